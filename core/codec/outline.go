@@ -1,0 +1,103 @@
+package codec
+
+import (
+	"strconv"
+	"strings"
+
+	"oakenlatch/core/schema"
+	"oakenlatch/core/tree"
+)
+
+// OutlineLine is one line of the outline: Depth levels in, about the node that
+// Path leads to.
+type OutlineLine struct {
+	Depth int
+	Text  string
+	Path  tree.Path
+	Node  *tree.Node
+}
+
+// Outline gives a configuration, or the children of any node that path leads
+// to, as the lines people read.
+func Outline(n *tree.Node, path tree.Path) []OutlineLine {
+	var out []OutlineLine
+	var walk func(n *tree.Node, p tree.Path, depth int)
+	walk = func(n *tree.Node, p tree.Path, depth int) {
+		for _, c := range n.Children() {
+			if c.Schema() != nil && c.Schema().KeyIndex() >= 0 {
+				continue
+			}
+			cp := p.Down(c)
+			for i, text := range Heads(c) {
+				out = append(out, OutlineLine{Depth: depth + min(i, 1), Text: text, Path: cp, Node: c})
+			}
+			walk(c, cp, depth+1)
+		}
+	}
+	walk(n, path, 0)
+	return out
+}
+
+// OutlineText gives the outline as text, two spaces a level.
+func OutlineText(n *tree.Node) string {
+	var b strings.Builder
+	for _, l := range Outline(n, nil) {
+		b.WriteString(strings.Repeat("  ", l.Depth))
+		b.WriteString(l.Text)
+		b.WriteByte('\n')
+	}
+	return b.String()
+}
+
+// Heads gives a node's own lines without its children: one, or for opaque
+// content its name followed by its XML.
+func Heads(n *tree.Node) []string {
+	if o := n.Opaque(); o != nil {
+		out := []string{"? " + o.Local + " (carried unread, namespace " + o.Space + ")"}
+		for _, l := range strings.Split(strings.TrimSpace(string(o.XML)), "\n") {
+			out = append(out, "| "+strings.TrimRight(l, "\r"))
+		}
+		return out
+	}
+	return []string{Head(n.Schema(), n.Keys(), n.Value())}
+}
+
+// Name is how the outline names a schema node: with its module only where a
+// sibling of another module has the same name.
+func Name(s *schema.Node) string {
+	if s.Ambiguous {
+		return s.Module.Name + ":" + s.Name
+	}
+	return s.Name
+}
+
+// Head is the outline's line of a node that the schema describes.
+func Head(s *schema.Node, keys []string, value string) string {
+	switch s.Kind {
+	case schema.List:
+		quoted := make([]string, len(keys))
+		for i, k := range keys {
+			quoted[i] = Quote(k)
+		}
+		return Name(s) + " [" + strings.Join(quoted, ", ") + "]"
+	case schema.Leaf, schema.LeafList:
+		if s.Type.Base == schema.Empty {
+			return Name(s) + ":"
+		}
+		return Name(s) + ": " + Quote(value)
+	}
+	return Name(s)
+}
+
+// Quote writes a value, in double quotes where it would not stand by itself.
+func Quote(v string) string {
+	if v == "" || strings.ContainsAny(v, " \t\n\r\"\\[],#|") || v[0] == '?' {
+		return strconv.Quote(v)
+	}
+	for _, r := range v {
+		if !strconv.IsPrint(r) {
+			return strconv.Quote(v)
+		}
+	}
+	return v
+}

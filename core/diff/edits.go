@@ -1,0 +1,130 @@
+package diff
+
+import (
+	"slices"
+
+	"oakenlatch/core/schema"
+	"oakenlatch/core/tree"
+)
+
+// Edits gives the edit document that makes New of Old. Its default operation
+// is none: only what differs is named.
+func (d *Difference) Edits() *tree.Edit {
+	return &tree.Edit{Op: tree.None, Children: edits(d.Changes)}
+}
+
+// Invert gives the difference that takes this one back.
+func (d *Difference) Invert() *Difference { return Compare(d.New, d.Old) }
+
+func edits(changes []*Change) []*tree.Edit {
+	var out []*tree.Edit
+	// What goes, goes first: another case of a choice may take its place.
+	for _, c := range changes {
+		if c.Kind == Removed {
+			out = append(out, bare(c.Old, tree.Delete))
+		}
+	}
+	for _, c := range changes {
+		switch c.Kind {
+		case Added:
+			e := whole(c.New, tree.Merge)
+			position(e, c)
+			out = append(out, e)
+		case Changed:
+			op := tree.Merge
+			if c.New.Opaque() != nil {
+				op = tree.Replace
+			}
+			out = append(out, whole(c.New, op))
+		case Moved:
+			e := bare(c.New, tree.Merge)
+			position(e, c)
+			e.Children = edits(c.Children)
+			out = append(out, e)
+		case Within:
+			e := bare(c.New, tree.None)
+			e.Children = edits(c.Children)
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+func position(e *tree.Edit, c *Change) {
+	if !c.Placed {
+		return
+	}
+	e.Insert, e.InsertKeys = "after", c.After
+	if c.After == nil {
+		e.Insert = "first"
+	}
+}
+
+// bare is an edit of a node by itself, without what is below it.
+func bare(n *tree.Node, op tree.Op) *tree.Edit {
+	return &tree.Edit{Schema: n.Schema(), Op: op, Keys: n.Keys(), Value: n.Value(), Opaque: n.Opaque()}
+}
+
+// whole is an edit of a node with all that is below it. Entries whose order
+// the user gives come in that order.
+func whole(n *tree.Node, op tree.Op) *tree.Edit {
+	e := bare(n, op)
+	for _, c := range n.Children() {
+		e.Children = append(e.Children, whole(c, tree.Inherit))
+	}
+	return e
+}
+
+// Rebuilt gives the edits of a difference with every list whose order changed
+// written anew by replacing the node it stands in. It is the other way for
+// devices that answer an insertion without carrying it out.
+func (d *Difference) Rebuilt() *tree.Edit {
+	return &tree.Edit{Op: tree.None, Children: rebuilt(d.Changes)}
+}
+
+func rebuilt(changes []*Change) []*tree.Edit {
+	var plain []*Change
+	var out []*tree.Edit
+	for _, c := range changes {
+		if c.Kind == Within && slices.ContainsFunc(c.Children, func(k *Change) bool { return k.Placed }) {
+			out = append(out, whole(c.New, tree.Replace))
+			continue
+		}
+		if c.Kind == Within {
+			e := bare(c.New, tree.None)
+			e.Children = rebuilt(c.Children)
+			out = append(out, e)
+			continue
+		}
+		plain = append(plain, c)
+	}
+	return append(edits(plain), out...)
+}
+
+// OrderOnly reports whether two configurations differ in nothing but the order
+// of entries.
+func OrderOnly(d *Difference) bool {
+	only := !d.Empty()
+	d.Walk(func(c *Change) {
+		if c.Kind != Moved || len(c.Children) > 0 {
+			only = false
+		}
+	})
+	return only
+}
+
+// HasOrder reports whether a difference places any entries.
+func (d *Difference) HasOrder() bool {
+	found := false
+	d.Walk(func(c *Change) { found = found || c.Placed })
+	return found
+}
+
+// isLeafKind reports whether a change is about a single value.
+func isLeafKind(c *Change) bool {
+	n := c.New
+	if n == nil {
+		n = c.Old
+	}
+	return n.Schema() != nil && n.Schema().Kind == schema.Leaf
+}

@@ -1,0 +1,234 @@
+package diff
+
+import (
+	"encoding/json"
+	"strings"
+
+	"oakenlatch/core/codec"
+	"oakenlatch/core/schema"
+	"oakenlatch/core/tree"
+)
+
+// The marks of a rendered difference; they always stand beside the colour.
+const (
+	MarkSame    = " "
+	MarkAdded   = "+"
+	MarkRemoved = "−"
+	MarkChanged = "~"
+	MarkMoved   = "↕"
+	MarkGap     = "…"
+)
+
+// Line is one line of a difference as people read it.
+type Line struct {
+	Mark  string `json:"mark"`
+	Depth int    `json:"depth"`
+	Text  string `json:"text"`
+	Path  string `json:"path,omitempty"` // of the changed node; empty for context
+}
+
+// Lines renders the difference in outline form, with so many unchanged
+// neighbours around each change and everything that leads to it.
+func (d *Difference) Lines(context int) []Line {
+	r := renderer{context: context}
+	r.children(d.Old, d.New, d.Changes, 0)
+	return r.lines
+}
+
+// Text renders the difference as plain text.
+func (d *Difference) Text(context int) string {
+	var b strings.Builder
+	for _, l := range d.Lines(context) {
+		b.WriteString(l.Mark + " " + strings.Repeat("  ", l.Depth) + l.Text + "\n")
+	}
+	return b.String()
+}
+
+type renderer struct {
+	context int
+	lines   []Line
+}
+
+func (r *renderer) add(mark string, depth int, text string, path tree.Path) {
+	l := Line{Mark: mark, Depth: depth, Text: text}
+	if path != nil {
+		l.Path = path.String()
+	}
+	r.lines = append(r.lines, l)
+}
+
+// slot is one sibling in the joint view of both sides.
+type slot struct {
+	same   *tree.Node
+	change *Change
+}
+
+// children renders the siblings at one level: changes, and around them the
+// unchanged neighbours.
+func (r *renderer) children(old, new *tree.Node, changes []*Change, depth int) {
+	slots := weave(new, changes)
+	near := make([]bool, len(slots))
+	for i, s := range slots {
+		if s.change == nil {
+			continue
+		}
+		for j := max(0, i-r.context); j <= min(len(slots)-1, i+r.context); j++ {
+			near[j] = true
+		}
+	}
+	gap := false
+	for i, s := range slots {
+		switch {
+		case s.change != nil:
+			r.change(s.change, depth)
+			gap = false
+		case near[i]:
+			text := codec.Heads(s.same)[0]
+			if len(s.same.Children()) > 0 && hidden(s.same) {
+				text += " …"
+			}
+			r.add(MarkSame, depth, text, nil)
+			gap = false
+		case !gap:
+			r.add(MarkGap, depth, "", nil)
+			gap = true
+		}
+	}
+}
+
+// hidden reports whether a node has children the outline would show.
+func hidden(n *tree.Node) bool {
+	for _, c := range n.Children() {
+		if c.Schema() == nil || c.Schema().KeyIndex() < 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// weave puts the changes among the unchanged children of the new side, the
+// removed ones where canonical order has them.
+func weave(new *tree.Node, changes []*Change) []slot {
+	changed := map[*tree.Node]*Change{}
+	var gone []*Change
+	for _, c := range changes {
+		if c.New == nil {
+			gone = append(gone, c)
+		} else {
+			changed[c.New] = c
+		}
+	}
+	var out []slot
+	for _, n := range new.Children() {
+		if n.Schema() != nil && n.Schema().KeyIndex() >= 0 {
+			continue
+		}
+		for len(gone) > 0 && goesBefore(gone[0].Old, n) {
+			out = append(out, slot{change: gone[0]})
+			gone = gone[1:]
+		}
+		out = append(out, slot{same: n, change: changed[n]})
+	}
+	for _, c := range gone {
+		out = append(out, slot{change: c})
+	}
+	return out
+}
+
+func goesBefore(gone, n *tree.Node) bool {
+	if !sameGroup(gone, n) {
+		return before(gone, n)
+	}
+	if gone.Schema() == nil || gone.Schema().UserOrdered {
+		return false
+	}
+	return tree.CompareKeys(gone.Keys(), n.Keys()) < 0
+}
+
+func (r *renderer) change(c *Change, depth int) {
+	switch c.Kind {
+	case Added:
+		r.subtree(MarkAdded, c.New, c.Path, depth)
+	case Removed:
+		r.subtree(MarkRemoved, c.Old, c.Path, depth)
+	case Moved:
+		place := " (moved to the front)"
+		if c.After != nil {
+			place = " (moved behind " + strings.Join(c.After, ", ") + ")"
+		}
+		r.add(MarkMoved, depth, codec.Heads(c.New)[0]+place, c.Path)
+		if len(c.Children) > 0 {
+			r.children(c.Old, c.New, c.Children, depth+1)
+		}
+	case Within:
+		r.add(MarkSame, depth, codec.Heads(c.New)[0], nil)
+		r.children(c.Old, c.New, c.Children, depth+1)
+	case Changed:
+		if isLeafKind(c) && c.New.Opaque() == nil {
+			r.add(MarkChanged, depth, codec.Name(c.New.Schema())+": "+codec.Quote(c.Old.Value())+" → "+codec.Quote(c.New.Value()), c.Path)
+			return
+		}
+		r.subtree(MarkRemoved, c.Old, c.Path, depth)
+		r.subtree(MarkAdded, c.New, c.Path, depth)
+	}
+}
+
+func (r *renderer) subtree(mark string, n *tree.Node, path tree.Path, depth int) {
+	for i, h := range codec.Heads(n) {
+		r.add(mark, depth+min(i, 1), h, path)
+	}
+	for _, l := range codec.Outline(n, path) {
+		r.add(mark, depth+1+l.Depth, l.Text, l.Path)
+	}
+}
+
+// Item is one change as data. Old and New are values of leaves; for whole
+// subtrees they are their outline.
+type Item struct {
+	Kind Kind   `json:"kind"`
+	Path string `json:"path"`
+	Old  string `json:"old,omitempty"`
+	New  string `json:"new,omitempty"`
+}
+
+// Items lists the difference, one item a changed node.
+func (d *Difference) Items() []Item {
+	var out []Item
+	d.Walk(func(c *Change) {
+		out = append(out, Item{Kind: c.Kind, Path: c.Path.Full(), Old: itemText(c.Old), New: itemText(c.New)})
+	})
+	return out
+}
+
+// JSON renders the difference as data.
+func (d *Difference) JSON() []byte {
+	items := d.Items()
+	if items == nil {
+		items = []Item{}
+	}
+	out, err := json.Marshal(items)
+	if err != nil {
+		return []byte("[]") // strings always marshal
+	}
+	return out
+}
+
+func itemText(n *tree.Node) string {
+	switch {
+	case n == nil:
+		return ""
+	case n.Opaque() != nil:
+		return string(n.Opaque().XML)
+	case n.Schema() != nil && (n.Schema().Kind == schema.Leaf || n.Schema().Kind == schema.LeafList):
+		return n.Value()
+	}
+	return strings.TrimSuffix(strings.Join(append(codec.Heads(n), indented(n)...), "\n"), "\n")
+}
+
+func indented(n *tree.Node) []string {
+	var out []string
+	for _, l := range codec.Outline(n, nil) {
+		out = append(out, strings.Repeat("  ", l.Depth+1)+l.Text)
+	}
+	return out
+}

@@ -1,0 +1,304 @@
+// Package lab simulates network devices: real NETCONF servers over SSH on
+// loopback, each with its own datastores, timers and YANG modules. What is
+// configured has effect: a device whose running configuration cuts its own
+// management path stops answering until that is taken back.
+package lab
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/subtle"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"oakenlatch/core/codec"
+	"oakenlatch/core/markup"
+	"oakenlatch/core/tree"
+	"oakenlatch/netconf"
+)
+
+// Spec describes a device.
+type Spec struct {
+	Name           string
+	Listen         string   // address to listen on, e.g. 127.64.1.1:2830 or 127.0.0.1:0
+	Modules        []string // beyond those every device has
+	Factory        []byte   // first startup configuration, XML
+	User, Password string   // the account on the device
+	Management     Management
+	Dir            string // where startup and host key are kept; "" keeps them in memory
+}
+
+// effectDelay is how long a device takes from a commit to its effect on the
+// network: long enough for the reply to leave.
+const effectDelay = 150 * time.Millisecond
+
+// Device is a simulated device.
+type Device struct {
+	Spec    Spec
+	HostKey ssh.PublicKey
+	Address string // where it listens
+
+	set      *moduleSet
+	server   *netconf.Server
+	sshCfg   *ssh.ServerConfig
+	listener net.Listener
+	gate     *gate
+	conns    sync.WaitGroup
+
+	mu        sync.Mutex
+	booted    time.Time
+	running   *tree.Node
+	candidate *tree.Node
+	startup   *tree.Node
+	dirty     bool // the candidate was edited since it last equalled running
+	locks     map[netconf.Datastore]uint32
+	pending   *pendingCommit
+	effects   uint64 // counts changes of running; a delayed effect checks it is still the newest
+	live      map[net.Conn]bool
+	closed    bool
+}
+
+// pendingCommit is a confirmed commit that waits to be confirmed.
+type pendingCommit struct {
+	before  *tree.Node
+	persist string
+	session uint32
+	timer   *time.Timer
+}
+
+// Start boots a device and begins to listen.
+func Start(spec Spec) (*Device, error) {
+	set, err := modules(spec.Modules...)
+	if err != nil {
+		return nil, err
+	}
+	d := &Device{
+		Spec: spec, set: set, gate: newGate(), booted: time.Now().UTC(),
+		locks: map[netconf.Datastore]uint32{}, live: map[net.Conn]bool{},
+	}
+	signer, err := d.hostKey()
+	if err != nil {
+		return nil, fmt.Errorf("%s: host key: %w", spec.Name, err)
+	}
+	d.HostKey = signer.PublicKey()
+	if d.startup, err = d.boot(); err != nil {
+		return nil, fmt.Errorf("%s: startup: %w", spec.Name, err)
+	}
+	d.running, d.candidate = d.startup, d.startup
+	d.server = &netconf.Server{Capabilities: d.capabilities(), Handler: d}
+	d.sshCfg = &ssh.ServerConfig{PasswordCallback: d.password}
+	d.sshCfg.AddHostKey(signer)
+	if d.listener, err = net.Listen("tcp", spec.Listen); err != nil {
+		return nil, fmt.Errorf("%s: %w", spec.Name, err)
+	}
+	d.Address = d.listener.Addr().String()
+	d.gate.set(spec.Management.reachable(d.running))
+	go d.accept()
+	return d, nil
+}
+
+func (d *Device) password(c ssh.ConnMetadata, given []byte) (*ssh.Permissions, error) {
+	if c.User() == d.Spec.User && subtle.ConstantTimeCompare(given, []byte(d.Spec.Password)) == 1 {
+		return nil, nil
+	}
+	return nil, fmt.Errorf("wrong account or password")
+}
+
+func (d *Device) file(name string) string { return filepath.Join(d.Spec.Dir, d.Spec.Name+"."+name) }
+
+func (d *Device) hostKey() (ssh.Signer, error) {
+	if d.Spec.Dir != "" {
+		if pem, err := os.ReadFile(d.file("hostkey")); err == nil {
+			return ssh.ParsePrivateKey(pem)
+		}
+	}
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	if d.Spec.Dir != "" {
+		if err := keepKey(d.file("hostkey"), key); err != nil {
+			return nil, err
+		}
+	}
+	return ssh.NewSignerFromKey(key)
+}
+
+// boot reads the startup configuration, or on first start the factory's.
+func (d *Device) boot() (*tree.Node, error) {
+	text := d.Spec.Factory
+	if d.Spec.Dir != "" {
+		if kept, err := os.ReadFile(d.file("startup.xml")); err == nil {
+			text = kept
+		}
+	}
+	el, err := markup.Parse(text, markup.Limits{})
+	if err != nil {
+		return nil, err
+	}
+	return codec.Decoder{Schema: d.set.schema, Strict: true}.Tree(el)
+}
+
+// saveStartup keeps the startup configuration; d.mu is held.
+func (d *Device) saveStartup(n *tree.Node) error {
+	if d.Spec.Dir != "" {
+		text := codec.XML(d.set.schema, n, markup.Name{Space: netconf.BaseNS, Local: "config"})
+		tmp := d.file("startup.tmp")
+		if err := os.WriteFile(tmp, text, 0o600); err != nil {
+			return err
+		}
+		if err := os.Rename(tmp, d.file("startup.xml")); err != nil {
+			return err
+		}
+	}
+	d.startup = n
+	return nil
+}
+
+func (d *Device) accept() {
+	for {
+		conn, err := d.listener.Accept()
+		if err != nil {
+			return
+		}
+		g := &gated{Conn: conn, gate: d.gate}
+		d.mu.Lock()
+		if d.closed {
+			d.mu.Unlock()
+			_ = g.Close()
+			return
+		}
+		d.live[g] = true
+		d.mu.Unlock()
+		d.conns.Go(func() {
+			_ = d.server.ServeSSH(g, d.sshCfg)
+			_ = g.Close()
+			d.mu.Lock()
+			delete(d.live, g)
+			d.mu.Unlock()
+		})
+	}
+}
+
+// drop ends every connection.
+func (d *Device) drop() {
+	d.mu.Lock()
+	conns := make([]net.Conn, 0, len(d.live))
+	for c := range d.live {
+		conns = append(conns, c)
+	}
+	d.mu.Unlock()
+	for _, c := range conns {
+		_ = c.Close()
+	}
+}
+
+// Stop switches the device off.
+func (d *Device) Stop() {
+	d.mu.Lock()
+	d.closed = true
+	d.endPending()
+	d.mu.Unlock()
+	_ = d.listener.Close()
+	d.drop()
+	d.conns.Wait()
+}
+
+// PowerCycle is a loss of power: running is lost, startup comes back, nothing
+// is known of sessions, locks or a pending commit.
+func (d *Device) PowerCycle() {
+	d.mu.Lock()
+	d.endPending()
+	clear(d.locks)
+	d.booted = time.Now().UTC()
+	d.setRunning(d.startup)
+	d.candidate, d.dirty = d.running, false
+	d.mu.Unlock()
+	d.drop()
+}
+
+// endPending forgets the pending commit; d.mu is held.
+func (d *Device) endPending() {
+	if d.pending != nil {
+		d.pending.timer.Stop()
+		d.pending = nil
+	}
+}
+
+// revert takes a pending commit back; d.mu is held.
+func (d *Device) revert() {
+	if d.pending == nil {
+		return
+	}
+	before := d.pending.before
+	d.endPending()
+	d.setRunning(before)
+	if !d.dirty {
+		d.candidate = before
+	}
+}
+
+// setRunning puts a configuration into effect; d.mu is held.
+func (d *Device) setRunning(n *tree.Node) {
+	d.running = n
+	d.effects++
+	effect := d.effects
+	time.AfterFunc(effectDelay, func() {
+		d.mu.Lock()
+		newest := effect == d.effects
+		d.mu.Unlock()
+		if newest {
+			d.gate.set(d.Spec.Management.reachable(n))
+		}
+	})
+}
+
+// Running gives the running configuration.
+func (d *Device) Running() *tree.Node {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.running
+}
+
+// Startup gives the startup configuration.
+func (d *Device) Startup() *tree.Node {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.startup
+}
+
+// Reachable reports whether the management path is open.
+func (d *Device) Reachable() bool { return d.gate.open() }
+
+// Pending reports whether a confirmed commit waits to be confirmed.
+func (d *Device) Pending() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.pending != nil
+}
+
+// Console changes running as someone at the device's own console does, without
+// any NETCONF session.
+func (d *Device) Console(path, value string) error {
+	p, err := tree.ParsePath(d.set.schema, path)
+	if err != nil {
+		return err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	next, err := tree.Apply(d.running, tree.Put(p, value), tree.None)
+	if err != nil {
+		return err
+	}
+	d.setRunning(next)
+	if !d.dirty {
+		d.candidate = next
+	}
+	return nil
+}

@@ -1,0 +1,499 @@
+package lab
+
+import (
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+	"time"
+
+	"oakenlatch/core/check"
+	"oakenlatch/core/codec"
+	"oakenlatch/core/markup"
+	"oakenlatch/core/schema"
+	"oakenlatch/core/tree"
+	"oakenlatch/netconf"
+)
+
+func base(local string) markup.Name { return markup.Name{Space: netconf.BaseNS, Local: local} }
+
+func (d *Device) capabilities() []string {
+	caps := []string{
+		netconf.CapBase10, netconf.CapBase11, netconf.CapCandidate, netconf.CapConfirmedCommit10, netconf.CapConfirmedCommit11,
+		netconf.CapRollbackOnError, netconf.CapValidate10, netconf.CapValidate11, netconf.CapStartup,
+	}
+	for _, m := range d.set.schema.Modules {
+		c := m.Namespace + "?module=" + m.Name
+		if m.Revision != "" {
+			c += "&revision=" + m.Revision
+		}
+		if f := features[m.Name]; len(f) > 0 {
+			c += "&features=" + strings.Join(f, ",")
+		}
+		caps = append(caps, c)
+	}
+	return caps
+}
+
+// refuse makes a single rpc-error.
+func refuse(tag, format string, args ...any) error {
+	return netconf.RPCErrors{{Type: "application", Tag: tag, Message: fmt.Sprintf(format, args...)}}
+}
+
+// Operate carries out one operation; it is the netconf.Handler.
+func (d *Device) Operate(s *netconf.Session, op *markup.Element) ([]byte, error) {
+	if op.Name.Space == netconf.MonitoringNS && op.Name.Local == "get-schema" {
+		return d.getSchema(op)
+	}
+	handlers := map[string]func(*netconf.Session, *markup.Element) ([]byte, error){
+		"get": d.get, "get-config": d.getConfig, "edit-config": d.editConfig, "copy-config": d.copyConfig,
+		"delete-config": d.deleteConfig, "lock": d.lock, "unlock": d.unlock, "validate": d.validate,
+		"commit": d.commit, "cancel-commit": d.cancelCommit, "discard-changes": d.discard,
+	}
+	h := handlers[op.Name.Local]
+	if op.Name.Space != netconf.BaseNS || h == nil {
+		return nil, refuse("operation-not-supported", "operation %s of namespace %q is not known here", op.Name.Local, op.Name.Space)
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return h(s, op)
+}
+
+// Closed frees what a session held (RFC 6241 sections 7.5 and 8.4.1).
+func (d *Device) Closed(s *netconf.Session) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.locks[netconf.Candidate] == s.ID && d.dirty {
+		d.candidate, d.dirty = d.running, false
+	}
+	for ds, holder := range d.locks {
+		if holder == s.ID {
+			delete(d.locks, ds)
+		}
+	}
+	if d.pending != nil && d.pending.persist == "" && d.pending.session == s.ID {
+		d.revert()
+	}
+}
+
+// datastore reads the datastore named below a <source> or <target>.
+func datastore(op *markup.Element, role string) (netconf.Datastore, error) {
+	el := op.Child(netconf.BaseNS, role)
+	if el == nil || len(el.Children) != 1 {
+		return "", refuse("missing-element", "%s needs one <%s>", op.Name.Local, role)
+	}
+	switch ds := netconf.Datastore(el.Children[0].Name.Local); ds {
+	case netconf.Running, netconf.Candidate, netconf.Startup:
+		return ds, nil
+	}
+	return "", refuse("invalid-value", "there is no datastore %s", el.Children[0].Name.Local)
+}
+
+func (d *Device) content(ds netconf.Datastore) *tree.Node {
+	switch ds {
+	case netconf.Candidate:
+		return d.candidate
+	case netconf.Startup:
+		return d.startup
+	}
+	return d.running
+}
+
+// free checks that no other session has the datastore locked.
+func (d *Device) free(s *netconf.Session, ds netconf.Datastore) error {
+	if holder, ok := d.locks[ds]; ok && holder != s.ID {
+		return refuse("in-use", "%s is locked by session %d", ds, holder)
+	}
+	return nil
+}
+
+// data answers with a configuration, filtered where the operation asks for it.
+func (d *Device) data(op *markup.Element, n *tree.Node, state func(*markup.Writer)) ([]byte, error) {
+	w := &markup.Writer{}
+	w.Start(base("data"))
+	codec.Encode(w, d.set.schema, n)
+	if state != nil {
+		state(w)
+	}
+	w.End()
+	filter := op.Child(netconf.BaseNS, "filter")
+	if filter == nil {
+		return w.Bytes(), nil
+	}
+	if kind, ok := filter.Attr("", "type"); ok && kind != "subtree" {
+		return nil, refuse("bad-attribute", "filter type %q is not supported, only subtree", kind)
+	}
+	whole, err := markup.Parse(w.Bytes(), markup.Limits{})
+	if err != nil {
+		return nil, err
+	}
+	out := &markup.Writer{}
+	out.Start(base("data"))
+	netconf.Subtree(out, filter, whole)
+	out.End()
+	return out.Bytes(), nil
+}
+
+func (d *Device) getConfig(_ *netconf.Session, op *markup.Element) ([]byte, error) {
+	ds, err := datastore(op, "source")
+	if err != nil {
+		return nil, err
+	}
+	return d.data(op, d.content(ds), nil)
+}
+
+func (d *Device) get(_ *netconf.Session, op *markup.Element) ([]byte, error) {
+	withState, err := d.withInterfaceState()
+	if err != nil {
+		return nil, err
+	}
+	return d.data(op, withState, d.writeState)
+}
+
+// withInterfaceState gives running with each interface's oper-status.
+func (d *Device) withInterfaceState() (*tree.Node, error) {
+	next := d.running
+	for _, i := range list(d.running.Known("interfaces"), "interface") {
+		status := "up"
+		if leaf(i, "enabled", "true") != "true" {
+			status = "down"
+		}
+		p := tree.Path{{Node: d.running.Known("interfaces").Schema()}, {Node: i.Schema(), Keys: i.Keys()}}
+		for _, name := range []string{"admin-status", "oper-status"} {
+			p := append(p[:2:2], tree.Step{Node: i.Schema().Child(i.Schema().Module, name)})
+			var err error
+			if next, err = tree.Apply(next, tree.Put(p, status), tree.None); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return next, nil
+}
+
+func (d *Device) writeState(w *markup.Writer) {
+	sys := func(local string) markup.Name {
+		return markup.Name{Space: "urn:ietf:params:xml:ns:yang:ietf-system", Local: local}
+	}
+	w.Start(sys("system-state"))
+	w.Start(sys("clock"))
+	w.Leaf(sys("current-datetime"), time.Now().UTC().Format(time.RFC3339))
+	w.Leaf(sys("boot-datetime"), d.booted.Format(time.RFC3339))
+	w.End()
+	w.End()
+	ncm := func(local string) markup.Name { return markup.Name{Space: netconf.MonitoringNS, Local: local} }
+	w.Start(ncm("netconf-state"))
+	w.Start(ncm("schemas"))
+	for _, m := range d.set.schema.Modules {
+		w.Start(ncm("schema"))
+		w.Leaf(ncm("identifier"), m.Name)
+		w.Leaf(ncm("version"), m.Revision)
+		w.Leaf(ncm("format"), "yang")
+		w.Leaf(ncm("namespace"), m.Namespace)
+		w.Leaf(ncm("location"), "NETCONF")
+		w.End()
+	}
+	w.End()
+	w.Start(ncm("sessions"))
+	for _, s := range d.server.Sessions() {
+		w.Start(ncm("session"))
+		w.Leaf(ncm("session-id"), strconv.FormatUint(uint64(s.ID), 10))
+		w.Leaf(ncm("transport"), "netconf-ssh")
+		w.Leaf(ncm("username"), s.User)
+		if host, _, err := net.SplitHostPort(s.Remote); err == nil {
+			w.Leaf(ncm("source-host"), host)
+		}
+		w.Leaf(ncm("login-time"), s.Started.Format(time.RFC3339))
+		w.End()
+	}
+	w.End()
+	w.End()
+}
+
+func (d *Device) getSchema(op *markup.Element) ([]byte, error) {
+	child := func(name string) string { return op.Child(netconf.MonitoringNS, name).Value() }
+	if f := child("format"); f != "" && f != "yang" && !strings.HasSuffix(f, ":yang") {
+		return nil, refuse("invalid-value", "modules are handed out as yang, not as %s", f)
+	}
+	text, ok := d.set.text(child("identifier"), child("version"))
+	if !ok {
+		return nil, refuse("invalid-value", "there is no module %s %s here", child("identifier"), child("version"))
+	}
+	w := &markup.Writer{}
+	w.Leaf(markup.Name{Space: netconf.MonitoringNS, Local: "data"}, text)
+	return w.Bytes(), nil
+}
+
+func (d *Device) editConfig(s *netconf.Session, op *markup.Element) ([]byte, error) {
+	ds, err := datastore(op, "target")
+	if err != nil {
+		return nil, err
+	}
+	if ds != netconf.Candidate {
+		return nil, refuse("operation-not-supported", "only the candidate can be edited, not %s", ds)
+	}
+	if err := d.free(s, ds); err != nil {
+		return nil, err
+	}
+	def, err := choice(op, "default-operation", "merge", "replace", "none")
+	if err != nil {
+		return nil, err
+	}
+	test, err := choice(op, "test-option", "test-then-set", "set", "test-only")
+	if err != nil {
+		return nil, err
+	}
+	// Every edit is all or nothing here, which is what rollback-on-error asks
+	// for and the others allow.
+	if _, err := choice(op, "error-option", "stop-on-error", "continue-on-error", "rollback-on-error"); err != nil {
+		return nil, err
+	}
+	cfg := op.Child(netconf.BaseNS, "config")
+	if cfg == nil {
+		return nil, refuse("missing-element", "edit-config needs a <config>")
+	}
+	doc, err := codec.Decoder{Schema: d.set.schema, Strict: true}.Edit(cfg)
+	if err != nil {
+		return nil, rpcError(err)
+	}
+	next, err := tree.Apply(d.candidate, doc, tree.Op(def))
+	if err != nil {
+		return nil, rpcError(err)
+	}
+	if test == "test-only" {
+		return nil, d.valid(next)
+	}
+	d.candidate, d.dirty = next, true
+	return nil, nil
+}
+
+// choice reads an option element; the first value is the default.
+func choice(op *markup.Element, name string, values ...string) (string, error) {
+	el := op.Child(netconf.BaseNS, name)
+	if el == nil {
+		return values[0], nil
+	}
+	for _, v := range values {
+		if el.Value() == v {
+			return v, nil
+		}
+	}
+	return "", refuse("invalid-value", "%s is %q, allowed is %s", name, el.Value(), strings.Join(values, ", "))
+}
+
+// rpcError tells a core error in the protocol's terms.
+func rpcError(err error) error {
+	e := netconf.RPCError{Type: "application", Tag: "operation-failed", Message: err.Error()}
+	switch x := err.(type) {
+	case *codec.Error:
+		e.Tag, e.Path, e.Message = x.Tag, x.Path, x.Msg
+	case *tree.Error:
+		e.Tag, e.Path, e.Message = x.Tag, x.Path, x.Msg
+	}
+	return netconf.RPCErrors{e}
+}
+
+// valid checks a whole configuration as the device does before a commit.
+func (d *Device) valid(n *tree.Node) error {
+	var errs netconf.RPCErrors
+	for _, f := range check.Tree(d.set.schema, n).Findings {
+		errs = append(errs, netconf.RPCError{Type: "application", Tag: "operation-failed", Path: f.Path, Message: f.Message})
+	}
+	for _, i := range list(n.Known("interfaces"), "interface") {
+		// What only this device knows: its controller cannot do tiny frames.
+		if mtu := leaf(i.Known("ipv4"), "mtu", ""); mtu != "" {
+			if v, err := strconv.Atoi(mtu); err == nil && v < 576 {
+				errs = append(errs, netconf.RPCError{
+					Type: "application", Tag: "invalid-value", AppTag: "controller-limit",
+					Path:    fmt.Sprintf("/interfaces/interface=%s/ipv4/mtu", leaf(i, "name", "")),
+					Message: fmt.Sprintf("this controller does no frames below 576 octets, asked for %d", v),
+				})
+			}
+		}
+	}
+	if len(errs) > 0 {
+		return errs
+	}
+	return nil
+}
+
+func (d *Device) copyConfig(s *netconf.Session, op *markup.Element) ([]byte, error) {
+	to, err := datastore(op, "target")
+	if err != nil {
+		return nil, err
+	}
+	if to == netconf.Running {
+		return nil, refuse("operation-not-supported", "running is changed by commit only")
+	}
+	if err := d.free(s, to); err != nil {
+		return nil, err
+	}
+	var next *tree.Node
+	if cfg := op.Child(netconf.BaseNS, "source").Child(netconf.BaseNS, "config"); cfg != nil {
+		if next, err = (codec.Decoder{Schema: d.set.schema, Strict: true}).Tree(cfg); err != nil {
+			return nil, rpcError(err)
+		}
+	} else {
+		from, err := datastore(op, "source")
+		if err != nil {
+			return nil, err
+		}
+		next = d.content(from)
+	}
+	if to == netconf.Startup {
+		return nil, d.saveStartup(next)
+	}
+	d.candidate, d.dirty = next, true
+	return nil, nil
+}
+
+func (d *Device) deleteConfig(s *netconf.Session, op *markup.Element) ([]byte, error) {
+	ds, err := datastore(op, "target")
+	if err != nil {
+		return nil, err
+	}
+	if ds != netconf.Startup {
+		return nil, refuse("operation-not-supported", "%s cannot be deleted", ds)
+	}
+	if err := d.free(s, ds); err != nil {
+		return nil, err
+	}
+	return nil, d.saveStartup(tree.Empty)
+}
+
+func (d *Device) lock(s *netconf.Session, op *markup.Element) ([]byte, error) {
+	ds, err := datastore(op, "target")
+	if err != nil {
+		return nil, err
+	}
+	if holder, ok := d.locks[ds]; ok {
+		return nil, netconf.RPCErrors{{
+			Type: "protocol", Tag: "lock-denied", Message: fmt.Sprintf("%s is locked by session %d", ds, holder),
+			Info: fmt.Sprintf("<session-id>%d</session-id>", holder),
+		}}
+	}
+	if ds == netconf.Candidate && d.dirty {
+		return nil, refuse("resource-denied", "the candidate holds changes that were not committed")
+	}
+	if ds == netconf.Running && d.pending != nil && d.pending.session != s.ID {
+		return nil, refuse("lock-denied", "a confirmed commit of session %d is pending", d.pending.session)
+	}
+	d.locks[ds] = s.ID
+	return nil, nil
+}
+
+func (d *Device) unlock(s *netconf.Session, op *markup.Element) ([]byte, error) {
+	ds, err := datastore(op, "target")
+	if err != nil {
+		return nil, err
+	}
+	if d.locks[ds] != s.ID {
+		return nil, refuse("operation-failed", "%s is not locked by this session", ds)
+	}
+	delete(d.locks, ds)
+	return nil, nil
+}
+
+func (d *Device) validate(_ *netconf.Session, op *markup.Element) ([]byte, error) {
+	if cfg := op.Child(netconf.BaseNS, "source").Child(netconf.BaseNS, "config"); cfg != nil {
+		n, err := codec.Decoder{Schema: d.set.schema, Strict: true}.Tree(cfg)
+		if err != nil {
+			return nil, rpcError(err)
+		}
+		return nil, d.valid(n)
+	}
+	ds, err := datastore(op, "source")
+	if err != nil {
+		return nil, err
+	}
+	return nil, d.valid(d.content(ds))
+}
+
+func (d *Device) discard(s *netconf.Session, _ *markup.Element) ([]byte, error) {
+	if err := d.free(s, netconf.Candidate); err != nil {
+		return nil, err
+	}
+	d.candidate, d.dirty = d.running, false
+	return nil, nil
+}
+
+// commit is RFC 6241 sections 8.3.4.1 and 8.4: plain, confirmed, confirming.
+func (d *Device) commit(s *netconf.Session, op *markup.Element) ([]byte, error) {
+	persist := op.Child(netconf.BaseNS, "persist").Value()
+	persistID := op.Child(netconf.BaseNS, "persist-id").Value()
+	confirmed := op.Child(netconf.BaseNS, "confirmed") != nil
+	timeout := 600 * time.Second
+	if t := op.Child(netconf.BaseNS, "confirm-timeout"); t != nil {
+		n, err := strconv.ParseUint(t.Value(), 10, 32)
+		if err != nil || n == 0 {
+			return nil, refuse("invalid-value", "confirm-timeout is %q, a number of seconds is needed", t.Value())
+		}
+		timeout = time.Duration(n) * time.Second
+	}
+	if err := d.mayCommit(s, persistID); err != nil {
+		return nil, err
+	}
+	if err := d.free(s, netconf.Running); err != nil {
+		return nil, err
+	}
+	if err := d.free(s, netconf.Candidate); err != nil {
+		return nil, err
+	}
+	if err := d.valid(d.candidate); err != nil {
+		return nil, err
+	}
+	before := d.running
+	if d.pending != nil {
+		before = d.pending.before
+		if persist == "" {
+			persist = d.pending.persist
+		}
+		d.endPending()
+	}
+	if d.candidate.Digest() != d.running.Digest() {
+		d.setRunning(d.candidate)
+	}
+	d.dirty = false
+	if confirmed {
+		p := &pendingCommit{before: before, persist: persist, session: s.ID}
+		p.timer = time.AfterFunc(timeout, func() {
+			d.mu.Lock()
+			defer d.mu.Unlock()
+			if d.pending == p {
+				d.revert()
+			}
+		})
+		d.pending = p
+	}
+	return nil, nil
+}
+
+// mayCommit checks a session's right to go on with a pending commit.
+func (d *Device) mayCommit(s *netconf.Session, persistID string) error {
+	switch {
+	case d.pending == nil && persistID == "":
+		return nil
+	case d.pending == nil:
+		return refuse("invalid-value", "no commit with persist-id %q is pending", persistID)
+	case d.pending.persist != "" && persistID == d.pending.persist:
+		return nil
+	case d.pending.persist == "" && persistID == "" && d.pending.session == s.ID:
+		return nil
+	case persistID != "":
+		return refuse("invalid-value", "persist-id %q does not match the pending commit", persistID)
+	}
+	return refuse("in-use", "a confirmed commit of session %d is pending", d.pending.session)
+}
+
+func (d *Device) cancelCommit(s *netconf.Session, op *markup.Element) ([]byte, error) {
+	if d.pending == nil {
+		return nil, refuse("operation-failed", "no confirmed commit is pending")
+	}
+	if err := d.mayCommit(s, op.Child(netconf.BaseNS, "persist-id").Value()); err != nil {
+		return nil, err
+	}
+	d.revert()
+	return nil, nil
+}
+
+// Schema is the device's compiled modules.
+func (d *Device) Schema() *schema.Schema { return d.set.schema }

@@ -301,3 +301,39 @@ func increasing(seq []int) []int {
 	}
 	return out
 }
+
+// Where tells whether a configuration holds, at every place this difference is
+// about, what Old holds, or what New holds. Both are false where it is mixed.
+func (d *Difference) Where(n *tree.Node) (old, new bool) {
+	old, new = true, true
+	d.Walk(func(c *Change) {
+		at := n.At(c.Path)
+		if c.Kind == Moved {
+			o, w := orderLike(d.Old, n, c.Path), orderLike(d.New, n, c.Path)
+			old, new = old && o, new && w
+			return
+		}
+		old, new = old && same(at, c.Old), new && same(at, c.New)
+	})
+	return old, new
+}
+
+// orderLike reports whether the entries beside a path stand in the same order
+// on both sides, as far as both have them.
+func orderLike(a, b *tree.Node, p tree.Path) bool {
+	parent, s := p[:len(p)-1], p.Last()
+	pa, pb := a.At(parent), b.At(parent)
+	if pa == nil || pb == nil {
+		return pa == pb
+	}
+	keys := func(n, other *tree.Node) []string {
+		var out []string
+		for _, e := range n.All(s) {
+			if other.Find(s, e.Keys()) != nil {
+				out = append(out, keyOf(e))
+			}
+		}
+		return out
+	}
+	return slices.Equal(keys(pa, pb), keys(pb, pa))
+}

@@ -1,0 +1,277 @@
+// Package cli is the command-line client. It talks to the service's API and to
+// nothing else.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"sort"
+	"strings"
+
+	"golang.org/x/term"
+
+	"oakenlatch/wire"
+)
+
+// The exit statuses.
+const (
+	Done        = 0
+	AnswerNo    = 1 // a finding, a conflict, nothing to commit
+	WrongUse    = 2
+	Refused     = 3
+	Unreachable = 4 // the service, or a device
+	WentBack    = 5
+)
+
+// Main runs the client as a process does.
+func Main(ctx context.Context, args []string) int {
+	a := &app{
+		in: os.Stdin, out: os.Stdout, err: os.Stderr, getenv: os.Getenv,
+		tty: term.IsTerminal(int(os.Stdout.Fd())), ask: term.IsTerminal(int(os.Stdin.Fd())),
+	}
+	return a.run(ctx, args)
+}
+
+// app is one run of the client.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	getenv   func(string) string
+	tty      bool // out is a terminal
+	ask      bool // in is a terminal
+
+	server, token string
+	asJSON        bool
+	ctx           context.Context
+}
+
+// command is one verb.
+type command struct {
+	name    string // "put", "device add"
+	args    string
+	summary string
+	example string
+	min     int // arguments
+	max     int
+	// setup adds the flags and gives what runs with the arguments.
+	setup func(*app, *flag.FlagSet) func(args []string) error
+}
+
+// exit is an error that carries an exit status; a nil Err says nothing more.
+type exit struct {
+	status int
+	err    error
+}
+
+func (e *exit) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+
+func (e *exit) Unwrap() error { return e.err }
+
+func wrongUse(format string, args ...any) error {
+	return &exit{WrongUse, fmt.Errorf(format, args...)}
+}
+
+func (a *app) printf(format string, args ...any) { _, _ = fmt.Fprintf(a.out, format, args...) }
+
+func (a *app) run(ctx context.Context, args []string) int {
+	a.ctx = ctx
+	err := a.dispatch(args)
+	if err == nil || errors.Is(err, flag.ErrHelp) {
+		return Done
+	}
+	status, text := statusOf(err), err.Error()
+	if text != "" {
+		var p *wire.Problem
+		if a.asJSON && errors.As(err, &p) {
+			_ = a.json(a.err, p)
+		} else {
+			_, _ = fmt.Fprintln(a.err, "latch:", text)
+		}
+	}
+	return status
+}
+
+// statusOf gives the exit status an error stands for.
+func statusOf(err error) int {
+	var e *exit
+	var p *wire.Problem
+	switch {
+	case errors.As(err, &e):
+		return e.status
+	case errors.As(err, &p):
+		switch strings.TrimPrefix(p.Type, wire.ProblemPrefix) {
+		case "unreachable":
+			return Unreachable
+		case "invalid", "not-found", "too-large":
+			return WrongUse
+		}
+		return Refused
+	}
+	return Unreachable
+}
+
+func (a *app) dispatch(args []string) error {
+	global := flag.NewFlagSet("latch", flag.ContinueOnError)
+	global.SetOutput(io.Discard)
+	a.globals(global)
+	if err := global.Parse(args); err != nil {
+		if errors.Is(err, flag.ErrHelp) {
+			a.overview(a.out)
+			return err
+		}
+		return wrongUse("%v; see latch --help", err)
+	}
+	args = global.Args()
+	if len(args) == 0 || args[0] == "help" {
+		if len(args) > 1 {
+			return a.dispatch(append(args[1:], "--help"))
+		}
+		a.overview(a.out)
+		if len(args) == 0 {
+			return &exit{status: WrongUse}
+		}
+		return nil
+	}
+	cmd, rest := find(args)
+	if cmd == nil {
+		return wrongUse("there is no command %q%s; see latch --help", args[0], didYouMean(args))
+	}
+	return a.execute(cmd, rest)
+}
+
+func (a *app) globals(fs *flag.FlagSet) {
+	fs.StringVar(&a.server, "server", a.server, "address of the service, e.g. http://127.0.0.1:8640 (or OAKEN_LATCH_SERVER)")
+	fs.BoolVar(&a.asJSON, "json", a.asJSON, "answer in JSON")
+}
+
+// find gives the command that the first one or two words name.
+func find(args []string) (*command, []string) {
+	for _, words := range []int{2, 1} {
+		if len(args) < words {
+			continue
+		}
+		name := strings.Join(args[:words], " ")
+		for i := range commands() {
+			if c := commands()[i]; c.name == name {
+				return &c, args[words:]
+			}
+		}
+	}
+	return nil, nil
+}
+
+func didYouMean(args []string) string {
+	var fit []string
+	for _, c := range commands() {
+		first, _, _ := strings.Cut(c.name, " ")
+		if strings.HasPrefix(c.name, args[0]) || first == args[0] {
+			fit = append(fit, c.name)
+		}
+	}
+	if len(fit) == 0 {
+		return ""
+	}
+	return ", but there is " + strings.Join(fit, ", ")
+}
+
+func (a *app) execute(c *command, args []string) error {
+	fs := flag.NewFlagSet("latch "+c.name, flag.ContinueOnError)
+	fs.SetOutput(io.Discard)
+	a.globals(fs)
+	do := c.setup(a, fs)
+	pos, err := interspersed(fs, args)
+	if errors.Is(err, flag.ErrHelp) {
+		a.help(c, fs)
+		return err
+	}
+	if err != nil {
+		return wrongUse("%v; see latch %s --help", err, c.name)
+	}
+	if len(pos) < c.min || len(pos) > c.max {
+		return wrongUse("latch %s takes: %s; see latch %s --help", c.name, orNothing(c.args), c.name)
+	}
+	a.settings()
+	return do(pos)
+}
+
+func orNothing(args string) string {
+	if args == "" {
+		return "no arguments"
+	}
+	return args
+}
+
+// interspersed parses flags wherever they stand among the arguments. What
+// follows -- is taken as it is, and so is a negative number.
+func interspersed(fs *flag.FlagSet, args []string) ([]string, error) {
+	var pos, tail []string
+	for i, arg := range args {
+		if arg == "--" {
+			args, tail = args[:i], args[i+1:]
+			break
+		}
+	}
+	for len(args) > 0 {
+		if len(args[0]) < 2 || args[0][0] != '-' || args[0][1] >= '0' && args[0][1] <= '9' {
+			pos, args = append(pos, args[0]), args[1:]
+			continue
+		}
+		if err := fs.Parse(args); err != nil {
+			return nil, err
+		}
+		args = fs.Args()
+	}
+	return append(pos, tail...), nil
+}
+
+func (a *app) overview(w io.Writer) {
+	_, _ = fmt.Fprint(w, "latch: stage changes for network devices, see what they do, commit them on hold\n\n")
+	for _, c := range commands() {
+		_, _ = fmt.Fprintf(w, "  %-46s %s\n", strings.TrimSpace("latch "+c.name+" "+c.args), c.summary)
+	}
+	_, _ = fmt.Fprint(w, `
+Every command takes --help (with an example), --json and --server URL. The
+environment OAKEN_LATCH_SERVER and OAKEN_LATCH_TOKEN serve all of them.
+Exit status: 0 done, 1 the answer is no, 2 wrong use, 3 refused, 4 not
+reachable, 5 went back.
+`)
+}
+
+func (a *app) help(c *command, fs *flag.FlagSet) {
+	a.printf("latch %s\n    %s\n", strings.TrimSpace(c.name+" "+c.args), c.summary)
+	var names []string
+	fs.VisitAll(func(f *flag.Flag) { names = append(names, f.Name) })
+	sort.Strings(names)
+	a.printf("\nFlags:\n")
+	for _, n := range names {
+		f := fs.Lookup(n)
+		a.printf("  --%-16s %s\n", f.Name, f.Usage)
+	}
+	a.printf("\nExample:\n  %s\n", strings.ReplaceAll(c.example, "\n", "\n  "))
+}
+
+func (a *app) json(w io.Writer, v any) error {
+	enc := json.NewEncoder(w)
+	enc.SetIndent("", "  ")
+	enc.SetEscapeHTML(false)
+	return enc.Encode(v)
+}
+
+// show answers in JSON where that was asked for, otherwise as text writes it.
+func (a *app) show(v any, text func()) error {
+	if a.asJSON {
+		return a.json(a.out, v)
+	}
+	text()
+	return nil
+}

@@ -1,0 +1,169 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"net/url"
+	"strings"
+
+	"oakenlatch/wire"
+)
+
+func standing(d wire.Device) string {
+	switch {
+	case !d.Trusted:
+		return "host key not accepted"
+	case d.HeldBy != 0:
+		return fmt.Sprintf("held by change %d", d.HeldBy)
+	case d.Trouble != "":
+		return "trouble"
+	case d.Unsaved:
+		return "running not saved"
+	case d.Seen.IsZero():
+		return "never reached"
+	}
+	return "well"
+}
+
+func devices(a *app, _ *flag.FlagSet) func([]string) error {
+	return func([]string) error {
+		var list []wire.Device
+		if err := a.call("GET", "/devices", nil, &list); err != nil {
+			return err
+		}
+		return a.show(list, func() {
+			rows := make([][]string, len(list))
+			for i, d := range list {
+				rows[i] = []string{d.Name, d.Site, d.Role, d.Address, standing(d), fmt.Sprintf("rev %d", d.Revision), d.Guard, when(d.Seen)}
+			}
+			a.table([]string{"DEVICE", "SITE", "ROLE", "ADDRESS", "STATE", "CONFIG", "GUARD", "SEEN"}, rows)
+			if len(list) == 0 {
+				a.printf("There are no devices yet. Add one: latch device add NAME --address HOST:PORT --user U --password-file F\n")
+			}
+		})
+	}
+}
+
+func devicePath(name string) string { return "/devices/" + url.PathEscape(name) }
+
+func deviceShow(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		var d wire.Device
+		if err := a.call("GET", devicePath(args[0]), nil, &d); err != nil {
+			return err
+		}
+		return a.show(d, func() {
+			a.printf("%s  %s\n", a.paint(strong, d.Name), strings.TrimSpace(d.Role+" "+d.Site))
+			a.printf("  address   %s as %s (by %s)\n  state     %s\n", d.Address, d.Account, d.Auth, standing(d))
+			if d.Trouble != "" {
+				a.printf("  trouble   %s\n", d.Trouble)
+			}
+			a.printf("  seen      %s\n  config    revision %d\n", when(d.Seen), d.Revision)
+			a.printf("  guard     %s\n", guardText(d.Guard, d.GuardWhy))
+			a.printf("  modules   %d understood\n", d.Modules)
+			for _, u := range d.Unread {
+				a.printf("            not understood, carried unread: %s\n", u)
+			}
+		})
+	}
+}
+
+func guardText(guard, why string) string {
+	if guard == "device" {
+		return "device: it goes back by itself if nobody confirms, even if this service is dead"
+	}
+	return guard + ": " + why
+}
+
+func deviceAdd(a *app, fs *flag.FlagSet) func([]string) error {
+	in := wire.NewDevice{}
+	fs.StringVar(&in.Address, "address", "", "HOST:PORT of its NETCONF over SSH")
+	fs.StringVar(&in.Account, "user", "", "account on the device")
+	fs.StringVar(&in.Site, "site", "", "where it stands")
+	fs.StringVar(&in.Role, "role", "", "what it is, e.g. router")
+	password := fs.String("password-file", "", "file with the account's password, - for standard input")
+	key := fs.String("key-file", "", "file with a private key for the account")
+	return func(args []string) error {
+		in.Name = args[0]
+		if in.Address == "" || in.Account == "" {
+			return wrongUse("latch device add needs --address HOST:PORT and --user U")
+		}
+		if *password != "" && *key != "" {
+			return wrongUse("give --password-file or --key-file, not both")
+		}
+		secret := &in.Password
+		file := *password
+		if *key != "" {
+			secret, file = &in.PrivateKey, *key
+		}
+		var err error
+		if *secret, err = a.secretFrom(file, "password of "+in.Account+" on "+in.Name); err != nil {
+			return err
+		}
+		if *key != "" {
+			in.PrivateKey += "\n"
+		}
+		var d wire.Device
+		if err := a.call("POST", "/devices", in, &d); err != nil {
+			return err
+		}
+		return a.show(d, func() {
+			a.printf("Added %s. Nothing was sent to it yet.\nNext: latch device trust %s\n", d.Name, d.Name)
+		})
+	}
+}
+
+func deviceTrust(a *app, fs *flag.FlagSet) func([]string) error {
+	yes := fs.Bool("yes", false, "do not ask")
+	want := fs.String("fingerprint", "", "accept only a key of this fingerprint, without asking")
+	return func(args []string) error {
+		var k wire.HostKey
+		if err := a.call("GET", devicePath(args[0])+"/host-key", nil, &k); err != nil {
+			return err
+		}
+		if *want != "" && *want != k.Fingerprint {
+			return &exit{Refused, fmt.Errorf("%s shows host key %s, not %s; nothing was kept", k.Device, k.Fingerprint, *want)}
+		}
+		if !a.asJSON {
+			a.printf("%s shows this host key (%s):\n  %s\n", k.Device, k.Type, k.Fingerprint)
+			switch k.Accepted {
+			case "":
+			case k.Fingerprint:
+				a.printf("It is the one accepted before.\n")
+			default:
+				a.printf("%s\n  %s\n", a.paint(alarm, "It is NOT the one accepted before:"), k.Accepted)
+			}
+		}
+		if !*yes && *want == "" && !a.agree("Compare it with the device's own console. Is it the same?") {
+			return &exit{Refused, fmt.Errorf("the host key of %s was not accepted; without a terminal, give --fingerprint or --yes", k.Device)}
+		}
+		if err := a.call("POST", devicePath(args[0])+"/trust", wire.Trust{Fingerprint: k.Fingerprint}, &k); err != nil {
+			return err
+		}
+		return a.show(k, func() {
+			a.printf("Accepted. %s was read: see latch device show %s\n", k.Device, k.Device)
+		})
+	}
+}
+
+func config(a *app, fs *flag.FlagSet) func([]string) error {
+	from := fs.String("from", "running", "running, startup, rev:N or change:N")
+	asXML := fs.Bool("xml", false, "as XML instead of outline")
+	return func(args []string) error {
+		q := url.Values{"from": {*from}}
+		if len(args) > 1 {
+			q.Set("path", args[1])
+		}
+		var c wire.Config
+		if err := a.call("GET", devicePath(args[0])+"/config?"+q.Encode(), nil, &c); err != nil {
+			return err
+		}
+		return a.show(c, func() {
+			if *asXML {
+				a.printf("%s", c.XML)
+				return
+			}
+			a.printf("%s", c.Outline)
+		})
+	}
+}

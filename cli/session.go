@@ -1,0 +1,93 @@
+package cli
+
+import (
+	"bufio"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"golang.org/x/term"
+
+	"oakenlatch/wire"
+)
+
+// secretFrom reads a secret from a file ("-" is standard input), or asks for
+// it without showing it.
+func (a *app) secretFrom(file, what string) (string, error) {
+	switch {
+	case file == "-":
+		b, err := io.ReadAll(io.LimitReader(a.in, 1<<20))
+		return strings.TrimRight(string(b), "\r\n"), err
+	case file != "":
+		b, err := os.ReadFile(file)
+		if err != nil {
+			return "", wrongUse("%s: %v", what, err)
+		}
+		return strings.TrimRight(string(b), "\r\n"), nil
+	case a.ask:
+		_, _ = fmt.Fprintf(a.err, "%s: ", what)
+		b, err := term.ReadPassword(int(os.Stdin.Fd()))
+		_, _ = fmt.Fprintln(a.err)
+		return string(b), err
+	}
+	return "", wrongUse("%s is missing; give it in a file with --password-file", what)
+}
+
+// agree asks a yes-or-no question; without a terminal the answer is no.
+func (a *app) agree(question string) bool {
+	if !a.ask {
+		return false
+	}
+	_, _ = fmt.Fprintf(a.err, "%s (yes/no) ", question)
+	line, err := bufio.NewReader(a.in).ReadString('\n')
+	return err == nil && strings.TrimSpace(strings.ToLower(line)) == "yes"
+}
+
+func login(a *app, fs *flag.FlagSet) func([]string) error {
+	user := fs.String("user", "", "account")
+	file := fs.String("password-file", "", "file with the password, - for standard input (default: asks)")
+	return func([]string) error {
+		if *user == "" {
+			return wrongUse("latch login needs --user NAME")
+		}
+		password, err := a.secretFrom(*file, "password of "+*user)
+		if err != nil {
+			return err
+		}
+		a.token = ""
+		var s wire.Session
+		if err := a.call("POST", "/login", wire.Login{Account: *user, Password: password}, &s); err != nil {
+			return err
+		}
+		if err := a.remember(remembered{Server: a.server, Token: s.Token}); err != nil {
+			return &exit{Refused, fmt.Errorf("signed in, but the session cannot be kept: %w", err)}
+		}
+		return a.show(s, func() {
+			a.printf("Signed in to %s as %s (%s), until %s.\n", a.server, s.Account, s.Role, when(s.Expires))
+		})
+	}
+}
+
+func logout(a *app, _ *flag.FlagSet) func([]string) error {
+	return func([]string) error {
+		if err := a.call("POST", "/logout", nil, nil); err != nil {
+			return err
+		}
+		if err := a.remember(remembered{Server: a.server}); err != nil {
+			return err
+		}
+		return a.show(struct{}{}, func() { a.printf("Signed out of %s.\n", a.server) })
+	}
+}
+
+func whoami(a *app, _ *flag.FlagSet) func([]string) error {
+	return func([]string) error {
+		var s wire.Session
+		if err := a.call("GET", "/me", nil, &s); err != nil {
+			return err
+		}
+		return a.show(s, func() { a.printf("%s (%s) at %s\n", s.Account, s.Role, a.server) })
+	}
+}

@@ -1,0 +1,72 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"oakenlatch/core/diff"
+)
+
+// paint colours text for terminals; marks stand beside every colour.
+func (a *app) paint(style, text string) string {
+	if !a.tty || a.getenv("NO_COLOR") != "" || style == "" {
+		return text
+	}
+	return "\x1b[" + style + "m" + text + "\x1b[0m"
+}
+
+// The styles of the client.
+const (
+	strong = "1"
+	dim    = "2"
+	alarm  = "38;5;166"
+)
+
+// markStyle gives the colour of a difference's mark: added blue, removed rust,
+// changed violet, moved slate.
+var markStyle = map[string]string{
+	diff.MarkAdded: "38;5;33", diff.MarkRemoved: "38;5;166", diff.MarkChanged: "38;5;135", diff.MarkMoved: "38;5;67", diff.MarkGap: dim,
+}
+
+func (a *app) difference(lines []diff.Line) {
+	for _, l := range lines {
+		a.printf("  %s\n", a.paint(markStyle[l.Mark], strings.TrimRight(l.Mark+" "+strings.Repeat("  ", l.Depth)+l.Text, " ")))
+	}
+}
+
+// table aligns rows; cells hold no tabs.
+func (a *app) table(head []string, rows [][]string) {
+	w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
+	if len(rows) > 0 {
+		_, _ = fmt.Fprintln(w, strings.Join(head, "\t"))
+	}
+	for _, r := range rows {
+		_, _ = fmt.Fprintln(w, strings.Join(r, "\t"))
+	}
+	_ = w.Flush()
+}
+
+// when tells a time with its zone.
+func when(t time.Time) string {
+	if t.IsZero() {
+		return "never"
+	}
+	return t.Local().Format("2006-01-02 15:04:05 MST")
+}
+
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+func clip(s string, n int) string {
+	s = strings.Join(strings.Fields(s), " ")
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return s
+}

@@ -1,0 +1,141 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+
+	"oakenlatch/console"
+	"oakenlatch/lab"
+	"oakenlatch/service"
+	"oakenlatch/service/access"
+	"oakenlatch/service/audit"
+	"oakenlatch/service/fleet"
+)
+
+// demoAccounts are the people of the demo. Their passwords are no secret.
+var demoAccounts = []struct {
+	name, password string
+	role           access.Role
+	who            string
+}{
+	{"admin", "ferry-admin", access.Admin, "may do everything"},
+	{"mara", "ferry-mara", access.Operator, "Mara, network operator at Northmole"},
+	{"joss", "ferry-joss", access.Operator, "Joss, network operator at Saltern"},
+	{"wren", "ferry-wren", access.Viewer, "Wren, harbour office, looks only"},
+}
+
+func demo(ctx context.Context, args []string, out, errOut io.Writer) error {
+	fs := flag.NewFlagSet("oaken-latchd demo", flag.ContinueOnError)
+	data := fs.String("data", "", "folder of the records and the lab's devices (made if it is not there)")
+	listen := fs.String("listen", "127.0.0.1:8640", "address to listen on")
+	if err := parse(fs, args, errOut); err != nil {
+		return err
+	}
+	if *data == "" {
+		return &usageError{"demo needs --data DIR"}
+	}
+	labDir := filepath.Join(*data, "lab")
+	if err := os.MkdirAll(labDir, 0o700); err != nil {
+		return err
+	}
+	sites, err := lab.Tidewell(labDir)
+	if err != nil {
+		return err
+	}
+	for _, site := range sites {
+		d, err := lab.Start(site.Spec)
+		if err != nil {
+			return fmt.Errorf("the lab cannot start; is another demo running? %w", err)
+		}
+		defer d.Stop()
+	}
+	s, err := service.Open(ctx, service.Options{Dir: *data, Console: console.Files(), Logger: logger(errOut)})
+	if err != nil {
+		return err
+	}
+	fresh, err := furnish(ctx, s, sites)
+	if err != nil {
+		return errors.Join(err, s.Close())
+	}
+	l, err := net.Listen("tcp", *listen)
+	if err != nil {
+		return errors.Join(err, s.Close())
+	}
+	welcome(out, l.Addr().String(), fresh, sites)
+	err = s.Serve(ctx, l)
+	_, _ = fmt.Fprintln(out, "\nThe service and the lab have stopped. The next start goes on from here.")
+	return errors.Join(err, s.Close())
+}
+
+// furnish makes the demo's accounts and devices on its first start.
+func furnish(ctx context.Context, s *service.Service, sites []lab.Site) (fresh bool, err error) {
+	fresh, err = s.Accounts.Empty(ctx)
+	if err != nil || !fresh {
+		return fresh, err
+	}
+	for _, site := range sites {
+		err := s.Fleet.Add(ctx, audit.Service, fleet.NewDevice{
+			Name: site.Spec.Name, Address: site.Spec.Listen, Account: lab.User, Password: lab.Password, Site: site.Site, Role: site.Role,
+		})
+		if err != nil {
+			return fresh, err
+		}
+		key, err := s.Fleet.ScanHostKey(ctx, site.Spec.Name)
+		if err != nil {
+			return fresh, err
+		}
+		if _, err := s.Fleet.Trust(ctx, audit.Service, site.Spec.Name, key.Fingerprint); err != nil {
+			return fresh, err
+		}
+		if _, err := s.History.Read(ctx, site.Spec.Name, audit.Service); err != nil {
+			return fresh, err
+		}
+	}
+	// The accounts come last: without them this has not been done.
+	for _, a := range demoAccounts {
+		if err := s.Accounts.Add(ctx, audit.Service, a.name, a.password, a.role); err != nil {
+			return fresh, err
+		}
+	}
+	return fresh, nil
+}
+
+func welcome(out io.Writer, addr string, fresh bool, sites []lab.Site) {
+	say := func(format string, args ...any) { _, _ = fmt.Fprintf(out, format+"\n", args...) }
+	say("Oaken Latch, demo: Tidewell Ferries (made up)\n")
+	if fresh {
+		say("This is a first start: everything is as it left the yard.")
+	} else {
+		say("This goes on where the last demo stopped; make demo-reset starts afresh.")
+	}
+	say("\n  console   http://%s\n", addr)
+	for _, a := range demoAccounts {
+		say("  %-8s password %-12s %s", a.name, a.password, a.who)
+	}
+	say("")
+	for _, s := range sites {
+		say("  %-18s %-9s %-13s NETCONF on %s", s.Spec.Name, s.Role, s.Site, s.Spec.Listen)
+	}
+	say(`
+Try, in another terminal:
+
+  make tour                    the whole story, told by the client
+
+or by hand:
+
+  export OAKEN_LATCH_SERVER=http://%s
+  echo ferry-mara > /tmp/mara && bin/latch login --user mara --password-file /tmp/mara
+  bin/latch devices
+  bin/latch open "Bigger frames to Saltern"
+  bin/latch put 1 northmole-harbour /interfaces/interface=port1/ipv4/mtu 9000
+  bin/latch preview 1
+  bin/latch commit 1 --hold 1m
+
+Ctrl-C stops all of it.`, addr)
+}

@@ -1,0 +1,240 @@
+// Package api is the service's HTTP interface: /api/v1, health, metrics and
+// the console's files.
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"oakenlatch/service/access"
+	"oakenlatch/service/audit"
+	"oakenlatch/service/desk"
+	"oakenlatch/service/engine"
+	"oakenlatch/service/fleet"
+	"oakenlatch/service/history"
+	"oakenlatch/service/refusal"
+	"oakenlatch/service/store"
+)
+
+// MaxBody is the largest request body taken, in bytes.
+const MaxBody = 4 << 20
+
+// API answers requests.
+type API struct {
+	Store    *store.Store
+	Log      *audit.Log
+	Accounts *access.Accounts
+	Fleet    *fleet.Fleet
+	History  *history.History
+	Desk     *desk.Desk
+	Engine   *engine.Engine
+	Console  fs.FS
+	Logger   *slog.Logger
+	Stopping context.Context // ends event streams when the service stops
+}
+
+// route is one operation of the API. In and Out are samples of its documents,
+// from which the OpenAPI description is made.
+type route struct {
+	method, path string
+	summary      string
+	needs        access.Role // "" is open to all
+	status       int
+	in, out      any
+	query        []string
+	handle       func(*call) (any, error)
+}
+
+// call is a request being answered.
+type call struct {
+	*echo.Context
+	ctx    context.Context
+	person access.Person
+	token  string
+}
+
+// read decodes the request's JSON body, strictly.
+func (c *call) read(into any) error {
+	if ct := c.Request().Header.Get("Content-Type"); !strings.HasPrefix(ct, "application/json") {
+		return refusal.New(refusal.Invalid, "send Content-Type: application/json", "the body is of type %q", ct)
+	}
+	dec := json.NewDecoder(c.Request().Body)
+	dec.DisallowUnknownFields()
+	err := dec.Decode(into)
+	if err == nil {
+		if _, more := dec.Token(); !errors.Is(more, io.EOF) {
+			err = errors.New("more than one JSON value")
+		}
+	}
+	var status interface{ StatusCode() int }
+	if err != nil && !errors.As(err, &status) {
+		return refusal.New(refusal.Invalid, "see /api/v1/openapi.json", "the body cannot be read: %v", err)
+	}
+	return err
+}
+
+// Handler gives the whole HTTP interface.
+func (a *API) Handler() http.Handler {
+	e := echo.New()
+	e.Logger = a.Logger
+	e.HTTPErrorHandler = a.fail
+	e.Use(middleware.Recover())
+	e.Use(middleware.SecureWithConfig(middleware.SecureConfig{
+		ContentTypeNosniff: "nosniff", XFrameOptions: "DENY", ReferrerPolicy: "same-origin",
+		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'",
+	}))
+	e.Use(middleware.BodyLimit(MaxBody))
+	reg := a.metrics()
+	for _, r := range a.routes() {
+		e.Add(r.method, prefix+r.path, a.serve(r, reg.requests))
+	}
+	e.GET(prefix+"/events", a.events)
+	e.GET(prefix+"/openapi.json", func(c *echo.Context) error { return c.JSON(http.StatusOK, a.OpenAPI()) })
+	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
+	e.GET("/readyz", a.ready)
+	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(reg.registry, promhttp.HandlerOpts{})))
+	e.RouteNotFound(prefix+"/*", func(c *echo.Context) error {
+		return refusal.New(refusal.NotFound, "see "+prefix+"/openapi.json", "there is no %s %s", c.Request().Method, c.Request().URL.Path)
+	})
+	e.GET("/*", a.console)
+	return e
+}
+
+const prefix = "/api/v1"
+
+func (a *API) ready(c *echo.Context) error {
+	if err := a.Store.Ping(c.Request().Context()); err != nil {
+		return c.String(http.StatusServiceUnavailable, "database: "+err.Error()+"\n")
+	}
+	return c.String(http.StatusOK, "ready\n")
+}
+
+// serve wraps a route: who is asking, may they, and the answer as JSON.
+func (a *API) serve(r route, requests *prometheus.CounterVec) echo.HandlerFunc {
+	return func(ec *echo.Context) error {
+		requests.WithLabelValues(r.method, r.path).Inc()
+		c := &call{Context: ec, ctx: ec.Request().Context()}
+		if r.needs != "" {
+			if err := a.identify(c); err != nil {
+				return err
+			}
+			if !c.person.Role.Covers(r.needs) {
+				return refusal.New(refusal.Forbidden, "ask an administrator", "account %s is a %s; this needs %s", c.person.Name, c.person.Role, r.needs)
+			}
+		}
+		out, err := r.handle(c)
+		if err != nil {
+			return err
+		}
+		if out == nil {
+			return ec.NoContent(http.StatusNoContent)
+		}
+		return ec.JSON(r.status, out)
+	}
+}
+
+const cookieName = "oaken_latch_session"
+
+// identify finds out who is asking: by bearer token, or by the console's
+// cookie, which counts for writing only on requests from the console itself.
+func (a *API) identify(c *call) error {
+	if h := c.Request().Header.Get("Authorization"); h != "" {
+		token, ok := strings.CutPrefix(h, "Bearer ")
+		if !ok {
+			return access.ErrDenied
+		}
+		c.token = token
+	} else if ck, err := c.Cookie(cookieName); err == nil {
+		c.token = ck.Value
+		if origin := c.Request().Header.Get("Origin"); origin != "" && c.Request().Method != http.MethodGet {
+			if _, host, _ := strings.Cut(origin, "://"); host != c.Request().Host {
+				return refusal.New(refusal.Forbidden, "", "a request from %s cannot use the console's session", origin)
+			}
+		}
+	}
+	if c.token == "" {
+		return errNoLogin
+	}
+	var err error
+	c.person, err = a.Accounts.Who(c.ctx, c.token)
+	if errors.Is(err, access.ErrDenied) {
+		return errNoLogin
+	}
+	return err
+}
+
+var errNoLogin = errors.New("you are not signed in, or your session has ended")
+
+// console serves the console's files; every page of it is index.html.
+func (a *API) console(c *echo.Context) error {
+	name := strings.TrimPrefix(c.Request().URL.Path, "/")
+	if name != "" {
+		if st, err := fs.Stat(a.Console, name); err == nil && !st.IsDir() {
+			if strings.HasPrefix(name, "assets/") {
+				c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			return c.FileFS(name, a.Console)
+		}
+	}
+	if _, err := fs.Stat(a.Console, "index.html"); err != nil {
+		return c.String(http.StatusNotFound, "this build has no console; make build puts it in\n")
+	}
+	c.Response().Header().Set("Cache-Control", "no-cache")
+	return c.FileFS("index.html", a.Console)
+}
+
+// metricSet is what /metrics tells.
+type metricSet struct {
+	registry *prometheus.Registry
+	requests *prometheus.CounterVec
+}
+
+func (a *API) metrics() metricSet {
+	m := metricSet{registry: prometheus.NewRegistry()}
+	m.requests = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "oaken_latch_requests_total", Help: "API requests by operation."}, []string{"method", "path"})
+	commits := prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "oaken_latch_commits_open", Help: "Commits that are not decided yet."}, func() float64 {
+		list, err := a.Store.OpenCommits(context.Background())
+		if err != nil {
+			return -1
+		}
+		return float64(len(list))
+	})
+	m.registry.MustRegister(m.requests, commits, prometheus.NewGoCollector()) //nolint:staticcheck // the short name of the same collector
+	return m
+}
+
+// deviceParam gives the device named in the path, or a refusal that says so.
+func (a *API) deviceParam(c *call) (store.Device, error) {
+	name := c.Param("name")
+	d, err := a.Store.Device(c.ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return d, noDevice(name)
+	}
+	return d, err
+}
+
+func noDevice(name string) error {
+	return refusal.New(refusal.NotFound, "list them with: latch devices", "there is no device %q", name)
+}
+
+// numberParam gives the change number in the path.
+func numberParam(c *call) (int64, error) {
+	var n int64
+	text := c.Param("number")
+	if _, err := fmt.Sscanf(text, "%d", &n); err != nil || fmt.Sprint(n) != text || n < 1 {
+		return 0, refusal.New(refusal.Invalid, "", "%q is not a change number", text)
+	}
+	return n, nil
+}

@@ -1,0 +1,83 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"net/http"
+
+	"github.com/labstack/echo/v5"
+
+	"oakenlatch/service/access"
+	"oakenlatch/service/fleet"
+	"oakenlatch/service/refusal"
+	"oakenlatch/service/store"
+	"oakenlatch/wire"
+)
+
+var refusalStatus = map[refusal.Kind]int{
+	refusal.Invalid: http.StatusUnprocessableEntity, refusal.NotFound: http.StatusNotFound,
+	refusal.Forbidden: http.StatusForbidden, refusal.Conflict: http.StatusConflict,
+}
+
+var fleetStatus = map[fleet.Kind]int{
+	fleet.Unreachable: http.StatusGatewayTimeout, fleet.HostKey: http.StatusBadGateway,
+	fleet.BadLogin: http.StatusBadGateway, fleet.Protocol: http.StatusBadGateway, fleet.Refusal: http.StatusConflict,
+}
+
+var titles = map[string]string{
+	"invalid": "That does not make sense as it is", "not-found": "There is no such thing", "forbidden": "Not allowed",
+	"conflict": "Not possible now", "unreachable": "The device does not answer", "host-key": "The device's host key is not accepted",
+	"device-login": "The device does not let us in", "protocol": "The device does not speak NETCONF as it should",
+	"refusal": "The device says no", "denied": "Wrong account or password", "sign-in": "Sign in first",
+	"too-large": "Too large", "internal": "The service failed",
+}
+
+// problem turns any error into a problem document.
+func problem(err error) wire.Problem {
+	make := func(slug string, status int, detail, next string) wire.Problem {
+		return wire.Problem{Type: wire.ProblemPrefix + slug, Title: titles[slug], Status: status, Detail: detail, Next: next}
+	}
+	var no *refusal.Error
+	var dev *fleet.Error
+	var status interface{ StatusCode() int }
+	switch {
+	case errors.As(err, &no):
+		return make(string(no.Kind), refusalStatus[no.Kind], no.Msg, no.Next)
+	case errors.As(err, &dev):
+		where := dev.Device
+		if dev.Address != "" {
+			where += " (" + dev.Address + ")"
+		}
+		p := make(string(dev.Kind), fleetStatus[dev.Kind], where+": "+dev.Msg, dev.Next)
+		p.Device = dev.Device
+		return p
+	case errors.Is(err, access.ErrDenied):
+		return make("denied", http.StatusUnauthorized, "wrong account or password", "try again; an administrator can set a new password")
+	case errors.Is(err, errNoLogin):
+		return make("sign-in", http.StatusUnauthorized, errNoLogin.Error(), "sign in with: latch login --server URL --user NAME --password-file F")
+	case errors.Is(err, store.ErrExists):
+		return make("conflict", http.StatusConflict, err.Error(), "choose another name")
+	case errors.Is(err, store.ErrNotFound):
+		return make("not-found", http.StatusNotFound, err.Error(), "")
+	case errors.As(err, &status) && status.StatusCode() == http.StatusRequestEntityTooLarge:
+		return make("too-large", http.StatusRequestEntityTooLarge, "the request is larger than 4 MiB; nothing of it was taken", "send it in parts")
+	case errors.As(err, &status) && status.StatusCode() < 500:
+		return make("invalid", status.StatusCode(), err.Error(), "")
+	}
+	return make("internal", http.StatusInternalServerError, err.Error(), "look into the service's log; nothing is lost that was answered before")
+}
+
+// fail is the one place where errors become answers.
+func (a *API) fail(c *echo.Context, err error) {
+	if errors.Is(err, context.Canceled) && c.Request().Context().Err() != nil {
+		return // nobody is listening any more
+	}
+	p := problem(err)
+	if p.Status >= 500 && p.Type == wire.ProblemPrefix+"internal" {
+		a.Logger.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
+	}
+	c.Response().Header().Set("Content-Type", "application/problem+json")
+	if werr := c.JSON(p.Status, p); werr != nil {
+		a.Logger.Debug("answer not sent", "error", werr)
+	}
+}

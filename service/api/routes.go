@@ -1,0 +1,349 @@
+package api
+
+import (
+	"errors"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"oakenlatch/core/codec"
+	"oakenlatch/core/ledger"
+	"oakenlatch/core/markup"
+	"oakenlatch/core/tree"
+	"oakenlatch/netconf"
+	"oakenlatch/service/access"
+	"oakenlatch/service/fleet"
+	"oakenlatch/service/history"
+	"oakenlatch/service/refusal"
+	"oakenlatch/service/store"
+	"oakenlatch/wire"
+)
+
+// routes is the API, operation by operation.
+func (a *API) routes() []route {
+	return []route{
+		{"POST", "/login", "Sign in; gives a token, and a cookie for the console", "", 200, wire.Login{}, wire.Session{}, nil, a.login},
+		{"POST", "/logout", "Sign out; the token is worthless afterwards", access.Viewer, 204, nil, nil, nil, a.logout},
+		{"GET", "/me", "Who one is", access.Viewer, 200, nil, wire.Session{}, nil, a.me},
+		{"GET", "/attention", "What needs a decision now", access.Viewer, 200, nil, wire.Attention{}, nil, a.attention},
+		{"GET", "/devices", "All devices", access.Viewer, 200, nil, []wire.Device{}, nil, a.devices},
+		{"POST", "/devices", "Add a device", access.Admin, 201, wire.NewDevice{}, wire.Device{}, nil, a.addDevice},
+		{"GET", "/devices/:name", "One device", access.Viewer, 200, nil, wire.Device{}, nil, a.device},
+		{"GET", "/devices/:name/host-key", "The host key the device shows now", access.Admin, 200, nil, wire.HostKey{}, nil, a.hostKey},
+		{"POST", "/devices/:name/trust", "Accept the device's host key", access.Admin, 200, wire.Trust{}, wire.HostKey{}, nil, a.trust},
+		{"GET", "/devices/:name/config", "A device's configuration; from is running, startup, rev:N or change:N", access.Viewer, 200, nil, wire.Config{}, []string{"from", "path"}, a.config},
+		{"GET", "/changes", "The changes one may see, newest first", access.Viewer, 200, nil, []wire.Change{}, nil, a.changes},
+		{"POST", "/changes", "Open a change", access.Operator, 201, wire.NewChange{}, wire.Change{}, nil, a.open},
+		{"GET", "/changes/:number", "One change and how its commit stands", access.Viewer, 200, nil, wire.Change{}, nil, a.change},
+		{"POST", "/changes/:number/edits", "Stage an edit", access.Operator, 201, wire.NewEdit{}, wire.Staged{}, nil, a.stage},
+		{"DELETE", "/changes/:number/edits/:id", "Take a staged edit back", access.Operator, 204, nil, nil, nil, a.unstage},
+		{"GET", "/changes/:number/preview", "What the change would do; context is the number of unchanged neighbours shown", access.Viewer, 200, nil, wire.Preview{}, []string{"context"}, a.preview},
+		{"POST", "/changes/:number/commit", "Commit on hold", access.Operator, 202, wire.NewCommit{}, wire.Change{}, nil, a.commit},
+		{"POST", "/changes/:number/confirm", "Keep what is on hold; answers when it is decided", access.Operator, 200, nil, wire.Change{}, nil, a.confirm},
+		{"POST", "/changes/:number/revert", "Go back now; answers when every device is seen to have gone back, or after a minute", access.Operator, 200, nil, wire.Change{}, nil, a.revert},
+		{"POST", "/changes/:number/drop", "Abandon a change that is on no device", access.Operator, 204, nil, nil, nil, a.drop},
+		{"GET", "/audit", "The ledger, newest first", access.Viewer, 200, nil, wire.Audit{}, []string{"device", "change", "actor", "before", "limit"}, a.audit},
+		{"GET", "/audit/verify", "Check the whole ledger's chain", access.Viewer, 200, nil, wire.Verified{}, nil, a.verify},
+	}
+}
+
+func (a *API) login(c *call) (any, error) {
+	var in wire.Login
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	token, expires, p, err := a.Accounts.Login(c.ctx, in.Account, in.Password, c.RealIP())
+	if err != nil {
+		return nil, err
+	}
+	c.SetCookie(&http.Cookie{
+		Name: cookieName, Value: token, Path: "/", Expires: expires, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode, Secure: c.IsTLS(),
+	})
+	return wire.Session{Account: p.Name, Role: string(p.Role), Token: token, Expires: expires}, nil
+}
+
+func (a *API) logout(c *call) (any, error) {
+	c.SetCookie(&http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode})
+	return nil, a.Accounts.Logout(c.ctx, c.person, c.token)
+}
+
+func (a *API) me(c *call) (any, error) {
+	return wire.Session{Account: c.person.Name, Role: string(c.person.Role)}, nil
+}
+
+func (a *API) deviceDoc(c *call, d store.Device) (wire.Device, error) {
+	out := wire.Device{
+		Name: d.Name, Address: d.Address, Account: d.Account, Auth: d.Auth, Site: d.Site, Role: d.Role,
+		Trusted: d.HostKey != "", Seen: d.Seen, Trouble: d.Trouble, Unsaved: d.Unsaved,
+	}
+	out.Guard, out.GuardWhy = fleet.Guard(d.Capabilities)
+	out.HeldBy = a.Engine.Holder(d.ID)
+	rev, err := a.Store.LastRevision(c.ctx, d.ID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return out, err
+	}
+	out.Revision = rev.Number
+	if d.ModuleSet != "" {
+		s, err := a.Fleet.Schema(c.ctx, d)
+		if err != nil {
+			return out, err
+		}
+		out.Modules = len(s.Modules)
+		for _, p := range s.Problems {
+			out.Unread = append(out.Unread, p.String())
+		}
+	}
+	return out, nil
+}
+
+func (a *API) deviceDocs(c *call) ([]wire.Device, error) {
+	list, err := a.Store.Devices(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]wire.Device, 0, len(list))
+	for _, d := range list {
+		doc, err := a.deviceDoc(c, d)
+		if err != nil {
+			return nil, err
+		}
+		doc.Unread = nil // only with the device itself
+		out = append(out, doc)
+	}
+	return out, nil
+}
+
+func (a *API) devices(c *call) (any, error) { return a.deviceDocs(c) }
+
+func (a *API) device(c *call) (any, error) {
+	d, err := a.deviceParam(c)
+	if err != nil {
+		return nil, err
+	}
+	return a.deviceDoc(c, d)
+}
+
+func (a *API) addDevice(c *call) (any, error) {
+	var in wire.NewDevice
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	err := a.Fleet.Add(c.ctx, c.person.Name, fleet.NewDevice{
+		Name: in.Name, Address: in.Address, Account: in.Account, Password: in.Password, PrivateKey: in.PrivateKey, Site: in.Site, Role: in.Role,
+	})
+	if err != nil {
+		return nil, err
+	}
+	d, err := a.Store.Device(c.ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	return a.deviceDoc(c, d)
+}
+
+func hostKeyDoc(device string, k fleet.ShownKey) wire.HostKey {
+	return wire.HostKey{Device: device, Type: k.Type, Fingerprint: k.Fingerprint, Accepted: k.Accepted}
+}
+
+func (a *API) hostKey(c *call) (any, error) {
+	d, err := a.deviceParam(c)
+	if err != nil {
+		return nil, err
+	}
+	k, err := a.Fleet.ScanHostKey(c.ctx, d.Name)
+	return hostKeyDoc(d.Name, k), err
+}
+
+func (a *API) trust(c *call) (any, error) {
+	d, err := a.deviceParam(c)
+	if err != nil {
+		return nil, err
+	}
+	var in wire.Trust
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	k, err := a.Fleet.Trust(c.ctx, c.person.Name, d.Name, in.Fingerprint)
+	if err != nil {
+		return nil, err
+	}
+	// Read it at once: its modules and first revision, and whether the login works.
+	if _, err := a.History.Read(c.ctx, d.Name, c.person.Name); err != nil {
+		return nil, err
+	}
+	return hostKeyDoc(d.Name, k), nil
+}
+
+func (a *API) config(c *call) (any, error) {
+	d, err := a.deviceParam(c)
+	if err != nil {
+		return nil, err
+	}
+	from := c.QueryParamOr("from", "running")
+	out := wire.Config{Device: d.Name, From: from, Read: a.Log.Now()}
+	r, err := a.reading(c, d, from, &out)
+	if err != nil {
+		return nil, err
+	}
+	path, err := tree.ParsePath(r.Schema, c.QueryParamOr("path", "/"))
+	if err != nil {
+		return nil, refusal.New(refusal.Invalid, "", "%s: %v", d.Name, err)
+	}
+	if len(path) > 0 && r.Running.At(path) == nil {
+		return nil, refusal.New(refusal.NotFound, "", "%s: there is nothing at %s in %s", d.Name, path, from)
+	}
+	part := r.Running.Cut(path)
+	out.Path = path.Full()
+	out.Outline = codec.OutlineText(part)
+	out.XML = string(codec.XML(r.Schema, part, markup.Name{Space: netconf.BaseNS, Local: "config"}))
+	return out, nil
+}
+
+// reading gets a configuration from where the person asked for it.
+func (a *API) reading(c *call, d store.Device, from string, out *wire.Config) (history.Reading, error) {
+	kind, arg, _ := strings.Cut(from, ":")
+	n, nerr := strconv.ParseInt(arg, 10, 64)
+	switch {
+	case from == "running":
+		r, err := a.History.Read(c.ctx, d.Name, c.person.Name)
+		out.Revision = r.Revision.Number
+		return r, err
+	case from == "startup":
+		s, err := a.Fleet.Dial(c.ctx, d.Name)
+		if err != nil {
+			return history.Reading{}, err
+		}
+		defer func() { _ = s.Close(c.ctx) }()
+		if !s.Capabilities.Has(netconf.CapStartup) {
+			return history.Reading{}, refusal.New(refusal.NotFound, "", "%s has no startup of its own: what runs there is what it boots", d.Name)
+		}
+		root, err := s.Read(c.ctx, netconf.Startup)
+		return history.Reading{Schema: s.Schema, Running: root}, err
+	case kind == "rev" && nerr == nil:
+		return a.revision(c, d, n, out)
+	case kind == "change" && nerr == nil:
+		if _, err := a.Desk.Get(c.ctx, c.person, n); err != nil {
+			return history.Reading{}, err
+		}
+		works, err := a.Desk.Parts(c.ctx, n)
+		if err != nil {
+			return history.Reading{}, err
+		}
+		for _, w := range works {
+			if w.Device.ID == d.ID {
+				return history.Reading{Schema: w.Schema, Running: w.Mine}, nil
+			}
+		}
+		return history.Reading{}, refusal.New(refusal.NotFound, "", "change %d has no part on %s", n, d.Name)
+	}
+	return history.Reading{}, refusal.New(refusal.Invalid, "give running, startup, rev:N or change:N", "%q is no place to read from", from)
+}
+
+func (a *API) revision(c *call, d store.Device, n int64, out *wire.Config) (history.Reading, error) {
+	rev, err := a.Store.Revision(c.ctx, d.ID, n)
+	if errors.Is(err, store.ErrNotFound) {
+		return history.Reading{}, refusal.New(refusal.NotFound, "", "%s has no revision %d", d.Name, n)
+	}
+	if err != nil {
+		return history.Reading{}, err
+	}
+	s, err := a.Fleet.Schema(c.ctx, d)
+	if err != nil {
+		return history.Reading{}, err
+	}
+	root, err := a.History.Tree(c.ctx, s, rev.Digest)
+	out.Revision, out.Read = rev.Number, rev.At
+	return history.Reading{Schema: s, Running: root}, err
+}
+
+func (a *API) audit(c *call) (any, error) {
+	q := store.LedgerQuery{Device: c.QueryParam("device"), Actor: c.QueryParam("actor"), Limit: 100}
+	if c.person.Role != access.Admin {
+		q.Reader = c.person.Name
+	}
+	for name, into := range map[string]*int64{"change": &q.Change, "before": &q.Before} {
+		if text := c.QueryParam(name); text != "" {
+			n, err := strconv.ParseInt(text, 10, 64)
+			if err != nil || n < 1 {
+				return nil, refusal.New(refusal.Invalid, "", "%s is %q, a number from 1 is needed", name, text)
+			}
+			*into = n
+		}
+	}
+	if text := c.QueryParam("limit"); text != "" {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < 1 || n > 1000 {
+			return nil, refusal.New(refusal.Invalid, "", "limit is %q, a number from 1 to 1000 is needed", text)
+		}
+		q.Limit = n
+	}
+	list, err := a.Log.Entries(c.ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	out := wire.Audit{Entries: list}
+	if out.Entries == nil {
+		out.Entries = []ledger.Entry{}
+	}
+	if len(list) == q.Limit {
+		out.Next = list[len(list)-1].Seq
+	}
+	return out, nil
+}
+
+func (a *API) verify(c *call) (any, error) {
+	n, err := a.Log.Verify(c.ctx)
+	var broken *ledger.BrokenError
+	if errors.As(err, &broken) {
+		return wire.Verified{Entries: n, Broken: broken.Error()}, nil
+	}
+	return wire.Verified{Entries: n, Intact: err == nil}, err
+}
+
+// attention gathers what the console opens on.
+func (a *API) attention(c *call) (any, error) {
+	out := wire.Attention{Holding: []wire.Change{}, Unsaved: []wire.Device{}, Trouble: []wire.Device{}, Outside: []ledger.Entry{}, Drafts: []wire.Change{}}
+	list, err := a.Desk.List(c.ctx, c.person)
+	if err != nil {
+		return nil, err
+	}
+	for _, ch := range list {
+		holding := ch.State == "holding" || ch.State == "applying"
+		if !holding && (ch.State != "draft" || ch.Author != c.person.Name) {
+			continue
+		}
+		doc, err := a.changeDoc(c, ch)
+		if err != nil {
+			return nil, err
+		}
+		if holding {
+			out.Holding = append(out.Holding, doc)
+		} else {
+			out.Drafts = append(out.Drafts, doc)
+		}
+	}
+	devices, err := a.deviceDocs(c)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range devices {
+		if d.Unsaved {
+			out.Unsaved = append(out.Unsaved, d)
+		}
+		if d.Trouble != "" || !d.Trusted {
+			out.Trouble = append(out.Trouble, d)
+		}
+	}
+	recent, err := a.Log.Entries(c.ctx, store.LedgerQuery{Actor: "service", Limit: 500})
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range recent {
+		if e.Action == "revision.outside" && a.Log.Now().Sub(e.At) < 7*24*time.Hour {
+			out.Outside = append(out.Outside, e)
+		}
+	}
+	return out, nil
+}

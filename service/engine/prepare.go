@@ -1,0 +1,247 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"oakenlatch/core/codec"
+	"oakenlatch/core/diff"
+	"oakenlatch/core/markup"
+	"oakenlatch/core/tree"
+	"oakenlatch/netconf"
+	"oakenlatch/service/fleet"
+	"oakenlatch/service/history"
+	"oakenlatch/service/store"
+)
+
+// prepare does everything up to the commit: connect, lock, read running
+// afresh, rebase, write the candidate, validate, read it back. Nothing is in
+// effect afterwards.
+func (h *hand) prepare(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)
+	defer cancel()
+	s, err := h.run.e.fleet.Dial(ctx, h.name)
+	if err != nil {
+		return err
+	}
+	h.mu.Lock()
+	h.session = s
+	h.mu.Unlock()
+	if err := lock(ctx, s); err != nil {
+		return err
+	}
+	running, err := s.Read(ctx, netconf.Running)
+	if err != nil {
+		return err
+	}
+	if _, err := h.run.e.history.Keep(ctx, s, running, 0, h.run.commit.Actor); err != nil {
+		return err
+	}
+	candidate, err := s.Read(ctx, netconf.Candidate)
+	if err != nil {
+		return err
+	}
+	if d := diff.Compare(running, candidate); !d.Empty() {
+		return fmt.Errorf("its candidate already holds %d uncommitted edits of someone else, first at %s; nothing was touched: have them committed or discarded by whoever made them",
+			d.Count(), d.Items()[0].Path)
+	}
+	result, err := h.rebase(running)
+	if err != nil {
+		return err
+	}
+	if err := h.predict(ctx, s, running, result); err != nil {
+		return err
+	}
+	d := diff.Compare(running, result)
+	if err := write(ctx, s, d.Edits()); err != nil {
+		return err
+	}
+	return h.readBack(ctx, s, d)
+}
+
+// lock takes running and candidate; the error names who has them.
+func lock(ctx context.Context, s *fleet.Session) error {
+	for _, ds := range []netconf.Datastore{netconf.Running, netconf.Candidate} {
+		err := s.Lock(ctx, ds)
+		if err == nil {
+			continue
+		}
+		msg := fmt.Sprintf("%s cannot be locked: %v", ds, err)
+		var errs netconf.RPCErrors
+		if errors.As(err, &errs) {
+			for _, e := range errs {
+				if id := e.SessionID(); id != "" && id != "0" {
+					msg = fmt.Sprintf("%s is locked by NETCONF session %s on the device", ds, id)
+				}
+			}
+		}
+		if netconf.Tagged(err, "resource-denied") {
+			msg = "its candidate holds someone's uncommitted edits"
+		}
+		return &fleet.Error{Device: s.Device.Name, Address: s.Device.Address, Kind: fleet.Refusal, Msg: msg,
+			Next: "nothing was touched; try again when they are done", Err: err}
+	}
+	return nil
+}
+
+// rebase puts the part's edits on what the device holds now.
+func (h *hand) rebase(running *tree.Node) (*tree.Node, error) {
+	result, conflicts := diff.Merge(h.former, h.mine, running)
+	if len(conflicts) > 0 {
+		var lines []string
+		for i, c := range conflicts {
+			if i == 3 {
+				lines = append(lines, fmt.Sprintf("and %d more", len(conflicts)-i))
+				break
+			}
+			lines = append(lines, fmt.Sprintf("%s (it was %s, this change makes it %s, the device now has %s)", c.Path, show(c.Base), show(c.Mine), show(c.Theirs)))
+		}
+		return nil, fmt.Errorf("the device moved on since this was staged, and both changed the same: %s; nothing was touched: preview the change, take back or stage again what should hold", strings.Join(lines, "; "))
+	}
+	if diff.Compare(running, result).Empty() {
+		return nil, errors.New("the device already holds all of this; there is nothing to commit")
+	}
+	return result, nil
+}
+
+func show(n *tree.Node) string {
+	switch {
+	case n == nil:
+		return "absent"
+	case n.Schema() != nil && n.Schema().IsLeaf():
+		return codec.Quote(n.Value())
+	}
+	return strings.Join(codec.Heads(n)[:1], "")
+}
+
+// predict keeps what the device holds and is to hold, before anything is sent.
+func (h *hand) predict(ctx context.Context, s *fleet.Session, base, result *tree.Node) error {
+	err := h.run.e.store.Write(ctx, func(tx *store.Tx) error {
+		for _, n := range []*tree.Node{base, result} {
+			if err := tx.AddConfig(history.Digest(n), history.Body(s.Schema, n)); err != nil {
+				return err
+			}
+		}
+		return tx.SetCommitPart(h.run.commit.ID, h.place, history.Digest(base), history.Digest(result))
+	})
+	if err != nil {
+		return err
+	}
+	h.mu.Lock()
+	h.base, h.result = base, result
+	h.mu.Unlock()
+	return nil
+}
+
+// write sends edits to the candidate.
+func write(ctx context.Context, s *fleet.Session, edits *tree.Edit) error {
+	ctx, cancel := context.WithTimeout(ctx, operation)
+	defer cancel()
+	w := &markup.Writer{}
+	codec.EncodeEdit(w, s.Schema, edits)
+	e := netconf.EditConfig{Target: netconf.Candidate, DefaultOperation: "none", Config: w.Bytes()}
+	if s.Capabilities.Has(netconf.CapRollbackOnError) {
+		e.ErrorOption = "rollback-on-error"
+	}
+	return s.Wrap("the device refuses the edit", s.EditConfig(ctx, e))
+}
+
+// readBack has the device validate its candidate and compares it with the
+// prediction. Order that was not taken is written in another way, once.
+func (h *hand) readBack(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
+	for again := false; ; again = true {
+		if s.Capabilities.Has(netconf.CapValidate11) || s.Capabilities.Has(netconf.CapValidate10) {
+			vctx, cancel := context.WithTimeout(ctx, operation)
+			err := s.Validate(vctx, netconf.Source{Datastore: netconf.Candidate})
+			cancel()
+			if err != nil {
+				return s.Wrap("the device finds the result invalid", err)
+			}
+		}
+		got, err := s.Read(ctx, netconf.Candidate)
+		if err != nil {
+			return err
+		}
+		off := diff.Compare(d.New.WithoutDefaults(), got.WithoutDefaults())
+		if off.Empty() {
+			return nil
+		}
+		if again || !d.HasOrder() || !diff.OrderOnly(off) {
+			return fmt.Errorf("the device took the edit but made something else of it, so it was not committed; against what was asked for:\n%s", off.Text(0))
+		}
+		if err := s.DiscardChanges(ctx); err != nil {
+			return s.Wrap("discarding", err)
+		}
+		if err := write(ctx, s, d.Rebuilt()); err != nil {
+			return err
+		}
+	}
+}
+
+// release takes a preparation back: the candidate is emptied of our edits and
+// the locks are freed.
+func (h *hand) release(ctx context.Context) error {
+	h.mu.Lock()
+	s, touched := h.session, h.result != nil
+	h.mu.Unlock()
+	if s != nil && s.Err() == nil {
+		var err error
+		if touched {
+			dctx, cancel := context.WithTimeout(ctx, operation)
+			err = s.Wrap("discarding", s.DiscardChanges(dctx))
+			cancel()
+		}
+		h.leave(ctx)
+		return err
+	}
+	h.dropSession()
+	if !touched {
+		return nil
+	}
+	return h.inNewSession(ctx, "cleaning the candidate", h.cleanCandidate)
+}
+
+// cleanCandidate empties a candidate that holds exactly what a session of ours
+// that died left there. Anything else is not ours and stays.
+func (h *hand) cleanCandidate(ctx context.Context, s *fleet.Session) error {
+	_, result := h.trees()
+	candidate, err := s.Read(ctx, netconf.Candidate)
+	if err != nil {
+		return err
+	}
+	if diff.Compare(result.WithoutDefaults(), candidate.WithoutDefaults()).Empty() {
+		return s.DiscardChanges(ctx)
+	}
+	return nil
+}
+
+// restore writes the former configuration back where the device can no longer
+// do so itself, leaving alone what others changed elsewhere.
+func (h *hand) restore(ctx context.Context, s *fleet.Session) error {
+	base, result := h.trees()
+	if err := lock(ctx, s); err != nil {
+		return err
+	}
+	running, err := s.Read(ctx, netconf.Running)
+	if err != nil {
+		return err
+	}
+	target, conflicts := diff.Merge(result, base, running)
+	if len(conflicts) > 0 {
+		return fmt.Errorf("someone changed the same place since, at %s; decide by hand what it should be", conflicts[0].Path)
+	}
+	d := diff.Compare(running, target)
+	if d.Empty() {
+		return nil
+	}
+	if err := write(ctx, s, d.Edits()); err != nil {
+		return errors.Join(err, s.DiscardChanges(ctx))
+	}
+	if err := h.readBack(ctx, s, d); err != nil {
+		return errors.Join(err, s.DiscardChanges(ctx))
+	}
+	return s.Commit(ctx)
+}

@@ -1,0 +1,263 @@
+// Package fleet reaches the devices: sessions, host keys, capabilities and the
+// schemas compiled from the modules they hand out.
+package fleet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"regexp"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"oakenlatch/core/codec"
+	"oakenlatch/core/ledger"
+	"oakenlatch/core/schema"
+	"oakenlatch/core/tree"
+	"oakenlatch/netconf"
+	"oakenlatch/service/access"
+	"oakenlatch/service/audit"
+	"oakenlatch/service/store"
+)
+
+// Kind says what stands between us and a device.
+type Kind string
+
+// The kinds of trouble with a device.
+const (
+	Unreachable Kind = "unreachable"  // no answer, refused, broken off
+	HostKey     Kind = "host-key"     // not accepted yet, or another than was accepted
+	BadLogin    Kind = "device-login" // the device does not take account and secret
+	Protocol    Kind = "protocol"     // it answers, but not as NETCONF says
+	Refusal     Kind = "refusal"      // it understood and said no
+)
+
+// Error is trouble with a device: which, what, and what to do.
+type Error struct {
+	Device, Address string
+	Kind            Kind
+	Msg, Next       string
+	Err             error
+}
+
+func (e *Error) Error() string {
+	s := fmt.Sprintf("%s (%s): %s", e.Device, e.Address, e.Msg)
+	if e.Next != "" {
+		s += "; " + e.Next
+	}
+	return s
+}
+
+func (e *Error) Unwrap() error { return e.Err }
+
+// Fleet is the devices of the inventory.
+type Fleet struct {
+	store  *store.Store
+	log    *audit.Log
+	sealer *access.Sealer
+
+	mu      sync.Mutex
+	schemas map[string]*schema.Schema // by digest of the module set
+}
+
+// New gives the fleet over a store.
+func New(s *store.Store, log *audit.Log, sealer *access.Sealer) *Fleet {
+	return &Fleet{store: s, log: log, sealer: sealer, schemas: map[string]*schema.Schema{}}
+}
+
+var deviceName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,62}$`)
+
+// NewDevice is what a person tells of a device.
+type NewDevice struct {
+	Name, Address, Account string
+	Password, PrivateKey   string // one of them
+	Site, Role             string
+}
+
+// Add adds a device to the inventory. It is not contacted.
+func (f *Fleet) Add(ctx context.Context, by string, n NewDevice) error {
+	if !deviceName.MatchString(n.Name) {
+		return fmt.Errorf("device name %q: use 1 to 63 letters, digits, dots, dashes or underscores", n.Name)
+	}
+	if host, port, err := net.SplitHostPort(n.Address); err != nil || host == "" || port == "" {
+		return fmt.Errorf("address %q: write it as HOST:PORT, e.g. 192.0.2.11:830 or [2001:db8::11]:830", n.Address)
+	}
+	if n.Account == "" {
+		return errors.New("the account on the device is missing")
+	}
+	d := store.Device{
+		Name: n.Name, Address: n.Address, Account: n.Account, Site: n.Site, Role: n.Role,
+		Added: f.log.Now(), AddedBy: by, Auth: "password",
+	}
+	secret := n.Password
+	if n.PrivateKey != "" {
+		d.Auth, secret = "key", n.PrivateKey
+		if _, err := ssh.ParsePrivateKey([]byte(secret)); err != nil {
+			return fmt.Errorf("the private key for %s cannot be read: %w; give one in OpenSSH or PEM form without a passphrase", n.Name, err)
+		}
+	}
+	if secret == "" {
+		return fmt.Errorf("device %s needs a password or a private key", n.Name)
+	}
+	d.Secret = f.sealer.Seal([]byte(secret), purpose(n.Name))
+	return f.log.Write(ctx, func(tx *audit.Tx) error {
+		if err := tx.AddDevice(d); err != nil {
+			return fmt.Errorf("device %s: %w", n.Name, err)
+		}
+		return tx.Record(ledger.Entry{Actor: by, Action: "device.add", Device: n.Name, Note: n.Account + "@" + n.Address})
+	})
+}
+
+func purpose(device string) string { return "device secret of " + device }
+
+// Session is a NETCONF session with a device, with the device's schema.
+type Session struct {
+	*netconf.Client
+	Device store.Device
+	Schema *schema.Schema
+
+	fleet *Fleet
+}
+
+// dialTimeout bounds reaching a device; callers may set less by context.
+const dialTimeout = 20 * time.Second
+
+// Dial opens a session and notes in the inventory how that went.
+func (f *Fleet) Dial(ctx context.Context, name string) (*Session, error) {
+	d, err := f.store.Device(ctx, name)
+	if err != nil {
+		return nil, fmt.Errorf("device %s: %w", name, err)
+	}
+	s, err := f.dial(ctx, d)
+	if ctx.Err() != nil && errors.Is(ctx.Err(), context.Canceled) {
+		if err == nil {
+			s.Abort()
+		}
+		return nil, ctx.Err() // the asker went away; nothing is said of the device
+	}
+	trouble := ""
+	if err != nil {
+		trouble = err.Error()
+	}
+	if trouble != d.Trouble || err == nil && f.log.Now().Sub(d.Seen) > time.Minute {
+		noteErr := f.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error { return tx.SetContact(d.ID, f.log.Now(), trouble) })
+		if err == nil && noteErr != nil {
+			s.Abort()
+			return nil, noteErr
+		}
+	}
+	return s, err
+}
+
+func (f *Fleet) dial(ctx context.Context, d store.Device) (*Session, error) {
+	if d.HostKey == "" {
+		return nil, &Error{d.Name, d.Address, HostKey, "its host key has not been accepted yet",
+			"compare it and accept it with: latch device trust " + d.Name, nil}
+	}
+	secret, err := f.sealer.Open(d.Secret, purpose(d.Name))
+	if err != nil {
+		return nil, &Error{d.Name, d.Address, BadLogin, err.Error(), "", err}
+	}
+	auth := ssh.Password(string(secret))
+	if d.Auth == "key" {
+		signer, err := ssh.ParsePrivateKey(secret)
+		if err != nil {
+			return nil, &Error{d.Name, d.Address, BadLogin, "the kept private key cannot be read", "add the device again", err}
+		}
+		auth = ssh.PublicKeys(signer)
+	}
+	check := &hostKeyCheck{accepted: d.HostKey}
+	c, err := netconf.Dial(ctx, d.Address, netconf.DialOptions{
+		Client: ssh.ClientConfig{
+			User: d.Account, Auth: []ssh.AuthMethod{auth},
+			HostKeyCallback: check.callback, HostKeyAlgorithms: check.algorithms(),
+		},
+		Timeout: dialTimeout,
+	})
+	if err != nil {
+		return nil, f.explain(d, check, err)
+	}
+	s := &Session{Client: c, Device: d, fleet: f}
+	if err := f.learn(ctx, s); err != nil {
+		c.Abort()
+		return nil, err
+	}
+	return s, nil
+}
+
+// explain tells a failed dial in words.
+func (f *Fleet) explain(d store.Device, check *hostKeyCheck, err error) error {
+	e := &Error{Device: d.Name, Address: d.Address, Kind: Unreachable, Err: err}
+	var netErr net.Error
+	switch {
+	case check.other != "":
+		e.Kind = HostKey
+		e.Msg = fmt.Sprintf("its host key is not the one that was accepted: accepted %s, shown now %s", fingerprint(d.HostKey), check.other)
+		e.Next = "nothing was sent; if the device was replaced or reset, check the new key at its console and accept it with: latch device trust " + d.Name
+	case strings.Contains(err.Error(), "unable to authenticate"):
+		e.Kind = BadLogin
+		e.Msg = fmt.Sprintf("it does not accept account %s with the kept %s", d.Account, d.Auth)
+		e.Next = "check the account on the device"
+	case strings.Contains(err.Error(), "no netconf subsystem"), strings.Contains(err.Error(), "hello"):
+		e.Kind = Protocol
+		e.Msg = err.Error()
+		e.Next = "check that NETCONF over SSH is on at this port"
+	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &netErr) && netErr.Timeout():
+		e.Msg = "no answer"
+		e.Next = "check the address and that the device is up"
+	default:
+		e.Msg = "cannot be reached: " + err.Error()
+		e.Next = "check the address, the port and that the device is up"
+	}
+	return e
+}
+
+// Wrap tells an error of an operation on a session in words.
+func (s *Session) Wrap(doing string, err error) error {
+	if err == nil {
+		return nil
+	}
+	kind, next := Protocol, ""
+	var none *netconf.NoReplyError
+	switch {
+	case netconf.Refused(err):
+		kind = Refusal
+	case errors.As(err, &none), errors.Is(err, netconf.ErrClosed):
+		kind = Unreachable
+	}
+	return &Error{s.Device.Name, s.Device.Address, kind, doing + ": " + err.Error(), next, err}
+}
+
+// Read reads a datastore as a configuration.
+func (s *Session) Read(ctx context.Context, from netconf.Datastore) (*tree.Node, error) {
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	data, err := s.GetConfig(ctx, from, nil)
+	if err != nil {
+		return nil, s.Wrap("reading "+string(from), err)
+	}
+	n, err := codec.Decoder{Schema: s.Schema}.Tree(data)
+	if err != nil {
+		return nil, &Error{s.Device.Name, s.Device.Address, Protocol, fmt.Sprintf("reading %s: its answer is no configuration: %v", from, err), "", err}
+	}
+	return n.ConfigOnly(), nil
+}
+
+// Guard says who would send this device back: "device" where its own confirmed
+// commit survives us, otherwise why there is none to rely on.
+func Guard(capabilities []string) (guard, why string) {
+	caps := netconf.Capabilities(capabilities)
+	switch {
+	case len(capabilities) == 0:
+		return "unknown", "the device has not been reached yet"
+	case !caps.Has(netconf.CapCandidate):
+		return "none", "the device has no candidate datastore"
+	case !caps.Has(netconf.CapConfirmedCommit11):
+		return "none", "the device has no confirmed commit with a persist token (:confirmed-commit:1.1)"
+	}
+	return "device", ""
+}

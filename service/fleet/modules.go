@@ -1,0 +1,263 @@
+package fleet
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"regexp"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"oakenlatch/core/markup"
+	"oakenlatch/core/schema"
+	"oakenlatch/netconf"
+	"oakenlatch/service/store"
+)
+
+// moduleSet is what a device's schema is compiled from.
+type moduleSet struct {
+	Sources    []schema.Source
+	Features   map[string][]string
+	ImportOnly map[string]bool
+	Missing    []string // announced or imported, but not handed out
+}
+
+func (m moduleSet) compile() *schema.Schema {
+	s := schema.Compile(m.Sources, schema.Options{Features: m.Features, ImportOnly: m.ImportOnly})
+	for _, name := range m.Missing {
+		s.Problems = append(s.Problems, schema.Problem{Module: name, Msg: "the device names this module but does not hand it out"})
+	}
+	return s
+}
+
+// learn gives a session its schema: the known one where the device announces
+// what it did before, otherwise from the modules it hands out.
+func (f *Fleet) learn(ctx context.Context, s *Session) error {
+	caps := slices.Clone([]string(s.Capabilities))
+	sort.Strings(caps)
+	sum := sha256.Sum256([]byte(strings.Join(caps, "\n")))
+	list := hex.EncodeToString(sum[:])
+	if list == s.Device.ModuleList {
+		var err error
+		s.Schema, err = f.Schema(ctx, s.Device)
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
+	defer cancel()
+	set, err := f.fetch(ctx, s)
+	if err != nil {
+		return s.Wrap("asking for its modules", err)
+	}
+	body, err := json.Marshal(set)
+	if err != nil {
+		return err
+	}
+	bodySum := sha256.Sum256(body)
+	digest := hex.EncodeToString(bodySum[:])
+	err = f.store.Write(ctx, func(tx *store.Tx) error {
+		return tx.SetModules(s.Device.ID, list, digest, body, s.Capabilities)
+	})
+	if err != nil {
+		return err
+	}
+	s.Device.ModuleList, s.Device.ModuleSet, s.Device.Capabilities = list, digest, s.Capabilities
+	s.Schema, err = f.Schema(ctx, s.Device)
+	return err
+}
+
+// Schema gives the schema of a device that has been reached before; nil where
+// it never was.
+func (f *Fleet) Schema(ctx context.Context, d store.Device) (*schema.Schema, error) {
+	if d.ModuleSet == "" {
+		return nil, &Error{d.Name, d.Address, Unreachable, "its modules are not known: it has never been reached",
+			"accept its host key and read it first: latch device trust " + d.Name, nil}
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if s := f.schemas[d.ModuleSet]; s != nil {
+		return s, nil
+	}
+	body, err := f.store.ModuleSet(ctx, d.ModuleSet)
+	if err != nil {
+		return nil, err
+	}
+	var set moduleSet
+	if err := json.Unmarshal(body, &set); err != nil {
+		return nil, fmt.Errorf("module set of %s: %w", d.Name, err)
+	}
+	s := set.compile()
+	f.schemas[d.ModuleSet] = s
+	return s, nil
+}
+
+// announced is a module as a device names it, in whatever way.
+type announced struct{ name, revision string }
+
+var dependency = regexp.MustCompile(`(?m)^\s*(?:import|include)\s+"?([A-Za-z_][A-Za-z0-9._-]*)"?\s*[;{]`)
+
+// fetch gets all modules a device names in its hello (RFC 6020 section 5.6.4),
+// its monitoring data (RFC 6022) or its YANG library (RFC 7895), and those
+// these import.
+func (f *Fleet) fetch(ctx context.Context, s *Session) (moduleSet, error) {
+	set := moduleSet{Features: map[string][]string{}, ImportOnly: map[string]bool{}}
+	want := map[string]string{}
+	implemented := map[string]bool{}
+	for _, m := range s.Capabilities.Modules() {
+		want[m.Name] = m.Revision
+		implemented[m.Name] = true
+		set.Features[m.Name] = append(set.Features[m.Name], m.Features...)
+		for _, dev := range m.Deviations {
+			if _, ok := want[dev]; !ok {
+				want[dev] = ""
+			}
+			implemented[dev] = true
+		}
+	}
+	lib, err := library(ctx, s)
+	if err != nil {
+		return set, err
+	}
+	for _, m := range lib {
+		want[m.name] = m.revision
+		set.Features[m.name] = append(set.Features[m.name], m.features...)
+		implemented[m.name] = implemented[m.name] || m.implemented
+	}
+	if len(want) == 0 {
+		mons, err := monitored(ctx, s)
+		if err != nil {
+			return set, err
+		}
+		for _, m := range mons {
+			want[m.name] = max(want[m.name], m.revision)
+			implemented[m.name] = true
+		}
+	}
+	for done := map[string]bool{}; ; {
+		var next []string
+		for name := range want {
+			if !done[name] {
+				next = append(next, name)
+			}
+		}
+		if len(next) == 0 {
+			break
+		}
+		sort.Strings(next)
+		for _, name := range next {
+			done[name] = true
+			text, err := schemaText(ctx, s, name, want[name])
+			if netconf.Refused(err) {
+				set.Missing = append(set.Missing, name)
+				continue
+			}
+			if err != nil {
+				return set, err
+			}
+			set.Sources = append(set.Sources, schema.Source{Name: name, Revision: want[name], Text: text})
+			for _, dep := range dependency.FindAllStringSubmatch(text, -1) {
+				if _, known := want[dep[1]]; !known {
+					want[dep[1]] = ""
+				}
+			}
+		}
+	}
+	for name := range want {
+		if !implemented[name] {
+			set.ImportOnly[name] = true
+		}
+	}
+	for _, list := range set.Features {
+		sort.Strings(list)
+	}
+	return set, nil
+}
+
+// schemaText asks for a module, and where the device does not know that
+// revision, for whichever it has.
+func schemaText(ctx context.Context, s *Session, name, revision string) (string, error) {
+	text, err := s.GetSchema(ctx, name, revision, "yang")
+	if revision != "" && netconf.Refused(err) {
+		text, err = s.GetSchema(ctx, name, "", "yang")
+	}
+	return text, err
+}
+
+// monitored lists the modules of ietf-netconf-monitoring; servers that do not
+// have it list none.
+func monitored(ctx context.Context, s *Session) ([]announced, error) {
+	data, err := s.Get(ctx, netconf.Filter(`<netconf-state xmlns="`+netconf.MonitoringNS+`"><schemas/></netconf-state>`))
+	if netconf.Refused(err) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []announced
+	if list := data.Find("netconf-state", "schemas"); list != nil {
+		for _, c := range list.Children {
+			if f := c.Find("format").Value(); f != "yang" && !strings.HasSuffix(f, ":yang") {
+				continue
+			}
+			out = append(out, announced{c.Find("identifier").Value(), c.Find("version").Value()})
+		}
+	}
+	return out, nil
+}
+
+type libraryModule struct {
+	announced
+	features    []string
+	implemented bool
+}
+
+const libraryNS = "urn:ietf:params:xml:ns:yang:ietf-yang-library"
+
+// library reads the YANG library of a device that announces one; it is where
+// YANG 1.1 modules are named (RFC 7950 section 5.6.4).
+func library(ctx context.Context, s *Session) ([]libraryModule, error) {
+	if !s.Capabilities.Has("urn:ietf:params:netconf:capability:yang-library:1.0") && !s.Capabilities.Has("urn:ietf:params:netconf:capability:yang-library:1.1") {
+		return nil, nil
+	}
+	data, err := s.Get(ctx, netconf.Filter(`<modules-state xmlns="`+libraryNS+`"/><yang-library xmlns="`+libraryNS+`"/>`))
+	if netconf.Refused(err) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []libraryModule
+	take := func(parent *markup.Element, importOnly string) {
+		if parent == nil {
+			return
+		}
+		for _, c := range parent.Children {
+			if c.Name.Local != "module" && c.Name.Local != importOnly {
+				continue
+			}
+			m := libraryModule{announced: announced{c.Find("name").Value(), c.Find("revision").Value()}}
+			m.implemented = c.Name.Local == "module" && c.Find("conformance-type").Value() != "import"
+			for _, x := range c.Children {
+				switch x.Name.Local {
+				case "feature":
+					m.features = append(m.features, x.Value())
+				case "submodule":
+					out = append(out, libraryModule{announced: announced{x.Find("name").Value(), x.Find("revision").Value()}})
+				}
+			}
+			out = append(out, m)
+		}
+	}
+	take(data.Find("modules-state"), "")
+	if lib := data.Find("yang-library"); lib != nil {
+		for _, c := range lib.Children {
+			if c.Name.Local == "module-set" {
+				take(c, "import-only-module")
+			}
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,173 @@
+// Package history keeps every configuration ever seen as a numbered revision.
+package history
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+
+	"oakenlatch/core/codec"
+	"oakenlatch/core/diff"
+	"oakenlatch/core/ledger"
+	"oakenlatch/core/markup"
+	"oakenlatch/core/schema"
+	"oakenlatch/core/tree"
+	"oakenlatch/netconf"
+	"oakenlatch/service/audit"
+	"oakenlatch/service/fleet"
+	"oakenlatch/service/store"
+)
+
+// History is the revisions of all devices.
+type History struct {
+	store *store.Store
+	log   *audit.Log
+	fleet *fleet.Fleet
+}
+
+// New gives the history over a store.
+func New(s *store.Store, log *audit.Log, f *fleet.Fleet) *History {
+	return &History{store: s, log: log, fleet: f}
+}
+
+// Digest is how a configuration is named in the records.
+func Digest(n *tree.Node) string {
+	d := n.Digest()
+	return hex.EncodeToString(d[:])
+}
+
+// Body is how a configuration is kept: XML in a <config>.
+func Body(s *schema.Schema, n *tree.Node) []byte {
+	return codec.XML(s, n, markup.Name{Space: netconf.BaseNS, Local: "config"})
+}
+
+// Tree gives a kept configuration by its digest.
+func (h *History) Tree(ctx context.Context, s *schema.Schema, digest string) (*tree.Node, error) {
+	body, err := h.store.Config(ctx, digest)
+	if err != nil {
+		return nil, err
+	}
+	return codec.Decoder{Schema: s}.ParseTree(body)
+}
+
+// Keep makes a revision of a configuration that was read from a device, unless
+// it is the one known last. change is the change that made it, 0 for none: then
+// a difference was made behind the service's back, and the ledger says so.
+func (h *History) Keep(ctx context.Context, s *fleet.Session, n *tree.Node, change int64, actor string) (store.Revision, error) {
+	last, err := h.store.LastRevision(ctx, s.Device.ID)
+	if err == nil && last.Digest == Digest(n) {
+		return last, nil
+	}
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return last, err
+	}
+	var before *tree.Node
+	if err == nil {
+		if before, err = h.Tree(ctx, s.Schema, last.Digest); err != nil {
+			return last, err
+		}
+	}
+	rev := store.Revision{Device: s.Device.ID, Digest: Digest(n), At: h.log.Now(), Change: change, Source: "first"}
+	body := Body(s.Schema, n)
+	err = h.log.Write(ctx, func(tx *audit.Tx) error {
+		newest, err := tx.LastRevision(s.Device.ID)
+		switch {
+		case err == nil && newest.Digest == rev.Digest:
+			rev = newest // someone else read it at the same time
+			return nil
+		case err != nil && !errors.Is(err, store.ErrNotFound):
+			return err
+		case err == nil && change != 0:
+			rev.Source = "change"
+		case err == nil:
+			rev.Source = "outside"
+		}
+		if err := tx.AddConfig(rev.Digest, body); err != nil {
+			return err
+		}
+		if rev, err = tx.AddRevision(rev); err != nil {
+			return err
+		}
+		return h.record(tx, s.Device.Name, rev, before, n, actor)
+	})
+	return rev, err
+}
+
+func (h *History) record(tx *audit.Tx, device string, rev store.Revision, before, now *tree.Node, actor string) error {
+	e := ledger.Entry{Actor: actor, Device: device, Change: rev.Change, Action: "revision." + rev.Source, Note: fmt.Sprintf("revision %d", rev.Number)}
+	if rev.Source != "outside" || before == nil {
+		return tx.Record(e)
+	}
+	e.Actor = audit.Service
+	e.Note += ": found changed, not by this service; who did it is not known"
+	if err := tx.Record(e); err != nil {
+		return err
+	}
+	for _, item := range diff.Compare(before, now).Items() {
+		line := ledger.Entry{Actor: audit.Service, Action: "outside." + string(item.Kind), Device: device, Path: item.Path, Before: item.Old, After: item.New}
+		if err := tx.Record(line); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Reading is what a device was just read to hold.
+type Reading struct {
+	Device   store.Device
+	Schema   *schema.Schema
+	Revision store.Revision
+	Running  *tree.Node
+}
+
+// Read reads a device's running now and keeps it; where the device has a
+// startup it also notes whether the two differ.
+func (h *History) Read(ctx context.Context, device, actor string) (Reading, error) {
+	s, err := h.fleet.Dial(ctx, device)
+	if err != nil {
+		return Reading{}, err
+	}
+	defer func() { _ = s.Close(context.WithoutCancel(ctx)) }()
+	r := Reading{Device: s.Device, Schema: s.Schema}
+	if r.Running, err = s.Read(ctx, netconf.Running); err != nil {
+		return r, err
+	}
+	if r.Revision, err = h.Keep(ctx, s, r.Running, 0, actor); err != nil {
+		return r, err
+	}
+	return r, h.NoteSaved(ctx, s, r.Running)
+}
+
+// NoteSaved compares startup with running and notes the outcome.
+func (h *History) NoteSaved(ctx context.Context, s *fleet.Session, running *tree.Node) error {
+	if !s.Capabilities.Has(netconf.CapStartup) {
+		return nil
+	}
+	startup, err := s.Read(ctx, netconf.Startup)
+	if err != nil {
+		return err
+	}
+	unsaved := startup.WithoutDefaults().Digest() != running.WithoutDefaults().Digest()
+	if unsaved == s.Device.Unsaved {
+		return nil
+	}
+	return h.store.Write(ctx, func(tx *store.Tx) error { return tx.SetUnsaved(s.Device.ID, unsaved) })
+}
+
+// Known gives a device's configuration as it was last read, without asking it.
+func (h *History) Known(ctx context.Context, device string) (Reading, error) {
+	d, err := h.store.Device(ctx, device)
+	if err != nil {
+		return Reading{}, fmt.Errorf("device %s: %w", device, err)
+	}
+	r := Reading{Device: d}
+	if r.Schema, err = h.fleet.Schema(ctx, d); err != nil {
+		return r, err
+	}
+	if r.Revision, err = h.store.LastRevision(ctx, d.ID); err != nil {
+		return r, fmt.Errorf("device %s has no revision: %w", device, err)
+	}
+	r.Running, err = h.Tree(ctx, r.Schema, r.Revision.Digest)
+	return r, err
+}

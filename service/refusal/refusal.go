@@ -1,0 +1,34 @@
+// Package refusal is how the rooms of the service say no to a person: what is
+// wrong and what to do. The API turns it into a status and a problem document.
+package refusal
+
+import "fmt"
+
+// Kind says what sort of no it is.
+type Kind string
+
+// The kinds.
+const (
+	Invalid   Kind = "invalid"   // what was asked makes no sense as it is
+	NotFound  Kind = "not-found" // there is no such thing
+	Forbidden Kind = "forbidden" // not for this person
+	Conflict  Kind = "conflict"  // not now: something else stands in the way
+)
+
+// Error is a no.
+type Error struct {
+	Kind      Kind
+	Msg, Next string
+}
+
+func (e *Error) Error() string {
+	if e.Next == "" {
+		return e.Msg
+	}
+	return e.Msg + "; " + e.Next
+}
+
+// New makes a refusal; next says what to do and may be empty.
+func New(kind Kind, next, format string, args ...any) *Error {
+	return &Error{Kind: kind, Msg: fmt.Sprintf(format, args...), Next: next}
+}

@@ -1,0 +1,140 @@
+// Package service is the long-running part: its rooms put together.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"oakenlatch/service/access"
+	"oakenlatch/service/api"
+	"oakenlatch/service/audit"
+	"oakenlatch/service/desk"
+	"oakenlatch/service/engine"
+	"oakenlatch/service/fleet"
+	"oakenlatch/service/history"
+	"oakenlatch/service/store"
+)
+
+// Options say where a service keeps its records and what it serves.
+type Options struct {
+	Dir     string // data folder, made if it is not there
+	Console fs.FS
+	Logger  *slog.Logger
+	Now     func() time.Time // time.Now if nil
+}
+
+// Service is a service that is ready to serve.
+type Service struct {
+	Accounts *access.Accounts
+	Fleet    *fleet.Fleet
+	History  *history.History
+
+	store    *store.Store
+	engine   *engine.Engine
+	lock     *os.File
+	handler  http.Handler
+	logger   *slog.Logger
+	stopping context.Context
+	stop     context.CancelFunc
+}
+
+// Open opens the records, takes up the commits that were under way, and makes
+// the service ready.
+func Open(ctx context.Context, opt Options) (*Service, error) {
+	if opt.Now == nil {
+		opt.Now = time.Now
+	}
+	if err := os.MkdirAll(opt.Dir, 0o700); err != nil {
+		return nil, fmt.Errorf("data folder: %w", err)
+	}
+	s := &Service{logger: opt.Logger}
+	s.stopping, s.stop = context.WithCancel(context.Background())
+	var err error
+	if s.lock, err = lockDir(opt.Dir); err != nil {
+		return nil, err
+	}
+	if s.store, err = store.Open(opt.Dir); err != nil {
+		return nil, errors.Join(err, s.lock.Close())
+	}
+	if err := s.assemble(ctx, opt); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
+
+func (s *Service) assemble(ctx context.Context, opt Options) error {
+	log := audit.New(s.store, opt.Now)
+	sealer, err := access.OpenSealer(opt.Dir)
+	if err != nil {
+		return err
+	}
+	if s.Accounts, err = access.NewAccounts(s.store, log); err != nil {
+		return err
+	}
+	s.Fleet = fleet.New(s.store, log, sealer)
+	s.History = history.New(s.store, log, s.Fleet)
+	s.engine = engine.New(s.store, log, s.Fleet, s.History, opt.Logger)
+	if err := s.engine.Recover(ctx); err != nil {
+		return err
+	}
+	a := &api.API{
+		Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History,
+		Desk: desk.New(s.store, log, s.History), Engine: s.engine, Console: opt.Console, Logger: opt.Logger, Stopping: s.stopping,
+	}
+	s.handler = a.Handler()
+	return nil
+}
+
+// lockDir makes sure that no second service uses a data folder. The lock ends
+// with the process, however it ends.
+func lockDir(dir string) (*os.File, error) {
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("data folder: %w", err)
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		return nil, errors.Join(fmt.Errorf("data folder %s is in use by another oaken-latchd; stop it or give another folder with --data", dir), f.Close())
+	}
+	return f, nil
+}
+
+// Serve answers requests on a listener until the context ends.
+func (s *Service) Serve(ctx context.Context, l net.Listener) error {
+	srv := &http.Server{
+		Handler: s.handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		ErrorLog: slog.NewLogLogger(s.logger.Handler(), slog.LevelWarn),
+	}
+	done := make(chan error, 1)
+	go func() { done <- srv.Serve(l) }()
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+	}
+	s.stop()
+	sctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+	defer cancel()
+	if err := srv.Shutdown(sctx); err != nil {
+		return srv.Close()
+	}
+	return nil
+}
+
+// Close stops the engine and closes the records. Commits on hold stay with
+// their devices' own timers and are taken up at the next start.
+func (s *Service) Close() error {
+	s.stop()
+	if s.engine != nil {
+		s.engine.Stop()
+	}
+	return errors.Join(s.store.Close(), s.lock.Close())
+}

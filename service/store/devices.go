@@ -1,0 +1,122 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+)
+
+// Device is a device of the inventory and what was last known of it.
+type Device struct {
+	ID         int64
+	Name       string
+	Address    string // host:port
+	Account    string // on the device
+	Auth       string // password or key
+	Secret     []byte // sealed
+	HostKey    string // accepted by a person, authorized_keys form; "" is none
+	Site, Role string
+	Added      time.Time
+	AddedBy    string
+
+	ModuleList   string // what the device announced when its modules were fetched
+	ModuleSet    string // digest of the module set
+	Capabilities []string
+	Seen         time.Time // last successful contact
+	Trouble      string    // what went wrong at the last contact
+	Unsaved      bool      // startup does not hold what running holds
+}
+
+const deviceColumns = `id, name, address, account, auth, secret, host_key, site, role, added_at, added_by,
+	module_list, coalesce(module_set, ''), capabilities, seen_at, trouble, unsaved`
+
+func scanDevice(r scanner) (Device, error) {
+	var d Device
+	var added, caps, seen string
+	err := r.Scan(&d.ID, &d.Name, &d.Address, &d.Account, &d.Auth, &d.Secret, &d.HostKey, &d.Site, &d.Role, &added, &d.AddedBy,
+		&d.ModuleList, &d.ModuleSet, &caps, &seen, &d.Trouble, &d.Unsaved)
+	if err != nil {
+		return d, err
+	}
+	var aerr, serr error
+	d.Added, aerr = parseTime(added)
+	d.Seen, serr = parseTime(seen)
+	return d, errors.Join(aerr, serr, json.Unmarshal([]byte(caps), &d.Capabilities))
+}
+
+func inserted(res sql.Result, err error) error {
+	if err = affected(res, err); errors.Is(err, ErrNotFound) {
+		return ErrExists
+	}
+	return err
+}
+
+// AddDevice adds a device; ErrExists where the name is taken.
+func (tx *Tx) AddDevice(d Device) error {
+	res, err := tx.tx.Exec(`INSERT INTO devices (name, address, account, auth, secret, host_key, site, role, added_at, added_by)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
+		d.Name, d.Address, d.Account, d.Auth, d.Secret, d.HostKey, d.Site, d.Role, timeText(d.Added), d.AddedBy)
+	return inserted(res, err)
+}
+
+// Device gives a device by name.
+func (s *Store) Device(ctx context.Context, name string) (Device, error) {
+	return one(s.db.QueryRowContext(ctx, "SELECT "+deviceColumns+" FROM devices WHERE name = ?", name), scanDevice)
+}
+
+// DeviceByID gives a device by its id.
+func (s *Store) DeviceByID(ctx context.Context, id int64) (Device, error) {
+	return one(s.db.QueryRowContext(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id = ?", id), scanDevice)
+}
+
+// Devices lists all devices by name.
+func (s *Store) Devices(ctx context.Context) ([]Device, error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT "+deviceColumns+" FROM devices ORDER BY name")
+	return many(rows, err, scanDevice)
+}
+
+// SetHostKey keeps the host key a person accepted.
+func (tx *Tx) SetHostKey(id int64, key string) error {
+	return affected(tx.tx.Exec("UPDATE devices SET host_key = ? WHERE id = ?", key, id))
+}
+
+// SetContact notes how the last contact with a device went.
+func (tx *Tx) SetContact(id int64, at time.Time, trouble string) error {
+	if trouble != "" {
+		return affected(tx.tx.Exec("UPDATE devices SET trouble = ? WHERE id = ?", trouble, id))
+	}
+	return affected(tx.tx.Exec("UPDATE devices SET seen_at = ?, trouble = '' WHERE id = ?", timeText(at), id))
+}
+
+// SetUnsaved notes whether startup differs from running.
+func (tx *Tx) SetUnsaved(id int64, unsaved bool) error {
+	return affected(tx.tx.Exec("UPDATE devices SET unsaved = ? WHERE id = ?", unsaved, id))
+}
+
+// SetModules keeps what a device announced and the module set it handed out.
+func (tx *Tx) SetModules(id int64, list, digest string, sources []byte, capabilities []string) error {
+	caps, err := json.Marshal(capabilities)
+	if err != nil {
+		return err
+	}
+	if _, err := tx.tx.Exec("INSERT INTO module_sets (digest, sources) VALUES (?, ?) ON CONFLICT DO NOTHING", digest, tx.s.compress(sources)); err != nil {
+		return err
+	}
+	return affected(tx.tx.Exec("UPDATE devices SET module_list = ?, module_set = ?, capabilities = ? WHERE id = ?", list, digest, string(caps), id))
+}
+
+// ModuleSet gives the sources of a module set.
+func (s *Store) ModuleSet(ctx context.Context, digest string) ([]byte, error) {
+	return s.blob(s.db.QueryRowContext(ctx, "SELECT sources FROM module_sets WHERE digest = ?", digest), "module set "+digest)
+}
+
+func (s *Store) blob(row *sql.Row, what string) ([]byte, error) {
+	packed, err := one(row, func(r scanner) (b []byte, err error) { err = r.Scan(&b); return b, err })
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", what, err)
+	}
+	return s.expand(packed)
+}

@@ -1,0 +1,156 @@
+// Package store keeps the records in SQLite. It is the only package that knows
+// SQL.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver "sqlite"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNotFound is given where a record is not there.
+var ErrNotFound = errors.New("not found")
+
+// ErrExists is given where a record of that name is there already.
+var ErrExists = errors.New("exists already")
+
+// Store is the database. Its methods may be used from many goroutines.
+type Store struct {
+	db  *sql.DB
+	enc *zstd.Encoder
+	dec *zstd.Decoder
+}
+
+// Open opens the database in a folder, making and migrating it as needed.
+// Every transaction is on disk when it returns.
+func Open(dir string) (*Store, error) {
+	file := filepath.Join(dir, "oaken-latch.db")
+	db, err := sql.Open("sqlite", "file:"+file+"?_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(15000)")
+	if err != nil {
+		return nil, err
+	}
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	provider, err := goose.NewProvider(goose.DialectSQLite3, db, sub)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := provider.Up(context.Background()); err != nil {
+		_ = db.Close()
+		return nil, fmt.Errorf("database %s cannot be brought up to date: %w", file, err)
+	}
+	s := &Store{db: db}
+	if s.enc, err = zstd.NewWriter(nil); err != nil {
+		return nil, err
+	}
+	if s.dec, err = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(1<<30)); err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+// Close closes the database.
+func (s *Store) Close() error {
+	s.dec.Close()
+	return errors.Join(s.enc.Close(), s.db.Close())
+}
+
+// Ping reports whether the database answers.
+func (s *Store) Ping(ctx context.Context) error {
+	_, err := s.db.ExecContext(ctx, "SELECT 1")
+	return err
+}
+
+// Tx is a transaction. All writing is done in one.
+type Tx struct {
+	tx *sql.Tx
+	s  *Store
+}
+
+// Write runs f in a transaction: all of it is kept, or nothing.
+func (s *Store) Write(ctx context.Context, f func(*Tx) error) error {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	if err := f(&Tx{tx, s}); err != nil {
+		return errors.Join(err, tx.Rollback())
+	}
+	if err := tx.Commit(); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	return nil
+}
+
+// scanner is a row of either kind.
+type scanner interface{ Scan(...any) error }
+
+func one[T any](row *sql.Row, scan func(scanner) (T, error)) (T, error) {
+	v, err := scan(row)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return v, err
+}
+
+func many[T any](rows *sql.Rows, err error, scan func(scanner) (T, error)) ([]T, error) {
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = rows.Close() }()
+	var out []T
+	for rows.Next() {
+		v, err := scan(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, rows.Err()
+}
+
+// stamp is how times are kept: UTC, with milliseconds, sortable.
+const stamp = "2006-01-02T15:04:05.000Z"
+
+func timeText(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format(stamp)
+}
+
+func parseTime(s string) (time.Time, error) {
+	if s == "" {
+		return time.Time{}, nil
+	}
+	return time.Parse(stamp, s)
+}
+
+func (s *Store) compress(b []byte) []byte { return s.enc.EncodeAll(b, nil) }
+
+func (s *Store) expand(b []byte) ([]byte, error) { return s.dec.DecodeAll(b, nil) }
+
+// affected turns a write that touched no row into ErrNotFound.
+func affected(res sql.Result, err error) error {
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(ErrNotFound, err)
+	}
+	return nil
+}

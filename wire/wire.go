@@ -1,0 +1,230 @@
+// Package wire is the documents of the API (/api/v1), as the service writes
+// and the client reads them. Times are UTC, RFC 3339.
+package wire
+
+import (
+	"time"
+
+	"oakenlatch/core/check"
+	"oakenlatch/core/diff"
+	"oakenlatch/core/guard"
+	"oakenlatch/core/ledger"
+)
+
+// Problem is an error (RFC 9457). Type is stable; Next says what to do.
+type Problem struct {
+	Type   string `json:"type"`
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail"`
+	Next   string `json:"next,omitempty"`
+	Device string `json:"device,omitempty"`
+}
+
+// ProblemPrefix begins every problem type.
+const ProblemPrefix = "urn:oaken-latch:problem:"
+
+func (p *Problem) Error() string {
+	if p.Next != "" {
+		return p.Detail + "; " + p.Next
+	}
+	return p.Detail
+}
+
+// Login asks for a token.
+type Login struct {
+	Account  string `json:"account"`
+	Password string `json:"password"`
+}
+
+// Session is who one is, and after a login the token.
+type Session struct {
+	Account string    `json:"account"`
+	Role    string    `json:"role"`
+	Token   string    `json:"token,omitempty"`
+	Expires time.Time `json:"expires,omitzero"`
+}
+
+// NewDevice adds a device; one of Password and PrivateKey is given.
+type NewDevice struct {
+	Name       string `json:"name"`
+	Address    string `json:"address"`
+	Account    string `json:"account"`
+	Password   string `json:"password,omitempty"`
+	PrivateKey string `json:"privateKey,omitempty"`
+	Site       string `json:"site,omitempty"`
+	Role       string `json:"role,omitempty"`
+}
+
+// Device is a device and what is known of it.
+type Device struct {
+	Name     string    `json:"name"`
+	Address  string    `json:"address"`
+	Account  string    `json:"account"`
+	Auth     string    `json:"auth"`
+	Site     string    `json:"site,omitempty"`
+	Role     string    `json:"role,omitempty"`
+	Trusted  bool      `json:"trusted"` // a person accepted its host key
+	Guard    string    `json:"guard"`
+	GuardWhy string    `json:"guardWhy,omitempty"`
+	Seen     time.Time `json:"seen,omitzero"`
+	Trouble  string    `json:"trouble,omitempty"`
+	Unsaved  bool      `json:"unsaved"`
+	Revision int64     `json:"revision,omitempty"`
+	Modules  int       `json:"modules,omitempty"`
+	Unread   []string  `json:"unread,omitempty"` // what of its modules is not understood
+	HeldBy   int64     `json:"heldBy,omitempty"` // the change whose commit is under way on it
+}
+
+// HostKey is a key as a device shows it.
+type HostKey struct {
+	Device      string `json:"device"`
+	Type        string `json:"type"`
+	Fingerprint string `json:"fingerprint"`
+	Accepted    string `json:"accepted,omitempty"` // the one accepted so far
+}
+
+// Trust accepts the key of that fingerprint.
+type Trust struct {
+	Fingerprint string `json:"fingerprint"`
+}
+
+// Config is a device's configuration, or a part of it.
+type Config struct {
+	Device   string    `json:"device"`
+	From     string    `json:"from"`
+	Path     string    `json:"path"`
+	Revision int64     `json:"revision,omitempty"`
+	Read     time.Time `json:"read"`
+	Outline  string    `json:"outline"`
+	XML      string    `json:"xml"`
+}
+
+// NewChange opens a change.
+type NewChange struct {
+	Title  string `json:"title"`
+	Ticket string `json:"ticket,omitempty"`
+}
+
+// Change is a change and, once committed, how its commit stands.
+type Change struct {
+	Number  int64     `json:"number"`
+	Title   string    `json:"title"`
+	Ticket  string    `json:"ticket,omitempty"`
+	Author  string    `json:"author"`
+	State   string    `json:"state"`
+	Reason  string    `json:"reason,omitempty"`
+	Opened  time.Time `json:"opened"`
+	Updated time.Time `json:"updated"`
+	Devices []string  `json:"devices"`
+	Edits   int       `json:"edits"`
+	Commit  *Commit   `json:"commit,omitempty"`
+}
+
+// Commit is how a commit stands.
+type Commit struct {
+	Actor       string         `json:"actor"`
+	Started     time.Time      `json:"started"`
+	Ended       time.Time      `json:"ended,omitzero"`
+	Phase       guard.Phase    `json:"phase"`
+	Outcome     guard.Outcome  `json:"outcome,omitempty"`
+	HoldSeconds int64          `json:"holdSeconds"`
+	Deadline    time.Time      `json:"deadline,omitzero"`
+	SecondsLeft int64          `json:"secondsLeft"` // until the deadline, 0 once decided
+	Reason      string         `json:"reason,omitempty"`
+	By          string         `json:"by,omitempty"`
+	Devices     []guard.Device `json:"devices"`
+}
+
+// NewEdit stages an edit. Value is left out for what takes none.
+type NewEdit struct {
+	Device string  `json:"device"`
+	Op     string  `json:"op"` // put or delete
+	Path   string  `json:"path"`
+	Value  *string `json:"value,omitempty"`
+}
+
+// Edit is a staged edit.
+type Edit struct {
+	ID     int64     `json:"id"`
+	Device string    `json:"device"`
+	Op     string    `json:"op"`
+	Path   string    `json:"path"`
+	Value  string    `json:"value,omitempty"`
+	Actor  string    `json:"actor"`
+	At     time.Time `json:"at"`
+}
+
+// Staged tells what an edit did to the change.
+type Staged struct {
+	Edit   Edit     `json:"edit"`
+	Before string   `json:"before,omitempty"`
+	After  string   `json:"after,omitempty"`
+	Notes  []string `json:"notes,omitempty"`
+}
+
+// Preview is what a change would do.
+type Preview struct {
+	Change  Change        `json:"change"`
+	Empty   bool          `json:"empty"`
+	Ready   bool          `json:"ready"` // nothing found that must stop a commit
+	Parts   []PartPreview `json:"parts"`
+	Against string        `json:"against"` // "running", or "record" once it was committed
+}
+
+// PartPreview is what a change would do on one device.
+type PartPreview struct {
+	Device    string          `json:"device"`
+	Base      int64           `json:"base"`
+	Edits     []Edit          `json:"edits"`
+	Count     int             `json:"count"`
+	Lines     []diff.Line     `json:"lines"`
+	Items     []diff.Item     `json:"items"`
+	Read      bool            `json:"read"`
+	Trouble   string          `json:"trouble,omitempty"`
+	Behind    bool            `json:"behind"`
+	Moved     []diff.Line     `json:"moved,omitempty"`
+	Conflicts []Conflict      `json:"conflicts,omitempty"`
+	Findings  []check.Finding `json:"findings,omitempty"`
+	Unchecked int             `json:"unchecked"`
+	Guard     string          `json:"guard"`
+	GuardWhy  string          `json:"guardWhy,omitempty"`
+	Unsaved   bool            `json:"unsaved"`
+}
+
+// Conflict is a place that the change and the device both changed.
+type Conflict struct {
+	Path   string `json:"path"`
+	Base   string `json:"base"`
+	Mine   string `json:"mine"`
+	Theirs string `json:"theirs"`
+	Why    string `json:"why"`
+}
+
+// NewCommit commits a change on hold.
+type NewCommit struct {
+	HoldSeconds int64 `json:"holdSeconds"`
+}
+
+// Audit is a page of the ledger. Next is the cursor of the page after it, 0
+// where there is none.
+type Audit struct {
+	Entries []ledger.Entry `json:"entries"`
+	Next    int64          `json:"next,omitempty"`
+}
+
+// Verified is what a check of the whole ledger came to.
+type Verified struct {
+	Entries int    `json:"entries"`
+	Intact  bool   `json:"intact"`
+	Broken  string `json:"broken,omitempty"`
+}
+
+// Attention is what needs a decision now.
+type Attention struct {
+	Holding []Change       `json:"holding"`
+	Unsaved []Device       `json:"unsaved"`
+	Trouble []Device       `json:"trouble"`
+	Outside []ledger.Entry `json:"outside"` // newest first
+	Drafts  []Change       `json:"drafts"`  // one's own
+}

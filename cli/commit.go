@@ -160,8 +160,8 @@ func (f *follower) progress(c wire.Change) {
 	line := phaseText[c.Commit.Phase]
 	var odd []string
 	for _, d := range c.Commit.Devices {
-		if d.Unreachable || d.Said != "" {
-			odd = append(odd, d.Name+" "+standingText(d))
+		if d.Said != "" {
+			odd = append(odd, d.Name+": "+d.Said)
 		}
 	}
 	if len(odd) > 0 {

@@ -16,6 +16,7 @@ import (
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/fleet"
+	"oakenlatch/service/store"
 )
 
 // demoAccounts are the people of the demo. Their passwords are no secret.
@@ -83,7 +84,7 @@ func furnish(ctx context.Context, s *service.Service, sites []lab.Site) (fresh b
 		err := s.Fleet.Add(ctx, audit.Service, fleet.NewDevice{
 			Name: site.Spec.Name, Address: site.Spec.Listen, Account: lab.User, Password: lab.Password, Site: site.Site, Role: site.Role,
 		})
-		if err != nil {
+		if err != nil && !errors.Is(err, store.ErrExists) { // an earlier first start may have been cut off
 			return fresh, err
 		}
 		key, err := s.Fleet.ScanHostKey(ctx, site.Spec.Name)

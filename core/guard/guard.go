@@ -73,6 +73,7 @@ type Device struct {
 	Releasing   bool      `json:"releasing,omitempty"`   // release is under way
 	Unreachable bool      `json:"unreachable,omitempty"` // the last try did not get through
 	GoesBackBy  time.Time `json:"goesBackBy,omitzero"`   // its own timer has fired by then, if it was not confirmed
+	LostAt      time.Time `json:"lostAt,omitzero"`       // since when it does not answer, during the hold
 	UnsureUntil time.Time `json:"unsureUntil,omitzero"`  // before then an unanswered commit might still take effect
 	Settled     bool      `json:"settled,omitempty"`
 	Saved       bool      `json:"saved,omitempty"` // startup holds what was kept
@@ -186,6 +187,10 @@ type Action struct {
 
 	// Again asks for a pause first: the same was tried before.
 	Again bool
+
+	// Watch marks a look that is only there to notice a device that vanishes
+	// or goes back during the hold; it gives way to anything else.
+	Watch bool
 }
 
 // Refused says why a person's word was not taken. The state is unchanged.

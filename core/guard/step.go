@@ -49,7 +49,11 @@ func (m *machine) step() {
 		}
 	case Tick:
 		if m.Phase != Keeping && m.Phase != Settling && m.Phase != Reverting && !m.Deadline.IsZero() && !m.ev.At.Before(m.Deadline) {
-			m.revert("the hold ended at "+m.Deadline.UTC().Format(time.RFC3339)+" without a confirm", "")
+			m.revert("the hold ended at "+m.Deadline.UTC().Format(time.RFC3339)+" without a confirm"+m.lost(), "")
+		} else if m.Phase == Awaiting {
+			for i := range m.Devices {
+				m.actions = append(m.actions, Action{Kind: DoLook, Device: i, Watch: true})
+			}
 		}
 	case SayRevert:
 		if m.May(SayRevert, m.ev.At) == nil {
@@ -67,6 +71,17 @@ func (m *machine) step() {
 			m.replied(&m.Devices[m.ev.Device], m.ev.Device)
 		}
 	}
+}
+
+// lost names the devices that stopped answering during the hold.
+func (m *machine) lost() string {
+	text := ""
+	for _, d := range m.Devices {
+		if !d.LostAt.IsZero() {
+			text += fmt.Sprintf("; %s could not be reached since %s: %s", d.Name, d.LostAt.UTC().Format(time.RFC3339), d.Said)
+		}
+	}
+	return text
 }
 
 func (m *machine) lookAtAll(patient bool) {
@@ -103,7 +118,9 @@ func (m *machine) replied(d *Device, i int) {
 			m.revert(fmt.Sprintf("%s did not answer the commit: %s", d.Name, m.ev.Err), "")
 		}
 	case Seen:
-		d.Unreachable = false
+		if d.Unreachable {
+			d.Unreachable, d.Said, d.LostAt = false, "", time.Time{}
+		}
 		m.seen(d, i)
 	case NotReached:
 		m.notReached(d, i)
@@ -186,7 +203,7 @@ func (m *machine) seen(d *Device, i int) {
 }
 
 func (m *machine) seenHeld(d *Device, i int) {
-	if m.Phase != Probing && m.Phase != Asking {
+	if m.Phase != Probing && m.Phase != Asking && m.Phase != Awaiting {
 		return
 	}
 	if m.ev.Found != FoundResult {
@@ -198,6 +215,9 @@ func (m *machine) seenHeld(d *Device, i int) {
 		return
 	}
 	d.Looked = true
+	if m.Phase == Awaiting {
+		return
+	}
 	if slices.ContainsFunc(m.Devices, func(d Device) bool { return !d.Looked }) {
 		return
 	}
@@ -265,10 +285,12 @@ func (m *machine) notReached(d *Device, i int) {
 	case d.Standing == Confirming:
 		m.again(DoLook, i)
 	case d.Standing == Held && m.Phase == Probing:
-		m.revert(fmt.Sprintf("%s could not be reached after the commit: %s", d.Name, m.ev.Err), "")
+		m.revert(fmt.Sprintf("%s could not be reached after the commit, which probably cut the way in: %s", d.Name, m.ev.Err), "")
 	case d.Standing == Held && m.Phase == Asking:
 		// Nothing was confirmed anywhere; the hold goes on and may be confirmed again.
 		m.Phase, m.By = Awaiting, ""
+	case d.Standing == Held && m.Phase == Awaiting && d.LostAt.IsZero():
+		d.LostAt = m.ev.At
 	}
 }
 

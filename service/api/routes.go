@@ -279,15 +279,20 @@ func (a *API) audit(c *call) (any, error) {
 		}
 		q.Limit = n
 	}
+	q.Limit++ // one more tells whether there is another page
 	list, err := a.Log.Entries(c.ctx, q)
 	if err != nil {
 		return nil, err
+	}
+	more := len(list) == q.Limit
+	if more {
+		list = list[:q.Limit-1]
 	}
 	out := wire.Audit{Entries: list}
 	if out.Entries == nil {
 		out.Entries = []ledger.Entry{}
 	}
-	if len(list) == q.Limit {
+	if more {
 		out.Next = list[len(list)-1].Seq
 	}
 	return out, nil

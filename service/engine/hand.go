@@ -33,7 +33,8 @@ type hand struct {
 	mu           sync.Mutex
 	base, result *tree.Node // of the device, once prepared
 	session      *fleet.Session
-	stopLooking  context.CancelFunc
+	stopLooking  context.CancelFunc // of the look under way, nil if none is
+	looks        int
 }
 
 // pause before an action that was tried before. Polling faster than every
@@ -47,15 +48,34 @@ const (
 // under way gives way to anything newer.
 func (h *hand) perform(a guard.Action) {
 	h.mu.Lock()
+	if a.Watch && h.stopLooking != nil {
+		h.mu.Unlock()
+		return // one is under way, and what it finds is not to be lost
+	}
 	if h.stopLooking != nil {
 		h.stopLooking()
+		h.stopLooking = nil
 	}
 	ctx := h.run.e.ctx
+	done := func() {}
 	if a.Kind == guard.DoLook {
-		ctx, h.stopLooking = context.WithCancel(ctx)
+		var stop context.CancelFunc
+		ctx, stop = context.WithCancel(ctx)
+		h.looks++
+		this := h.looks
+		h.stopLooking = stop
+		done = func() {
+			stop()
+			h.mu.Lock()
+			if h.looks == this {
+				h.stopLooking = nil
+			}
+			h.mu.Unlock()
+		}
 	}
 	h.mu.Unlock()
 	h.run.e.wg.Go(func() {
+		defer done()
 		h.busy.Lock()
 		defer h.busy.Unlock()
 		if a.Again {
@@ -104,7 +124,11 @@ func (h *hand) act(ctx context.Context, a guard.Action) guard.Event {
 		}))
 	case guard.DoCancel:
 		return outcome(guard.CancelDone, guard.CancelDone, h.inNewSession(ctx, "cancelling", func(ctx context.Context, s *fleet.Session) error {
-			return s.CancelCommit(ctx, h.persist)
+			err := s.CancelCommit(ctx, h.persist)
+			if netconf.Refused(err) {
+				return nil // mostly: nothing is pending any more; the look that follows tells
+			}
+			return err
 		}))
 	case guard.DoRestore:
 		return outcome(guard.RestoreDone, guard.RestoreDone, h.inNewSession(ctx, "writing the former configuration back", h.restore))
@@ -207,11 +231,20 @@ func (h *hand) dropSession() {
 	}
 }
 
+// effect is how long a device is given to put a commit into effect before the
+// way in is proved.
+const effect = time.Second
+
 // look opens a new session, which proves the way in, and reads what the device
 // holds. A patient look keeps trying for a part of the hold.
 func (h *hand) look(ctx context.Context, patient bool) guard.Event {
 	until := time.Now()
 	if patient {
+		// A device takes a moment to put a commit into effect. Looking too soon
+		// would prove the way in as it was before.
+		if !sleep(ctx, effect) {
+			return guard.Event{}
+		}
 		until = until.Add(min(max(h.run.commit.Hold/3, 8*time.Second), 30*time.Second))
 	}
 	for {

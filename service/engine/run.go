@@ -45,6 +45,8 @@ func newRun(e *Engine, c commitRecord, hands []*hand) *run {
 func (r *run) loop() {
 	defer close(r.over)
 	var tick <-chan time.Time
+	watch := time.NewTicker(min(max(r.commit.Hold/20, 3*time.Second), 30*time.Second))
+	defer watch.Stop()
 	for {
 		if tick == nil && !r.state.Deadline.IsZero() {
 			tick = time.After(r.state.Deadline.Sub(r.e.log.Now()))
@@ -54,6 +56,8 @@ func (r *run) loop() {
 		case <-r.e.ctx.Done():
 			return
 		case s = <-r.events:
+		case <-watch.C:
+			s.ev = guard.Event{Kind: guard.Tick, At: r.e.log.Now(), By: audit.Service}
 		case <-tick:
 			tick = nil
 			s.ev = guard.Event{Kind: guard.Tick, At: r.e.log.Now(), By: audit.Service}

@@ -1,0 +1,46 @@
+import { ConfigProvider, Spin } from "antd";
+import { useState } from "react";
+import { Route, Routes } from "react-router";
+import { Audit } from "./pages/Audit";
+import { ChangePage } from "./pages/ChangePage";
+import { Changes } from "./pages/Changes";
+import { DevicePage } from "./pages/DevicePage";
+import { Devices } from "./pages/Devices";
+import { Now } from "./pages/Now";
+import { SignIn } from "./pages/SignIn";
+import { Frame } from "./parts/Frame";
+import { Trouble } from "./parts/Trouble";
+import { useLive, useSession } from "./queries";
+import { dark, light } from "./theme";
+
+const lookKey = "oaken-latch-look";
+
+export function App() {
+  const [look, setLook] = useState(() => localStorage.getItem(lookKey) ?? (window.matchMedia("(prefers-color-scheme: dark)").matches ? "dark" : "light"));
+  const session = useSession();
+  useLive(Boolean(session.data));
+  const choose = (l: string) => {
+    localStorage.setItem(lookKey, l);
+    setLook(l);
+  };
+  return (
+    <ConfigProvider theme={look === "dark" ? dark : light}>
+      {session.isPending && <Spin fullscreen />}
+      <Trouble error={session.error} />
+      {session.data === null && <SignIn />}
+      {session.data && (
+        <Routes>
+          <Route element={<Frame session={session.data} look={look} setLook={choose} />}>
+            <Route index element={<Now />} />
+            <Route path="changes" element={<Changes />} />
+            <Route path="changes/:number" element={<ChangePage session={session.data} />} />
+            <Route path="devices" element={<Devices />} />
+            <Route path="devices/:name" element={<DevicePage />} />
+            <Route path="audit" element={<Audit />} />
+            <Route path="*" element={<Trouble error={new Error("There is no such page.")} />} />
+          </Route>
+        </Routes>
+      )}
+    </ConfigProvider>
+  );
+}

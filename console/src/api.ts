@@ -1,0 +1,198 @@
+// The documents of the API (see /api/v1/openapi.json) and how they are asked for.
+
+export interface Problem {
+  type: string;
+  title: string;
+  status: number;
+  detail: string;
+  next?: string;
+  device?: string;
+}
+
+export interface Session {
+  account: string;
+  role: "viewer" | "operator" | "admin";
+}
+
+export interface Device {
+  name: string;
+  address: string;
+  account: string;
+  auth: string;
+  site?: string;
+  role?: string;
+  trusted: boolean;
+  guard: string;
+  guardWhy?: string;
+  seen?: string;
+  trouble?: string;
+  unsaved: boolean;
+  revision?: number;
+  modules?: number;
+  unread?: string[];
+  heldBy?: number;
+}
+
+export interface DeviceStanding {
+  name: string;
+  standing: string;
+  unreachable?: boolean;
+  settled?: boolean;
+  saved?: boolean;
+  said?: string;
+}
+
+export interface Commit {
+  actor: string;
+  started: string;
+  phase: string;
+  outcome?: string;
+  holdSeconds: number;
+  deadline?: string;
+  secondsLeft: number;
+  reason?: string;
+  by?: string;
+  devices: DeviceStanding[];
+}
+
+export interface Change {
+  number: number;
+  title: string;
+  ticket?: string;
+  author: string;
+  state: string;
+  reason?: string;
+  opened: string;
+  updated: string;
+  devices: string[];
+  edits: number;
+  commit?: Commit;
+}
+
+export interface Edit {
+  id: number;
+  device: string;
+  op: "put" | "delete";
+  path: string;
+  value?: string;
+  actor: string;
+  at: string;
+}
+
+export interface DiffLine {
+  mark: string;
+  depth: number;
+  text: string;
+  path?: string;
+}
+
+export interface PartPreview {
+  device: string;
+  base: number;
+  edits: Edit[];
+  count: number;
+  lines: DiffLine[];
+  read: boolean;
+  trouble?: string;
+  behind: boolean;
+  moved?: DiffLine[];
+  conflicts?: { path: string; base: string; mine: string; theirs: string; why: string }[];
+  findings?: { severity: string; path: string; message: string }[];
+  unchecked: number;
+  guard: string;
+  guardWhy?: string;
+  unsaved: boolean;
+}
+
+export interface Preview {
+  change: Change;
+  empty: boolean;
+  ready: boolean;
+  against: "running" | "record";
+  parts: PartPreview[];
+}
+
+export interface LedgerEntry {
+  seq: number;
+  at: string;
+  actor: string;
+  action: string;
+  device?: string;
+  change?: number;
+  path?: string;
+  before?: string;
+  after?: string;
+  note?: string;
+}
+
+export interface Audit {
+  entries: LedgerEntry[];
+  next?: number;
+}
+
+export interface Attention {
+  holding: Change[];
+  unsaved: Device[];
+  trouble: Device[];
+  outside: LedgerEntry[];
+  drafts: Change[];
+}
+
+export interface Config {
+  device: string;
+  from: string;
+  revision?: number;
+  read: string;
+  outline: string;
+  xml: string;
+}
+
+export interface Staged {
+  edit: Edit;
+  before?: string;
+  after?: string;
+  notes?: string[];
+}
+
+/** What the service said no with. */
+export class ApiError extends Error {
+  readonly problem: Problem;
+
+  constructor(problem: Problem) {
+    super(problem.next ? `${problem.detail}; ${problem.next}` : problem.detail);
+    this.problem = problem;
+  }
+}
+
+function isProblem(v: unknown): v is Problem {
+  return typeof v === "object" && v !== null && "type" in v && "detail" in v;
+}
+
+/** Makes an API request; T is the document that answers it. */
+export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  const init: RequestInit = { method, credentials: "same-origin" };
+  if (body !== undefined) {
+    init.headers = { "Content-Type": "application/json" };
+    init.body = JSON.stringify(body);
+  }
+  let res: Response;
+  try {
+    res = await fetch(`/api/v1${path}`, init);
+  } catch {
+    throw new ApiError({
+      type: "service",
+      title: "The service does not answer",
+      status: 0,
+      detail: "The service does not answer. What is on hold on devices goes back by itself",
+      next: "check that oaken-latchd runs",
+    });
+  }
+  if (res.status === 204) return undefined as T;
+  const doc: unknown = await res.json().catch(() => undefined);
+  if (res.ok) return doc as T;
+  throw new ApiError(
+    isProblem(doc)
+      ? doc
+      : { type: "service", title: res.statusText, status: res.status, detail: `The service answered ${String(res.status)}` },
+  );
+}

@@ -1,0 +1,50 @@
+import { Alert, Card, Descriptions, Segmented, Space, Spin, Typography, theme } from "antd";
+import { useState } from "react";
+import { useParams } from "react-router";
+import { Trouble } from "../parts/Trouble";
+import { useConfig, useDevice } from "../queries";
+import { when } from "../time";
+import { DeviceState } from "./Devices";
+
+export function DevicePage() {
+  const name = useParams().name ?? "";
+  const { token } = theme.useToken();
+  const [from, setFrom] = useState("running");
+  const device = useDevice(name);
+  const config = useConfig(name, from);
+  const d = device.data;
+  return (
+    <>
+      <Space align="center" style={{ marginBottom: 16 }}>
+        <Typography.Title level={3} style={{ margin: 0 }}>{name}</Typography.Title>
+        {d && <DeviceState device={d} />}
+      </Space>
+      <Trouble error={device.error} />
+      {d && (
+        <Card size="small" style={{ marginBottom: 16 }}>
+          <Descriptions
+            size="small" column={2}
+            items={[
+              { key: "site", label: "Site", children: [d.role, d.site].filter(Boolean).join(", ") },
+              { key: "address", label: "Address", children: <code>{d.account}@{d.address}</code> },
+              { key: "guard", label: "Guard", children: d.guard === "device" ? "the device goes back by itself" : `${d.guard}: ${d.guardWhy ?? ""}` },
+              { key: "seen", label: "Seen", children: when(d.seen) },
+              { key: "revision", label: "Revision", children: d.revision },
+              { key: "modules", label: "Modules", children: `${String(d.modules ?? 0)} understood` },
+            ]}
+          />
+          {d.trouble && <Alert type="error" showIcon title={d.trouble} />}
+          {d.unread?.map((u) => <Alert key={u} type="warning" showIcon title={`Not understood, carried unread: ${u}`} style={{ marginTop: 6 }} />)}
+        </Card>
+      )}
+      <Card
+        size="small" title="Configuration"
+        extra={<Segmented size="small" value={from} onChange={setFrom} options={["running", "startup"]} aria-label="datastore" />}
+      >
+        <Trouble error={config.error} />
+        {config.isPending && !config.error && <Spin />}
+        <pre style={{ margin: 0, fontFamily: token.fontFamilyCode, fontSize: 13, overflowX: "auto" }}>{config.data?.outline}</pre>
+      </Card>
+    </>
+  );
+}

@@ -1,0 +1,72 @@
+import { Card, Empty, Flex, Space, Typography } from "antd";
+import type { ReactNode } from "react";
+import { Link } from "react-router";
+import { StateTag } from "../parts/StateTag";
+import { Trouble } from "../parts/Trouble";
+import { useAttention } from "../queries";
+import { when } from "../time";
+import { NewChange } from "./NewChange";
+
+function Pile({ title, what, children }: { title: string; what: string; children: ReactNode[] }) {
+  if (children.length === 0) return null;
+  return (
+    <Card size="small" title={`${title} (${String(children.length)})`} style={{ marginBottom: 16 }}>
+      <Typography.Paragraph type="secondary">{what}</Typography.Paragraph>
+      <Flex vertical gap={8}>{children}</Flex>
+    </Card>
+  );
+}
+
+/** What needs a decision now. */
+export function Now() {
+  const { data, error } = useAttention();
+  const calm = data && data.holding.length + data.unsaved.length + data.trouble.length + data.outside.length === 0;
+  return (
+    <>
+      <Flex justify="space-between" align="center" style={{ marginBottom: 16 }}>
+        <Typography.Title level={3} style={{ margin: 0 }}>What needs a decision now</Typography.Title>
+        <NewChange />
+      </Flex>
+      <Trouble error={error} />
+      {calm && <Card style={{ marginBottom: 16 }}><Empty image={Empty.PRESENTED_IMAGE_SIMPLE} description="Nothing waits for you: no hold runs, every device answers and is saved." /></Card>}
+      <Pile title="On hold" what="In effect on trial, going back by itself unless confirmed. The bar at the foot decides.">
+        {(data?.holding ?? []).map((c) => (
+          <Space key={c.number} wrap>
+            <StateTag state={c.state} />
+            <Link to={`/changes/${String(c.number)}`}>Change {c.number}: {c.title}</Link>
+            <Typography.Text type="secondary">by {c.author} on {c.devices.join(", ")}, until {when(c.commit?.deadline)}</Typography.Text>
+          </Space>
+        ))}
+      </Pile>
+      <Pile title="Changed behind our back" what="Found on a device and not made by this service. Who did it is not known.">
+        {(data?.outside ?? []).map((e) => (
+          <Space key={e.seq} wrap>
+            <Link to={`/devices/${e.device ?? ""}`}>{e.device}</Link>
+            <span>{e.note}</span>
+            <Typography.Text type="secondary">{when(e.at)}</Typography.Text>
+          </Space>
+        ))}
+      </Pile>
+      <Pile title="Not saved" what="Running differs from startup: a restart would lose the difference.">
+        {(data?.unsaved ?? []).map((d) => <Link key={d.name} to={`/devices/${d.name}`}>{d.name}</Link>)}
+      </Pile>
+      <Pile title="Trouble" what="Devices that did not answer as they should, or whose host key nobody has accepted.">
+        {(data?.trouble ?? []).map((d) => (
+          <Space key={d.name} wrap>
+            <Link to={`/devices/${d.name}`}>{d.name}</Link>
+            <span>{d.trouble ?? "its host key has not been accepted yet"}</span>
+          </Space>
+        ))}
+      </Pile>
+      <Pile title="Your drafts" what="Staged and private to you; nothing of them is on any device.">
+        {(data?.drafts ?? []).map((c) => (
+          <Space key={c.number} wrap>
+            <StateTag state={c.state} />
+            <Link to={`/changes/${String(c.number)}`}>Change {c.number}: {c.title}</Link>
+            <Typography.Text type="secondary">{c.edits} edits on {c.devices.join(", ") || "no device yet"}</Typography.Text>
+          </Space>
+        ))}
+      </Pile>
+    </>
+  );
+}

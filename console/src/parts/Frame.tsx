@@ -1,0 +1,51 @@
+import { Button, Flex, Segmented, Typography, theme } from "antd";
+import { NavLink, Outlet } from "react-router";
+import type { Session } from "../api";
+import { useAct, useAttention } from "../queries";
+import { call } from "../api";
+import { HoldBar } from "./HoldBar";
+
+const places = [
+  { to: "/", label: "Now" },
+  { to: "/changes", label: "Changes" },
+  { to: "/devices", label: "Devices" },
+  { to: "/audit", label: "Audit" },
+];
+
+/** Every page's frame: the board at the top, the page, the holds at the foot. */
+export function Frame({ session, look, setLook }: { session: Session; look: string; setLook: (l: string) => void }) {
+  const { token } = theme.useToken();
+  const attention = useAttention();
+  const out = useAct(() => call<undefined>("POST", "/logout"));
+  return (
+    <Flex vertical style={{ minHeight: "100vh", background: token.colorBgLayout }}>
+      <Flex component="header" align="center" gap={28} style={{ background: "#43301f", color: "#f3e7d3", padding: "0 24px", height: 52, borderBottom: "3px solid #c79a55" }}>
+        <Flex align="center" gap={10}>
+          <img src="/latch.svg" alt="" width={26} height={26} />
+          <Typography.Text strong style={{ color: "#f3e7d3", fontSize: 16, whiteSpace: "nowrap" }}>Oaken Latch</Typography.Text>
+        </Flex>
+        <Flex component="nav" gap={6} style={{ flex: 1 }} aria-label="places">
+          {places.map((p) => (
+            <NavLink
+              key={p.to} to={p.to} end={p.to === "/"}
+              style={({ isActive }) => ({ color: "#f3e7d3", padding: "6px 14px", borderRadius: 4, background: isActive ? "#6b4d31" : "transparent", textDecoration: "none" })}
+            >
+              {p.label}
+            </NavLink>
+          ))}
+        </Flex>
+        <Segmented size="small" value={look} onChange={setLook} options={["light", "dark"]} aria-label="look" />
+        <span>{session.account} ({session.role})</span>
+        <Button size="small" onClick={() => { out.mutate(undefined); }}>Sign out</Button>
+      </Flex>
+      <main style={{ flex: 1, padding: "20px 24px", maxWidth: 1500, width: "100%", margin: "0 auto", boxSizing: "border-box" }}>
+        <Outlet />
+      </main>
+      <div style={{ position: "sticky", bottom: 0, zIndex: 5 }}>
+        {attention.data?.holding.map((c) => (
+          <HoldBar key={c.number} change={c} mayDecide={session.role === "admin" || session.account === c.author} />
+        ))}
+      </div>
+    </Flex>
+  );
+}

@@ -1,0 +1,21 @@
+import { Tag } from "antd";
+
+const looks: Record<string, { color: string; mark: string }> = {
+  draft: { color: "default", mark: "✎" },
+  applying: { color: "gold", mark: "→" },
+  holding: { color: "orange", mark: "⏳" },
+  kept: { color: "cyan", mark: "✓" },
+  reverted: { color: "volcano", mark: "↩" },
+  failed: { color: "red", mark: "✗" },
+  dropped: { color: "default", mark: "–" },
+};
+
+/** A change's state, by word and mark. */
+export function StateTag({ state }: { state: string }) {
+  const look = looks[state] ?? { color: "default", mark: "" };
+  return (
+    <Tag color={look.color}>
+      {look.mark} {state}
+    </Tag>
+  );
+}

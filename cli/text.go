@@ -27,7 +27,7 @@ const (
 // markStyle gives the colour of a difference's mark: added blue, removed rust,
 // changed violet, moved slate.
 var markStyle = map[string]string{
-	diff.MarkAdded: "38;5;33", diff.MarkRemoved: "38;5;166", diff.MarkChanged: "38;5;135", diff.MarkMoved: "38;5;67", diff.MarkGap: dim,
+	diff.MarkAdded: "38;5;33", diff.MarkRemoved: "38;5;166", diff.MarkChanged: "38;5;135", diff.MarkMoved: "38;5;67",
 }
 
 func (a *app) difference(lines []diff.Line) {

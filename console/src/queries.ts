@@ -82,22 +82,44 @@ export const useCommit = (number: number) =>
 export const useSay = (number: number) =>
   useAct((word: "confirm" | "revert" | "drop") => call<Change>("POST", `/changes/${String(number)}/${word}`));
 
-/** Asks anew for what is shown whenever something is written to the ledger. */
+/**
+ * Asks anew for what is shown whenever something is written to the ledger. Only
+ * a page that is looked at holds a stream: browsers allow few connections to
+ * one server, and open tabs must not use them up.
+ */
 export function useLive(signedIn: boolean) {
   const client = useQueryClient();
   useEffect(() => {
     if (!signedIn) return;
-    const events = new EventSource("/api/v1/events");
+    let events: EventSource | undefined;
     let pending: number | undefined;
-    events.addEventListener("entry", () => {
+    const refresh = () => {
       pending ??= window.setTimeout(() => {
         pending = undefined;
         void client.invalidateQueries({ predicate: (q) => q.meta?.["readsDevice"] !== true });
       }, 150);
-    });
+    };
+    const close = () => {
+      events?.close();
+      events = undefined;
+    };
+    const look = () => {
+      if (document.visibilityState !== "visible") {
+        close();
+      } else if (!events) {
+        events = new EventSource("/api/v1/events");
+        events.addEventListener("entry", refresh);
+        refresh();
+      }
+    };
+    look();
+    document.addEventListener("visibilitychange", look);
+    window.addEventListener("pagehide", close);
     return () => {
+      document.removeEventListener("visibilitychange", look);
+      window.removeEventListener("pagehide", close);
       window.clearTimeout(pending);
-      events.close();
+      close();
     };
   }, [client, signedIn]);
 }

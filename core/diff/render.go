@@ -16,7 +16,6 @@ const (
 	MarkRemoved = "−"
 	MarkChanged = "~"
 	MarkMoved   = "↕"
-	MarkGap     = "…"
 )
 
 // Line is one line of a difference as people read it.
@@ -90,7 +89,7 @@ func (r *renderer) children(old, new *tree.Node, changes []*Change, depth int) {
 			r.add(MarkSame, depth, text, nil)
 			gap = false
 		case !gap:
-			r.add(MarkGap, depth, "", nil)
+			r.add(MarkSame, depth, "…", nil)
 			gap = true
 		}
 	}

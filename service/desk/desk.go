@@ -308,6 +308,9 @@ func (d *Desk) Drop(ctx context.Context, p access.Person, number, id int64) erro
 			if err := tx.DropEdit(number, id); err != nil {
 				return err
 			}
+			if err := tx.SetState(number, "draft", "", d.log.Now()); err != nil {
+				return err
+			}
 			return tx.Record(ledger.Entry{Actor: p.Name, Action: "edit.drop", Change: number, Device: dev.Name, Path: e.Path, Note: e.Op + " " + e.Value})
 		})
 	}

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import type { LedgerEntry } from "../api";
 import { Trouble } from "../parts/Trouble";
 import { useAudit } from "../queries";
-import { when } from "../time";
+import { when, whenShort } from "../time";
 
 function What({ entry }: { entry: LedgerEntry }) {
   return (
@@ -35,7 +35,7 @@ export function Audit() {
         size="small" rowKey="seq" loading={isPending} dataSource={data?.entries ?? []} pagination={{ pageSize: 50, hideOnSinglePage: true }}
         columns={[
           { title: "Entry", dataIndex: "seq", width: 70 },
-          { title: "At", dataIndex: "at", width: 200, render: when },
+          { title: "At", dataIndex: "at", width: 190, render: (at: string) => <span title={when(at)}>{whenShort(at)}</span> },
           { title: "Who", dataIndex: "actor", width: 100 },
           { title: "What", dataIndex: "action", width: 170 },
           { title: "Device", dataIndex: "device", width: 160, render: (d?: string) => d && <Link to={`/devices/${d}`}>{d}</Link> },

@@ -66,7 +66,7 @@ function Part({ part, preview, open }: { part: PartPreview; preview: Preview; op
     <Card size="small" title={part.device} extra={<Typography.Text type="secondary">{where}</Typography.Text>} style={{ marginBottom: 16 }}>
       <Trouble error={unstage.error} />
       <Row gutter={20}>
-        <Col xs={24} lg={16}>
+        <Col xs={24} lg={preview.against === "running" ? 16 : 24}>
           {part.count > 0 ? <Difference lines={part.lines} /> : <Typography.Text type="secondary">Nothing would change here.</Typography.Text>}
           <div style={{ marginTop: 14 }}>
             {part.edits.map((e) => (
@@ -79,7 +79,7 @@ function Part({ part, preview, open }: { part: PartPreview; preview: Preview; op
             ))}
           </div>
         </Col>
-        <Col xs={24} lg={8}>{preview.against === "running" && <Verdicts part={part} />}</Col>
+        {preview.against === "running" && <Col xs={24} lg={8}><Verdicts part={part} /></Col>}
       </Row>
     </Card>
   );

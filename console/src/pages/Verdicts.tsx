@@ -18,10 +18,10 @@ export function Verdicts({ part }: { part: PartPreview }) {
       ))}
       {part.findings?.map((f) => <Alert key={f.path + f.message} type={f.severity === "error" ? "error" : "warning"} showIcon title={f.path} description={f.message} />)}
       {part.guard === "device"
-        ? <Alert type="success" showIcon title="Guarded by the device" description="It goes back by itself if nobody confirms, even if this service is dead." />
+        ? <Alert type="success" showIcon title="Guarded by the device: it goes back by itself if nobody confirms, even if this service is dead." />
         : <Alert type="error" showIcon title="No guard" description={part.guardWhy} />}
       {part.unsaved && <Alert type="warning" showIcon title="Running here is not saved to startup" />}
-      {part.unchecked > 0 && <Typography.Text type="secondary">{part.unchecked} conditions are left to the device's own validate.</Typography.Text>}
+      {part.unchecked > 0 && <Typography.Text type="secondary">{part.unchecked} {part.unchecked === 1 ? "condition is" : "conditions are"} left to the device's own validate.</Typography.Text>}
     </Flex>
   );
 }

@@ -3,7 +3,7 @@ import { Tag } from "antd";
 const looks: Record<string, { color: string; mark: string }> = {
   draft: { color: "default", mark: "✎" },
   applying: { color: "gold", mark: "→" },
-  holding: { color: "orange", mark: "⏳" },
+  holding: { color: "orange", mark: "◔" },
   kept: { color: "cyan", mark: "✓" },
   reverted: { color: "volcano", mark: "↩" },
   failed: { color: "red", mark: "✗" },

@@ -1,0 +1,226 @@
+// Command screenshots draws the pictures of docs/screenshots from the demo: it
+// starts bin/oaken-latchd demo with a folder of its own, drives the console in
+// Chromium and the client in a terminal window under Xvfb.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"oakenlatch/test/browser"
+)
+
+func main() {
+	out := flag.String("out", "docs/screenshots", "folder for the pictures")
+	only := flag.String("only", "", "console or client; default both")
+	flag.Parse()
+	if err := run(*out, *only); err != nil {
+		fmt.Fprintln(os.Stderr, "screenshots:", err)
+		os.Exit(1)
+	}
+}
+
+const server = "http://127.0.0.1:8641"
+
+func run(out, only string) error {
+	dir, err := os.MkdirTemp("", "shots-")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return err
+	}
+	demo := exec.Command("bin/oaken-latchd", "demo", "--data", dir, "--listen", "127.0.0.1:8641")
+	demo.Stderr = os.Stderr
+	if err := demo.Start(); err != nil {
+		return err
+	}
+	defer func() {
+		_ = demo.Process.Signal(os.Interrupt)
+		_ = demo.Wait()
+	}()
+	time.Sleep(3 * time.Second)
+	c := client{dir: dir, out: out}
+	if err := c.prepare(); err != nil {
+		return err
+	}
+	if only != "client" {
+		if err := consolePictures(&c); err != nil {
+			return err
+		}
+	}
+	if only != "console" {
+		return c.pictures()
+	}
+	return nil
+}
+
+// client runs latch as mara.
+type client struct{ dir, out string }
+
+func (c *client) env() []string {
+	return append(os.Environ(), "HOME="+c.dir, "XDG_CONFIG_HOME="+c.dir, "OAKEN_LATCH_SERVER="+server)
+}
+
+func (c *client) latch(args ...string) (string, error) {
+	cmd := exec.Command("bin/latch", args...)
+	cmd.Env = c.env()
+	b, err := cmd.CombinedOutput()
+	var status *exec.ExitError
+	if errors.As(err, &status) && status.ExitCode() < 4 || err == nil {
+		return strings.TrimSpace(string(b)), nil
+	}
+	return "", fmt.Errorf("latch %s: %w: %s", strings.Join(args, " "), err, b)
+}
+
+func (c *client) all(lines ...string) error {
+	for _, l := range lines {
+		args := strings.Split(l, "|")
+		if _, err := c.latch(args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// prepare makes some history: a change that was kept, one under way in draft.
+func (c *client) prepare() error {
+	pw := filepath.Join(c.dir, "pw")
+	if err := os.WriteFile(pw, []byte("ferry-mara\n"), 0o600); err != nil {
+		return err
+	}
+	return c.all(
+		"login|--user|mara|--password-file|"+pw,
+		"open|Camera on ramp 2|--ticket|TF-198",
+		"put|1|saltern-quay|/interfaces/interface=quay5/type|ethernetCsmacd",
+		"put|1|saltern-quay|/interfaces/interface=quay5/description|Ramp 2 camera",
+		"put|1|saltern-quay|/interfaces/interface=quay5/bridge-port/untagged|30",
+		"commit|1|--hold|30s", "confirm|1",
+		"open|Bigger frames to Saltern|--ticket|TF-214",
+		"put|2|northmole-harbour|/interfaces/interface=port1/ipv4/mtu|9000",
+		"put|2|northmole-harbour|/interfaces/interface=port1/description|Fibre to Saltern, jumbo frames",
+		"delete|2|northmole-harbour|/interfaces/interface=port4",
+		"put|2|northmole-harbour|/system/dns-resolver/search|saltern.tidewell.example",
+	)
+}
+
+func consolePictures(c *client) error {
+	ctx, stop, err := browser.Open(context.Background(), func(s string) { fmt.Fprintln(os.Stderr, "page:", s) })
+	if err != nil {
+		return err
+	}
+	defer stop()
+	shot := func(name string, steps ...browser.Step) error {
+		if err := browser.Do(ctx, name, append(steps, chromedp.Sleep(900*time.Millisecond))...); err != nil {
+			return err
+		}
+		png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(filepath.Join(c.out, "console-"+name+".png"), png, 0o644)
+	}
+	if err := shot("sign-in", chromedp.Navigate(server), chromedp.WaitVisible(browser.Field("Account"))); err != nil {
+		return err
+	}
+	if err := browser.SignIn(ctx, server, "/changes/2", "mara", "ferry-mara"); err != nil {
+		return err
+	}
+	if err := shot("change", chromedp.WaitVisible(browser.Button("Commit on hold"))); err != nil {
+		return err
+	}
+	if err := browser.Do(ctx, "commit", chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitVisible(browser.Button("Keep it")), chromedp.WaitEnabled(browser.Button("Keep it"))); err != nil {
+		return err
+	}
+	for _, s := range []struct {
+		name, page string
+		wait       chromedp.Search
+	}{
+		{"hold", "/changes/2", browser.Button("Keep it")},
+		{"now", "/", browser.Text("h3", "What needs a decision now")},
+		{"devices", "/devices", browser.Text("a", "saltern-quay")},
+		{"device", "/devices/gannet-hall", browser.Text("pre", "zones")},
+		{"audit", "/audit", browser.Text("a", "saltern-quay")},
+	} {
+		if err := shot(s.name, chromedp.Navigate(server+s.page), chromedp.WaitVisible(s.wait)); err != nil {
+			return err
+		}
+	}
+	if err := shot("hold-dark", chromedp.Navigate(server+"/changes/2"), chromedp.WaitVisible(browser.Button("Keep it")), chromedp.Click(browser.Text("div", "dark")+`[@title="dark"]`)); err != nil {
+		return err
+	}
+	_, err = c.latch("revert", "2", "--yes")
+	return err
+}
+
+// pictures draws the client's main commands in a terminal window.
+func (c *client) pictures() error {
+	for _, p := range []struct{ name, script string }{
+		{"preview", "latch preview 2"},
+		{"commit", "latch commit 2 --hold 5m; echo; latch show 2; echo; latch devices"},
+		{"confirm", "latch confirm 2; echo; latch changes; echo; latch blah; latch put 2 saltern-quay /interfaces/interfaze=x/mtu 9"},
+		{"audit", "latch audit --limit 28 | cut -c1-150; latch audit verify"},
+	} {
+		if err := c.terminal(p.name, p.script); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// terminal runs a script in xterm under Xvfb and takes a picture of it.
+func (c *client) terminal(name, script string) error {
+	bin, err := filepath.Abs("bin")
+	if err != nil {
+		return err
+	}
+	shown := strings.Split(script, "; ")
+	var lines []string
+	for _, s := range shown {
+		if s != "echo" {
+			lines = append(lines, fmt.Sprintf("printf '\\033[1m$ %%s\\033[0m\\n' %q", s))
+		}
+		lines = append(lines, s)
+	}
+	lines = append(lines, "touch "+filepath.Join(c.dir, name), "sleep 60")
+	file := filepath.Join(c.dir, name+".sh")
+	if err := os.WriteFile(file, []byte("PATH="+bin+":$PATH\n"+strings.Join(lines, "\n")+"\n"), 0o600); err != nil {
+		return err
+	}
+	x := exec.Command("Xvfb", ":97", "-screen", "0", "1280x800x24")
+	if err := x.Start(); err != nil {
+		return err
+	}
+	defer func() { _ = x.Process.Kill(); _ = x.Wait() }()
+	time.Sleep(time.Second)
+	env := append(c.env(), "DISPLAY=:97", "TERM=xterm-256color", "TZ=UTC", "LANG=C.UTF-8", "LC_ALL=C.UTF-8")
+	term := exec.Command("xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x49+0+0", "-bg", "#fbf8f2", "-fg", "#2a2019", "-e", "bash", file)
+	term.Env = env
+	if err := term.Start(); err != nil {
+		return err
+	}
+	defer func() { _ = term.Process.Kill(); _ = term.Wait() }()
+	for range 100 {
+		time.Sleep(200 * time.Millisecond)
+		if _, err := os.Stat(filepath.Join(c.dir, name)); err == nil {
+			break
+		}
+	}
+	time.Sleep(500 * time.Millisecond)
+	grab := exec.Command("import", "-window", "root", filepath.Join(c.out, "client-"+name+".png"))
+	grab.Env = env
+	if b, err := grab.CombinedOutput(); err != nil {
+		return fmt.Errorf("picture %s: %w: %s", name, err, b)
+	}
+	return nil
+}

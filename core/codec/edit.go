@@ -1,7 +1,9 @@
 package codec
 
 import (
+	"bytes"
 	"fmt"
+	"regexp"
 	"strings"
 
 	"oakenlatch/core/markup"
@@ -43,7 +45,7 @@ func (d Decoder) edits(parent *schema.Node, el *markup.Element, at tree.Path) ([
 			if d.Strict {
 				return nil, d.unknown(at, c)
 			}
-			o := opaque(c)
+			o := withoutOperation(c)
 			op, err := operation(c, at)
 			if err != nil {
 				return nil, err
@@ -73,7 +75,7 @@ func (d Decoder) edit(s *schema.Node, el *markup.Element, at tree.Path) (*tree.E
 	gone := e.Op == tree.Delete || e.Op == tree.Remove
 	switch s.Kind {
 	case schema.AnyData, schema.AnyXML:
-		o := opaque(el)
+		o := withoutOperation(el)
 		e.Opaque = &o
 		return e, nil
 	case schema.Leaf:
@@ -263,6 +265,27 @@ func insertAttrs(s *schema.Schema, e *tree.Edit) []string {
 		fmt.Fprintf(&b, "[%s:%s=%s%s%s]", m.Prefix, e.Schema.Keys[i], quote, text, quote)
 	}
 	return append(attrs, "yang:key", b.String())
+}
+
+var operationAttr = regexp.MustCompile(`^(<[^>]*?)\s+([\w.-]+):operation\s*=\s*(?:"[^"]*"|'[^']*')`)
+
+// withoutOperation gives opaque content without the attribute that says what
+// to do with it, and without that attribute's prefix if nothing else needs it.
+func withoutOperation(el *markup.Element) tree.Opaque {
+	o := opaque(el)
+	if _, ok := el.Attr(NetconfNS, "operation"); !ok {
+		return o
+	}
+	m := operationAttr.FindSubmatch(o.XML)
+	if m == nil {
+		return o
+	}
+	o.XML = operationAttr.ReplaceAll(o.XML, []byte("$1"))
+	if prefix := string(m[2]); !bytes.Contains(o.XML, []byte(prefix+":")) {
+		decl := regexp.MustCompile(`^(<[^>]*?)\s+xmlns:` + regexp.QuoteMeta(prefix) + `\s*=\s*(?:"[^"]*"|'[^']*')`)
+		o.XML = decl.ReplaceAll(o.XML, []byte("$1"))
+	}
+	return o
 }
 
 // withAttrs puts attributes into the start tag of a fragment.

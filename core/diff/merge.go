@@ -80,7 +80,48 @@ func (m *merger) node(b, x, t *tree.Node, at tree.Path) *tree.Node {
 	for _, g := range groups(b, x, t) {
 		out = append(out, m.group(g, at)...)
 	}
-	return t.With(out)
+	return t.With(m.cases(out, t, at))
+}
+
+// cases sees to it that of each choice only one case is left (RFC 7950 section
+// 7.9): where the sides chose differently it is a conflict and theirs stays.
+func (m *merger) cases(list []*tree.Node, t *tree.Node, at tree.Path) []*tree.Node {
+	chosen := map[*schema.Node]*schema.Node{} // case by choice, theirs first
+	for _, nodes := range [][]*tree.Node{t.Children(), list} {
+		for _, n := range nodes {
+			for c := caseOf(n.Schema()); c != nil; c = caseOf(c.Parent) {
+				if chosen[c.Parent] == nil && stays(list, n) {
+					chosen[c.Parent] = c
+				}
+			}
+		}
+	}
+	told := map[*schema.Node]bool{} // one conflict a choice
+	return slices.DeleteFunc(list, func(n *tree.Node) bool {
+		for c := caseOf(n.Schema()); c != nil; c = caseOf(c.Parent) {
+			if chosen[c.Parent] != c {
+				if !told[c.Parent] {
+					m.conflict(at.Down(n), nil, n, nil, "another case of the choice "+c.Parent.Name+" was chosen on the device")
+				}
+				told[c.Parent] = true
+				return true
+			}
+		}
+		return false
+	})
+}
+
+// stays reports whether a node, or what became of it, is in the list.
+func stays(list []*tree.Node, n *tree.Node) bool {
+	return slices.ContainsFunc(list, func(o *tree.Node) bool { return o.Schema() == n.Schema() && slices.Equal(o.Keys(), n.Keys()) })
+}
+
+// caseOf gives the case a schema node stands in directly, nil if none.
+func caseOf(s *schema.Node) *schema.Node {
+	if s == nil || s.Parent == nil || s.Parent.Kind != schema.Case {
+		return nil
+	}
+	return s.Parent
 }
 
 // sides are the children of one group on the three sides.

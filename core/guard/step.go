@@ -314,12 +314,12 @@ func (m *machine) kept(d *Device) {
 	}
 }
 
-// revert turns the whole commit back, each device from where it stands.
+// revert turns the whole commit back, each device from where it stands. The
+// first reason is the one that counts.
 func (m *machine) revert(reason, by string) {
-	if m.Phase == Reverting {
-		return
+	if m.Phase != Reverting {
+		m.Phase, m.Reason, m.By = Reverting, reason, by
 	}
-	m.Phase, m.Reason, m.By = Reverting, reason, by
 	for i := range m.Devices {
 		m.goBack(i)
 	}

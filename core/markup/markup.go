@@ -305,9 +305,9 @@ func (e *Element) Value() string {
 	return strings.TrimSpace(e.Text)
 }
 
-// Standalone gives the element's source bytes with every namespace binding
-// that was in scope declared on its start tag, so that it means the same
-// wherever it is put.
+// Standalone gives the element's source bytes with the namespace bindings that
+// were in scope declared on its start tag, so that it means the same wherever
+// it is put. Prefixes that appear nowhere in it are left out.
 func (e *Element) Standalone() []byte {
 	have := map[string]bool{}
 	need := map[string]string{}
@@ -318,7 +318,8 @@ func (e *Element) Standalone() []byte {
 				continue
 			}
 			have[s.prefix[i]] = true
-			if !own {
+			used := s.prefix[i] == "" || bytes.Contains(e.Raw, []byte(s.prefix[i]+":"))
+			if !own && used {
 				need[s.prefix[i]] = s.space[i]
 			}
 		}

@@ -22,6 +22,8 @@ func commands() []command {
 		{"device trust", "NAME", "show a device's host key, ask, keep it", "latch device trust northmole-harbour", 1, 1, deviceTrust},
 		{"audit", "", "who did what and when, newest first", "latch audit --device northmole-harbour --limit 20", 0, 0, auditList},
 		{"audit verify", "", "check that the record was not altered", "latch audit verify", 0, 0, auditVerify},
+		{"account add", "NAME", "make an account: viewer, operator or admin", "latch account add wren --role viewer --password-file pw", 1, 1, accountAdd},
+		{"account list", "", "all accounts", "latch account list", 0, 0, accountList},
 		{"login", "", "sign in", "latch login --server http://127.0.0.1:8640 --user mara --password-file pw", 0, 0, login},
 		{"logout", "", "sign out", "latch logout", 0, 0, logout},
 		{"whoami", "", "which account this is", "latch whoami", 0, 0, whoami},

@@ -302,3 +302,15 @@ func (d *Device) Console(path, value string) error {
 	}
 	return nil
 }
+
+// Value gives the value of a leaf of running, "" where it is not set.
+func (d *Device) Value(path string) (string, error) {
+	p, err := tree.ParsePath(d.set.schema, path)
+	if err != nil {
+		return "", err
+	}
+	if n := d.Running().At(p); n != nil {
+		return n.Value(), nil
+	}
+	return "", nil
+}

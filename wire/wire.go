@@ -45,6 +45,20 @@ type Session struct {
 	Expires time.Time `json:"expires,omitzero"`
 }
 
+// Account is a person's account.
+type Account struct {
+	Name    string    `json:"name"`
+	Role    string    `json:"role"`
+	Created time.Time `json:"created"`
+}
+
+// NewAccount makes an account; the role is viewer, operator or admin.
+type NewAccount struct {
+	Name     string `json:"name"`
+	Password string `json:"password"`
+	Role     string `json:"role"`
+}
+
 // NewDevice adds a device; one of Password and PrivateKey is given.
 type NewDevice struct {
 	Name       string `json:"name"`

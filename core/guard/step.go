@@ -73,11 +73,15 @@ func (m *machine) step() {
 	}
 }
 
+const cutOff = "could not be reached after the commit, which probably cut the way in"
+
 // lost names the devices that stopped answering during the hold.
 func (m *machine) lost() string {
 	text := ""
 	for _, d := range m.Devices {
-		if !d.LostAt.IsZero() {
+		if m.Phase == Probing && !d.Looked {
+			text += "; " + d.Name + " " + cutOff
+		} else if !d.LostAt.IsZero() {
 			text += fmt.Sprintf("; %s could not be reached since %s: %s", d.Name, d.LostAt.UTC().Format(time.RFC3339), d.Said)
 		}
 	}
@@ -285,7 +289,7 @@ func (m *machine) notReached(d *Device, i int) {
 	case d.Standing == Confirming:
 		m.again(DoLook, i)
 	case d.Standing == Held && m.Phase == Probing:
-		m.revert(fmt.Sprintf("%s could not be reached after the commit, which probably cut the way in: %s", d.Name, m.ev.Err), "")
+		m.revert(fmt.Sprintf("%s %s: %s", d.Name, cutOff, m.ev.Err), "")
 	case d.Standing == Held && m.Phase == Asking:
 		// Nothing was confirmed anywhere; the hold goes on and may be confirmed again.
 		m.Phase, m.By = Awaiting, ""

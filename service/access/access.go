@@ -15,6 +15,7 @@ import (
 
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 )
 
@@ -71,11 +72,11 @@ var accountName = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,31}$`)
 func (a *Accounts) Add(ctx context.Context, by, name, password string, role Role) error {
 	switch {
 	case !accountName.MatchString(name) || name == audit.Service:
-		return fmt.Errorf("account name %q: use 1 to 32 of a-z, 0-9, dot, dash, underscore, beginning with a letter", name)
+		return refusal.New(refusal.Invalid, "use 1 to 32 of a-z, 0-9, dot, dash, underscore, beginning with a letter", "%q is no name for an account", name)
 	case rank[role] == 0:
-		return fmt.Errorf("role %q is not one of viewer, operator, admin", role)
+		return refusal.New(refusal.Invalid, "", "role %q is not one of viewer, operator, admin", role)
 	case len(password) < 8 || len(password) > 1024:
-		return errors.New("a password has 8 to 1024 characters")
+		return refusal.New(refusal.Invalid, "", "a password has 8 to 1024 characters")
 	}
 	hash, err := argon2id.CreateHash(password, hashing)
 	if err != nil {

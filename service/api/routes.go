@@ -26,6 +26,8 @@ func (a *API) routes() []route {
 		{"POST", "/login", "Sign in; gives a token, and a cookie for the console", "", 200, wire.Login{}, wire.Session{}, nil, a.login},
 		{"POST", "/logout", "Sign out; the token is worthless afterwards", access.Viewer, 204, nil, nil, nil, a.logout},
 		{"GET", "/me", "Who one is", access.Viewer, 200, nil, wire.Session{}, nil, a.me},
+		{"GET", "/accounts", "All accounts", access.Admin, 200, nil, []wire.Account{}, nil, a.accounts},
+		{"POST", "/accounts", "Make an account", access.Admin, 201, wire.NewAccount{}, wire.Account{}, nil, a.addAccount},
 		{"GET", "/attention", "What needs a decision now", access.Viewer, 200, nil, wire.Attention{}, nil, a.attention},
 		{"GET", "/devices", "All devices", access.Viewer, 200, nil, []wire.Device{}, nil, a.devices},
 		{"POST", "/devices", "Add a device", access.Admin, 201, wire.NewDevice{}, wire.Device{}, nil, a.addDevice},
@@ -71,6 +73,26 @@ func (a *API) logout(c *call) (any, error) {
 
 func (a *API) me(c *call) (any, error) {
 	return wire.Session{Account: c.person.Name, Role: string(c.person.Role)}, nil
+}
+
+func (a *API) accounts(c *call) (any, error) {
+	list, err := a.Store.Accounts(c.ctx)
+	out := make([]wire.Account, 0, len(list))
+	for _, acc := range list {
+		out = append(out, wire.Account{Name: acc.Name, Role: acc.Role, Created: acc.Created})
+	}
+	return out, err
+}
+
+func (a *API) addAccount(c *call) (any, error) {
+	var in wire.NewAccount
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	if err := a.Accounts.Add(c.ctx, c.person.Name, in.Name, in.Password, access.Role(in.Role)); err != nil {
+		return nil, err
+	}
+	return wire.Account{Name: in.Name, Role: in.Role, Created: a.Log.Now()}, nil
 }
 
 func (a *API) deviceDoc(c *call, d store.Device) (wire.Device, error) {

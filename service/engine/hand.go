@@ -245,7 +245,7 @@ func (h *hand) look(ctx context.Context, patient bool) guard.Event {
 		if !sleep(ctx, effect) {
 			return guard.Event{}
 		}
-		until = until.Add(min(max(h.run.commit.Hold/3, 8*time.Second), 30*time.Second))
+		until = until.Add(min(h.run.commit.Hold/2, 30*time.Second))
 	}
 	for {
 		ev := h.lookOnce(ctx)
@@ -256,7 +256,7 @@ func (h *hand) look(ctx context.Context, patient bool) guard.Event {
 }
 
 func (h *hand) lookOnce(ctx context.Context) guard.Event {
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, min(max(h.run.commit.Hold/4, 4*time.Second), 10*time.Second))
 	defer cancel()
 	s, err := h.run.e.fleet.Dial(ctx, h.name)
 	if err != nil {

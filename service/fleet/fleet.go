@@ -21,6 +21,7 @@ import (
 	"oakenlatch/netconf"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 )
 
@@ -81,13 +82,13 @@ type NewDevice struct {
 // Add adds a device to the inventory. It is not contacted.
 func (f *Fleet) Add(ctx context.Context, by string, n NewDevice) error {
 	if !deviceName.MatchString(n.Name) {
-		return fmt.Errorf("device name %q: use 1 to 63 letters, digits, dots, dashes or underscores", n.Name)
+		return refusal.New(refusal.Invalid, "use 1 to 63 letters, digits, dots, dashes or underscores", "%q is no name for a device", n.Name)
 	}
 	if host, port, err := net.SplitHostPort(n.Address); err != nil || host == "" || port == "" {
-		return fmt.Errorf("address %q: write it as HOST:PORT, e.g. 192.0.2.11:830 or [2001:db8::11]:830", n.Address)
+		return refusal.New(refusal.Invalid, "write it as HOST:PORT, e.g. 192.0.2.11:830 or [2001:db8::11]:830", "%s: %q is no address", n.Name, n.Address)
 	}
 	if n.Account == "" {
-		return errors.New("the account on the device is missing")
+		return refusal.New(refusal.Invalid, "", "%s: the account on the device is missing", n.Name)
 	}
 	d := store.Device{
 		Name: n.Name, Address: n.Address, Account: n.Account, Site: n.Site, Role: n.Role,
@@ -97,11 +98,11 @@ func (f *Fleet) Add(ctx context.Context, by string, n NewDevice) error {
 	if n.PrivateKey != "" {
 		d.Auth, secret = "key", n.PrivateKey
 		if _, err := ssh.ParsePrivateKey([]byte(secret)); err != nil {
-			return fmt.Errorf("the private key for %s cannot be read: %w; give one in OpenSSH or PEM form without a passphrase", n.Name, err)
+			return refusal.New(refusal.Invalid, "give one in OpenSSH or PEM form without a passphrase", "%s: the private key cannot be read: %v", n.Name, err)
 		}
 	}
 	if secret == "" {
-		return fmt.Errorf("device %s needs a password or a private key", n.Name)
+		return refusal.New(refusal.Invalid, "", "%s: a password or a private key is needed", n.Name)
 	}
 	d.Secret = f.sealer.Seal([]byte(secret), purpose(n.Name))
 	return f.log.Write(ctx, func(tx *audit.Tx) error {

@@ -1,0 +1,285 @@
+package test
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"oakenlatch/lab"
+	"oakenlatch/wire"
+)
+
+const (
+	router = "northmole-harbour"
+	quay   = "saltern-quay"
+	hall   = "gannet-hall"
+	mtu    = "/interfaces/interface=port1/ipv4/mtu"
+)
+
+func TestKept(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, router)
+	n := s.open("mara", router+" "+mtu+" 9000", router+" /interfaces/interface=port4")
+	out := s.do("mara", 0, "preview", n)
+	assert.Contains(t, out, "~       mtu: 1500 → 9000")
+	assert.Contains(t, out, "−   interface [port4]")
+	assert.Contains(t, out, "Ready. Next: latch commit "+n)
+	assert.Equal(t, "1500", s.value(router, mtu), "nothing typed takes effect by itself")
+
+	out = s.do("mara", 0, "commit", n, "--hold", "2m")
+	assert.Contains(t, out, "in effect, on hold")
+	assert.Equal(t, "9000", s.value(router, mtu))
+	assert.True(t, s.devices[router].Pending(), "the device's own timer runs")
+	assert.NotEqual(t, s.devices[router].Running().Digest(), s.devices[router].Startup().Digest(), "nothing is saved before it is kept")
+
+	out = s.do("mara", 0, "confirm", n)
+	assert.Contains(t, out, "kept, confirmed by mara")
+	assert.Contains(t, out, "saved to startup")
+	assert.False(t, s.devices[router].Pending())
+	assert.Equal(t, s.devices[router].Running().Digest(), s.devices[router].Startup().Digest())
+	assert.Contains(t, s.do("mara", 3, "confirm", n), "already kept")
+	assert.Contains(t, s.do("mara", 3, "put", n, router, mtu, "1400"), "is kept and can no longer be edited")
+
+	var page wire.Audit
+	require.NoError(t, json.Unmarshal([]byte(s.do("mara", 0, "audit", "--change", n, "--json", "--limit", "200")), &page))
+	found := false
+	for _, e := range page.Entries {
+		if e.Action == "config.changed" {
+			found = true
+			assert.Equal(t, []string{"mara", router, "/ietf-interfaces:interfaces/interface=port1/ietf-ip:ipv4/mtu", "1500", "9000"},
+				[]string{e.Actor, e.Device, e.Path, e.Before, e.After})
+			assert.WithinDuration(t, time.Now(), e.At, time.Minute)
+		}
+	}
+	assert.True(t, found, "person, time, device, path, before and after are on record")
+	assert.Contains(t, s.do("mara", 0, "audit", "verify"), "intact")
+}
+
+// (a) Not confirmed: the device goes back, and the service says so from what
+// it read.
+func TestGoesBackUnconfirmed(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, router)
+	n := s.open("mara", router+" "+mtu+" 9000")
+	out := s.do("mara", 5, "commit", n, "--hold", "10s", "--wait")
+	assert.Contains(t, out, "is reverted: the hold ended at")
+	assert.Equal(t, "1500", s.value(router, mtu))
+	assert.Contains(t, s.do("mara", 0, "audit", "--change", n), "holds its former configuration")
+	// (d) Confirm after the deadline is refused with the truth.
+	assert.Contains(t, s.do("mara", 3, "confirm", n), "already reverted since")
+	// It may be committed again.
+	s.do("mara", 0, "commit", n, "--hold", "1m")
+	s.do("mara", 0, "confirm", n)
+	assert.Equal(t, "9000", s.value(router, mtu))
+}
+
+func TestRevertedByHand(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, router)
+	n := s.open("mara", router+" "+mtu+" 9000")
+	s.do("mara", 0, "commit", n, "--hold", "5m")
+	assert.Contains(t, s.do("joss", 3, "revert", n, "--yes"), "belongs to mara")
+	assert.Contains(t, s.do("joss", 3, "confirm", n), "belongs to mara")
+	assert.Contains(t, s.do("mara", 0, "revert", n, "--yes"), "reverted by mara")
+	assert.Equal(t, "1500", s.value(router, mtu))
+	assert.False(t, s.devices[router].Pending())
+}
+
+// (b) The service dies during a hold and stays dead: the device goes back all
+// the same, and the service, started again, reports what really happened.
+func TestServiceDiesDuringHold(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, router)
+	n := s.open("mara", router+" "+mtu+" 9000")
+	s.do("mara", 0, "commit", n, "--hold", "10s")
+	s.kill()
+	require.Eventually(t, func() bool { return s.value(router, mtu) == "1500" }, 30*time.Second, 200*time.Millisecond, "the device goes back by itself")
+	s.start()
+	c := s.eventually(n, "reverted", 20*time.Second)
+	assert.Contains(t, c.Reason, "while the service was down")
+	assert.Contains(t, s.do("mara", 0, "audit", "--change", n), "holds its former configuration")
+}
+
+// A service that comes back in time goes on with the hold, and it can be kept.
+func TestServiceComesBackDuringHold(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, router)
+	n := s.open("mara", router+" "+mtu+" 9000")
+	s.do("mara", 0, "commit", n, "--hold", "1m")
+	before := s.change(n).Commit.Deadline
+	s.kill()
+	s.start()
+	require.Eventually(t, func() bool {
+		c := s.change(n)
+		return c.Commit.Phase == "awaiting" && c.State == "holding"
+	}, 20*time.Second, 200*time.Millisecond)
+	assert.Equal(t, before, s.change(n).Commit.Deadline, "the hold is not made longer by a restart")
+	s.do("mara", 0, "confirm", n)
+	assert.Equal(t, "9000", s.value(router, mtu))
+	assert.False(t, s.devices[router].Pending())
+	s.stop()
+}
+
+// (c) A change that cuts the management path: the device vanishes, comes back
+// by itself, and the change is reverted and says why.
+func TestCutsItsOwnWayIn(t *testing.T) {
+	t.Parallel()
+	for name, edit := range map[string]string{
+		"the address":     "/interfaces/interface=mgmt0/ipv4/address=192.0.2.13",
+		"the interface":   "/interfaces/interface=mgmt0/enabled false",
+		"the way back":    "/routing/control-plane-protocols/control-plane-protocol=static,harbour/static-routes/ipv4/route=198.51.100.0%2F24",
+		"the filter's ok": "/acls/acl=management-in/aces/ace=operations-room",
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s := newStage(t, hall)
+			before := s.devices[hall].Running().Digest()
+			n := s.open("mara", hall+" "+edit)
+			out := s.do("mara", 5, "commit", n, "--hold", "10s", "--wait")
+			assert.Contains(t, out, hall+" could not be reached after the commit, which probably cut the way in")
+			assert.True(t, s.devices[hall].Reachable())
+			assert.Equal(t, before, s.devices[hall].Running().Digest())
+			assert.Equal(t, "reverted", s.change(n).State)
+		})
+	}
+}
+
+// (e) Two people stage on the same device: neither sees the other's edits, and
+// the second commit does not silently overwrite the first.
+func TestTwoPeople(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, router)
+	a := s.open("mara", router+" "+mtu+" 9000", router+" /system/contact mara@tidewell.example")
+	b := s.open("joss", router+" "+mtu+" 1400", router+" /system/location Quay")
+	assert.Contains(t, s.do("joss", 3, "show", a), "private")
+	assert.Contains(t, s.do("joss", 3, "preview", a), "private")
+	assert.NotContains(t, s.do("joss", 0, "changes"), "a change of mara")
+	assert.NotContains(t, s.do("joss", 0, "audit", "--limit", "500"), "9000")
+	assert.NotContains(t, s.do("joss", 0, "preview", b), "mara@tidewell.example")
+	assert.Contains(t, s.do("joss", 3, "put", a, router, mtu, "1"), "private")
+
+	s.do("mara", 0, "commit", a, "--hold", "1m")
+	assert.Contains(t, s.do("joss", 3, "commit", b), "held by the commit of change "+a)
+	s.do("mara", 0, "confirm", a)
+	out := s.do("joss", 1, "preview", b)
+	assert.Contains(t, out, "behind: the device moved on")
+	assert.Contains(t, out, "conflict /interfaces/interface=port1/ipv4/mtu: changed here and on the device")
+	out = s.do("joss", 3, "commit", b)
+	assert.Contains(t, out, "both changed the same")
+	assert.Contains(t, out, "Nothing of it is on any device")
+	assert.Equal(t, "9000", s.value(router, mtu), "the first stays")
+
+	// Without the conflict it goes on top of what mara did.
+	var p wire.Preview
+	require.NoError(t, json.Unmarshal([]byte(s.do("joss", 1, "preview", b, "--json")), &p))
+	s.do("joss", 0, "unstage", b, strings.TrimSpace(jsonNumber(p.Parts[0].Edits[0].ID)))
+	s.do("joss", 0, "commit", b, "--hold", "1m")
+	s.do("joss", 0, "confirm", b)
+	assert.Equal(t, "9000", s.value(router, mtu))
+	assert.Equal(t, "Quay", s.value(router, "/system/location"))
+	assert.Equal(t, "mara@tidewell.example", s.value(router, "/system/contact"))
+}
+
+func jsonNumber(n int64) string {
+	b, _ := json.Marshal(n)
+	return string(b)
+}
+
+// The device loses power during a hold: it comes back with its startup, the
+// trial forgotten, and that is what is said.
+func TestDeviceLosesPower(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, router)
+	n := s.open("mara", router+" "+mtu+" 9000")
+	s.do("mara", 0, "commit", n, "--hold", "2m")
+	s.devices[router].PowerCycle()
+	assert.Equal(t, "1500", s.value(router, mtu))
+	c := s.eventually(n, "reverted", 30*time.Second)
+	assert.Contains(t, c.Reason, "went back before it was confirmed")
+}
+
+// Two devices: all or none.
+func TestAllOrNone(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, router, quay)
+	n := s.open("mara", router+" /system/location here", quay+" /interfaces/interface=quay1/ipv4/mtu 100")
+	out := s.do("mara", 3, "commit", n)
+	assert.Contains(t, out, "this controller does no frames below 576 octets")
+	assert.NotEqual(t, "here", s.value(router, "/system/location"))
+	n = s.open("mara", router+" /system/location here", quay+" /system/location there")
+	s.do("mara", 0, "commit", n, "--hold", "1m")
+	s.do("mara", 0, "confirm", n)
+	assert.Equal(t, "here", s.value(router, "/system/location"))
+	assert.Equal(t, "there", s.value(quay, "/system/location"))
+}
+
+// What was done at the device's own console is found, kept, and told as
+// outside; the change staged before it is put on top.
+func TestOutsideChange(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, router)
+	n := s.open("mara", router+" "+mtu+" 9000")
+	require.NoError(t, s.devices[router].Console("/system/contact", "someone at the console"))
+	out := s.do("mara", 0, "preview", n)
+	assert.Contains(t, out, "behind: the device moved on")
+	assert.Contains(t, out, "someone at the console")
+	s.do("mara", 0, "commit", n, "--hold", "1m")
+	s.do("mara", 0, "confirm", n)
+	assert.Equal(t, "someone at the console", s.value(router, "/system/contact"))
+	out = s.do("mara", 0, "audit", "--device", router)
+	assert.Contains(t, out, "who did it is not known")
+}
+
+// Someone else's uncommitted edits on the device are never committed by us and
+// never thrown away.
+func TestForeignCandidate(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, router)
+	n := s.open("mara", router+" "+mtu+" 9000")
+	foreign := dial(t, s.devices[router].Address, lab.User, lab.Password)
+	editContact(t, foreign, "not ours")
+	out := s.do("mara", 3, "commit", n)
+	assert.Contains(t, out, "someone's uncommitted edits")
+	assert.Equal(t, "not ours", readContact(t, foreign, "candidate"))
+	require.NoError(t, foreign.DiscardChanges(t.Context()))
+
+	s.do("mara", 0, "commit", n, "--hold", "1m")
+	editContact(t, foreign, "not ours either")
+	out = s.do("mara", 3, "confirm", n)
+	assert.Contains(t, out, "confirmed nowhere and is still on hold")
+	assert.Contains(t, out, "uncommitted edits of someone else")
+	require.NoError(t, foreign.DiscardChanges(t.Context()))
+	s.do("mara", 0, "confirm", n)
+	assert.Equal(t, "Harbour office, ext. 12", s.value(router, "/system/contact"))
+}
+
+// The device's password is nowhere in the data folder in plain.
+func TestSecretsAreSealed(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, router)
+	s.stop()
+	data := filepath.Join(s.dir, "data")
+	entries, err := os.ReadDir(data)
+	require.NoError(t, err)
+	require.NotEmpty(t, entries)
+	for _, e := range entries {
+		b, err := os.ReadFile(filepath.Join(data, e.Name()))
+		require.NoError(t, err)
+		for _, secret := range []string{lab.Password, maraPassword, adminPassword} {
+			assert.NotContains(t, string(b), secret, e.Name())
+		}
+		info, err := e.Info()
+		require.NoError(t, err)
+		if e.Name() == "seal.key" {
+			assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+		}
+	}
+	s.start()
+	s.do("mara", 0, "config", router, "/system/hostname")
+}

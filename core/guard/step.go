@@ -214,6 +214,9 @@ func (m *machine) seenHeld(d *Device, i int) {
 		d.Said = "its running is not what was committed"
 		if m.ev.Found == FoundBase {
 			d.Standing, d.Said = IsReverted, "went back before it was confirmed"
+			if m.Phase == Probing { // perhaps the commit never took effect
+				d.Said = "does not hold the change: it was seen with its former configuration"
+			}
 		}
 		m.revert(d.Name+" "+d.Said, "")
 		return

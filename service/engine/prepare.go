@@ -149,36 +149,60 @@ func write(ctx context.Context, s *fleet.Session, edits *tree.Edit) error {
 	return s.Wrap("the device refuses the edit", s.EditConfig(ctx, e))
 }
 
-// readBack has the device validate its candidate and compares it with the
-// prediction. Order that was not taken is written in another way, once.
+// readBack has the device validate its candidate and compares what it made of
+// the edits with the prediction. Order that was not taken is written in
+// another way, once.
 func (h *hand) readBack(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
-	for again := false; ; again = true {
-		if s.Capabilities.Has(netconf.CapValidate11) || s.Capabilities.Has(netconf.CapValidate10) {
-			vctx, cancel := context.WithTimeout(ctx, operation)
-			err := s.Validate(vctx, netconf.Source{Datastore: netconf.Candidate})
-			cancel()
-			if err != nil {
-				return s.Wrap("the device finds the result invalid", err)
+	if err := validate(ctx, s, d.Edits()); err != nil {
+		return err
+	}
+	off, err := h.off(ctx, s, d.New)
+	if err == nil && !off.Empty() && d.HasOrder() && diff.OrderOnly(off) {
+		if err = rewrite(ctx, s, d.Rebuilt()); err == nil {
+			if err = validate(ctx, s, d.Rebuilt()); err == nil {
+				off, err = h.off(ctx, s, d.New)
 			}
 		}
-		got, err := s.Read(ctx, netconf.Candidate)
-		if err != nil {
-			return err
-		}
-		off := diff.Compare(d.New.WithoutDefaults(), got.WithoutDefaults())
-		if off.Empty() {
-			return nil
-		}
-		if again || !d.HasOrder() || !diff.OrderOnly(off) {
-			return fmt.Errorf("the device took the edit but made something else of it, so it was not committed; against what was asked for:\n%s", off.Text(0))
-		}
-		if err := s.DiscardChanges(ctx); err != nil {
-			return s.Wrap("discarding", err)
-		}
-		if err := write(ctx, s, d.Rebuilt()); err != nil {
-			return err
-		}
 	}
+	if err != nil || off.Empty() {
+		return err
+	}
+	return fmt.Errorf("the device took the edit but made something else of it, so it was not committed; against what was asked for:\n%s", off.Text(0))
+}
+
+// off compares the candidate with what was asked for. Defaults that are set
+// and defaults that are not mean the same.
+func (h *hand) off(ctx context.Context, s *fleet.Session, want *tree.Node) (*diff.Difference, error) {
+	got, err := s.Read(ctx, netconf.Candidate)
+	if err != nil {
+		return nil, err
+	}
+	return diff.Compare(want.WithoutDefaults(), got.WithoutDefaults()), nil
+}
+
+// validate asks the device to check the candidate. The edits are written anew
+// afterwards: there are servers on which a commit that follows a validate is
+// answered with ok and changes nothing.
+func validate(ctx context.Context, s *fleet.Session, edits *tree.Edit) error {
+	if !s.Capabilities.Has(netconf.CapValidate11) && !s.Capabilities.Has(netconf.CapValidate10) {
+		return nil
+	}
+	vctx, cancel := context.WithTimeout(ctx, operation)
+	defer cancel()
+	if err := s.Validate(vctx, netconf.Source{Datastore: netconf.Candidate}); err != nil {
+		return s.Wrap("the device finds the result invalid", err)
+	}
+	return rewrite(ctx, s, edits)
+}
+
+// rewrite empties the candidate and writes edits to it.
+func rewrite(ctx context.Context, s *fleet.Session, edits *tree.Edit) error {
+	dctx, cancel := context.WithTimeout(ctx, operation)
+	defer cancel()
+	if err := s.DiscardChanges(dctx); err != nil {
+		return s.Wrap("discarding", err)
+	}
+	return write(ctx, s, edits)
 }
 
 // release takes a preparation back: the candidate is emptied of our edits and

@@ -63,7 +63,12 @@ func Start(t testing.TB) *Server {
 	s := &Server{User: "root", dir: dir, port: freePort(t)}
 	s.Address = fmt.Sprintf("127.0.0.1:%d", s.port)
 	s.configure(t)
-	t.Cleanup(s.stop)
+	t.Cleanup(func() {
+		s.stop()
+		if log, err := os.ReadFile(s.file("nc.log")); err == nil && t.Failed() {
+			t.Logf("the end of netconfd's log:\n%s", log[max(0, len(log)-6000):])
+		}
+	})
 	s.start(t)
 	return s
 }

@@ -1,0 +1,96 @@
+package test
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"oakenlatch/test/browser"
+)
+
+// The console in Chromium, against the service and the lab.
+func TestConsole(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, router)
+	var mu sync.Mutex
+	var complaints []string
+	ctx, stop, err := browser.Open(context.Background(), func(text string) {
+		mu.Lock()
+		defer mu.Unlock()
+		complaints = append(complaints, text)
+	})
+	if errors.Is(err, browser.ErrMissing) {
+		t.Skip(err.Error() + ": skipped")
+	}
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	do := func(what string, steps ...browser.Step) {
+		t.Helper()
+		require.NoError(t, browser.Do(ctx, what, steps...))
+	}
+	shows := func(text string) browser.Step { return chromedp.WaitVisible(browser.Text("*", text)) }
+
+	// A wrong password first.
+	do("wrong password", chromedp.Navigate(s.url),
+		chromedp.SendKeys(browser.Field("Account"), "mara"), chromedp.SendKeys(browser.Field("Password"), "wrong password"),
+		chromedp.Click(browser.Button("Sign in")), shows("wrong account or password"))
+	require.NoError(t, browser.SignIn(ctx, s.url, "/", "mara", maraPassword))
+	do("nothing waits", shows("Nothing waits for you"))
+
+	// Open a change, stage, take back, see a wrong path.
+	do("open a change", chromedp.Click(browser.Button("Open a change")),
+		chromedp.SendKeys(browser.Field("What is it for?"), "Bigger frames"),
+		chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-modal")]//button[normalize-space(.)="Open"]`)), shows("Change 1: Bigger frames"))
+	do("an empty change", shows("The change is empty"))
+	stage := func(path, value string) []browser.Step {
+		return []browser.Step{
+			chromedp.SendKeys(browser.Field("path"), path), chromedp.SendKeys(browser.Field("value"), value),
+			chromedp.Click(browser.Button("Stage")),
+		}
+	}
+	do("pick the device", browser.Pick("device", router))
+	do("stage", append(stage(mtu, "9000"), shows("mtu: 1500 → 9000"), shows("Guarded by the device"))...)
+	do("a wrong path", append(stage("/interfaces/interfase=port1", "x"), shows("there is interface"))...)
+	assert.Equal(t, "1500", s.value(router, mtu))
+
+	// Commit on hold; the countdown is on every page.
+	do("commit", chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")), shows("It goes back by itself at"))
+	assert.Equal(t, "9000", s.value(router, mtu))
+	do("another page", chromedp.Click(browser.Text("a", "Devices")), shows("held by change 1"), chromedp.WaitVisible(browser.Button("Keep it")))
+	first := text(t, ctx, `//*[@role="region"]//*[contains(@class,"ant-progress-text") or contains(@class,"ant-progress-indicator")]`)
+	require.Eventually(t, func() bool {
+		return text(t, ctx, `//*[@role="region"]//*[contains(@class,"ant-progress-text") or contains(@class,"ant-progress-indicator")]`) != first
+	}, 10*time.Second, 300*time.Millisecond, "the countdown runs")
+	do("keep it", chromedp.Click(browser.Button("Keep it")), chromedp.WaitNotPresent(browser.Button("Keep it")))
+	do("kept", chromedp.Click(browser.Text("a", "Changes")), shows("✓ kept"))
+	assert.Equal(t, "kept", s.change("1").State)
+	assert.Equal(t, s.devices[router].Running().Digest(), s.devices[router].Startup().Digest())
+
+	// A second one is reverted by the bar.
+	n := s.open("mara", router+" "+mtu+" 1400")
+	do("second change", chromedp.Navigate(s.url+"/changes/"+n), chromedp.WaitEnabled(browser.Button("Commit on hold")), chromedp.Click(browser.Button("Commit on hold")),
+		chromedp.WaitEnabled(browser.Button("Keep it")), chromedp.Click(browser.Button("Go back now")),
+		chromedp.Click(browser.Button("Go back")+chromedp.Search(`[normalize-space(.)="Go back"]`)), shows("reverted by mara"))
+	assert.Equal(t, "9000", s.value(router, mtu))
+
+	do("audit", chromedp.Click(browser.Text("a", "Audit")), shows("commit.confirmed"), shows("config.changed"))
+	do("device", chromedp.Navigate(s.url+"/devices/"+router), shows("Management, the only way in"))
+	do("no such page", chromedp.Navigate(s.url+"/nothing"), shows("no such page"))
+	do("sign out", chromedp.Click(browser.Button("Sign out")), chromedp.WaitVisible(browser.Field("Account")))
+	mu.Lock()
+	defer mu.Unlock()
+	assert.Empty(t, complaints, "pages throw nothing and log no errors")
+}
+
+func text(t *testing.T, ctx context.Context, sel string) string {
+	t.Helper()
+	out, err := chromedp.Run(ctx, chromedp.Text(chromedp.Search(sel)))
+	require.NoError(t, err)
+	return out
+}

@@ -1,0 +1,103 @@
+package test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+
+	"oakenlatch/netconf"
+	"oakenlatch/test/netconfd"
+)
+
+// The whole story on a device nobody here wrote.
+func TestNetconfd(t *testing.T) {
+	t.Parallel()
+	d := netconfd.Start(t)
+	s := newStage(t)
+	s.do("admin", 0, "device", "add", "island", "--address", d.Address, "--user", d.User, "--key-file", s.file("island-key", string(d.PrivateKey)))
+	s.do("admin", 0, "device", "trust", "island", "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
+	assert.Contains(t, s.do("admin", 0, "device", "show", "island"), "guard     device")
+	running := func(path string) string {
+		out, _ := s.latch("admin", "config", "island", path)
+		return out
+	}
+
+	// Kept, with every kind of node: containers, lists, leaf-lists in order.
+	n := s.open("mara",
+		"island /system/contact Island office",
+		"island /system/location Isle & Sound <north>",
+		"island /system/dns-resolver/search tidewell.example",
+		"island /system/dns-resolver/search isle.example",
+		"island /system/ntp/server=tide/udp/address 203.0.113.123",
+		"island /interfaces/interface=eth7/type ethernetCsmacd",
+		"island /interfaces/interface=eth7/ipv4/address=192.0.2.77/prefix-length 24",
+	)
+	assert.Contains(t, s.do("mara", 0, "preview", n), "Ready")
+	s.do("mara", 0, "commit", n, "--hold", "2m")
+	assert.Contains(t, s.do("mara", 0, "confirm", n), "saved to startup")
+	assert.Contains(t, running("/system"), "  location: \"Isle & Sound <north>\"\n")
+	assert.Contains(t, running("/system/dns-resolver"), "search: tidewell.example\n    search: isle.example\n")
+	assert.Contains(t, s.do("admin", 0, "config", "island", "/interfaces", "--from", "startup"), "address [192.0.2.77]")
+
+	// Changed and deleted, then gone back by the service's word.
+	n = s.open("mara", "island /system/contact Someone else", "island /interfaces/interface=eth7/ipv4/address=192.0.2.77")
+	s.do("mara", 0, "commit", n, "--hold", "2m")
+	assert.Contains(t, running("/system/contact"), "Someone else")
+	s.do("mara", 0, "revert", n, "--yes")
+	assert.Contains(t, running("/system/contact"), "Island office")
+	assert.Contains(t, running("/interfaces"), "192.0.2.77")
+
+	// Not confirmed.
+	out := s.do("mara", 5, "commit", n, "--hold", "10s", "--wait")
+	assert.Contains(t, out, "read back, it holds its former configuration")
+	assert.Contains(t, s.do("mara", 3, "confirm", n), "already reverted")
+
+	// Refused by the device alone, its own words kept.
+	bad := s.open("mara", "island /interfaces/interface=eth8/description no type given")
+	out = s.do("mara", 1, "preview", bad)
+	assert.Contains(t, out, "/interfaces/interface=eth8/type: is mandatory and not set")
+	assert.Contains(t, s.do("mara", 3, "commit", bad), "Nothing of it is on any device")
+
+	// Someone else on it: seen, kept apart, and merged.
+	mine := s.open("mara", "island /system/location Lighthouse")
+	other := session(t, d)
+	require.NoError(t, other.EditConfig(t.Context(), netconf.EditConfig{Target: netconf.Candidate,
+		Config: []byte(`<system xmlns="` + systemNS + `"><contact>behind your back</contact></system>`)}))
+	require.NoError(t, other.Commit(t.Context()))
+	s.do("mara", 0, "commit", mine, "--hold", "2m")
+	s.do("mara", 0, "confirm", mine)
+	assert.Contains(t, running("/system"), "behind your back")
+	assert.Contains(t, running("/system"), "Lighthouse")
+	assert.Contains(t, s.do("mara", 0, "audit", "--device", "island"), "who did it is not known")
+	require.NoError(t, other.Lock(t.Context(), netconf.Running))
+	late := s.open("mara", "island /system/location Elsewhere")
+	assert.Contains(t, s.do("mara", 3, "commit", late), "locked by NETCONF session "+other.SessionID)
+	other.Abort()
+
+	// The service dies and stays dead: the device goes back by itself.
+	require.Eventually(t, func() bool {
+		_, status := s.latch("mara", "commit", late, "--hold", "10s")
+		return status == 0
+	}, 30*time.Second, time.Second)
+	s.kill()
+	time.Sleep(20 * time.Second) // undisturbed: its timer runs only then
+	back := session(t, d)
+	data, err := back.GetConfig(t.Context(), netconf.Running, netconf.Filter(`<system xmlns="`+systemNS+`"/>`))
+	require.NoError(t, err)
+	assert.Equal(t, "Lighthouse", data.Find("system", "location").Value())
+	s.start()
+	s.eventually(late, "reverted", 30*time.Second)
+}
+
+func session(t *testing.T, d *netconfd.Server) *netconf.Client {
+	t.Helper()
+	c, err := netconf.Dial(t.Context(), d.Address, netconf.DialOptions{Client: ssh.ClientConfig{
+		User: d.User, Auth: []ssh.AuthMethod{ssh.PublicKeys(d.Signer(t))}, HostKeyCallback: ssh.FixedHostKey(d.HostKey),
+	}})
+	require.NoError(t, err)
+	t.Cleanup(c.Abort)
+	return c
+}

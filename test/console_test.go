@@ -75,7 +75,7 @@ func TestConsole(t *testing.T) {
 	// A second one is reverted by the bar.
 	n := s.open("mara", router+" "+mtu+" 1400")
 	do("second change", chromedp.Navigate(s.url+"/changes/"+n), chromedp.WaitEnabled(browser.Button("Commit on hold")), chromedp.Click(browser.Button("Commit on hold")),
-		chromedp.WaitEnabled(browser.Button("Keep it")), chromedp.Click(browser.Button("Go back now")),
+		chromedp.WaitEnabled(browser.Button("Keep it")), chromedp.Click(browser.Button("Go back now")), chromedp.Sleep(600*time.Millisecond), // the question slides in
 		chromedp.Click(browser.Button("Go back")+chromedp.Search(`[normalize-space(.)="Go back"]`)), shows("reverted by mara"))
 	assert.Equal(t, "9000", s.value(router, mtu))
 

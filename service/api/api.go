@@ -16,6 +16,7 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"oakenlatch/service/access"
@@ -211,7 +212,7 @@ func (a *API) metrics() metricSet {
 		}
 		return float64(len(list))
 	})
-	m.registry.MustRegister(m.requests, commits, prometheus.NewGoCollector()) //nolint:staticcheck // the short name of the same collector
+	m.registry.MustRegister(m.requests, commits, collectors.NewGoCollector())
 	return m
 }
 

@@ -1,0 +1,67 @@
+# Oaken Latch. The two commands: make demo, make test.
+
+GO ?= go
+DEMO_DATA ?= demo-data
+LISTEN ?= 127.0.0.1:8640
+
+CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/index.html console/package-lock.json console/vite.config.ts
+GO_SOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*') $(shell find lab service -name '*.yang' -o -name '*.xml' -o -name '*.sql') go.mod go.sum
+
+.PHONY: demo demo-reset tour build test check go-test console-test bench fuzz screenshots clean
+
+## demo: build all, run the service with its lab on loopback (Ctrl-C stops it)
+demo: build
+	@exec bin/oaken-latchd demo --data $(DEMO_DATA) --listen $(LISTEN)
+
+## demo-reset: forget the demo's records and devices
+demo-reset:
+	rm -rf $(DEMO_DATA)
+
+## tour: the client through the whole story, against a running demo
+tour: build
+	@bash scripts/tour.sh http://$(LISTEN)
+
+## build: the binaries, console embedded, in bin/
+build: bin/oaken-latchd bin/latch
+
+bin/oaken-latchd bin/latch &: $(GO_SOURCES) console/dist/index.html
+	$(GO) build -o bin/ ./cmd/...
+
+console/dist/index.html: console/node_modules/.installed $(CONSOLE_SOURCES)
+	cd console && npm run --silent build
+
+console/node_modules/.installed: console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+## test: every test there is; installs what it needs
+test:
+	@bash scripts/test.sh
+
+## check: formatting, vet, staticcheck, types and lint
+check: console/node_modules/.installed
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt'ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+	cd console && npm run --silent check && npm run --silent lint
+
+go-test: console/dist/index.html
+	$(GO) test -race -json -timeout 20m ./... | $(GO) run ./test/totals
+
+console-test: console/node_modules/.installed
+	cd console && npm test --silent
+
+## bench: measured claims, each as a ratio to a yardstick of the same run
+bench:
+	$(GO) test -run '^$$' -bench . ./core/... ./netconf/...
+
+## fuzz: every fuzz target for a while (FUZZTIME=30s)
+fuzz:
+	@bash scripts/fuzz.sh $(or $(FUZZTIME),30s)
+
+## screenshots: the pictures of docs/screenshots, drawn from the demo
+screenshots: build
+	$(GO) run ./test/screenshots
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html console/node_modules

@@ -1,0 +1,17 @@
+#!/usr/bin/env bash
+# Runs every test: make test. Ends with the totals.
+set -uo pipefail
+cd "$(dirname "$0")/.."
+. scripts/need.sh
+need gcc=gcc chromium=chromium /usr/sbin/sshd=openssh-server /usr/sbin/netconfd=netconfd \
+  /usr/share/yuma/modules=libyuma-base /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf=fonts-dejavu-core
+failed=0
+step() {
+  echo "== $1"
+  shift
+  "$@" || { echo "FAILED: $*"; failed=1; }
+}
+step "formatting, vet, staticcheck, types, lint" make --no-print-directory check
+step "console unit tests" make --no-print-directory console-test
+step "Go tests, whole-system tests, Chromium, netconfd" make --no-print-directory go-test
+exit $failed

@@ -1,0 +1,74 @@
+#!/usr/bin/env bash
+# The whole story, told by the client against a running demo: make tour.
+# Each command is printed before its real output.
+set -u
+server=${1:-http://127.0.0.1:8640}
+cd "$(dirname "$0")/.."
+export OAKEN_LATCH_SERVER=$server
+HOME=$(mktemp -d)
+export HOME XDG_CONFIG_HOME=$HOME
+trap 'rm -rf "$HOME"' EXIT
+export PATH=$PWD/bin:$PATH
+unexpected=0
+
+say() { printf '\n# %s\n' "$*"; }
+run() { # STATUS COMMAND...: what is expected, then what is run
+  local want=$1 got
+  shift
+  printf '$ %s\n' "$(printf '%q ' "$@" | sed "s/\\\\ /_/g; s/ \$//; s/_/ /g")"
+  "$@"
+  got=$?
+  [ "$got" -eq 0 ] || printf '(exit status %d)\n' "$got"
+  if [ "$got" -ne "$want" ]; then
+    printf '!! exit status %d was expected\n' "$want"
+    unexpected=1
+  fi
+}
+
+echo ferry-mara >"$HOME/mara"
+echo ferry-joss >"$HOME/joss"
+latch login --user mara --password-file "$HOME/mara" >/dev/null || { echo "start the demo first, in another terminal: make demo" >&2; exit 4; }
+
+say "Mara signs in and looks around."
+run 0 latch login --user mara --password-file "$HOME/mara"
+run 0 latch devices
+run 0 latch config northmole-harbour /interfaces/interface=port1
+
+say "She opens a change and stages edits. Nothing typed takes effect by itself."
+n=$(latch open "Bigger frames to Saltern" --ticket TF-214)
+printf '$ latch open "Bigger frames to Saltern" --ticket TF-214\n%s\n' "$n"
+mtu=$(latch config northmole-harbour /interfaces/interface=port1/ipv4/mtu | grep -o '[0-9]*$')
+new=9000
+[ "$mtu" = 9000 ] && new=8000
+run 0 latch put "$n" northmole-harbour /interfaces/interface=port1/ipv4/mtu $new
+run 2 latch put "$n" northmole-harbour /interfaces/interfase=port1/ipv4/mtu 9000
+run 0 latch preview "$n"
+
+say "She commits on hold: it goes back by itself unless confirmed. She keeps it."
+run 0 latch commit "$n" --hold 1m
+run 0 latch show "$n"
+run 0 latch confirm "$n"
+
+say "A change nobody confirms goes back, and the service says so from what it read."
+m=$(latch open "Try another contact")
+printf '$ latch open "Try another contact"\n%s\n' "$m"
+run 0 latch put "$m" saltern-quay /system/contact "nobody in particular"
+run 5 latch commit "$m" --hold 10s --wait
+
+say "A change that cuts the only way in. The device vanishes, and comes back by itself."
+k=$(latch open "Tidy up the firewall")
+printf '$ latch open "Tidy up the firewall"\n%s\n' "$k"
+run 0 latch delete "$k" gannet-hall /acls/acl=management-in/aces/ace=operations-room
+run 5 latch commit "$k" --hold 10s --wait
+run 0 latch config gannet-hall /acls/acl=management-in/aces/ace=operations-room
+
+say "Joss works on the same device. What Mara has in draft is hers alone."
+d=$(latch open "Mara's draft")
+run 0 latch put "$d" northmole-harbour /system/location "Ramp house, upstairs"
+run 0 latch login --user joss --password-file "$HOME/joss"
+run 3 latch preview "$d"
+
+say "Who did what, when: and the record was not altered."
+run 0 latch audit --change "$n"
+run 0 latch audit verify
+exit $unexpected

@@ -1,0 +1,138 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"flag"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"oakenlatch/wire"
+)
+
+// run runs the client against a handler and gives status, output and errors.
+func run(t *testing.T, h http.HandlerFunc, env map[string]string, args ...string) (int, string, string) {
+	t.Helper()
+	if env == nil {
+		env = map[string]string{}
+	}
+	if env["HOME"] == "" {
+		env["HOME"] = t.TempDir()
+	}
+	if h != nil {
+		srv := httptest.NewServer(h)
+		t.Cleanup(srv.Close)
+		env["OAKEN_LATCH_SERVER"] = srv.URL
+	}
+	var out, errOut bytes.Buffer
+	a := &app{in: strings.NewReader(""), out: &out, err: &errOut, getenv: func(k string) string { return env[k] }}
+	status := a.run(t.Context(), args)
+	return status, out.String(), errOut.String()
+}
+
+func answer(status int, doc any) http.HandlerFunc {
+	return func(w http.ResponseWriter, _ *http.Request) {
+		w.WriteHeader(status)
+		_ = json.NewEncoder(w).Encode(doc)
+	}
+}
+
+func TestInterspersed(t *testing.T) {
+	for _, c := range []struct{ in, pos, hold string }{
+		{"7 --hold 2m", "7", "2m"}, {"--hold=2m 7", "7", "2m"}, {"7 dev /p -5", "7 dev /p -5", ""},
+		{"--hold 2m -- 7 --hold", "7 --hold", "2m"}, {"7 -", "7 -", ""}, {"-hold 1s a b", "a b", "1s"},
+	} {
+		fs := flag.NewFlagSet("x", flag.ContinueOnError)
+		hold := fs.String("hold", "", "")
+		pos, err := interspersed(fs, strings.Fields(c.in))
+		require.NoError(t, err, c.in)
+		assert.Equal(t, c.pos, strings.Join(pos, " "), c.in)
+		assert.Equal(t, c.hold, *hold, c.in)
+	}
+}
+
+// Every command has help with an example, and the overview names it.
+func TestHelp(t *testing.T) {
+	_, overview, _ := run(t, nil, nil, "--help")
+	for _, c := range commands() {
+		status, out, _ := run(t, nil, nil, append(strings.Fields(c.name), "--help")...)
+		assert.Zero(t, status, c.name)
+		assert.Contains(t, out, "Example:\n  latch "+c.name, c.name)
+		assert.Contains(t, out, "--json", c.name)
+		assert.Contains(t, overview, "latch "+c.name, c.name)
+	}
+	status, _, _ := run(t, nil, nil)
+	assert.Equal(t, WrongUse, status)
+	status, out, _ := run(t, nil, nil, "help", "device", "add")
+	assert.Zero(t, status)
+	assert.Contains(t, out, "--address")
+}
+
+func TestExitStatuses(t *testing.T) {
+	for kind, want := range map[string]int{
+		"invalid": WrongUse, "not-found": WrongUse, "too-large": WrongUse, "unreachable": Unreachable,
+		"forbidden": Refused, "conflict": Refused, "host-key": Refused, "denied": Refused, "internal": Refused,
+	} {
+		p := wire.Problem{Type: wire.ProblemPrefix + kind, Status: 400, Detail: "what is wrong", Next: "what to do"}
+		status, out, errOut := run(t, answer(400, p), nil, "devices")
+		assert.Equal(t, want, status, kind)
+		assert.Empty(t, out)
+		assert.Equal(t, "latch: what is wrong; what to do\n", errOut)
+		_, _, errOut = run(t, answer(400, p), nil, "devices", "--json")
+		var back wire.Problem
+		require.NoError(t, json.Unmarshal([]byte(errOut), &back), "with --json errors are documents too")
+		assert.Equal(t, p, back)
+	}
+	status, _, errOut := run(t, answer(502, "<html>"), nil, "devices")
+	assert.Equal(t, Unreachable, status)
+	assert.Contains(t, errOut, "not Oaken Latch")
+}
+
+func TestVerdicts(t *testing.T) {
+	for state, c := range map[string]struct {
+		status int
+		says   string
+	}{
+		"kept": {Done, "kept, confirmed by mara"}, "reverted": {WentBack, "reverted: why"}, "failed": {Refused, "Nothing of it is on any device"},
+	} {
+		doc := wire.Change{Number: 7, State: state, Reason: "why", Commit: &wire.Commit{Phase: "done", By: "mara"}}
+		status, out, _ := run(t, answer(200, doc), nil, "watch", "7")
+		assert.Equal(t, c.status, status, state)
+		assert.Contains(t, out, c.says, state)
+	}
+}
+
+// A login is remembered for its own server alone, for its owner's eyes alone.
+func TestLoginIsRemembered(t *testing.T) {
+	home := t.TempDir()
+	pw := filepath.Join(home, "pw")
+	require.NoError(t, os.WriteFile(pw, []byte("secret\n"), 0o600))
+	var got wire.Login
+	var auth string
+	h := func(w http.ResponseWriter, r *http.Request) {
+		auth = r.Header.Get("Authorization")
+		_ = json.NewDecoder(r.Body).Decode(&got)
+		_ = json.NewEncoder(w).Encode(wire.Session{Account: "mara", Role: "operator", Token: "tok"})
+	}
+	srv := httptest.NewServer(http.HandlerFunc(h))
+	t.Cleanup(srv.Close)
+	env := map[string]string{"HOME": home}
+	status, out, errOut := run(t, nil, env, "login", "--server", srv.URL, "--user", "mara", "--password-file", pw)
+	require.Zero(t, status, errOut)
+	assert.Contains(t, out, "as mara (operator)")
+	assert.Equal(t, "secret", got.Password)
+	info, err := os.Stat(filepath.Join(home, ".config", "oaken-latch", "session.json"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	_, _, _ = run(t, nil, env, "whoami")
+	assert.Equal(t, "Bearer tok", auth)
+	_, _, _ = run(t, h, map[string]string{"HOME": home}, "whoami")
+	assert.Empty(t, auth, "another server does not get the token")
+}

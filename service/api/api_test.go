@@ -1,0 +1,172 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"sort"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/labstack/echo/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"oakenlatch/service/access"
+	"oakenlatch/service/audit"
+	"oakenlatch/service/desk"
+	"oakenlatch/service/engine"
+	"oakenlatch/service/fleet"
+	"oakenlatch/service/history"
+	"oakenlatch/service/store"
+	"oakenlatch/wire"
+)
+
+func newAPI(t *testing.T, console fs.FS) *API {
+	t.Helper()
+	dir := t.TempDir()
+	s, err := store.Open(dir)
+	require.NoError(t, err)
+	log := audit.New(s, time.Now)
+	sealer, err := access.OpenSealer(dir)
+	require.NoError(t, err)
+	accounts, err := access.NewAccounts(s, log)
+	require.NoError(t, err)
+	f := fleet.New(s, log, sealer)
+	h := history.New(s, log, f)
+	e := engine.New(s, log, f, h, slog.New(slog.DiscardHandler))
+	t.Cleanup(func() {
+		e.Stop()
+		_ = s.Close()
+	})
+	return &API{Store: s, Log: log, Accounts: accounts, Fleet: f, History: h, Desk: desk.New(s, log, h), Engine: e,
+		Console: console, Logger: slog.New(slog.DiscardHandler), Stopping: t.Context()}
+}
+
+// The description names every route there is, and no other.
+func TestOpenAPIIsTrue(t *testing.T) {
+	a := newAPI(t, fstest.MapFS{})
+	var described, routed []string
+	for path, ops := range a.OpenAPI()["paths"].(map[string]map[string]any) {
+		for method := range ops {
+			described = append(described, strings.ToUpper(method)+" "+path)
+		}
+	}
+	for _, r := range a.Handler().(*echo.Echo).Router().Routes() {
+		if !strings.HasPrefix(r.Path, prefix) || strings.HasSuffix(r.Path, "*") {
+			continue
+		}
+		parts := strings.Split(r.Path, "/")
+		for i, p := range parts {
+			if name, ok := strings.CutPrefix(p, ":"); ok {
+				parts[i] = "{" + name + "}"
+			}
+		}
+		routed = append(routed, r.Method+" "+strings.Join(parts, "/"))
+	}
+	sort.Strings(described)
+	sort.Strings(routed)
+	assert.Equal(t, routed, described)
+	body, err := json.Marshal(a.OpenAPI())
+	require.NoError(t, err)
+	for _, want := range []string{`"openapi":"3.1.0"`, `"#/components/schemas/Preview"`, `"secondsLeft"`, `application/problem+json`} {
+		assert.Contains(t, string(body), want)
+	}
+}
+
+// Every operation but signing in wants to know who asks; roles are kept.
+func TestRoles(t *testing.T) {
+	a := newAPI(t, fstest.MapFS{})
+	h := a.Handler()
+	require.NoError(t, a.Accounts.Add(t.Context(), "x", "wren", "wren's password", access.Viewer))
+	token, _, _, err := a.Accounts.Login(t.Context(), "wren", "wren's password", "test")
+	require.NoError(t, err)
+	ask := func(method, path string, set func(*http.Request)) (int, wire.Problem) {
+		req := httptest.NewRequest(method, path, strings.NewReader("{}"))
+		req.Header.Set("Content-Type", "application/json")
+		if set != nil {
+			set(req)
+		}
+		rec := httptest.NewRecorder()
+		h.ServeHTTP(rec, req)
+		var p wire.Problem
+		_ = json.Unmarshal(rec.Body.Bytes(), &p)
+		return rec.Code, p
+	}
+	bearer := func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+token) }
+	for _, r := range a.routes() {
+		if r.needs == "" {
+			continue
+		}
+		path := prefix + strings.NewReplacer(":name", "none", ":number", "1", ":id", "1").Replace(r.path)
+		status, p := ask(r.method, path, nil)
+		assert.Equal(t, http.StatusUnauthorized, status, "%s %s", r.method, path)
+		assert.Equal(t, wire.ProblemPrefix+"sign-in", p.Type)
+		if r.needs != access.Viewer {
+			status, p = ask(r.method, path, bearer)
+			assert.Equal(t, http.StatusForbidden, status, "%s %s", r.method, path)
+			assert.Contains(t, p.Detail, "wren is a viewer; this needs "+string(r.needs))
+		}
+	}
+	status, _ := ask("GET", prefix+"/me", func(r *http.Request) { r.Header.Set("Authorization", "Basic "+token) })
+	assert.Equal(t, http.StatusUnauthorized, status)
+	cookie := func(origin string) func(*http.Request) {
+		return func(r *http.Request) {
+			r.AddCookie(&http.Cookie{Name: cookieName, Value: token})
+			r.Header.Set("Origin", origin)
+		}
+	}
+	status, _ = ask("GET", prefix+"/me", cookie("http://elsewhere.example"))
+	assert.Equal(t, http.StatusOK, status, "reading is guarded by the browser itself")
+	status, _ = ask("POST", prefix+"/logout", cookie("http://elsewhere.example"))
+	assert.Equal(t, http.StatusForbidden, status, "another site cannot act with the console's session")
+	status, _ = ask("POST", prefix+"/logout", cookie("http://example.com"))
+	assert.Equal(t, http.StatusNoContent, status)
+	status, _ = ask("GET", prefix+"/me", bearer)
+	assert.Equal(t, http.StatusUnauthorized, status, "signed out is signed out")
+}
+
+func TestConsoleFiles(t *testing.T) {
+	h := newAPI(t, fstest.MapFS{"index.html": {Data: []byte("<html>the console")}, "assets/a.js": {Data: []byte("code")}}).Handler()
+	get := func(path string) *httptest.ResponseRecorder {
+		rec := httptest.NewRecorder()
+		h.ServeHTTP(rec, httptest.NewRequest("GET", path, nil))
+		return rec
+	}
+	for _, page := range []string{"/", "/changes/7", "/devices/x"} {
+		assert.Contains(t, get(page).Body.String(), "the console", page)
+	}
+	js := get("/assets/a.js")
+	assert.Equal(t, "code", js.Body.String())
+	assert.Contains(t, js.Header().Get("Cache-Control"), "immutable")
+	assert.Contains(t, js.Header().Get("Content-Security-Policy"), "frame-ancestors 'none'")
+	assert.Equal(t, "ok\n", get("/healthz").Body.String())
+	assert.Equal(t, "ready\n", get("/readyz").Body.String())
+	assert.Contains(t, get("/metrics").Body.String(), "oaken_latch_commits_open 0")
+}
+
+func TestProblems(t *testing.T) {
+	for _, c := range []struct {
+		err    error
+		status int
+		kind   string
+	}{
+		{&fleet.Error{Device: "d", Address: "a:1", Kind: fleet.Unreachable, Msg: "no answer", Next: "look"}, 504, "unreachable"},
+		{&fleet.Error{Device: "d", Kind: fleet.HostKey}, 502, "host-key"},
+		{&fleet.Error{Device: "d", Kind: fleet.Refusal}, 409, "refusal"},
+		{access.ErrDenied, 401, "denied"}, {errNoLogin, 401, "sign-in"}, {store.ErrExists, 409, "conflict"}, {store.ErrNotFound, 404, "not-found"},
+		{errors.New("disk full"), 500, "internal"}, {echo.ErrMethodNotAllowed, 405, "invalid"},
+	} {
+		p := problem(c.err)
+		assert.Equal(t, c.status, p.Status, "%v", c.err)
+		assert.Equal(t, wire.ProblemPrefix+c.kind, p.Type)
+		assert.NotEmpty(t, p.Title)
+		assert.NotEmpty(t, p.Detail)
+	}
+	assert.Equal(t, "d (a:1): no answer", problem(&fleet.Error{Device: "d", Address: "a:1", Kind: fleet.Unreachable, Msg: "no answer"}).Detail)
+}

@@ -15,7 +15,11 @@ say() { printf '\n# %s\n' "$*"; }
 run() { # STATUS COMMAND...: what is expected, then what is run
   local want=$1 got
   shift
-  printf '$ %s\n' "$(printf '%q ' "$@" | sed "s/\\\\ /_/g; s/ \$//; s/_/ /g")"
+  printf '$'
+  for word in "$@"; do
+    case $word in *' '*) printf ' "%s"' "$word" ;; *) printf ' %s' "$word" ;; esac
+  done
+  printf '\n'
   "$@"
   got=$?
   [ "$got" -eq 0 ] || printf '(exit status %d)\n' "$got"
@@ -25,12 +29,13 @@ run() { # STATUS COMMAND...: what is expected, then what is run
   fi
 }
 
-echo ferry-mara >"$HOME/mara"
-echo ferry-joss >"$HOME/joss"
-latch login --user mara --password-file "$HOME/mara" >/dev/null || { echo "start the demo first, in another terminal: make demo" >&2; exit 4; }
+cd "$HOME" || exit 1
+echo ferry-mara >mara.password
+echo ferry-joss >joss.password
+latch login --user mara --password-file mara.password >/dev/null || { echo "start the demo first, in another terminal: make demo" >&2; exit 4; }
 
 say "Mara signs in and looks around."
-run 0 latch login --user mara --password-file "$HOME/mara"
+run 0 latch login --user mara --password-file mara.password
 run 0 latch devices
 run 0 latch config northmole-harbour /interfaces/interface=port1
 
@@ -65,7 +70,7 @@ run 0 latch config gannet-hall /acls/acl=management-in/aces/ace=operations-room
 say "Joss works on the same device. What Mara has in draft is hers alone."
 d=$(latch open "Mara's draft")
 run 0 latch put "$d" northmole-harbour /system/location "Ramp house, upstairs"
-run 0 latch login --user joss --password-file "$HOME/joss"
+run 0 latch login --user joss --password-file joss.password
 run 3 latch preview "$d"
 
 say "Who did what, when: and the record was not altered."

@@ -95,8 +95,7 @@ func (e *Engine) Commit(ctx context.Context, actor string, change int64, hold ti
 	if err != nil {
 		return err
 	}
-	e.launch(r)
-	r.events <- said{ev: guard.Event{Kind: guard.Start, At: e.log.Now(), By: actor}}
+	e.launch(r, guard.Event{Kind: guard.Start, At: e.log.Now(), By: actor})
 	return nil
 }
 
@@ -136,14 +135,14 @@ func (e *Engine) begin(ctx context.Context, actor string, change int64, hold tim
 	return newRun(e, c, hands), nil
 }
 
-// launch starts a run's loop; e.mu is held.
-func (e *Engine) launch(r *run) {
+// launch starts a run's loop with its first event; e.mu is held.
+func (e *Engine) launch(r *run, first guard.Event) {
 	e.runs[r.commit.Change] = r
 	for _, h := range r.hands {
 		e.busy[h.device] = r.commit.Change
 	}
 	e.wg.Go(func() {
-		r.loop()
+		r.loop(first)
 		e.mu.Lock()
 		defer e.mu.Unlock()
 		delete(e.runs, r.commit.Change)
@@ -229,8 +228,7 @@ func (e *Engine) Recover(ctx context.Context) error {
 			return fmt.Errorf("commit of change %d cannot be taken up: %w", c.Change, err)
 		}
 		e.slog.Info("taking up a commit", "change", c.Change, "phase", r.state.Phase)
-		e.launch(r)
-		r.events <- said{ev: guard.Event{Kind: guard.Restarted, At: e.log.Now(), By: audit.Service}}
+		e.launch(r, guard.Event{Kind: guard.Restarted, At: e.log.Now(), By: audit.Service})
 	}
 	return nil
 }

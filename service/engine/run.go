@@ -41,9 +41,13 @@ func newRun(e *Engine, c commitRecord, hands []*hand) *run {
 }
 
 // loop takes events one by one until the commit is concluded or the engine
-// stops.
-func (r *run) loop() {
+// stops. The first comes before any tick: after a restart the machine must know
+// of it before it learns that the hold has ended meanwhile.
+func (r *run) loop(first guard.Event) {
 	defer close(r.over)
+	if r.take(said{ev: first}) {
+		return
+	}
 	var tick <-chan time.Time
 	watch := time.NewTicker(min(max(r.commit.Hold/20, 3*time.Second), 30*time.Second))
 	defer watch.Stop()

@@ -43,8 +43,8 @@ type LedgerQuery struct {
 	Limit  int
 	Oldest bool // oldest first, otherwise newest first
 
-	// Staging of others is private: with Reader set, staging entries by anyone
-	// else are left out.
+	// Drafts are private: with Reader set, what others staged is left out until
+	// their change has been committed.
 	Reader string
 }
 
@@ -72,7 +72,8 @@ func (s *Store) Ledger(ctx context.Context, q LedgerQuery) ([]ledger.Entry, erro
 		add("seq < ?", q.Before)
 	}
 	if q.Reader != "" {
-		add("(action NOT IN ('edit.put', 'edit.delete', 'edit.drop') OR actor = ?)", q.Reader)
+		add(`(action NOT IN ('edit.put', 'edit.delete', 'edit.drop', 'change.open') OR actor = ?
+			OR change IN (SELECT number FROM changes WHERE state NOT IN ('draft', 'dropped')))`, q.Reader)
 	}
 	order := "DESC"
 	if q.Oldest {

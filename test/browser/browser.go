@@ -103,12 +103,13 @@ func SignIn(ctx context.Context, server, page, account, password string) error {
 	)
 }
 
-// Pick chooses an option of a select by its label.
+// Pick chooses an option of a select that can be searched, by the keyboard.
 func Pick(label, option string) Step {
-	choice := search(`//div[contains(@class,"ant-select-item-option") and @title=%q]`, option)
+	field := search(`//input[@aria-label=%q]`, label)
 	return chromedp.Steps(
-		chromedp.Click(search(`//*[@aria-label=%q]/ancestor-or-self::div[contains(@class,"ant-select")][1]`, label)),
-		chromedp.WaitVisible(choice),
-		chromedp.Click(choice),
+		chromedp.SendKeys(field, option),
+		chromedp.WaitVisible(search(`//div[contains(@class,"ant-select-item-option") and @title=%q]`, option)),
+		chromedp.SendKeys(field, "\r"),
+		chromedp.WaitVisible(search(`//*[@title=%q and not(contains(@class,"ant-select-item-option"))]`, option)),
 	)
 }

@@ -62,6 +62,7 @@ type Device struct {
 	effects   uint64 // counts changes of running; a delayed effect checks it is still the newest
 	live      map[net.Conn]bool
 	closed    bool
+	faults    func(op *markup.Element) Fault
 }
 
 // pendingCommit is a confirmed commit that waits to be confirmed.

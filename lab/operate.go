@@ -40,8 +40,13 @@ func refuse(tag, format string, args ...any) error {
 	return netconf.RPCErrors{{Type: "application", Tag: tag, Message: fmt.Sprintf(format, args...)}}
 }
 
-// Operate carries out one operation; it is the netconf.Handler.
+// Operate carries out one operation, with whatever fault was ordered for it; it
+// is the netconf.Handler.
 func (d *Device) Operate(s *netconf.Session, op *markup.Element) ([]byte, error) {
+	return d.faulty(s, op, d.operate)
+}
+
+func (d *Device) operate(s *netconf.Session, op *markup.Element) ([]byte, error) {
 	if op.Name.Space == netconf.MonitoringNS && op.Name.Local == "get-schema" {
 		return d.getSchema(op)
 	}

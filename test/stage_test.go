@@ -272,3 +272,10 @@ func (s *stage) request(method, path, contentType string, body io.Reader) (int, 
 	_ = json.NewDecoder(res.Body).Decode(&p)
 	return res.StatusCode, p
 }
+
+// daemonAgain tries to start a second service on the same records.
+func (s *stage) daemonAgain() (out string, status int) {
+	cmd := exec.Command(filepath.Join(bin, "oaken-latchd"), "serve", "--data", filepath.Join(s.dir, "data"), "--listen", "127.0.0.1:0")
+	b, _ := cmd.CombinedOutput()
+	return string(b), cmd.ProcessState.ExitCode()
+}

@@ -55,6 +55,24 @@ func Compile(sources []Source, opt Options) *Schema {
 	return c.s
 }
 
+// Dependencies lists the modules that a module's text imports and the
+// submodules it includes; none where the text cannot be read.
+func Dependencies(text string) []string {
+	stmts, err := yang.Parse(text, "")
+	if err != nil {
+		return nil
+	}
+	var out []string
+	for _, st := range stmts {
+		for _, keyword := range []string{"import", "include"} {
+			for _, dep := range all(st, keyword) {
+				out = append(out, dep.Argument)
+			}
+		}
+	}
+	return out
+}
+
 // unit is one parsed module or submodule.
 type unit struct {
 	name     string

@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"regexp"
 	"slices"
 	"sort"
 	"strings"
@@ -97,8 +96,6 @@ func (f *Fleet) Schema(ctx context.Context, d store.Device) (*schema.Schema, err
 // announced is a module as a device names it, in whatever way.
 type announced struct{ name, revision string }
 
-var dependency = regexp.MustCompile(`(?m)^\s*(?:import|include)\s+"?([A-Za-z_][A-Za-z0-9._-]*)"?\s*[;{]`)
-
 // fetch gets all modules a device names in its hello (RFC 6020 section 5.6.4),
 // its monitoring data (RFC 6022) or its YANG library (RFC 7895), and those
 // these import.
@@ -158,9 +155,9 @@ func (f *Fleet) fetch(ctx context.Context, s *Session) (moduleSet, error) {
 				return set, err
 			}
 			set.Sources = append(set.Sources, schema.Source{Name: name, Revision: want[name], Text: text})
-			for _, dep := range dependency.FindAllStringSubmatch(text, -1) {
-				if _, known := want[dep[1]]; !known {
-					want[dep[1]] = ""
+			for _, dep := range schema.Dependencies(text) {
+				if _, known := want[dep]; !known {
+					want[dep] = ""
 				}
 			}
 		}

@@ -1,0 +1,236 @@
+package fleet
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"fmt"
+	"net"
+	"sort"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+
+	"oakenlatch/core/markup"
+	"oakenlatch/netconf"
+	"oakenlatch/service/access"
+	"oakenlatch/service/audit"
+	"oakenlatch/service/store"
+)
+
+// talker is a device made of what it says.
+type talker struct {
+	modules map[string]string // name or name@revision -> text
+	get     string            // what get answers with
+	asked   []string
+}
+
+func (d *talker) Closed(*netconf.Session) {}
+
+func (d *talker) Operate(_ *netconf.Session, op *markup.Element) ([]byte, error) {
+	switch op.Name.Local {
+	case "get":
+		return []byte(`<data xmlns="` + netconf.BaseNS + `">` + d.get + `</data>`), nil
+	case "get-config":
+		return []byte(`<data xmlns="` + netconf.BaseNS + `"><top xmlns="urn:top"><a>1</a><more xmlns="urn:unknown">kept</more></top></data>`), nil
+	case "get-schema":
+		name, version := op.Find("identifier").Value(), op.Find("version").Value()
+		d.asked = append(d.asked, name+"@"+version)
+		text, ok := d.modules[name+"@"+version]
+		if !ok && version == "" {
+			text, ok = d.modules[name]
+		}
+		if !ok {
+			return nil, netconf.RPCErrors{{Type: "application", Tag: "invalid-value", Message: "no such module"}}
+		}
+		w := &markup.Writer{}
+		w.Leaf(markup.Name{Space: netconf.MonitoringNS, Local: "data"}, text)
+		return w.Bytes(), nil
+	}
+	return nil, netconf.RPCErrors{{Type: "application", Tag: "operation-not-supported"}}
+}
+
+// serve runs a talker over SSH and gives its address.
+func serve(t *testing.T, d *talker, caps ...string) string {
+	t.Helper()
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	signer, err := ssh.NewSignerFromKey(key)
+	require.NoError(t, err)
+	cfg := &ssh.ServerConfig{PasswordCallback: func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) { return nil, nil }}
+	cfg.AddHostKey(signer)
+	srv := &netconf.Server{Capabilities: append([]string{netconf.CapBase11}, caps...), Handler: d}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = l.Close() })
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() { _ = srv.ServeSSH(conn, cfg) }()
+		}
+	}()
+	return l.Addr().String()
+}
+
+func newFleet(t *testing.T) (*Fleet, *store.Store) {
+	t.Helper()
+	dir := t.TempDir()
+	s, err := store.Open(dir)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	sealer, err := access.OpenSealer(dir)
+	require.NoError(t, err)
+	return New(s, audit.New(s, time.Now), sealer), s
+}
+
+func (f *Fleet) adopt(t *testing.T, name, address string) {
+	t.Helper()
+	require.NoError(t, f.Add(t.Context(), "mara", NewDevice{Name: name, Address: address, Account: "u", Password: "password"}))
+	key, err := f.ScanHostKey(t.Context(), name)
+	require.NoError(t, err)
+	_, err = f.Trust(t.Context(), "mara", name, key.Fingerprint)
+	require.NoError(t, err)
+}
+
+var modules = map[string]string{
+	"top":             `module top { namespace "urn:top"; prefix t; import lib { prefix l; } include part; container top { leaf a { type l:word; } leaf b { if-feature extra; type string; } uses inner; } feature extra; }`,
+	"part":            `submodule part { belongs-to top { prefix t; } grouping inner { leaf c { type string; } } }`,
+	"lib":             `module lib { namespace "urn:lib"; prefix l; typedef word { type string; } container never { leaf x { type string; } } }`,
+	"side@2020-01-01": `module side { namespace "urn:side"; prefix s; revision 2020-01-01; container side { leaf x { type string; } } }`,
+	"side":            `module side { namespace "urn:side"; prefix s; revision 2024-01-01; container newer { leaf x { type string; } } }`,
+}
+
+// However a device names its modules, the schema is the same.
+func TestModuleDiscovery(t *testing.T) {
+	library := `<modules-state xmlns="` + libraryNS + `">
+		<module><name>top</name><revision/><conformance-type>implement</conformance-type><feature>extra</feature><submodule><name>part</name><revision/></submodule></module>
+		<module><name>lib</name><revision/><conformance-type>import</conformance-type></module></modules-state>`
+	newLibrary := `<yang-library xmlns="` + libraryNS + `"><module-set><name>all</name>
+		<module><name>top</name><feature>extra</feature><submodule><name>part</name></submodule></module>
+		<import-only-module><name>lib</name></import-only-module></module-set></yang-library>`
+	monitoring := `<netconf-state xmlns="` + netconf.MonitoringNS + `"><schemas>
+		<schema><identifier>top</identifier><version/><format>yang</format></schema><schema><identifier>top</identifier><version/><format>yin</format></schema></schemas></netconf-state>`
+	for _, c := range []struct {
+		name  string
+		caps  []string
+		get   string
+		extra bool
+	}{
+		{"hello", []string{"urn:top?module=top&features=extra"}, "", true},
+		{"library of RFC 7895", []string{"urn:ietf:params:netconf:capability:yang-library:1.0?revision=2016-06-21&module-set-id=1"}, library, true},
+		{"library of RFC 8525", []string{"urn:ietf:params:netconf:capability:yang-library:1.1?revision=2019-01-04&content-id=1"}, newLibrary, true},
+		{"monitoring", nil, monitoring, false}, // which tells no features
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			f, _ := newFleet(t)
+			d := &talker{modules: modules, get: c.get}
+			f.adopt(t, "d", serve(t, d, c.caps...))
+			s, err := f.Dial(t.Context(), "d")
+			require.NoError(t, err)
+			defer s.Abort()
+			require.Empty(t, s.Schema.Problems)
+			var leaves []string
+			for _, n := range s.Schema.Named("top")[0].Data() {
+				leaves = append(leaves, n.Name)
+			}
+			want := []string{"a", "c"}
+			if c.extra {
+				want = []string{"a", "b", "c"}
+			}
+			assert.Equal(t, want, leaves)
+			assert.Empty(t, s.Schema.Named("never"), "a module that is only imported has no data")
+		})
+	}
+}
+
+// A device is asked for its modules once, and again when it announces others;
+// what it does not hand out is said, and the rest works.
+func TestModulesAreAskedForOnce(t *testing.T) {
+	f, st := newFleet(t)
+	d := &talker{modules: modules}
+	address := serve(t, d, "urn:side?module=side&revision=2020-01-01", "urn:top?module=top", "urn:gone?module=gone&revision=2021-01-01")
+	f.adopt(t, "d", address)
+	dial := func(name string) *Session {
+		s, err := f.Dial(t.Context(), name)
+		require.NoError(t, err)
+		t.Cleanup(s.Abort)
+		return s
+	}
+	s := dial("d")
+	sort.Strings(d.asked)
+	assert.Equal(t, []string{"gone@", "gone@2021-01-01", "lib@", "part@", "side@2020-01-01", "top@"}, d.asked)
+	assert.NotEmpty(t, s.Schema.Named("side"), "the revision that was announced")
+	require.Len(t, s.Schema.Problems, 1)
+	assert.Contains(t, s.Schema.Problems[0].String(), "gone: the device names this module but does not hand it out")
+	n, err := s.Read(t.Context(), netconf.Running)
+	require.NoError(t, err)
+	assert.Equal(t, 2, n.Count(), "what no module describes is carried too")
+
+	d.asked = nil
+	assert.Same(t, s.Schema, dial("d").Schema)
+	assert.Empty(t, d.asked)
+	f2 := New(st, f.log, f.sealer) // a service that was started again
+	again, err := f2.Dial(t.Context(), "d")
+	require.NoError(t, err)
+	defer again.Abort()
+	assert.Empty(t, d.asked, "nor after a restart")
+	f.adopt(t, "e", serve(t, d, "urn:top?module=top"))
+	assert.NotSame(t, s.Schema, dial("e").Schema)
+}
+
+func TestAddRefuses(t *testing.T) {
+	f, _ := newFleet(t)
+	for want, n := range map[string]NewDevice{
+		"no name for a device":  {Name: "two words", Address: "a:1", Account: "u", Password: "p"},
+		"no address":            {Name: "d", Address: "a", Account: "u", Password: "p"},
+		"account on the device": {Name: "d", Address: "a:1", Password: "p"},
+		"password or a private": {Name: "d", Address: "a:1", Account: "u"},
+		"key cannot be read":    {Name: "d", Address: "a:1", Account: "u", PrivateKey: "no key"},
+	} {
+		require.ErrorContains(t, f.Add(t.Context(), "mara", n), want)
+	}
+}
+
+func TestGuard(t *testing.T) {
+	for _, c := range []struct{ caps, guard, why string }{
+		{"", "unknown", "not been reached"}, {netconf.CapWritableRunning, "none", "no candidate"},
+		{netconf.CapCandidate + " " + netconf.CapConfirmedCommit10, "none", "persist token"},
+		{netconf.CapCandidate + " " + netconf.CapConfirmedCommit11, "device", ""},
+	} {
+		guard, why := Guard(strings.Fields(c.caps))
+		assert.Equal(t, c.guard, guard, c.caps)
+		assert.Contains(t, why, c.why)
+	}
+}
+
+// What went wrong at the last contact is kept, until the next that goes well.
+func TestTroubleIsNoted(t *testing.T) {
+	f, st := newFleet(t)
+	address := serve(t, &talker{modules: modules}, "urn:top?module=top")
+	f.adopt(t, "d", address)
+	s, err := f.Dial(t.Context(), "d")
+	require.NoError(t, err)
+	s.Abort()
+	require.NoError(t, st.Write(t.Context(), func(tx *store.Tx) error {
+		return tx.SetHostKey(1, "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIA0Zq0Vb2x0c4V0Yq0Vb2x0c4V0Yq0Vb2x0c4V0Yq0V")
+	}))
+	_, err = f.Dial(t.Context(), "d")
+	require.Error(t, err)
+	d, err := st.Device(t.Context(), "d")
+	require.NoError(t, err)
+	assert.Contains(t, d.Trouble, fmt.Sprintf("d (%s)", address))
+	assert.False(t, d.Seen.IsZero(), "when it was seen last stays known")
+	key, err := f.ScanHostKey(t.Context(), "d")
+	require.NoError(t, err)
+	_, err = f.Trust(t.Context(), "mara", "d", key.Fingerprint)
+	require.NoError(t, err)
+	d, err = st.Device(t.Context(), "d")
+	require.NoError(t, err)
+	assert.Empty(t, d.Trouble)
+}

@@ -20,6 +20,16 @@ func changeNumber(text string) (int64, error) {
 
 func changePath(n int64) string { return fmt.Sprintf("/changes/%d", n) }
 
+// fetch gets the change that an argument names.
+func (a *app) fetch(arg string) (wire.Change, error) {
+	var c wire.Change
+	n, err := changeNumber(arg)
+	if err != nil {
+		return c, err
+	}
+	return c, a.call("GET", changePath(n), nil, &c)
+}
+
 func openChange(a *app, fs *flag.FlagSet) func([]string) error {
 	ticket := fs.String("ticket", "", "the ticket it belongs to")
 	return func(args []string) error {
@@ -111,14 +121,11 @@ func unstage(a *app, _ *flag.FlagSet) func([]string) error {
 func drop(a *app, fs *flag.FlagSet) func([]string) error {
 	yes := fs.Bool("yes", false, "do not ask")
 	return func(args []string) error {
-		n, err := changeNumber(args[0])
+		c, err := a.fetch(args[0])
 		if err != nil {
 			return err
 		}
-		var c wire.Change
-		if err := a.call("GET", changePath(n), nil, &c); err != nil {
-			return err
-		}
+		n := c.Number
 		if !*yes && !a.agree(fmt.Sprintf("Abandon change %d, %q, with %s?", n, c.Title, count(c.Edits, "edit", "edits"))) {
 			return &exit{Refused, fmt.Errorf("change %d was not dropped; without a terminal, give --yes", n)}
 		}
@@ -203,7 +210,10 @@ func (a *app) partText(p wire.PartPreview, against string) {
 	}
 	a.printf("\n%s  %s\n", a.paint(strong, p.Device), where)
 	a.difference(p.Lines)
-	if p.Count == 0 {
+	switch {
+	case p.Count == 0 && against == "record":
+		a.printf("  nothing was sent to it yet\n")
+	case p.Count == 0:
 		a.printf("  nothing would change here\n")
 	}
 	for _, e := range p.Edits {

@@ -249,12 +249,8 @@ func revert(a *app, fs *flag.FlagSet) func([]string) error {
 
 func showChange(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		n, err := changeNumber(args[0])
+		c, err := a.fetch(args[0])
 		if err != nil {
-			return err
-		}
-		var c wire.Change
-		if err := a.call("GET", changePath(n), nil, &c); err != nil {
 			return err
 		}
 		return a.show(c, func() {

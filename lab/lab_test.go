@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"oakenlatch/core/markup"
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
 )
@@ -176,4 +177,49 @@ func TestState(t *testing.T) {
 	data, err = c.GetConfig(t.Context(), netconf.Running, nil)
 	require.NoError(t, err)
 	assert.Nil(t, data.Find("interfaces", "interface", "oper-status"))
+}
+
+// A peer that gives no sign of life is noticed, without any call being made.
+func TestKeepalive(t *testing.T) {
+	d := boot(t, "northmole-harbour", "")
+	c, err := netconf.Dial(t.Context(), d.Address, netconf.DialOptions{Keepalive: 100 * time.Millisecond, Client: ssh.ClientConfig{
+		User: User, Auth: []ssh.AuthMethod{ssh.Password(Password)}, HostKeyCallback: ssh.FixedHostKey(d.HostKey),
+	}})
+	require.NoError(t, err)
+	t.Cleanup(c.Abort)
+	time.Sleep(400 * time.Millisecond)
+	require.NoError(t, c.Err(), "a living peer is left alone")
+	require.NoError(t, d.Console("/interfaces/interface=mgmt0/enabled", "false"))
+	select {
+	case <-c.Done():
+		require.ErrorContains(t, c.Err(), "no sign of life")
+	case <-time.After(5 * time.Second):
+		t.Fatal("a dead peer was not noticed")
+	}
+}
+
+// Faults on demand: each does what it says.
+func TestFaults(t *testing.T) {
+	d := boot(t, "northmole-harbour", "")
+	order := func(f Fault) *netconf.Client {
+		c := d.dial(t)
+		d.OnOperation(func(*markup.Element) Fault { return f })
+		return c
+	}
+	c := order(Fault{Refuse: refuse("in-use", "not now")})
+	assert.True(t, netconf.Tagged(c.DiscardChanges(t.Context()), "in-use"))
+	c = order(Fault{Skip: true})
+	require.NoError(t, c.DeleteConfig(t.Context(), netconf.Startup))
+	assert.NotEmpty(t, d.Startup().Children(), "answered, and not done")
+	for _, f := range []Fault{{DropBefore: true}, {DropAfter: true}} {
+		c = order(f)
+		err := c.DeleteConfig(t.Context(), netconf.Startup)
+		var none *netconf.NoReplyError
+		require.ErrorAs(t, err, &none)
+		assert.Equal(t, f.DropAfter, len(d.Startup().Children()) == 0, "%+v", f)
+	}
+	c = order(Fault{Delay: 150 * time.Millisecond})
+	start := time.Now()
+	require.NoError(t, c.DiscardChanges(t.Context()))
+	assert.GreaterOrEqual(t, time.Since(start), 150*time.Millisecond)
 }

@@ -22,7 +22,8 @@ func TestImportsGoDown(t *testing.T) {
 	rooms := map[string]string{
 		"refusal": "", "store": "", "audit": "store", "access": "audit store refusal", "fleet": "access audit refusal store",
 		"history": "audit fleet store", "desk": "access audit fleet history refusal store", "engine": "audit fleet history refusal store",
-		"api": "access audit desk engine fleet history refusal store",
+		"api":         "access audit desk engine fleet history refusal store",
+		"servicetest": "access audit desk engine fleet history store",
 	}
 	io := []string{"net", "net/http", "os", "os/exec", "database/sql", "time.Now", "io/fs", "log", "log/slog", "sync"}
 	seen := 0

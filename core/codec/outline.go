@@ -49,6 +49,24 @@ func OutlineText(n *tree.Node) string {
 	return b.String()
 }
 
+// Text gives a node as text: a leaf's value, what is carried unread as XML,
+// anything else as its outline; "" for nil.
+func Text(n *tree.Node) string {
+	switch {
+	case n == nil:
+		return ""
+	case n.Opaque() != nil:
+		return string(n.Opaque().XML)
+	case n.Schema() != nil && n.Schema().IsLeaf():
+		return n.Value()
+	}
+	lines := Heads(n)
+	for _, l := range Outline(n, nil) {
+		lines = append(lines, strings.Repeat("  ", l.Depth+1)+l.Text)
+	}
+	return strings.Join(lines, "\n")
+}
+
 // Heads gives a node's own lines without its children: one, or for opaque
 // content its name followed by its XML.
 func Heads(n *tree.Node) []string {

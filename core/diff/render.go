@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"oakenlatch/core/codec"
-	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 )
 
@@ -194,7 +193,7 @@ type Item struct {
 func (d *Difference) Items() []Item {
 	var out []Item
 	d.Walk(func(c *Change) {
-		out = append(out, Item{Kind: c.Kind, Path: c.Path.Full(), Old: itemText(c.Old), New: itemText(c.New)})
+		out = append(out, Item{Kind: c.Kind, Path: c.Path.Full(), Old: codec.Text(c.Old), New: codec.Text(c.New)})
 	})
 	return out
 }
@@ -208,26 +207,6 @@ func (d *Difference) JSON() []byte {
 	out, err := json.Marshal(items)
 	if err != nil {
 		return []byte("[]") // strings always marshal
-	}
-	return out
-}
-
-func itemText(n *tree.Node) string {
-	switch {
-	case n == nil:
-		return ""
-	case n.Opaque() != nil:
-		return string(n.Opaque().XML)
-	case n.Schema() != nil && (n.Schema().Kind == schema.Leaf || n.Schema().Kind == schema.LeafList):
-		return n.Value()
-	}
-	return strings.TrimSuffix(strings.Join(append(codec.Heads(n), indented(n)...), "\n"), "\n")
-}
-
-func indented(n *tree.Node) []string {
-	var out []string
-	for _, l := range codec.Outline(n, nil) {
-		out = append(out, strings.Repeat("  ", l.Depth+1)+l.Text)
 	}
 	return out
 }

@@ -220,14 +220,7 @@ func side(n *tree.Node) string {
 	if n == nil {
 		return "(absent)"
 	}
-	if n.Schema() != nil && n.Schema().IsLeaf() {
-		return n.Value()
-	}
-	text := strings.Join(codec.Heads(n), "\n")
-	for _, l := range codec.Outline(n, nil) {
-		text += "\n" + strings.Repeat("  ", l.Depth+1) + l.Text
-	}
-	return text
+	return codec.Text(n)
 }
 
 func lines(d *diff.Difference, context int) []diff.Line {

@@ -108,6 +108,16 @@ func editable(c store.Change, p access.Person) error {
 	return refusal.New(refusal.Conflict, "open a new one with: latch open TITLE", "change %d is %s and can no longer be edited", c.Number, c.State)
 }
 
+// stillEditable looks again within the transaction that writes: the change may
+// have been committed meanwhile.
+func stillEditable(tx *audit.Tx, p access.Person, number int64) error {
+	c, err := tx.Change(number)
+	if err != nil {
+		return err
+	}
+	return editable(c, p)
+}
+
 // Staged tells what an edit did to the change.
 type Staged struct {
 	Edit   store.Edit
@@ -140,11 +150,7 @@ func (d *Desk) Stage(ctx context.Context, p access.Person, number int64, device,
 	st.After = valueAt(next, path)
 	st.Notes = notes(w.Mine, next, path, op)
 	err = d.log.Write(ctx, func(tx *audit.Tx) error {
-		now, err := tx.Change(number)
-		if err != nil {
-			return err
-		}
-		if err := editable(now, p); err != nil { // it may have been committed meanwhile
+		if err := stillEditable(tx, p, number); err != nil {
 			return err
 		}
 		if w.fresh {
@@ -251,14 +257,8 @@ func valueAt(n *tree.Node, p tree.Path) string {
 			all = append(all, v.Value())
 		}
 		return strings.Join(all, ", ")
-	case p.Last().IsLeaf():
-		return at.Value()
 	}
-	text := strings.Join(codec.Heads(at), "\n")
-	for _, l := range codec.Outline(at, p) {
-		text += "\n" + strings.Repeat("  ", l.Depth+1) + l.Text
-	}
-	return text
+	return codec.Text(at)
 }
 
 // notes tells what a person might not expect of an edit.
@@ -298,11 +298,7 @@ func (d *Desk) Drop(ctx context.Context, p access.Person, number, id int64) erro
 			return err
 		}
 		return d.log.Write(ctx, func(tx *audit.Tx) error {
-			now, err := tx.Change(number)
-			if err != nil {
-				return err
-			}
-			if err := editable(now, p); err != nil {
+			if err := stillEditable(tx, p, number); err != nil {
 				return err
 			}
 			if err := tx.DropEdit(number, id); err != nil {
@@ -323,11 +319,7 @@ func (d *Desk) Abandon(ctx context.Context, p access.Person, number int64) error
 		return err
 	}
 	return d.log.Write(ctx, func(tx *audit.Tx) error {
-		now, err := tx.Change(number)
-		if err != nil {
-			return err
-		}
-		if err := editable(now, p); err != nil {
+		if err := stillEditable(tx, p, number); err != nil {
 			return err
 		}
 		if err := tx.SetState(number, "dropped", "", d.log.Now()); err != nil {

@@ -3,7 +3,6 @@ package engine_test
 import (
 	"context"
 	"fmt"
-	"log/slog"
 	"math/rand/v2"
 	"strings"
 	"sync"
@@ -19,29 +18,16 @@ import (
 	"oakenlatch/core/tree"
 	"oakenlatch/lab"
 	"oakenlatch/netconf"
-	"oakenlatch/service/access"
-	"oakenlatch/service/audit"
-	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
-	"oakenlatch/service/fleet"
-	"oakenlatch/service/history"
+	"oakenlatch/service/servicetest"
 	"oakenlatch/service/store"
 )
 
-// room is the service's rooms around an engine, with devices of the lab.
+// room is a servicetest.Room with what the tests of the engine need.
 type room struct {
-	t       *testing.T
-	dir     string
-	store   *store.Store
-	log     *audit.Log
-	fleet   *fleet.Fleet
-	history *history.History
-	desk    *desk.Desk
-	engine  *engine.Engine
-	devices map[string]*lab.Device
+	*servicetest.Room
+	t *testing.T
 }
-
-var mara = access.Person{Name: "mara", Role: access.Operator}
 
 const (
 	router = "northmole-harbour"
@@ -50,61 +36,17 @@ const (
 
 func newRoom(t *testing.T, names ...string) *room {
 	t.Helper()
-	r := &room{t: t, dir: t.TempDir(), devices: map[string]*lab.Device{}}
-	r.open()
-	t.Cleanup(r.close)
-	require.NoError(t, r.store.Write(t.Context(), func(tx *store.Tx) error {
-		return tx.AddAccount(store.Account{Name: "mara", Role: "operator", Created: time.Now()})
-	}))
-	sites, err := lab.Tidewell("")
-	require.NoError(t, err)
-	for _, s := range sites {
-		for _, name := range names {
-			if s.Spec.Name != name {
-				continue
-			}
-			s.Spec.Listen = "127.0.0.1:0"
-			d, err := lab.Start(s.Spec)
-			require.NoError(t, err)
-			t.Cleanup(d.Stop)
-			r.devices[name] = d
-			require.NoError(t, r.fleet.Add(t.Context(), "mara", fleet.NewDevice{Name: name, Address: d.Address, Account: lab.User, Password: lab.Password}))
-			key, err := r.fleet.ScanHostKey(t.Context(), name)
-			require.NoError(t, err)
-			_, err = r.fleet.Trust(t.Context(), "mara", name, key.Fingerprint)
-			require.NoError(t, err)
-		}
-	}
-	return r
-}
-
-func (r *room) open() {
-	var err error
-	r.store, err = store.Open(r.dir)
-	require.NoError(r.t, err)
-	r.log = audit.New(r.store, time.Now)
-	sealer, err := access.OpenSealer(r.dir)
-	require.NoError(r.t, err)
-	r.fleet = fleet.New(r.store, r.log, sealer)
-	r.history = history.New(r.store, r.log, r.fleet)
-	r.desk = desk.New(r.store, r.log, r.history)
-	r.engine = engine.New(r.store, r.log, r.fleet, r.history, slog.New(slog.DiscardHandler))
-	require.NoError(r.t, r.engine.Recover(r.t.Context()))
-}
-
-func (r *room) close() {
-	r.engine.Stop()
-	_ = r.store.Close()
+	return &room{servicetest.New(t, names...), t}
 }
 
 // stage opens a change with edits, each "DEVICE PATH VALUE".
 func (r *room) stage(edits ...string) int64 {
 	r.t.Helper()
-	c, err := r.desk.Open(r.t.Context(), mara, "test", "")
+	c, err := r.Desk.Open(r.t.Context(), servicetest.Mara, "test", "")
 	require.NoError(r.t, err)
 	for _, e := range edits {
 		f := strings.SplitN(e, " ", 3)
-		_, err := r.desk.Stage(r.t.Context(), mara, c.Number, f[0], "put", f[1], &f[2])
+		_, err := r.Put(servicetest.Mara, c.Number, f[0], f[1], f[2])
 		require.NoError(r.t, err, e)
 	}
 	return c.Number
@@ -112,13 +54,13 @@ func (r *room) stage(edits ...string) int64 {
 
 func (r *room) commit(n int64, hold time.Duration) {
 	r.t.Helper()
-	parts, err := r.desk.Parts(r.t.Context(), n)
+	parts, err := r.Desk.Parts(r.t.Context(), n)
 	require.NoError(r.t, err)
 	var works []engine.Work
 	for _, w := range parts {
 		works = append(works, engine.Work{Device: w.Device, Former: w.Former, Mine: w.Mine})
 	}
-	require.NoError(r.t, r.engine.Commit(r.t.Context(), "mara", n, hold, works))
+	require.NoError(r.t, r.Engine.Commit(r.t.Context(), "mara", n, hold, works))
 }
 
 // until waits until a commit is as wanted, and gives its last state.
@@ -126,9 +68,9 @@ func (r *room) until(n int64, limit time.Duration, enough func(guard.State) bool
 	r.t.Helper()
 	timeout := time.After(limit)
 	for {
-		s, changed, running := r.engine.Status(n)
+		s, changed, running := r.Engine.Status(n)
 		if !running {
-			c, err := r.store.LastCommit(r.t.Context(), n)
+			c, err := r.Store.LastCommit(r.t.Context(), n)
 			require.NoError(r.t, err)
 			s = c.State
 		}
@@ -146,12 +88,6 @@ func (r *room) until(n int64, limit time.Duration, enough func(guard.State) bool
 
 func done(s guard.State) bool     { return s.Phase == guard.Done }
 func awaiting(s guard.State) bool { return s.Phase == guard.Awaiting }
-
-func (r *room) value(device, path string) string {
-	v, err := r.devices[device].Value(path)
-	require.NoError(r.t, err)
-	return v
-}
 
 // on orders a fault for the n-th operation of a name, counted from 1.
 func on(name string, n int32, f lab.Fault) func(*markup.Element) lab.Fault {
@@ -188,11 +124,11 @@ func TestSessionDiesAtEachStep(t *testing.T) {
 			t.Parallel()
 			r := newRoom(t, router)
 			n := r.stage(router + " " + contact + " new")
-			r.devices[router].OnOperation(on(step.name, step.nth, lab.Fault{DropBefore: !step.after, DropAfter: step.after}))
+			r.Devices[router].OnOperation(on(step.name, step.nth, lab.Fault{DropBefore: !step.after, DropAfter: step.after}))
 			r.commit(n, 10*time.Second)
 			s := r.until(n, 90*time.Second, func(s guard.State) bool { return done(s) || awaiting(s) })
 			if awaiting(s) {
-				require.NoError(t, r.engine.Say(t.Context(), n, guard.SayConfirm, "mara"))
+				require.NoError(t, r.Engine.Say(t.Context(), n, guard.SayConfirm, "mara"))
 				s = r.until(n, 90*time.Second, done)
 			}
 			r.truth(n, s, router)
@@ -204,19 +140,19 @@ func TestSessionDiesAtEachStep(t *testing.T) {
 // truth checks what is said of a finished commit against its devices.
 func (r *room) truth(n int64, s guard.State, names ...string) {
 	r.t.Helper()
-	c, err := r.store.Change(r.t.Context(), n)
+	c, err := r.Store.Change(r.t.Context(), n)
 	require.NoError(r.t, err)
 	assert.Equal(r.t, string(s.Outcome), c.State)
 	for _, name := range names {
-		assert.False(r.t, r.devices[name].Pending(), "%s is left on trial", name)
+		assert.False(r.t, r.Devices[name].Pending(), "%s is left on trial", name)
 		if s.Outcome == guard.Kept {
-			assert.Equal(r.t, "new", r.value(name, contact), "%s: kept is said", name)
+			assert.Equal(r.t, "new", r.Value(name, contact), "%s: kept is said", name)
 		} else {
-			assert.Equal(r.t, "Harbour office, ext. 12", r.value(name, contact), "%s: %s is said", name, s.Outcome)
+			assert.Equal(r.t, "Harbour office, ext. 12", r.Value(name, contact), "%s: %s is said", name, s.Outcome)
 			assert.NotEmpty(r.t, s.Reason)
 		}
 	}
-	entries, err := r.log.Verify(r.t.Context())
+	entries, err := r.Log.Verify(r.t.Context())
 	require.NoError(r.t, err)
 	assert.Positive(r.t, entries)
 }
@@ -236,7 +172,7 @@ func TestRandomFaults(t *testing.T) {
 			var mu sync.Mutex
 			left := 1 + rnd.IntN(4)
 			restart, after := rnd.IntN(2) == 0, time.Duration(rnd.IntN(2500))*time.Millisecond
-			for _, d := range r.devices {
+			for _, d := range r.Devices {
 				d.OnOperation(func(op *markup.Element) lab.Fault {
 					mu.Lock()
 					defer mu.Unlock()
@@ -253,14 +189,14 @@ func TestRandomFaults(t *testing.T) {
 			r.commit(n, 10*time.Second)
 			if restart {
 				time.Sleep(after)
-				r.close()
-				r.open()
+				r.Close()
+				r.Open()
 			}
 			deadline := time.Now().Add(2 * time.Minute)
 			s := r.until(n, time.Until(deadline), func(s guard.State) bool { return done(s) || awaiting(s) })
 			for awaiting(s) && time.Now().Before(deadline) {
 				// A confirm may not get through to every device; then it is said again.
-				_ = r.engine.Say(t.Context(), n, guard.SayConfirm, "mara")
+				_ = r.Engine.Say(t.Context(), n, guard.SayConfirm, "mara")
 				s = r.until(n, time.Until(deadline), func(s guard.State) bool { return done(s) || awaiting(s) })
 				time.Sleep(200 * time.Millisecond)
 			}
@@ -274,10 +210,10 @@ func TestRandomFaults(t *testing.T) {
 func TestOrderNotTaken(t *testing.T) {
 	t.Parallel()
 	r := newRoom(t, router)
-	d := r.devices[router]
+	d := r.Devices[router]
 	// The person wants it in front: stage by hand, as moving comes later.
 	n := r.stage(router + " /system/dns-resolver/search first.example")
-	works, err := r.desk.Parts(t.Context(), n)
+	works, err := r.Desk.Parts(t.Context(), n)
 	require.NoError(t, err)
 	first, err := tree.ParsePath(works[0].Schema, "/system/dns-resolver/search=first.example")
 	require.NoError(t, err)
@@ -296,12 +232,12 @@ func TestOrderNotTaken(t *testing.T) {
 		}
 		return lab.Fault{Instead: el}
 	})
-	require.NoError(t, r.engine.Commit(t.Context(), "mara", n, 20*time.Second, []engine.Work{{Device: works[0].Device, Former: works[0].Former, Mine: mine}}))
+	require.NoError(t, r.Engine.Commit(t.Context(), "mara", n, 20*time.Second, []engine.Work{{Device: works[0].Device, Former: works[0].Former, Mine: mine}}))
 	r.until(n, 20*time.Second, awaiting)
-	require.NoError(t, r.engine.Say(t.Context(), n, guard.SayConfirm, "mara"))
+	require.NoError(t, r.Engine.Say(t.Context(), n, guard.SayConfirm, "mara"))
 	r.until(n, 20*time.Second, done)
 	var order []string
-	now, err := r.history.Read(t.Context(), router, "mara")
+	now, err := r.History.Read(t.Context(), router, "mara")
 	require.NoError(t, err)
 	for _, v := range now.Running.At(first[:2]).All(first[2].Node) {
 		order = append(order, v.Value())
@@ -318,7 +254,7 @@ func TestDevicesThatDoNotDoAsTheySay(t *testing.T) {
 		t.Parallel()
 		r := newRoom(t, router)
 		n := r.stage(router+" "+contact+" new", router+" "+location+" elsewhere")
-		r.devices[router].OnOperation(func(op *markup.Element) lab.Fault {
+		r.Devices[router].OnOperation(func(op *markup.Element) lab.Fault {
 			if op.Name.Local != "edit-config" {
 				return lab.Fault{}
 			}
@@ -332,14 +268,14 @@ func TestDevicesThatDoNotDoAsTheySay(t *testing.T) {
 		s := r.until(n, 20*time.Second, done)
 		assert.Equal(t, guard.Failed, s.Outcome)
 		assert.Contains(t, s.Reason, "location: elsewhere → ELSEWHERE")
-		r.devices[router].OnOperation(nil)
+		r.Devices[router].OnOperation(nil)
 		r.truth(n, s, router)
 	})
 	t.Run("the commit", func(t *testing.T) {
 		t.Parallel()
 		r := newRoom(t, router)
 		n := r.stage(router + " " + contact + " new")
-		r.devices[router].OnOperation(on("commit", 1, lab.Fault{Skip: true}))
+		r.Devices[router].OnOperation(on("commit", 1, lab.Fault{Skip: true}))
 		r.commit(n, 10*time.Second)
 		s := r.until(n, 30*time.Second, done)
 		assert.Equal(t, guard.Reverted, s.Outcome)
@@ -350,15 +286,15 @@ func TestDevicesThatDoNotDoAsTheySay(t *testing.T) {
 		t.Parallel()
 		r := newRoom(t, router)
 		n := r.stage(router + " " + contact + " new")
-		r.devices[router].OnOperation(on("copy-config", 1, lab.Fault{Skip: true}))
+		r.Devices[router].OnOperation(on("copy-config", 1, lab.Fault{Skip: true}))
 		r.commit(n, 10*time.Second)
 		r.until(n, 20*time.Second, awaiting)
-		require.NoError(t, r.engine.Say(t.Context(), n, guard.SayConfirm, "mara"))
+		require.NoError(t, r.Engine.Say(t.Context(), n, guard.SayConfirm, "mara"))
 		s := r.until(n, 20*time.Second, done)
 		assert.Equal(t, guard.Kept, s.Outcome)
 		assert.False(t, s.Devices[0].Saved)
 		assert.Contains(t, s.Devices[0].Said, "its startup still differs")
-		d, err := r.store.Device(t.Context(), router)
+		d, err := r.Store.Device(t.Context(), router)
 		require.NoError(t, err)
 		assert.True(t, d.Unsaved, "and it is told everywhere")
 		r.truth(n, s, router)
@@ -369,7 +305,7 @@ func TestRefusedCommits(t *testing.T) {
 	t.Parallel()
 	r := newRoom(t, router)
 	n := r.stage(router + " " + contact + " new")
-	parts, err := r.desk.Parts(t.Context(), n)
+	parts, err := r.Desk.Parts(t.Context(), n)
 	require.NoError(t, err)
 	work := engine.Work{Device: parts[0].Device, Former: parts[0].Former, Mine: parts[0].Mine}
 	for _, c := range []struct {
@@ -380,20 +316,20 @@ func TestRefusedCommits(t *testing.T) {
 		{time.Second, []engine.Work{work}, "a hold lasts from 10s"}, {30 * 24 * time.Hour, []engine.Work{work}, "a hold lasts"},
 		{time.Minute, nil, "is empty"}, {time.Minute, []engine.Work{{Device: store.Device{Name: "old", Capabilities: []string{netconf.CapBase10}}}}, "old cannot go back by itself"},
 	} {
-		require.ErrorContains(t, r.engine.Commit(t.Context(), "mara", n, c.hold, c.works), c.want)
+		require.ErrorContains(t, r.Engine.Commit(t.Context(), "mara", n, c.hold, c.works), c.want)
 	}
 	r.commit(n, time.Minute)
-	require.ErrorContains(t, r.engine.Commit(t.Context(), "mara", n, time.Minute, []engine.Work{work}), "being committed already")
+	require.ErrorContains(t, r.Engine.Commit(t.Context(), "mara", n, time.Minute, []engine.Work{work}), "being committed already")
 	other := r.stage(router + " " + location + " there")
-	require.ErrorContains(t, r.engine.Commit(t.Context(), "mara", other, time.Minute, []engine.Work{work}), fmt.Sprintf("held by the commit of change %d", n))
-	assert.Equal(t, n, r.engine.Holder(parts[0].Device.ID))
+	require.ErrorContains(t, r.Engine.Commit(t.Context(), "mara", other, time.Minute, []engine.Work{work}), fmt.Sprintf("held by the commit of change %d", n))
+	assert.Equal(t, n, r.Engine.Holder(parts[0].Device.ID))
 	r.until(n, 20*time.Second, awaiting)
-	require.NoError(t, r.engine.Say(t.Context(), n, guard.SayRevert, "mara"))
+	require.NoError(t, r.Engine.Say(t.Context(), n, guard.SayRevert, "mara"))
 	r.until(n, 20*time.Second, done)
-	require.ErrorContains(t, r.engine.Say(t.Context(), n, guard.SayConfirm, "mara"), "already reverted")
-	require.ErrorContains(t, r.engine.Say(t.Context(), other, guard.SayConfirm, "mara"), "has not been committed")
-	require.Eventually(t, func() bool { return r.engine.Holder(parts[0].Device.ID) == 0 }, time.Second, 10*time.Millisecond)
+	require.ErrorContains(t, r.Engine.Say(t.Context(), n, guard.SayConfirm, "mara"), "already reverted")
+	require.ErrorContains(t, r.Engine.Say(t.Context(), other, guard.SayConfirm, "mara"), "has not been committed")
+	require.Eventually(t, func() bool { return r.Engine.Holder(parts[0].Device.ID) == 0 }, time.Second, 10*time.Millisecond)
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	require.Error(t, r.engine.Say(ctx, 99, guard.SayConfirm, "mara"))
+	require.Error(t, r.Engine.Say(ctx, 99, guard.SayConfirm, "mara"))
 }

@@ -67,7 +67,7 @@ function Part({ part, preview, open }: { part: PartPreview; preview: Preview; op
       <Trouble error={unstage.error} />
       <Row gutter={20}>
         <Col xs={24} lg={preview.against === "running" ? 16 : 24}>
-          {part.count > 0 ? <Difference lines={part.lines} /> : <Typography.Text type="secondary">Nothing would change here.</Typography.Text>}
+          {part.count > 0 ? <Difference lines={part.lines} /> : <Typography.Text type="secondary">{preview.against === "record" ? "Nothing was sent to it yet." : "Nothing would change here."}</Typography.Text>}
           <div style={{ marginTop: 14 }}>
             {part.edits.map((e) => (
               <Flex key={e.id} gap={8} align="baseline" wrap>

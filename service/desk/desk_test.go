@@ -1,0 +1,182 @@
+package desk_test
+
+import (
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"oakenlatch/service/access"
+	"oakenlatch/service/refusal"
+	"oakenlatch/service/servicetest"
+	"oakenlatch/service/store"
+)
+
+const (
+	router = "northmole-harbour"
+	mtu    = "/interfaces/interface=port1/ipv4/mtu"
+)
+
+func kind(err error) refusal.Kind {
+	if no, ok := err.(*refusal.Error); ok { //nolint:errorlint // the rooms give it bare
+		return no.Kind
+	}
+	return ""
+}
+
+func open(t *testing.T, r *servicetest.Room, p access.Person) int64 {
+	t.Helper()
+	c, err := r.Desk.Open(t.Context(), p, "a change", "TF-1")
+	require.NoError(t, err)
+	return c.Number
+}
+
+// What staging tells: before, after, and what a person might not expect.
+func TestStaging(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, router)
+	n := open(t, r, servicetest.Mara)
+	for _, c := range []struct{ op, path, value, before, after, note string }{
+		{"put", mtu, "9000", "1500", "9000", ""},
+		{"put", mtu, "0x2328", "9000", "9000", "this changes nothing"}, // 9000, written otherwise
+		{"put", "/system/dns-resolver/search", "b.example", "", "b.example", "keeps several values; this adds one, they are now: tidewell.example, b.example"},
+		{"put", "/interfaces/interface=port9/type", "ethernetCsmacd", "", "iana-if-type:ethernetCsmacd", ""},
+		{"put", "/interfaces/interface=port9/ipv4", "", "", "ipv4", ""},
+		{"delete", "/interfaces/interface=port9", "", "interface [port9]\n  type: iana-if-type:ethernetCsmacd\n  ipv4", "", ""},
+		{"put", "/system/clock/timezone-utc-offset", "60", "", "60", ""},
+		{"delete", "/system/ntp/server", "", "server [tide-clock]\n  udp\n    address: 203.0.113.123", "", ""},
+	} {
+		value := &c.value
+		if c.value == "" {
+			value = nil
+		}
+		st, err := r.Desk.Stage(t.Context(), servicetest.Mara, n, router, c.op, c.path, value)
+		require.NoError(t, err, c.path)
+		assert.Equal(t, c.before, st.Before, c.path)
+		assert.Equal(t, c.after, st.After, c.path)
+		assert.Contains(t, strings.Join(st.Notes, "; "), c.note, c.path)
+	}
+	_, verdicts, err := r.Desk.Preview(t.Context(), servicetest.Mara, n)
+	require.NoError(t, err)
+	require.Len(t, verdicts, 1)
+	text := verdicts[0].Difference.Text(0)
+	assert.NotContains(t, text, "port9", "put and deleted is nothing")
+	assert.Contains(t, text, "−     timezone-name: Europe/Lisbon\n", "the other case of a choice goes")
+	assert.Equal(t, "1500", r.Value(router, mtu))
+}
+
+func TestStagingRefused(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, router)
+	n := open(t, r, servicetest.Mara)
+	value := "9000"
+	for _, c := range []struct {
+		p                access.Person
+		n                int64
+		device, op, path string
+		value            *string
+		kind             refusal.Kind
+		says             string
+	}{
+		{servicetest.Joss, n, router, "put", mtu, &value, refusal.Forbidden, "private"},
+		{servicetest.Mara, 77, router, "put", mtu, &value, refusal.NotFound, "no change 77"},
+		{servicetest.Mara, n, "none", "put", mtu, &value, refusal.NotFound, `no device "none"`},
+		{servicetest.Mara, n, router, "patch", mtu, &value, refusal.Invalid, "neither put nor delete"},
+		{servicetest.Mara, n, router, "put", mtu, nil, refusal.Invalid, "needs a value"},
+		{servicetest.Mara, n, router, "put", "/interfaces/interface", nil, refusal.Invalid, "name the entry by its key: interface=NAME"},
+		{servicetest.Mara, n, router, "put", "/system/dns-resolver/search", nil, refusal.Invalid, "needs a value"},
+		{servicetest.Mara, n, router, "put", "/system/dns-resolver/search=a.example", &value, refusal.Invalid, "takes no value"},
+		{servicetest.Mara, n, router, "delete", "/interfaces/interface=port1/name", nil, refusal.Invalid, "key of its entry"},
+		{servicetest.Mara, n, router, "delete", "/system/ntp/server=none", nil, refusal.Invalid, "not there"},
+	} {
+		_, err := r.Desk.Stage(t.Context(), c.p, c.n, c.device, c.op, c.path, c.value)
+		require.ErrorContains(t, err, c.says)
+		assert.Equal(t, c.kind, kind(err), c.says)
+	}
+	edits, err := r.Store.Edits(t.Context(), n)
+	require.NoError(t, err)
+	assert.Empty(t, edits, "nothing is half done")
+	for _, bad := range []string{"", "   ", strings.Repeat("x", 201)} {
+		_, err := r.Desk.Open(t.Context(), servicetest.Mara, bad, "")
+		assert.Equal(t, refusal.Invalid, kind(err))
+	}
+}
+
+func TestTakingBack(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, router)
+	n := open(t, r, servicetest.Mara)
+	first, err := r.Put(servicetest.Mara, n, router, mtu, "9000")
+	require.NoError(t, err)
+	second, err := r.Put(servicetest.Mara, n, router, "/system/contact", "x")
+	require.NoError(t, err)
+	assert.Equal(t, refusal.Forbidden, kind(r.Desk.Drop(t.Context(), servicetest.Joss, n, first.Edit.ID)))
+	assert.Equal(t, refusal.NotFound, kind(r.Desk.Drop(t.Context(), servicetest.Mara, n, 99)))
+	require.NoError(t, r.Desk.Drop(t.Context(), servicetest.Mara, n, first.Edit.ID))
+	parts, err := r.Desk.Parts(t.Context(), n)
+	require.NoError(t, err)
+	require.Len(t, parts, 1)
+	assert.Equal(t, second.Edit.ID, parts[0].Edits[0].ID)
+	require.NoError(t, r.Desk.Abandon(t.Context(), servicetest.Mara, n))
+	assert.Equal(t, refusal.Conflict, kind(r.Desk.Abandon(t.Context(), servicetest.Mara, n)))
+	_, err = r.Put(servicetest.Mara, n, router, mtu, "9000")
+	assert.Equal(t, refusal.Conflict, kind(err), "what is dropped stays dropped")
+}
+
+// What leads to an edit may be gone once the base has moved; it is said which
+// edit no longer fits.
+func TestEditThatNoLongerFits(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, router)
+	n := open(t, r, servicetest.Mara)
+	made, err := r.Put(servicetest.Mara, n, router, "/interfaces/interface=port9/type", "ethernetCsmacd")
+	require.NoError(t, err)
+	_, err = r.Desk.Stage(t.Context(), servicetest.Mara, n, router, "delete", "/interfaces/interface=port9/type", nil)
+	require.NoError(t, err)
+	require.NoError(t, r.Desk.Drop(t.Context(), servicetest.Mara, n, made.Edit.ID))
+	_, _, err = r.Desk.Preview(t.Context(), servicetest.Mara, n)
+	assert.Equal(t, refusal.Conflict, kind(err))
+	assert.ErrorContains(t, err, "edit 2 of change 1 no longer fits")
+	assert.ErrorContains(t, err, "latch unstage 1 2")
+}
+
+// A preview of a device that does not answer uses what was last known, and
+// says so.
+func TestPreviewWithoutTheDevice(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, router)
+	n := open(t, r, servicetest.Mara)
+	_, err := r.Put(servicetest.Mara, n, router, mtu, "9000")
+	require.NoError(t, err)
+	r.Devices[router].Stop()
+	_, verdicts, err := r.Desk.Preview(t.Context(), servicetest.Mara, n)
+	require.NoError(t, err)
+	assert.False(t, verdicts[0].Read)
+	assert.Contains(t, verdicts[0].Trouble, "cannot be reached")
+	assert.Equal(t, 1, verdicts[0].Difference.Count())
+}
+
+// Many saves at once: each is there once, none is lost.
+func TestConcurrentStaging(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, router)
+	n := open(t, r, servicetest.Mara)
+	var wg sync.WaitGroup
+	for i := range 12 {
+		wg.Go(func() {
+			_, err := r.Put(servicetest.Mara, n, router, "/system/dns-resolver/search", string(rune('a'+i))+".example")
+			assert.NoError(t, err)
+		})
+	}
+	wg.Wait()
+	parts, err := r.Desk.Parts(t.Context(), n)
+	require.NoError(t, err)
+	assert.Len(t, parts[0].Edits, 12)
+	list, err := r.Store.Ledger(t.Context(), store.LedgerQuery{Change: n})
+	require.NoError(t, err)
+	assert.Len(t, list, 13)
+	_, err = r.Log.Verify(t.Context())
+	require.NoError(t, err)
+}

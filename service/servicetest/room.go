@@ -1,0 +1,110 @@
+// Package servicetest puts the service's rooms together in one process, with
+// devices of the lab, for the tests of those rooms.
+package servicetest
+
+import (
+	"log/slog"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"oakenlatch/lab"
+	"oakenlatch/service/access"
+	"oakenlatch/service/audit"
+	"oakenlatch/service/desk"
+	"oakenlatch/service/engine"
+	"oakenlatch/service/fleet"
+	"oakenlatch/service/history"
+	"oakenlatch/service/store"
+)
+
+// Room is the service's rooms around their records.
+type Room struct {
+	Store   *store.Store
+	Log     *audit.Log
+	Fleet   *fleet.Fleet
+	History *history.History
+	Desk    *desk.Desk
+	Engine  *engine.Engine
+	Devices map[string]*lab.Device
+
+	t   *testing.T
+	dir string
+}
+
+// The people of a room.
+var (
+	Mara = access.Person{Name: "mara", Role: access.Operator}
+	Joss = access.Person{Name: "joss", Role: access.Operator}
+)
+
+// New makes a room with the named devices of Tidewell Ferries, trusted.
+func New(t *testing.T, names ...string) *Room {
+	t.Helper()
+	r := &Room{t: t, dir: t.TempDir(), Devices: map[string]*lab.Device{}}
+	r.Open()
+	t.Cleanup(r.Close)
+	require.NoError(t, r.Store.Write(t.Context(), func(tx *store.Tx) error {
+		require.NoError(t, tx.AddAccount(store.Account{Name: "mara", Role: "operator", Created: time.Now()}))
+		return tx.AddAccount(store.Account{Name: "joss", Role: "operator", Created: time.Now()})
+	}))
+	sites, err := lab.Tidewell("")
+	require.NoError(t, err)
+	for _, s := range sites {
+		for _, name := range names {
+			if s.Spec.Name == name {
+				r.adopt(s.Spec)
+			}
+		}
+	}
+	return r
+}
+
+func (r *Room) adopt(spec lab.Spec) {
+	spec.Listen = "127.0.0.1:0"
+	d, err := lab.Start(spec)
+	require.NoError(r.t, err)
+	r.t.Cleanup(d.Stop)
+	r.Devices[spec.Name] = d
+	ctx := r.t.Context()
+	require.NoError(r.t, r.Fleet.Add(ctx, "mara", fleet.NewDevice{Name: spec.Name, Address: d.Address, Account: lab.User, Password: lab.Password}))
+	key, err := r.Fleet.ScanHostKey(ctx, spec.Name)
+	require.NoError(r.t, err)
+	_, err = r.Fleet.Trust(ctx, "mara", spec.Name, key.Fingerprint)
+	require.NoError(r.t, err)
+}
+
+// Open puts the rooms together over the records, as a start of the service does.
+func (r *Room) Open() {
+	var err error
+	r.Store, err = store.Open(r.dir)
+	require.NoError(r.t, err)
+	r.Log = audit.New(r.Store, time.Now)
+	sealer, err := access.OpenSealer(r.dir)
+	require.NoError(r.t, err)
+	r.Fleet = fleet.New(r.Store, r.Log, sealer)
+	r.History = history.New(r.Store, r.Log, r.Fleet)
+	r.Desk = desk.New(r.Store, r.Log, r.History)
+	r.Engine = engine.New(r.Store, r.Log, r.Fleet, r.History, slog.New(slog.DiscardHandler))
+	require.NoError(r.t, r.Engine.Recover(r.t.Context()))
+}
+
+// Close stops them, as a stop of the service does.
+func (r *Room) Close() {
+	r.Engine.Stop()
+	_ = r.Store.Close()
+}
+
+// Value reads a leaf of a device's running, by the device itself.
+func (r *Room) Value(device, path string) string {
+	r.t.Helper()
+	v, err := r.Devices[device].Value(path)
+	require.NoError(r.t, err)
+	return v
+}
+
+// Put stages a value as someone.
+func (r *Room) Put(p access.Person, change int64, device, path, value string) (desk.Staged, error) {
+	return r.Desk.Stage(r.t.Context(), p, change, device, "put", path, &value)
+}

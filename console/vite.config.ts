@@ -5,5 +5,5 @@ export default defineConfig({
   plugins: [react()],
   build: { outDir: "dist", emptyOutDir: true, chunkSizeWarningLimit: 2000 },
   server: { proxy: { "/api": "http://127.0.0.1:8640" } },
-  test: { environment: "jsdom", setupFiles: "src/test/setup.ts", globals: false },
+  test: { environment: "jsdom", setupFiles: "src/test/setup.ts", globals: false, testTimeout: 120_000 },
 });

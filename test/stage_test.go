@@ -279,3 +279,11 @@ func (s *stage) daemonAgain() (out string, status int) {
 	b, _ := cmd.CombinedOutput()
 	return string(b), cmd.ProcessState.ExitCode()
 }
+
+// stateOf reads a change's state from what latch show --json printed.
+func stateOf(t *testing.T, out string) string {
+	t.Helper()
+	var c wire.Change
+	require.NoError(t, json.Unmarshal([]byte(out), &c))
+	return c.State
+}

@@ -10,8 +10,8 @@ import (
 
 	"oakenlatch/service/access"
 	"oakenlatch/service/refusal"
-	"oakenlatch/service/servicetest"
 	"oakenlatch/service/store"
+	"oakenlatch/test/servicetest"
 )
 
 const (

@@ -19,8 +19,8 @@ import (
 	"oakenlatch/lab"
 	"oakenlatch/netconf"
 	"oakenlatch/service/engine"
-	"oakenlatch/service/servicetest"
 	"oakenlatch/service/store"
+	"oakenlatch/test/servicetest"
 )
 
 // room is a servicetest.Room with what the tests of the engine need.

@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/service/history"
-	"oakenlatch/service/servicetest"
 	"oakenlatch/service/store"
+	"oakenlatch/test/servicetest"
 )
 
 const quay = "saltern-quay"

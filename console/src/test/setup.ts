@@ -1,7 +1,19 @@
-import { cleanup } from "@testing-library/react";
-import { afterEach, vi } from "vitest";
+import { cleanup, configure } from "@testing-library/react";
+import { afterEach } from "vitest";
+
+// Machines that run everything at once are slow: a limit is no measurement.
+configure({ asyncUtilTimeout: 30_000 });
 
 // jsdom has neither of these.
-vi.stubGlobal("matchMedia", () => ({ matches: false, addEventListener: () => undefined, removeEventListener: () => undefined, addListener: () => undefined, removeListener: () => undefined }));
-vi.stubGlobal("ResizeObserver", class { observe() { return undefined; } unobserve() { return undefined; } disconnect() { return undefined; } });
+Object.defineProperty(window, "matchMedia", {
+  value: () => ({
+    matches: false, addEventListener: () => undefined, removeEventListener: () => undefined, addListener: () => undefined, removeListener: () => undefined,
+  }),
+});
+Object.defineProperty(globalThis, "ResizeObserver", {
+  value: class { observe() { return undefined; } unobserve() { return undefined; } disconnect() { return undefined; } },
+});
+// jsdom knows no pseudo-elements and complains of each question about one.
+const styleOf = window.getComputedStyle.bind(window);
+window.getComputedStyle = (element) => styleOf(element);
 afterEach(cleanup);

@@ -1,0 +1,157 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"oakenlatch/core/check"
+	"oakenlatch/core/diff"
+	"oakenlatch/core/guard"
+	"oakenlatch/core/ledger"
+	"oakenlatch/wire"
+)
+
+var at = time.Date(2026, 11, 23, 2, 0, 0, 0, time.UTC)
+
+// everything is a preview with every verdict there is.
+var everything = wire.Preview{
+	Against: "running",
+	Change:  wire.Change{Number: 7, Title: "Bigger frames", Author: "mara", State: "draft", Ticket: "TF-2"},
+	Parts: []wire.PartPreview{{
+		Device: "northmole", Base: 3, Count: 1, Guard: "none", GuardWhy: "the device has no candidate datastore", Trouble: "northmole (a:1): no answer",
+		Lines: []diff.Line{{Mark: " ", Text: "interfaces"}, {Mark: "~", Depth: 1, Text: "mtu: 1500 → 9000"}}, Unsaved: true, Unchecked: 2,
+		Edits:  []wire.Edit{{ID: 4, Op: "put", Path: "/x/mtu", Value: "9000", Actor: "mara", At: at}},
+		Behind: true, Moved: []diff.Line{{Mark: "+", Text: "contact: x"}},
+		Conflicts: []wire.Conflict{{Path: "/x/mtu", Base: "1500", Mine: "9000", Theirs: "1400", Why: "changed here and on the device"}},
+		Findings:  []check.Finding{{Severity: check.Error, Path: "/x", Message: "is mandatory and not set"}},
+	}},
+}
+
+func TestPreviewTellsEverything(t *testing.T) {
+	t.Setenv("TZ", "UTC")
+	status, out, _ := run(t, answer(200, everything), nil, "preview", "7")
+	assert.Equal(t, AnswerNo, status)
+	assert.Equal(t, `Change 7  Bigger frames  draft, by mara, TF-2
+
+northmole  against what was last known (revision 3)
+    interfaces
+  ~   mtu: 1500 → 9000
+  edit 4: put /x/mtu 9000 (mara, `+when(at)+`)
+  not reached: northmole (a:1): no answer
+  behind: the device moved on since revision 3, where this started:
+  + contact: x
+  conflict /x/mtu: changed here and on the device
+    was     1500
+    here    9000
+    device  1400
+  error /x: is mandatory and not set
+  left to the device's own validate: 2 conditions
+  note: running here is not saved to startup
+  guard: none: the device has no candidate datastore
+
+Not ready: see above what must be mended first.
+`, out)
+	status, out, _ = run(t, answer(200, everything), nil, "preview", "7", "--json")
+	assert.Equal(t, AnswerNo, status)
+	var back wire.Preview
+	require.NoError(t, json.Unmarshal([]byte(out), &back))
+	assert.Equal(t, everything, back)
+}
+
+func TestPreviewEndings(t *testing.T) {
+	part := []wire.PartPreview{{Device: "d", Read: true, Guard: "device"}}
+	for want, p := range map[string]wire.Preview{
+		"Ready. Next: latch commit 7":  {Against: "running", Ready: true, Parts: part},
+		"would change nothing":         {Against: "running", Empty: true, Parts: part},
+		"The change is empty":          {Against: "running", Empty: true},
+		"what it did, from the record": {Against: "record", Parts: part},
+		"nothing was sent to it yet":   {Against: "record", Parts: part},
+	} {
+		p.Change = wire.Change{Number: 7}
+		status, out, _ := run(t, answer(200, p), nil, "preview", "7")
+		assert.Contains(t, out, want)
+		assert.Equal(t, p.Against == "running" && !p.Ready, status == AnswerNo, want)
+	}
+}
+
+// A commit that is followed prints each step once, and ends with what is next.
+func TestFollowing(t *testing.T) {
+	phases := []guard.Phase{guard.Preparing, guard.Preparing, guard.Applying, guard.Probing, guard.Awaiting}
+	asked := 0
+	h := func(w http.ResponseWriter, r *http.Request) {
+		c := wire.Change{Number: 7, State: "applying", Commit: &wire.Commit{Phase: phases[min(asked, len(phases)-1)], Deadline: at, SecondsLeft: 90, Devices: []guard.Device{{Name: "d"}}}}
+		if c.Commit.Phase == guard.Probing {
+			c.Commit.Devices[0].Said = "slow today"
+		}
+		if c.Commit.Phase == guard.Awaiting {
+			c.State = "holding"
+		}
+		if r.Method == http.MethodGet {
+			asked++
+		}
+		_ = json.NewEncoder(w).Encode(c)
+	}
+	status, out, _ := run(t, h, nil, "commit", "7", "--hold", "90s")
+	assert.Zero(t, status)
+	lines := strings.Split(strings.TrimSpace(out), "\n")
+	require.Len(t, lines, 7, out)
+	assert.Equal(t, "preparing: locking, writing and validating the candidate", lines[0])
+	assert.Equal(t, "in effect on trial; opening a new session to prove the way in; d: slow today", lines[2])
+	assert.Contains(t, lines[5], "(in 1m30s)")
+	assert.Equal(t, "Keep it: latch confirm 7    Go back now: latch revert 7", lines[6])
+}
+
+func TestWhatIsSaidOfDevices(t *testing.T) {
+	for want, d := range map[string]guard.Device{
+		"kept, saved to startup":                        {Settled: true, Saved: true},
+		"kept, startup not saved yet":                   {},
+		"kept, but NOT saved to startup: disk full":     {Settled: true, Said: "disk full"},
+		"kept; it has no startup of its own to save to": {Settled: true},
+	} {
+		assert.Equal(t, want, savedText(d))
+	}
+	assert.Equal(t, "going back, unreachable: no answer", standingText(guard.Device{Standing: guard.GoingBack, Unreachable: true, Said: "no answer"}))
+	for want, d := range map[string]wire.Device{
+		"host key not accepted": {Trouble: "x"}, "held by change 4": {Trusted: true, HeldBy: 4, Trouble: "x"}, "trouble": {Trusted: true, Trouble: "x"},
+		"running not saved": {Trusted: true, Unsaved: true, Seen: at}, "never reached": {Trusted: true}, "well": {Trusted: true, Seen: at},
+	} {
+		assert.Equal(t, want, standing(d))
+	}
+}
+
+func TestAuditText(t *testing.T) {
+	page := wire.Audit{Next: 3, Entries: []ledger.Entry{
+		{Seq: 5, At: at, Actor: "mara", Action: "config.changed", Device: "d", Change: 7, Path: "/a", Before: "1", After: "2"},
+		{Seq: 4, At: at, Actor: "service", Action: "device.seen", Device: "d", Note: "holds the change"},
+		{Seq: 3, At: at, Actor: "mara", Action: "config.added", Path: "/b", After: "x\ny"},
+	}}
+	_, out, _ := run(t, answer(200, page), nil, "audit")
+	for _, want := range []string{"/a 1 → 2", "change 7 d", "holds the change", "/b + x y", "latch audit --before 3"} {
+		assert.Contains(t, out, want)
+	}
+	status, out, _ := run(t, answer(200, wire.Verified{Entries: 9, Broken: "ledger entry 10: was altered"}), nil, "audit", "verify")
+	assert.Equal(t, AnswerNo, status)
+	assert.Contains(t, out, "tampered with: ledger entry 10")
+}
+
+// On a terminal marks are coloured; elsewhere, and with NO_COLOR, they are not.
+func TestColour(t *testing.T) {
+	var out bytes.Buffer
+	env := map[string]string{}
+	a := &app{out: &out, tty: true, getenv: func(k string) string { return env[k] }}
+	a.difference([]diff.Line{{Mark: "+", Text: "x"}})
+	assert.Equal(t, "  \x1b[38;5;33m+ x\x1b[0m\n", out.String())
+	env["NO_COLOR"] = "1"
+	out.Reset()
+	a.difference([]diff.Line{{Mark: "+", Text: "x"}})
+	assert.Equal(t, "  + x\n", out.String())
+	assert.Equal(t, "long te…", clip("long\n text that goes on", 8))
+	assert.Equal(t, "1 edit, 2 edits", count(1, "edit", "edits")+", "+count(2, "edit", "edits"))
+}

@@ -42,12 +42,12 @@ type Engine struct {
 
 	mu   sync.Mutex
 	runs map[int64]*run // by change
-	busy map[int64]int64
+	busy map[int64]*run // by device
 }
 
 // New gives an engine; Recover must be called before it is used.
 func New(s *store.Store, log *audit.Log, f *fleet.Fleet, h *history.History, logger *slog.Logger) *Engine {
-	e := &Engine{store: s, log: log, fleet: f, history: h, slog: logger, runs: map[int64]*run{}, busy: map[int64]int64{}}
+	e := &Engine{store: s, log: log, fleet: f, history: h, slog: logger, runs: map[int64]*run{}, busy: map[int64]*run{}}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	return e
 }
@@ -82,13 +82,13 @@ func (e *Engine) Commit(ctx context.Context, actor string, change int64, hold ti
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	if e.runs[change] != nil {
+	if e.runs[change].active() {
 		return refusal.New(refusal.Conflict, fmt.Sprintf("follow it with: latch watch %d", change), "change %d is being committed already", change)
 	}
 	for _, w := range works {
-		if other := e.busy[w.Device.ID]; other != 0 {
+		if other := e.busy[w.Device.ID]; other.active() {
 			return refusal.New(refusal.Conflict, fmt.Sprintf("wait until it is decided, then preview change %d again", change),
-				"%s is held by the commit of change %d, which is not decided yet", w.Device.Name, other)
+				"%s is held by the commit of change %d, which is not decided yet", w.Device.Name, other.commit.Change)
 		}
 	}
 	r, err := e.begin(ctx, actor, change, hold, works)
@@ -139,15 +139,19 @@ func (e *Engine) begin(ctx context.Context, actor string, change int64, hold tim
 func (e *Engine) launch(r *run, first guard.Event) {
 	e.runs[r.commit.Change] = r
 	for _, h := range r.hands {
-		e.busy[h.device] = r.commit.Change
+		e.busy[h.device] = r
 	}
 	e.wg.Go(func() {
 		r.loop(first)
 		e.mu.Lock()
 		defer e.mu.Unlock()
-		delete(e.runs, r.commit.Change)
+		if e.runs[r.commit.Change] == r { // it may have been committed again already
+			delete(e.runs, r.commit.Change)
+		}
 		for _, h := range r.hands {
-			delete(e.busy, h.device)
+			if e.busy[h.device] == r {
+				delete(e.busy, h.device)
+			}
 		}
 	})
 }
@@ -272,5 +276,8 @@ func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {
 func (e *Engine) Holder(device int64) int64 {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	return e.busy[device]
+	if r := e.busy[device]; r.active() {
+		return r.commit.Change
+	}
+	return 0
 }

@@ -40,6 +40,9 @@ func newRun(e *Engine, c commitRecord, hands []*hand) *run {
 	return r
 }
 
+// active reports whether a run is there and not decided yet.
+func (r *run) active() bool { return r != nil && r.phase() != guard.Done }
+
 // loop takes events one by one until the commit is concluded or the engine
 // stops. The first comes before any tick: after a restart the machine must know
 // of it before it learns that the hold has ended meanwhile.

@@ -168,7 +168,7 @@ func (c *client) pictures() error {
 	for _, p := range []struct{ name, script string }{
 		{"preview", "latch preview 2"},
 		{"commit", "latch commit 2 --hold 5m; echo; latch show 2; echo; latch devices"},
-		{"confirm", "latch confirm 2; echo; latch changes; echo; latch blah; latch put 2 saltern-quay /interfaces/interfaze=x/mtu 9"},
+		{"confirm", "latch confirm 2; echo; latch changes; echo; latch device show gannet-hall; echo; latch config northmole-harbour /interfaces/interface=port1; latch config northmole-harbour /interfaces/interface=port1/mtuu"},
 		{"audit", "latch audit --limit 28 | cut -c1-150; latch audit verify"},
 	} {
 		if err := c.terminal(p.name, p.script); err != nil {

@@ -21,7 +21,17 @@ import (
 	"oakenlatch/wire"
 )
 
+// changeDoc tells a change and its last commit. The commit is read first: they
+// move together, so the change's state is then never older than the phase.
 func (a *API) changeDoc(c *call, ch store.Change) (wire.Change, error) {
+	cm, err := a.Store.LastCommit(c.ctx, ch.Number)
+	committed := err == nil
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return wire.Change{}, err
+	}
+	if ch, err = a.Store.Change(c.ctx, ch.Number); err != nil {
+		return wire.Change{}, err
+	}
 	out := wire.Change{
 		Number: ch.Number, Title: ch.Title, Ticket: ch.Ticket, Author: ch.Author, State: ch.State, Reason: ch.Reason,
 		Opened: ch.Opened, Updated: ch.Updated, Devices: []string{},
@@ -42,12 +52,8 @@ func (a *API) changeDoc(c *call, ch store.Change) (wire.Change, error) {
 		return out, err
 	}
 	out.Edits = len(edits)
-	cm, err := a.Store.LastCommit(c.ctx, ch.Number)
-	if errors.Is(err, store.ErrNotFound) {
+	if !committed {
 		return out, nil
-	}
-	if err != nil {
-		return out, err
 	}
 	s := cm.State
 	out.Commit = &wire.Commit{

@@ -46,7 +46,7 @@ check: console/node_modules/.installed
 	cd console && npm run --silent check && npm run --silent lint
 
 go-test: console/dist/index.html
-	$(GO) test -race -json -timeout 20m ./... | $(GO) run ./test/totals
+	$(GO) test -race -count=1 -json -timeout 20m ./... | $(GO) run ./test/totals
 
 console-test: console/node_modules/.installed
 	cd console && npm test --silent

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"oakenlatch/core/guard"
 	"oakenlatch/wire"
 )
 
@@ -106,6 +107,26 @@ func TestVerdicts(t *testing.T) {
 		status, out, _ := run(t, answer(200, doc), nil, "watch", "7")
 		assert.Equal(t, c.status, status, state)
 		assert.Contains(t, out, c.says, state)
+	}
+}
+
+// What is not decided is not called held, nor gone back.
+func TestNotDecidedYet(t *testing.T) {
+	for phase, c := range map[guard.Phase]struct {
+		status int
+		says   string
+	}{
+		guard.Keeping:   {Done, "is not decided yet, confirming\n  d: confirming, unreachable: no answer"},
+		guard.Reverting: {WentBack, "is not decided yet, going back: why"},
+	} {
+		doc := wire.Change{Number: 7, State: "holding", Commit: &wire.Commit{Phase: phase, Devices: []guard.Device{{Name: "d", Standing: guard.Confirming, Unreachable: true, Said: "no answer"}}}}
+		if phase == guard.Reverting {
+			doc.Reason = "why"
+		}
+		status, out, _ := run(t, answer(200, doc), nil, "confirm", "7")
+		assert.Equal(t, c.status, status)
+		assert.Contains(t, out, c.says)
+		assert.NotContains(t, out, "on hold")
 	}
 }
 

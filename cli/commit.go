@@ -68,18 +68,28 @@ func (a *app) verdictText(c wire.Change) {
 	case "failed":
 		a.printf("Change %d %s: %s\nNothing of it is on any device. Mend it and commit again.\n", c.Number, a.paint(alarm, "failed"), c.Reason)
 	case "holding":
-		if c.Commit.Phase == guard.Reverting {
-			a.printf("Change %d is going back: %s. Not every device has been seen to have gone back yet:\n", c.Number, c.Reason)
-			for _, d := range c.Commit.Devices {
-				a.printf("  %s: %s\n", d.Name, standingText(d))
-			}
-			a.printf("Follow it: latch watch %d\n", c.Number)
+		if c.Commit.Phase != guard.Awaiting {
+			a.underWay(c)
 			return
 		}
 		a.printf("Change %d is in effect, %s. The way in was proved by a new session.\n", c.Number, a.paint(strong, "on hold"))
 		a.printf("It goes back by itself at %s (in %s).\n", when(c.Commit.Deadline), time.Duration(c.Commit.SecondsLeft)*time.Second)
 		a.printf("Keep it: latch confirm %d    Go back now: latch revert %d\n", c.Number, c.Number)
 	}
+}
+
+// underWay tells of a change that is neither on hold nor decided: what is
+// being done, and where each device stands.
+func (a *app) underWay(c wire.Change) {
+	what := phaseText[c.Commit.Phase]
+	if c.Reason != "" {
+		what += ": " + c.Reason
+	}
+	a.printf("Change %d is not decided yet, %s\n", c.Number, what)
+	for _, d := range c.Commit.Devices {
+		a.printf("  %s: %s\n", d.Name, standingText(d))
+	}
+	a.printf("Follow it: latch watch %d\n", c.Number)
 }
 
 func savedText(d guard.Device) string {

@@ -152,7 +152,32 @@ func childNamed(s *schema.Schema, at *schema.Node, ident string) (*schema.Node, 
 	case at != nil && len(siblings) == 0:
 		return nil, &PathError{At: ident, Msg: fmt.Sprintf("%s is a %s and has nothing below it", at.Name, at.Kind)}
 	}
-	return nil, &PathError{At: ident, Msg: fmt.Sprintf("%s is not under %s", ident, where), Nearest: nearest(name, siblings)}
+	near := deeper(name, siblings, "", 3)
+	if len(near) == 0 {
+		near = nearest(name, siblings)
+	}
+	return nil, &PathError{At: ident, Msg: fmt.Sprintf("%s is not under %s", ident, where), Nearest: near}
+}
+
+// deeper gives the ways to nodes of exactly that name further down.
+func deeper(name string, nodes []*schema.Node, way string, levels int) []string {
+	var out []string
+	for _, n := range nodes {
+		if !n.Config || len(out) >= 5 {
+			continue
+		}
+		if n.Name == name && way != "" {
+			out = append(out, way+n.Name)
+		}
+		if levels > 0 {
+			step := n.Name
+			if n.Kind == schema.List {
+				step += "=" + strings.ToUpper(strings.Join(n.Keys, ","))
+			}
+			out = append(out, deeper(name, n.Data(), way+step+"/", levels-1)...)
+		}
+	}
+	return out[:min(5, len(out))]
 }
 
 func qualified(nodes []*schema.Node) []string {

@@ -55,6 +55,8 @@ func TestPathErrors(t *testing.T) {
 		"harbour":                   "starts with /",
 		"/harbor":                   "harbor is not under the top; there is harbour",
 		"/harbour/birth=b1":         "there is berth",
+		"/harbour/colour":           "colour is not under harbour; there is berth=NAME/lamp/colour",
+		"/berth=b1":                 "berth is not under the top; there is harbour/berth",
 		"/harbour/queue=3":          "named by 2 values (lane,ship), got 1",
 		"/harbour/queue=300,x":      "key lane of queue: 300 is out of range",
 		"/harbour/name=x":           "takes no =key",

@@ -92,6 +92,24 @@ func TestNetconfd(t *testing.T) {
 	s.eventually(late, "reverted", 30*time.Second)
 }
 
+// A device that cannot go back by itself is read and staged for, and a commit on
+// it is refused in words, before anything is sent.
+func TestNetconfdWithoutCandidate(t *testing.T) {
+	t.Parallel()
+	d := netconfd.StartRunning(t)
+	s := newStage(t)
+	s.do("admin", 0, "device", "add", "islet", "--address", d.Address, "--user", d.User, "--key-file", s.file("islet-key", string(d.PrivateKey)))
+	s.do("admin", 0, "device", "trust", "islet", "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
+	n := s.open("mara", "islet /system/contact nobody")
+	out := s.do("mara", 1, "preview", n)
+	assert.Contains(t, out, "+   contact: nobody")
+	assert.Contains(t, out, "guard: none: the device has no candidate datastore")
+	assert.Contains(t, out, "Not ready")
+	assert.Contains(t, s.do("mara", 3, "commit", n), "islet cannot go back by itself")
+	out = s.do("mara", 2, "config", "islet", "/system")
+	assert.Contains(t, out, "there is nothing at /system")
+}
+
 func session(t *testing.T, d *netconfd.Server) *netconf.Client {
 	t.Helper()
 	c, err := netconf.Dial(t.Context(), d.Address, netconf.DialOptions{Client: ssh.ClientConfig{

@@ -163,18 +163,26 @@ func (f *Fleet) dial(ctx context.Context, d store.Device) (*Session, error) {
 	if err != nil {
 		return nil, &Error{d.Name, d.Address, BadLogin, err.Error(), "", err}
 	}
-	auth := ssh.Password(string(secret))
+	// Some SSH servers take a password only as the answer to a question
+	// (keyboard-interactive, RFC 4256).
+	auth := []ssh.AuthMethod{ssh.Password(string(secret)), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+		answers := make([]string, len(questions))
+		for i := range answers {
+			answers[i] = string(secret)
+		}
+		return answers, nil
+	})}
 	if d.Auth == "key" {
 		signer, err := ssh.ParsePrivateKey(secret)
 		if err != nil {
 			return nil, &Error{d.Name, d.Address, BadLogin, "the kept private key cannot be read", "add the device again", err}
 		}
-		auth = ssh.PublicKeys(signer)
+		auth = []ssh.AuthMethod{ssh.PublicKeys(signer)}
 	}
 	check := &hostKeyCheck{accepted: d.HostKey}
 	c, err := netconf.Dial(ctx, d.Address, netconf.DialOptions{
 		Client: ssh.ClientConfig{
-			User: d.Account, Auth: []ssh.AuthMethod{auth},
+			User: d.Account, Auth: auth,
 			HostKeyCallback: check.callback, HostKeyAlgorithms: check.algorithms(),
 		},
 		Timeout: dialTimeout,

@@ -3,6 +3,7 @@ package fleet
 import (
 	"crypto/ed25519"
 	"crypto/rand"
+	"encoding/pem"
 	"fmt"
 	"net"
 	"sort"
@@ -53,14 +54,18 @@ func (d *talker) Operate(_ *netconf.Session, op *markup.Element) ([]byte, error)
 	return nil, netconf.RPCErrors{{Type: "application", Tag: "operation-not-supported"}}
 }
 
-// serve runs a talker over SSH and gives its address.
+// serve runs a talker over SSH that takes any password and gives its address.
 func serve(t *testing.T, d *talker, caps ...string) string {
+	t.Helper()
+	return serveSSH(t, d, &ssh.ServerConfig{PasswordCallback: func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) { return nil, nil }}, caps...)
+}
+
+func serveSSH(t *testing.T, d *talker, cfg *ssh.ServerConfig, caps ...string) string {
 	t.Helper()
 	_, key, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)
 	signer, err := ssh.NewSignerFromKey(key)
 	require.NoError(t, err)
-	cfg := &ssh.ServerConfig{PasswordCallback: func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) { return nil, nil }}
 	cfg.AddHostKey(signer)
 	srv := &netconf.Server{Capabilities: append([]string{netconf.CapBase11}, caps...), Handler: d}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -233,4 +238,58 @@ func TestTroubleIsNoted(t *testing.T) {
 	d, err = st.Device(t.Context(), "d")
 	require.NoError(t, err)
 	assert.Empty(t, d.Trouble)
+}
+
+// The ways to log in that SSH servers ask for.
+func TestLogins(t *testing.T) {
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	block, err := ssh.MarshalPrivateKey(private, "")
+	require.NoError(t, err)
+	public, err := ssh.NewPublicKey(private.Public())
+	require.NoError(t, err)
+	for name, c := range map[string]struct {
+		server ssh.ServerConfig
+		login  NewDevice
+		fails  string
+	}{
+		"asked for the password": {ssh.ServerConfig{KeyboardInteractiveCallback: func(_ ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+			answers, err := ask("", "", []string{"Password: "}, []bool{false})
+			if err != nil || len(answers) != 1 || answers[0] != "rope" {
+				return nil, fmt.Errorf("no")
+			}
+			return nil, nil
+		}}, NewDevice{Password: "rope"}, ""},
+		"a key": {ssh.ServerConfig{PublicKeyCallback: func(_ ssh.ConnMetadata, k ssh.PublicKey) (*ssh.Permissions, error) {
+			if string(k.Marshal()) != string(public.Marshal()) {
+				return nil, fmt.Errorf("no")
+			}
+			return nil, nil
+		}}, NewDevice{PrivateKey: string(pem.EncodeToMemory(block))}, ""},
+		"the wrong password": {ssh.ServerConfig{PasswordCallback: func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) {
+			return nil, fmt.Errorf("no")
+		}}, NewDevice{Password: "rope"}, "does not accept account u with the kept password"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			f, _ := newFleet(t)
+			c.login.Name, c.login.Account = "d", "u"
+			c.login.Address = serveSSH(t, &talker{modules: modules}, &c.server, "urn:top?module=top")
+			require.NoError(t, f.Add(t.Context(), "mara", c.login))
+			_, err := f.Dial(t.Context(), "d")
+			require.ErrorContains(t, err, "has not been accepted yet", "nothing is sent to a device nobody vouched for")
+			key, err := f.ScanHostKey(t.Context(), "d")
+			require.NoError(t, err)
+			_, err = f.Trust(t.Context(), "mara", "d", "SHA256:other")
+			require.ErrorContains(t, err, "nothing was kept")
+			_, err = f.Trust(t.Context(), "mara", "d", key.Fingerprint)
+			require.NoError(t, err)
+			s, err := f.Dial(t.Context(), "d")
+			if c.fails != "" {
+				require.ErrorContains(t, err, c.fails)
+				return
+			}
+			require.NoError(t, err)
+			s.Abort()
+		})
+	}
 }

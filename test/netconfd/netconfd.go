@@ -27,10 +27,11 @@ type Server struct {
 	PrivateKey []byte // PEM, for that account
 	HostKey    ssh.PublicKey
 
-	dir  string
-	port int
-	ncd  *exec.Cmd
-	sshd *exec.Cmd
+	dir    string
+	port   int
+	target string
+	ncd    *exec.Cmd
+	sshd   *exec.Cmd
 }
 
 // Signer gives the account's key for an SSH client.
@@ -43,9 +44,22 @@ func (s *Server) Signer(t testing.TB) ssh.Signer {
 	return signer
 }
 
-// Start runs a server until the test ends. It skips, and says so, where the
-// programs are missing and cannot be had, or without the rights to run them.
+// Start runs a server with candidate and startup until the test ends. It skips,
+// and says so, where the programs are missing and cannot be had, or without the
+// rights to run them.
 func Start(t testing.TB) *Server {
+	t.Helper()
+	return start(t, "candidate")
+}
+
+// StartRunning runs a server whose running is edited directly: it has no
+// candidate and no confirmed commit.
+func StartRunning(t testing.TB) *Server {
+	t.Helper()
+	return start(t, "running")
+}
+
+func start(t testing.TB, target string) *Server {
 	t.Helper()
 	if os.Geteuid() != 0 {
 		t.Skip("netconfd behind sshd needs root here: skipped")
@@ -60,7 +74,7 @@ func Start(t testing.TB) *Server {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	s := &Server{User: "root", dir: dir, port: freePort(t)}
+	s := &Server{User: "root", dir: dir, port: freePort(t), target: target}
 	s.Address = fmt.Sprintf("127.0.0.1:%d", s.port)
 	s.configure(t)
 	t.Cleanup(func() {
@@ -69,7 +83,7 @@ func Start(t testing.TB) *Server {
 			t.Logf("the end of netconfd's log:\n%s", log[max(0, len(log)-6000):])
 		}
 	})
-	s.start(t)
+	s.run(t)
 	return s
 }
 
@@ -124,10 +138,10 @@ func (s *Server) configure(t testing.TB) {
 	}
 }
 
-func (s *Server) start(t testing.TB) {
+func (s *Server) run(t testing.TB) {
 	t.Helper()
 	s.ncd = exec.Command("/usr/sbin/netconfd", "--module=iana-if-type", "--module=ietf-interfaces", "--module=ietf-ip", "--module=ietf-system",
-		"--startup="+s.file("startup-cfg.xml"), "--target=candidate", "--with-startup=true", "--superuser=root",
+		"--startup="+s.file("startup-cfg.xml"), "--target="+s.target, "--with-startup=true", "--superuser=root",
 		fmt.Sprintf("--port=%d", s.port), "--ncxserver-sockname="+s.file("nc.sock"), "--log="+s.file("nc.log"),
 		"--modpath="+s.dir+":/usr/share/yuma/modules")
 	s.ncd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}

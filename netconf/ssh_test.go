@@ -2,8 +2,6 @@ package netconf
 
 import (
 	"context"
-	"crypto/ed25519"
-	"crypto/rand"
 	"errors"
 	"net"
 	"testing"
@@ -12,35 +10,20 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
+
+	"oakenlatch/test/sshpeer"
 )
 
 // listen runs an SSH server whose connections are handled by f.
 func listen(t *testing.T, f func(net.Conn, *ssh.ServerConfig)) (address string, key ssh.PublicKey) {
 	t.Helper()
-	_, private, err := ed25519.GenerateKey(rand.Reader)
-	require.NoError(t, err)
-	signer, err := ssh.NewSignerFromKey(private)
-	require.NoError(t, err)
 	cfg := &ssh.ServerConfig{PasswordCallback: func(_ ssh.ConnMetadata, p []byte) (*ssh.Permissions, error) {
 		if string(p) != "right" {
 			return nil, errors.New("no")
 		}
 		return nil, nil
 	}}
-	cfg.AddHostKey(signer)
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = l.Close() })
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go f(conn, cfg)
-		}
-	}()
-	return l.Addr().String(), signer.PublicKey()
+	return sshpeer.Listen(t, cfg, f)
 }
 
 func login(password string, key ssh.PublicKey) ssh.ClientConfig {

@@ -2,8 +2,6 @@ package test
 
 import (
 	"bytes"
-	"crypto/ed25519"
-	"crypto/rand"
 	"fmt"
 	"io"
 	"net"
@@ -17,6 +15,7 @@ import (
 
 	"oakenlatch/lab"
 	"oakenlatch/netconf"
+	"oakenlatch/test/sshpeer"
 )
 
 // Every wrong input: the exit status and the words that tell the way out.
@@ -178,57 +177,45 @@ func TestMalformedDevices(t *testing.T) {
 // NUL hangs up after the first rpc.
 func nonsense(t *testing.T, says string) string {
 	t.Helper()
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	require.NoError(t, err)
-	signer, err := ssh.NewSignerFromKey(key)
-	require.NoError(t, err)
 	cfg := &ssh.ServerConfig{NoClientAuth: true}
 	cfg.PasswordCallback = func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) { return nil, nil }
-	cfg.AddHostKey(signer)
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = l.Close() })
-	go func() {
-		for {
-			conn, err := l.Accept()
+	address, _ := sshpeer.Listen(t, cfg, func(conn net.Conn, cfg *ssh.ServerConfig) {
+		_, chans, reqs, err := ssh.NewServerConn(conn, cfg)
+		if err != nil {
+			return
+		}
+		go ssh.DiscardRequests(reqs)
+		for nc := range chans {
+			ch, requests, err := nc.Accept()
 			if err != nil {
 				return
 			}
-			go func() {
-				_, chans, reqs, err := ssh.NewServerConn(conn, cfg)
-				if err != nil {
-					return
-				}
-				go ssh.DiscardRequests(reqs)
-				for nc := range chans {
-					ch, requests, err := nc.Accept()
-					if err != nil {
-						return
-					}
-					go func() {
-						for r := range requests {
-							_ = r.Reply(true, nil)
-							text, hangUp := strings.CutSuffix(says, "\x00")
-							_, _ = io.WriteString(ch, text)
-							buf := make([]byte, 1)
-							for rpcs := 0; rpcs < 2; { // hello, then an rpc
-								if _, err := ch.Read(buf); err != nil {
-									return
-								}
-								if buf[0] == ']' {
-									rpcs++
-								}
-							}
-							if hangUp || says == "" {
-								_ = ch.Close()
-							}
-						}
-					}()
-				}
-			}()
+			go speakOnce(ch, requests, says)
 		}
-	}()
-	return l.Addr().String()
+	})
+	return address
+}
+
+// speakOnce says its piece, waits for a hello and an rpc, and then hangs up
+// where it was told to or has nothing to say.
+func speakOnce(ch ssh.Channel, requests <-chan *ssh.Request, says string) {
+	for r := range requests {
+		_ = r.Reply(true, nil)
+		text, hangUp := strings.CutSuffix(says, "\x00")
+		_, _ = io.WriteString(ch, text)
+		buf := make([]byte, 1)
+		for rpcs := 0; rpcs < 2; {
+			if _, err := ch.Read(buf); err != nil {
+				return
+			}
+			if buf[0] == ']' {
+				rpcs++
+			}
+		}
+		if hangUp || says == "" {
+			_ = ch.Close()
+		}
+	}
 }
 
 func TestBadRequests(t *testing.T) {

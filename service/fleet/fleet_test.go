@@ -20,6 +20,7 @@ import (
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/store"
+	"oakenlatch/test/sshpeer"
 )
 
 // talker is a device made of what it says.
@@ -62,25 +63,9 @@ func serve(t *testing.T, d *talker, caps ...string) string {
 
 func serveSSH(t *testing.T, d *talker, cfg *ssh.ServerConfig, caps ...string) string {
 	t.Helper()
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	require.NoError(t, err)
-	signer, err := ssh.NewSignerFromKey(key)
-	require.NoError(t, err)
-	cfg.AddHostKey(signer)
 	srv := &netconf.Server{Capabilities: append([]string{netconf.CapBase11}, caps...), Handler: d}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = l.Close() })
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			go func() { _ = srv.ServeSSH(conn, cfg) }()
-		}
-	}()
-	return l.Addr().String()
+	address, _ := sshpeer.Listen(t, cfg, func(c net.Conn, cfg *ssh.ServerConfig) { _ = srv.ServeSSH(c, cfg) })
+	return address
 }
 
 func newFleet(t *testing.T) (*Fleet, *store.Store) {

@@ -197,7 +197,7 @@ func (a *API) previewAhead(c *call, ch store.Change, context int) (any, error) {
 			out.Ready = out.Ready && f.Severity != check.Error
 		}
 		out.Ready = out.Ready && p.Read && p.Guard == "device" && len(p.Conflicts) == 0
-		out.Empty = out.Empty && p.Count == 0
+		out.Empty = out.Empty && v.Idle
 		out.Parts = append(out.Parts, p)
 	}
 	out.Ready = out.Ready && !out.Empty

@@ -158,6 +158,25 @@ func TestPreviewWithoutTheDevice(t *testing.T) {
 	assert.Equal(t, 1, verdicts[0].Difference.Count())
 }
 
+// A value set to its default is shown, and told to mean nothing new.
+func TestOnlyDefaults(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, router)
+	n := open(t, r, servicetest.Mara)
+	_, err := r.Put(servicetest.Mara, n, router, "/interfaces/interface=port1/enabled", "true")
+	require.NoError(t, err)
+	_, verdicts, err := r.Desk.Preview(t.Context(), servicetest.Mara, n)
+	require.NoError(t, err)
+	assert.True(t, verdicts[0].Idle)
+	assert.Equal(t, 1, verdicts[0].Difference.Count())
+	assert.Contains(t, verdicts[0].Check.Findings[0].Message, "the default already")
+	_, err = r.Put(servicetest.Mara, n, router, mtu, "9000")
+	require.NoError(t, err)
+	_, verdicts, err = r.Desk.Preview(t.Context(), servicetest.Mara, n)
+	require.NoError(t, err)
+	assert.False(t, verdicts[0].Idle)
+}
+
 // Many saves at once: each is there once, none is lost.
 func TestConcurrentStaging(t *testing.T) {
 	t.Parallel()

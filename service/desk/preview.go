@@ -124,6 +124,10 @@ type Verdict struct {
 	Check      check.Result
 	Guard, Why string
 	Unsaved    bool
+
+	// Idle is set where the result means what is there already: nothing
+	// differs, or only values that are set to their defaults.
+	Idle bool
 }
 
 // Preview says what a change would do, part by part. Devices are read, never
@@ -166,6 +170,11 @@ func (d *Desk) verdict(ctx context.Context, w Work, actor string) (Verdict, erro
 	}
 	v.Difference = diff.Compare(now.Running, result)
 	v.Check = check.Tree(now.Schema, result)
+	v.Idle = diff.Compare(now.Running.WithoutDefaults(), result.WithoutDefaults()).Empty()
+	if v.Idle && !v.Difference.Empty() {
+		v.Check.Findings = append(v.Check.Findings, check.Finding{Severity: check.Warning, Path: v.Difference.Items()[0].Path,
+			Message: "sets what is the default already: it means nothing new, and there is nothing to commit here"})
+	}
 	v.Guard, v.Why = fleet.Guard(now.Device.Capabilities)
 	dev, err := d.store.Device(ctx, w.Device.Name) // the reading noted what it found
 	v.Unsaved = dev.Unsaved

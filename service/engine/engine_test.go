@@ -301,6 +301,31 @@ func TestDevicesThatDoNotDoAsTheySay(t *testing.T) {
 	})
 }
 
+// Values set to their defaults: alone there is nothing to commit; beside others
+// they do no harm, whether the device stores them or not.
+func TestDefaultsInACommit(t *testing.T) {
+	t.Parallel()
+	r := newRoom(t, router)
+	n := r.stage(router + " /interfaces/interface=port1/enabled true")
+	r.commit(n, 10*time.Second)
+	s := r.until(n, 20*time.Second, done)
+	assert.Equal(t, guard.Failed, s.Outcome)
+	assert.Contains(t, s.Reason, "nothing to commit")
+	n = r.stage(router+" /interfaces/interface=port1/enabled true", router+" "+contact+" new")
+	r.Devices[router].OnOperation(func(op *markup.Element) lab.Fault {
+		el, err := markup.Parse([]byte(strings.ReplaceAll(string(op.Standalone()), `nc:operation="merge">true</enabled>`, `nc:operation="remove">true</enabled>`)), markup.Limits{})
+		if err != nil || op.Name.Local != "edit-config" {
+			return lab.Fault{}
+		}
+		return lab.Fault{Instead: el}
+	})
+	r.commit(n, 20*time.Second)
+	r.until(n, 20*time.Second, awaiting)
+	require.NoError(t, r.Engine.Say(t.Context(), n, guard.SayConfirm, "mara"))
+	r.truth(n, r.until(n, 20*time.Second, done), router)
+	assert.Empty(t, r.Value(router, "/interfaces/interface=port1/enabled"), "the device did not store it")
+}
+
 func TestRefusedCommits(t *testing.T) {
 	t.Parallel()
 	r := newRoom(t, router)

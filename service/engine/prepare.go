@@ -101,8 +101,8 @@ func (h *hand) rebase(running *tree.Node) (*tree.Node, error) {
 		}
 		return nil, fmt.Errorf("the device moved on since this was staged, and both changed the same: %s; nothing was touched: preview the change, take back or stage again what should hold", strings.Join(lines, "; "))
 	}
-	if diff.Compare(running, result).Empty() {
-		return nil, errors.New("the device already holds all of this; there is nothing to commit")
+	if diff.Compare(running.WithoutDefaults(), result.WithoutDefaults()).Empty() {
+		return nil, errors.New("the device already holds all of this (a value set to its default means what an unset one does); there is nothing to commit on it: take that part back")
 	}
 	return result, nil
 }

@@ -96,57 +96,67 @@ func (f *Fleet) Schema(ctx context.Context, d store.Device) (*schema.Schema, err
 // announced is a module as a device names it, in whatever way.
 type announced struct{ name, revision string }
 
-// fetch gets all modules a device names in its hello (RFC 6020 section 5.6.4),
-// its monitoring data (RFC 6022) or its YANG library (RFC 7895), and those
-// these import.
-func (f *Fleet) fetch(ctx context.Context, s *Session) (moduleSet, error) {
-	set := moduleSet{Features: map[string][]string{}, ImportOnly: map[string]bool{}}
-	want := map[string]string{}
-	implemented := map[string]bool{}
+// wanted is the modules a device names: their revisions, "" where it names
+// none, and which of them it implements.
+type wanted struct {
+	revision    map[string]string
+	implemented map[string]bool
+}
+
+// named lists the modules a device names in its hello (RFC 6020 section 5.6.4)
+// and its YANG library (RFC 7895, RFC 8525), or else in its monitoring data
+// (RFC 6022). Features go into the set.
+func named(ctx context.Context, s *Session, set *moduleSet) (wanted, error) {
+	w := wanted{map[string]string{}, map[string]bool{}}
 	for _, m := range s.Capabilities.Modules() {
-		want[m.Name] = m.Revision
-		implemented[m.Name] = true
+		w.revision[m.Name] = m.Revision
+		w.implemented[m.Name] = true
 		set.Features[m.Name] = append(set.Features[m.Name], m.Features...)
 		for _, dev := range m.Deviations {
-			if _, ok := want[dev]; !ok {
-				want[dev] = ""
+			if _, ok := w.revision[dev]; !ok {
+				w.revision[dev] = ""
 			}
-			implemented[dev] = true
+			w.implemented[dev] = true
 		}
 	}
 	lib, err := library(ctx, s)
 	if err != nil {
-		return set, err
+		return w, err
 	}
 	for _, m := range lib {
-		want[m.name] = m.revision
+		w.revision[m.name] = m.revision
 		set.Features[m.name] = append(set.Features[m.name], m.features...)
-		implemented[m.name] = implemented[m.name] || m.implemented
+		w.implemented[m.name] = w.implemented[m.name] || m.implemented
 	}
-	if len(want) == 0 {
-		mons, err := monitored(ctx, s)
-		if err != nil {
-			return set, err
-		}
-		for _, m := range mons {
-			want[m.name] = max(want[m.name], m.revision)
-			implemented[m.name] = true
-		}
+	if len(w.revision) > 0 {
+		return w, nil
 	}
-	for done := map[string]bool{}; ; {
+	mons, err := monitored(ctx, s)
+	for _, m := range mons {
+		w.revision[m.name] = max(w.revision[m.name], m.revision)
+		w.implemented[m.name] = true
+	}
+	return w, err
+}
+
+// fetch gets all modules a device names, and those these import or include.
+func (f *Fleet) fetch(ctx context.Context, s *Session) (moduleSet, error) {
+	set := moduleSet{Features: map[string][]string{}, ImportOnly: map[string]bool{}}
+	want, err := named(ctx, s, &set)
+	if err != nil {
+		return set, err
+	}
+	for done := map[string]bool{}; len(done) < len(want.revision); {
 		var next []string
-		for name := range want {
+		for name := range want.revision {
 			if !done[name] {
 				next = append(next, name)
 			}
 		}
-		if len(next) == 0 {
-			break
-		}
 		sort.Strings(next)
 		for _, name := range next {
 			done[name] = true
-			text, err := schemaText(ctx, s, name, want[name])
+			text, err := schemaText(ctx, s, name, want.revision[name])
 			if netconf.Refused(err) {
 				set.Missing = append(set.Missing, name)
 				continue
@@ -154,16 +164,16 @@ func (f *Fleet) fetch(ctx context.Context, s *Session) (moduleSet, error) {
 			if err != nil {
 				return set, err
 			}
-			set.Sources = append(set.Sources, schema.Source{Name: name, Revision: want[name], Text: text})
+			set.Sources = append(set.Sources, schema.Source{Name: name, Revision: want.revision[name], Text: text})
 			for _, dep := range schema.Dependencies(text) {
-				if _, known := want[dep]; !known {
-					want[dep] = ""
+				if _, known := want.revision[dep]; !known {
+					want.revision[dep] = ""
 				}
 			}
 		}
 	}
-	for name := range want {
-		if !implemented[name] {
+	for name := range want.revision {
+		if !want.implemented[name] {
 			set.ImportOnly[name] = true
 		}
 	}

@@ -17,7 +17,7 @@ type Source struct {
 // Options say what the device told about its modules.
 type Options struct {
 	Features   map[string][]string // supported features by module name
-	ImportOnly map[string]bool     // modules not implemented, by name
+	ImportOnly map[string]bool     // modules that are only there for others to import, by name
 }
 
 // Compile makes a schema of a set of modules. It never fails: what it cannot

@@ -11,40 +11,24 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
-	"time"
 
 	"github.com/labstack/echo/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/service/access"
-	"oakenlatch/service/audit"
-	"oakenlatch/service/desk"
-	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
-	"oakenlatch/service/history"
 	"oakenlatch/service/store"
+	"oakenlatch/test/servicetest"
 	"oakenlatch/wire"
 )
 
 func newAPI(t *testing.T, console fs.FS) *API {
 	t.Helper()
-	dir := t.TempDir()
-	s, err := store.Open(dir)
+	r := servicetest.New(t)
+	accounts, err := access.NewAccounts(r.Store, r.Log)
 	require.NoError(t, err)
-	log := audit.New(s, time.Now)
-	sealer, err := access.OpenSealer(dir)
-	require.NoError(t, err)
-	accounts, err := access.NewAccounts(s, log)
-	require.NoError(t, err)
-	f := fleet.New(s, log, sealer)
-	h := history.New(s, log, f)
-	e := engine.New(s, log, f, h, slog.New(slog.DiscardHandler))
-	t.Cleanup(func() {
-		e.Stop()
-		_ = s.Close()
-	})
-	return &API{Store: s, Log: log, Accounts: accounts, Fleet: f, History: h, Desk: desk.New(s, log, h), Engine: e,
+	return &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine,
 		Console: console, Logger: slog.New(slog.DiscardHandler), Stopping: t.Context()}
 }
 

@@ -303,6 +303,7 @@ func (m *machine) notReached(d *Device, i int) {
 
 func (m *machine) kept(d *Device) {
 	d.Standing, d.Said, d.Unreachable = IsKept, "", false
+	d.GoesBackBy = time.Time{} // confirmed: no timer of its own runs any more
 	if m.Phase == Reverting {
 		// It took the confirm, but another device did not: take it back.
 		d.Standing = GoingBack

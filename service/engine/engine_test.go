@@ -205,6 +205,45 @@ func TestRandomFaults(t *testing.T) {
 	}
 }
 
+// One device takes the confirm, the other loses power just then and comes back
+// as it was before: what was already kept is written back, and all have gone
+// back. Nobody's edits in a candidate are published by that.
+func TestKeptOnOneIsWrittenBack(t *testing.T) {
+	t.Parallel()
+	r := newRoom(t, router, quay)
+	n := r.stage(router+" "+contact+" new", quay+" "+contact+" new")
+	r.Devices[quay].OnOperation(func() func(*markup.Element) lab.Fault {
+		loses := on("commit", 2, lab.Fault{DropBefore: true})
+		return func(op *markup.Element) lab.Fault {
+			f := loses(op)
+			if f.DropBefore {
+				r.Devices[quay].PowerCycle()
+			}
+			return f
+		}
+	}())
+	// The router's third lock is the first of the writing back: it finds someone
+	// there and has to try again.
+	r.Devices[router].OnOperation(on("lock", 3, lab.Fault{Refuse: netconf.RPCErrors{{Type: "protocol", Tag: "lock-denied", Info: "<session-id>99</session-id>"}}}))
+	r.commit(n, 20*time.Second)
+	r.until(n, 30*time.Second, awaiting)
+	require.NoError(t, r.Engine.Say(t.Context(), n, guard.SayConfirm, "mara"))
+	s := r.until(n, 90*time.Second, done)
+	assert.Equal(t, guard.Reverted, s.Outcome)
+	assert.Contains(t, s.Reason, quay)
+	r.truth(n, s, router, quay)
+	entries, err := r.Store.Ledger(t.Context(), store.LedgerQuery{Change: n})
+	require.NoError(t, err)
+	var told []string
+	for _, e := range entries {
+		if e.Device == router {
+			told = append(told, e.Action)
+		}
+	}
+	assert.Contains(t, told, "commit.confirmed", "that it was kept for a while is on record")
+	assert.Contains(t, told, "commit.restored")
+}
+
 // A device that answers ok to insertions without carrying them out gets the
 // order in another way.
 func TestOrderNotTaken(t *testing.T) {

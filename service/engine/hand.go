@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"errors"
-	"fmt"
 	"sync"
 	"time"
 
@@ -265,7 +264,7 @@ func (h *hand) lookOnce(ctx context.Context) guard.Event {
 	defer func() { _ = s.Close(context.WithoutCancel(ctx)) }()
 	running, err := s.Read(ctx, netconf.Running)
 	if err == nil && h.run.phase() == guard.Asking {
-		err = h.candidateClean(ctx, s, running)
+		err = foreignEdits(ctx, s, running)
 	}
 	if err != nil {
 		return guard.Event{Kind: guard.NotReached, Err: brief(err)}
@@ -284,19 +283,6 @@ func (r *run) phase() guard.Phase {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.state.Phase
-}
-
-// candidateClean makes sure that a confirm would publish nobody else's edits:
-// a confirming commit takes the candidate as it is (RFC 6241 section 8.4).
-func (h *hand) candidateClean(ctx context.Context, s *fleet.Session, running *tree.Node) error {
-	candidate, err := s.Read(ctx, netconf.Candidate)
-	if err != nil {
-		return err
-	}
-	if d := diff.Compare(running.WithoutDefaults(), candidate.WithoutDefaults()); !d.Empty() {
-		return fmt.Errorf("its candidate holds %d uncommitted edits of someone else, which a confirm would put into effect; they must be discarded or committed by whoever made them", d.Count())
-	}
-	return nil
 }
 
 // classify tells what a device holds at the places of this commit. Defaults

@@ -40,13 +40,8 @@ func (h *hand) prepare(ctx context.Context) error {
 	if _, err := h.run.e.history.Keep(ctx, s, running, 0, h.run.commit.Actor); err != nil {
 		return err
 	}
-	candidate, err := s.Read(ctx, netconf.Candidate)
-	if err != nil {
+	if err := foreignEdits(ctx, s, running); err != nil {
 		return err
-	}
-	if d := diff.Compare(running, candidate); !d.Empty() {
-		return fmt.Errorf("its candidate already holds %d uncommitted edits of someone else, first at %s; nothing was touched: have them committed or discarded by whoever made them",
-			d.Count(), d.Items()[0].Path)
 	}
 	result, err := h.rebase(running)
 	if err != nil {
@@ -60,6 +55,21 @@ func (h *hand) prepare(ctx context.Context) error {
 		return err
 	}
 	return h.readBack(ctx, s, d)
+}
+
+// foreignEdits makes sure that a device's candidate holds nothing but running:
+// whatever else is there is someone's uncommitted work, which a commit, a
+// confirming one too (RFC 6241 section 8.4), would publish, and a discard lose.
+func foreignEdits(ctx context.Context, s *fleet.Session, running *tree.Node) error {
+	candidate, err := s.Read(ctx, netconf.Candidate)
+	if err != nil {
+		return err
+	}
+	if d := diff.Compare(running, candidate); !d.Empty() {
+		return fmt.Errorf("its candidate holds %d uncommitted edits of someone else, first at %s, which a commit would put into effect; have them committed or discarded by whoever made them",
+			d.Count(), d.Items()[0].Path)
+	}
+	return nil
 }
 
 // lock takes running and candidate; the error names who has them.
@@ -251,6 +261,9 @@ func (h *hand) restore(ctx context.Context, s *fleet.Session) error {
 	}
 	running, err := s.Read(ctx, netconf.Running)
 	if err != nil {
+		return err
+	}
+	if err := foreignEdits(ctx, s, running); err != nil {
 		return err
 	}
 	target, conflicts := diff.Merge(result, base, running)

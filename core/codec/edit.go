@@ -31,19 +31,19 @@ func operation(el *markup.Element, at tree.Path) (tree.Op, error) {
 	case op == tree.Merge, op == tree.Replace, op == tree.Create, op == tree.Delete, op == tree.Remove:
 		return op, nil
 	}
-	return "", &Error{"bad-attribute", at.String(), fmt.Sprintf("operation %q is not one of merge, replace, create, delete, remove", v)}
+	return "", &Error{Tag: "bad-attribute", Path: at.String(), Msg: fmt.Sprintf("operation %q is not one of merge, replace, create, delete, remove", v)}
 }
 
 func (d Decoder) edits(parent *schema.Node, el *markup.Element, at tree.Path) ([]*tree.Edit, error) {
 	if strings.TrimSpace(el.Text) != "" {
-		return nil, &Error{"bad-element", at.String(), fmt.Sprintf("holds text %q where only elements belong", clip(el.Text))}
+		return nil, &Error{Tag: "bad-element", Path: at.String(), Msg: fmt.Sprintf("holds text %q where only elements belong", clip(el.Text))}
 	}
 	var out []*tree.Edit
 	for _, c := range el.Children {
 		s := d.lookup(parent, c.Name)
 		if s == nil {
 			if d.Strict {
-				return nil, d.unknown(at, c)
+				return nil, d.unknown(at, c.Name)
 			}
 			o := withoutOperation(c)
 			op, err := operation(c, at)
@@ -54,7 +54,7 @@ func (d Decoder) edits(parent *schema.Node, el *markup.Element, at tree.Path) ([
 			continue
 		}
 		if d.Strict && !s.Config {
-			return nil, &Error{"invalid-value", append(at[:len(at):len(at)], tree.Step{Node: s}).String(), "is state, not configuration"}
+			return nil, &Error{Tag: "invalid-value", Path: append(at[:len(at):len(at)], tree.Step{Node: s}).String(), Msg: "is state, not configuration"}
 		}
 		e, err := d.edit(s, c, at)
 		if err != nil {
@@ -115,7 +115,7 @@ func (d Decoder) insertion(e *tree.Edit, el *markup.Element, at tree.Path) error
 		return nil
 	}
 	if !e.Schema.UserOrdered {
-		return &Error{"bad-attribute", at.String(), "insert is for lists whose order the user gives"}
+		return &Error{Tag: "bad-attribute", Path: at.String(), Msg: "insert is for lists whose order the user gives"}
 	}
 	e.Insert = where
 	switch where {
@@ -123,13 +123,13 @@ func (d Decoder) insertion(e *tree.Edit, el *markup.Element, at tree.Path) error
 		return nil
 	case "before", "after":
 	default:
-		return &Error{"bad-attribute", at.String(), fmt.Sprintf("insert %q is not one of first, last, before, after", where)}
+		return &Error{Tag: "bad-attribute", Path: at.String(), Msg: fmt.Sprintf("insert %q is not one of first, last, before, after", where)}
 	}
 	if e.Schema.Kind == schema.LeafList {
 		v, ok := el.Attr(YangNS, "value")
 		canon, err := d.Schema.Canonical(e.Schema.Type, v, d.resolver(el))
 		if !ok || err != nil {
-			return &Error{"missing-instance", at.String(), fmt.Sprintf("insert %q needs the value of another entry, got %q", where, v)}
+			return &Error{Tag: "missing-instance", Path: at.String(), Msg: fmt.Sprintf("insert %q needs the value of another entry, got %q", where, v)}
 		}
 		e.InsertKeys = []string{canon}
 		return nil
@@ -137,7 +137,7 @@ func (d Decoder) insertion(e *tree.Edit, el *markup.Element, at tree.Path) error
 	v, _ := el.Attr(YangNS, "key")
 	keys, err := d.keyPredicates(e.Schema, v, el)
 	if err != nil {
-		return &Error{"missing-instance", at.String(), err.Error()}
+		return &Error{Tag: "missing-instance", Path: at.String(), Msg: err.Error()}
 	}
 	e.InsertKeys = keys
 	return nil

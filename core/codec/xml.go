@@ -18,6 +18,7 @@ import (
 const (
 	NetconfNS = "urn:ietf:params:xml:ns:netconf:base:1.0"
 	YangNS    = "urn:ietf:params:xml:ns:yang:1"
+	xmlNS     = "http://www.w3.org/XML/1998/namespace"
 )
 
 // Error is XML that is not a configuration, in the terms of RFC 6241 appendix
@@ -25,9 +26,23 @@ const (
 // data-exists or unknown-namespace.
 type Error struct {
 	Tag, Path, Msg string
+	Line, Column   int // where in the text; 0 where that is not known
+	Hint           string
 }
 
-func (e *Error) Error() string { return e.Path + ": " + e.Msg }
+func (e *Error) Error() string {
+	s := e.Msg
+	if e.Path != "" {
+		s = e.Path + ": " + s
+	}
+	if e.Line > 0 {
+		s = fmt.Sprintf("line %d, column %d: %s", e.Line, e.Column, s)
+	}
+	if e.Hint != "" {
+		s += "; " + e.Hint
+	}
+	return s
+}
 
 // Decoder reads XML with a schema.
 type Decoder struct {
@@ -37,28 +52,8 @@ type Decoder struct {
 	// a device does with what it is sent. Without it, as is right for what a
 	// device sent, both are carried as they came.
 	Strict bool
-}
 
-// Tree reads the children of an element (a <data> or <config>) as a
-// configuration.
-func (d Decoder) Tree(el *markup.Element) (*tree.Node, error) {
-	if el == nil {
-		return tree.Empty, nil
-	}
-	children, err := d.children(nil, el, nil)
-	if err != nil {
-		return nil, err
-	}
-	return tree.Root(children), nil
-}
-
-// ParseTree reads a document whose element holds a configuration.
-func (d Decoder) ParseTree(doc []byte) (*tree.Node, error) {
-	el, err := markup.Parse(doc, markup.Limits{})
-	if err != nil {
-		return nil, err
-	}
-	return d.Tree(el)
+	Limits markup.Limits // of a document; zero means the defaults
 }
 
 // lookup finds the schema node of a child element.
@@ -73,81 +68,25 @@ func (d Decoder) lookup(parent *schema.Node, name markup.Name) *schema.Node {
 	return parent.Child(m, name.Local)
 }
 
-func (d Decoder) unknown(at tree.Path, c *markup.Element) error {
+func (d Decoder) unknown(at tree.Path, name markup.Name) error {
 	tag := "unknown-element"
-	msg := fmt.Sprintf("element %s of namespace %q is not known here", c.Name.Local, c.Name.Space)
-	if d.Schema.ModuleByNamespace(c.Name.Space) == nil {
+	msg := fmt.Sprintf("element %s of namespace %q is not known here", name.Local, name.Space)
+	if d.Schema.ModuleByNamespace(name.Space) == nil {
 		tag = "unknown-namespace"
 	}
-	return &Error{tag, at.String(), msg}
-}
-
-func (d Decoder) children(parent *schema.Node, el *markup.Element, at tree.Path) ([]*tree.Node, error) {
-	if strings.TrimSpace(el.Text) != "" {
-		return nil, &Error{"bad-element", at.String(), fmt.Sprintf("holds text %q where only elements belong", clip(el.Text))}
-	}
-	out := make([]*tree.Node, 0, len(el.Children))
-	seen := map[string]bool{}
-	for _, c := range el.Children {
-		s := d.lookup(parent, c.Name)
-		if s == nil {
-			if d.Strict {
-				return nil, d.unknown(at, c)
-			}
-			out = append(out, tree.NewOpaque(nil, opaque(c)))
-			continue
-		}
-		n, err := d.node(s, c, at)
-		if err != nil {
-			return nil, err
-		}
-		id := s.Module.Name + ":" + s.Name + "\x00" + strings.Join(n.Keys(), "\x00")
-		keyless := s.Kind == schema.List && len(s.Keys) == 0 || s.Kind == schema.LeafList && !s.Config
-		if seen[id] && !keyless {
-			return nil, &Error{"data-exists", at.Down(n).String(), "stands twice"}
-		}
-		seen[id] = true
-		out = append(out, n)
-	}
-	return out, nil
-}
-
-func (d Decoder) node(s *schema.Node, el *markup.Element, at tree.Path) (*tree.Node, error) {
-	here := append(at[:len(at):len(at)], tree.Step{Node: s})
-	switch s.Kind {
-	case schema.AnyData, schema.AnyXML:
-		return tree.NewOpaque(s, opaque(el)), nil
-	case schema.Leaf, schema.LeafList:
-		v, err := d.value(s, el, here)
-		if err != nil {
-			return nil, err
-		}
-		return tree.NewLeaf(s, v), nil
-	}
-	if s.Kind == schema.List {
-		keys, err := d.keys(s, el, here)
-		if err != nil && s.Config {
-			return nil, err
-		}
-		here[len(here)-1].Keys = keys
-	}
-	children, err := d.children(s, el, here)
-	if err != nil {
-		return nil, err
-	}
-	return tree.New(s, children), nil
+	return &Error{Tag: tag, Path: at.String(), Msg: msg}
 }
 
 func (d Decoder) value(s *schema.Node, el *markup.Element, at tree.Path) (string, error) {
 	if len(el.Children) > 0 {
-		return "", &Error{"bad-element", at.String(), fmt.Sprintf("is a %s and cannot hold element %s", s.Kind, el.Children[0].Name.Local)}
+		return "", &Error{Tag: "bad-element", Path: at.String(), Msg: fmt.Sprintf("is a %s and cannot hold element %s", s.Kind, el.Children[0].Name.Local)}
 	}
 	v, err := d.Schema.Canonical(s.Type, el.Text, d.resolver(el))
 	if err == nil {
 		return v, nil
 	}
 	if d.Strict {
-		return "", &Error{"invalid-value", at.String(), err.Error()}
+		return "", &Error{Tag: "invalid-value", Path: at.String(), Msg: err.Error()}
 	}
 	return strings.TrimSpace(el.Text), nil
 }
@@ -169,7 +108,7 @@ func (d Decoder) keys(s *schema.Node, el *markup.Element, at tree.Path) ([]strin
 		leaf := s.Child(s.Module, k)
 		c := el.Child(s.Module.Namespace, k)
 		if c == nil || leaf == nil {
-			return nil, &Error{"missing-element", at.String(), fmt.Sprintf("an entry has no key %s", k)}
+			return nil, &Error{Tag: "missing-element", Path: at.String(), Msg: fmt.Sprintf("an entry has no key %s", k)}
 		}
 		v, err := d.value(leaf, c, append(at[:len(at):len(at)], tree.Step{Node: leaf}))
 		if err != nil {
@@ -209,35 +148,61 @@ func XML(s *schema.Schema, n *tree.Node, outer markup.Name) []byte {
 }
 
 func encode(w *markup.Writer, s *schema.Schema, n *tree.Node) {
+	attrs := annotationAttrs(s, n.Annotations())
 	if o := n.Opaque(); o != nil {
-		w.Raw(o.XML)
+		w.Raw(withAttrs(o.XML, attrs))
 		return
 	}
 	name := markup.Name{Space: n.Schema().Module.Namespace, Local: n.Schema().Name}
 	if n.Schema().IsLeaf() {
 		text, decl := valueXML(s, n.Schema(), n.Value())
-		w.Leaf(name, text, decl...)
+		w.Leaf(name, text, append(decl, attrs...)...)
 		return
 	}
-	w.Start(name)
-	for _, c := range n.Children() {
+	w.Start(name, attrs...)
+	for c := range n.Each() {
 		encode(w, s, c)
 	}
 	w.End()
 }
 
+// annotationAttrs gives metadata as attributes (RFC 7952 section 5.1), each
+// with a prefix of its own: those of values are declared beside them.
+func annotationAttrs(s *schema.Schema, notes []tree.Annotation) []string {
+	var attrs []string
+	for i, a := range notes {
+		space := a.Space
+		value := a.Value
+		if m := s.ModuleByName(a.Module); m != nil {
+			space = m.Namespace
+			if t := m.Annotations[a.Name]; t != nil {
+				text, decl := typedXML(s, t, value)
+				value, attrs = text, append(attrs, decl...)
+			}
+		}
+		prefix := fmt.Sprintf("md%d", i)
+		attrs = append(attrs, "xmlns:"+prefix, space, prefix+":"+a.Name, value)
+	}
+	return attrs
+}
+
 // valueXML gives a value's text with prefixes for XML and the namespace
 // declarations that it needs.
 func valueXML(s *schema.Schema, n *schema.Node, value string) (text string, decl []string) {
-	switch concrete(s, n.Type, value).Base {
-	case schema.IdentityRef:
+	return typedXML(s, n.Type, value)
+}
+
+func typedXML(s *schema.Schema, t *schema.Type, value string) (text string, decl []string) {
+	t = s.Concrete(t, value)
+	switch {
+	case t.Base == schema.IdentityRef:
 		module, name, ok := strings.Cut(value, ":")
 		m := s.ModuleByName(module)
 		if !ok || m == nil {
 			return value, nil
 		}
 		return m.Prefix + ":" + name, []string{"xmlns:" + m.Prefix, m.Namespace}
-	case schema.InstanceIdentifier:
+	case t.Base == schema.InstanceIdentifier || t.IsXPath():
 		return instanceXML(s, value)
 	}
 	return value, nil
@@ -253,21 +218,4 @@ func instanceXML(s *schema.Schema, value string) (string, []string) {
 		}
 	}
 	return value, decl
-}
-
-// concrete follows leafrefs and unions to the type that a value is of.
-func concrete(s *schema.Schema, t *schema.Type, value string) *schema.Type {
-	switch t.Base {
-	case schema.LeafRef:
-		if t.Target != nil && t.Target.Type != nil {
-			return concrete(s, t.Target.Type, value)
-		}
-	case schema.Union:
-		for _, m := range t.Members {
-			if _, err := s.Canonical(m, value, s.NameResolver(nil)); err == nil {
-				return concrete(s, m, value)
-			}
-		}
-	}
-	return t
 }

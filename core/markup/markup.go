@@ -9,10 +9,8 @@ package markup
 
 import (
 	"bytes"
-	"encoding/xml"
 	"errors"
 	"fmt"
-	"io"
 	"sort"
 	"strings"
 )
@@ -91,164 +89,19 @@ func (e *SyntaxError) Error() string {
 
 // Parse reads a document of exactly one element.
 func Parse(src []byte, lim Limits) (*Element, error) {
-	if lim.Bytes == 0 {
-		lim.Bytes = DefaultBytes
+	r, err := NewReader(src, lim)
+	if err != nil {
+		return nil, err
 	}
-	if lim.Depth == 0 {
-		lim.Depth = DefaultDepth
+	if _, err := r.Next(); err != nil {
+		return nil, err
 	}
-	if len(src) > lim.Bytes {
-		return nil, fmt.Errorf("%w: %d bytes, at most %d are read", ErrTooLarge, len(src), lim.Bytes)
+	root, err := r.Element()
+	if err != nil {
+		return nil, err
 	}
-	p := parser{src: src, lim: lim, dec: xml.NewDecoder(bytes.NewReader(src))}
-	return p.document()
-}
-
-type parser struct {
-	src   []byte
-	lim   Limits
-	dec   *xml.Decoder
-	stack []*Element
-	tags  []xml.Name // raw names, to match end tags
-	start []int64
-	root  *Element
-	text  [][]byte
-}
-
-func (p *parser) fail(at int64, format string, args ...any) error {
-	before := p.src[:min(int(at), len(p.src))]
-	line := 1 + bytes.Count(before, []byte{'\n'})
-	column := len(before) - bytes.LastIndexByte(before, '\n')
-	return &SyntaxError{Line: line, Column: column, Msg: fmt.Sprintf(format, args...)}
-}
-
-func (p *parser) document() (*Element, error) {
-	for {
-		at := p.dec.InputOffset()
-		tok, err := p.dec.RawToken()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			var syn *xml.SyntaxError
-			if errors.As(err, &syn) {
-				return nil, p.fail(p.dec.InputOffset(), "%s", syn.Msg)
-			}
-			return nil, p.fail(p.dec.InputOffset(), "%s", err)
-		}
-		switch t := tok.(type) {
-		case xml.StartElement:
-			err = p.open(at, t)
-		case xml.EndElement:
-			err = p.close(at, t)
-		case xml.CharData:
-			if n := len(p.stack); n > 0 {
-				p.text[n-1] = append(p.text[n-1], t...)
-			} else if len(bytes.TrimSpace(t)) > 0 {
-				err = p.fail(at, "text outside the document's element")
-			}
-		case xml.Directive:
-			err = p.fail(at, "document type declarations are not accepted")
-		}
-		if err != nil {
-			return nil, err
-		}
-	}
-	if len(p.stack) > 0 {
-		return nil, p.fail(int64(len(p.src)), "the document ends inside <%s>", p.stack[len(p.stack)-1].Name.Local)
-	}
-	if p.root == nil {
-		return nil, p.fail(int64(len(p.src)), "no element in the document")
-	}
-	return p.root, nil
-}
-
-func (p *parser) open(at int64, t xml.StartElement) error {
-	if len(p.stack) == 0 && p.root != nil {
-		return p.fail(at, "a second element <%s> after the document's own", t.Name.Local)
-	}
-	if len(p.stack) >= p.lim.Depth {
-		return fmt.Errorf("%w: elements nested deeper than %d", ErrTooLarge, p.lim.Depth)
-	}
-	e := &Element{}
-	if n := len(p.stack); n > 0 {
-		e.scope = p.stack[n-1].scope
-	}
-	var own *scope
-	for _, a := range t.Attr {
-		prefix, isDecl := "", false
-		switch {
-		case a.Name.Space == "xmlns":
-			prefix, isDecl = a.Name.Local, true
-		case a.Name.Space == "" && a.Name.Local == "xmlns":
-			isDecl = true
-		}
-		if isDecl {
-			if own == nil {
-				own = &scope{outer: e.scope}
-			}
-			own.prefix = append(own.prefix, prefix)
-			own.space = append(own.space, a.Value)
-		}
-	}
-	if own != nil {
-		e.scope, e.declares = own, true
-	}
-	var err error
-	if e.Name, err = p.resolve(at, e, t.Name, true); err != nil {
-		return err
-	}
-	for _, a := range t.Attr {
-		if a.Name.Space == "xmlns" || (a.Name.Space == "" && a.Name.Local == "xmlns") {
-			continue
-		}
-		name, err := p.resolve(at, e, a.Name, false)
-		if err != nil {
-			return err
-		}
-		for _, have := range e.Attrs {
-			if have.Name == name {
-				return p.fail(at, "attribute %s twice on <%s>", name.Local, e.Name.Local)
-			}
-		}
-		e.Attrs = append(e.Attrs, Attr{Name: name, Value: a.Value})
-	}
-	if n := len(p.stack); n > 0 {
-		p.stack[n-1].Children = append(p.stack[n-1].Children, e)
-	} else {
-		p.root = e
-	}
-	p.stack = append(p.stack, e)
-	p.tags = append(p.tags, t.Name)
-	p.start = append(p.start, at)
-	p.text = append(p.text, nil)
-	return nil
-}
-
-func (p *parser) resolve(at int64, e *Element, n xml.Name, element bool) (Name, error) {
-	if n.Space == "" && !element {
-		return Name{Local: n.Local}, nil
-	}
-	space, ok := e.scope.lookup(n.Space)
-	if !ok {
-		return Name{}, p.fail(at, "prefix %q of %s is not declared", n.Space, n.Local)
-	}
-	return Name{Space: space, Local: n.Local}, nil
-}
-
-func (p *parser) close(at int64, t xml.EndElement) error {
-	n := len(p.stack) - 1
-	if n < 0 {
-		return p.fail(at, "end tag </%s> without a start", t.Name.Local)
-	}
-	if p.tags[n] != t.Name {
-		return p.fail(at, "end tag </%s> closes <%s>", t.Name.Local, p.tags[n].Local)
-	}
-	e := p.stack[n]
-	e.Text = string(p.text[n])
-	e.Raw = p.src[p.start[n]:p.dec.InputOffset()]
-	p.stack, p.tags, p.start, p.text = p.stack[:n], p.tags[:n], p.start[:n], p.text[:n]
-	return nil
+	_, err = r.Next() // nothing may follow
+	return root, err
 }
 
 // Resolve gives the namespace that a prefix stands for at this element; the

@@ -34,6 +34,7 @@ func Compile(sources []Source, opt Options) *Schema {
 		features: map[string]bool{},
 		config:   map[*Node]bool{},
 		checking: map[*yang.Statement]bool{},
+		scopes:   map[*Node]map[string]*Module{},
 	}
 	c.load(sources)
 	c.link()
@@ -46,6 +47,7 @@ func Compile(sources []Source, opt Options) *Schema {
 			}
 		}
 	}
+	c.annotations()
 	c.augments()
 	c.deviations()
 	c.inherit(c.roots, true)
@@ -108,7 +110,8 @@ type compiler struct {
 	config   map[*Node]bool // explicit config statements
 	roots    []*Node
 	depth    int
-	checking map[*yang.Statement]bool // typedefs being resolved, to stop cycles
+	checking map[*yang.Statement]bool     // typedefs being resolved, to stop cycles
+	scopes   map[*Node]map[string]*Module // prefixes where a node's default stands
 }
 
 func (c *compiler) problem(u *unit, st *yang.Statement, format string, args ...any) {
@@ -490,3 +493,33 @@ func (c *compiler) identity(qname string, sc *scope) (*Identity, error) {
 	}
 	return nil, fmt.Errorf("identity %s is not defined in module %s", name, m.Name)
 }
+
+// annotations gathers the metadata that modules define (RFC 7952 section 3).
+func (c *compiler) annotations() {
+	for _, u := range c.inOrder() {
+		for _, part := range c.tops[u.module].parts {
+			sc := &scope{unit: part, outer: c.tops[u.module]}
+			for _, st := range part.stmt.SubStatements() {
+				prefix, keyword := splitName(st.Keyword)
+				if m, err := sc.module(prefix); prefix == "" || keyword != "annotation" || err != nil || m.Namespace != metadataNS || !c.enabled(st, sc) {
+					continue
+				}
+				t := &Type{Base: String, Name: string(String)}
+				if sub := first(st, "type"); sub != nil {
+					var err error
+					if t, err = c.typ(sub, sc); err != nil {
+						c.problem(part, st, "annotation %s: %v", st.Argument, err)
+						continue
+					}
+				}
+				if u.module.Annotations == nil {
+					u.module.Annotations = map[string]*Type{}
+				}
+				u.module.Annotations[st.Argument] = t
+			}
+		}
+	}
+}
+
+// metadataNS is the namespace of the extension that defines annotations.
+const metadataNS = "urn:ietf:params:xml:ns:yang:ietf-yang-metadata"

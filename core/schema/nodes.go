@@ -75,6 +75,7 @@ func (c *compiler) node(kind Kind, st *yang.Statement, sc *scope, m *Module, par
 		}
 		if len(n.Defaults) == 0 && n.Type.HasDefault && !n.Mandatory && n.Min == 0 {
 			n.Defaults = []string{n.Type.DefaultValue}
+			c.scopes[n] = n.Type.defaultScope
 		}
 		return n, nil
 	}
@@ -129,6 +130,7 @@ func (c *compiler) property(n *Node, st *yang.Statement, sc *scope) error {
 			n.Default = st.Argument
 		} else {
 			n.Defaults = append(n.Defaults, st.Argument)
+			c.scopes[n] = sc.unit.prefixes
 		}
 	case "type":
 		if n.IsLeaf() {
@@ -397,10 +399,14 @@ func (c *compiler) aim(n *Node) {
 		return
 	}
 	n.Type = c.aimed(n.Type, n)
+	resolve := func(prefix string) *Module { return c.scopes[n][prefix] }
 	for i, d := range n.Defaults {
-		if canon, err := c.s.Canonical(n.Type, d, c.s.NameResolver(n.Module)); err == nil {
-			n.Defaults[i] = canon
+		canon, err := c.s.Canonical(n.Type, d, resolve)
+		if err != nil {
+			c.problem(nil, nil, "default %q of %s is not a value of its type: %v", d, n.Path(), err)
+			continue
 		}
+		n.Defaults[i] = canon
 	}
 }
 

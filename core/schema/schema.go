@@ -11,6 +11,8 @@
 package schema
 
 import (
+	"crypto/sha512"
+	"slices"
 	"sort"
 	"strings"
 )
@@ -42,6 +44,9 @@ type Module struct {
 	// Implemented is false for a module that is only there for others to
 	// import: its data nodes and augments do not count (RFC 7950 section 5.6.5).
 	Implemented bool
+
+	// Annotations are the metadata the module defines (RFC 7952), by name.
+	Annotations map[string]*Type
 }
 
 // Problem is something in the modules that could not be understood.
@@ -108,6 +113,8 @@ type Node struct {
 	children []*Node
 	data     []*Node
 	index    map[Key]*Node
+	identity [16]byte
+	key      int // place in the list's key, plus one
 }
 
 // Constraint is an XPath expression with what is needed to evaluate it.
@@ -132,17 +139,16 @@ func (n *Node) Child(m *Module, name string) *Node { return n.index[Key{m, name}
 func (n *Node) Named(name string) []*Node { return named(n.data, name) }
 
 // KeyIndex is the place of a key leaf in its list's key, or -1.
-func (n *Node) KeyIndex() int {
-	p := n.DataParent()
-	if p == nil || p.Kind != List || n.Module != p.Module {
-		return -1
-	}
-	for i, k := range p.Keys {
-		if k == n.Name {
-			return i
-		}
-	}
-	return -1
+func (n *Node) KeyIndex() int { return n.key - 1 }
+
+// Identity stands for the node's module and name in digests: the same in every
+// schema that has them.
+func (n *Node) Identity() [16]byte { return n.identity }
+
+// Single reports whether no two siblings in data may be the same instance of
+// the node: true but for lists without keys and leaf-lists of state data.
+func (n *Node) Single() bool {
+	return !(n.Kind == List && len(n.Keys) == 0 || n.Kind == LeafList && !n.Config)
 }
 
 // DataParent is the nearest ancestor that appears in data, or nil at the top.
@@ -226,6 +232,13 @@ func finish(parent *Node, children []*Node) (data []*Node, index map[Key]*Node) 
 		}
 	}
 	flat(children)
+	for _, n := range data {
+		whole := sha512.Sum512_256([]byte(n.Module.Name + "\x00" + n.Name))
+		copy(n.identity[:], whole[:])
+		if parent != nil && parent.Kind == List && n.Module == parent.Module {
+			n.key = slices.Index(parent.Keys, n.Name) + 1
+		}
+	}
 	if parent != nil && parent.Kind == List {
 		rank := func(n *Node) int {
 			if i := n.KeyIndex(); i >= 0 {
@@ -256,4 +269,17 @@ func finish(parent *Node, children []*Node) (data []*Node, index map[Key]*Node) 
 	}
 	down(children)
 	return data, index
+}
+
+// DataBelow lists the data nodes of a choice or case, through further choices.
+func (n *Node) DataBelow() []*Node {
+	var out []*Node
+	for _, c := range n.children {
+		if c.Kind == Choice || c.Kind == Case {
+			out = append(out, c.DataBelow()...)
+		} else {
+			out = append(out, c)
+		}
+	}
+	return out
 }

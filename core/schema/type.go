@@ -58,7 +58,12 @@ type Type struct {
 	NoRequire      bool  // require-instance false
 	DefaultValue   string
 	HasDefault     bool
+	defaultScope   map[string]*Module // prefixes where the default stands
 	Units          string
+
+	form   form
+	formed int // how many of the patterns a text that form understands meets
+	xpath  bool
 }
 
 // Number is an integer in the range of both int64 and uint64.

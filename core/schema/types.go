@@ -34,8 +34,15 @@ func (c *compiler) typ(st *yang.Statement, sc *scope) (*Type, error) {
 	}
 	t := *under
 	_, t.Name = splitName(st.Argument)
+	home := d.scope.unit.module
+	if f := forms[home.Name][t.Name]; f != nil {
+		t.form, t.formed = f, len(t.Patterns)
+	}
+	t.xpath = t.xpath || xpathTypes[home.Name][t.Name]
 	if def := first(d.stmt, "default"); def != nil {
+		// A default's prefixes are those of the module it stands in.
 		t.DefaultValue, t.HasDefault = def.Argument, true
+		t.defaultScope = d.scope.unit.prefixes
 	}
 	if u := arg(d.stmt, "units"); u != "" {
 		t.Units = u

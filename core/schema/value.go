@@ -32,7 +32,7 @@ func (s *Schema) NameResolver(local *Module) Resolver {
 func (s *Schema) Canonical(t *Type, value string, resolve Resolver) (string, error) {
 	switch t.Base {
 	case String:
-		return value, t.checkString(value)
+		return t.canonicalString(value, resolve)
 	case Int8, Int16, Int32, Int64, Uint8, Uint16, Uint32, Uint64:
 		return t.canonicalInteger(value)
 	case Decimal64:
@@ -69,7 +69,39 @@ func (s *Schema) Canonical(t *Type, value string, resolve Resolver) (string, err
 	return value, nil
 }
 
-func (t *Type) checkString(value string) error {
+// canonicalString leaves a string as it is, but for the standard types whose
+// descriptions say how they are written.
+func (t *Type) canonicalString(value string, resolve Resolver) (string, error) {
+	if t.form != nil {
+		canon, understood := t.form(value)
+		met := 0
+		if understood {
+			met = t.formed
+		}
+		if err := t.checkString(value, met); err != nil {
+			// White space around a value is no part of it in these types.
+			if trimmed := strings.TrimSpace(value); trimmed != value {
+				return t.canonicalString(trimmed, resolve)
+			}
+			return "", err
+		}
+		if understood || canon != "" {
+			return canon, nil
+		}
+		return value, nil
+	}
+	if err := t.checkString(value, 0); err != nil {
+		return "", err
+	}
+	if t.xpath {
+		return withModuleNames(value, resolve, false)
+	}
+	return value, nil
+}
+
+// checkString checks a string's characters, length and patterns but for the
+// first few, which are met already.
+func (t *Type) checkString(value string, met int) error {
 	if !utf8.ValidString(value) {
 		return fmt.Errorf("not valid UTF-8")
 	}
@@ -81,7 +113,7 @@ func (t *Type) checkString(value string) error {
 	if n := uint64(utf8.RuneCountInString(value)); !within(t.Lengths, Number{Magnitude: n}) {
 		return fmt.Errorf("%d characters long, allowed is %s", n, spans(t.Lengths, 0))
 	}
-	for _, p := range t.Patterns {
+	for _, p := range t.Patterns[met:] {
 		if p.re != nil && p.re.MatchString(value) == p.Invert {
 			if p.Message != "" {
 				return fmt.Errorf("%q: %s", value, p.Message)
@@ -293,6 +325,12 @@ func canonicalInstance(value string, resolve Resolver) (string, error) {
 	if !strings.HasPrefix(value, "/") {
 		return "", fmt.Errorf("%q is not an absolute path", value)
 	}
+	return withModuleNames(value, resolve, true)
+}
+
+// withModuleNames rewrites the prefixes of an XPath expression as module names.
+// A prefix that nobody declared is an error, or stays where that is no matter.
+func withModuleNames(value string, resolve Resolver, strict bool) (string, error) {
 	var b strings.Builder
 	for i := 0; i < len(value); {
 		c := value[i]
@@ -314,12 +352,16 @@ func canonicalInstance(value string, resolve Resolver) (string, error) {
 		for j < len(value) && isNameByte(value[j]) {
 			j++
 		}
-		if j < len(value) && value[j] == ':' {
+		if j < len(value) && value[j] == ':' && !strings.HasPrefix(value[j:], "::") {
 			m := resolve(value[i:j])
-			if m == nil {
+			if m == nil && strict {
 				return "", fmt.Errorf("prefix %q in %q is not known", value[i:j], value)
 			}
-			b.WriteString(m.Name)
+			if m != nil {
+				b.WriteString(m.Name)
+			} else {
+				b.WriteString(value[i:j])
+			}
 		} else {
 			b.WriteString(value[i:j])
 		}

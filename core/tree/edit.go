@@ -1,7 +1,6 @@
 package tree
 
 import (
-	"fmt"
 	"slices"
 
 	"oakenlatch/core/schema"
@@ -31,6 +30,10 @@ type Edit struct {
 	Opaque   *Opaque
 	Children []*Edit
 
+	// Annotations replace a node's metadata; nil leaves that of a container or
+	// list entry as it is, and gives a leaf none.
+	Annotations []Annotation
+
 	// Insert places an entry whose order the user gives (RFC 7950 sections
 	// 7.7.9 and 7.8.6): first, last, or before or after the one of InsertKeys.
 	Insert     string
@@ -52,82 +55,51 @@ func Apply(base *Node, e *Edit, def Op) (*Node, error) {
 	if def == Replace && e.Schema == nil {
 		base = Empty
 	}
-	children, err := applyChildren(base, e.Children, def, nil)
+	kids, err := applyChildren(base, e.Children, def, nil)
 	if err != nil {
 		return nil, err
 	}
-	return Root(children), nil
+	return assemble(nil, kids, base.Annotations()), nil
 }
 
-func applyChildren(n *Node, edits []*Edit, op Op, at Path) ([]*Node, error) {
-	out := slices.Clone(n.children)
+func applyChildren(n *Node, edits []*Edit, op Op, at Path) (siblings, error) {
+	w := opened{base: n}
 	for _, e := range edits {
-		// The node of the moment: earlier edits of this document count.
-		cur := &Node{schema: n.schema, children: out}
 		if e.Schema != nil && e.Schema.Kind == schema.List && e.Keys == nil {
-			var err error
-			if out, err = removeAll(cur, e, op, at); err != nil {
-				return nil, err
+			if err := w.removeAll(e, op, at); err != nil {
+				return siblings{}, err
 			}
 			continue
 		}
-		i := cur.locate(e)
-		var old *Node
-		if i >= 0 {
-			old = out[i]
-		}
+		old := w.get(e)
 		res, err := applyOne(old, e, op, at)
 		if err != nil {
-			return nil, err
+			return siblings{}, err
 		}
-		switch {
-		case res == nil && i >= 0:
-			out = slices.Delete(slices.Clone(out), i, i+1)
-		case res == nil:
-		case i >= 0 && e.Insert == "":
-			out[i] = res
-		default:
-			if i >= 0 {
-				out = slices.Delete(slices.Clone(out), i, i+1)
-			}
-			if out, err = place(out, res, e, at); err != nil {
-				return nil, err
-			}
+		if res != nil && res.Void() {
+			res = nil
 		}
-		out = arrange(dropOtherCases(out, res))
+		if err := w.set(e, old, res, at); err != nil {
+			return siblings{}, err
+		}
+		if res != nil {
+			w.dropOtherCases(res)
+		}
 	}
-	return out, nil
+	return w.close(), nil
 }
 
-// locate finds the child an edit is about, by schema and keys or, for unknown
-// content, by name.
-func (n *Node) locate(e *Edit) int {
-	if e.Schema != nil {
-		if e.Schema.IsLeaf() && e.Schema.Kind == schema.Leaf || e.Schema.Kind == schema.Container {
-			return n.index(e.Schema, nil)
-		}
-		return n.index(e.Schema, e.Keys)
-	}
-	for i, c := range n.children {
-		if c.schema == nil && c.opaque.Space == e.Opaque.Space && c.opaque.Local == e.Opaque.Local {
-			return i
-		}
-	}
-	return -1
-}
-
-func removeAll(n *Node, e *Edit, op Op, at Path) ([]*Node, error) {
+func (w *opened) removeAll(e *Edit, op Op, at Path) error {
 	if e.Op != Inherit {
 		op = e.Op
 	}
 	if op != Delete && op != Remove {
-		return nil, &Error{"bad-element", append(at[:len(at):len(at)], Step{Node: e.Schema}).String(), "names no entry; give the entry's keys"}
+		return &Error{"bad-element", e.path(at).String(), "names no entry; give the entry's keys"}
 	}
-	from, to := n.run(e.Schema)
-	if from == to && op == Delete {
-		return nil, &Error{"data-missing", append(at[:len(at):len(at)], Step{Node: e.Schema}).String(), "there is no entry to delete"}
+	if w.drop(e.Schema) == 0 && op == Delete {
+		return &Error{"data-missing", e.path(at).String(), "there is no entry to delete"}
 	}
-	return slices.Delete(slices.Clone(n.children), from, to), nil
+	return nil
 }
 
 func (e *Edit) path(at Path) Path {
@@ -178,78 +150,34 @@ func rebuild(old *Node, e *Edit, op Op, at Path) (*Node, error) {
 	case e.Opaque != nil:
 		return NewOpaque(e.Schema, *e.Opaque), nil
 	case e.Schema.Kind == schema.Leaf:
-		return NewLeaf(e.Schema, e.Value), nil
+		return NewLeaf(e.Schema, e.Value).Annotated(e.Annotations), nil
 	case e.Schema.Kind == schema.LeafList:
-		return NewLeaf(e.Schema, e.Keys[0]), nil
+		return NewLeaf(e.Schema, e.Keys[0]).Annotated(e.Annotations), nil
 	}
 	if old == nil {
-		old = &Node{schema: e.Schema}
+		var keys []*Node
 		if e.Schema.Kind == schema.List {
 			for i, k := range e.Schema.Keys {
-				old.children = append(old.children, NewLeaf(e.Schema.Child(e.Schema.Module, k), e.Keys[i]))
+				keys = append(keys, NewLeaf(e.Schema.Child(e.Schema.Module, k), e.Keys[i]))
 			}
 		}
+		old = New(e.Schema, keys)
 	}
-	var rest []*Edit
-	for _, c := range e.Children {
-		if c.Schema != nil && c.Schema.KeyIndex() >= 0 {
-			continue // the keys are already right
-		}
-		rest = append(rest, c)
+	rest := e.Children
+	if e.Schema.Kind == schema.List {
+		rest = slices.DeleteFunc(slices.Clone(rest), func(c *Edit) bool {
+			return c.Schema != nil && c.Schema.KeyIndex() >= 0 // the keys are already right
+		})
 	}
-	children, err := applyChildren(old, rest, op, at)
+	kids, err := applyChildren(old, rest, op, at)
 	if err != nil {
 		return nil, err
 	}
-	return New(e.Schema, children), nil
-}
-
-// place puts a new entry of a list or leaf-list among its siblings.
-func place(list []*Node, n *Node, e *Edit, at Path) ([]*Node, error) {
-	cur := &Node{children: list}
-	if n.schema == nil {
-		return append(list, n), nil
+	notes := e.Annotations
+	if notes == nil {
+		notes = old.Annotations()
 	}
-	from, to := cur.run(n.schema)
-	pos := to
-	switch e.Insert {
-	case "first":
-		pos = from
-	case "before", "after":
-		i := cur.index(n.schema, e.InsertKeys)
-		if i < 0 || e.InsertKeys == nil {
-			return nil, &Error{"bad-attribute", e.path(at).String(), fmt.Sprintf("cannot be put %s %v: that entry is not there", e.Insert, e.InsertKeys)}
-		}
-		pos = i
-		if e.Insert == "after" {
-			pos++
-		}
-	}
-	return slices.Insert(slices.Clone(list), pos, n), nil
-}
-
-// dropOtherCases removes the nodes of the other cases of a choice once a node
-// of one case is set (RFC 7950 section 7.9).
-func dropOtherCases(list []*Node, set *Node) []*Node {
-	if set == nil || set.schema == nil {
-		return list
-	}
-	for c := set.schema.Parent; c != nil && c.Kind == schema.Case; c = c.Parent.Parent {
-		choice := c.Parent
-		list = slices.DeleteFunc(slices.Clone(list), func(o *Node) bool {
-			return o.schema != nil && under(o.schema, choice) && !under(o.schema, c)
-		})
-	}
-	return list
-}
-
-func under(n, top *schema.Node) bool {
-	for p := n.Parent; p != nil && (p.Kind == schema.Case || p.Kind == schema.Choice); p = p.Parent {
-		if p == top {
-			return true
-		}
-	}
-	return false
+	return assemble(e.Schema, kids, notes), nil
 }
 
 // Put is the edit that sets what a path leads to, making what leads there. The

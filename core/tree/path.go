@@ -296,9 +296,9 @@ func (p Path) Last() *schema.Node {
 
 // Down gives the path to a child of what p leads to.
 func (p Path) Down(n *Node) Path {
-	step := Step{Node: n.schema, Keys: n.keys}
-	if n.schema == nil && n.opaque != nil {
-		step.Opaque = n.opaque.Local
+	step := Step{Node: n.schema, Keys: n.Keys()}
+	if o := n.Opaque(); n.schema == nil && o != nil {
+		step.Opaque = o.Local
 	}
 	return append(p[:len(p):len(p)], step)
 }
@@ -326,17 +326,23 @@ func (n *Node) Cut(p Path) *Node {
 	}
 	var keep []*Node
 	if n.schema != nil && n.schema.Kind == schema.List {
-		for _, c := range n.children {
-			if c.schema != nil && c.schema.KeyIndex() >= 0 {
-				keep = append(keep, c)
+		for c := range n.Each() {
+			if c.schema == nil || c.schema.KeyIndex() < 0 {
+				break // keys come first
 			}
+			keep = append(keep, c)
 		}
 	}
-	for _, c := range n.All(p[0].Node) {
-		if p[0].Keys == nil || CompareKeys(c.keys, p[0].Keys) == 0 {
-			if p[0].Node.KeyIndex() < 0 {
-				keep = append(keep, c.Cut(p[1:]))
+	if p[0].Node.KeyIndex() < 0 {
+		found := n.All(p[0].Node)
+		if p[0].Keys != nil {
+			found = found[:0:0]
+			if one := n.Find(p[0].Node, p[0].Keys); one != nil {
+				found = append(found, one)
 			}
+		}
+		for _, c := range found {
+			keep = append(keep, c.Cut(p[1:]))
 		}
 	}
 	return n.With(keep)

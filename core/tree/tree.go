@@ -11,8 +11,7 @@ package tree
 
 import (
 	"cmp"
-	"crypto/sha256"
-	"encoding/binary"
+	"iter"
 	"slices"
 	"sort"
 	"strings"
@@ -21,17 +20,34 @@ import (
 )
 
 // Digest identifies a subtree: equal digests mean equal canonical content.
+//
+// It is SHA-512/256 cut to 128 bits: no device can make two configurations
+// that pass for one, and it does not depend on how a tree came to be.
 type Digest [16]byte
 
 // Node is one node of a configuration: the root, a container, a list entry, a
 // leaf, one value of a leaf-list, or content that no schema describes.
+//
+// Most nodes are leaves and hold nothing but a schema node and a value: what
+// only some nodes have stands behind pointers, to keep large trees small.
 type Node struct {
-	schema   *schema.Node // nil: the root, or opaque
-	value    string
-	keys     []string
-	children []*Node
-	opaque   *Opaque
-	digest   Digest
+	schema *schema.Node // nil: the root, or opaque
+	value  [1]string    // of a leaf; an array so that a leaf-list's keys need no memory of their own
+	inner  *inner       // nil for a plain leaf
+}
+
+// inner is what a node has that is not a plain leaf.
+type inner struct {
+	digest Digest
+	kids   siblings
+	*rare
+}
+
+// rare is what few nodes have.
+type rare struct {
+	keys        []string // of a list entry with several; a single one is the node's value
+	opaque      *Opaque
+	annotations []Annotation
 }
 
 // Opaque is content carried without being understood: an element that the
@@ -41,61 +57,156 @@ type Opaque struct {
 	XML          []byte // the element whole, all its namespaces declared
 }
 
+// Annotation is metadata of a node (RFC 7952). Where the annotation is not
+// defined by any module at hand, Module is empty and Space has its namespace.
+type Annotation struct {
+	Module, Space, Name string
+	Value               string
+}
+
 // Schema is the node's schema node; nil for the root and for unknown content.
 func (n *Node) Schema() *schema.Node { return n.schema }
 
 // Value is a leaf's or leaf-list value's canonical value.
-func (n *Node) Value() string { return n.value }
+func (n *Node) Value() string { return n.value[0] }
 
 // Keys are a list entry's key values, or a leaf-list value by itself.
-func (n *Node) Keys() []string { return n.keys }
+func (n *Node) Keys() []string {
+	switch {
+	case n.schema == nil:
+		return nil
+	case n.schema.Kind == schema.LeafList, n.schema.Kind == schema.List && len(n.schema.Keys) == 1:
+		return n.value[:]
+	case n.inner != nil && n.inner.rare != nil:
+		return n.inner.rare.keys
+	}
+	return nil
+}
 
-// Children are the node's children in canonical order.
-func (n *Node) Children() []*Node { return n.children }
+// Children are the node's children in canonical order. They must not be
+// changed. For a node of very many children they are gathered anew each time.
+func (n *Node) Children() []*Node { return n.kids().list() }
 
 // Opaque is set where the node's content is carried without being understood.
-func (n *Node) Opaque() *Opaque { return n.opaque }
+func (n *Node) Opaque() *Opaque {
+	if n.inner == nil || n.inner.rare == nil {
+		return nil
+	}
+	return n.inner.opaque
+}
+
+// Annotations are the node's metadata, in canonical order.
+func (n *Node) Annotations() []Annotation {
+	if n.inner == nil || n.inner.rare == nil {
+		return nil
+	}
+	return n.inner.annotations
+}
+
+func (n *Node) kids() siblings {
+	if n.inner == nil {
+		return siblings{}
+	}
+	return n.inner.kids
+}
 
 // Digest is the digest of the node and all below it.
-func (n *Node) Digest() Digest { return n.digest }
+func (n *Node) Digest() Digest {
+	if n.inner != nil {
+		return n.inner.digest
+	}
+	return digestLeaf(n)
+}
+
+// Same reports whether two nodes are equal with all below them; nil equals nil.
+func Same(a, b *Node) bool {
+	switch {
+	case a == b:
+		return true
+	case a == nil || b == nil:
+		return false
+	case a.inner == nil && b.inner == nil:
+		return a.value == b.value && (a.schema == b.schema || a.schema.Identity() == b.schema.Identity())
+	case a.inner == nil || b.inner == nil:
+		return false
+	}
+	return a.inner.digest == b.inner.digest
+}
 
 // Empty is a configuration with nothing in it.
 var Empty = Root(nil)
 
 // NewLeaf makes a leaf or one value of a leaf-list. The value must be canonical.
 func NewLeaf(s *schema.Node, value string) *Node {
-	n := &Node{schema: s, value: value}
-	if s.Kind == schema.LeafList {
-		n.keys = []string{value}
-	}
-	n.seal()
-	return n
+	return &Node{schema: s, value: [1]string{value}}
 }
 
 // NewOpaque makes a node of content that is carried unread; s is nil unless
 // the schema knows the element as anydata or anyxml.
 func NewOpaque(s *schema.Node, o Opaque) *Node {
-	n := &Node{schema: s, opaque: &o}
-	n.seal()
-	return n
+	return seal(&Node{schema: s, inner: &inner{rare: &rare{opaque: &o}}})
 }
 
 // New makes a container or a list entry. Children may come in any order but
 // for those whose order the user gives. The keys are read from the children.
 func New(s *schema.Node, children []*Node) *Node {
-	n := &Node{schema: s, children: arrange(children)}
-	if s != nil && s.Kind == schema.List {
-		n.keys = make([]string, len(s.Keys))
-		for i, k := range s.Keys {
-			if kn := s.Child(s.Module, k); kn != nil {
-				if leaf := n.Find(kn, nil); leaf != nil {
-					n.keys[i] = leaf.value
-				}
+	n, _ := (&Builder{}).Node(s, slices.Clone(children), nil)
+	return n
+}
+
+// Annotated gives the node with that metadata and no other.
+func (n *Node) Annotated(list []Annotation) *Node {
+	if len(list) == 0 && len(n.Annotations()) == 0 {
+		return n
+	}
+	if len(list) == 0 && n.inner.opaque == nil && n.schema.IsLeaf() {
+		return NewLeaf(n.schema, n.value[0])
+	}
+	list = slices.Clone(list)
+	slices.SortFunc(list, func(a, b Annotation) int {
+		return cmp.Or(strings.Compare(a.Module, b.Module), strings.Compare(a.Space, b.Space), strings.Compare(a.Name, b.Name))
+	})
+	out := &Node{schema: n.schema, value: n.value, inner: &inner{kids: n.kids(), rare: &rare{opaque: n.Opaque(), annotations: list}}}
+	if n.inner != nil && n.inner.rare != nil {
+		out.inner.keys = n.inner.keys
+	}
+	return seal(out)
+}
+
+// assemble makes an inner node of children that are already arranged.
+func assemble(s *schema.Node, kids siblings, notes []Annotation) *Node {
+	both := &whole{inner: inner{kids: kids}}
+	return both.complete(s, notes)
+}
+
+// whole is an inner node in one piece of memory.
+type whole struct {
+	node  Node
+	inner inner
+}
+
+func (w *whole) complete(s *schema.Node, notes []Annotation) *Node {
+	n := &w.node
+	n.schema, n.inner = s, &w.inner
+	if len(notes) > 0 {
+		w.inner.rare = &rare{annotations: notes}
+	}
+	if s == nil || s.Kind != schema.List || len(s.Keys) == 0 {
+		return seal(n)
+	}
+	keys := n.value[:]
+	if len(s.Keys) > 1 {
+		keys = make([]string, len(s.Keys))
+		w.inner.rare = &rare{keys: keys, annotations: notes}
+	}
+	for i := range min(len(s.Keys), w.inner.kids.len()) { // keys come first
+		if c := w.inner.kids.at(i); c.schema != nil {
+			if k := c.schema.KeyIndex(); k >= 0 {
+				keys[k] = c.value[0]
 			}
 		}
 	}
-	n.seal()
-	return n
+	return seal(n)
 }
 
 // Root makes a whole configuration of its top-level nodes.
@@ -104,109 +215,69 @@ func Root(children []*Node) *Node { return New(nil, children) }
 // Void reports whether the node means nothing: a container without presence
 // and without children.
 func (n *Node) Void() bool {
-	return n.schema != nil && n.schema.Kind == schema.Container && !n.schema.Presence && len(n.children) == 0
+	return n.schema != nil && n.schema.Kind == schema.Container && !n.schema.Presence && n.kids().len() == 0 && len(n.Annotations()) == 0
 }
 
-func arrange(children []*Node) []*Node {
-	out := make([]*Node, 0, len(children))
+// arrange gives siblings in canonical order without those that mean nothing,
+// in the memory of the slice it is given.
+func arrange(children []*Node) (list []*Node, twice *Node) {
+	out := children[:0]
+	sorted := true
 	for _, c := range children {
-		if c != nil && !c.Void() {
-			out = append(out, c)
-		}
-	}
-	if !slices.IsSortedFunc(out, compareSiblings) {
-		sort.SliceStable(out, func(i, j int) bool { return compareSiblings(out[i], out[j]) < 0 })
-	}
-	return out
-}
-
-// compareSiblings gives the canonical order; zero where it is the user's.
-func compareSiblings(a, b *Node) int {
-	switch {
-	case a.schema == nil && b.schema == nil:
-		return cmp.Or(strings.Compare(a.opaque.Space, b.opaque.Space), strings.Compare(a.opaque.Local, b.opaque.Local))
-	case a.schema == nil:
-		return 1
-	case b.schema == nil:
-		return -1
-	case a.schema != b.schema:
-		return cmp.Compare(a.schema.Order, b.schema.Order)
-	case a.schema.UserOrdered:
-		return 0
-	}
-	return CompareKeys(a.keys, b.keys)
-}
-
-// CompareKeys orders keys as people do: digits by their number.
-func CompareKeys(a, b []string) int {
-	for i := 0; i < len(a) && i < len(b); i++ {
-		if a[i] != b[i] {
-			return natural(a[i], b[i])
-		}
-	}
-	return cmp.Compare(len(a), len(b))
-}
-
-func natural(a, b string) int {
-	x, y := a, b
-	for x != "" && y != "" {
-		if digit(x[0]) && digit(y[0]) {
-			i, j := digits(x), digits(y)
-			p, q := strings.TrimLeft(x[:i], "0"), strings.TrimLeft(y[:j], "0")
-			if c := cmp.Or(cmp.Compare(len(p), len(q)), strings.Compare(p, q)); c != 0 {
-				return c
-			}
-			x, y = x[i:], y[j:]
+		if c == nil || c.Void() {
 			continue
 		}
-		if x[0] != y[0] {
-			return cmp.Compare(x[0], y[0])
+		if sorted && len(out) > 0 {
+			sorted = compareSiblings(out[len(out)-1], c) <= 0
 		}
-		x, y = x[1:], y[1:]
+		out = append(out, c)
 	}
-	return cmp.Or(cmp.Compare(len(x), len(y)), strings.Compare(a, b))
+	if !sorted {
+		sort.SliceStable(out, func(i, j int) bool { return compareSiblings(out[i], out[j]) < 0 })
+	}
+	return out, repeated(out)
 }
 
-func digit(c byte) bool { return c >= '0' && c <= '9' }
-
-func digits(s string) int {
-	i := 0
-	for i < len(s) && digit(s[i]) {
-		i++
+// repeated finds a second node of one identity among arranged siblings.
+func repeated(list []*Node) *Node {
+	for i := 1; i < len(list); i++ {
+		s := list[i].schema
+		if s == nil || s != list[i-1].schema || !s.Single() {
+			continue
+		}
+		if !s.UserOrdered {
+			if slices.Equal(list[i-1].Keys(), list[i].Keys()) {
+				return list[i]
+			}
+			continue
+		}
+		seen := map[string]bool{Identity(list[i-1]): true}
+		for ; i < len(list) && list[i].schema == s; i++ {
+			k := Identity(list[i])
+			if seen[k] {
+				return list[i]
+			}
+			seen[k] = true
+		}
+		i--
 	}
-	return i
+	return nil
 }
 
-// seal computes the digest. Each part is written with its length, so that no
-// two different nodes write the same bytes.
-func (n *Node) seal() {
-	buf := make([]byte, 0, 128+len(n.value)+len(n.children)*len(n.digest))
-	str := func(s string) {
-		buf = binary.AppendUvarint(buf, uint64(len(s)))
-		buf = append(buf, s...)
+// Identity is the node's keys as one string, to tell entries of a list apart.
+func Identity(n *Node) string {
+	keys := n.Keys()
+	if len(keys) == 1 {
+		return keys[0]
 	}
-	if n.schema != nil {
-		str(n.schema.Module.Name)
-		str(n.schema.Name)
-	}
-	if n.opaque != nil {
-		str(n.opaque.Space)
-		str(n.opaque.Local)
-		str(string(n.opaque.XML))
-	}
-	str(n.value)
-	for _, c := range n.children {
-		buf = append(buf, c.digest[:]...)
-	}
-	sum := sha256.Sum256(buf)
-	copy(n.digest[:], sum[:])
+	return strings.Join(keys, "\x00")
 }
 
 // Find gives the child of that schema node and, for lists and leaf-lists, of
 // those keys; nil where there is none. Without keys it is the first.
 func (n *Node) Find(s *schema.Node, keys []string) *Node {
 	if i := n.index(s, keys); i >= 0 {
-		return n.children[i]
+		return n.kids().at(i)
 	}
 	return nil
 }
@@ -219,46 +290,67 @@ func (n *Node) index(s *schema.Node, keys []string) int {
 	if keys == nil {
 		return from
 	}
+	kids := n.kids()
 	if !s.UserOrdered {
-		i := from + sort.Search(to-from, func(i int) bool { return CompareKeys(n.children[from+i].keys, keys) >= 0 })
-		if i < to && slices.Equal(n.children[i].keys, keys) {
+		i := kids.search(func(c *Node) bool {
+			return c.schema == nil || c.schema.Order > s.Order || c.schema == s && CompareKeys(c.Keys(), keys) >= 0
+		})
+		if i < to && slices.Equal(kids.at(i).Keys(), keys) {
 			return i
 		}
 		return -1
 	}
-	for i := from; i < to; i++ {
-		if slices.Equal(n.children[i].keys, keys) {
+	i := from
+	for c := range kids.between(from, to) {
+		if slices.Equal(c.Keys(), keys) {
 			return i
 		}
+		i++
 	}
 	return -1
 }
 
 // run gives the span of the children of one schema node.
 func (n *Node) run(s *schema.Node) (from, to int) {
-	from = sort.Search(len(n.children), func(i int) bool {
-		c := n.children[i].schema
-		return c == nil || c.Order >= s.Order
-	})
-	to = from
-	for to < len(n.children) && n.children[to].schema == s {
-		to++
+	kids := n.kids()
+	from = kids.search(func(c *Node) bool { return c.schema == nil || c.schema.Order >= s.Order })
+	if from == kids.len() || kids.at(from).schema != s {
+		return from, from
 	}
-	return from, to
+	if s.Kind != schema.List && s.Kind != schema.LeafList {
+		return from, from + 1
+	}
+	return from, kids.search(func(c *Node) bool { return c.schema == nil || c.schema.Order > s.Order })
 }
 
 // All gives the children of one schema node.
 func (n *Node) All(s *schema.Node) []*Node {
 	from, to := n.run(s)
-	return n.children[from:to]
+	if flat := n.kids().flat; flat != nil {
+		return flat[from:to]
+	}
+	out := make([]*Node, 0, to-from)
+	for c := range n.kids().between(from, to) {
+		out = append(out, c)
+	}
+	return out
 }
+
+// Each gives the children in canonical order.
+func (n *Node) Each() iter.Seq[*Node] {
+	kids := n.kids()
+	return kids.between(0, kids.len())
+}
+
+// Len is the number of children.
+func (n *Node) Len() int { return n.kids().len() }
 
 // Known gives the first child of that name, whatever its module; nil if none.
 func (n *Node) Known(name string) *Node {
 	if n == nil {
 		return nil
 	}
-	for _, c := range n.children {
+	for c := range n.Each() {
 		if c.schema != nil && c.schema.Name == name {
 			return c
 		}
@@ -267,65 +359,7 @@ func (n *Node) Known(name string) *Node {
 }
 
 // With gives a node like n with other children.
-func (n *Node) With(children []*Node) *Node { return New(n.schema, children) }
-
-// WithoutDefaults gives the tree without leaves that hold their default: the
-// "trim" view of RFC 6243, in which a set default and an unset leaf agree.
-func (n *Node) WithoutDefaults() *Node {
-	changed := false
-	out := make([]*Node, 0, len(n.children))
-	for _, c := range n.children {
-		d := c
-		switch {
-		case c.schema == nil || c.opaque != nil:
-		case c.schema.Kind == schema.Leaf:
-			if len(c.schema.Defaults) == 1 && c.schema.Defaults[0] == c.value && c.schema.KeyIndex() < 0 {
-				changed = true
-				continue
-			}
-		case c.schema.Kind == schema.Container, c.schema.Kind == schema.List:
-			d = c.WithoutDefaults()
-		}
-		changed = changed || d != c
-		out = append(out, d)
-	}
-	if !changed {
-		return n
-	}
-	return n.With(out)
-}
-
-// ConfigOnly gives the tree without state data (config false).
-func (n *Node) ConfigOnly() *Node {
-	changed := false
-	out := make([]*Node, 0, len(n.children))
-	for _, c := range n.children {
-		if c.schema != nil && !c.schema.Config {
-			changed = true
-			continue
-		}
-		d := c
-		if len(c.children) > 0 {
-			d = c.ConfigOnly()
-		}
-		changed = changed || d != c
-		out = append(out, d)
-	}
-	if !changed {
-		return n
-	}
-	return n.With(out)
-}
-
-// Count gives the number of nodes that carry information: leaves, values,
-// presence containers and opaque elements.
-func (n *Node) Count() int {
-	total := 0
-	if n.schema != nil && (n.schema.IsLeaf() || n.schema.Presence) || n.opaque != nil {
-		total = 1
-	}
-	for _, c := range n.children {
-		total += c.Count()
-	}
-	return total
+func (n *Node) With(children []*Node) *Node {
+	out, _ := (&Builder{}).Node(n.schema, slices.Clone(children), n.Annotations())
+	return out
 }

@@ -1,0 +1,310 @@
+package markup
+
+import (
+	"bytes"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+)
+
+// Event is what a Reader came upon.
+type Event uint8
+
+// The events. Done is the end of a whole document.
+const (
+	Start Event = iota + 1
+	End
+	Done
+)
+
+// Reader reads a document of one element, event by event, without keeping it.
+type Reader struct {
+	src   []byte
+	lim   Limits
+	dec   *xml.Decoder
+	stack []open
+	begun bool
+	cur   open // the element just opened or closed
+	attrs []Attr
+	text  []byte
+
+	scopes map[binding]*scope
+}
+
+// open is an element whose end tag was not read yet.
+type open struct {
+	tag      xml.Name // raw, to match the end tag
+	name     Name
+	space    string // the default namespace in force
+	scope    *scope
+	declares bool
+	start    int64
+}
+
+// NewReader gives a Reader of a document; the error is that of a limit.
+func NewReader(src []byte, lim Limits) (*Reader, error) {
+	if lim.Bytes == 0 {
+		lim.Bytes = DefaultBytes
+	}
+	if lim.Depth == 0 {
+		lim.Depth = DefaultDepth
+	}
+	if len(src) > lim.Bytes {
+		return nil, fmt.Errorf("%w: %d bytes, at most %d are read", ErrTooLarge, len(src), lim.Bytes)
+	}
+	return &Reader{src: src, lim: lim, dec: xml.NewDecoder(&source{src: src})}, nil
+}
+
+// Reader reads an element anew, from its start tag on, with the namespaces
+// that are in scope there.
+func (e *Element) Reader() *Reader {
+	r := &Reader{src: e.Raw, lim: Limits{Bytes: len(e.Raw), Depth: DefaultDepth}, dec: xml.NewDecoder(&source{src: e.Raw})}
+	outer := e.scope
+	if e.declares {
+		outer = e.scope.outer
+	}
+	r.cur = open{scope: outer}
+	r.cur.space, _ = outer.lookup("")
+	return r
+}
+
+// source hands bytes to the XML decoder, which takes them one by one: it is
+// bytes.Reader without what costs time in this place.
+type source struct {
+	src []byte
+	at  int
+}
+
+func (s *source) ReadByte() (byte, error) {
+	if s.at >= len(s.src) {
+		return 0, io.EOF
+	}
+	c := s.src[s.at]
+	s.at++
+	return c, nil
+}
+
+func (s *source) Read(p []byte) (int, error) {
+	if s.at >= len(s.src) {
+		return 0, io.EOF
+	}
+	n := copy(p, s.src[s.at:])
+	s.at += n
+	return n, nil
+}
+
+func (r *Reader) fail(at int64, format string, args ...any) error {
+	before := r.src[:min(int(at), len(r.src))]
+	line := 1 + bytes.Count(before, []byte{'\n'})
+	column := len(before) - bytes.LastIndexByte(before, '\n')
+	return &SyntaxError{Line: line, Column: column, Msg: fmt.Sprintf(format, args...)}
+}
+
+// Where says at which line and column the element just opened or closed began.
+func (r *Reader) Where() (line, column int) {
+	before := r.src[:r.cur.start]
+	return 1 + bytes.Count(before, []byte{'\n'}), len(before) - bytes.LastIndexByte(before, '\n')
+}
+
+// Name is the name of the element just opened or closed.
+func (r *Reader) Name() Name { return r.cur.name }
+
+// Attrs are the attributes of the element just opened, namespace declarations
+// not among them. They are overwritten by the next event.
+func (r *Reader) Attrs() []Attr { return r.attrs }
+
+// Text is the character data since the event before. It is overwritten by the
+// next event.
+func (r *Reader) Text() []byte { return r.text }
+
+// Resolve gives the namespace that a prefix stands for at the element just
+// opened or closed.
+func (r *Reader) Resolve(prefix string) (space string, ok bool) { return r.cur.scope.lookup(prefix) }
+
+// Next goes on to the next start or end tag.
+func (r *Reader) Next() (Event, error) {
+	r.text = r.text[:0]
+	for {
+		at := r.dec.InputOffset()
+		tok, err := r.dec.RawToken()
+		if err != nil {
+			return r.finish(err)
+		}
+		switch t := tok.(type) {
+		case xml.StartElement:
+			return Start, r.open(at, t)
+		case xml.EndElement:
+			return End, r.close(at, t)
+		case xml.CharData:
+			if len(r.stack) == 0 && len(bytes.TrimSpace(t)) > 0 {
+				return 0, r.fail(at, "text outside the document's element")
+			}
+			r.text = append(r.text, t...)
+		case xml.Directive:
+			return 0, r.fail(at, "document type declarations are not accepted")
+		}
+	}
+}
+
+func (r *Reader) finish(err error) (Event, error) {
+	var syn *xml.SyntaxError
+	switch {
+	case errors.As(err, &syn):
+		return 0, r.fail(r.dec.InputOffset(), "%s", syn.Msg)
+	case !errors.Is(err, io.EOF):
+		return 0, r.fail(r.dec.InputOffset(), "%s", err)
+	case len(r.stack) > 0:
+		return 0, r.fail(int64(len(r.src)), "the document ends inside <%s>", r.stack[len(r.stack)-1].name.Local)
+	case !r.begun:
+		return 0, r.fail(int64(len(r.src)), "no element in the document")
+	}
+	return Done, nil
+}
+
+func (r *Reader) open(at int64, t xml.StartElement) error {
+	if len(r.stack) == 0 && r.begun {
+		return r.fail(at, "a second element <%s> after the document's own", t.Name.Local)
+	}
+	if len(r.stack) >= r.lim.Depth {
+		return fmt.Errorf("%w: elements nested deeper than %d", ErrTooLarge, r.lim.Depth)
+	}
+	o := open{tag: t.Name, start: at, scope: r.cur.scope, space: r.cur.space}
+	if n := len(r.stack); n > 0 {
+		o.scope, o.space = r.stack[n-1].scope, r.stack[n-1].space
+	}
+	r.begun = true
+	r.declare(&o, t.Attr)
+	o.name = Name{Space: o.space, Local: t.Name.Local}
+	if t.Name.Space != "" {
+		var err error
+		if o.name, err = r.resolve(at, &o, t.Name); err != nil {
+			return err
+		}
+	}
+	r.stack = append(r.stack, o)
+	r.cur = o
+	return r.attributes(at, t.Attr)
+}
+
+// declare opens the scope of an element's namespace declarations. Documents
+// declare the same ones over and over: those of one are made only once.
+func (r *Reader) declare(o *open, attrs []xml.Attr) {
+	outer, count := o.scope, 0
+	var one binding
+	for _, a := range attrs {
+		if prefix, ok := declaration(a.Name); ok {
+			one = binding{outer, prefix, a.Value}
+			if count++; prefix == "" {
+				o.space = a.Value
+			}
+		}
+	}
+	if count == 0 {
+		return
+	}
+	o.declares = true
+	if o.scope = r.scopes[one]; count == 1 && o.scope != nil {
+		return
+	}
+	o.scope = &scope{outer: outer}
+	for _, a := range attrs {
+		if prefix, ok := declaration(a.Name); ok {
+			o.scope.prefix = append(o.scope.prefix, prefix)
+			o.scope.space = append(o.scope.space, a.Value)
+		}
+	}
+	if count == 1 && len(r.scopes) < mostScopes {
+		if r.scopes == nil {
+			r.scopes = map[binding]*scope{}
+		}
+		r.scopes[one] = o.scope
+	}
+}
+
+// binding is one namespace declaration where it stands.
+type binding struct {
+	outer         *scope
+	prefix, space string
+}
+
+// mostScopes bounds the scopes remembered.
+const mostScopes = 1024
+
+func declaration(n xml.Name) (prefix string, ok bool) {
+	switch {
+	case n.Space == "xmlns":
+		return n.Local, true
+	case n.Space == "" && n.Local == "xmlns":
+		return "", true
+	}
+	return "", false
+}
+
+func (r *Reader) attributes(at int64, attrs []xml.Attr) error {
+	r.attrs = r.attrs[:0]
+	for _, a := range attrs {
+		if _, isDecl := declaration(a.Name); isDecl {
+			continue
+		}
+		name := Name{Local: a.Name.Local}
+		if a.Name.Space != "" {
+			var err error
+			if name, err = r.resolve(at, &r.cur, a.Name); err != nil {
+				return err
+			}
+		}
+		for _, have := range r.attrs {
+			if have.Name == name {
+				return r.fail(at, "attribute %s twice on <%s>", name.Local, r.cur.name.Local)
+			}
+		}
+		r.attrs = append(r.attrs, Attr{Name: name, Value: a.Value})
+	}
+	return nil
+}
+
+func (r *Reader) resolve(at int64, o *open, n xml.Name) (Name, error) {
+	space, ok := o.scope.lookup(n.Space)
+	if !ok {
+		return Name{}, r.fail(at, "prefix %q of %s is not declared", n.Space, n.Local)
+	}
+	return Name{Space: space, Local: n.Local}, nil
+}
+
+func (r *Reader) close(at int64, t xml.EndElement) error {
+	n := len(r.stack) - 1
+	if n < 0 {
+		return r.fail(at, "end tag </%s> without a start", t.Name.Local)
+	}
+	r.cur = r.stack[n]
+	if r.cur.tag != t.Name {
+		return r.fail(at, "end tag </%s> closes <%s>", t.Name.Local, r.cur.tag.Local)
+	}
+	r.stack = r.stack[:n]
+	return nil
+}
+
+// Element reads the rest of the element just opened and gives it whole.
+func (r *Reader) Element() (*Element, error) {
+	o := r.cur
+	e := &Element{Name: o.name, scope: o.scope, declares: o.declares, Attrs: append([]Attr(nil), r.attrs...)}
+	var text []byte
+	for {
+		ev, err := r.Next()
+		if err != nil {
+			return nil, err
+		}
+		text = append(text, r.text...)
+		if ev == End {
+			e.Text = string(text)
+			e.Raw = r.src[o.start:r.dec.InputOffset()]
+			return e, nil
+		}
+		c, err := r.Element()
+		if err != nil {
+			return nil, err
+		}
+		e.Children = append(e.Children, c)
+	}
+}

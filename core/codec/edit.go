@@ -72,6 +72,9 @@ func (d Decoder) edit(s *schema.Node, el *markup.Element, at tree.Path) (*tree.E
 	if e.Op, err = operation(el, here); err != nil {
 		return nil, err
 	}
+	if s.Kind != schema.AnyData && s.Kind != schema.AnyXML {
+		e.Annotations = d.annotations(el.Attrs, el.Resolve)
+	}
 	gone := e.Op == tree.Delete || e.Op == tree.Remove
 	switch s.Kind {
 	case schema.AnyData, schema.AnyXML:
@@ -208,6 +211,7 @@ func encodeEdit(w *markup.Writer, s *schema.Schema, e *tree.Edit, inherited tree
 	}
 	name := markup.Name{Space: e.Schema.Module.Namespace, Local: e.Schema.Name}
 	attrs = append(attrs, insertAttrs(s, e)...)
+	attrs = append(attrs, annotationAttrs(s, e.Annotations)...)
 	if e.Schema.IsLeaf() {
 		value := e.Value
 		if e.Schema.Kind == schema.LeafList {

@@ -67,17 +67,58 @@ func Text(n *tree.Node) string {
 	return strings.Join(lines, "\n")
 }
 
-// Heads gives a node's own lines without its children: one, or for opaque
-// content its name followed by its XML.
+// Heads gives a node's own lines without its children: one, or more for
+// content that is carried unread and for values of several lines.
 func Heads(n *tree.Node) []string {
 	if o := n.Opaque(); o != nil {
 		out := []string{"? " + o.Local + " (carried unread, namespace " + o.Space + ")"}
-		for _, l := range strings.Split(strings.TrimSpace(string(o.XML)), "\n") {
-			out = append(out, "| "+strings.TrimRight(l, "\r"))
+		for _, l := range strings.Split(string(o.XML), "\n") {
+			out = append(out, "| "+l)
 		}
 		return out
 	}
-	return []string{Head(n.Schema(), n.Keys(), n.Value())}
+	s := n.Schema()
+	if s.IsLeaf() && inBlock(n.Value()) {
+		out := []string{Name(s) + ": |" + notes(n.Annotations())}
+		for _, l := range strings.Split(n.Value(), "\n") {
+			out = append(out, strings.TrimRight("| "+l, " "))
+		}
+		return out
+	}
+	return []string{Head(s, n.Keys(), n.Value()) + notes(n.Annotations())}
+}
+
+// inBlock reports whether a value is written as lines of their own: one of
+// several lines that no editor would harm.
+func inBlock(v string) bool {
+	if !strings.Contains(v, "\n") {
+		return false
+	}
+	for _, l := range strings.Split(v, "\n") {
+		if strings.HasSuffix(l, " ") {
+			return false
+		}
+		for _, r := range l {
+			if !strconv.IsPrint(r) && r != '\t' {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// notes gives metadata as the outline has it, behind the line it belongs to.
+func notes(list []tree.Annotation) string {
+	var b strings.Builder
+	for _, a := range list {
+		if a.Module == "" {
+			b.WriteString(" @{" + a.Space + "}" + a.Name)
+		} else {
+			b.WriteString(" @" + a.Module + ":" + a.Name)
+		}
+		b.WriteString("=" + strconv.Quote(a.Value))
+	}
+	return b.String()
 }
 
 // Name is how the outline names a schema node: with its module only where a
@@ -109,7 +150,7 @@ func Head(s *schema.Node, keys []string, value string) string {
 
 // Quote writes a value, in double quotes where it would not stand by itself.
 func Quote(v string) string {
-	if v == "" || strings.ContainsAny(v, " \t\n\r\"\\[],#|") || v[0] == '?' {
+	if v == "" || strings.ContainsAny(v, " \t\n\r\"\\[],#|") || v[0] == '?' || v[0] == '@' {
 		return strconv.Quote(v)
 	}
 	for _, r := range v {

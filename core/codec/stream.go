@@ -180,12 +180,11 @@ func (x *xmlReader) child() error {
 		x.kids = append(x.kids, tree.NewOpaque(nil, opaque(el)))
 		return nil
 	case s.Kind == schema.AnyData || s.Kind == schema.AnyXML:
-		notes := x.annotations()
-		el, err := x.r.Element()
+		el, err := x.r.Element() // its metadata stays among its attributes
 		if err != nil {
 			return err
 		}
-		x.kids = append(x.kids, tree.NewOpaque(s, opaque(el)).Annotated(notes))
+		x.kids = append(x.kids, tree.NewOpaque(s, known(s, el)))
 		return nil
 	case s.IsLeaf():
 		return x.leaf(s)
@@ -278,22 +277,27 @@ func (x *xmlReader) value(s *schema.Node) (string, error) {
 	return v, nil
 }
 
-// annotations gives the metadata of the element just opened (RFC 7952 section
-// 5.1): attributes of a namespace that are not the protocol's.
+// annotations gives the metadata of the element just opened.
 func (x *xmlReader) annotations() []tree.Annotation {
+	return x.d.annotations(x.r.Attrs(), x.r.Resolve)
+}
+
+// annotations gives the metadata among attributes (RFC 7952 section 5.1):
+// those of a namespace that is not the protocol's.
+func (d Decoder) annotations(attrs []markup.Attr, resolve func(prefix string) (string, bool)) []tree.Annotation {
 	var out []tree.Annotation
-	for _, a := range x.r.Attrs() {
+	for _, a := range attrs {
 		switch a.Name.Space {
 		case "", NetconfNS, YangNS, WithDefaultsNS, xmlNS:
 			continue
 		}
 		note := tree.Annotation{Space: a.Name.Space, Name: a.Name.Local, Value: a.Value}
-		if m := x.d.Schema.ModuleByNamespace(note.Space); m != nil {
+		if m := d.Schema.ModuleByNamespace(note.Space); m != nil {
 			note.Module, note.Space = m.Name, ""
 			if t := m.Annotations[note.Name]; t != nil {
-				v, err := x.d.Schema.Canonical(t, note.Value, func(prefix string) *schema.Module {
-					space, _ := x.r.Resolve(prefix)
-					return x.d.Schema.ModuleByNamespace(space)
+				v, err := d.Schema.Canonical(t, note.Value, func(prefix string) *schema.Module {
+					space, _ := resolve(prefix)
+					return d.Schema.ModuleByNamespace(space)
 				})
 				if err == nil {
 					note.Value = v

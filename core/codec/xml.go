@@ -123,6 +123,16 @@ func opaque(el *markup.Element) tree.Opaque {
 	return tree.Opaque{Space: el.Name.Space, Local: el.Name.Local, XML: el.Standalone()}
 }
 
+// known gives the content of anydata or anyxml. Of anydata only the elements
+// matter (RFC 7950 section 7.10), so the white space between them is dropped.
+func known(s *schema.Node, el *markup.Element) tree.Opaque {
+	o := opaque(el)
+	if s.Kind == schema.AnyData {
+		o.XML = el.Compact()
+	}
+	return o
+}
+
 func clip(s string) string {
 	s = strings.Join(strings.Fields(s), " ")
 	if len(s) > 60 {
@@ -148,11 +158,11 @@ func XML(s *schema.Schema, n *tree.Node, outer markup.Name) []byte {
 }
 
 func encode(w *markup.Writer, s *schema.Schema, n *tree.Node) {
-	attrs := annotationAttrs(s, n.Annotations())
 	if o := n.Opaque(); o != nil {
-		w.Raw(withAttrs(o.XML, attrs))
+		w.Raw(o.XML)
 		return
 	}
+	attrs := annotationAttrs(s, n.Annotations())
 	name := markup.Name{Space: n.Schema().Module.Namespace, Local: n.Schema().Name}
 	if n.Schema().IsLeaf() {
 		text, decl := valueXML(s, n.Schema(), n.Value())

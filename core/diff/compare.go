@@ -16,7 +16,8 @@ import (
 // Kind says how a node differs.
 type Kind string
 
-// The kinds. Within marks a node that is on both sides and differs only below.
+// The kinds. Within marks a node that is on both sides and differs only below;
+// Changed one that differs itself: in its value or its metadata.
 const (
 	Added   Kind = "added"
 	Removed Kind = "removed"
@@ -30,7 +31,7 @@ type Change struct {
 	Kind     Kind
 	Path     tree.Path
 	Old, New *tree.Node
-	Children []*Change // of Within, and of Moved where the entry differs too
+	Children []*Change // of Within, and of Changed and Moved where it differs below too
 
 	// Placed is set for an added or moved entry whose order the user gives:
 	// After holds the keys of the entry before it, nil where it is the first.
@@ -102,57 +103,90 @@ func before(a, b *tree.Node) bool {
 }
 
 func compareChildren(old, new *tree.Node, at tree.Path) []*Change {
-	if old.Digest() == new.Digest() {
+	if tree.Same(old, new) {
 		return nil
 	}
-	a, b := old.Children(), new.Children()
+	a, b := tree.Unshared(old, new)
 	var out []*Change
+	group := func(a, b []*tree.Node) {
+		out = append(out, compareGroup(old, new, a, b, at)...)
+	}
 	for i, j := 0, 0; i < len(a) || j < len(b); {
 		switch {
 		case j == len(b) || i < len(a) && before(a[i], b[j]):
 			end := groupEnd(a, i)
-			out = append(out, compareGroup(a[i:end], nil, at)...)
+			group(a[i:end], nil)
 			i = end
 		case i == len(a) || before(b[j], a[i]):
 			end := groupEnd(b, j)
-			out = append(out, compareGroup(nil, b[j:end], at)...)
+			group(nil, b[j:end])
 			j = end
 		default:
 			iEnd, jEnd := groupEnd(a, i), groupEnd(b, j)
-			out = append(out, compareGroup(a[i:iEnd], b[j:jEnd], at)...)
+			group(a[i:iEnd], b[j:jEnd])
 			i, j = iEnd, jEnd
 		}
 	}
 	return out
 }
 
-func compareGroup(a, b []*tree.Node, at tree.Path) []*Change {
-	var s *schema.Node
+// compareGroup compares the siblings of one schema node, or one unknown name,
+// that are not shared. Where order matters their places among the others do.
+func compareGroup(old, new *tree.Node, a, b []*tree.Node, at tree.Path) []*Change {
+	some := b
 	if len(a) > 0 {
-		s = a[0].Schema()
-	} else {
-		s = b[0].Schema()
+		some = a
 	}
+	s := some[0].Schema()
 	switch {
-	case s == nil, s.Kind == schema.List && len(s.Keys) == 0:
-		return byPosition(a, b, at)
+	case s == nil:
+		return byContent(old.Unknown(some[0].Opaque()), new.Unknown(some[0].Opaque()), at)
+	case !s.Single():
+		return byPosition(old.All(s), new.All(s), at)
 	case s.UserOrdered && (s.Kind == schema.List || s.Kind == schema.LeafList):
-		return byOrder(a, b, at)
+		return byOrder(old.All(s), new.All(s), at)
 	}
 	return byKey(a, b, at)
 }
 
 // pair compares two nodes of one identity.
 func pair(a, b *tree.Node, at tree.Path) *Change {
-	if a.Digest() == b.Digest() {
+	if tree.Same(a, b) {
 		return nil
 	}
 	c := &Change{Kind: Changed, Path: at.Down(b), Old: a, New: b}
 	if a.Opaque() == nil && !a.Schema().IsLeaf() {
-		c.Kind = Within
+		if slices.Equal(a.Annotations(), b.Annotations()) {
+			c.Kind = Within
+		}
 		c.Children = compareChildren(a, b, c.Path)
 	}
 	return c
+}
+
+// byContent compares content that nobody understands: nodes of one name that
+// only their content tells apart. Their order may matter. As many as keep it
+// from the first on stay; the rest goes and comes anew.
+func byContent(a, b []*tree.Node, at tree.Path) []*Change {
+	if len(a) == 1 && len(b) == 1 {
+		if c := pair(a[0], b[0], at); c != nil {
+			return []*Change{c}
+		}
+		return nil
+	}
+	var out []*Change
+	stay := 0
+	for _, n := range a {
+		if stay < len(b) && tree.Same(n, b[stay]) {
+			stay++
+			continue
+		}
+		out = append(out, removed(n, at))
+	}
+	for _, n := range b[stay:] {
+		out = append(out, added(n, at))
+	}
+	return out
 }
 
 func removed(a *tree.Node, at tree.Path) *Change {
@@ -212,24 +246,23 @@ func byKey(a, b []*tree.Node, at tree.Path) []*Change {
 	return out
 }
 
-func keyOf(n *tree.Node) string {
-	var b []byte
-	for _, k := range n.Keys() {
-		b = append(append(b, k...), 0)
-	}
-	return string(b)
-}
-
 // byOrder compares entries whose order the user gives. Entries that keep their
 // relative order stay; as few as possible are moved.
 func byOrder(a, b []*tree.Node, at tree.Path) []*Change {
+	var before []string // the keys of the entry before the first that is looked at
+	for len(a) > 0 && len(b) > 0 && tree.Same(a[0], b[0]) {
+		before, a, b = b[0].Keys(), a[1:], b[1:]
+	}
+	for len(a) > 0 && len(b) > 0 && tree.Same(a[len(a)-1], b[len(b)-1]) {
+		a, b = a[:len(a)-1], b[:len(b)-1]
+	}
 	oldAt := make(map[string]int, len(a))
 	for i, n := range a {
-		oldAt[keyOf(n)] = i
+		oldAt[tree.Identity(n)] = i
 	}
 	var common []int // old positions, in new order
 	for _, n := range b {
-		if i, ok := oldAt[keyOf(n)]; ok {
+		if i, ok := oldAt[tree.Identity(n)]; ok {
 			common = append(common, i)
 		}
 	}
@@ -239,19 +272,19 @@ func byOrder(a, b []*tree.Node, at tree.Path) []*Change {
 	}
 	kept := make(map[string]bool, len(b))
 	for _, n := range b {
-		kept[keyOf(n)] = true
+		kept[tree.Identity(n)] = true
 	}
 	var out []*Change
 	next := 0 // old entries up to here are dealt with
 	goneUntil := func(i int) {
 		for ; next < i; next++ {
-			if !kept[keyOf(a[next])] {
+			if !kept[tree.Identity(a[next])] {
 				out = append(out, removed(a[next], at))
 			}
 		}
 	}
 	for j, n := range b {
-		i, was := oldAt[keyOf(n)]
+		i, was := oldAt[tree.Identity(n)]
 		if was && stays[i] {
 			goneUntil(i)
 			next = max(next, i+1)
@@ -267,7 +300,7 @@ func byOrder(a, b []*tree.Node, at tree.Path) []*Change {
 				c.Children = inner.Children
 			}
 		}
-		c.Placed = true
+		c.Placed, c.After = true, before
 		if j > 0 {
 			c.After = b[j-1].Keys()
 		}
@@ -308,6 +341,11 @@ func (d *Difference) Where(n *tree.Node) (old, new bool) {
 	old, new = true, true
 	d.Walk(func(c *Change) {
 		at := n.At(c.Path)
+		if c.Path.Last() == nil {
+			o, w := d.unknownLike(d.Old, n, c), d.unknownLike(d.New, n, c)
+			old, new = old && o, new && w
+			return
+		}
 		if c.Kind == Moved {
 			o, w := orderLike(d.Old, n, c.Path), orderLike(d.New, n, c.Path)
 			old, new = old && o, new && w
@@ -316,6 +354,22 @@ func (d *Difference) Where(n *tree.Node) (old, new bool) {
 		old, new = old && same(at, c.Old), new && same(at, c.New)
 	})
 	return old, new
+}
+
+// unknownLike reports whether what no schema describes, of the name that a
+// change is about, is the same on both sides.
+func (d *Difference) unknownLike(a, b *tree.Node, c *Change) bool {
+	of := func(n *tree.Node) []*tree.Node {
+		if n = n.At(c.Path[:len(c.Path)-1]); n == nil {
+			return nil
+		}
+		some := c.New
+		if some == nil {
+			some = c.Old
+		}
+		return n.Unknown(some.Opaque())
+	}
+	return slices.EqualFunc(of(a), of(b), tree.Same)
 }
 
 // orderLike reports whether the entries beside a path stand in the same order
@@ -330,7 +384,7 @@ func orderLike(a, b *tree.Node, p tree.Path) bool {
 		var out []string
 		for _, e := range n.All(s) {
 			if other.Find(s, e.Keys()) != nil {
-				out = append(out, keyOf(e))
+				out = append(out, tree.Identity(e))
 			}
 		}
 		return out

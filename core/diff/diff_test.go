@@ -18,16 +18,14 @@ import (
 
 var s = sample.Schema()
 
-const rounds = 400
+const rounds = 3000
 
-// random gives a tree; a third of the time a small variation of another.
+// random gives a tree; mostly a small variation of another.
 func random(r *rand.Rand, like *tree.Node) *tree.Node {
-	n := sample.Tree(r, s)
-	if like == nil || r.IntN(3) > 0 {
-		return n
+	if like == nil || r.IntN(4) == 0 {
+		return sample.Tree(r, s)
 	}
-	merged, _ := diff.Merge(tree.Empty, n, like)
-	return merged
+	return sample.Mutate(r, s, like)
 }
 
 func parse(t *testing.T, body string) *tree.Node {
@@ -46,7 +44,7 @@ func apply(t *testing.T, base *tree.Node, e *tree.Edit) *tree.Node {
 	w.End()
 	el, err := markup.Parse(w.Bytes(), markup.Limits{})
 	require.NoError(t, err)
-	doc, err := codec.Decoder{Schema: s, Strict: true}.Edit(el)
+	doc, err := codec.Decoder{Schema: s}.Edit(el)
 	require.NoError(t, err, "%s", w.Bytes())
 	out, err := tree.Apply(base, doc, tree.None)
 	require.NoError(t, err, "%s", w.Bytes())
@@ -74,6 +72,7 @@ func TestProperties(t *testing.T) {
 }
 
 func TestMergeProperties(t *testing.T) {
+	clean := 0
 	for seed := range uint64(rounds) {
 		r := rand.New(rand.NewPCG(seed, 4))
 		base := random(r, nil)
@@ -87,11 +86,13 @@ func TestMergeProperties(t *testing.T) {
 		ab, one := diff.Merge(base, a, b)
 		ba, two := diff.Merge(base, b, a)
 		require.Equal(t, len(one), len(two), "seed %d: conflicts do not depend on who is called mine", seed)
-		if len(one) == 0 && !diff.Compare(base, a).HasOrder() && !diff.Compare(base, b).HasOrder() {
+		if len(one) == 0 {
+			clean++
 			require.Equal(t, ab.Digest(), ba.Digest(), "seed %d", seed)
 		}
 		require.ElementsMatch(t, places(one), places(two), "seed %d", seed)
 	}
+	require.Greater(t, clean, rounds/50, "merges without conflict were among them")
 }
 
 func places(list []diff.Conflict) (out []string) {

@@ -31,15 +31,22 @@ func edits(changes []*Change) []*tree.Edit {
 			position(e, c)
 			out = append(out, e)
 		case Changed:
-			op := tree.Merge
-			if c.New.Opaque() != nil {
-				op = tree.Replace
+			op := tree.Replace // what is not understood, and a node with other metadata, is put there whole
+			if s := c.New.Schema(); s != nil && s.IsLeaf() {
+				op = tree.Merge
 			}
 			out = append(out, whole(c.New, op))
 		case Moved:
 			e := bare(c.New, tree.Merge)
+			switch {
+			case c.New.Schema().IsLeaf():
+				e = whole(c.New, tree.Merge)
+			case !slices.Equal(c.Old.Annotations(), c.New.Annotations()):
+				e = whole(c.New, tree.Replace)
+			default:
+				e.Children = edits(c.Children)
+			}
 			position(e, c)
-			e.Children = edits(c.Children)
 			out = append(out, e)
 		case Within:
 			e := bare(c.New, tree.None)
@@ -69,7 +76,11 @@ func bare(n *tree.Node, op tree.Op) *tree.Edit {
 // the user gives come in that order.
 func whole(n *tree.Node, op tree.Op) *tree.Edit {
 	e := bare(n, op)
-	for _, c := range n.Children() {
+	if n.Schema() == nil && op != tree.Replace {
+		e.Op = tree.Create // merging into another of its name is not what is meant
+	}
+	e.Annotations = n.Annotations()
+	for c := range n.Each() {
 		e.Children = append(e.Children, whole(c, tree.Inherit))
 	}
 	return e

@@ -204,3 +204,28 @@ func (e *Element) Standalone() []byte {
 	b.Write(e.Raw[end:])
 	return b.Bytes()
 }
+
+// Compact gives the element standing by itself as Standalone does, without the
+// white space between elements: for content of which only elements matter.
+func (e *Element) Compact() []byte {
+	raw := e.Standalone()
+	again, err := Parse(raw, Limits{Bytes: len(raw)})
+	if err != nil {
+		return raw // cannot be: it was read once already
+	}
+	return again.compact(nil)
+}
+
+func (e *Element) compact(out []byte) []byte {
+	if len(e.Children) == 0 {
+		return append(out, e.Raw...)
+	}
+	at := 0 // children share the memory of what they stand in
+	for _, c := range e.Children {
+		start := cap(e.Raw) - cap(c.Raw)
+		out = append(out, bytes.TrimSpace(e.Raw[at:start])...)
+		out = c.compact(out)
+		at = start + len(c.Raw)
+	}
+	return append(out, bytes.TrimSpace(e.Raw[at:])...)
+}

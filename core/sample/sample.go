@@ -13,7 +13,21 @@ import (
 // one and several keys, with order of the system's and the user's, leaf-lists,
 // presence, choices, identities, unions, leafrefs, an augment by another
 // module that adds a node of a name that is there already, and features.
-var Modules = []schema.Source{{Name: "quay", Text: quay}, {Name: "crane", Text: crane}, {Name: "quay-types", Text: quayTypes}}
+var Modules = []schema.Source{
+	{Name: "quay", Text: quay}, {Name: "crane", Text: crane}, {Name: "quay-types", Text: quayTypes}, {Name: "quay-notes", Text: quayNotes},
+}
+
+// quayNotes defines metadata as RFC 7952 has it; the module with the extension
+// is only known by its namespace.
+const quayNotes = `module quay-notes {
+  yang-version 1.1;
+  namespace "urn:ietf:params:xml:ns:yang:ietf-yang-metadata"; prefix md;
+  import quay-types { prefix qt; }
+  revision 2026-05-05;
+  extension annotation { argument name; }
+  md:annotation inspected { type uint8; }
+  md:annotation because { type identityref { base qt:cargo; } }
+}`
 
 const quayTypes = `module quay-types {
   yang-version 1.1;
@@ -85,7 +99,31 @@ func Tree(r *rand.Rand, s *schema.Schema) *tree.Node {
 	for _, n := range s.Roots() {
 		out = append(out, nodes(r, n)...)
 	}
+	if r.IntN(2) == 0 {
+		for _, i := range r.Perm(6)[:r.IntN(4)] {
+			out = append(out, unknown(i))
+		}
+	}
 	return tree.Root(out)
+}
+
+// unknown is content of no module at hand.
+func unknown(i int) *tree.Node {
+	name := []string{"gull", "heron"}[i%2]
+	body := fmt.Sprintf("<%s xmlns=\"urn:example:birds\">\n  <n  k='%d'/> </%s>", name, i, name)
+	return tree.NewOpaque(nil, tree.Opaque{Space: "urn:example:birds", Local: name, XML: []byte(body)})
+}
+
+// noted puts metadata to a node now and then.
+func noted(r *rand.Rand, n *tree.Node) *tree.Node {
+	if r.IntN(12) > 0 {
+		return n
+	}
+	return n.Annotated([]tree.Annotation{
+		{Module: "quay-notes", Name: "inspected", Value: fmt.Sprint(r.IntN(2))},
+		{Module: "quay-notes", Name: "because", Value: "quay-types:grain"},
+		{Space: "urn:example:birds", Name: "seen", Value: "a \"gull\"\n"},
+	}[r.IntN(2):])
 }
 
 func nodes(r *rand.Rand, n *schema.Node) []*tree.Node {
@@ -94,7 +132,10 @@ func nodes(r *rand.Rand, n *schema.Node) []*tree.Node {
 	}
 	switch n.Kind {
 	case schema.Leaf:
-		return []*tree.Node{tree.NewLeaf(n, value(r, n))}
+		if n.KeyIndex() >= 0 {
+			return []*tree.Node{tree.NewLeaf(n, value(r, n))}
+		}
+		return []*tree.Node{noted(r, tree.NewLeaf(n, value(r, n)))}
 	case schema.LeafList:
 		var out []*tree.Node
 		for _, i := range r.Perm(5)[:r.IntN(5)] {
@@ -102,11 +143,15 @@ func nodes(r *rand.Rand, n *schema.Node) []*tree.Node {
 			if n.Type.Base == schema.String {
 				v = []string{"oak", "ash", "elm", "fir", "yew"}[i]
 			}
-			out = append(out, tree.NewLeaf(n, v))
+			out = append(out, noted(r, tree.NewLeaf(n, v)))
 		}
 		return out
 	case schema.Container:
-		return []*tree.Node{tree.New(n, children(r, n, nil))}
+		kids := children(r, n, nil)
+		if r.IntN(8) == 0 {
+			kids = append(kids, unknown(r.IntN(4)))
+		}
+		return []*tree.Node{noted(r, tree.New(n, kids))}
 	case schema.List:
 		var out []*tree.Node
 		for _, i := range r.Perm(6)[:r.IntN(6)] {
@@ -119,7 +164,7 @@ func nodes(r *rand.Rand, n *schema.Node) []*tree.Node {
 				}
 				keys = append(keys, tree.NewLeaf(leaf, v))
 			}
-			out = append(out, tree.New(n, children(r, n, keys)))
+			out = append(out, noted(r, tree.New(n, children(r, n, keys))))
 		}
 		return out
 	case schema.AnyData:
@@ -170,9 +215,71 @@ func value(r *rand.Rand, n *schema.Node) string {
 	case schema.Union:
 		return pick("7", "none", "west")
 	case schema.InstanceIdentifier:
-		return pick("/quay:harbour/name", "/quay:harbour/berth[name='b1']")
+		return pick("/quay:harbour/quay:name", "/quay:harbour/quay:berth[quay:name='b1']")
 	case schema.String:
-		return pick("a", "two words", "<&>\"'", "ünïcode", "")
+		return pick("a", "two words", "<&>\"'", "ünïcode", "", "one\n  two\n\n| three\ttabs", "at the end \nspace", "@sign", "#hash")
 	}
 	return fmt.Sprint(r.IntN(4))
+}
+
+// Mutate gives a configuration that differs from another in a few places.
+func Mutate(r *rand.Rand, s *schema.Schema, n *tree.Node) *tree.Node {
+	for range 1 + r.IntN(4) {
+		e := mutation(r, n, s.Roots())
+		if e == nil {
+			continue
+		}
+		if out, err := tree.Apply(n, &tree.Edit{Children: []*tree.Edit{e}}, tree.Merge); err == nil {
+			n = out
+		}
+	}
+	return n
+}
+
+// mutation is an edit of some child of a node, nil where none came to mind.
+func mutation(r *rand.Rand, n *tree.Node, known []*schema.Node) *tree.Edit {
+	kids := n.Children()
+	if len(kids) > 0 && r.IntN(5) > 0 {
+		c := kids[r.IntN(len(kids))]
+		e := &tree.Edit{Schema: c.Schema(), Keys: c.Keys(), Opaque: c.Opaque(), Op: tree.Delete}
+		switch {
+		case c.Schema() != nil && c.Schema().KeyIndex() >= 0:
+			return nil
+		case c.Schema() == nil || r.IntN(5) == 0:
+			return e
+		case len(c.Schema().Data()) > 0:
+			inner := mutation(r, c, c.Schema().Data())
+			if inner == nil {
+				return nil
+			}
+			e.Op, e.Children = tree.None, []*tree.Edit{inner}
+		case c.Schema().Kind == schema.Leaf:
+			e.Op, e.Value = tree.Merge, value(r, c.Schema())
+		case c.Schema().UserOrdered:
+			e.Op, e.Insert = tree.Merge, []string{"first", "last"}[r.IntN(2)]
+		}
+		return e
+	}
+	if len(known) == 0 {
+		return nil
+	}
+	pick := known[r.IntN(len(known))]
+	if pick.KeyIndex() >= 0 {
+		return nil
+	}
+	for _, fresh := range nodes(r, pick) {
+		if n.Find(pick, fresh.Keys()) == nil {
+			return asEdit(fresh)
+		}
+	}
+	return nil
+}
+
+// asEdit is the edit that merges a node with all below it.
+func asEdit(n *tree.Node) *tree.Edit {
+	e := &tree.Edit{Schema: n.Schema(), Keys: n.Keys(), Value: n.Value(), Opaque: n.Opaque(), Annotations: n.Annotations()}
+	for c := range n.Each() {
+		e.Children = append(e.Children, asEdit(c))
+	}
+	return e
 }

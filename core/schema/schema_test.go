@@ -85,7 +85,7 @@ func TestCanonicalValues(t *testing.T) {
 		{"/harbour/berth/lamp/colour", "blue", "", "one of red, green, white"},
 		{"/harbour/berth/beside", "b1", "b1", ""},
 		{"/harbour/berth/beside", "NO", "", "not a valid berth-name"}, // a leafref's values are its target's
-		{"/harbour/crane/hook", "/quay:harbour/berth[name='q:x']/name", "/quay:harbour/berth[name='q:x']/name", ""},
+		{"/harbour/crane/hook", "/quay:harbour/berth[name='q:x']/name", "/quay:harbour/quay:berth[quay:name='q:x']/quay:name", ""},
 		{"/harbour/crane/hook", "/nope:harbour", "", `prefix "nope"`},
 		{"/harbour/name", "bell\a", "", "U+0007"},
 	} {

@@ -57,7 +57,7 @@ func (s *Schema) Canonical(t *Type, value string, resolve Resolver) (string, err
 	case IdentityRef:
 		return s.canonicalIdentity(t, value, resolve)
 	case InstanceIdentifier:
-		return canonicalInstance(value, resolve)
+		return s.canonicalInstance(value, resolve)
 	case LeafRef:
 		if t.Target == nil || t.Target.Type == nil {
 			return value, nil
@@ -94,7 +94,7 @@ func (t *Type) canonicalString(value string, resolve Resolver) (string, error) {
 		return "", err
 	}
 	if t.xpath {
-		return withModuleNames(value, resolve, false)
+		return withModuleNames(value, resolve)
 	}
 	return value, nil
 }
@@ -318,19 +318,9 @@ func (s *Schema) identities(t *Type) []string {
 	return out
 }
 
-// canonicalInstance rewrites the prefixes of an instance-identifier as module
-// names, leaving quoted key values alone.
-func canonicalInstance(value string, resolve Resolver) (string, error) {
-	value = strings.TrimSpace(value)
-	if !strings.HasPrefix(value, "/") {
-		return "", fmt.Errorf("%q is not an absolute path", value)
-	}
-	return withModuleNames(value, resolve, true)
-}
-
 // withModuleNames rewrites the prefixes of an XPath expression as module names.
-// A prefix that nobody declared is an error, or stays where that is no matter.
-func withModuleNames(value string, resolve Resolver, strict bool) (string, error) {
+// A prefix that nobody declared stays as it is.
+func withModuleNames(value string, resolve Resolver) (string, error) {
 	var b strings.Builder
 	for i := 0; i < len(value); {
 		c := value[i]
@@ -354,9 +344,6 @@ func withModuleNames(value string, resolve Resolver, strict bool) (string, error
 		}
 		if j < len(value) && value[j] == ':' && !strings.HasPrefix(value[j:], "::") {
 			m := resolve(value[i:j])
-			if m == nil && strict {
-				return "", fmt.Errorf("prefix %q in %q is not known", value[i:j], value)
-			}
 			if m != nil {
 				b.WriteString(m.Name)
 			} else {

@@ -71,7 +71,8 @@ func applyChildren(n *Node, edits []*Edit, op Op, at Path) (siblings, error) {
 			}
 			continue
 		}
-		old := w.get(e)
+		exact := e.Op == Create || e.Op == Inherit && op == Create
+		old := w.get(e, exact)
 		res, err := applyOne(old, e, op, at)
 		if err != nil {
 			return siblings{}, err
@@ -79,7 +80,7 @@ func applyChildren(n *Node, edits []*Edit, op Op, at Path) (siblings, error) {
 		if res != nil && res.Void() {
 			res = nil
 		}
-		if err := w.set(e, old, res, at); err != nil {
+		if err := w.set(e, exact, res, at); err != nil {
 			return siblings{}, err
 		}
 		if res != nil {

@@ -17,7 +17,7 @@ type opened struct {
 	base    *Node
 	places  map[int]*Node                 // what stands at a place of base now; nil: nothing
 	added   map[addedKey]*Node            // new nodes with an identity
-	unnamed []*Node                       // new nodes of unknown content
+	unnamed []*Node                       // new nodes of unknown content, or of runs set at once
 	runs    map[*schema.Node]*userRun     // lists and leaf-lists whose order the user gives
 	chosen  map[*schema.Node]*schema.Node // case by choice, where the others are cleared
 }
@@ -56,8 +56,9 @@ func (w *opened) run(s *schema.Node) *userRun {
 
 func (e *Edit) identity() string { return strings.Join(e.Keys, "\x00") }
 
-// get gives the node of the moment that an edit is about.
-func (w *opened) get(e *Edit) *Node {
+// get gives the node of the moment that an edit is about. Of unknown content,
+// exact asks for the very same and not for another of its name.
+func (w *opened) get(e *Edit, exact bool) *Node {
 	switch {
 	case userOrdered(e.Schema):
 		if el := w.run(e.Schema).at[e.identity()]; el != nil {
@@ -65,7 +66,7 @@ func (w *opened) get(e *Edit) *Node {
 		}
 		return nil
 	case e.Schema == nil:
-		n, _ := w.unknown(e.Opaque)
+		n, _ := w.unknown(e.Opaque, exact)
 		return n
 	}
 	if n := w.added[addedKey{e.Schema, e.identity()}]; n != nil {
@@ -95,7 +96,7 @@ func (w *opened) place(i int) *Node {
 // unknown finds content that no schema describes: the very same, or else the
 // only one of its name. Where several have the name nobody can say which is
 // meant. The place is that in base, or that in unnamed, counted from -2 down.
-func (w *opened) unknown(o *Opaque) (*Node, int) {
+func (w *opened) unknown(o *Opaque, exact bool) (*Node, int) {
 	var of []*Node
 	var at []int
 	kids := w.base.kids()
@@ -117,7 +118,7 @@ func (w *opened) unknown(o *Opaque) (*Node, int) {
 			return n, at[i]
 		}
 	}
-	if len(of) == 1 {
+	if len(of) == 1 && !exact {
 		return of[0], at[0]
 	}
 	return nil, -1
@@ -131,12 +132,12 @@ func (w *opened) put(i int, n *Node) {
 }
 
 // set puts what an edit made in its place; n is nil where the node is gone.
-func (w *opened) set(e *Edit, old, n *Node, at Path) error {
+func (w *opened) set(e *Edit, exact bool, n *Node, at Path) error {
 	switch {
 	case userOrdered(e.Schema):
 		return w.run(e.Schema).set(e, n, at)
 	case e.Schema == nil:
-		_, i := w.unknown(e.Opaque)
+		_, i := w.unknown(e.Opaque, exact)
 		// Merging into one of several that are not told apart adds one.
 		switch {
 		case i >= 0:
@@ -255,8 +256,10 @@ func (w *opened) dropOtherCases(set *Node) {
 }
 
 // close makes the new siblings.
-func (w *opened) close() siblings {
-	var all []splice
+func (w *opened) close() siblings { return w.finish(nil) }
+
+// finish makes the new siblings, with further stretches replaced.
+func (w *opened) finish(all []splice) siblings {
 	for i, n := range w.places {
 		s := splice{from: i, to: i + 1}
 		if n != nil {
@@ -300,4 +303,50 @@ func (w *opened) close() siblings {
 		return all[i].from < all[j].from || all[i].from == all[j].from && all[i].to < all[j].to
 	})
 	return kids.splice(all)
+}
+
+// Patch is one thing that becomes of a node's children.
+type Patch struct {
+	// A single instance, set or, with Node nil, gone.
+	Schema *schema.Node
+	Keys   []string
+	Node   *Node
+
+	// Or, with All set, all instances of Schema, or of the unknown name, at once.
+	All     bool
+	Unknown *Opaque
+	List    []*Node
+}
+
+// Patched gives the node with some of its children changed, everything else
+// shared, and that metadata.
+func (n *Node) Patched(patches []Patch, notes []Annotation) *Node {
+	kids := n.kids()
+	w := opened{base: n}
+	var all []splice
+	for _, p := range patches {
+		if !p.All {
+			if p.Node != nil && p.Node.Void() {
+				p.Node = nil
+			}
+			if userOrdered(p.Schema) || p.Schema == nil {
+				continue // these come all at once
+			}
+			_ = w.set(&Edit{Schema: p.Schema, Keys: p.Keys}, false, p.Node, nil) // places nothing, so cannot fail
+			continue
+		}
+		s := splice{with: p.List}
+		if p.Schema != nil {
+			s.from, s.to = n.run(p.Schema)
+		} else {
+			s.from = kids.search(func(c *Node) bool { return c.schema == nil && compareNames(c.Opaque(), p.Unknown) >= 0 })
+			s.to = s.from + len(n.Unknown(p.Unknown))
+		}
+		if s.from == s.to {
+			w.unnamed = append(w.unnamed, p.List...)
+			continue
+		}
+		all = append(all, s)
+	}
+	return assemble(n.schema, w.finish(all), notes)
 }

@@ -28,12 +28,14 @@ type PathError struct {
 	Nearest []string
 }
 
-func (e *PathError) Error() string {
-	s := fmt.Sprintf("path %s: %s", e.Path, e.Msg)
-	if len(e.Nearest) > 0 {
-		s += "; there is " + strings.Join(e.Nearest, ", ")
+func (e *PathError) Error() string { return fmt.Sprintf("path %s: %s", e.Path, e.Reason()) }
+
+// Reason is the message without the path.
+func (e *PathError) Reason() string {
+	if len(e.Nearest) == 0 {
+		return e.Msg
 	}
-	return s
+	return e.Msg + "; there is " + strings.Join(e.Nearest, ", ")
 }
 
 // ParsePath reads an api-path. Module names may be left out where only one
@@ -65,7 +67,7 @@ func parseStep(s *schema.Schema, at *schema.Node, part string) (Step, *PathError
 	if err != nil {
 		return Step{}, &PathError{At: part, Msg: fmt.Sprintf("%q is not well percent-encoded", part)}
 	}
-	node, perr := childNamed(s, at, name)
+	node, perr := ChildNamed(s, at, name)
 	if perr != nil {
 		return Step{}, perr
 	}
@@ -114,7 +116,9 @@ func parseKeys(s *schema.Schema, list *schema.Node, text string) ([]string, *Pat
 	return keys, nil
 }
 
-func childNamed(s *schema.Schema, at *schema.Node, ident string) (*schema.Node, *PathError) {
+// ChildNamed finds the child that a name as in a path stands for, with or
+// without its module's name; at is nil for the top.
+func ChildNamed(s *schema.Schema, at *schema.Node, ident string) (*schema.Node, *PathError) {
 	module, name, prefixed := strings.Cut(ident, ":")
 	if !prefixed {
 		name = ident
@@ -197,7 +201,11 @@ func nearest(name string, nodes []*schema.Node) []string {
 	var list []scored
 	for _, n := range nodes {
 		if n.Config {
-			list = append(list, scored{n.Name, distance(name, n.Name)})
+			shown := n.Name
+			if n.Ambiguous {
+				shown = n.Module.Name + ":" + n.Name
+			}
+			list = append(list, scored{shown, distance(name, n.Name)})
 		}
 	}
 	sortStable(list, func(a, b scored) bool { return a.score < b.score })

@@ -363,3 +363,17 @@ func (n *Node) With(children []*Node) *Node {
 	out, _ := (&Builder{}).Node(n.schema, slices.Clone(children), n.Annotations())
 	return out
 }
+
+// Unknown gives the children that no schema describes of one name.
+func (n *Node) Unknown(name *Opaque) []*Node {
+	kids := n.kids()
+	from := kids.search(func(c *Node) bool { return c.schema == nil && compareNames(c.Opaque(), name) >= 0 })
+	var out []*Node
+	for c := range kids.between(from, kids.len()) {
+		if compareNames(c.Opaque(), name) != 0 {
+			break
+		}
+		out = append(out, c)
+	}
+	return out
+}

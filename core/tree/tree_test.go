@@ -180,7 +180,7 @@ func TestDigestIgnoresSystemOrder(t *testing.T) {
 			}
 			fixed, free := []*tree.Node{}, []*tree.Node{}
 			for _, c := range n.Children() {
-				if c.Schema().UserOrdered {
+				if c.Schema() == nil || c.Schema().UserOrdered {
 					fixed = append(fixed, shuffled(c))
 				} else {
 					free = append(free, shuffled(c))

@@ -62,3 +62,99 @@ func (n *Node) Count() int {
 	}
 	return total
 }
+
+// DefaultsMode is a way of handling defaults (RFC 6243 section 2 and 3).
+type DefaultsMode string
+
+// The modes. ReportAll gives every value in use; ReportAllTagged the same with
+// those that are defaults marked; Trim leaves out what holds its default;
+// Explicit gives what was set.
+const (
+	ReportAll       DefaultsMode = "report-all"
+	ReportAllTagged DefaultsMode = "report-all-tagged"
+	Trim            DefaultsMode = "trim"
+	Explicit        DefaultsMode = "explicit"
+)
+
+// DefaultAnnotation marks a value as the default in use.
+var DefaultAnnotation = Annotation{Space: "urn:ietf:params:xml:ns:netconf:default:1.0", Name: "default", Value: "true"}
+
+// WithDefaults gives the configuration as the mode has it. Defaults under a
+// condition (when) are not added: whether they are in use is not decided here.
+func (n *Node) WithDefaults(s *schema.Schema, mode DefaultsMode) *Node {
+	switch mode {
+	case Trim:
+		return n.WithoutDefaults()
+	case ReportAll:
+		return n.filled(s.Roots(), nil)
+	case ReportAllTagged:
+		return n.filled(s.Roots(), []Annotation{DefaultAnnotation})
+	}
+	return n
+}
+
+// filled adds the defaults that are in use below a node.
+func (n *Node) filled(known []*schema.Node, tag []Annotation) *Node {
+	var out []*Node
+	for _, s := range known {
+		if !s.Config {
+			out = append(out, n.All(s)...)
+			continue
+		}
+		have := n.All(s)
+		switch {
+		case s.Kind == schema.Container && len(have) == 0:
+			if !s.Presence && n.InUse(s) {
+				out = append(out, New(s, nil).filled(s.Data(), tag))
+			}
+		case s.Kind == schema.Container, s.Kind == schema.List:
+			for _, c := range have {
+				out = append(out, c.filled(s.Data(), tag))
+			}
+		case len(have) == 0 && s.IsLeaf() && n.InUse(s):
+			for _, d := range s.Defaults {
+				out = append(out, NewLeaf(s, d).Annotated(tag))
+			}
+		default:
+			out = append(out, have...)
+		}
+	}
+	for c := range n.Each() {
+		if c.schema == nil {
+			out = append(out, c)
+		}
+	}
+	return n.With(out)
+}
+
+// InUse reports whether the defaults of a child that is not there are in use
+// (RFC 7950 sections 7.6.1 and 7.7.2): it stands under no condition, and in no
+// case of a choice but the one chosen, or the default one where none is.
+func (n *Node) InUse(s *schema.Node) bool {
+	if len(s.When) > 0 {
+		return false
+	}
+	for c := s.Parent; c != nil && c.Kind == schema.Case; c = c.Parent.Parent {
+		choice := c.Parent
+		if len(c.When) > 0 || len(choice.When) > 0 {
+			return false
+		}
+		if n.HasBelow(c) {
+			continue
+		}
+		if choice.Default != c.Name || n.HasBelow(choice) {
+			return false
+		}
+	}
+	return true
+}
+
+// HasBelow reports whether some node of a choice or case is among the children.
+func (n *Node) HasBelow(c *schema.Node) bool {
+	for _, s := range c.DataBelow() {
+		if from, to := n.run(s); to > from {
+			return true
+		}
+	}
+	return false
+}

@@ -153,6 +153,24 @@ func (d Decoder) jsonTree(doc []byte, v *value) (*tree.Node, error) {
 	return r.node(nil, kids, notes, v, nil)
 }
 
+// JSONNodeBelow reads an object with one member as a child of a schema node;
+// nil is the top.
+func (d Decoder) JSONNodeBelow(parent *schema.Node, doc []byte) (*tree.Node, error) {
+	v, err := parseJSON(doc, d.Limits)
+	if err != nil {
+		return nil, err
+	}
+	r := &jsonReader{d: d, doc: doc}
+	kids, _, err := r.members(parent, v, nil)
+	if err == nil && len(kids) != 1 {
+		err = r.fail(v, nil, "bad-element", "holds %d nodes where one belongs", len(kids))
+	}
+	if err != nil {
+		return nil, err
+	}
+	return kids[0], nil
+}
+
 type jsonReader struct {
 	d     Decoder
 	doc   []byte

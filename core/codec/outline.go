@@ -60,7 +60,18 @@ func Text(n *tree.Node) string {
 	case n.Schema() != nil && n.Schema().IsLeaf():
 		return n.Value()
 	}
+	return WholeText(n)
+}
+
+// WholeText gives a node with all below it as an outline, a leaf too; "" for nil.
+func WholeText(n *tree.Node) string {
+	if n == nil {
+		return ""
+	}
 	lines := Heads(n)
+	for i := range lines[1:] {
+		lines[1+i] = "  " + lines[1+i]
+	}
 	for _, l := range Outline(n, nil) {
 		lines = append(lines, strings.Repeat("  ", l.Depth+1)+l.Text)
 	}

@@ -296,20 +296,28 @@ func (r *outlineReader) text(head sourceLine) string {
 
 // unread reads content that no module describes: its XML stands below.
 func (r *outlineReader) unread(parent *schema.Node, l sourceLine) (*tree.Node, error) {
-	raw := r.text(l)
-	el, err := markup.Parse([]byte(raw), markup.Limits{})
+	n, err := r.d.Unread(parent, r.text(l))
 	if err != nil {
-		return nil, l.fail(0, "its XML stands on the lines below, each after `| `", "the content is not XML: %s", err)
+		return nil, l.fail(0, "its XML stands on the lines below, each after `| `", "%s", err)
 	}
-	s := r.d.lookup(parent, el.Name)
-	o := opaque(el)
-	if s != nil {
-		o = known(s, el)
+	return n, nil
+}
+
+// Unread reads an element that no module describes, or that the schema knows
+// as anydata or anyxml, as a child of a schema node.
+func (d Decoder) Unread(parent *schema.Node, xml string) (*tree.Node, error) {
+	el, err := markup.Parse([]byte(xml), d.Limits)
+	if err != nil {
+		return nil, fmt.Errorf("the content is not XML: %w", err)
 	}
-	if s != nil && s.Kind != schema.AnyData && s.Kind != schema.AnyXML {
-		return nil, l.fail(0, "write it as "+Name(s), "%s is described by module %s", s.Name, s.Module.Name)
+	switch s := d.lookup(parent, el.Name); {
+	case s == nil:
+		return tree.NewOpaque(nil, opaque(el)), nil
+	case s.Kind == schema.AnyData || s.Kind == schema.AnyXML:
+		return tree.NewOpaque(s, known(s, el)), nil
+	default:
+		return nil, fmt.Errorf("%s is described by module %s: write it as %s", s.Name, s.Module.Name, Name(s))
 	}
-	return tree.NewOpaque(s, o), nil
 }
 
 // cursor reads along one line.

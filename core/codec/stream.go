@@ -48,6 +48,22 @@ func (d Decoder) stream(r *markup.Reader, located bool) (*tree.Node, error) {
 	return root, err
 }
 
+// NodeBelow reads an element as one child of a schema node; nil is the top.
+func (d Decoder) NodeBelow(parent *schema.Node, el *markup.Element) (*tree.Node, error) {
+	x := &xmlReader{d: d, r: el.Reader(), values: map[*schema.Type]map[string]string{}}
+	if _, err := x.r.Next(); err != nil {
+		return nil, err
+	}
+	x.way = append(x.way, level{schema: parent})
+	if err := x.child(); err != nil {
+		return nil, err
+	}
+	if len(x.kids) == 0 {
+		return nil, &Error{Tag: "bad-element", Msg: el.Name.Local + " is marked as a default and so holds nothing"}
+	}
+	return x.kids[0], nil
+}
+
 // xmlReader is the reading of one document.
 type xmlReader struct {
 	d      Decoder

@@ -144,7 +144,7 @@ func clip(s string) string {
 // Encode writes the configuration's top-level elements into w.
 func Encode(w *markup.Writer, s *schema.Schema, n *tree.Node) {
 	for _, c := range n.Children() {
-		encode(w, s, c)
+		EncodeNode(w, s, c)
 	}
 }
 
@@ -157,7 +157,8 @@ func XML(s *schema.Schema, n *tree.Node, outer markup.Name) []byte {
 	return append(w.Bytes(), '\n')
 }
 
-func encode(w *markup.Writer, s *schema.Schema, n *tree.Node) {
+// EncodeNode writes one node with all below it into w.
+func EncodeNode(w *markup.Writer, s *schema.Schema, n *tree.Node) {
 	if o := n.Opaque(); o != nil {
 		w.Raw(o.XML)
 		return
@@ -171,7 +172,7 @@ func encode(w *markup.Writer, s *schema.Schema, n *tree.Node) {
 	}
 	w.Start(name, attrs...)
 	for c := range n.Each() {
-		encode(w, s, c)
+		EncodeNode(w, s, c)
 	}
 	w.End()
 }

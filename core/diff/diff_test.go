@@ -3,6 +3,9 @@ package diff_test
 import (
 	"encoding/json"
 	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -61,12 +64,53 @@ func TestProperties(t *testing.T) {
 		require.Equal(t, b.Digest(), apply(t, a, d.Edits()).Digest(), "seed %d: the edits make b of a:\n%s", seed, d.Text(0))
 		require.Equal(t, b.Digest(), apply(t, a, d.Rebuilt()).Digest(), "seed %d: so do they the other way", seed)
 		require.Equal(t, a.Digest(), apply(t, b, d.Invert().Edits()).Digest(), "seed %d: inverted, they lead back", seed)
+		if seed < rounds/4 {
+			readable(t, a, b, d, seed)
+		}
 		old, _ := d.Where(a)
 		_, now := d.Where(b)
 		require.True(t, old && now, "seed %d: both sides are recognised", seed)
 		if !d.Empty() {
 			_, now = d.Where(a)
 			require.False(t, now, "seed %d: the old side is not taken for the new", seed)
+		}
+	}
+}
+
+// readable checks the renderings that machines read: each makes b of a.
+func readable(t *testing.T, a, b *tree.Node, d *diff.Difference, seed uint64) {
+	t.Helper()
+	var items []diff.Item
+	require.NoError(t, json.Unmarshal(d.JSON(), &items))
+	got, err := diff.ApplyItems(s, a, items)
+	require.NoError(t, err, "seed %d\n%s", seed, d.JSON())
+	require.Equal(t, b.Digest(), got.Digest(), "seed %d: the JSON makes b of a\n%s", seed, d.JSON())
+	for _, doc := range [][]byte{d.YangPatchXML(s, "p"), d.YangPatchJSON(s, "p")} {
+		got, err := diff.ApplyYangPatch(s, a, doc)
+		require.NoError(t, err, "seed %d\n%s", seed, doc)
+		require.Equal(t, b.Digest(), got.Digest(), "seed %d: the YANG Patch makes b of a\n%s", seed, doc)
+	}
+	groups := 0
+	for _, g := range d.Groups() {
+		groups += g.Count
+	}
+	require.Equal(t, d.Count(), groups)
+	if seed%10 > 0 {
+		return // a process each
+	}
+	dir := t.TempDir()
+	file := filepath.Join(dir, "a")
+	require.NoError(t, os.WriteFile(file, []byte(codec.OutlineText(a)), 0o600))
+	for context := range 4 {
+		out := filepath.Join(dir, "b")
+		cmd := exec.Command("patch", "--quiet", "--force", "--fuzz=0", "--output="+out, file)
+		cmd.Stdin = strings.NewReader(d.Unified("a", "b", context))
+		if !d.Empty() {
+			msg, err := cmd.CombinedOutput()
+			require.NoError(t, err, "seed %d: %s\n%s", seed, msg, d.Unified("a", "b", context))
+			text, err := os.ReadFile(out)
+			require.NoError(t, err)
+			require.Equal(t, codec.OutlineText(b), string(text), "seed %d, context %d", seed, context)
 		}
 	}
 }

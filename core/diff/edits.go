@@ -3,7 +3,6 @@ package diff
 import (
 	"slices"
 
-	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 )
 
@@ -76,7 +75,7 @@ func bare(n *tree.Node, op tree.Op) *tree.Edit {
 // the user gives come in that order.
 func whole(n *tree.Node, op tree.Op) *tree.Edit {
 	e := bare(n, op)
-	if n.Schema() == nil && op != tree.Replace {
+	if n.Schema() == nil && (op == tree.Merge || op == tree.Inherit) {
 		e.Op = tree.Create // merging into another of its name is not what is meant
 	}
 	e.Annotations = n.Annotations()
@@ -129,13 +128,4 @@ func (d *Difference) HasOrder() bool {
 	found := false
 	d.Walk(func(c *Change) { found = found || c.Placed })
 	return found
-}
-
-// isLeafKind reports whether a change is about a single value.
-func isLeafKind(c *Change) bool {
-	n := c.New
-	if n == nil {
-		n = c.Old
-	}
-	return n.Schema() != nil && n.Schema().Kind == schema.Leaf
 }

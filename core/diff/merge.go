@@ -174,7 +174,7 @@ func (m *merger) choices(b, x, t *tree.Node, s *schema.Node, done map[*schema.No
 			continue
 		}
 		done[choice] = true
-		inB, inX, inT := below(b, choice), below(x, choice), below(t, choice)
+		inB, inX, inT := inChoice(b, choice), inChoice(x, choice), inChoice(t, choice)
 		switch {
 		case slices.EqualFunc(inB, inX, same):
 			return nil, true
@@ -202,7 +202,7 @@ func chosen(n *tree.Node, choice *schema.Node) *schema.Node {
 	return nil
 }
 
-func below(n *tree.Node, choice *schema.Node) []*tree.Node {
+func inChoice(n *tree.Node, choice *schema.Node) []*tree.Node {
 	var out []*tree.Node
 	for _, s := range choice.DataBelow() {
 		out = append(out, n.All(s)...)

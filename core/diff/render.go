@@ -1,7 +1,6 @@
 package diff
 
 import (
-	"encoding/json"
 	"strings"
 
 	"oakenlatch/core/codec"
@@ -162,8 +161,15 @@ func (r *renderer) change(c *Change, depth int) {
 		r.add(MarkSame, depth, codec.Heads(c.New)[0], nil)
 		r.children(c.Old, c.New, c.Children, depth+1)
 	case Changed:
-		if isLeafKind(c) && c.New.Opaque() == nil {
-			r.add(MarkChanged, depth, codec.Name(c.New.Schema())+": "+codec.Quote(c.Old.Value())+" → "+codec.Quote(c.New.Value()), c.Path)
+		old, now := codec.Heads(c.Old), codec.Heads(c.New)
+		switch {
+		case c.New.Opaque() != nil || len(old) > 1 || len(now) > 1:
+		case c.New.Schema().IsLeaf():
+			r.add(MarkChanged, depth, old[0]+" → "+strings.TrimPrefix(now[0], codec.Name(c.New.Schema())+": "), c.Path)
+			return
+		default: // its metadata
+			r.add(MarkChanged, depth, old[0]+" → "+now[0], c.Path)
+			r.children(c.Old, c.New, c.Children, depth+1)
 			return
 		}
 		r.subtree(MarkRemoved, c.Old, c.Path, depth)
@@ -178,35 +184,4 @@ func (r *renderer) subtree(mark string, n *tree.Node, path tree.Path, depth int)
 	for _, l := range codec.Outline(n, path) {
 		r.add(mark, depth+1+l.Depth, l.Text, l.Path)
 	}
-}
-
-// Item is one change as data. Old and New are values of leaves; for whole
-// subtrees they are their outline.
-type Item struct {
-	Kind Kind   `json:"kind"`
-	Path string `json:"path"`
-	Old  string `json:"old,omitempty"`
-	New  string `json:"new,omitempty"`
-}
-
-// Items lists the difference, one item a changed node.
-func (d *Difference) Items() []Item {
-	var out []Item
-	d.Walk(func(c *Change) {
-		out = append(out, Item{Kind: c.Kind, Path: c.Path.Full(), Old: codec.Text(c.Old), New: codec.Text(c.New)})
-	})
-	return out
-}
-
-// JSON renders the difference as data.
-func (d *Difference) JSON() []byte {
-	items := d.Items()
-	if items == nil {
-		items = []Item{}
-	}
-	out, err := json.Marshal(items)
-	if err != nil {
-		return []byte("[]") // strings always marshal
-	}
-	return out
 }

@@ -18,6 +18,7 @@ type Step struct {
 	Node   *schema.Node
 	Keys   []string
 	Opaque string // the element's name, where Node is nil
+	Any    bool   // shown as any entry of a list
 }
 
 // PathError is a path that leads nowhere, with the nearest names that do.
@@ -270,6 +271,9 @@ func (p Path) text(full bool) string {
 		}
 		m = s.Node.Module
 		b.WriteString(s.Node.Name)
+		if s.Any {
+			b.WriteString("=*")
+		}
 		for i, k := range s.Keys {
 			b.WriteByte("=,"[min(i, 1)])
 			b.WriteString(escapeKey(k, full))

@@ -52,6 +52,11 @@ func Compile(sources []Source, opt Options) *Schema {
 	c.deviations()
 	c.inherit(c.roots, true)
 	c.s.roots, c.s.index = finish(nil, c.roots)
+	for _, n := range c.roots {
+		if n.Kind == Choice {
+			c.s.choices = append(c.s.choices, n)
+		}
+	}
 	c.s.Walk(c.aim)
 	sort.Slice(c.s.Modules, func(i, j int) bool { return c.s.Modules[i].Name < c.s.Modules[j].Name })
 	return c.s

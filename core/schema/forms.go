@@ -163,6 +163,11 @@ func (t *Type) IsXPath() bool { return t.xpath }
 // be looked at where it is only carried.
 func (t *Type) Free() bool { return t.Base == String && t.form == nil && !t.xpath }
 
+// Anything reports whether every text that XML can carry is a value.
+func (t *Type) Anything() bool {
+	return t.Free() && len(t.Lengths) == 0 && len(t.Patterns) == 0
+}
+
 // Concrete follows leafrefs and unions to the type that a canonical value is of.
 func (s *Schema) Concrete(t *Type, value string) *Type {
 	switch t.Base {

@@ -164,7 +164,9 @@ func (c *compiler) uses(st *yang.Statement, sc *scope, m *Module, parent *Node) 
 	nodes := c.build(d.stmt.SubStatements(), inside(d.stmt, d.scope), m, parent)
 	for _, when := range all(st, "when") {
 		for _, n := range nodes {
-			n.When = append(n.When, constraint(when, sc))
+			cond := constraint(when, sc)
+			cond.OfParent = true
+			n.When = append(n.When, cond)
 		}
 	}
 	for _, ref := range all(st, "refine") {
@@ -200,7 +202,9 @@ func (c *compiler) augment(target *Node, st *yang.Statement, sc *scope, m *Modul
 	added := c.build(st.SubStatements(), inside(st, sc), m, target)
 	for _, when := range all(st, "when") {
 		for _, n := range added {
-			n.When = append(n.When, constraint(when, sc))
+			cond := constraint(when, sc)
+			cond.OfParent = true
+			n.When = append(n.When, cond)
 		}
 	}
 	target.children = append(target.children, added...)

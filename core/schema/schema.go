@@ -68,11 +68,12 @@ type Schema struct {
 	Modules  []*Module // by name
 	Problems []Problem
 
-	roots  []*Node
-	index  map[Key]*Node
-	byName map[string]*Module
-	byNS   map[string]*Module
-	idents map[identKey]*Identity
+	roots   []*Node
+	choices []*Node
+	index   map[Key]*Node
+	byName  map[string]*Module
+	byNS    map[string]*Module
+	idents  map[identKey]*Identity
 }
 
 // Key names a data node among its siblings.
@@ -123,6 +124,10 @@ type Constraint struct {
 	Prefixes map[string]*Module // "" is the module it stands in
 	Message  string
 	Tag      string
+
+	// OfParent is set for a when of an augment or uses: its context node is the
+	// parent of the node it stands at here (RFC 7950 section 7.21.5).
+	OfParent bool
 }
 
 // Children are the node's schema children, choices and cases among them.
@@ -184,6 +189,9 @@ func (n *Node) Path() string {
 
 // Roots are the top-level data nodes, in canonical order.
 func (s *Schema) Roots() []*Node { return s.roots }
+
+// Choices are the choices that stand at the top.
+func (s *Schema) Choices() []*Node { return s.choices }
 
 // Root gives the top-level data node of that module and name, or nil.
 func (s *Schema) Root(m *Module, name string) *Node { return s.index[Key{m, name}] }

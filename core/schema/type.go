@@ -196,6 +196,13 @@ func translate(text string) *regexp.Regexp {
 	return re
 }
 
+// CompilePattern gives the regular expression of a pattern (RFC 7950 section
+// 9.4.5), anchored at both ends; false where it has no counterpart in Go.
+func CompilePattern(text string) (*regexp.Regexp, bool) {
+	re := translate(text)
+	return re, re != nil
+}
+
 func pick(cond bool, a, b string) string {
 	if cond {
 		return a

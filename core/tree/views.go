@@ -135,18 +135,35 @@ func (n *Node) InUse(s *schema.Node) bool {
 		return false
 	}
 	for c := s.Parent; c != nil && c.Kind == schema.Case; c = c.Parent.Parent {
-		choice := c.Parent
-		if len(c.When) > 0 || len(choice.When) > 0 {
+		if len(c.When) > 0 || len(c.Parent.When) > 0 {
 			return false
 		}
+	}
+	return n.CaseInUse(s)
+}
+
+// CaseInUse reports whether the cases that a child stands in are those in use.
+func (n *Node) CaseInUse(s *schema.Node) bool {
+	for c := s.Parent; c != nil && c.Kind == schema.Case; c = c.Parent.Parent {
 		if n.HasBelow(c) {
 			continue
 		}
-		if choice.Default != c.Name || n.HasBelow(choice) {
+		if choice := c.Parent; choice.Default != c.Name || n.HasBelow(choice) {
 			return false
 		}
 	}
 	return true
+}
+
+// Position is the place of an instance among those of its schema node; -1
+// where there is none.
+func (n *Node) Position(s *schema.Node, keys []string) int {
+	i := n.index(s, keys)
+	if i < 0 {
+		return -1
+	}
+	from, _ := n.run(s)
+	return i - from
 }
 
 // HasBelow reports whether some node of a choice or case is among the children.

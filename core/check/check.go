@@ -119,6 +119,11 @@ func (c *checker) children(at *cursor) {
 // the one in use, nor under a condition that does not hold.
 func (c *checker) absent(at *cursor, s *schema.Node) {
 	container := s.Kind == schema.Container && !s.Presence
+	if s.IsLeaf() && len(s.Defaults) > 0 && len(s.Must) > 0 {
+		for _, d := range at.implied(s) { // RFC 7950 section 7.5.3: for every node of the accessible tree
+			c.musts(d)
+		}
+	}
 	if !container && !s.Mandatory && s.Min == 0 || container && !demands(s) {
 		return
 	}

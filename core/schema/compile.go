@@ -16,8 +16,9 @@ type Source struct {
 
 // Options say what the device told about its modules.
 type Options struct {
-	Features   map[string][]string // supported features by module name
-	ImportOnly map[string]bool     // modules that are only there for others to import, by name
+	Features    map[string][]string // supported features by module name
+	AllFeatures bool                // every feature is supported, where no device says which are
+	ImportOnly  map[string]bool     // modules that are only there for others to import, by name
 }
 
 // Compile makes a schema of a set of modules. It never fails: what it cannot
@@ -27,14 +28,15 @@ func Compile(sources []Source, opt Options) *Schema {
 		s: &Schema{
 			byName: map[string]*Module{}, byNS: map[string]*Module{}, idents: map[identKey]*Identity{},
 		},
-		opt:      opt,
-		modules:  map[string][]*unit{},
-		subs:     map[string]*unit{},
-		tops:     map[*Module]*scope{},
-		features: map[string]bool{},
-		config:   map[*Node]bool{},
-		checking: map[*yang.Statement]bool{},
-		scopes:   map[*Node]map[string]*Module{},
+		opt:        opt,
+		modules:    map[string][]*unit{},
+		subs:       map[string]*unit{},
+		tops:       map[*Module]*scope{},
+		features:   map[string]bool{},
+		config:     map[*Node]bool{},
+		checking:   map[*yang.Statement]bool{},
+		scopes:     map[*Node]map[string]*Module{},
+		operations: map[operation]bool{},
 	}
 	c.load(sources)
 	c.link()
@@ -106,17 +108,18 @@ type scope struct {
 }
 
 type compiler struct {
-	s        *Schema
-	opt      Options
-	modules  map[string][]*unit // newest revision first
-	subs     map[string]*unit
-	tops     map[*Module]*scope
-	features map[string]bool
-	config   map[*Node]bool // explicit config statements
-	roots    []*Node
-	depth    int
-	checking map[*yang.Statement]bool     // typedefs being resolved, to stop cycles
-	scopes   map[*Node]map[string]*Module // prefixes where a node's default stands
+	s          *Schema
+	opt        Options
+	modules    map[string][]*unit // newest revision first
+	subs       map[string]*unit
+	tops       map[*Module]*scope
+	features   map[string]bool
+	config     map[*Node]bool // explicit config statements
+	roots      []*Node
+	depth      int
+	operations map[operation]bool
+	checking   map[*yang.Statement]bool     // typedefs being resolved, to stop cycles
+	scopes     map[*Node]map[string]*Module // prefixes where a node's default stands
 }
 
 func (c *compiler) problem(u *unit, st *yang.Statement, format string, args ...any) {
@@ -418,7 +421,7 @@ func (e *featureExpr) not() bool {
 
 // supported reports whether a feature and those it depends on are there.
 func (c *compiler) supported(m *Module, name string) bool {
-	if !c.features[m.Name+":"+name] {
+	if on, told := c.features[m.Name+":"+name]; !on && (told || !c.opt.AllFeatures) {
 		return false
 	}
 	top := c.tops[m]

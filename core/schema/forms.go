@@ -32,6 +32,10 @@ var forms = map[string]map[string]form{
 // xpathTypes are those whose prefixes mean what is in scope where they stand.
 var xpathTypes = map[string]map[string]bool{"ietf-yang-types": {"xpath1.0": true}}
 
+// instanceTypes are string types whose values are instance-identifiers of which
+// predicates may be left out (RFC 8341 section 3.4.5).
+var instanceTypes = map[string]map[string]bool{"ietf-netconf-acm": {"node-instance-identifier": true}}
+
 // address is the form of RFC 5952 for IPv6 and of dotted decimals for IPv4.
 // The zone stays as it is: its numeric form is the device's own business.
 func address(family func(netip.Addr) bool, zone bool) form {

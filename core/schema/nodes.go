@@ -2,6 +2,7 @@ package schema
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -30,6 +31,10 @@ func (c *compiler) build(stmts []*yang.Statement, sc *scope, m *Module, parent *
 		if st.Keyword == "uses" {
 			out = append(out, c.uses(st, sc, m, parent)...)
 			continue
+		}
+		switch st.Keyword {
+		case "rpc", "action", "notification":
+			c.operations[operation{parent, m, st.Argument}] = true
 		}
 		kind, ok := kinds[st.Keyword]
 		if !ok || !c.enabled(st, sc) {
@@ -281,25 +286,35 @@ func (c *compiler) augments() {
 	}
 }
 
-// targetsData is false for augments of an rpc or a notification, which are no
-// part of a configuration.
+// targetsData is false for augments of an rpc, an action or a notification,
+// which are no part of a configuration.
 func (c *compiler) targetsData(path string, sc *scope) bool {
-	step, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
-	prefix, name := splitName(step)
-	m, err := sc.module(prefix)
-	if err != nil {
-		return true
-	}
-	if top := c.tops[m]; top != nil {
-		for _, part := range top.parts {
-			for _, st := range part.stmt.SubStatements() {
-				if (st.Keyword == "rpc" || st.Keyword == "notification") && st.Argument == name {
-					return false
-				}
-			}
+	var at *Node
+	nodes := c.roots
+	for _, step := range strings.Split(strings.Trim(path, "/"), "/") {
+		prefix, name := splitName(strings.TrimSpace(step))
+		m, err := sc.module(prefix)
+		if err != nil {
+			return true
 		}
+		if c.operations[operation{at, m, name}] {
+			return false
+		}
+		i := slices.IndexFunc(nodes, func(n *Node) bool { return n.Name == name && n.Module.Name == m.Name })
+		if i < 0 {
+			return true
+		}
+		at = nodes[i]
+		nodes = at.children
 	}
 	return true
+}
+
+// operation is an rpc, action or notification; its parent is nil at the top.
+type operation struct {
+	parent *Node
+	module *Module
+	name   string
 }
 
 // deviations applies RFC 7950 section 7.20.3.

@@ -61,9 +61,10 @@ type Type struct {
 	defaultScope   map[string]*Module // prefixes where the default stands
 	Units          string
 
-	form   form
-	formed int // how many of the patterns a text that form understands meets
-	xpath  bool
+	form     form
+	formed   int // how many of the patterns a text that form understands meets
+	xpath    bool
+	instance bool // an XPath that is an instance-identifier
 }
 
 // Number is an integer in the range of both int64 and uint64.

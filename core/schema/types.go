@@ -38,6 +38,7 @@ func (c *compiler) typ(st *yang.Statement, sc *scope) (*Type, error) {
 	if f := forms[home.Name][t.Name]; f != nil {
 		t.form, t.formed = f, len(t.Patterns)
 	}
+	t.instance = t.instance || instanceTypes[home.Name][t.Name]
 	t.xpath = t.xpath || xpathTypes[home.Name][t.Name]
 	if def := first(d.stmt, "default"); def != nil {
 		// A default's prefixes are those of the module it stands in.

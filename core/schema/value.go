@@ -32,7 +32,7 @@ func (s *Schema) NameResolver(local *Module) Resolver {
 func (s *Schema) Canonical(t *Type, value string, resolve Resolver) (string, error) {
 	switch t.Base {
 	case String:
-		return t.canonicalString(value, resolve)
+		return s.canonicalString(t, value, resolve)
 	case Int8, Int16, Int32, Int64, Uint8, Uint16, Uint32, Uint64:
 		return t.canonicalInteger(value)
 	case Decimal64:
@@ -71,7 +71,7 @@ func (s *Schema) Canonical(t *Type, value string, resolve Resolver) (string, err
 
 // canonicalString leaves a string as it is, but for the standard types whose
 // descriptions say how they are written.
-func (t *Type) canonicalString(value string, resolve Resolver) (string, error) {
+func (s *Schema) canonicalString(t *Type, value string, resolve Resolver) (string, error) {
 	if t.form != nil {
 		canon, understood := t.form(value)
 		met := 0
@@ -81,7 +81,7 @@ func (t *Type) canonicalString(value string, resolve Resolver) (string, error) {
 		if err := t.checkString(value, met); err != nil {
 			// White space around a value is no part of it in these types.
 			if trimmed := strings.TrimSpace(value); trimmed != value {
-				return t.canonicalString(trimmed, resolve)
+				return s.canonicalString(t, trimmed, resolve)
 			}
 			return "", err
 		}
@@ -92,6 +92,9 @@ func (t *Type) canonicalString(value string, resolve Resolver) (string, error) {
 	}
 	if err := t.checkString(value, 0); err != nil {
 		return "", err
+	}
+	if t.instance {
+		return s.canonicalInstance(value, resolve)
 	}
 	if t.xpath {
 		return withModuleNames(value, resolve)
@@ -278,7 +281,7 @@ func (s *Schema) canonicalIdentity(t *Type, value string, resolve Resolver) (str
 	if id != nil && derivedFromAll(id, t.Bases) {
 		return id.String(), nil
 	}
-	allowed := s.identities(t)
+	allowed := s.Identities(t)
 	if !found {
 		// A person may leave the prefix out where only one identity fits.
 		var fit []string
@@ -303,8 +306,8 @@ func derivedFromAll(id *Identity, bases []*Identity) bool {
 	return true
 }
 
-// identities lists what an identityref may hold, sorted.
-func (s *Schema) identities(t *Type) []string {
+// Identities lists what an identityref may hold, sorted.
+func (s *Schema) Identities(t *Type) []string {
 	if len(t.Bases) == 0 {
 		return nil
 	}

@@ -72,6 +72,9 @@ type xmlReader struct {
 	kids   []*tree.Node
 	build  tree.Builder
 	values map[*schema.Type]map[string]string // canonical forms already worked out
+
+	resolve schema.Resolver // module, made once
+	scoped  bool            // a prefix was resolved for the last value
 }
 
 // level is an element being read; its children so far are kids[from:].
@@ -266,24 +269,20 @@ func (x *xmlReader) value(s *schema.Node) (string, error) {
 		return v, nil
 	}
 	if !x.d.Strict && t.Free() {
-		return string(text), nil
+		return x.build.Text(text), nil
 	}
-	scoped := false
-	v, err := x.d.Schema.Canonical(t, string(text), func(prefix string) *schema.Module {
-		scoped = true // the same text may mean something else elsewhere
-		space, ok := x.r.Resolve(prefix)
-		if !ok {
-			return nil
-		}
-		return x.d.Schema.ModuleByNamespace(space)
-	})
+	x.scoped = false
+	if x.resolve == nil {
+		x.resolve = x.module
+	}
+	v, err := x.d.Schema.Canonical(t, string(text), x.resolve)
 	if err != nil {
 		if x.d.Strict {
 			return "", &Error{Tag: "invalid-value", Path: x.path(s).String(), Msg: err.Error()}
 		}
 		return strings.TrimSpace(string(text)), nil
 	}
-	if !scoped && len(known) < mostValues {
+	if !x.scoped && len(known) < mostValues {
 		if known == nil {
 			known = map[string]string{}
 			x.values[t] = known
@@ -293,8 +292,22 @@ func (x *xmlReader) value(s *schema.Node) (string, error) {
 	return v, nil
 }
 
+// module resolves a prefix of a value. The same text may then mean something
+// else elsewhere.
+func (x *xmlReader) module(prefix string) *schema.Module {
+	x.scoped = true
+	space, ok := x.r.Resolve(prefix)
+	if !ok {
+		return nil
+	}
+	return x.d.Schema.ModuleByNamespace(space)
+}
+
 // annotations gives the metadata of the element just opened.
 func (x *xmlReader) annotations() []tree.Annotation {
+	if len(x.r.Attrs()) == 0 {
+		return nil
+	}
 	return x.d.annotations(x.r.Attrs(), x.r.Resolve)
 }
 

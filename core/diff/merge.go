@@ -128,9 +128,12 @@ func (m *merger) group(b, x, t *tree.Node, bs, xs []*tree.Node, at tree.Path) []
 		var nodes [2]*tree.Node
 		copy(nodes[:1], bn)
 		copy(nodes[1:], xn)
-		tn := t.Find(s, keys)
+		if same(nodes[0], nodes[1]) {
+			return // only stands beside what mine changed
+		}
+		tn, place := t.Locate(s, keys)
 		if n := m.one(nodes[0], nodes[1], tn, at); n != tn {
-			out = append(out, tree.Patch{Schema: s, Keys: keys, Node: n})
+			out = append(out, tree.Patch{Schema: s, Node: n, Place: place})
 		}
 	}
 	for i, j := 0, 0; i < len(bs) || j < len(xs); {

@@ -25,7 +25,7 @@ type Reader struct {
 	dec   *xml.Decoder
 	stack []open
 	begun bool
-	cur   open // the element just opened or closed
+	cur   *open // the element just opened or closed; one closed lasts until the next is opened
 	attrs []Attr
 	text  []byte
 
@@ -34,7 +34,7 @@ type Reader struct {
 
 // open is an element whose end tag was not read yet.
 type open struct {
-	tag      xml.Name // raw, to match the end tag
+	prefix   string // to match the end tag
 	name     Name
 	space    string // the default namespace in force
 	scope    *scope
@@ -53,7 +53,7 @@ func NewReader(src []byte, lim Limits) (*Reader, error) {
 	if len(src) > lim.Bytes {
 		return nil, fmt.Errorf("%w: %d bytes, at most %d are read", ErrTooLarge, len(src), lim.Bytes)
 	}
-	return &Reader{src: src, lim: lim, dec: xml.NewDecoder(&source{src: src})}, nil
+	return &Reader{src: src, lim: lim, dec: xml.NewDecoder(&source{src: src}), cur: &open{}}, nil
 }
 
 // Reader reads an element anew, from its start tag on, with the namespaces
@@ -64,7 +64,7 @@ func (e *Element) Reader() *Reader {
 	if e.declares {
 		outer = e.scope.outer
 	}
-	r.cur = open{scope: outer}
+	r.cur = &open{scope: outer}
 	r.cur.space, _ = outer.lookup("")
 	return r
 }
@@ -169,21 +169,21 @@ func (r *Reader) open(at int64, t xml.StartElement) error {
 	if len(r.stack) >= r.lim.Depth {
 		return fmt.Errorf("%w: elements nested deeper than %d", ErrTooLarge, r.lim.Depth)
 	}
-	o := open{tag: t.Name, start: at, scope: r.cur.scope, space: r.cur.space}
+	outer := r.cur
 	if n := len(r.stack); n > 0 {
-		o.scope, o.space = r.stack[n-1].scope, r.stack[n-1].space
+		outer = &r.stack[n-1]
 	}
-	r.begun = true
-	r.declare(&o, t.Attr)
+	r.stack = append(r.stack, open{prefix: t.Name.Space, start: at, scope: outer.scope, space: outer.space})
+	o := &r.stack[len(r.stack)-1]
+	r.cur, r.begun = o, true
+	r.declare(o, t.Attr)
 	o.name = Name{Space: o.space, Local: t.Name.Local}
 	if t.Name.Space != "" {
 		var err error
-		if o.name, err = r.resolve(at, &o, t.Name); err != nil {
+		if o.name, err = r.resolve(at, o, t.Name); err != nil {
 			return err
 		}
 	}
-	r.stack = append(r.stack, o)
-	r.cur = o
 	return r.attributes(at, t.Attr)
 }
 
@@ -250,7 +250,7 @@ func (r *Reader) attributes(at int64, attrs []xml.Attr) error {
 		name := Name{Local: a.Name.Local}
 		if a.Name.Space != "" {
 			var err error
-			if name, err = r.resolve(at, &r.cur, a.Name); err != nil {
+			if name, err = r.resolve(at, r.cur, a.Name); err != nil {
 				return err
 			}
 		}
@@ -277,9 +277,9 @@ func (r *Reader) close(at int64, t xml.EndElement) error {
 	if n < 0 {
 		return r.fail(at, "end tag </%s> without a start", t.Name.Local)
 	}
-	r.cur = r.stack[n]
-	if r.cur.tag != t.Name {
-		return r.fail(at, "end tag </%s> closes <%s>", t.Name.Local, r.cur.tag.Local)
+	r.cur = &r.stack[n]
+	if r.cur.name.Local != t.Name.Local || r.cur.prefix != t.Name.Space {
+		return r.fail(at, "end tag </%s> closes <%s>", t.Name.Local, r.cur.name.Local)
 	}
 	r.stack = r.stack[:n]
 	return nil
@@ -287,7 +287,7 @@ func (r *Reader) close(at int64, t xml.EndElement) error {
 
 // Element reads the rest of the element just opened and gives it whole.
 func (r *Reader) Element() (*Element, error) {
-	o := r.cur
+	o := *r.cur
 	e := &Element{Name: o.name, scope: o.scope, declares: o.declares, Attrs: append([]Attr(nil), r.attrs...)}
 	var text []byte
 	for {

@@ -45,8 +45,8 @@ func InterfacesChanged(n int) []byte {
 	run := n / 2
 	for i := range n {
 		at := i
-		if i >= run && i < run+min(50, n/4) {
-			at = 2*run + min(50, n/4) - 1 - i // the same entries, last first
+		if i >= run && i < run+n/20 {
+			at = 2*run + n/20 - 1 - i // the same entries, last first
 		}
 		switch {
 		case at%1000 == 500:

@@ -1,6 +1,10 @@
 package tree
 
-import "oakenlatch/core/schema"
+import (
+	"strings"
+
+	"oakenlatch/core/schema"
+)
 
 // Builder makes the nodes of one tree. It takes memory for many at a time,
 // which is what makes reading a large configuration fast; what it made then
@@ -10,10 +14,11 @@ type Builder struct {
 	wholes []whole
 	lists  []*Node
 	size   int
+	text   strings.Builder
 }
 
 // mostAtOnce is the most nodes that memory is taken for in one go.
-const mostAtOnce = 128
+const mostAtOnce = 256
 
 func (b *Builder) grow() int {
 	b.size = min(max(1, 2*b.size), mostAtOnce)
@@ -58,4 +63,21 @@ func (b *Builder) list(nodes []*Node) []*Node {
 	b.lists = b.lists[k:]
 	copy(out, nodes)
 	return out
+}
+
+// textAtOnce is the memory taken for texts in one go.
+const textAtOnce = 8 << 10
+
+// Text gives a text as a string that shares its memory with others.
+func (b *Builder) Text(text []byte) string {
+	if len(text) > textAtOnce/8 || b.size < mostAtOnce {
+		return string(text)
+	}
+	if b.text.Cap()-b.text.Len() < len(text) {
+		b.text = strings.Builder{}
+		b.text.Grow(textAtOnce)
+	}
+	from := b.text.Len()
+	b.text.Write(text)
+	return b.text.String()[from:]
 }

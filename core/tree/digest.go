@@ -1,8 +1,9 @@
 package tree
 
 import (
-	"crypto/sha512"
 	"encoding/binary"
+
+	"golang.org/x/crypto/blake2b"
 )
 
 // Every piece that is digested carries its length or has a fixed one, and each
@@ -15,7 +16,7 @@ const (
 )
 
 func sum(buf []byte) (d Digest) {
-	whole := sha512.Sum512_256(buf)
+	whole := blake2b.Sum256(buf)
 	copy(d[:], whole[:])
 	return d
 }
@@ -62,15 +63,8 @@ func seal(n *Node) *Node {
 	if n.schema != nil && n.schema.IsLeaf() {
 		buf = appendString(buf, n.value[0])
 	}
-	if o := n.Opaque(); o != nil {
-		buf = appendString(appendString(append(buf, 1), o.Space), o.Local)
-		buf = appendString(buf, string(o.XML))
-	}
-	for _, a := range n.Annotations() {
-		buf = append(buf, 2)
-		for _, s := range []string{a.Module, a.Space, a.Name, a.Value} {
-			buf = appendString(buf, s)
-		}
+	if r := n.inner.rare; r != nil {
+		buf = r.appendTo(buf)
 	}
 	if kids := n.inner.kids; kids.top != nil {
 		buf = append(append(buf, 3), kids.top.digest[:]...)
@@ -82,4 +76,18 @@ func seal(n *Node) *Node {
 	}
 	n.inner.digest = sum(buf)
 	return n
+}
+
+func (r *rare) appendTo(buf []byte) []byte {
+	if o := r.opaque; o != nil {
+		buf = appendString(appendString(append(buf, 1), o.Space), o.Local)
+		buf = appendString(buf, string(o.XML))
+	}
+	for _, a := range r.annotations {
+		buf = append(buf, 2)
+		for _, s := range []string{a.Module, a.Space, a.Name, a.Value} {
+			buf = appendString(buf, s)
+		}
+	}
+	return buf
 }

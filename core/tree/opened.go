@@ -15,10 +15,12 @@ import (
 // that many edits of one long list cost what they touch.
 type opened struct {
 	base    *Node
-	places  map[int]*Node                 // what stands at a place of base now; nil: nothing
-	added   map[addedKey]*Node            // new nodes with an identity
-	unnamed []*Node                       // new nodes of unknown content, or of runs set at once
-	runs    map[*schema.Node]*userRun     // lists and leaf-lists whose order the user gives
+	places  map[int]*Node             // what stands at a place of base now; nil: nothing
+	added   map[addedKey]*Node        // new nodes with an identity
+	unnamed []*Node                   // new nodes of unknown content, or of runs set at once
+	runs    map[*schema.Node]*userRun // lists and leaf-lists whose order the user gives
+	last    *Edit                     // the edit that lastAt was looked up for
+	lastAt  int
 	chosen  map[*schema.Node]*schema.Node // case by choice, where the others are cleared
 }
 
@@ -76,10 +78,14 @@ func (w *opened) get(e *Edit, exact bool) *Node {
 }
 
 func (w *opened) index(e *Edit) int {
-	if e.Schema.Kind == schema.List || e.Schema.Kind == schema.LeafList {
-		return w.base.index(e.Schema, e.Keys)
+	if w.last != e {
+		var keys []string
+		if e.Schema.Kind == schema.List || e.Schema.Kind == schema.LeafList {
+			keys = e.Keys
+		}
+		w.last, w.lastAt = e, w.base.index(e.Schema, keys)
 	}
-	return w.base.index(e.Schema, nil)
+	return w.lastAt
 }
 
 // place gives what stands at a place of the base now.
@@ -307,10 +313,11 @@ func (w *opened) finish(all []splice) siblings {
 
 // Patch is one thing that becomes of a node's children.
 type Patch struct {
-	// A single instance, set or, with Node nil, gone.
+	// A single instance, set or, with Node nil, gone; its place is that of
+	// Locate.
 	Schema *schema.Node
-	Keys   []string
 	Node   *Node
+	Place  int
 
 	// Or, with All set, all instances of Schema, or of the unknown name, at once.
 	All     bool
@@ -329,10 +336,12 @@ func (n *Node) Patched(patches []Patch, notes []Annotation) *Node {
 			if p.Node != nil && p.Node.Void() {
 				p.Node = nil
 			}
-			if userOrdered(p.Schema) || p.Schema == nil {
-				continue // these come all at once
+			switch {
+			case p.Place >= 0:
+				w.put(p.Place, p.Node)
+			case p.Node != nil:
+				w.unnamed = append(w.unnamed, p.Node)
 			}
-			_ = w.set(&Edit{Schema: p.Schema, Keys: p.Keys}, false, p.Node, nil) // places nothing, so cannot fail
 			continue
 		}
 		s := splice{with: p.List}

@@ -19,6 +19,9 @@ func compareSiblings(a, b *Node) int {
 	case a.schema.UserOrdered:
 		return 0
 	}
+	if a.value[0] != "" && a.value[0] == b.value[0] && len(a.schema.Keys) < 2 {
+		return 0
+	}
 	return CompareKeys(a.Keys(), b.Keys())
 }
 

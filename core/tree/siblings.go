@@ -22,20 +22,22 @@ type stretch struct {
 	digest Digest
 	nodes  []*Node
 	parts  []*stretch
-	size   int // nodes in all
-	height int // 0 at the bottom
+	last   *Node
+	size   int  // nodes in all
+	height int8 // 0 at the bottom
+	ends   int8 // the level of its last node
 }
 
 const (
 	// flatMost is the most children that are kept as a plain slice.
 	flatMost = 48
 	// A node ends a stretch with the chance of one in 1<<cutBits, on each level anew.
-	cutBits   = 4
-	cutLevels = 6
+	cutBits   = 3
+	cutLevels = 8
 )
 
 // level says up to which height a stretch ends with this node: 0 for none.
-func level(n *Node) int {
+func level(n *Node) int8 {
 	h := uint64(14695981039346656037) // FNV-1a, then mixed: short keys differ in few bits
 	add := func(s string) {
 		for i := range len(s) {
@@ -54,7 +56,7 @@ func level(n *Node) int {
 	h ^= h >> 33
 	h *= 0xff51afd7ed558ccd
 	h ^= h >> 33
-	l := 0
+	l := int8(0)
 	for l < cutLevels && h&(1<<cutBits-1) == 0 {
 		l++
 		h >>= cutBits
@@ -73,9 +75,9 @@ func gather(list []*Node) siblings {
 func cutNodes(list []*Node) []*stretch {
 	var out []*stretch
 	for from, i := 0, 0; i < len(list); i++ {
-		if i == len(list)-1 || level(list[i]) > 0 {
+		if l := level(list[i]); i == len(list)-1 || l > 0 {
 			nodes := slices.Clone(list[from : i+1])
-			out = append(out, &stretch{digest: digestAll(nodes), nodes: nodes, size: len(nodes)})
+			out = append(out, &stretch{digest: digestAll(nodes), nodes: nodes, last: list[i], size: len(nodes), ends: l})
 			from = i + 1
 		}
 	}
@@ -84,7 +86,7 @@ func cutNodes(list []*Node) []*stretch {
 
 // raise builds the levels above until one stretch is left.
 func raise(parts []*stretch) *stretch {
-	for h := 1; len(parts) > 1; h++ {
+	for h := int8(1); len(parts) > 1; h++ {
 		parts = cutParts(parts, h, nil)
 	}
 	return parts[0]
@@ -92,14 +94,14 @@ func raise(parts []*stretch) *stretch {
 
 // cutParts groups stretches of height h-1 into those of height h, using again
 // those of the old ones that came out the same.
-func cutParts(parts []*stretch, h int, old []*stretch) []*stretch {
+func cutParts(parts []*stretch, h int8, old []*stretch) []*stretch {
 	again := make(map[*stretch]*stretch, len(old))
 	for _, o := range old {
 		again[o.parts[0]] = o
 	}
 	var out []*stretch
 	for from, i := 0, 0; i < len(parts); i++ {
-		if i < len(parts)-1 && (h > cutLevels || level(parts[i].last()) <= h) {
+		if i < len(parts)-1 && (h > cutLevels || parts[i].ends <= h) {
 			continue
 		}
 		group := parts[from : i+1]
@@ -108,7 +110,8 @@ func cutParts(parts []*stretch, h int, old []*stretch) []*stretch {
 			out = append(out, o)
 			continue
 		}
-		s := &stretch{parts: slices.Clone(group), height: h}
+		end := group[len(group)-1]
+		s := &stretch{parts: slices.Clone(group), last: end.last, height: h, ends: end.ends}
 		buf := make([]byte, 0, 1+len(group)*len(s.digest))
 		buf = append(buf, isStretch)
 		for _, p := range group {
@@ -119,13 +122,6 @@ func cutParts(parts []*stretch, h int, old []*stretch) []*stretch {
 		out = append(out, s)
 	}
 	return out
-}
-
-func (s *stretch) last() *Node {
-	for s.height > 0 {
-		s = s.parts[len(s.parts)-1]
-	}
-	return s.nodes[len(s.nodes)-1]
 }
 
 func (k siblings) len() int {
@@ -160,7 +156,7 @@ func (k siblings) search(f func(*Node) bool) int {
 	}
 	before, s := 0, k.top
 	for s.height > 0 {
-		i := sort.Search(len(s.parts), func(i int) bool { return f(s.parts[i].last()) })
+		i := sort.Search(len(s.parts), func(i int) bool { return f(s.parts[i].last) })
 		for _, p := range s.parts[:i] {
 			before += p.size
 		}
@@ -262,7 +258,7 @@ func spliceNodes(list []*Node, off int, all []splice) []*Node {
 
 // spliceParts makes the splices in stretches of height h-1 that begin at the
 // place off. Only those touched, and the one behind, are opened and cut anew.
-func spliceParts(parts []*stretch, h, off int, all []splice) []*stretch {
+func spliceParts(parts []*stretch, h int8, off int, all []splice) []*stretch {
 	var out []*stretch
 	for i := 0; i < len(parts); {
 		end := off + parts[i].size
@@ -309,7 +305,7 @@ func spliceParts(parts []*stretch, h, off int, all []splice) []*stretch {
 
 // reopen makes the splices in a few neighbouring stretches of height h-1 and
 // cuts the result anew.
-func reopen(parts []*stretch, h, off int, all []splice) []*stretch {
+func reopen(parts []*stretch, h int8, off int, all []splice) []*stretch {
 	if h == 1 {
 		var nodes []*Node
 		for _, p := range parts {
@@ -339,7 +335,7 @@ func Unshared(a, b *Node) (as, bs []*Node) {
 }
 
 // broken gives the parts of stretches that are higher than h.
-func broken(list []*stretch, h int) []*stretch {
+func broken(list []*stretch, h int8) []*stretch {
 	if len(list) == 0 || list[0].height <= h {
 		return list
 	}
@@ -360,7 +356,7 @@ func differing(a, b []*stretch) (as, bs []*stretch) {
 		}
 		// Each ends at a node of its own choosing: the one that ends first
 		// belongs to what only this side has, or was cut anew there.
-		c := compareSiblings(a[i].last(), b[j].last())
+		c := compareSiblings(a[i].last, b[j].last)
 		if c <= 0 {
 			as = append(as, a[i])
 			i++

@@ -21,7 +21,7 @@ import (
 
 // Digest identifies a subtree: equal digests mean equal canonical content.
 //
-// It is SHA-512/256 cut to 128 bits: no device can make two configurations
+// It is BLAKE2b-256 (RFC 7693) cut to 128 bits: no device can make two configurations
 // that pass for one, and it does not depend on how a tree came to be.
 type Digest [16]byte
 
@@ -246,7 +246,7 @@ func repeated(list []*Node) *Node {
 			continue
 		}
 		if !s.UserOrdered {
-			if slices.Equal(list[i-1].Keys(), list[i].Keys()) {
+			if list[i-1].value == list[i].value && slices.Equal(list[i-1].Keys(), list[i].Keys()) {
 				return list[i]
 			}
 			continue
@@ -282,23 +282,38 @@ func (n *Node) Find(s *schema.Node, keys []string) *Node {
 	return nil
 }
 
+// Locate gives a single instance like Find, with its place for a Patch: -1
+// where there is none.
+func (n *Node) Locate(s *schema.Node, keys []string) (*Node, int) {
+	if s.Kind != schema.List && s.Kind != schema.LeafList {
+		keys = nil
+	}
+	i := n.index(s, keys)
+	if i < 0 {
+		return nil, i
+	}
+	return n.kids().at(i), i
+}
+
 func (n *Node) index(s *schema.Node, keys []string) int {
+	kids := n.kids()
+	if keys != nil && !s.UserOrdered {
+		i := kids.search(func(c *Node) bool {
+			return c.schema == nil || c.schema.Order > s.Order || c.schema == s && CompareKeys(c.Keys(), keys) >= 0
+		})
+		if i < kids.len() {
+			if c := kids.at(i); c.schema == s && slices.Equal(c.Keys(), keys) {
+				return i
+			}
+		}
+		return -1
+	}
 	from, to := n.run(s)
 	if from == to {
 		return -1
 	}
 	if keys == nil {
 		return from
-	}
-	kids := n.kids()
-	if !s.UserOrdered {
-		i := kids.search(func(c *Node) bool {
-			return c.schema == nil || c.schema.Order > s.Order || c.schema == s && CompareKeys(c.Keys(), keys) >= 0
-		})
-		if i < to && slices.Equal(kids.at(i).Keys(), keys) {
-			return i
-		}
-		return -1
 	}
 	i := from
 	for c := range kids.between(from, to) {

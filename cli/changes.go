@@ -157,6 +157,7 @@ func changes(a *app, _ *flag.FlagSet) func([]string) error {
 
 func preview(a *app, fs *flag.FlagSet) func([]string) error {
 	context := fs.Int("context", 1, "unchanged neighbours shown around each change")
+	whole := fs.Bool("whole", false, "every line, also of a very large difference")
 	return func(args []string) error {
 		n, err := changeNumber(args[0])
 		if err != nil {
@@ -166,7 +167,7 @@ func preview(a *app, fs *flag.FlagSet) func([]string) error {
 		if err := a.call("GET", fmt.Sprintf("%s/preview?context=%d", changePath(n), *context), nil, &p); err != nil {
 			return err
 		}
-		if err := a.show(p, func() { a.previewText(p) }); err != nil {
+		if err := a.show(p, func() { a.previewText(p, *whole) }); err != nil {
 			return err
 		}
 		if p.Against == "running" && !p.Ready {
@@ -176,15 +177,16 @@ func preview(a *app, fs *flag.FlagSet) func([]string) error {
 	}
 }
 
-func (a *app) previewText(p wire.Preview) {
+func (a *app) previewText(p wire.Preview, whole bool) {
 	c := p.Change
 	ticket := ""
 	if c.Ticket != "" {
 		ticket = ", " + c.Ticket
 	}
 	a.printf("%s  %s, by %s%s\n", a.paint(strong, fmt.Sprintf("Change %d  %s", c.Number, c.Title)), c.State, c.Author, ticket)
+	offered := 0
 	for _, part := range p.Parts {
-		a.partText(part, p.Against)
+		a.partText(part, p.Against, c.Number, &offered, whole)
 	}
 	switch {
 	case p.Against == "record":
@@ -200,7 +202,7 @@ func (a *app) previewText(p wire.Preview) {
 	}
 }
 
-func (a *app) partText(p wire.PartPreview, against string) {
+func (a *app) partText(p wire.PartPreview, against string, change int64, offered *int, whole bool) {
 	where := "against running as just read"
 	switch {
 	case against == "record":
@@ -209,7 +211,12 @@ func (a *app) partText(p wire.PartPreview, against string) {
 		where = fmt.Sprintf("against what was last known (revision %d)", p.Base)
 	}
 	a.printf("\n%s  %s\n", a.paint(strong, p.Device), where)
-	a.difference(p.Lines)
+	if len(p.Groups) > 0 && !whole {
+		a.groups(p.Groups)
+		a.printf("  %s; line by line: latch preview %d --whole\n", count(p.Count, "change", "changes"), change)
+	} else {
+		a.difference(p.Lines)
+	}
 	switch {
 	case p.Count == 0 && against == "record":
 		a.printf("  nothing was sent to it yet\n")
@@ -234,13 +241,20 @@ func (a *app) partText(p wire.PartPreview, against string) {
 		a.printf("  %s %s: %s\n    was     %s\n    here    %s\n    device  %s\n", a.paint(alarm, "conflict"), x.Path, x.Why, clip(x.Base, 70), clip(x.Mine, 70), clip(x.Theirs, 70))
 	}
 	for _, f := range p.Findings {
-		a.printf("  %s %s: %s\n", a.paint(alarm, string(f.Severity)), f.Path, f.Message)
+		a.finding(f)
+		if f.Fix != nil {
+			*offered++
+			a.printf("    %s: latch mend %d %d\n", fixText(f.Fix), change, *offered)
+		}
 	}
 	if against == "record" {
 		return
 	}
 	if p.Unchecked > 0 {
 		a.printf("  left to the device's own validate: %s\n", count(p.Unchecked, "condition", "conditions"))
+		for _, why := range p.Reasons {
+			a.printf("    %s\n", a.paint(dim, why))
+		}
 	}
 	if p.Unsaved {
 		a.printf("  note: running here is not saved to startup\n")

@@ -31,7 +31,9 @@ type Spec struct {
 	Factory        []byte   // first startup configuration, XML
 	User, Password string   // the account on the device
 	Management     Management
-	Dir            string // where startup and host key are kept; "" keeps them in memory
+	Defaults       tree.DefaultsMode // basic mode (RFC 6243); explicit if empty
+	OnlyDefaults   bool              // it knows no other mode than that
+	Dir            string            // where startup and host key are kept; "" keeps them in memory
 }
 
 // effectDelay is how long a device takes from a commit to its effect on the

@@ -22,6 +22,10 @@ func (d *Device) capabilities() []string {
 		netconf.CapBase10, netconf.CapBase11, netconf.CapCandidate, netconf.CapConfirmedCommit10, netconf.CapConfirmedCommit11,
 		netconf.CapRollbackOnError, netconf.CapValidate10, netconf.CapValidate11, netconf.CapStartup,
 	}
+	caps = append(caps, netconf.CapWithDefaults+"?basic-mode="+string(d.basicMode()))
+	if !d.Spec.OnlyDefaults {
+		caps[len(caps)-1] += "&also-supported=report-all,report-all-tagged,trim,explicit"
+	}
 	for _, m := range d.set.schema.Modules {
 		c := m.Namespace + "?module=" + m.Name
 		if m.Revision != "" {
@@ -81,6 +85,13 @@ func (d *Device) Closed(s *netconf.Session) {
 	}
 }
 
+func (d *Device) basicMode() tree.DefaultsMode {
+	if d.Spec.Defaults == "" {
+		return tree.Explicit
+	}
+	return d.Spec.Defaults
+}
+
 // datastore reads the datastore named below a <source> or <target>.
 func datastore(op *markup.Element, role string) (netconf.Datastore, error) {
 	el := op.Child(netconf.BaseNS, role)
@@ -114,9 +125,15 @@ func (d *Device) free(s *netconf.Session, ds netconf.Datastore) error {
 
 // data answers with a configuration, filtered where the operation asks for it.
 func (d *Device) data(op *markup.Element, n *tree.Node, state func(*markup.Writer)) ([]byte, error) {
+	mode := d.basicMode()
+	if asked := op.Child(netconf.DefaultsNS, "with-defaults"); asked != nil {
+		if mode = tree.DefaultsMode(asked.Value()); d.Spec.OnlyDefaults && mode != d.basicMode() {
+			return nil, refuse("operation-not-supported", "with-defaults %s is not supported here", mode)
+		}
+	}
 	w := &markup.Writer{}
 	w.Start(base("data"))
-	codec.Encode(w, d.set.schema, n)
+	codec.Encode(w, d.set.schema, n.WithDefaults(d.set.schema, mode))
 	if state != nil {
 		state(w)
 	}

@@ -12,6 +12,7 @@ import (
 const (
 	BaseNS       = "urn:ietf:params:xml:ns:netconf:base:1.0"
 	MonitoringNS = "urn:ietf:params:xml:ns:yang:ietf-netconf-monitoring"
+	DefaultsNS   = "urn:ietf:params:xml:ns:yang:ietf-netconf-with-defaults"
 
 	CapBase10            = "urn:ietf:params:netconf:base:1.0"
 	CapBase11            = "urn:ietf:params:netconf:base:1.1"
@@ -23,6 +24,7 @@ const (
 	CapValidate10        = "urn:ietf:params:netconf:capability:validate:1.0"
 	CapValidate11        = "urn:ietf:params:netconf:capability:validate:1.1"
 	CapStartup           = "urn:ietf:params:netconf:capability:startup:1.0"
+	CapWithDefaults      = "urn:ietf:params:netconf:capability:with-defaults:1.0"
 	CapXPath             = "urn:ietf:params:netconf:capability:xpath:1.0"
 )
 
@@ -40,6 +42,27 @@ func (c Capabilities) Has(uri string) bool {
 		}
 	}
 	return false
+}
+
+// Defaults says how a peer handles defaults unless told otherwise, and in which
+// other ways it can (RFC 6243 section 4); all empty where it does not say.
+func (c Capabilities) Defaults() (basic string, also []string) {
+	for _, have := range c {
+		bare, query, _ := strings.Cut(strings.TrimSpace(have), "?")
+		if bare != CapWithDefaults {
+			continue
+		}
+		for _, pair := range strings.FieldsFunc(query, func(r rune) bool { return r == '&' || r == ';' }) {
+			k, v, _ := strings.Cut(pair, "=")
+			switch strings.TrimPrefix(k, "amp;") {
+			case "basic-mode":
+				basic = v
+			case "also-supported":
+				also = splitList(v)
+			}
+		}
+	}
+	return basic, also
 }
 
 // ModuleCapability is a YANG module announced in a hello (RFC 6020 section 5.6.4).

@@ -67,11 +67,20 @@ func (c *Client) Get(ctx context.Context, f Filter) (*markup.Element, error) {
 
 // GetConfig reads a configuration (section 7.1); gives the <data>.
 func (c *Client) GetConfig(ctx context.Context, from Datastore, f Filter) (*markup.Element, error) {
+	return c.GetConfigWith(ctx, from, f, "")
+}
+
+// GetConfigWith is GetConfig with a mode for defaults (RFC 6243 section 4.5.1);
+// "" leaves that to the device.
+func (c *Client) GetConfigWith(ctx context.Context, from Datastore, f Filter, defaults string) (*markup.Element, error) {
 	return data(c.call(ctx, "get-config", func(w *markup.Writer) {
 		w.Start(base("source"))
 		Source{Datastore: from}.write(w)
 		w.End()
 		f.write(w)
+		if defaults != "" {
+			w.Leaf(markup.Name{Space: DefaultsNS, Local: "with-defaults"}, defaults)
+		}
 	}))
 }
 

@@ -114,6 +114,22 @@ type Config struct {
 	XML      string    `json:"xml"`
 }
 
+// Modules is the YANG modules a device handed out.
+type Modules struct {
+	Device     string              `json:"device"`
+	Modules    []Module            `json:"modules"`
+	Features   map[string][]string `json:"features"`             // those the device has, by module
+	ImportOnly []string            `json:"importOnly,omitempty"` // there for others to import
+	Missing    []string            `json:"missing,omitempty"`    // named by the device, but not handed out
+}
+
+// Module is the text of one module.
+type Module struct {
+	Name     string `json:"name"`
+	Revision string `json:"revision,omitempty"`
+	Text     string `json:"text"`
+}
+
 // NewChange opens a change.
 type NewChange struct {
 	Title  string `json:"title"`
@@ -201,6 +217,8 @@ type PartPreview struct {
 	Conflicts []Conflict      `json:"conflicts,omitempty"`
 	Findings  []check.Finding `json:"findings,omitempty"`
 	Unchecked int             `json:"unchecked"`
+	Reasons   []string        `json:"reasons,omitempty"` // why they were left to the device
+	Groups    []diff.Group    `json:"groups,omitempty"`  // of a large difference: like changes together
 	Guard     string          `json:"guard"`
 	GuardWhy  string          `json:"guardWhy,omitempty"`
 	Unsaved   bool            `json:"unsaved"`

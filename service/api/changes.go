@@ -204,11 +204,17 @@ func (a *API) previewAhead(c *call, ch store.Change, context int) (any, error) {
 	return out, nil
 }
 
+// manyChanges is from where on like changes are also told together.
+const manyChanges = 50
+
 func partPreview(v desk.Verdict, context int) wire.PartPreview {
 	p := wire.PartPreview{
 		Device: v.Device, Base: v.Base, Edits: []wire.Edit{}, Count: v.Difference.Count(), Lines: lines(v.Difference, context), Items: items(v.Difference),
-		Read: v.Read, Trouble: v.Trouble, Behind: v.Behind, Findings: v.Check.Findings, Unchecked: v.Check.Unchecked,
+		Read: v.Read, Trouble: v.Trouble, Behind: v.Behind, Findings: v.Check.Findings, Unchecked: v.Check.Unchecked, Reasons: v.Check.Reasons,
 		Guard: v.Guard, GuardWhy: v.Why, Unsaved: v.Unsaved,
+	}
+	if p.Count > manyChanges {
+		p.Groups = v.Difference.Groups()
 	}
 	for _, e := range v.Edits {
 		p.Edits = append(p.Edits, editDoc(v.Device, e))

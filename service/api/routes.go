@@ -3,6 +3,7 @@ package api
 import (
 	"errors"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -35,6 +36,7 @@ func (a *API) routes() []route {
 		{"GET", "/devices/:name/host-key", "The host key the device shows now", access.Admin, 200, nil, wire.HostKey{}, nil, a.hostKey},
 		{"POST", "/devices/:name/trust", "Accept the device's host key", access.Admin, 200, wire.Trust{}, wire.HostKey{}, nil, a.trust},
 		{"GET", "/devices/:name/config", "A device's configuration; from is running, startup, rev:N or change:N", access.Viewer, 200, nil, wire.Config{}, []string{"from", "path"}, a.config},
+		{"GET", "/devices/:name/modules", "The YANG modules the device handed out", access.Viewer, 200, nil, wire.Modules{}, nil, a.modules},
 		{"GET", "/changes", "The changes one may see, newest first", access.Viewer, 200, nil, []wire.Change{}, nil, a.changes},
 		{"POST", "/changes", "Open a change", access.Operator, 201, wire.NewChange{}, wire.Change{}, nil, a.open},
 		{"GET", "/changes/:number", "One change and how its commit stands", access.Viewer, 200, nil, wire.Change{}, nil, a.change},
@@ -167,6 +169,26 @@ func (a *API) addDevice(c *call) (any, error) {
 
 func hostKeyDoc(device string, k fleet.ShownKey) wire.HostKey {
 	return wire.HostKey{Device: device, Type: k.Type, Fingerprint: k.Fingerprint, Accepted: k.Accepted}
+}
+
+func (a *API) modules(c *call) (any, error) {
+	d, err := a.deviceParam(c)
+	if err != nil {
+		return nil, err
+	}
+	set, err := a.Fleet.Modules(c.ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	out := wire.Modules{Device: d.Name, Features: set.Features, Missing: set.Missing, Modules: []wire.Module{}}
+	for _, m := range set.Sources {
+		out.Modules = append(out.Modules, wire.Module{Name: m.Name, Revision: m.Revision, Text: m.Text})
+	}
+	for name := range set.ImportOnly {
+		out.ImportOnly = append(out.ImportOnly, name)
+	}
+	slices.Sort(out.ImportOnly)
+	return out, nil
 }
 
 func (a *API) hostKey(c *call) (any, error) {

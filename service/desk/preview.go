@@ -23,6 +23,7 @@ type Work struct {
 	Former *tree.Node // what the base revision holds
 	Mine   *tree.Node // that with the part's edits
 	Edits  []store.Edit
+	Idle   []store.Edit // those that set what was so already
 
 	fresh bool // the part is not in the records yet
 }
@@ -77,9 +78,13 @@ func (d *Desk) part(ctx context.Context, p store.Part, dev store.Device) (Work, 
 			continue
 		}
 		w.Edits = append(w.Edits, e)
+		before := w.Mine
 		path, perr := tree.ParsePath(w.Schema, e.Path)
 		if perr == nil {
 			w.Mine, perr = tree.Apply(w.Mine, document(e.Op, path, e.Value), tree.None)
+		}
+		if perr == nil && tree.Same(before, w.Mine) {
+			w.Idle = append(w.Idle, e)
 		}
 		if perr != nil {
 			return w, refusal.New(refusal.Conflict, fmt.Sprintf("take it back with: latch unstage %d %d", p.Change, e.ID),
@@ -170,6 +175,11 @@ func (d *Desk) verdict(ctx context.Context, w Work, actor string) (Verdict, erro
 	}
 	v.Difference = diff.Compare(now.Running, result)
 	v.Check = check.Tree(now.Schema, result)
+	v.Check.Findings = append(v.Check.Findings, check.Lint(now.Schema, now.Running, result)...)
+	for _, e := range w.Idle {
+		v.Check.Findings = append(v.Check.Findings, check.Finding{Severity: check.Hint, Path: e.Path,
+			Message: fmt.Sprintf("edit %d sets what it was already; take it back with: latch unstage %d %d", e.ID, e.Change, e.ID)})
+	}
 	v.Idle = diff.Compare(now.Running.WithoutDefaults(), result.WithoutDefaults()).Empty()
 	if v.Idle && !v.Difference.Empty() {
 		v.Check.Findings = append(v.Check.Findings, check.Finding{Severity: check.Warning, Path: v.Difference.Items()[0].Path,

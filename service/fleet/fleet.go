@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -245,7 +246,8 @@ func (s *Session) Wrap(doing string, err error) error {
 func (s *Session) Read(ctx context.Context, from netconf.Datastore) (*tree.Node, error) {
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
-	data, err := s.GetConfig(ctx, from, nil)
+	ask, trim := defaultsMode(s.Capabilities)
+	data, err := s.GetConfigWith(ctx, from, nil, ask)
 	if err != nil {
 		return nil, s.Wrap("reading "+string(from), err)
 	}
@@ -253,7 +255,26 @@ func (s *Session) Read(ctx context.Context, from netconf.Datastore) (*tree.Node,
 	if err != nil {
 		return nil, &Error{s.Device.Name, s.Device.Address, Protocol, fmt.Sprintf("reading %s: its answer is no configuration: %v", from, err), "", err}
 	}
-	return n.ConfigOnly(), nil
+	if n = n.ConfigOnly(); trim {
+		n = n.WithoutDefaults()
+	}
+	return n, nil
+}
+
+// defaultsMode picks how a device is asked for its defaults (RFC 6243): so that
+// what somebody set is told from what merely holds, or else without any. trim
+// is set where the device can only report them all.
+func defaultsMode(caps netconf.Capabilities) (ask string, trim bool) {
+	basic, also := caps.Defaults()
+	if basic != string(tree.ReportAll) {
+		return "", false // explicit and trim report what was set
+	}
+	for _, mode := range []tree.DefaultsMode{tree.Explicit, tree.ReportAllTagged, tree.Trim} {
+		if slices.Contains(also, string(mode)) {
+			return string(mode), false
+		}
+	}
+	return "", true
 }
 
 // Guard says who would send this device back: "device" where its own confirmed

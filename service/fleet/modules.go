@@ -17,15 +17,15 @@ import (
 	"oakenlatch/service/store"
 )
 
-// moduleSet is what a device's schema is compiled from.
-type moduleSet struct {
+// ModuleSet is what a device's schema is compiled from.
+type ModuleSet struct {
 	Sources    []schema.Source
 	Features   map[string][]string
 	ImportOnly map[string]bool
 	Missing    []string // announced or imported, but not handed out
 }
 
-func (m moduleSet) compile() *schema.Schema {
+func (m ModuleSet) Compile() *schema.Schema {
 	s := schema.Compile(m.Sources, schema.Options{Features: m.Features, ImportOnly: m.ImportOnly})
 	for _, name := range m.Missing {
 		s.Problems = append(s.Problems, schema.Problem{Module: name, Msg: "the device names this module but does not hand it out"})
@@ -72,25 +72,41 @@ func (f *Fleet) learn(ctx context.Context, s *Session) error {
 // it never was.
 func (f *Fleet) Schema(ctx context.Context, d store.Device) (*schema.Schema, error) {
 	if d.ModuleSet == "" {
-		return nil, &Error{d.Name, d.Address, Unreachable, "its modules are not known: it has never been reached",
-			"accept its host key and read it first: latch device trust " + d.Name, nil}
+		return nil, unlearnt(d)
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if s := f.schemas[d.ModuleSet]; s != nil {
 		return s, nil
 	}
-	body, err := f.store.ModuleSet(ctx, d.ModuleSet)
+	set, err := f.Modules(ctx, d)
 	if err != nil {
 		return nil, err
 	}
-	var set moduleSet
-	if err := json.Unmarshal(body, &set); err != nil {
-		return nil, fmt.Errorf("module set of %s: %w", d.Name, err)
-	}
-	s := set.compile()
+	s := set.Compile()
 	f.schemas[d.ModuleSet] = s
 	return s, nil
+}
+
+func unlearnt(d store.Device) *Error {
+	return &Error{d.Name, d.Address, Unreachable, "its modules are not known: it has never been reached",
+		"accept its host key and read it first: latch device trust " + d.Name, nil}
+}
+
+// Modules gives the modules that a device handed out.
+func (f *Fleet) Modules(ctx context.Context, d store.Device) (ModuleSet, error) {
+	var set ModuleSet
+	if d.ModuleSet == "" {
+		return set, unlearnt(d)
+	}
+	body, err := f.store.ModuleSet(ctx, d.ModuleSet)
+	if err != nil {
+		return set, err
+	}
+	if err := json.Unmarshal(body, &set); err != nil {
+		return set, fmt.Errorf("module set of %s: %w", d.Name, err)
+	}
+	return set, nil
 }
 
 // announced is a module as a device names it, in whatever way.
@@ -106,7 +122,7 @@ type wanted struct {
 // named lists the modules a device names in its hello (RFC 6020 section 5.6.4)
 // and its YANG library (RFC 7895, RFC 8525), or else in its monitoring data
 // (RFC 6022). Features go into the set.
-func named(ctx context.Context, s *Session, set *moduleSet) (wanted, error) {
+func named(ctx context.Context, s *Session, set *ModuleSet) (wanted, error) {
 	w := wanted{map[string]string{}, map[string]bool{}}
 	for _, m := range s.Capabilities.Modules() {
 		w.revision[m.Name] = m.Revision
@@ -140,8 +156,8 @@ func named(ctx context.Context, s *Session, set *moduleSet) (wanted, error) {
 }
 
 // fetch gets all modules a device names, and those these import or include.
-func (f *Fleet) fetch(ctx context.Context, s *Session) (moduleSet, error) {
-	set := moduleSet{Features: map[string][]string{}, ImportOnly: map[string]bool{}}
+func (f *Fleet) fetch(ctx context.Context, s *Session) (ModuleSet, error) {
+	set := ModuleSet{Features: map[string][]string{}, ImportOnly: map[string]bool{}}
 	want, err := named(ctx, s, &set)
 	if err != nil {
 		return set, err

@@ -68,6 +68,9 @@ func (h *History) Keep(ctx context.Context, s *fleet.Session, n *tree.Node, chan
 			return last, err
 		}
 	}
+	if before != nil && tree.Same(before, n) {
+		return last, nil // the same, though an older release of this service named it otherwise
+	}
 	rev := store.Revision{Device: s.Device.ID, Digest: Digest(n), At: h.log.Now(), Change: change, Source: "first"}
 	body := Body(s.Schema, n)
 	err = h.log.Write(ctx, func(tx *audit.Tx) error {

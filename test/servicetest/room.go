@@ -42,6 +42,12 @@ var (
 // New makes a room with the named devices of Tidewell Ferries, trusted.
 func New(t *testing.T, names ...string) *Room {
 	t.Helper()
+	return NewWith(t, func(*lab.Spec) {}, names...)
+}
+
+// NewWith is New with devices that are made otherwise.
+func NewWith(t *testing.T, alter func(*lab.Spec), names ...string) *Room {
+	t.Helper()
 	r := &Room{t: t, dir: t.TempDir(), Devices: map[string]*lab.Device{}}
 	r.Open()
 	t.Cleanup(r.Close)
@@ -54,6 +60,7 @@ func New(t *testing.T, names ...string) *Room {
 	for _, s := range sites {
 		for _, name := range names {
 			if s.Spec.Name == name {
+				alter(&s.Spec)
 				r.adopt(s.Spec)
 			}
 		}

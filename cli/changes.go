@@ -78,6 +78,8 @@ func (a *app) stage(change string, in wire.NewEdit) error {
 		switch {
 		case st.Before == "" && st.After == "":
 			a.printf("    %s\n", in.Op)
+		case st.Before == st.After:
+			a.value(" ", st.After)
 		case st.Before == "":
 			a.value("+", st.After)
 		case st.After == "":

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"oakenlatch/core/check"
 	"oakenlatch/core/codec"
@@ -173,7 +174,7 @@ func checkFile(a *app, fs *flag.FlagSet) func([]string) error {
 			}
 			a.printf("%s (%s, %s): %s\n", args[0], doc.Format, count(answer.Nodes, "value", "values"), verdict(res.Findings))
 		})
-		if err == nil && slices.ContainsFunc(res.Findings, func(f check.Finding) bool { return f.Severity == check.Error }) {
+		if err == nil && slices.ContainsFunc(res.Findings, func(f check.Finding) bool { return f.Severity != check.Hint }) {
 			err = &exit{status: AnswerNo}
 		}
 		return err
@@ -424,11 +425,9 @@ func written(s *schema.Schema, doc *codec.Document, to codec.Format, instance st
 	in := doc.Instance
 	if instance != "" {
 		if in == nil {
-			in = &codec.Instance{}
-			for _, m := range s.Modules {
-				if m.Implemented && slices.ContainsFunc(n.Children(), func(c *tree.Node) bool { return c.Schema() != nil && c.Schema().Module == m }) {
-					in.Modules = append(in.Modules, strings.TrimSuffix(m.Name+"@"+m.Revision, "@"))
-				}
+			in = &codec.Instance{Timestamp: time.Now().UTC().Format(time.RFC3339)}
+			for _, m := range n.Modules() {
+				in.Modules = append(in.Modules, strings.TrimSuffix(m.Name+"@"+m.Revision, "@"))
 			}
 		}
 		in.Name, in.Content = instance, n

@@ -57,11 +57,21 @@ func Tree(s *schema.Schema, root *tree.Node) Result {
 	return c.res
 }
 
+// Change checks what a change makes of a base: Tree and Lint of the result,
+// told as what this change does. What it must not take away can be put back.
+func Change(s *schema.Schema, base, result *tree.Node) Result {
+	c := checker{data: newData(s, result), base: base}
+	c.children(c.data.root)
+	c.res.Findings = append(c.res.Findings, Lint(s, base, result)...)
+	return c.res
+}
+
 // mostFindings bounds what is listed: behind it nobody reads.
 const mostFindings = 1000
 
 type checker struct {
 	data *data
+	base *tree.Node // what a change started from, if it is known
 	res  Result
 }
 
@@ -148,10 +158,22 @@ func (c *checker) absent(at *cursor, s *schema.Node) {
 		c.musts(gone)
 		c.children(gone)
 	case s.Mandatory:
-		c.find(gone, nil, "is mandatory and not set")
+		c.find(gone, c.putBack(gone), "is mandatory and not set")
 	default:
 		c.find(gone, nil, "has no entries, at least %d are needed", s.Min)
 	}
+}
+
+// putBack is the edit that restores a leaf the base had.
+func (c *checker) putBack(gone *cursor) *Fix {
+	if c.base == nil || !gone.schema.IsLeaf() {
+		return nil
+	}
+	p := gone.path()
+	if was := c.base.At(p); was != nil {
+		return &Fix{Edit: "put", Path: p.String(), Value: was.Value()}
+	}
+	return nil
 }
 
 // demands reports whether a container that is not there has conditions or

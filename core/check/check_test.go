@@ -1,6 +1,8 @@
 package check_test
 
 import (
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -115,4 +117,21 @@ func TestFixesMend(t *testing.T) {
 		require.NoError(t, err)
 	}
 	assert.Empty(t, check.Tree(s, n).Findings)
+}
+
+// A change is told what it does, and what it must not take away.
+func TestChange(t *testing.T) {
+	s := schema.Compile([]schema.Source{{Name: "m", Text: module}}, schema.Options{})
+	read := func(body string) *tree.Node {
+		n, err := codec.Decoder{Schema: s}.ParseTree([]byte(`<config><c xmlns="urn:m">` + body + `</c></config>`))
+		require.NoError(t, err)
+		return n
+	}
+	base := read(`<must-be>x</must-be><some>1</some><entry><k>1</k><u>a</u></entry><entry><k>2</k><loose>9</loose></entry>`)
+	res := check.Change(s, base, read(`<some>1</some><entry><k>1</k></entry><entry><k>2</k><loose>8</loose></entry>`))
+	assert.Equal(t, []check.Finding{
+		{Severity: check.Error, Path: "/c/must-be", Message: "is mandatory and not set", Fix: &check.Fix{Edit: "put", Path: "/c/must-be", Value: "x"}},
+		{Severity: check.Warning, Path: "/c/entry=2/loose", Message: `refers to "8", which is not there`, Fix: &check.Fix{Edit: "delete", Path: "/c/entry=2/loose"}},
+		{Severity: check.Hint, Path: "/c/entry=1", Message: "is an empty shell: this change takes out all it held", Fix: &check.Fix{Edit: "delete", Path: "/c/entry=1"}},
+	}, slices.DeleteFunc(res.Findings, func(f check.Finding) bool { return strings.Contains(f.Message, "used nowhere") }))
 }

@@ -128,7 +128,7 @@ func TestOutlineErrors(t *testing.T) {
 	for text, want := range map[string]string{
 		"harbor":                                   "line 1, column 1: harbor is not under the top; there is harbour",
 		"harbour\n  birth [b1]":                    "line 2, column 3: birth is not under harbour; there is berth",
-		"harbour\n  load: 101":                     "line 2, column 9: /harbour/load: load: 101 is out of range",
+		"harbour\n  load: 101":                     "line 2, column 9: /harbour/load: 101 is out of range",
 		"harbour\n  load 7":                        "load is a leaf and needs a colon and its value; write load: VALUE",
 		"harbour\n  berth":                         "an entry is named by its keys in brackets; write berth [NAME]",
 		"harbour\n  berth [b1":                     "the brackets are not closed",

@@ -247,7 +247,10 @@ func (r *outlineReader) keys(s *schema.Node, c *cursor) ([]*tree.Node, error) {
 func (r *outlineReader) valueNode(s *schema.Node, text string, c *cursor, start int) (*tree.Node, error) {
 	v, err := r.d.Schema.Canonical(s.Type, text, r.d.Schema.NameResolver(s.Module))
 	if err != nil {
-		return nil, c.line.fail(start, "", "%s: %s", s.Name, err)
+		if s.KeyIndex() >= 0 {
+			err = fmt.Errorf("key %s: %w", s.Name, err)
+		}
+		return nil, c.line.fail(start, "", "%s", err)
 	}
 	return r.build.Leaf(s, v), nil
 }

@@ -27,6 +27,9 @@ type Line struct {
 // Lines renders the difference in outline form, with so many unchanged
 // neighbours around each change and everything that leads to it.
 func (d *Difference) Lines(context int) []Line {
+	if d.Empty() {
+		return nil
+	}
 	r := renderer{context: context}
 	r.children(d.Old, d.New, d.Changes, 0)
 	return r.lines

@@ -1,6 +1,12 @@
 package tree
 
-import "oakenlatch/core/schema"
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"oakenlatch/core/schema"
+)
 
 // WithoutDefaults gives the tree without leaves that hold their default: the
 // "trim" view of RFC 6243, in which a set default and an unset leaf agree.
@@ -174,4 +180,23 @@ func (n *Node) HasBelow(c *schema.Node) bool {
 		}
 	}
 	return false
+}
+
+// Modules lists the modules that describe some node of the configuration, by
+// name.
+func (n *Node) Modules() []*schema.Module {
+	seen := map[*schema.Module]bool{}
+	var walk func(*Node)
+	walk = func(n *Node) {
+		if n.schema != nil {
+			seen[n.schema.Module] = true
+		}
+		for c := range n.Each() {
+			walk(c)
+		}
+	}
+	walk(n)
+	out := slices.Collect(maps.Keys(seen))
+	slices.SortFunc(out, func(a, b *schema.Module) int { return strings.Compare(a.Name, b.Name) })
+	return out
 }

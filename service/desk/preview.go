@@ -174,8 +174,7 @@ func (d *Desk) verdict(ctx context.Context, w Work, actor string) (Verdict, erro
 		result, v.Conflicts = diff.Merge(w.Former, w.Mine, now.Running)
 	}
 	v.Difference = diff.Compare(now.Running, result)
-	v.Check = check.Tree(now.Schema, result)
-	v.Check.Findings = append(v.Check.Findings, check.Lint(now.Schema, now.Running, result)...)
+	v.Check = check.Change(now.Schema, now.Running, result)
 	for _, e := range w.Idle {
 		v.Check.Findings = append(v.Check.Findings, check.Finding{Severity: check.Hint, Path: e.Path,
 			Message: fmt.Sprintf("edit %d sets what it was already; take it back with: latch unstage %d %d", e.ID, e.Change, e.ID)})

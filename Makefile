@@ -7,7 +7,7 @@ LISTEN ?= 127.0.0.1:8640
 CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/index.html console/package-lock.json console/vite.config.ts
 GO_SOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*') $(shell find lab service -name '*.yang' -o -name '*.xml' -o -name '*.sql') go.mod go.sum
 
-.PHONY: demo demo-reset tour build test check go-test console-test fuzz screenshots clean
+.PHONY: demo demo-reset tour build test check go-test console-test bench fuzz screenshots clean
 
 ## demo: build all, run the service with its lab on loopback (Ctrl-C stops it)
 demo: build
@@ -50,6 +50,10 @@ go-test: console/dist/index.html
 
 console-test: console/node_modules/.installed
 	cd console && npm test --silent
+
+## bench: the core against yardsticks of the same run; ends with a line a figure
+bench:
+	@bash scripts/bench.sh
 
 ## fuzz: every fuzz target for a while (FUZZTIME=30s)
 fuzz:

@@ -246,7 +246,7 @@ func (a *app) partText(p wire.PartPreview, against string, change int64, offered
 		a.finding(f)
 		if f.Fix != nil {
 			*offered++
-			a.printf("    %s: latch mend %d %d\n", fixText(f.Fix), change, *offered)
+			a.printf("    %s (stage it: latch mend %d %d)\n", fixText(f.Fix), change, *offered)
 		}
 	}
 	if against == "record" {

@@ -86,6 +86,24 @@ export interface DiffLine {
   path?: string;
 }
 
+/** Like changes told together, where there are many. */
+export interface DiffGroup {
+  kind: "added" | "removed" | "changed" | "moved";
+  place: string;
+  old?: string;
+  new?: string;
+  count: number;
+  examples: string[];
+}
+
+/** Something wrong, with the edit that would mend it where there is one. */
+export interface Finding {
+  severity: "error" | "warning" | "hint";
+  path: string;
+  message: string;
+  fix?: { edit: "put" | "delete"; path: string; value?: string };
+}
+
 export interface PartPreview {
   device: string;
   base: number;
@@ -97,8 +115,10 @@ export interface PartPreview {
   behind: boolean;
   moved?: DiffLine[];
   conflicts?: { path: string; base: string; mine: string; theirs: string; why: string }[];
-  findings?: { severity: string; path: string; message: string }[];
+  findings?: Finding[];
   unchecked: number;
+  reasons?: string[];
+  groups?: DiffGroup[];
   guard: string;
   guardWhy?: string;
   unsaved: boolean;

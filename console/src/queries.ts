@@ -69,7 +69,7 @@ export function useAct<V, R = unknown>(act: (v: V) => Promise<R>) {
 export const useOpenChange = () => useAct((v: { title: string; ticket: string }) => call<Change>("POST", "/changes", v));
 
 export const useStage = (number: number) =>
-  useAct((v: { device: string; op: string; path: string; value?: string }) =>
+  useAct((v: { device: string; op: string; path: string; value?: string | undefined }) =>
     call<Staged>("POST", `/changes/${String(number)}/edits`, v),
   );
 

@@ -1,7 +1,6 @@
 package check
 
 import (
-	"errors"
 	"fmt"
 	"strings"
 
@@ -386,9 +385,6 @@ func (c *cursor) chosen(s *schema.Node, keys []schema.InstanceKey) *cursor {
 	}
 	return nil
 }
-
-// isUndecided tells what the device has to decide from what is wrong.
-func isUndecided(err error) bool { return errors.Is(err, xpath.ErrUndecided) }
 
 // reasonOf is the message of an error without what every such error says.
 func reasonOf(err error) string {

@@ -181,7 +181,7 @@ func TestIndexesChangeNothing(t *testing.T) {
 	}
 }
 
-func FuzzParse(f *testing.F) {
+func FuzzExpression(f *testing.F) {
 	s, root := load(f)
 	for _, seed := range []string{"/m:port/berth[id='1']/../name", "count(//*[. = 1]) div 2", "a or (b and -c | d)[1]//e", "re-match(., '[')", "''", "*:*"} {
 		f.Add(seed)

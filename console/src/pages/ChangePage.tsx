@@ -3,9 +3,10 @@ import { useState } from "react";
 import { useParams } from "react-router";
 import type { Change, PartPreview, Preview, Session } from "../api";
 import { Difference } from "../parts/Difference";
+import { Groups } from "../parts/Groups";
 import { StateTag } from "../parts/StateTag";
 import { Trouble } from "../parts/Trouble";
-import { useChange, useCommit, usePreview, useSay, useUnstage } from "../queries";
+import { useChange, useCommit, usePreview, useSay, useStage, useUnstage } from "../queries";
 import { when } from "../time";
 import { StageForm } from "./StageForm";
 import { Verdicts } from "./Verdicts";
@@ -61,13 +62,15 @@ function Heading({ change }: { change: Change }) {
 
 function Part({ part, preview, open }: { part: PartPreview; preview: Preview; open: boolean }) {
   const unstage = useUnstage(preview.change.number);
+  const stage = useStage(preview.change.number);
   const where = preview.against === "record" ? "as committed" : part.read ? "against running as just read" : `against revision ${String(part.base)}, the last known`;
   return (
     <Card size="small" title={part.device} extra={<Typography.Text type="secondary">{where}</Typography.Text>} style={{ marginBottom: 16 }}>
-      <Trouble error={unstage.error} />
+      <Trouble error={unstage.error ?? stage.error} />
       <Row gutter={20}>
         <Col xs={24} lg={preview.against === "running" ? 16 : 24}>
-          {part.count > 0 ? <Difference lines={part.lines} /> : <Typography.Text type="secondary">{preview.against === "record" ? "Nothing was sent to it yet." : "Nothing would change here."}</Typography.Text>}
+          {part.groups && <Groups groups={part.groups} lines={part.lines} />}
+          {part.groups ? null : part.count > 0 ? <Difference lines={part.lines} /> : <Typography.Text type="secondary">{preview.against === "record" ? "Nothing was sent to it yet." : "Nothing would change here."}</Typography.Text>}
           <div style={{ marginTop: 14 }}>
             {part.edits.map((e) => (
               <Flex key={e.id} gap={8} align="baseline" wrap>
@@ -79,7 +82,7 @@ function Part({ part, preview, open }: { part: PartPreview; preview: Preview; op
             ))}
           </div>
         </Col>
-        {preview.against === "running" && <Col xs={24} lg={8}><Verdicts part={part} /></Col>}
+        {preview.against === "running" && <Col xs={24} lg={8}><Verdicts part={part} onMend={open ? (fix) => { stage.mutate({ device: part.device, op: fix.edit, path: fix.path, value: fix.value }); } : undefined} /></Col>}
       </Row>
     </Card>
   );

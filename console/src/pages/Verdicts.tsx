@@ -1,9 +1,9 @@
-import { Alert, Flex, Typography } from "antd";
-import type { PartPreview } from "../api";
+import { Alert, Button, Flex, Typography } from "antd";
+import type { Finding, PartPreview } from "../api";
 import { Difference } from "../parts/Difference";
 
 /** Every verdict on one part of a change. */
-export function Verdicts({ part }: { part: PartPreview }) {
+export function Verdicts({ part, onMend }: { part: PartPreview; onMend?: ((fix: NonNullable<Finding["fix"]>) => void) | undefined }) {
   return (
     <Flex vertical gap={8}>
       {!part.read && <Alert type="error" showIcon title="Not reached" description={part.trouble} />}
@@ -16,12 +16,37 @@ export function Verdicts({ part }: { part: PartPreview }) {
           description={<>{c.why}<br />was <code>{c.base}</code><br />here <code>{c.mine}</code><br />device <code>{c.theirs}</code></>}
         />
       ))}
-      {part.findings?.map((f) => <Alert key={f.path + f.message} type={f.severity === "error" ? "error" : "warning"} showIcon title={f.path} description={f.message} />)}
+      {part.findings?.map((f) => <Told key={f.path + f.message} finding={f} onMend={onMend} />)}
       {part.guard === "device"
         ? <Alert type="success" showIcon title="Guarded by the device: it goes back by itself if nobody confirms, even if this service is dead." />
         : <Alert type="error" showIcon title="No guard" description={part.guardWhy} />}
       {part.unsaved && <Alert type="warning" showIcon title="Running here is not saved to startup" />}
       {part.unchecked > 0 && <Typography.Text type="secondary">{part.unchecked} {part.unchecked === 1 ? "condition is" : "conditions are"} left to the device's own validate.</Typography.Text>}
+      {part.reasons?.map((r) => <Typography.Text key={r} type="secondary"><code>{r}</code></Typography.Text>)}
     </Flex>
+  );
+}
+
+const alertType = { error: "error", warning: "warning", hint: "info" } as const;
+
+/** One finding, with a button that stages its mend. */
+function Told({ finding, onMend }: { finding: Finding; onMend?: ((fix: NonNullable<Finding["fix"]>) => void) | undefined }) {
+  const { fix } = finding;
+  return (
+    <Alert
+      type={alertType[finding.severity]} showIcon title={<span className="path">{finding.path}</span>}
+      description={
+        <>
+          {finding.message}
+          {fix && onMend && (
+            <div>
+              <Button size="small" type="link" className="mend" onClick={() => { onMend(fix); }}>
+                Stage the mend: {fix.edit}{fix.path === finding.path ? " it" : ` ${fix.path}`}{fix.value === undefined ? "" : ` ${fix.value}`}
+              </Button>
+            </div>
+          )}
+        </>
+      }
+    />
   );
 }

@@ -1,5 +1,5 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { render, screen, waitFor } from "@testing-library/react";
+import { fireEvent, render, screen, waitFor } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import type { ReactNode } from "react";
 import { MemoryRouter } from "react-router";
@@ -8,6 +8,7 @@ import { ApiError, call } from "../api";
 import type { Change, PartPreview } from "../api";
 import { DeviceState } from "../pages/Devices";
 import { Verdicts } from "../pages/Verdicts";
+import { Groups } from "../parts/Groups";
 import { Difference } from "../parts/Difference";
 import { HoldBar } from "../parts/HoldBar";
 import { StateTag } from "../parts/StateTag";
@@ -102,6 +103,22 @@ describe("verdicts and states", () => {
     unmount();
     page(<Verdicts part={{ ...part, guard: "none", guardWhy: "no candidate", behind: true, moved: [], conflicts: [{ path: "/a", base: "1", mine: "2", theirs: "3", why: "both" }], findings: [{ severity: "error", path: "/b", message: "is mandatory" }] }} />);
     for (const text of ["No guard", "Conflict at /a", "/b", "The device moved on since revision 3"]) expect(screen.getByText(text)).toBeTruthy();
+  });
+  it("stages the mend that a finding offers", () => {
+    const onMend = vi.fn();
+    const fix = { edit: "put", path: "/b", value: "x" } as const;
+    page(<Verdicts part={{ ...part, reasons: ["the module of prefix x is not at hand"], findings: [{ severity: "hint", path: "/b", message: "is mandatory", fix }, { severity: "warning", path: "/c", message: "odd" }] }} onMend={onMend} />);
+    fireEvent.click(screen.getByText("Stage the mend: put it x"));
+    expect(onMend).toHaveBeenCalledWith(fix);
+    expect(screen.getByText("the module of prefix x is not at hand")).toBeTruthy();
+  });
+  it("tells like changes together, and keeps every line at hand", () => {
+    const groups = [{ kind: "changed", place: "/i=*/mtu", old: "1500", new: "9000", count: 4000, examples: ["/i=a/mtu", "/i=b/mtu"] }, { kind: "removed", place: "/v=*", old: "7", count: 1, examples: ["/v=1"] }] as const;
+    page(<Groups groups={groups.map((g) => ({ ...g, examples: [...g.examples] }))} lines={[{ mark: "~", depth: 0, text: "mtu: 1500 → 9000" }]} />);
+    expect(screen.getByText("~ 4000×")).toBeTruthy();
+    expect(screen.getByText("/i=a/mtu, /i=b/mtu, …")).toBeTruthy();
+    fireEvent.click(screen.getByText("Line by line"));
+    expect(screen.getByText("mtu: 1500 → 9000")).toBeTruthy();
   });
   it("shows the worst of a device first", () => {
     const d = { name: "d", address: "a", account: "u", auth: "key", trusted: true, guard: "device", unsaved: true, trouble: "no answer" };

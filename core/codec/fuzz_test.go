@@ -1,0 +1,79 @@
+package codec_test
+
+import (
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"oakenlatch/core/codec"
+	"oakenlatch/core/markup"
+	"oakenlatch/core/sample"
+	"oakenlatch/core/tree"
+)
+
+// small keeps the fuzzer from measuring memory instead of looking for faults.
+var small = markup.Limits{Bytes: 1 << 16, Depth: 40}
+
+func documents(f *testing.F, write func(*tree.Node) []byte) {
+	for seed := range uint64(6) {
+		f.Add(write(sample.Tree(rand.New(rand.NewPCG(seed, 5)), s)))
+	}
+}
+
+// again checks that what was read is written and read back as itself, in every
+// format.
+func again(t *testing.T, n *tree.Node) {
+	t.Helper()
+	d := codec.Decoder{Schema: s, Limits: markup.Limits{Depth: 200}}
+	for _, doc := range [][]byte{codec.XML(s, n, outer), codec.JSON(s, n), []byte(codec.OutlineText(n))} {
+		if len(n.Children()) == 0 {
+			return
+		}
+		back, err := d.Read(doc)
+		require.NoError(t, err, "%s", doc)
+		require.Equal(t, codec.OutlineText(n), codec.OutlineText(back.Content), "%s", doc)
+	}
+}
+
+func FuzzJSON(f *testing.F) {
+	documents(f, func(n *tree.Node) []byte { return codec.JSON(s, n) })
+	f.Add([]byte(`{"quay:harbour": {"papers": {"a": [{}, null, 1.5e3, true]}, "@": {"quay-notes:inspected": 1}}}`))
+	f.Fuzz(func(t *testing.T, doc []byte) {
+		if n, err := (codec.Decoder{Schema: s, Limits: small}).ParseJSON(doc); err == nil {
+			again(t, n)
+		}
+	})
+}
+
+func FuzzOutline(f *testing.F) {
+	documents(f, func(n *tree.Node) []byte { return []byte(codec.OutlineText(n)) })
+	f.Add([]byte("harbour # x\n  quay:name: |\n    | a\n  queue [1, \"b c\"] @quay-notes:inspected=\"2\"\n"))
+	f.Fuzz(func(t *testing.T, doc []byte) {
+		if n, err := (codec.Decoder{Schema: s, Limits: small}).ParseOutline(string(doc)); err == nil {
+			again(t, n)
+		}
+	})
+}
+
+// An edit document that is accepted changes only the tree it gives.
+func FuzzEdit(f *testing.F) {
+	base := sample.Tree(rand.New(rand.NewPCG(3, 5)), s)
+	f.Add([]byte(`<config xmlns:nc="` + codec.NetconfNS + `" xmlns:yang="` + codec.YangNS + `"><harbour xmlns="urn:example:quay"><words nc:operation="create" yang:insert="before" yang:value="oak">x</words><berth nc:operation="replace"><name>b1</name><magnet>true</magnet></berth></harbour></config>`))
+	f.Fuzz(func(t *testing.T, doc []byte) {
+		el, err := markup.Parse(doc, small)
+		if err != nil {
+			return
+		}
+		e, err := codec.Decoder{Schema: s}.Edit(el)
+		if err != nil {
+			return
+		}
+		before := base.Digest()
+		if n, err := tree.Apply(base, e, tree.Merge); err == nil {
+			require.Equal(t, n.Digest(), tree.Root(n.Children()).Digest(), "an edit leaves canonical order")
+			require.Equal(t, codec.OutlineText(n), codec.OutlineText(tree.Root(n.Children())))
+		}
+		require.Equal(t, before, tree.Root(base.Children()).Digest())
+	})
+}

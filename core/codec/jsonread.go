@@ -390,12 +390,17 @@ func (r *jsonReader) notes(v *value, at tree.Path) ([]tree.Annotation, error) {
 		if a.Name == "" {
 			return nil, r.fail(m.value, at, "bad-attribute", "metadata %q has no module's name before it", m.name)
 		}
-		a.Value = fmt.Sprint(m.value.scalar)
+		var err error
 		if mod := r.d.Schema.ModuleByName(a.Module); mod != nil && mod.Annotations[a.Name] != nil {
-			var err error
-			if a.Value, err = r.scalar(mod.Annotations[a.Name], m.value, mod); err != nil {
-				return nil, r.fail(m.value, at, "bad-attribute", "metadata %s: %s", m.name, err)
-			}
+			a.Value, err = r.scalar(mod.Annotations[a.Name], m.value, mod)
+		} else if a.Value = fmt.Sprint(m.value.scalar); m.value.kind != 0 {
+			err = errors.New("takes one value")
+		}
+		if err == nil {
+			a, err = r.d.annotation(a, out)
+		}
+		if err != nil {
+			return nil, r.fail(m.value, at, "bad-attribute", "metadata %s: %s", m.name, err)
 		}
 		out = append(out, a)
 	}

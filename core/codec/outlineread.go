@@ -429,12 +429,10 @@ func (c *cursor) finish(r *outlineReader) ([]tree.Annotation, error) {
 		if err != nil {
 			return nil, err
 		}
-		if m := r.d.Schema.ModuleByName(a.Module); m != nil && m.Annotations[a.Name] != nil {
-			if v, err = r.d.Schema.Canonical(m.Annotations[a.Name], v, r.d.Schema.NameResolver(m)); err != nil {
-				return nil, c.fail("", "metadata %s: %s", name, err)
-			}
-		}
 		a.Value = v
+		if a, err = r.d.annotation(a, out); err != nil {
+			return nil, c.fail("", "metadata %s: %s", name, err)
+		}
 		out = append(out, a)
 	}
 }

@@ -3,6 +3,7 @@ package codec
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strings"
 
 	"oakenlatch/core/markup"
@@ -336,4 +337,34 @@ func (d Decoder) annotations(attrs []markup.Attr, resolve func(prefix string) (s
 		out = append(out, note)
 	}
 	return out
+}
+
+// annotation checks metadata that was written with module names: that XML can
+// carry it, beside what the node has already, and its value.
+func (d Decoder) annotation(a tree.Annotation, have []tree.Annotation) (tree.Annotation, error) {
+	if m := d.Schema.ModuleByNamespace(a.Space); m != nil && a.Module == "" {
+		a.Module, a.Space = m.Name, ""
+	}
+	m := d.Schema.ModuleByName(a.Module)
+	switch {
+	case slices.ContainsFunc(have, func(o tree.Annotation) bool { return o.Module == a.Module && o.Space == a.Space && o.Name == a.Name }):
+		return a, fmt.Errorf("stands twice")
+	case a.Space == NetconfNS || a.Space == YangNS || a.Space == WithDefaultsNS || a.Space == xmlNS:
+		return a, fmt.Errorf("namespace %s is the protocol's own", a.Space)
+	case !isName(a.Name):
+		return a, fmt.Errorf("%q is not a name", a.Name)
+	case a.Module == "" && a.Space == "":
+		return a, fmt.Errorf("has no module's name before it")
+	case a.Module != "" && m == nil:
+		return a, fmt.Errorf("there is no module %s here; its namespace may stand in braces before the name", a.Module)
+	}
+	t := &schema.Type{Base: schema.String}
+	if m != nil && m.Annotations[a.Name] != nil {
+		t = m.Annotations[a.Name]
+	}
+	_, err := d.Schema.Canonical(&schema.Type{Base: schema.String}, a.Space, nil)
+	if err == nil {
+		a.Value, err = d.Schema.Canonical(t, a.Value, d.Schema.NameResolver(m))
+	}
+	return a, err
 }

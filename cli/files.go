@@ -137,14 +137,20 @@ func (a *app) document(s *schema.Schema, name string) (*codec.Document, error) {
 	return doc, nil
 }
 
+// read reads a file with the modules that the flags name.
+func (y *yang) read(name string) (*schema.Schema, *codec.Document, error) {
+	s, err := y.schema("")
+	if err != nil {
+		return nil, nil, err
+	}
+	doc, err := y.app.document(s, name)
+	return s, doc, err
+}
+
 func checkFile(a *app, fs *flag.FlagSet) func([]string) error {
 	y := a.yangFlags(fs)
 	return func(args []string) error {
-		s, err := y.schema("")
-		if err != nil {
-			return err
-		}
-		doc, err := a.document(s, args[0])
+		s, doc, err := y.read(args[0])
 		if err != nil {
 			return err
 		}
@@ -401,11 +407,7 @@ func convert(a *app, fs *flag.FlagSet) func([]string) error {
 		if *instance != "" && *to == "outline" {
 			return wrongUse("an instance data file is XML or JSON: give --to xml or --to json")
 		}
-		s, err := y.schema("")
-		if err != nil {
-			return err
-		}
-		doc, err := a.document(s, args[0])
+		s, doc, err := y.read(args[0])
 		if err != nil {
 			return err
 		}

@@ -30,14 +30,9 @@ type member struct {
 // parseJSON reads a document into values, keeping order and refusing names
 // that stand twice (RFC 8259 leaves them undefined).
 func parseJSON(doc []byte, lim markup.Limits) (*value, error) {
-	if lim.Bytes == 0 {
-		lim.Bytes = markup.DefaultBytes
-	}
-	if lim.Depth == 0 {
-		lim.Depth = markup.DefaultDepth
-	}
-	if len(doc) > lim.Bytes {
-		return nil, fmt.Errorf("%w: %d bytes, at most %d are read", markup.ErrTooLarge, len(doc), lim.Bytes)
+	lim = lim.Filled()
+	if err := lim.Fits(len(doc)); err != nil {
+		return nil, err
 	}
 	p := &jsonParser{dec: json.NewDecoder(bytes.NewReader(doc)), doc: doc, depth: lim.Depth}
 	p.dec.UseNumber()

@@ -26,15 +26,9 @@ func (d Decoder) ParseOutline(text string) (*tree.Node, error) {
 
 // OutlineBelow reads an outline as children of a schema node; nil is the top.
 func (d Decoder) OutlineBelow(parent *schema.Node, text string) ([]*tree.Node, error) {
-	lim := d.Limits
-	if lim.Bytes == 0 {
-		lim.Bytes = markup.DefaultBytes
-	}
-	if lim.Depth == 0 {
-		lim.Depth = markup.DefaultDepth
-	}
-	if len(text) > lim.Bytes {
-		return nil, fmt.Errorf("%w: %d bytes, at most %d are read", markup.ErrTooLarge, len(text), lim.Bytes)
+	lim := d.Limits.Filled()
+	if err := lim.Fits(len(text)); err != nil {
+		return nil, err
 	}
 	lines, err := split(text)
 	if err != nil {

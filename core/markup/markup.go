@@ -74,6 +74,25 @@ const (
 	DefaultDepth = 128
 )
 
+// Filled gives the limits with the defaults where none are set.
+func (l Limits) Filled() Limits {
+	if l.Bytes == 0 {
+		l.Bytes = DefaultBytes
+	}
+	if l.Depth == 0 {
+		l.Depth = DefaultDepth
+	}
+	return l
+}
+
+// Fits refuses a document that is too long.
+func (l Limits) Fits(size int) error {
+	if size > l.Bytes {
+		return fmt.Errorf("%w: %d bytes, at most %d are read", ErrTooLarge, size, l.Bytes)
+	}
+	return nil
+}
+
 // ErrTooLarge is wrapped by errors for documents over a limit.
 var ErrTooLarge = errors.New("document over the limit")
 

@@ -44,14 +44,9 @@ type open struct {
 
 // NewReader gives a Reader of a document; the error is that of a limit.
 func NewReader(src []byte, lim Limits) (*Reader, error) {
-	if lim.Bytes == 0 {
-		lim.Bytes = DefaultBytes
-	}
-	if lim.Depth == 0 {
-		lim.Depth = DefaultDepth
-	}
-	if len(src) > lim.Bytes {
-		return nil, fmt.Errorf("%w: %d bytes, at most %d are read", ErrTooLarge, len(src), lim.Bytes)
+	lim = lim.Filled()
+	if err := lim.Fits(len(src)); err != nil {
+		return nil, err
 	}
 	return &Reader{src: src, lim: lim, dec: xml.NewDecoder(&source{src: src}), cur: &open{}}, nil
 }

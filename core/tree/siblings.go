@@ -269,33 +269,22 @@ func spliceParts(parts []*stretch, h int8, off int, all []splice) []*stretch {
 			i++
 			continue
 		}
-		// Take in every part that these splices reach, and one more: a cut may
-		// have gone from the last one's end.
+		// Take in every part that these splices reach, and one more as long as
+		// that brings others: a cut may have gone from the last one's end.
 		j, n := i+1, 0
-		for n < len(all) && (all[n].from < end || j == len(parts)) {
-			for all[n].to > end && j < len(parts) {
+		for more := true; more; {
+			before := n
+			for n < len(all) && (all[n].from < end || j == len(parts)) {
+				for all[n].to > end && j < len(parts) {
+					end += parts[j].size
+					j++
+				}
+				n++
+			}
+			if more = n > before && j < len(parts); more {
 				end += parts[j].size
 				j++
 			}
-			n++
-		}
-		if j < len(parts) {
-			end += parts[j].size
-			j++
-		}
-		for n < len(all) && all[n].from < end {
-			for all[n].to > end && j < len(parts) {
-				end += parts[j].size
-				j++
-			}
-			n++
-			if j < len(parts) {
-				end += parts[j].size
-				j++
-			}
-		}
-		if j == len(parts) {
-			n = len(all)
 		}
 		out = append(out, reopen(parts[i:j], h, off, all[:n])...)
 		all, off, i = all[n:], end, j

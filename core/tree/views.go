@@ -8,47 +8,63 @@ import (
 	"oakenlatch/core/schema"
 )
 
-// WithoutDefaults gives the tree without leaves that hold their default: the
+// WithoutDefaults gives the tree without values that are their default: the
 // "trim" view of RFC 6243, in which a set default and an unset leaf agree.
 func (n *Node) WithoutDefaults() *Node {
-	changed := false
-	out := make([]*Node, 0, n.Len())
-	for c := range n.Each() {
-		d := c
+	return n.mapped(func(c *Node) *Node {
 		switch {
-		case c.schema == nil || c.Opaque() != nil:
-		case c.schema.Kind == schema.Leaf:
-			if len(c.schema.Defaults) == 1 && c.schema.Defaults[0] == c.Value() && c.schema.KeyIndex() < 0 {
-				changed = true
-				continue
-			}
-		case c.schema.Kind == schema.Container, c.schema.Kind == schema.List:
-			d = c.WithoutDefaults()
+		case c.schema == nil || c.Opaque() != nil || c.schema.KeyIndex() >= 0:
+			return c
+		case !c.schema.IsLeaf():
+			return c.WithoutDefaults()
+		case c.schema.IsDefault(c.Value()), c.schema.Kind == schema.LeafList && n.allDefault(c.schema):
+			return nil
 		}
-		changed = changed || d != c
-		out = append(out, d)
+		return c
+	})
+}
+
+// allDefault reports whether a leaf-list holds just its defaults.
+func (n *Node) allDefault(s *schema.Node) bool {
+	if len(s.Defaults) == 0 {
+		return false
 	}
-	if !changed {
-		return n
+	var have []string
+	for _, v := range n.All(s) {
+		have = append(have, v.Value())
 	}
-	return n.With(out)
+	want := slices.Clone(s.Defaults)
+	if !s.UserOrdered {
+		slices.Sort(want)
+		slices.Sort(have)
+	}
+	return slices.Equal(have, want)
 }
 
 // ConfigOnly gives the tree without state data (config false).
 func (n *Node) ConfigOnly() *Node {
+	return n.mapped(func(c *Node) *Node {
+		switch {
+		case c.schema != nil && !c.schema.Config:
+			return nil
+		case c.Len() > 0:
+			return c.ConfigOnly()
+		}
+		return c
+	})
+}
+
+// mapped gives the node with each child replaced by what f makes of it, nil
+// for nothing; the node itself where nothing differs.
+func (n *Node) mapped(f func(*Node) *Node) *Node {
 	changed := false
 	out := make([]*Node, 0, n.Len())
 	for c := range n.Each() {
-		if c.schema != nil && !c.schema.Config {
-			changed = true
-			continue
-		}
-		d := c
-		if c.Len() > 0 {
-			d = c.ConfigOnly()
-		}
+		d := f(c)
 		changed = changed || d != c
-		out = append(out, d)
+		if d != nil {
+			out = append(out, d)
+		}
 	}
 	if !changed {
 		return n

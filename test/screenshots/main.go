@@ -111,6 +111,12 @@ func (c *client) prepare() error {
 		"put|2|northmole-harbour|/interfaces/interface=port1/description|Fibre to Saltern, jumbo frames",
 		"delete|2|northmole-harbour|/interfaces/interface=port4",
 		"put|2|northmole-harbour|/system/dns-resolver/search|saltern.tidewell.example",
+		"open|Hall A to port 4|--ticket|TF-220",
+		"put|3|northmole-harbour|/interfaces/interface=port4/ipv4/address=10.64.16.1/prefix-length|24",
+		"put|3|northmole-harbour|/interfaces/interface=port4/enabled|true",
+		"delete|3|northmole-harbour|/interfaces/interface=port2/ipv4/address=10.64.0.5",
+		"delete|3|northmole-harbour|/interfaces/interface=port3/type",
+		"put|3|northmole-harbour|/interfaces/interface=port4/description|Spare",
 	)
 }
 
@@ -137,6 +143,12 @@ func consolePictures(c *client) error {
 		return err
 	}
 	if err := shot("change", chromedp.WaitVisible(browser.Button("Commit on hold"))); err != nil {
+		return err
+	}
+	if err := shot("findings", chromedp.Navigate(server+"/changes/3"), chromedp.WaitVisible(browser.Text("span", "/interfaces/interface=port3/type"))); err != nil {
+		return err
+	}
+	if err := browser.Do(ctx, "back", chromedp.Navigate(server+"/changes/2"), chromedp.WaitVisible(browser.Button("Commit on hold"))); err != nil {
 		return err
 	}
 	if err := browser.Do(ctx, "commit", chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitVisible(browser.Button("Keep it")), chromedp.WaitEnabled(browser.Button("Keep it"))); err != nil {
@@ -169,6 +181,7 @@ func (c *client) pictures() error {
 		{"preview", "latch preview 2"},
 		{"commit", "latch commit 2 --hold 5m; echo; latch show 2; echo; latch devices"},
 		{"confirm", "latch confirm 2; echo; latch changes; echo; latch device show gannet-hall; echo; latch config northmole-harbour /interfaces/interface=port1; latch config northmole-harbour /interfaces/interface=port1/mtuu"},
+		{"files", "latch config northmole-harbour > now.outline; sed 's/10.64.0.5/10.64.0.1/; s/mtu: 1500/mtu: 9000/' now.outline > new.outline; latch check new.outline --device northmole-harbour; echo; latch compare northmole-harbour new.outline; echo; latch compare northmole-harbour new.outline --as groups; echo; latch convert new.outline --device northmole-harbour --to json | head -12"},
 		{"audit", "latch audit --limit 28 | cut -c1-150; latch audit verify"},
 	} {
 		if err := c.terminal(p.name, p.script); err != nil {
@@ -178,13 +191,30 @@ func (c *client) pictures() error {
 	return nil
 }
 
+// commands splits a script at semicolons that are not in quotes.
+func commands(script string) []string {
+	var out []string
+	quoted := false
+	from := 0
+	for i, r := range script {
+		switch {
+		case r == '\'':
+			quoted = !quoted
+		case r == ';' && !quoted:
+			out = append(out, strings.TrimSpace(script[from:i]))
+			from = i + 1
+		}
+	}
+	return append(out, strings.TrimSpace(script[from:]))
+}
+
 // terminal runs a script in xterm under Xvfb and takes a picture of it.
 func (c *client) terminal(name, script string) error {
 	bin, err := filepath.Abs("bin")
 	if err != nil {
 		return err
 	}
-	shown := strings.Split(script, "; ")
+	shown := commands(script)
 	var lines []string
 	for _, s := range shown {
 		if s != "echo" {
@@ -194,7 +224,7 @@ func (c *client) terminal(name, script string) error {
 	}
 	lines = append(lines, "touch "+filepath.Join(c.dir, name), "sleep 60")
 	file := filepath.Join(c.dir, name+".sh")
-	if err := os.WriteFile(file, []byte("PATH="+bin+":$PATH\n"+strings.Join(lines, "\n")+"\n"), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte("PATH="+bin+":$PATH\ncd "+c.dir+"\n"+strings.Join(lines, "\n")+"\n"), 0o600); err != nil {
 		return err
 	}
 	x := exec.Command("Xvfb", ":97", "-screen", "0", "1280x800x24")

@@ -147,7 +147,7 @@ func TestOutlineErrors(t *testing.T) {
 		"harbour\n  ? x\n    | <a/>\n  load: 1 @b":     "metadata has a name and a value",
 		"harbour\n  berth [b1]\n    name: b2":          "its key name is b1 in the brackets and b2 below",
 		"harbour\n  load: 1 @a:b=\"1\"":                "there is no module a here",
-		"harbour\n  load: 1 @{}b=\"1\"":                "has no module's name before it",
+		"harbour\n  load: 1 @{}b=\"1\"":                "is not a name",
 		"harbour\n  load: 1 @quay-notes:inspected=300": "300 is out of range",
 		"harbour\n  load: 1 @{urn:x}b=1 @{urn:x}b=2":   "stands twice",
 		"quay:harbour\n  load:7":                       "load:7 is not under harbour; put a space behind the colon: load: 7",

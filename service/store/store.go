@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"path/filepath"
 	"time"
 
@@ -36,8 +37,13 @@ type Store struct {
 // Open opens the database in a folder, making and migrating it as needed.
 // Every transaction is on disk when it returns.
 func Open(dir string) (*Store, error) {
-	file := filepath.Join(dir, "oaken-latch.db")
-	db, err := sql.Open("sqlite", "file:"+file+"?_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(15000)")
+	file, err := filepath.Abs(filepath.Join(dir, "oaken-latch.db"))
+	if err != nil {
+		return nil, err
+	}
+	// As a URI, in which a folder's # or ? would mean something else.
+	name := url.URL{Scheme: "file", Path: file}
+	db, err := sql.Open("sqlite", name.String()+"?_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(15000)")
 	if err != nil {
 		return nil, err
 	}

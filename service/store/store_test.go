@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"sync"
 	"testing"
 	"time"
@@ -161,4 +163,17 @@ func TestRecordsOutlastTheProcess(t *testing.T) {
 	parts, err := s.Parts(t.Context(), 1)
 	require.NoError(t, err)
 	assert.Empty(t, parts, "a part goes with its last edit")
+}
+
+// A folder may be called what it likes: nothing in its name is taken for more
+// than a name.
+func TestFolderNames(t *testing.T) {
+	for _, name := range []string{"a#b", "a?b=c", "100%41", "two words", "a"} {
+		dir := filepath.Join(t.TempDir(), name)
+		require.NoError(t, os.Mkdir(dir, 0o700))
+		s, err := Open(dir)
+		require.NoError(t, err, name)
+		require.NoError(t, s.Close())
+		assert.FileExists(t, filepath.Join(dir, "oaken-latch.db"))
+	}
 }

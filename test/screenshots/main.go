@@ -145,7 +145,7 @@ func consolePictures(c *client) error {
 	if err := shot("change", chromedp.WaitVisible(browser.Button("Commit on hold"))); err != nil {
 		return err
 	}
-	if err := shot("findings", chromedp.Navigate(server+"/changes/3"), chromedp.WaitVisible(browser.Text("span", "/interfaces/interface=port3/type"))); err != nil {
+	if err := shot("findings", chromedp.Navigate(server+"/changes/3"), chromedp.WaitVisible(browser.Text("code", "/interfaces/interface=port3/type"))); err != nil {
 		return err
 	}
 	if err := browser.Do(ctx, "back", chromedp.Navigate(server+"/changes/2"), chromedp.WaitVisible(browser.Button("Commit on hold"))); err != nil {

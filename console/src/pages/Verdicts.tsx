@@ -34,13 +34,13 @@ function Told({ finding, onMend }: { finding: Finding; onMend?: ((fix: NonNullab
   const { fix } = finding;
   return (
     <Alert
-      type={alertType[finding.severity]} showIcon title={<span className="path">{finding.path}</span>}
+      type={alertType[finding.severity]} showIcon title={`${finding.severity}: ${finding.message}`}
       description={
         <>
-          {finding.message}
+          <Typography.Text type="secondary" style={{ fontSize: 12, wordBreak: "break-word" }}><code>{finding.path}</code></Typography.Text>
           {fix && onMend && (
             <div>
-              <Button size="small" type="link" className="mend" onClick={() => { onMend(fix); }}>
+              <Button size="small" type="link" style={{ padding: 0, height: "auto", whiteSpace: "normal", textAlign: "left" }} onClick={() => { onMend(fix); }}>
                 Stage the mend: {fix.edit}{fix.path === finding.path ? " it" : ` ${fix.path}`}{fix.value === undefined ? "" : ` ${fix.value}`}
               </Button>
             </div>

@@ -42,6 +42,8 @@ func TestNetconfd(t *testing.T) {
 	assert.Contains(t, running("/system/dns-resolver"), "search: tidewell.example\n    search: isle.example\n")
 	assert.Contains(t, s.do("admin", 0, "config", "island", "/interfaces", "--from", "startup"), "address [192.0.2.77]")
 
+	onFiles(t, s, "island")
+
 	// Changed and deleted, then gone back by the service's word.
 	n = s.open("mara", "island /system/contact Someone else", "island /interfaces/interface=eth7/ipv4/address=192.0.2.77")
 	s.do("mara", 0, "commit", n, "--hold", "2m")

@@ -319,6 +319,11 @@ var envelopes = map[markup.Name]bool{
 	{Space: "urn:ietf:params:xml:ns:yang:ietf-restconf", Local: "data"}: true,
 }
 
+// jsonEnvelopes are those of JSON.
+var jsonEnvelopes = map[string]bool{
+	"ietf-netconf:config": true, "ietf-netconf:data": true, "ietf-restconf:data": true, "data": true, "config": true,
+}
+
 const wrapping = "<config>"
 
 func (d Decoder) readXML(doc []byte, out *Document) error {

@@ -134,12 +134,8 @@ func (d Decoder) jsonTree(doc []byte, v *value) (*tree.Node, error) {
 	if v.kind != '{' {
 		return nil, r.fail(v, nil, "malformed-message", "a configuration is an object, { … }")
 	}
-	// The envelopes of NETCONF and RESTCONF add nothing.
-	if len(v.members) == 1 && v.members[0].value.kind == '{' {
-		switch v.members[0].name {
-		case "ietf-netconf:config", "ietf-netconf:data", "ietf-restconf:data", "data", "config":
-			v = v.members[0].value
-		}
+	if len(v.members) == 1 && v.members[0].value.kind == '{' && jsonEnvelopes[v.members[0].name] {
+		v = v.members[0].value
 	}
 	kids, notes, err := r.members(nil, v, nil)
 	if err != nil {

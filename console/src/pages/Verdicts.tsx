@@ -34,7 +34,7 @@ function Told({ finding, onMend }: { finding: Finding; onMend?: ((fix: NonNullab
   const { fix } = finding;
   return (
     <Alert
-      type={alertType[finding.severity]} showIcon title={`${finding.severity}: ${finding.message}`}
+      type={alertType[finding.severity]} showIcon title={`${finding.path.split("/").pop() ?? ""}: ${finding.message}`}
       description={
         <>
           <Typography.Text type="secondary" style={{ fontSize: 12, wordBreak: "break-word" }}><code>{finding.path}</code></Typography.Text>

@@ -242,9 +242,20 @@ func (e *Element) compact(out []byte) []byte {
 	at := 0 // children share the memory of what they stand in
 	for _, c := range e.Children {
 		start := cap(e.Raw) - cap(c.Raw)
-		out = append(out, bytes.TrimSpace(e.Raw[at:start])...)
+		out = append(out, trimGap(e.Raw[at:start])...)
 		out = c.compact(out)
 		at = start + len(c.Raw)
 	}
-	return append(out, bytes.TrimSpace(e.Raw[at:])...)
+	return append(out, trimGap(e.Raw[at:])...)
+}
+
+// trimGap drops white space between tags, not that around text.
+func trimGap(gap []byte) []byte {
+	if left := bytes.TrimLeft(gap, " \t\r\n"); len(left) == 0 || left[0] == '<' {
+		gap = left
+	}
+	if right := bytes.TrimRight(gap, " \t\r\n"); len(right) == 0 || right[len(right)-1] == '>' {
+		gap = right
+	}
+	return gap
 }

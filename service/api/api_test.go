@@ -3,6 +3,7 @@ package api
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -153,4 +154,56 @@ func TestProblems(t *testing.T) {
 		assert.NotEmpty(t, p.Detail)
 	}
 	assert.Equal(t, "d (a:1): no answer", problem(&fleet.Error{Device: "d", Address: "a:1", Kind: fleet.Unreachable, Msg: "no answer"}).Detail)
+}
+
+// A device's modules are handed on, and many like changes are told together.
+func TestModulesAndGroups(t *testing.T) {
+	r := servicetest.New(t, "northmole-harbour")
+	_, err := r.History.Read(t.Context(), "northmole-harbour", "mara")
+	require.NoError(t, err)
+	accounts, err := access.NewAccounts(r.Store, r.Log)
+	require.NoError(t, err)
+	require.NoError(t, accounts.Add(t.Context(), "first start", "wren", "a long enough password", access.Operator))
+	a := &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine,
+		Console: fstest.MapFS{}, Logger: slog.New(slog.DiscardHandler), Stopping: t.Context()}
+	h := a.Handler()
+	var token string
+	ask := func(method, path string, in, out any) int {
+		body, err := json.Marshal(in)
+		require.NoError(t, err)
+		req := httptest.NewRequest(method, prefix+path, strings.NewReader(string(body)))
+		req.Header.Set("Content-Type", "application/json")
+		req.Header.Set("Authorization", "Bearer "+token)
+		rec := httptest.NewRecorder()
+		h.ServeHTTP(rec, req)
+		_ = json.Unmarshal(rec.Body.Bytes(), out)
+		return rec.Code
+	}
+	var session wire.Session
+	require.Equal(t, http.StatusOK, ask("POST", "/login", wire.Login{Account: "wren", Password: "a long enough password"}, &session))
+	token = session.Token
+	var m wire.Modules
+	require.Equal(t, http.StatusOK, ask("GET", "/devices/northmole-harbour/modules", nil, &m))
+	var names []string
+	for _, mod := range m.Modules {
+		names = append(names, mod.Name)
+		assert.Contains(t, mod.Text, "module "+mod.Name)
+	}
+	assert.Contains(t, names, "ietf-interfaces")
+	assert.Contains(t, names, "ietf-inet-types", "what is only imported comes too")
+	assert.Equal(t, http.StatusNotFound, ask("GET", "/devices/nobody/modules", nil, &m))
+
+	var c wire.Change
+	require.Equal(t, http.StatusCreated, ask("POST", "/changes", wire.NewChange{Title: "many"}, &c))
+	for i := range 60 {
+		var st wire.Staged
+		path := fmt.Sprintf("/system/dns-resolver/server=s%d/udp-and-tcp/address", i)
+		value := fmt.Sprintf("10.64.1.%d", i)
+		require.Equal(t, http.StatusCreated, ask("POST", fmt.Sprintf("/changes/%d/edits", c.Number), wire.NewEdit{Device: "northmole-harbour", Op: "put", Path: path, Value: &value}, &st), path)
+	}
+	var p wire.Preview
+	require.Equal(t, http.StatusOK, ask("GET", fmt.Sprintf("/changes/%d/preview", c.Number), nil, &p))
+	require.Len(t, p.Parts[0].Groups, 1)
+	assert.Equal(t, "/system/dns-resolver/server=*", p.Parts[0].Groups[0].Place)
+	assert.Equal(t, 60, p.Parts[0].Groups[0].Count)
 }

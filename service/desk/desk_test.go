@@ -199,3 +199,40 @@ func TestConcurrentStaging(t *testing.T) {
 	_, err = r.Log.Verify(t.Context())
 	require.NoError(t, err)
 }
+
+// A preview tells what the change makes wrong, with the edit that mends it,
+// and what was staged for nothing; not what was so before.
+func TestPreviewFindings(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, router)
+	n := open(t, r, servicetest.Mara)
+	stage := func(op, path, value string) {
+		t.Helper()
+		v := &value
+		if value == "" {
+			v = nil
+		}
+		_, err := r.Desk.Stage(t.Context(), servicetest.Mara, n, router, op, path, v)
+		require.NoError(t, err, path)
+	}
+	stage("delete", "/interfaces/interface=port3/type", "")
+	stage("put", "/interfaces/interface=port3/ipv4/address=10.64.0.1/prefix-length", "30")
+	stage("put", mtu, "1500")
+	_, parts, err := r.Desk.Preview(t.Context(), servicetest.Mara, n)
+	require.NoError(t, err)
+	require.Len(t, parts, 1)
+	var told []string
+	for _, f := range parts[0].Check.Findings {
+		line := string(f.Severity) + " " + f.Path + ": " + f.Message
+		if f.Fix != nil {
+			line += " [" + strings.TrimSpace(f.Fix.Edit+" "+f.Fix.Path+" "+f.Fix.Value) + "]"
+		}
+		told = append(told, line)
+	}
+	assert.Equal(t, []string{
+		"error /interfaces/interface=port3/type: is mandatory and not set [put /interfaces/interface=port3/type iana-if-type:ethernetCsmacd]",
+		"warning /interfaces/interface=port3/ipv4/address=10.64.0.1: the address 10.64.0.1 is on port1 already [delete /interfaces/interface=port3/ipv4/address=10.64.0.1]",
+		"hint /ietf-interfaces:interfaces/interface=port1/ietf-ip:ipv4/mtu: edit 3 sets what it was already; take it back with: latch unstage 1 3",
+	}, told)
+	assert.Zero(t, parts[0].Check.Unchecked, "the router's conditions are all decided here")
+}

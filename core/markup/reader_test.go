@@ -1,0 +1,93 @@
+package markup_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"oakenlatch/core/markup"
+)
+
+// The events of a document, with names, attributes and text as they come.
+func TestReader(t *testing.T) {
+	r, err := markup.NewReader([]byte("<?xml version='1.0'?><!-- c --><a xmlns='urn:a' xmlns:p='urn:p' p:k='1' k='2'>x<p:b xmlns='urn:b' xmlns:q='urn:q'><c>&lt;<![CDATA[&]]></c></p:b>y<d/></a>\n"), markup.Limits{})
+	require.NoError(t, err)
+	var got []string
+	for {
+		ev, err := r.Next()
+		require.NoError(t, err)
+		if ev == markup.Done {
+			break
+		}
+		line := fmt.Sprintf("%d {%s}%s %q", ev, r.Name().Space, r.Name().Local, r.Text())
+		if ev == markup.Start {
+			for _, a := range r.Attrs() {
+				line += fmt.Sprintf(" {%s}%s=%s", a.Name.Space, a.Name.Local, a.Value)
+			}
+		}
+		q, ok := r.Resolve("q")
+		if ok {
+			line += " q=" + q
+		}
+		got = append(got, line)
+	}
+	assert.Equal(t, []string{
+		`1 {urn:a}a "" {urn:p}k=1 {}k=2`, `1 {urn:p}b "x" q=urn:q`, `1 {urn:b}c "" q=urn:q`, `2 {urn:b}c "<&" q=urn:q`, `2 {urn:p}b "" q=urn:q`,
+		`1 {urn:a}d "y"`, `2 {urn:a}d ""`, `2 {urn:a}a ""`,
+	}, got)
+}
+
+// The same declaration in another place is another scope.
+func TestScopesAreNotConfused(t *testing.T) {
+	el, err := markup.Parse([]byte(`<a xmlns:x="urn:1"><b xmlns:p="urn:p"/><c xmlns:x="urn:2"><b xmlns:p="urn:p"/></c><b xmlns:p="urn:p"/></a>`), markup.Limits{})
+	require.NoError(t, err)
+	for i, want := range []string{"urn:1", "urn:2", "urn:1"} {
+		b := []*markup.Element{el.Children[0], el.Children[1].Children[0], el.Children[2]}[i]
+		x, _ := b.Resolve("x")
+		p, _ := b.Resolve("p")
+		assert.Equal(t, []string{want, "urn:p"}, []string{x, p})
+		r := b.Reader()
+		_, err := r.Next()
+		require.NoError(t, err)
+		again, _ := r.Resolve("x")
+		assert.Equal(t, want, again, "read anew, an element has what is in scope where it stands")
+	}
+}
+
+func TestCompact(t *testing.T) {
+	for in, want := range map[string]string{
+		"<r xmlns:q='urn:q'><a>\n  <b> x </b>\n  <q:c/>\n</a></r>": `<a xmlns="" xmlns:q="urn:q"><b> x </b><q:c/></a>`,
+		"<r><a/></r>":                         `<a xmlns=""/>`,
+		"<r><a> <!-- kept -->  <b/> </a></r>": `<a xmlns=""> <!-- kept --><b/></a>`,
+		"<r><a> text <b/> more </a></r>":      `<a xmlns=""> text <b/> more </a>`,
+	} {
+		el, err := markup.Parse([]byte(in), markup.Limits{})
+		require.NoError(t, err)
+		assert.Equal(t, want, string(el.Children[0].Compact()), in)
+	}
+}
+
+func TestReaderErrors(t *testing.T) {
+	for doc, want := range map[string]string{
+		"":                         "no element in the document",
+		"<a>":                      "the document ends inside <a>",
+		"<a/><b/>":                 "a second element <b>",
+		"<a/>x":                    "text outside",
+		"<a></b>":                  "end tag </b> closes <a>",
+		"<p:a/>":                   `prefix "p" of a is not declared`,
+		"<a p:k='1'/>":             `prefix "p" of k is not declared`,
+		"<a k='' k=''/>":           "attribute k twice",
+		"<!DOCTYPE a []><a/>":      "document type declarations are not accepted",
+		"<a>\n <b></c></a>":        "line 2, column 5",
+		"<a>\xff</a>":              "invalid UTF-8",
+		strings.Repeat("<a>", 200): "nested deeper than 128",
+	} {
+		_, err := markup.Parse([]byte(doc), markup.Limits{})
+		require.ErrorContains(t, err, want, "%.40s", doc)
+	}
+	_, err := markup.NewReader(make([]byte, 11), markup.Limits{Bytes: 10})
+	require.ErrorIs(t, err, markup.ErrTooLarge)
+}

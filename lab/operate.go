@@ -2,6 +2,7 @@ package lab
 
 import (
 	"fmt"
+	"slices"
 	"net"
 	"strconv"
 	"strings"
@@ -127,8 +128,10 @@ func (d *Device) free(s *netconf.Session, ds netconf.Datastore) error {
 func (d *Device) data(op *markup.Element, n *tree.Node, state func(*markup.Writer)) ([]byte, error) {
 	mode := d.basicMode()
 	if asked := op.Child(netconf.DefaultsNS, "with-defaults"); asked != nil {
-		if mode = tree.DefaultsMode(asked.Value()); d.Spec.OnlyDefaults && mode != d.basicMode() {
-			return nil, refuse("operation-not-supported", "with-defaults %s is not supported here", mode)
+		mode = tree.DefaultsMode(asked.Value())
+		known := slices.Contains([]tree.DefaultsMode{tree.ReportAll, tree.ReportAllTagged, tree.Trim, tree.Explicit}, mode)
+		if !known || d.Spec.OnlyDefaults && mode != d.basicMode() {
+			return nil, refuse("invalid-value", "with-defaults %q is not supported here", mode)
 		}
 	}
 	w := &markup.Writer{}

@@ -59,6 +59,7 @@ func Run(t *testing.T, target Target) {
 		{"confirm without a pending commit is refused", nothingPending},
 		{"startup", startup},
 		{"schemas", schemas},
+		{"ways of reporting defaults", defaults},
 		{"kill-session", kill},
 		{"a call ends with its context", contexts},
 	} {
@@ -383,6 +384,26 @@ func schemas(t *testing.T, k kit) {
 		found = found || m.Name == "ietf-system" && strings.HasPrefix(m.Namespace, "urn:ietf:")
 	}
 	assert.True(t, found, "ietf-system is announced in the hello")
+}
+
+// defaults asks for an explicitly set default in every way the device knows
+// (RFC 6243 section 3).
+func defaults(t *testing.T, k kit) {
+	c := k.open(t)
+	basic, also := c.Capabilities.Defaults()
+	if basic == "" {
+		t.Skip("the device announces no :with-defaults")
+	}
+	edit(t, c, "<ntp><enabled>true</enabled><server><name>tide</name><udp><address>203.0.113.5</address></udp></server></ntp>")
+	defer func() { require.NoError(t, c.DiscardChanges(within(t))) }()
+	for _, mode := range append([]string{basic}, also...) {
+		data, err := c.GetConfigWith(within(t), netconf.Candidate, system("<ntp/>"), mode)
+		require.NoError(t, err, mode)
+		require.NotNil(t, data.Find("system", "ntp", "server"), mode)
+		assert.Equal(t, mode != "trim", data.Find("system", "ntp", "enabled") != nil, mode)
+	}
+	_, err := c.GetConfigWith(within(t), netconf.Candidate, nil, "by-heart")
+	assert.True(t, netconf.Refused(err), "a way there is not")
 }
 
 func kill(t *testing.T, k kit) {

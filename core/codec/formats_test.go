@@ -2,6 +2,7 @@ package codec_test
 
 import (
 	"math/rand/v2"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -195,4 +196,17 @@ func TestEnvelopes(t *testing.T) {
 	}
 	_, err := d.Read([]byte(body + "<x>"))
 	require.ErrorContains(t, err, "line 1, column 62")
+}
+
+// Documents that say little with much, or much with little, are cut off.
+func TestDocumentsOutOfProportion(t *testing.T) {
+	d := codec.Decoder{Schema: sample.Schema(), Limits: markup.Limits{Nodes: 1000, Depth: 20, Bytes: 1 << 20}}
+	many := func(s string) string { return strings.Repeat(s, 2000) }
+	for name, doc := range map[string]string{
+		"elements": "<config>" + many("<x/>") + "</config>", "values": `{"a": [` + many("1,") + "1]}", "lines": "harbour\n" + many("  words: a\n"),
+		"depth of elements": strings.Repeat("<a>", 30), "depth of values": strings.Repeat(`{"a":`, 30), "bytes": strings.Repeat(" ", 1<<20+1),
+	} {
+		_, err := d.Read([]byte(doc))
+		require.ErrorIs(t, err, markup.ErrTooLarge, name)
+	}
 }

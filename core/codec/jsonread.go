@@ -34,7 +34,7 @@ func parseJSON(doc []byte, lim markup.Limits) (*value, error) {
 	if err := lim.Fits(len(doc)); err != nil {
 		return nil, err
 	}
-	p := &jsonParser{dec: json.NewDecoder(bytes.NewReader(doc)), doc: doc, depth: lim.Depth}
+	p := &jsonParser{dec: json.NewDecoder(bytes.NewReader(doc)), doc: doc, lim: lim}
 	p.dec.UseNumber()
 	v, err := p.value(0)
 	if err != nil {
@@ -49,7 +49,8 @@ func parseJSON(doc []byte, lim markup.Limits) (*value, error) {
 type jsonParser struct {
 	dec   *json.Decoder
 	doc   []byte
-	depth int
+	lim   markup.Limits
+	count int
 }
 
 func place(doc []byte, at int64) (line, column int) {
@@ -62,26 +63,39 @@ func (p *jsonParser) fail(at int64, format string, args ...any) error {
 	return &Error{Tag: "malformed-message", Msg: fmt.Sprintf(format, args...), Line: line, Column: column}
 }
 
-func (p *jsonParser) value(depth int) (*value, error) {
-	if depth > p.depth {
-		return nil, fmt.Errorf("%w: values nested deeper than %d", markup.ErrTooLarge, p.depth)
-	}
+// token gives the next token and where it begins, counted from 1.
+func (p *jsonParser) token() (json.Token, int64, error) {
 	start := p.dec.InputOffset()
 	tok, err := p.dec.Token()
 	for int(start) < len(p.doc) && strings.IndexByte(" \t\r\n:,", p.doc[start]) >= 0 {
 		start++
 	}
-	if err != nil {
-		var syn *json.SyntaxError
-		switch {
-		case errors.As(err, &syn):
-			return nil, p.fail(syn.Offset, "not JSON: %s", syn.Error())
-		case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-			return nil, p.fail(int64(len(p.doc)), "the document ends too early")
-		}
-		return nil, p.fail(p.dec.InputOffset(), "not JSON: %s", err)
+	var syn *json.SyntaxError
+	switch {
+	case err == nil:
+		return tok, start + 1, nil
+	case errors.As(err, &syn):
+		err = p.fail(syn.Offset, "not JSON: %s", syn.Error())
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		err = p.fail(int64(len(p.doc)), "the document ends too early")
+	default:
+		err = p.fail(p.dec.InputOffset(), "not JSON: %s", err)
 	}
-	v := &value{at: start + 1}
+	return nil, 0, err
+}
+
+func (p *jsonParser) value(depth int) (*value, error) {
+	if depth > p.lim.Depth {
+		return nil, fmt.Errorf("%w: values nested deeper than %d", markup.ErrTooLarge, p.lim.Depth)
+	}
+	if p.count++; p.count > p.lim.Nodes {
+		return nil, p.lim.Counts(p.count)
+	}
+	tok, at, err := p.token()
+	if err != nil {
+		return nil, err
+	}
+	v := &value{at: at}
 	delim, ok := tok.(json.Delim)
 	if !ok {
 		v.scalar = tok
@@ -98,13 +112,13 @@ func (p *jsonParser) value(depth int) (*value, error) {
 			v.array = append(v.array, item)
 			continue
 		}
-		key, err := p.value(depth + 1)
+		key, at, err := p.token()
 		if err != nil {
 			return nil, err
 		}
-		name, _ := key.scalar.(string)
+		name, _ := key.(string)
 		if seen[name] {
-			return nil, p.fail(key.at, "member %q stands twice", name)
+			return nil, p.fail(at, "member %q stands twice", name)
 		}
 		seen[name] = true
 		item, err := p.value(depth + 1)

@@ -30,6 +30,9 @@ func (d Decoder) OutlineBelow(parent *schema.Node, text string) ([]*tree.Node, e
 	if err := lim.Fits(len(text)); err != nil {
 		return nil, err
 	}
+	if err := lim.Counts(strings.Count(text, "\n")); err != nil {
+		return nil, err
+	}
 	lines, err := split(text)
 	if err != nil {
 		return nil, err

@@ -66,12 +66,14 @@ func (s *scope) lookup(prefix string) (string, bool) {
 type Limits struct {
 	Bytes int // whole document, default 64 MiB
 	Depth int // nesting of elements, default 128
+	Nodes int // elements, values or lines in all, default 2 million
 }
 
 // Default limits of Parse.
 const (
 	DefaultBytes = 64 << 20
 	DefaultDepth = 128
+	DefaultNodes = 2_000_000
 )
 
 // Filled gives the limits with the defaults where none are set.
@@ -82,6 +84,9 @@ func (l Limits) Filled() Limits {
 	if l.Depth == 0 {
 		l.Depth = DefaultDepth
 	}
+	if l.Nodes == 0 {
+		l.Nodes = DefaultNodes
+	}
 	return l
 }
 
@@ -89,6 +94,14 @@ func (l Limits) Filled() Limits {
 func (l Limits) Fits(size int) error {
 	if size > l.Bytes {
 		return fmt.Errorf("%w: %d bytes, at most %d are read", ErrTooLarge, size, l.Bytes)
+	}
+	return nil
+}
+
+// Counts refuses a document that has too much in it.
+func (l Limits) Counts(nodes int) error {
+	if nodes > l.Nodes {
+		return fmt.Errorf("%w: more than %d elements or values", ErrTooLarge, l.Nodes)
 	}
 	return nil
 }

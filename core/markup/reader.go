@@ -25,6 +25,7 @@ type Reader struct {
 	dec   *xml.Decoder
 	stack []open
 	begun bool
+	count int   // elements so far
 	cur   *open // the element just opened or closed; one closed lasts until the next is opened
 	attrs []Attr
 	text  []byte
@@ -54,7 +55,7 @@ func NewReader(src []byte, lim Limits) (*Reader, error) {
 // Reader reads an element anew, from its start tag on, with the namespaces
 // that are in scope there.
 func (e *Element) Reader() *Reader {
-	r := &Reader{src: e.Raw, lim: Limits{Bytes: len(e.Raw), Depth: DefaultDepth}, dec: xml.NewDecoder(&source{src: e.Raw})}
+	r := &Reader{src: e.Raw, lim: Limits{Bytes: len(e.Raw), Depth: DefaultDepth, Nodes: len(e.Raw)}, dec: xml.NewDecoder(&source{src: e.Raw})}
 	outer := e.scope
 	if e.declares {
 		outer = e.scope.outer
@@ -163,6 +164,9 @@ func (r *Reader) open(at int64, t xml.StartElement) error {
 	}
 	if len(r.stack) >= r.lim.Depth {
 		return fmt.Errorf("%w: elements nested deeper than %d", ErrTooLarge, r.lim.Depth)
+	}
+	if r.count++; r.count > r.lim.Nodes {
+		return r.lim.Counts(r.count)
 	}
 	outer := r.cur
 	if n := len(r.stack); n > 0 {

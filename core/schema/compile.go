@@ -67,6 +67,9 @@ func Compile(sources []Source, opt Options) *Schema {
 // Dependencies lists the modules that a module's text imports and the
 // submodules it includes; none where the text cannot be read.
 func Dependencies(text string) []string {
+	if readable(text) != nil {
+		return nil
+	}
 	stmts, err := yang.Parse(text, "")
 	if err != nil {
 		return nil
@@ -117,6 +120,9 @@ type compiler struct {
 	config     map[*Node]bool // explicit config statements
 	roots      []*Node
 	depth      int
+	work       int
+	spent      bool
+	statements int
 	operations map[operation]bool
 	checking   map[*yang.Statement]bool     // typedefs being resolved, to stop cycles
 	scopes     map[*Node]map[string]*Module // prefixes where a node's default stands
@@ -163,7 +169,11 @@ func all(st *yang.Statement, keyword string) []*yang.Statement {
 func (c *compiler) load(sources []Source) {
 	seen := map[string]bool{}
 	for _, src := range sources {
-		stmts, err := yang.Parse(src.Text, src.Name)
+		err := readable(src.Text)
+		var stmts []*yang.Statement
+		if err == nil {
+			stmts, err = yang.Parse(src.Text, src.Name)
+		}
 		if err != nil || len(stmts) != 1 {
 			if err == nil {
 				err = fmt.Errorf("holds %d statements where one module belongs", len(stmts))
@@ -172,6 +182,7 @@ func (c *compiler) load(sources []Source) {
 			continue
 		}
 		st := stmts[0]
+		c.statements += count(st)
 		u := &unit{name: st.Argument, stmt: st, prefixes: map[string]*Module{}, missing: map[string]string{}}
 		for _, inc := range all(st, "include") {
 			u.includes = append(u.includes, inc.Argument)
@@ -373,6 +384,7 @@ type featureExpr struct {
 	c     *compiler
 	sc    *scope
 	words []string
+	depth int
 }
 
 func (e *featureExpr) next(word string) bool {
@@ -402,6 +414,10 @@ func (e *featureExpr) and() bool {
 }
 
 func (e *featureExpr) not() bool {
+	if e.depth++; e.depth > maxDepth {
+		return false // nobody writes that: what it guards is left out
+	}
+	defer func() { e.depth-- }()
 	if e.next("not") {
 		return !e.not()
 	}
@@ -480,7 +496,7 @@ func (c *compiler) identities() {
 		var up func(id *Identity)
 		up = func(id *Identity) {
 			for _, b := range id.Bases {
-				if !b.below[p.id] && b != p.id {
+				if !b.below[p.id] && b != p.id && c.spend(1) {
 					b.below[p.id] = true
 					up(b)
 				}

@@ -29,6 +29,9 @@ func (c *compiler) build(stmts []*yang.Statement, sc *scope, m *Module, parent *
 	var out []*Node
 	for _, st := range stmts {
 		if st.Keyword == "uses" {
+			if !c.spend(1) {
+				return out
+			}
 			out = append(out, c.uses(st, sc, m, parent)...)
 			continue
 		}
@@ -39,6 +42,9 @@ func (c *compiler) build(stmts []*yang.Statement, sc *scope, m *Module, parent *
 		kind, ok := kinds[st.Keyword]
 		if !ok || !c.enabled(st, sc) {
 			continue
+		}
+		if !c.spend(1) {
+			return out
 		}
 		n, err := c.node(kind, st, sc, m, parent)
 		if err != nil {

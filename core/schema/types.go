@@ -1,6 +1,7 @@
 package schema
 
 import (
+	"errors"
 	"fmt"
 	"sort"
 	"strconv"
@@ -11,6 +12,9 @@ import (
 
 // typ resolves a type statement down to its built-in type.
 func (c *compiler) typ(st *yang.Statement, sc *scope) (*Type, error) {
+	if !c.spend(1) {
+		return nil, errors.New("the modules describe too many types")
+	}
 	if _, builtin := bases[Base(st.Argument)]; builtin {
 		t := &Type{Base: Base(st.Argument), Name: st.Argument}
 		return t, c.restrict(t, st, sc)

@@ -195,6 +195,7 @@ func qualified(nodes []*schema.Node) []string {
 
 // nearest gives up to five names, those most like the given one first.
 func nearest(name string, nodes []*schema.Node) []string {
+	name = name[:min(len(name), 64)] // nobody means more
 	type scored struct {
 		name  string
 		score int

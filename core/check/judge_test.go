@@ -81,7 +81,7 @@ func TestTheJudgeAgrees(t *testing.T) {
 			for seed := range uint64(100) {
 				j.round(rand.New(rand.NewPCG(seed, 11)), seed)
 			}
-			t.Logf("%d documents: %d valid, %d not, %d left to the device", j.valid+j.invalid, j.valid, j.invalid, j.left)
+			t.Logf("%d documents: %d valid, %d not, %d left to the device, %d to JSON and back", j.valid+j.invalid, j.valid, j.invalid, j.left, j.translated)
 			assert.Greater(t, j.valid, 40, "valid documents were among them")
 		})
 	}
@@ -134,6 +134,7 @@ type judge struct {
 	dir                  string
 	files                []string
 	valid, invalid, left int
+	translated           int
 }
 
 // round makes a document, mends it as far as the findings say how, and breaks
@@ -194,9 +195,27 @@ func (j *judge) ask(n *tree.Node, seed uint64) {
 	}
 	if theirs {
 		j.valid++
+		if j.valid%4 == 0 {
+			j.translate(n, file, seed)
+		}
 	} else {
 		j.invalid++
 	}
+}
+
+// translate has the judge turn our XML into JSON and our JSON into XML: both
+// mean here what it was.
+func (j *judge) translate(n *tree.Node, file string, seed uint64) {
+	ours := filepath.Join(j.dir, "doc.json")
+	require.NoError(j.t, os.WriteFile(ours, codec.JSON(j.s, n), 0o600))
+	for _, c := range []struct{ from, to string }{{file, "json"}, {ours, "xml"}} {
+		out, err := exec.Command("yanglint", append(append([]string{"-p", modulesDir, "-p", j.dir, "-t", "config", "-f", c.to}, j.files...), c.from)...).Output()
+		require.NoError(j.t, err, "seed %d, %s: %s", seed, c.from, out)
+		doc, err := codec.Decoder{Schema: j.s}.Read(out)
+		require.NoError(j.t, err, "seed %d: %s", seed, out)
+		require.Equal(j.t, codec.OutlineText(n), codec.OutlineText(doc.Content), "seed %d, to %s", seed, c.to)
+	}
+	j.translated++
 }
 
 // texts are values to try where a type's patterns decide.

@@ -2,8 +2,8 @@ package lab
 
 import (
 	"fmt"
-	"slices"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -17,28 +17,6 @@ import (
 )
 
 func base(local string) markup.Name { return markup.Name{Space: netconf.BaseNS, Local: local} }
-
-func (d *Device) capabilities() []string {
-	caps := []string{
-		netconf.CapBase10, netconf.CapBase11, netconf.CapCandidate, netconf.CapConfirmedCommit10, netconf.CapConfirmedCommit11,
-		netconf.CapRollbackOnError, netconf.CapValidate10, netconf.CapValidate11, netconf.CapStartup,
-	}
-	caps = append(caps, netconf.CapWithDefaults+"?basic-mode="+string(d.basicMode()))
-	if !d.Spec.OnlyDefaults {
-		caps[len(caps)-1] += "&also-supported=report-all,report-all-tagged,trim,explicit"
-	}
-	for _, m := range d.set.schema.Modules {
-		c := m.Namespace + "?module=" + m.Name
-		if m.Revision != "" {
-			c += "&revision=" + m.Revision
-		}
-		if f := features[m.Name]; len(f) > 0 {
-			c += "&features=" + strings.Join(f, ",")
-		}
-		caps = append(caps, c)
-	}
-	return caps
-}
 
 // refuse makes a single rpc-error.
 func refuse(tag, format string, args ...any) error {
@@ -84,13 +62,6 @@ func (d *Device) Closed(s *netconf.Session) {
 	if d.pending != nil && d.pending.persist == "" && d.pending.session == s.ID {
 		d.revert()
 	}
-}
-
-func (d *Device) basicMode() tree.DefaultsMode {
-	if d.Spec.Defaults == "" {
-		return tree.Explicit
-	}
-	return d.Spec.Defaults
 }
 
 // datastore reads the datastore named below a <source> or <target>.

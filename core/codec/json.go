@@ -242,32 +242,9 @@ func anyJSON(s *schema.Schema, b *bytes.Buffer, el *markup.Element, parent *sche
 	if strings.TrimSpace(el.Text) != "" {
 		return false
 	}
-	type member struct {
-		name string
-		els  []*markup.Element
-		mod  *schema.Module
-	}
-	var members []member
-	for _, c := range el.Children {
-		m := s.ModuleByNamespace(c.Name.Space)
-		if m == nil && c.Name.Space != "" {
-			return false
-		}
-		name := c.Name.Local
-		switch {
-		case m == nil && parent != nil:
-			name = ":" + name // no namespace at all
-		case m != parent:
-			name = m.Name + ":" + name
-		}
-		if n := len(members); n > 0 && members[n-1].name == name {
-			members[n-1].els = append(members[n-1].els, c)
-			continue
-		}
-		if slices.ContainsFunc(members, func(o member) bool { return o.name == name }) {
-			return false // the order of elements would be lost
-		}
-		members = append(members, member{name, []*markup.Element{c}, m})
+	members, ok := anyMembers(s, el, parent)
+	if !ok {
+		return false
 	}
 	b.WriteByte('{')
 	for i, m := range members {
@@ -297,4 +274,39 @@ func anyJSON(s *schema.Schema, b *bytes.Buffer, el *markup.Element, parent *sche
 	}
 	b.WriteByte('}')
 	return true
+}
+
+// anyMember is the elements of one name below an element of anydata.
+type anyMember struct {
+	name string
+	els  []*markup.Element
+	mod  *schema.Module
+}
+
+// anyMembers gathers an element's children by their names in JSON. False where
+// their order would be lost, or a namespace has no module.
+func anyMembers(s *schema.Schema, el *markup.Element, parent *schema.Module) ([]anyMember, bool) {
+	var members []anyMember
+	for _, c := range el.Children {
+		m := s.ModuleByNamespace(c.Name.Space)
+		if m == nil && c.Name.Space != "" {
+			return nil, false
+		}
+		name := c.Name.Local
+		switch {
+		case m == nil && parent != nil:
+			name = ":" + name // no namespace at all
+		case m != parent:
+			name = m.Name + ":" + name
+		}
+		if n := len(members); n > 0 && members[n-1].name == name {
+			members[n-1].els = append(members[n-1].els, c)
+			continue
+		}
+		if slices.ContainsFunc(members, func(o anyMember) bool { return o.name == name }) {
+			return nil, false
+		}
+		members = append(members, anyMember{name, []*markup.Element{c}, m})
+	}
+	return members, true
 }

@@ -130,7 +130,7 @@ func (c *Client) receive() {
 			c.end(err)
 			return
 		}
-		el, err := markup.Parse(msg, markup.Limits{Bytes: c.frames.max})
+		el, err := markup.Parse(msg, markup.Limits{Bytes: c.frames.max, Closed: base("data")})
 		if err != nil {
 			c.end(fmt.Errorf("the device sent something that is not XML: %w", err))
 			return
@@ -211,7 +211,7 @@ func (c *Client) Close(ctx context.Context) error {
 // Call sends an operation, given as the content of the rpc element, and gives
 // the rpc-reply. name is for error messages.
 func (c *Client) Call(ctx context.Context, name string, content []byte) (*markup.Element, error) {
-	return c.send(ctx, name, content)
+	return opened(c.send(ctx, name, content))
 }
 
 // call sends an operation of the base namespace with the given body writer.

@@ -50,6 +50,7 @@ func (f Filter) write(w *markup.Writer) {
 	w.End()
 }
 
+// data gives the <data> of a reply, closed: a configuration may be large.
 func data(el *markup.Element, err error) (*markup.Element, error) {
 	if err != nil {
 		return nil, err
@@ -60,18 +61,26 @@ func data(el *markup.Element, err error) (*markup.Element, error) {
 	return nil, errors.New("the reply holds no data element")
 }
 
+func opened(el *markup.Element, err error) (*markup.Element, error) {
+	if err != nil {
+		return nil, err
+	}
+	return el.Open()
+}
+
 // Get reads running configuration and state (section 7.7); gives the <data>.
 func (c *Client) Get(ctx context.Context, f Filter) (*markup.Element, error) {
-	return data(c.call(ctx, "get", f.write))
+	return opened(data(c.call(ctx, "get", f.write)))
 }
 
 // GetConfig reads a configuration (section 7.1); gives the <data>.
 func (c *Client) GetConfig(ctx context.Context, from Datastore, f Filter) (*markup.Element, error) {
-	return c.GetConfigWith(ctx, from, f, "")
+	return opened(c.GetConfigWith(ctx, from, f, ""))
 }
 
-// GetConfigWith is GetConfig with a mode for defaults (RFC 6243 section 4.5.1);
-// "" leaves that to the device.
+// GetConfigWith is GetConfig with a mode for defaults (RFC 6243 section 4.5.1),
+// "" leaves that to the device, and gives the <data> closed: to be opened, or
+// read by a Reader.
 func (c *Client) GetConfigWith(ctx context.Context, from Datastore, f Filter, defaults string) (*markup.Element, error) {
 	return data(c.call(ctx, "get-config", func(w *markup.Writer) {
 		w.Start(base("source"))

@@ -67,6 +67,10 @@ type Limits struct {
 	Bytes int // whole document, default 64 MiB
 	Depth int // nesting of elements, default 128
 	Nodes int // elements, values or lines in all, default 2 million
+
+	// Closed names elements of which only the source bytes are kept: Open gives
+	// what is in them, Reader reads it.
+	Closed Name
 }
 
 // Default limits of Parse.
@@ -235,6 +239,15 @@ func (e *Element) Standalone() []byte {
 	}
 	b.Write(e.Raw[end:])
 	return b.Bytes()
+}
+
+// Open gives an element with all that is in it, where it was closed.
+func (e *Element) Open() (*Element, error) {
+	r := e.Reader()
+	if _, err := r.Next(); err != nil {
+		return nil, err
+	}
+	return r.Element()
 }
 
 // Compact gives the element standing by itself as Standalone does, without the

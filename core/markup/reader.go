@@ -288,6 +288,13 @@ func (r *Reader) close(at int64, t xml.EndElement) error {
 func (r *Reader) Element() (*Element, error) {
 	o := *r.cur
 	e := &Element{Name: o.name, scope: o.scope, declares: o.declares, Attrs: append([]Attr(nil), r.attrs...)}
+	if o.name == r.lim.Closed && o.name.Local != "" {
+		if err := r.skip(); err != nil {
+			return nil, err
+		}
+		e.Raw = r.src[o.start:r.dec.InputOffset()]
+		return e, nil
+	}
 	var text []byte
 	for {
 		ev, err := r.Next()
@@ -306,4 +313,20 @@ func (r *Reader) Element() (*Element, error) {
 		}
 		e.Children = append(e.Children, c)
 	}
+}
+
+// skip reads up to the end of the element just opened.
+func (r *Reader) skip() error {
+	for depth := 1; depth > 0; {
+		ev, err := r.Next()
+		if err != nil {
+			return err
+		}
+		if ev == Start {
+			depth++
+		} else {
+			depth--
+		}
+	}
+	return nil
 }

@@ -91,3 +91,19 @@ func TestReaderErrors(t *testing.T) {
 	_, err := markup.NewReader(make([]byte, 11), markup.Limits{Bytes: 10})
 	require.ErrorIs(t, err, markup.ErrTooLarge)
 }
+
+// Of a closed element only the bytes are kept; opened, or read, it has all.
+func TestClosed(t *testing.T) {
+	el, err := markup.Parse([]byte(`<r xmlns="urn:r" xmlns:p="urn:p"><data k="1"><a><p:b/></a>text</data><data xmlns="urn:other"><c/></data></r>`), markup.Limits{Closed: markup.Name{Space: "urn:r", Local: "data"}})
+	require.NoError(t, err)
+	closed := el.Children[0]
+	assert.Empty(t, closed.Children)
+	assert.Equal(t, "1", closed.Attrs[0].Value)
+	assert.Len(t, el.Children[1].Children, 1, "another namespace's is not meant")
+	open, err := closed.Open()
+	require.NoError(t, err)
+	assert.Equal(t, markup.Name{Space: "urn:p", Local: "b"}, open.Find("a", "b").Name)
+	assert.Equal(t, "text", open.Text)
+	_, err = markup.Parse([]byte(`<data><a></data>`), markup.Limits{Closed: markup.Name{Local: "data"}})
+	require.ErrorContains(t, err, "closes <a>")
+}

@@ -399,6 +399,8 @@ func defaults(t *testing.T, k kit) {
 	for _, mode := range append([]string{basic}, also...) {
 		data, err := c.GetConfigWith(within(t), netconf.Candidate, system("<ntp/>"), mode)
 		require.NoError(t, err, mode)
+		data, err = data.Open()
+		require.NoError(t, err, mode)
 		require.NotNil(t, data.Find("system", "ntp", "server"), mode)
 		assert.Equal(t, mode != "trim", data.Find("system", "ntp", "enabled") != nil, mode)
 	}

@@ -182,7 +182,7 @@ func TestOutOfOrder(t *testing.T) {
 	var wg sync.WaitGroup
 	for _, op := range []string{"get", "get-config"} {
 		wg.Go(func() {
-			el, err := c.call(t.Context(), op, nil)
+			el, err := opened(c.call(t.Context(), op, nil))
 			if assert.NoError(t, err) {
 				assert.Equal(t, op, el.Find("data").Value())
 			}

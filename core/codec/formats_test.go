@@ -177,6 +177,12 @@ func TestDefaultsOfADevice(t *testing.T) {
 	back, err := d.ParseTree(doc)
 	require.NoError(t, err)
 	assert.Equal(t, explicit.Digest(), back.Digest(), "what is tagged was set by nobody")
+	tags := explicit.WithDefaults(d.Schema, tree.ReportAllTagged)
+	for _, doc := range [][]byte{codec.JSON(d.Schema, tags), []byte(codec.OutlineText(tags))} {
+		back, err := d.Read(doc)
+		require.NoError(t, err, "%s", doc)
+		assert.Equal(t, explicit.Digest(), back.Content.Digest(), "%s", doc)
+	}
 	assert.Equal(t, trimmed.WithoutDefaults().Digest(), explicit.WithoutDefaults().Digest())
 }
 

@@ -129,6 +129,9 @@ func (r *jsonReader) child(s *schema.Node, v, about *value, at tree.Path) ([]*tr
 	switch s.Kind {
 	case schema.Leaf:
 		n, err := r.leaf(s, v, about, here)
+		if n == nil {
+			return nil, err
+		}
 		return []*tree.Node{n}, err
 	case schema.List, schema.LeafList:
 		if v.kind != '[' {
@@ -150,7 +153,9 @@ func (r *jsonReader) child(s *schema.Node, v, about *value, at tree.Path) ([]*tr
 			if err != nil {
 				return nil, err
 			}
-			out = append(out, n)
+			if n != nil {
+				out = append(out, n)
+			}
 		}
 		return out, nil
 	case schema.Container:
@@ -201,7 +206,7 @@ func (r *jsonReader) leaf(s *schema.Node, v, about *value, at tree.Path) (*tree.
 		return n, nil
 	}
 	notes, err := r.notes(about, at)
-	return n.Annotated(notes), err
+	return set(n.Annotated(notes)), err
 }
 
 // scalar gives the canonical value of what JSON wrote (RFC 7951 section 6).

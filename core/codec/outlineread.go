@@ -106,7 +106,9 @@ func (r *outlineReader) block(parent *schema.Node, indent, depth int) ([]*tree.N
 		if err != nil {
 			return nil, err
 		}
-		kids = append(kids, n)
+		if n != nil {
+			kids = append(kids, n)
+		}
 	}
 	return kids, nil
 }
@@ -280,7 +282,7 @@ func (r *outlineReader) leaf(s *schema.Node, c *cursor) (*tree.Node, error) {
 	if r.at < len(r.lines) && r.lines[r.at].indent > c.line.indent {
 		return nil, r.lines[r.at].fail(0, "", "stands below %s, which is a %s and has nothing below it", s.Name, s.Kind)
 	}
-	return n.Annotated(notes), nil
+	return set(n.Annotated(notes)), nil
 }
 
 // text takes the lines of a block: those that begin with a bar.

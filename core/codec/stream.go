@@ -349,6 +349,8 @@ func (d Decoder) annotation(a tree.Annotation, have []tree.Annotation) (tree.Ann
 	switch {
 	case slices.ContainsFunc(have, func(o tree.Annotation) bool { return o.Module == a.Module && o.Space == a.Space && o.Name == a.Name }):
 		return a, fmt.Errorf("stands twice")
+	case a == tree.DefaultAnnotation:
+		return a, nil
 	case a.Space == NetconfNS || a.Space == YangNS || a.Space == WithDefaultsNS || a.Space == xmlNS:
 		return a, fmt.Errorf("namespace %s is the protocol's own", a.Space)
 	case !isName(a.Name):
@@ -367,4 +369,18 @@ func (d Decoder) annotation(a tree.Annotation, have []tree.Annotation) (tree.Ann
 		a.Value, err = d.Schema.Canonical(t, a.Value, d.Schema.NameResolver(m))
 	}
 	return a, err
+}
+
+// set gives a leaf that was set by somebody: nil for one that is marked as the
+// default in use (RFC 6243), which nobody set.
+func set(n *tree.Node) *tree.Node {
+	notes := n.Annotations()
+	i := slices.Index(notes, tree.DefaultAnnotation)
+	switch {
+	case i < 0:
+		return n
+	case n.Schema().IsDefault(n.Value()):
+		return nil
+	}
+	return n.Annotated(slices.Delete(slices.Clone(notes), i, i+1))
 }

@@ -204,6 +204,21 @@ func TestEnvelopes(t *testing.T) {
 	require.ErrorContains(t, err, "line 1, column 62")
 }
 
+// A leaf stands once, whatever its values; a container too, and an entry.
+func TestWhatStandsTwice(t *testing.T) {
+	d := codec.Decoder{Schema: sample.Schema()}
+	for _, doc := range []string{
+		`<harbour xmlns="urn:example:quay"><load>1</load><load>2</load></harbour>`, `<harbour xmlns="urn:example:quay"/><harbour xmlns="urn:example:quay"><load>1</load></harbour><harbour xmlns="urn:example:quay"><load>1</load></harbour>`,
+		`<harbour xmlns="urn:example:quay"><berth><name>b1</name></berth><berth><name>b1</name><ropes>1</ropes></berth></harbour>`, `<harbour xmlns="urn:example:quay"><berth><name>b1</name><name>b2</name></berth></harbour>`,
+		`<harbour xmlns="urn:example:quay"><queue><lane>1</lane><ship>a</ship></queue><queue><lane>2</lane><ship>a</ship></queue><queue><lane>01</lane><ship>a</ship></queue></harbour>`,
+		"harbour\n  load: 1\n  load: 2\n", "harbour\n  load: 1\nharbour\n  load: 1\n", "harbour\n  numbers: 1\n  numbers: 2\n  numbers: 0x1\n",
+		`{"quay:harbour": {"words": ["a", "b", "a"]}}`, `{"quay:harbour": {"berth": [{"name": "b1"}, {"name": "b1", "ropes": 1}]}}`,
+	} {
+		_, err := d.Read([]byte(doc))
+		require.ErrorContains(t, err, "twice", doc)
+	}
+}
+
 // Documents that say little with much, or much with little, are cut off.
 func TestDocumentsOutOfProportion(t *testing.T) {
 	d := codec.Decoder{Schema: sample.Schema(), Limits: markup.Limits{Nodes: 1000, Depth: 20, Bytes: 1 << 20}}

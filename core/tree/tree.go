@@ -246,7 +246,8 @@ func repeated(list []*Node) *Node {
 			continue
 		}
 		if !s.UserOrdered {
-			if list[i-1].value == list[i].value && slices.Equal(list[i-1].Keys(), list[i].Keys()) {
+			// Of a leaf, whatever its value, and of a container only one may be.
+			if slices.Equal(list[i-1].Keys(), list[i].Keys()) {
 				return list[i]
 			}
 			continue

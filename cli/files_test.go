@@ -13,6 +13,7 @@ import (
 
 	"oakenlatch/core/check"
 	"oakenlatch/core/codec"
+	"oakenlatch/core/diff"
 	"oakenlatch/core/markup"
 	"oakenlatch/core/sample"
 	"oakenlatch/wire"
@@ -158,4 +159,27 @@ func TestFilesWithADevice(t *testing.T) {
 	status, _, errs = run(t, h, nil, "mend", "7", "2")
 	assert.Equal(t, WrongUse, status)
 	assert.Contains(t, errs, "change 7 has 1 finding with one")
+}
+
+// A very large difference is told as what it does, line by line only on demand;
+// what was left to the device is named.
+func TestPreviewOfManyChanges(t *testing.T) {
+	p := wire.Preview{Against: "running", Ready: true, Change: wire.Change{Number: 7, Title: "Frames", State: "draft", Author: "mara"}, Parts: []wire.PartPreview{{
+		Device: "d", Read: true, Guard: "device", Count: 400, Unchecked: 2, Reasons: []string{"the module of prefix x is not at hand"},
+		Lines: []diff.Line{{Mark: diff.MarkChanged, Text: "mtu: 1500 → 9000"}},
+		Groups: []diff.Group{
+			{Kind: diff.Changed, Place: "/i=*/mtu", Old: "1500", New: "9000", Count: 398, Examples: []string{"/i=a/mtu", "/i=b/mtu", "/i=c/mtu"}},
+			{Kind: diff.Added, Place: "/v", New: "7", Count: 1, Examples: []string{"/v"}}, {Kind: diff.Removed, Place: "/w", Old: "8", Count: 1, Examples: []string{"/w"}},
+		},
+	}}}
+	h := func(w http.ResponseWriter, _ *http.Request) { _ = json.NewEncoder(w).Encode(p) }
+	status, out, _ := run(t, h, nil, "preview", "7")
+	assert.Equal(t, Done, status)
+	assert.Contains(t, out, "  ~    398× /i=*/mtu: 1500 → 9000\n            /i=a/mtu, /i=b/mtu, /i=c/mtu, …\n  +      1× /v: 7\n  −      1× /w: 8\n")
+	assert.Contains(t, out, "400 changes; line by line: latch preview 7 --whole")
+	assert.Contains(t, out, "left to the device's own validate: 2 conditions\n    the module of prefix x is not at hand")
+	assert.NotContains(t, out, "~ mtu: 1500")
+	_, out, _ = run(t, h, nil, "preview", "7", "--whole")
+	assert.Contains(t, out, "~ mtu: 1500 → 9000")
+	assert.NotContains(t, out, "398×")
 }

@@ -98,6 +98,10 @@ func readable(t *testing.T, a, b *tree.Node, d *diff.Difference, seed uint64) {
 	if seed%10 > 0 {
 		return // a process each
 	}
+	if _, err := exec.LookPath("patch"); err != nil {
+		t.Log("patch is not installed: the unified rendering is not applied")
+		return
+	}
 	dir := t.TempDir()
 	file := filepath.Join(dir, "a")
 	require.NoError(t, os.WriteFile(file, []byte(codec.OutlineText(a)), 0o600))

@@ -10,6 +10,7 @@ import (
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
+	"oakenlatch/core/tree"
 )
 
 // Every operation of RFC 8072 section 2.5, as somebody else would write it.
@@ -101,4 +102,18 @@ func TestChangesOfMetadata(t *testing.T) {
 	assert.True(t, items[0].Outline)
 	assert.Equal(t, `load: 1 @quay-notes:inspected="2"`, items[0].New)
 	assert.Contains(t, d.Unified("a", "b", 0), "-  berth [b1]\n+  berth [b1] @quay-notes:inspected=\"3\"\n-    ropes: 1\n+    ropes: 2\n")
+}
+
+// A unified diff from nothing, and to nothing, counts its lines as POSIX has it.
+func TestUnifiedAtTheEdges(t *testing.T) {
+	some := parse(t, `<depth>8</depth><load>1</load>`)
+	assert.Equal(t, "--- a\n+++ b\n@@ -0,0 +1,3 @@\n+harbour\n+  depth: 8.0\n+  load: 1\n", diff.Compare(tree.Empty, some).Unified("a", "b", 3))
+	assert.Equal(t, "--- a\n+++ b\n@@ -1,3 +0,0 @@\n-harbour\n-  depth: 8.0\n-  load: 1\n", diff.Compare(some, tree.Empty).Unified("a", "b", 3))
+	assert.Equal(t, "--- a\n+++ b\n@@ -3,1 +3,1 @@\n-  load: 1\n+  load: 2\n", diff.Compare(some, parse(t, `<depth>8</depth><load>2</load>`)).Unified("a", "b", 0))
+	assert.Empty(t, diff.Compare(some, some).Unified("a", "b", 3))
+	assert.Empty(t, diff.Compare(some, some).Lines(3))
+	p, err := tree.ParsePath(s, "/harbour/load")
+	require.NoError(t, err)
+	other := parse(t, `<depth>9</depth><load>2</load>`)
+	assert.Equal(t, 1, diff.Compare(some.Cut(p), other.Cut(p)).Count(), "restricted to a path")
 }

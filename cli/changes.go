@@ -259,7 +259,7 @@ func (a *app) partText(p wire.PartPreview, against string, change int64, offered
 		}
 	}
 	if p.Unsaved {
-		a.printf("  note: running here is not saved to startup\n")
+		a.printf("  note: running here is not saved to startup; see it with: latch device save %s\n", p.Device)
 	}
-	a.printf("  guard: %s\n", guardText(p.Guard, p.GuardWhy))
+	a.printf("  guard: %s\n", guardText(p.Guard))
 }

@@ -14,26 +14,51 @@ import (
 const glance = 300 * time.Millisecond
 
 func commit(a *app, fs *flag.FlagSet) func([]string) error {
-	hold := fs.Duration("hold", 10*time.Minute, "how long it stays on trial, e.g. 90s, 10m, 2h")
+	o := newOrderFlags(fs)
 	wait := fs.Bool("wait", false, "stay until it is decided")
+	due := newDueFlags(fs, "commit")
 	return func(args []string) error {
 		n, err := changeNumber(args[0])
 		if err != nil {
 			return err
 		}
-		var c wire.Change
-		if err := a.call("POST", changePath(n)+"/commit", wire.NewCommit{HoldSeconds: int64(*hold / time.Second)}, &c); err != nil {
-			return err
-		}
-		f := follower{a: a}
-		c, err = f.until(n, func(c wire.Change) bool {
-			return *wait && settled(c) || !*wait && (settled(c) || c.Commit.Phase == guard.Awaiting)
-		})
+		in, err := o.order()
 		if err != nil {
 			return err
 		}
-		return a.verdict(c)
+		enough := func(c wire.Change) bool { return settled(c) || !*wait && c.Commit.Phase == guard.Awaiting }
+		var c wire.Change
+		switch err := a.call("GET", changePath(n), nil, &c); {
+		case err != nil:
+			return err
+		case c.Commit != nil && c.Commit.Phase == guard.AllReady:
+			return a.begin(n, o, due, enough)
+		case due.at != "":
+			return a.scheduleCommit(n, in, due)
+		}
+		return a.start(n, in, enough)
 	}
+}
+
+// begin commits what was prepared: how is settled already.
+func (a *app) begin(n int64, o *orderFlags, due *dueFlags, enough func(wire.Change) bool) error {
+	given := o.given()
+	if due.at != "" {
+		given = append(given, "--at")
+	}
+	if len(given) > 0 {
+		return wrongUse("change %d is prepared, and how it is committed was settled with that: leave out %s, or give it up with latch revert %d and commit anew", n, strings.Join(given, ", "), n)
+	}
+	var c wire.Change
+	if err := a.call("POST", changePath(n)+"/begin", nil, &c); err != nil {
+		return err
+	}
+	f := follower{a: a}
+	c, err := f.until(n, enough)
+	if err != nil {
+		return err
+	}
+	return a.verdict(c)
 }
 
 // settled reports whether a change's commit is decided for good.
@@ -63,19 +88,86 @@ func (a *app) verdictText(c wire.Change) {
 	case "reverted":
 		a.printf("Change %d is %s: %s.\n", c.Number, a.paint(alarm, "reverted"), c.Reason)
 		for _, d := range c.Commit.Devices {
-			a.printf("  %s: read back, it holds its former configuration\n", d.Name)
+			a.printf("  %s: %s\n", d.Name, backText(d))
 		}
 	case "failed":
 		a.printf("Change %d %s: %s\nNothing of it is on any device. Mend it and commit again.\n", c.Number, a.paint(alarm, "failed"), c.Reason)
-	case "holding":
-		if c.Commit.Phase != guard.Awaiting {
+	case "holding", "applying":
+		switch {
+		case c.Commit == nil || c.Commit.Phase == guard.Done:
+		case c.Commit.Phase == guard.AllReady:
+			a.printf("Change %d is %s on %s: only the commit itself is left, nothing is in effect.\n", c.Number, a.paint(strong, "prepared"), orNone(c.Devices))
+			a.printf("It lapses at %s, or when a device moves on; the devices are locked for others until then.\n", when(c.Commit.LapsesAt))
+			a.printf("Commit it: latch commit %d    Give it up: latch revert %d\n", c.Number, c.Number)
+		case c.Commit.Phase == guard.Awaiting:
+			a.holdText(c)
+		default:
 			a.underWay(c)
-			return
 		}
-		a.printf("Change %d is in effect, %s. The way in was proved by a new session.\n", c.Number, a.paint(strong, "on hold"))
-		a.printf("It goes back by itself at %s (in %s).\n", when(c.Commit.Deadline), time.Duration(c.Commit.SecondsLeft)*time.Second)
-		a.printf("Keep it: latch confirm %d    Go back now: latch revert %d\n", c.Number, c.Number)
 	}
+}
+
+func (a *app) holdText(c wire.Change) {
+	a.printf("Change %d is in effect, %s. The way in was proved by a new session.\n", c.Number, a.paint(strong, "on hold"))
+	a.probes(c.Commit.Probes)
+	a.printf("%s at %s (in %s).\n", goesBack(c.Commit.Devices), when(c.Commit.Deadline), spell(time.Duration(c.Commit.SecondsLeft)*time.Second))
+	if c.Commit.ByProbes {
+		a.printf("It is confirmed by itself once every probe passes.\n")
+	}
+	a.printf("Keep it: latch confirm %d    More time: latch extend %d 20m    Go back now: latch revert %d\n", c.Number, c.Number, c.Number)
+}
+
+// goesBack says who sends the devices back when the hold ends.
+func goesBack(devices []guard.Device) string {
+	var weak []string
+	for _, d := range devices {
+		if d.Keeper == guard.ByService {
+			weak = append(weak, d.Name)
+		}
+	}
+	switch len(weak) {
+	case 0:
+		return "It goes back by itself"
+	case len(devices):
+		return "This service sends it back"
+	}
+	return "It goes back by itself, on " + strings.Join(weak, ", ") + " by this service alone,"
+}
+
+func (a *app) probes(list []wire.ProbeResult) {
+	for _, p := range list {
+		result := string(p.Result)
+		switch p.Result {
+		case "":
+			result = "not run yet"
+		case guard.Missed:
+			result = a.paint(alarm, result)
+		}
+		since := ""
+		if !p.Since.IsZero() {
+			since = ", since " + when(p.Since)
+		}
+		a.printf("  probe %s: %s: %s%s\n", p.Probe, result, p.Said, since)
+	}
+}
+
+// keeperText says what stands behind a hold on a device, "" for the best there
+// is.
+func keeperText(k guard.Keeper) string {
+	switch k {
+	case guard.BySession:
+		return "it goes back by itself, and also when this service stops or its session to the device breaks"
+	case guard.ByService:
+		return "only this service can send it back: if it stops or cannot reach the device, the change stays until it can again"
+	}
+	return ""
+}
+
+func backText(d guard.Device) string {
+	if d.Standing == guard.IsReverted {
+		return "read back, it holds its former configuration"
+	}
+	return standingText(d)
 }
 
 // underWay tells of a change that is neither on hold nor decided: what is
@@ -98,6 +190,8 @@ func savedText(d guard.Device) string {
 		return "kept, startup not saved yet"
 	case d.Saved:
 		return "kept, saved to startup"
+	case d.NoSave && d.Said == "":
+		return "kept; NOT saved to startup, as was asked: save it with latch device save " + d.Name
 	case d.Said != "":
 		return "kept, but NOT saved to startup: " + d.Said
 	}
@@ -106,6 +200,9 @@ func savedText(d guard.Device) string {
 
 func standingText(d guard.Device) string {
 	s := string(d.Standing)
+	if d.Keeper != guard.ByDevice && d.Standing == guard.Held {
+		s += " (guard: " + string(d.Keeper) + ")"
+	}
 	if d.Unreachable {
 		s += ", unreachable"
 	}
@@ -154,8 +251,9 @@ func (f *follower) endLine() {
 
 var phaseText = map[guard.Phase]string{
 	guard.Preparing: "preparing: locking, writing and validating the candidate",
+	guard.AllReady:  "prepared: only the commit is left",
 	guard.Applying:  "applying on trial",
-	guard.Probing:   "in effect on trial; opening a new session to prove the way in",
+	guard.Probing:   "in effect on trial; opening a new session to prove the way in, running the probes",
 	guard.Awaiting:  "on hold",
 	guard.Asking:    "asking every device once more",
 	guard.Keeping:   "confirming",
@@ -167,11 +265,16 @@ func (f *follower) progress(c wire.Change) {
 	if c.Commit == nil || c.Commit.Phase == guard.Done {
 		return
 	}
-	line := phaseText[c.Commit.Phase]
+	line := phaseText[c.Commit.Phase] + steps(c.Commit.Devices)
 	var odd []string
 	for _, d := range c.Commit.Devices {
 		if d.Said != "" {
 			odd = append(odd, d.Name+": "+d.Said)
+		}
+	}
+	for _, p := range c.Commit.Probes {
+		if p.Result == guard.Missed {
+			odd = append(odd, "probe "+p.Probe+" fails: "+p.Said)
 		}
 	}
 	if len(odd) > 0 {
@@ -180,7 +283,7 @@ func (f *follower) progress(c wire.Change) {
 	if f.a.tty && c.Commit.Phase != guard.Preparing {
 		left := ""
 		if !c.Commit.Deadline.IsZero() && c.Commit.Phase != guard.Reverting {
-			left = fmt.Sprintf("  %s left", time.Duration(c.Commit.SecondsLeft)*time.Second)
+			left = fmt.Sprintf("  %s left", spell(time.Duration(c.Commit.SecondsLeft)*time.Second))
 		}
 		f.a.printf("\r\x1b[K%s%s", clip(line, 100), left)
 		f.live = true
@@ -191,6 +294,25 @@ func (f *follower) progress(c wire.Change) {
 		f.a.printf("%s\n", line)
 		f.last = line
 	}
+}
+
+// steps counts the devices at each step, where they are several.
+func steps(devices []guard.Device) string {
+	if len(devices) < 2 {
+		return ""
+	}
+	var names []string
+	number := map[string]int{}
+	for _, d := range devices {
+		name := string(d.Standing)
+		if number[name]++; number[name] == 1 {
+			names = append(names, name)
+		}
+	}
+	for i, name := range names {
+		names[i] = fmt.Sprintf("%d %s", number[name], name)
+	}
+	return " (" + strings.Join(names, ", ") + ")"
 }
 
 func watch(a *app, _ *flag.FlagSet) func([]string) error {
@@ -211,14 +333,15 @@ func watch(a *app, _ *flag.FlagSet) func([]string) error {
 	}
 }
 
-func confirm(a *app, _ *flag.FlagSet) func([]string) error {
+func confirm(a *app, fs *flag.FlagSet) func([]string) error {
+	despite := fs.Bool("despite-probes", false, "keep it though a probe fails")
 	return func(args []string) error {
 		n, err := changeNumber(args[0])
 		if err != nil {
 			return err
 		}
 		var c wire.Change
-		if err := a.call("POST", changePath(n)+"/confirm", nil, &c); err != nil {
+		if err := a.call("POST", changePath(n)+"/confirm", wire.Confirm{Despite: *despite}, &c); err != nil {
 			return err
 		}
 		return a.verdict(c)
@@ -269,10 +392,13 @@ func showChange(a *app, _ *flag.FlagSet) func([]string) error {
 			if c.Reason != "" {
 				a.printf("  because: %s\n", c.Reason)
 			}
+			if c.Due != nil {
+				a.printf("  on the schedule: goes on hold at %s, by %s\n", whenIn(c.Due.At, c.Due.Zone), c.Due.Actor)
+			}
 			if c.Commit == nil {
 				return
 			}
-			a.printf("  committed by %s at %s, hold %s\n", c.Commit.Actor, when(c.Commit.Started), time.Duration(c.Commit.HoldSeconds)*time.Second)
+			a.printf("  committed by %s at %s, hold %s\n", c.Commit.Actor, when(c.Commit.Started), spell(time.Duration(c.Commit.HoldSeconds)*time.Second))
 			for _, d := range c.Commit.Devices {
 				text := standingText(d)
 				if c.State == "kept" {
@@ -280,8 +406,12 @@ func showChange(a *app, _ *flag.FlagSet) func([]string) error {
 				}
 				a.printf("    %-20s %s\n", d.Name, text)
 			}
+			a.probes(c.Commit.Probes)
 			if c.State == "holding" && c.Commit.Phase == guard.Awaiting {
-				a.printf("  goes back by itself at %s (in %s)\n", when(c.Commit.Deadline), time.Duration(c.Commit.SecondsLeft)*time.Second)
+				a.printf("  %s at %s (in %s)\n", goesBack(c.Commit.Devices), when(c.Commit.Deadline), spell(time.Duration(c.Commit.SecondsLeft)*time.Second))
+			}
+			if c.Commit.Phase == guard.AllReady {
+				a.printf("  prepared, only the commit is left; lapses at %s\n", when(c.Commit.LapsesAt))
 			}
 		})
 	}

@@ -34,7 +34,7 @@ func devices(a *app, _ *flag.FlagSet) func([]string) error {
 		return a.show(list, func() {
 			rows := make([][]string, len(list))
 			for i, d := range list {
-				rows[i] = []string{d.Name, d.Site, d.Role, d.Address, standing(d), fmt.Sprintf("rev %d", d.Revision), d.Guard, when(d.Seen)}
+				rows[i] = []string{d.Name, d.Site, d.Role, d.Address, standing(d), fmt.Sprintf("rev %d", d.Revision), d.Guard.Guard, when(d.Seen)}
 			}
 			a.table([]string{"DEVICE", "SITE", "ROLE", "ADDRESS", "STATE", "CONFIG", "GUARD", "SEEN"}, rows)
 			if len(list) == 0 {
@@ -59,7 +59,14 @@ func deviceShow(a *app, _ *flag.FlagSet) func([]string) error {
 				a.printf("  trouble   %s\n", d.Trouble)
 			}
 			a.printf("  seen      %s\n  config    revision %d\n", when(d.Seen), d.Revision)
-			a.printf("  guard     %s\n", guardText(d.Guard, d.GuardWhy))
+			a.printf("  guard     %s\n", guardText(d.Guard))
+			a.printf("  startup   %s\n", saveText(d))
+			if d.Unsaved {
+				a.printf("            %s; see and save it: latch device save %s\n", a.paint(alarm, "it does not hold what runs now"), d.Name)
+			}
+			if d.Clock != nil {
+				a.printf("  clock     %s, read %s\n", clockText(*d.Clock), when(d.Clock.Read))
+			}
 			a.printf("  modules   %d understood\n", d.Modules)
 			for _, u := range d.Unread {
 				a.printf("            not understood, carried unread: %s\n", u)
@@ -68,11 +75,14 @@ func deviceShow(a *app, _ *flag.FlagSet) func([]string) error {
 	}
 }
 
-func guardText(guard, why string) string {
-	if guard == "device" {
+func guardText(g wire.Guard) string {
+	switch {
+	case g.Guard == "device":
 		return "device: it goes back by itself if nobody confirms, even if this service is dead"
+	case g.Risk != "":
+		return g.Guard + ": " + g.GuardWhy + "; " + g.Risk
 	}
-	return guard + ": " + why
+	return g.Guard + ": " + g.GuardWhy
 }
 
 func deviceAdd(a *app, fs *flag.FlagSet) func([]string) error {
@@ -147,7 +157,7 @@ func deviceTrust(a *app, fs *flag.FlagSet) func([]string) error {
 }
 
 func config(a *app, fs *flag.FlagSet) func([]string) error {
-	from := fs.String("from", "running", "running, startup, rev:N or change:N")
+	from := fs.String("from", "running", "running, startup, candidate, rev:N or change:N")
 	asXML := fs.Bool("xml", false, "as XML instead of outline")
 	return func(args []string) error {
 		q := url.Values{"from": {*from}}

@@ -66,12 +66,12 @@ func TestDeviceAdd(t *testing.T) {
 }
 
 func TestDeviceList(t *testing.T) {
-	status, out, _ := run(t, answer(200, []wire.Device{{Name: "d", Site: "Quay", Role: "switch", Address: "a:1", Trusted: true, Guard: "device", Revision: 3, Seen: at}}), nil, "devices")
+	status, out, _ := run(t, answer(200, []wire.Device{{Name: "d", Site: "Quay", Role: "switch", Address: "a:1", Trusted: true, Guard: wire.Guard{Guard: "device"}, Revision: 3, Seen: at}}), nil, "devices")
 	assert.Zero(t, status)
 	assert.Equal(t, "DEVICE  SITE  ROLE    ADDRESS  STATE  CONFIG  GUARD   SEEN\nd       Quay  switch  a:1      well   rev 3   device  "+when(at)+"\n", out)
 	_, out, _ = run(t, answer(200, []wire.Device{}), nil, "devices")
 	assert.Contains(t, out, "There are no devices yet. Add one: latch device add")
-	_, out, _ = run(t, answer(200, wire.Device{Name: "d", Trusted: true, Trouble: "no answer", Guard: "none", GuardWhy: "no candidate", Unread: []string{"gone: not handed out"}}), nil, "device", "show", "d")
+	_, out, _ = run(t, answer(200, wire.Device{Name: "d", Trusted: true, Trouble: "no answer", Guard: wire.Guard{Guard: "none", GuardWhy: "no candidate"}, Unread: []string{"gone: not handed out"}}), nil, "device", "show", "d")
 	for _, want := range []string{"trouble   no answer", "guard     none: no candidate", "carried unread: gone: not handed out", "seen      never"} {
 		assert.Contains(t, out, want)
 	}

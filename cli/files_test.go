@@ -165,7 +165,7 @@ func TestFilesWithADevice(t *testing.T) {
 // what was left to the device is named.
 func TestPreviewOfManyChanges(t *testing.T) {
 	p := wire.Preview{Against: "running", Ready: true, Change: wire.Change{Number: 7, Title: "Frames", State: "draft", Author: "mara"}, Parts: []wire.PartPreview{{
-		Device: "d", Read: true, Guard: "device", Count: 400, Unchecked: 2, Reasons: []string{"the module of prefix x is not at hand"},
+		Device: "d", Read: true, Guard: wire.Guard{Guard: "device"}, Count: 400, Unchecked: 2, Reasons: []string{"the module of prefix x is not at hand"},
 		Lines: []diff.Line{{Mark: diff.MarkChanged, Text: "mtu: 1500 → 9000"}},
 		Groups: []diff.Group{
 			{Kind: diff.Changed, Place: "/i=*/mtu", Old: "1500", New: "9000", Count: 398, Examples: []string{"/i=a/mtu", "/i=b/mtu", "/i=c/mtu"}},

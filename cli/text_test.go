@@ -25,7 +25,7 @@ var everything = wire.Preview{
 	Against: "running",
 	Change:  wire.Change{Number: 7, Title: "Bigger frames", Author: "mara", State: "draft", Ticket: "TF-2"},
 	Parts: []wire.PartPreview{{
-		Device: "northmole", Base: 3, Count: 1, Guard: "none", GuardWhy: "the device has no candidate datastore", Trouble: "northmole (a:1): no answer",
+		Device: "northmole", Base: 3, Count: 1, Guard: wire.Guard{Guard: "none", GuardWhy: "the device has no candidate datastore"}, Trouble: "northmole (a:1): no answer",
 		Lines: []diff.Line{{Mark: " ", Text: "interfaces"}, {Mark: "~", Depth: 1, Text: "mtu: 1500 → 9000"}}, Unsaved: true, Unchecked: 2,
 		Edits:  []wire.Edit{{ID: 4, Op: "put", Path: "/x/mtu", Value: "9000", Actor: "mara", At: at}},
 		Behind: true, Moved: []diff.Line{{Mark: "+", Text: "contact: x"}},
@@ -53,7 +53,7 @@ northmole  against what was last known (revision 3)
     device  1400
   error /x: is mandatory and not set
   left to the device's own validate: 2 conditions
-  note: running here is not saved to startup
+  note: running here is not saved to startup; see it with: latch device save northmole
   guard: none: the device has no candidate datastore
 
 Not ready: see above what must be mended first.
@@ -66,7 +66,7 @@ Not ready: see above what must be mended first.
 }
 
 func TestPreviewEndings(t *testing.T) {
-	part := []wire.PartPreview{{Device: "d", Read: true, Guard: "device"}}
+	part := []wire.PartPreview{{Device: "d", Read: true, Guard: wire.Guard{Guard: "device"}}}
 	for want, p := range map[string]wire.Preview{
 		"Ready. Next: latch commit 7":  {Against: "running", Ready: true, Parts: part},
 		"would change nothing":         {Against: "running", Empty: true, Parts: part},
@@ -103,9 +103,9 @@ func TestFollowing(t *testing.T) {
 	lines := strings.Split(strings.TrimSpace(out), "\n")
 	require.Len(t, lines, 7, out)
 	assert.Equal(t, "preparing: locking, writing and validating the candidate", lines[0])
-	assert.Equal(t, "in effect on trial; opening a new session to prove the way in; d: slow today", lines[2])
-	assert.Contains(t, lines[5], "(in 1m30s)")
-	assert.Equal(t, "Keep it: latch confirm 7    Go back now: latch revert 7", lines[6])
+	assert.Equal(t, "in effect on trial; opening a new session to prove the way in, running the probes; d: slow today", lines[2])
+	assert.Contains(t, lines[5], "(in 1m 30s)")
+	assert.Equal(t, "Keep it: latch confirm 7    More time: latch extend 7 20m    Go back now: latch revert 7", lines[6])
 }
 
 func TestWhatIsSaidOfDevices(t *testing.T) {

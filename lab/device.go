@@ -33,6 +33,10 @@ type Spec struct {
 	Management     Management
 	Defaults       tree.DefaultsMode // basic mode (RFC 6243); explicit if empty
 	OnlyDefaults   bool              // it knows no other mode than that
+	Kind           Kind              // full if empty
+	OldFraming     bool              // it speaks base:1.0 only
+	Slow           time.Duration     // what each operation takes longer
+	ClockAhead     time.Duration     // how wrong its clock is
 	Dir            string            // where startup and host key are kept; "" keeps them in memory
 }
 
@@ -59,12 +63,20 @@ type Device struct {
 	candidate *tree.Node
 	startup   *tree.Node
 	dirty     bool // the candidate was edited since it last equalled running
-	locks     map[netconf.Datastore]uint32
+	locks     map[netconf.Datastore]heldLock
 	pending   *pendingCommit
 	effects   uint64 // counts changes of running; a delayed effect checks it is still the newest
 	live      map[net.Conn]bool
 	closed    bool
 	faults    func(op *markup.Element) Fault
+	down      bool // it is restarting
+	unplugged map[string]bool
+}
+
+// heldLock is a session's lock on a datastore.
+type heldLock struct {
+	session uint32
+	since   time.Time
 }
 
 // pendingCommit is a confirmed commit that waits to be confirmed.
@@ -82,9 +94,9 @@ func Start(spec Spec) (*Device, error) {
 		return nil, err
 	}
 	d := &Device{
-		Spec: spec, set: set, gate: newGate(), booted: time.Now().UTC(),
-		locks: map[netconf.Datastore]uint32{}, live: map[net.Conn]bool{},
+		Spec: spec, set: set, gate: newGate(), locks: map[netconf.Datastore]heldLock{}, live: map[net.Conn]bool{}, unplugged: map[string]bool{},
 	}
+	d.booted = d.now()
 	signer, err := d.hostKey()
 	if err != nil {
 		return nil, fmt.Errorf("%s: host key: %w", spec.Name, err)
@@ -105,6 +117,9 @@ func Start(spec Spec) (*Device, error) {
 	go d.accept()
 	return d, nil
 }
+
+// now is the device's own time.
+func (d *Device) now() time.Time { return time.Now().UTC().Add(d.Spec.ClockAhead) }
 
 func (d *Device) password(c ssh.ConnMetadata, given []byte) (*ssh.Permissions, error) {
 	if c.User() == d.Spec.User && subtle.ConstantTimeCompare(given, []byte(d.Spec.Password)) == 1 {
@@ -219,7 +234,7 @@ func (d *Device) PowerCycle() {
 	d.mu.Lock()
 	d.endPending()
 	clear(d.locks)
-	d.booted = time.Now().UTC()
+	d.booted = d.now()
 	d.setRunning(d.startup)
 	d.candidate, d.dirty = d.running, false
 	d.mu.Unlock()
@@ -254,7 +269,7 @@ func (d *Device) setRunning(n *tree.Node) {
 	effect := d.effects
 	time.AfterFunc(effectDelay, func() {
 		d.mu.Lock()
-		newest := effect == d.effects
+		newest := effect == d.effects && !d.down
 		d.mu.Unlock()
 		if newest {
 			d.gate.set(d.Spec.Management.reachable(n))

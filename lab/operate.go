@@ -2,7 +2,6 @@ package lab
 
 import (
 	"fmt"
-	"net"
 	"slices"
 	"strconv"
 	"strings"
@@ -30,8 +29,12 @@ func (d *Device) Operate(s *netconf.Session, op *markup.Element) ([]byte, error)
 }
 
 func (d *Device) operate(s *netconf.Session, op *markup.Element) ([]byte, error) {
-	if op.Name.Space == netconf.MonitoringNS && op.Name.Local == "get-schema" {
+	time.Sleep(d.Spec.Slow)
+	switch op.Name {
+	case markup.Name{Space: netconf.MonitoringNS, Local: "get-schema"}:
 		return d.getSchema(op)
+	case markup.Name{Space: systemNS, Local: "system-restart"}:
+		return nil, d.restart()
 	}
 	handlers := map[string]func(*netconf.Session, *markup.Element) ([]byte, error){
 		"get": d.get, "get-config": d.getConfig, "edit-config": d.editConfig, "copy-config": d.copyConfig,
@@ -39,6 +42,10 @@ func (d *Device) operate(s *netconf.Session, op *markup.Element) ([]byte, error)
 		"commit": d.commit, "cancel-commit": d.cancelCommit, "discard-changes": d.discard,
 	}
 	h := handlers[op.Name.Local]
+	if !d.Spec.Kind.candidate() && slices.Contains([]string{"commit", "cancel-commit", "discard-changes"}, op.Name.Local) ||
+		!d.Spec.Kind.cancels() && op.Name.Local == "cancel-commit" {
+		h = nil
+	}
 	if op.Name.Space != netconf.BaseNS || h == nil {
 		return nil, refuse("operation-not-supported", "operation %s of namespace %q is not known here", op.Name.Local, op.Name.Space)
 	}
@@ -51,11 +58,11 @@ func (d *Device) operate(s *netconf.Session, op *markup.Element) ([]byte, error)
 func (d *Device) Closed(s *netconf.Session) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.locks[netconf.Candidate] == s.ID && d.dirty {
+	if d.locks[netconf.Candidate].session == s.ID && d.dirty {
 		d.candidate, d.dirty = d.running, false
 	}
-	for ds, holder := range d.locks {
-		if holder == s.ID {
+	for ds, l := range d.locks {
+		if l.session == s.ID {
 			delete(d.locks, ds)
 		}
 	}
@@ -65,13 +72,17 @@ func (d *Device) Closed(s *netconf.Session) {
 }
 
 // datastore reads the datastore named below a <source> or <target>.
-func datastore(op *markup.Element, role string) (netconf.Datastore, error) {
+func (d *Device) datastore(op *markup.Element, role string) (netconf.Datastore, error) {
 	el := op.Child(netconf.BaseNS, role)
 	if el == nil || len(el.Children) != 1 {
 		return "", refuse("missing-element", "%s needs one <%s>", op.Name.Local, role)
 	}
 	switch ds := netconf.Datastore(el.Children[0].Name.Local); ds {
-	case netconf.Running, netconf.Candidate, netconf.Startup:
+	case netconf.Candidate:
+		if d.Spec.Kind.candidate() {
+			return ds, nil
+		}
+	case netconf.Running, netconf.Startup:
 		return ds, nil
 	}
 	return "", refuse("invalid-value", "there is no datastore %s", el.Children[0].Name.Local)
@@ -89,8 +100,8 @@ func (d *Device) content(ds netconf.Datastore) *tree.Node {
 
 // free checks that no other session has the datastore locked.
 func (d *Device) free(s *netconf.Session, ds netconf.Datastore) error {
-	if holder, ok := d.locks[ds]; ok && holder != s.ID {
-		return refuse("in-use", "%s is locked by session %d", ds, holder)
+	if l, ok := d.locks[ds]; ok && l.session != s.ID {
+		return refuse("in-use", "%s is locked by session %d", ds, l.session)
 	}
 	return nil
 }
@@ -131,101 +142,23 @@ func (d *Device) data(op *markup.Element, n *tree.Node, state func(*markup.Write
 }
 
 func (d *Device) getConfig(_ *netconf.Session, op *markup.Element) ([]byte, error) {
-	ds, err := datastore(op, "source")
+	ds, err := d.datastore(op, "source")
 	if err != nil {
 		return nil, err
 	}
 	return d.data(op, d.content(ds), nil)
 }
 
-func (d *Device) get(_ *netconf.Session, op *markup.Element) ([]byte, error) {
-	withState, err := d.withInterfaceState()
-	if err != nil {
-		return nil, err
-	}
-	return d.data(op, withState, d.writeState)
-}
-
-// withInterfaceState gives running with each interface's oper-status.
-func (d *Device) withInterfaceState() (*tree.Node, error) {
-	next := d.running
-	for _, i := range list(d.running.Known("interfaces"), "interface") {
-		status := "up"
-		if leaf(i, "enabled", "true") != "true" {
-			status = "down"
-		}
-		p := tree.Path{{Node: d.running.Known("interfaces").Schema()}, {Node: i.Schema(), Keys: i.Keys()}}
-		for _, name := range []string{"admin-status", "oper-status"} {
-			p := append(p[:2:2], tree.Step{Node: i.Schema().Child(i.Schema().Module, name)})
-			var err error
-			if next, err = tree.Apply(next, tree.Put(p, status), tree.None); err != nil {
-				return nil, err
-			}
-		}
-	}
-	return next, nil
-}
-
-func (d *Device) writeState(w *markup.Writer) {
-	sys := func(local string) markup.Name {
-		return markup.Name{Space: "urn:ietf:params:xml:ns:yang:ietf-system", Local: local}
-	}
-	w.Start(sys("system-state"))
-	w.Start(sys("clock"))
-	w.Leaf(sys("current-datetime"), time.Now().UTC().Format(time.RFC3339))
-	w.Leaf(sys("boot-datetime"), d.booted.Format(time.RFC3339))
-	w.End()
-	w.End()
-	ncm := func(local string) markup.Name { return markup.Name{Space: netconf.MonitoringNS, Local: local} }
-	w.Start(ncm("netconf-state"))
-	w.Start(ncm("schemas"))
-	for _, m := range d.set.schema.Modules {
-		w.Start(ncm("schema"))
-		w.Leaf(ncm("identifier"), m.Name)
-		w.Leaf(ncm("version"), m.Revision)
-		w.Leaf(ncm("format"), "yang")
-		w.Leaf(ncm("namespace"), m.Namespace)
-		w.Leaf(ncm("location"), "NETCONF")
-		w.End()
-	}
-	w.End()
-	w.Start(ncm("sessions"))
-	for _, s := range d.server.Sessions() {
-		w.Start(ncm("session"))
-		w.Leaf(ncm("session-id"), strconv.FormatUint(uint64(s.ID), 10))
-		w.Leaf(ncm("transport"), "netconf-ssh")
-		w.Leaf(ncm("username"), s.User)
-		if host, _, err := net.SplitHostPort(s.Remote); err == nil {
-			w.Leaf(ncm("source-host"), host)
-		}
-		w.Leaf(ncm("login-time"), s.Started.Format(time.RFC3339))
-		w.End()
-	}
-	w.End()
-	w.End()
-}
-
-func (d *Device) getSchema(op *markup.Element) ([]byte, error) {
-	child := func(name string) string { return op.Child(netconf.MonitoringNS, name).Value() }
-	if f := child("format"); f != "" && f != "yang" && !strings.HasSuffix(f, ":yang") {
-		return nil, refuse("invalid-value", "modules are handed out as yang, not as %s", f)
-	}
-	text, ok := d.set.text(child("identifier"), child("version"))
-	if !ok {
-		return nil, refuse("invalid-value", "there is no module %s %s here", child("identifier"), child("version"))
-	}
-	w := &markup.Writer{}
-	w.Leaf(markup.Name{Space: netconf.MonitoringNS, Local: "data"}, text)
-	return w.Bytes(), nil
-}
-
 func (d *Device) editConfig(s *netconf.Session, op *markup.Element) ([]byte, error) {
-	ds, err := datastore(op, "target")
+	ds, err := d.datastore(op, "target")
 	if err != nil {
 		return nil, err
 	}
-	if ds != netconf.Candidate {
-		return nil, refuse("operation-not-supported", "only the candidate can be edited, not %s", ds)
+	if target := d.Spec.Kind.target(); ds != target {
+		return nil, refuse("operation-not-supported", "only %s can be edited, not %s", target, ds)
+	}
+	if d.pending != nil && ds == netconf.Running {
+		return nil, refuse("in-use", "a confirmed commit is pending")
 	}
 	if err := d.free(s, ds); err != nil {
 		return nil, err
@@ -251,12 +184,19 @@ func (d *Device) editConfig(s *netconf.Session, op *markup.Element) ([]byte, err
 	if err != nil {
 		return nil, rpcError(err)
 	}
-	next, err := tree.Apply(d.candidate, doc, tree.Op(def))
+	next, err := tree.Apply(d.content(ds), doc, tree.Op(def))
 	if err != nil {
 		return nil, rpcError(err)
 	}
 	if test == "test-only" {
 		return nil, d.valid(next)
+	}
+	if ds == netconf.Running {
+		if err := d.valid(next); err != nil {
+			return nil, err
+		}
+		d.setRunning(next)
+		return nil, nil
 	}
 	d.candidate, d.dirty = next, true
 	return nil, nil
@@ -313,12 +253,12 @@ func (d *Device) valid(n *tree.Node) error {
 }
 
 func (d *Device) copyConfig(s *netconf.Session, op *markup.Element) ([]byte, error) {
-	to, err := datastore(op, "target")
+	to, err := d.datastore(op, "target")
 	if err != nil {
 		return nil, err
 	}
 	if to == netconf.Running {
-		return nil, refuse("operation-not-supported", "running is changed by commit only")
+		return nil, refuse("operation-not-supported", "running is not replaced as a whole here")
 	}
 	if err := d.free(s, to); err != nil {
 		return nil, err
@@ -329,7 +269,7 @@ func (d *Device) copyConfig(s *netconf.Session, op *markup.Element) ([]byte, err
 			return nil, rpcError(err)
 		}
 	} else {
-		from, err := datastore(op, "source")
+		from, err := d.datastore(op, "source")
 		if err != nil {
 			return nil, err
 		}
@@ -343,7 +283,7 @@ func (d *Device) copyConfig(s *netconf.Session, op *markup.Element) ([]byte, err
 }
 
 func (d *Device) deleteConfig(s *netconf.Session, op *markup.Element) ([]byte, error) {
-	ds, err := datastore(op, "target")
+	ds, err := d.datastore(op, "target")
 	if err != nil {
 		return nil, err
 	}
@@ -357,32 +297,34 @@ func (d *Device) deleteConfig(s *netconf.Session, op *markup.Element) ([]byte, e
 }
 
 func (d *Device) lock(s *netconf.Session, op *markup.Element) ([]byte, error) {
-	ds, err := datastore(op, "target")
+	ds, err := d.datastore(op, "target")
 	if err != nil {
 		return nil, err
 	}
-	if holder, ok := d.locks[ds]; ok {
-		return nil, netconf.RPCErrors{{
-			Type: "protocol", Tag: "lock-denied", Message: fmt.Sprintf("%s is locked by session %d", ds, holder),
-			Info: fmt.Sprintf("<session-id>%d</session-id>", holder),
-		}}
+	if l, ok := d.locks[ds]; ok {
+		return nil, lockDenied(fmt.Sprintf("%s is locked by session %d", ds, l.session), l.session)
 	}
 	if ds == netconf.Candidate && d.dirty {
 		return nil, refuse("resource-denied", "the candidate holds changes that were not committed")
 	}
 	if ds == netconf.Running && d.pending != nil && d.pending.session != s.ID {
-		return nil, refuse("lock-denied", "a confirmed commit of session %d is pending", d.pending.session)
+		return nil, lockDenied(fmt.Sprintf("a confirmed commit of session %d is pending", d.pending.session), d.pending.session)
 	}
-	d.locks[ds] = s.ID
+	d.locks[ds] = heldLock{s.ID, d.now()}
 	return nil, nil
 }
 
+// lockDenied names the session that stands in the way (RFC 6241 section 7.5).
+func lockDenied(why string, session uint32) error {
+	return netconf.RPCErrors{{Type: "protocol", Tag: "lock-denied", Message: why, Info: fmt.Sprintf("<session-id>%d</session-id>", session)}}
+}
+
 func (d *Device) unlock(s *netconf.Session, op *markup.Element) ([]byte, error) {
-	ds, err := datastore(op, "target")
+	ds, err := d.datastore(op, "target")
 	if err != nil {
 		return nil, err
 	}
-	if d.locks[ds] != s.ID {
+	if d.locks[ds].session != s.ID {
 		return nil, refuse("operation-failed", "%s is not locked by this session", ds)
 	}
 	delete(d.locks, ds)
@@ -397,7 +339,7 @@ func (d *Device) validate(_ *netconf.Session, op *markup.Element) ([]byte, error
 		}
 		return nil, d.valid(n)
 	}
-	ds, err := datastore(op, "source")
+	ds, err := d.datastore(op, "source")
 	if err != nil {
 		return nil, err
 	}
@@ -409,85 +351,6 @@ func (d *Device) discard(s *netconf.Session, _ *markup.Element) ([]byte, error) 
 		return nil, err
 	}
 	d.candidate, d.dirty = d.running, false
-	return nil, nil
-}
-
-// commit is RFC 6241 sections 8.3.4.1 and 8.4: plain, confirmed, confirming.
-func (d *Device) commit(s *netconf.Session, op *markup.Element) ([]byte, error) {
-	persist := op.Child(netconf.BaseNS, "persist").Value()
-	persistID := op.Child(netconf.BaseNS, "persist-id").Value()
-	confirmed := op.Child(netconf.BaseNS, "confirmed") != nil
-	timeout := 600 * time.Second
-	if t := op.Child(netconf.BaseNS, "confirm-timeout"); t != nil {
-		n, err := strconv.ParseUint(t.Value(), 10, 32)
-		if err != nil || n == 0 {
-			return nil, refuse("invalid-value", "confirm-timeout is %q, a number of seconds is needed", t.Value())
-		}
-		timeout = time.Duration(n) * time.Second
-	}
-	if err := d.mayCommit(s, persistID); err != nil {
-		return nil, err
-	}
-	if err := d.free(s, netconf.Running); err != nil {
-		return nil, err
-	}
-	if err := d.free(s, netconf.Candidate); err != nil {
-		return nil, err
-	}
-	if err := d.valid(d.candidate); err != nil {
-		return nil, err
-	}
-	before := d.running
-	if d.pending != nil {
-		before = d.pending.before
-		if persist == "" {
-			persist = d.pending.persist
-		}
-		d.endPending()
-	}
-	if d.candidate.Digest() != d.running.Digest() {
-		d.setRunning(d.candidate)
-	}
-	d.dirty = false
-	if confirmed {
-		p := &pendingCommit{before: before, persist: persist, session: s.ID}
-		p.timer = time.AfterFunc(timeout, func() {
-			d.mu.Lock()
-			defer d.mu.Unlock()
-			if d.pending == p {
-				d.revert()
-			}
-		})
-		d.pending = p
-	}
-	return nil, nil
-}
-
-// mayCommit checks a session's right to go on with a pending commit.
-func (d *Device) mayCommit(s *netconf.Session, persistID string) error {
-	switch {
-	case d.pending == nil && persistID == "":
-		return nil
-	case d.pending == nil:
-		return refuse("invalid-value", "no commit with persist-id %q is pending", persistID)
-	case d.pending.persist != "" && persistID == d.pending.persist:
-		return nil
-	case d.pending.persist == "" && persistID == "" && d.pending.session == s.ID:
-		return nil
-	case persistID != "":
-		return refuse("invalid-value", "persist-id %q does not match the pending commit", persistID)
-	}
-	return refuse("in-use", "a confirmed commit of session %d is pending", d.pending.session)
-}
-
-func (d *Device) cancelCommit(s *netconf.Session, op *markup.Element) ([]byte, error) {
-	if d.pending == nil {
-		return nil, refuse("operation-failed", "no confirmed commit is pending")
-	}
-	if err := d.mayCommit(s, op.Child(netconf.BaseNS, "persist-id").Value()); err != nil {
-		return nil, err
-	}
-	d.revert()
 	return nil, nil
 }
 

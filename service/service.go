@@ -30,6 +30,9 @@ type Options struct {
 	Console fs.FS
 	Logger  *slog.Logger
 	Now     func() time.Time // time.Now if nil
+
+	ProbePrograms string // folder of the programs that may be run as probes; "" allows none
+	Unwatched     bool   // keep no sessions to idle devices
 }
 
 // Service is a service that is ready to serve.
@@ -82,13 +85,24 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	}
 	s.Fleet = fleet.New(s.store, log, sealer)
 	s.History = history.New(s.store, log, s.Fleet)
+	d := desk.New(s.store, log, s.History)
 	s.engine = engine.New(s.store, log, s.Fleet, s.History, opt.Logger)
+	s.engine.Programs = opt.ProbePrograms
+	s.engine.Due = func(ctx context.Context, change int64) ([]engine.Work, error) {
+		parts, err := d.Due(ctx, change)
+		return api.Works(parts), err
+	}
+	if !opt.Unwatched {
+		if err := s.Fleet.Watch(ctx); err != nil {
+			return err
+		}
+	}
 	if err := s.engine.Recover(ctx); err != nil {
 		return err
 	}
 	a := &api.API{
 		Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History,
-		Desk: desk.New(s.store, log, s.History), Engine: s.engine, Console: opt.Console, Logger: opt.Logger, Stopping: s.stopping,
+		Desk: d, Engine: s.engine, Console: opt.Console, Logger: opt.Logger, Stopping: s.stopping,
 	}
 	s.handler = a.Handler()
 	return nil
@@ -135,6 +149,9 @@ func (s *Service) Close() error {
 	s.stop()
 	if s.engine != nil {
 		s.engine.Stop()
+	}
+	if s.Fleet != nil {
+		s.Fleet.Stop()
 	}
 	return errors.Join(s.store.Close(), s.lock.Close())
 }

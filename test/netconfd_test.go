@@ -1,6 +1,7 @@
 package test
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -76,7 +77,9 @@ func TestNetconfd(t *testing.T) {
 	assert.Contains(t, s.do("mara", 0, "audit", "--device", "island"), "who did it is not known")
 	require.NoError(t, other.Lock(t.Context(), netconf.Running))
 	late := s.open("mara", "island /system/location Elsewhere")
-	assert.Contains(t, s.do("mara", 3, "commit", late), "locked by NETCONF session "+other.SessionID)
+	out = s.do("mara", 3, "commit", late)
+	assert.Contains(t, out, "running is locked by session "+other.SessionID+" of account root from 127.0.0.1, there since ")
+	assert.Contains(t, s.do("mara", 0, "device", "sessions", "island"), "running since ")
 	other.Abort()
 
 	// The service dies and stays dead: the device goes back by itself.
@@ -94,22 +97,52 @@ func TestNetconfd(t *testing.T) {
 	s.eventually(late, "reverted", 30*time.Second)
 }
 
-// A device that cannot go back by itself is read and staged for, and a commit on
-// it is refused in words, before anything is sent.
+// A device without a candidate: the edit takes effect at once, and the service
+// alone takes it back. That is said before and during the hold; it goes back by
+// the deadline, by a person's word and after the service was killed, and it is
+// kept and saved when it is confirmed.
 func TestNetconfdWithoutCandidate(t *testing.T) {
 	t.Parallel()
 	d := netconfd.StartRunning(t)
 	s := newStage(t)
 	s.do("admin", 0, "device", "add", "islet", "--address", d.Address, "--user", d.User, "--key-file", s.file("islet-key", string(d.PrivateKey)))
 	s.do("admin", 0, "device", "trust", "islet", "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
+	contact := func() string {
+		out, _ := s.latch("mara", "config", "islet", "/system/contact")
+		return strings.TrimSpace(out)
+	}
 	n := s.open("mara", "islet /system/contact nobody")
-	out := s.do("mara", 1, "preview", n)
+	out := s.do("mara", 0, "preview", n)
 	assert.Contains(t, out, "+   contact: nobody")
-	assert.Contains(t, out, "guard: none: the device has no candidate datastore")
-	assert.Contains(t, out, "Not ready")
-	assert.Contains(t, s.do("mara", 3, "commit", n), "islet cannot go back by itself")
-	out = s.do("mara", 2, "config", "islet", "/system")
-	assert.Contains(t, out, "there is nothing at /system")
+	assert.Contains(t, out, "guard: service: it has no candidate datastore")
+	assert.Contains(t, out, "the change stays there until it can again")
+	out = s.do("mara", 0, "commit", n, "--hold", "2m")
+	assert.Contains(t, out, "guard islet: only this service can send it back")
+	assert.Contains(t, out, "This service sends it back at")
+	assert.Contains(t, contact(), "nobody")
+	assert.Contains(t, s.do("mara", 0, "revert", n, "--yes"), "reverted by mara")
+	assert.Contains(t, contact(), "nothing at /system")
+
+	// Killed during the hold, and back after its end: it takes the change back.
+	s.do("mara", 0, "commit", n, "--hold", "10s")
+	s.kill()
+	time.Sleep(11 * time.Second)
+	s.start()
+	assert.Contains(t, s.eventually(n, "reverted", 30*time.Second).Reason, "while the service was down")
+	assert.Contains(t, contact(), "nothing at /system")
+
+	// Refused by the device: nothing is left behind.
+	bad := s.open("mara", "islet /interfaces/interface=eth8/description no type given")
+	assert.Contains(t, s.do("mara", 3, "commit", bad), "is mandatory and not set; nothing was sent")
+
+	s.do("mara", 0, "commit", n, "--hold", "1m", "--save", "no")
+	assert.Contains(t, s.do("mara", 0, "confirm", n), "NOT saved to startup, as was asked")
+	assert.Contains(t, contact(), "nobody")
+	assert.Contains(t, s.do("mara", 0, "devices"), "running not saved")
+	out = s.do("mara", 0, "device", "save", "islet")
+	assert.Contains(t, out, "+   contact: nobody")
+	assert.Contains(t, out, "Saved, and read back")
+	assert.NotContains(t, s.do("mara", 0, "devices"), "running not saved")
 }
 
 func session(t *testing.T, d *netconfd.Server) *netconf.Client {

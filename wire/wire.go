@@ -7,7 +7,6 @@ import (
 
 	"oakenlatch/core/check"
 	"oakenlatch/core/diff"
-	"oakenlatch/core/guard"
 	"oakenlatch/core/ledger"
 )
 
@@ -79,11 +78,12 @@ type Device struct {
 	Site     string    `json:"site,omitempty"`
 	Role     string    `json:"role,omitempty"`
 	Trusted  bool      `json:"trusted"` // a person accepted its host key
-	Guard    string    `json:"guard"`
-	GuardWhy string    `json:"guardWhy,omitempty"`
+	Guard
 	Seen     time.Time `json:"seen,omitzero"`
 	Trouble  string    `json:"trouble,omitempty"`
 	Unsaved  bool      `json:"unsaved"`
+	Save     bool      `json:"save"` // what is kept is saved to its startup
+	Clock    *Clock    `json:"clock,omitempty"`
 	Revision int64     `json:"revision,omitempty"`
 	Modules  int       `json:"modules,omitempty"`
 	Unread   []string  `json:"unread,omitempty"` // what of its modules is not understood
@@ -112,6 +112,16 @@ type Config struct {
 	Read     time.Time `json:"read"`
 	Outline  string    `json:"outline"`
 	XML      string    `json:"xml"`
+}
+
+// Difference is two of a device's configurations compared.
+type Difference struct {
+	Device string      `json:"device"`
+	From   string      `json:"from"`
+	To     string      `json:"to"`
+	Count  int         `json:"count"`
+	Lines  []diff.Line `json:"lines"`
+	Items  []diff.Item `json:"items"`
 }
 
 // Modules is the YANG modules a device handed out.
@@ -149,21 +159,7 @@ type Change struct {
 	Devices []string  `json:"devices"`
 	Edits   int       `json:"edits"`
 	Commit  *Commit   `json:"commit,omitempty"`
-}
-
-// Commit is how a commit stands.
-type Commit struct {
-	Actor       string         `json:"actor"`
-	Started     time.Time      `json:"started"`
-	Ended       time.Time      `json:"ended,omitzero"`
-	Phase       guard.Phase    `json:"phase"`
-	Outcome     guard.Outcome  `json:"outcome,omitempty"`
-	HoldSeconds int64          `json:"holdSeconds"`
-	Deadline    time.Time      `json:"deadline,omitzero"`
-	SecondsLeft int64          `json:"secondsLeft"` // until the deadline, 0 once decided
-	Reason      string         `json:"reason,omitempty"`
-	By          string         `json:"by,omitempty"`
-	Devices     []guard.Device `json:"devices"`
+	Due     *Due      `json:"due,omitempty"` // while it is on the schedule
 }
 
 // NewEdit stages an edit. Value is left out for what takes none.
@@ -219,9 +215,8 @@ type PartPreview struct {
 	Unchecked int             `json:"unchecked"`
 	Reasons   []string        `json:"reasons,omitempty"` // why they were left to the device
 	Groups    []diff.Group    `json:"groups,omitempty"`  // of a large difference: like changes together
-	Guard     string          `json:"guard"`
-	GuardWhy  string          `json:"guardWhy,omitempty"`
 	Unsaved   bool            `json:"unsaved"`
+	Guard
 }
 
 // Conflict is a place that the change and the device both changed.
@@ -231,11 +226,6 @@ type Conflict struct {
 	Mine   string `json:"mine"`
 	Theirs string `json:"theirs"`
 	Why    string `json:"why"`
-}
-
-// NewCommit commits a change on hold.
-type NewCommit struct {
-	HoldSeconds int64 `json:"holdSeconds"`
 }
 
 // Audit is a page of the ledger. Next is the cursor of the page after it, 0
@@ -259,4 +249,5 @@ type Attention struct {
 	Trouble []Device       `json:"trouble"`
 	Outside []ledger.Entry `json:"outside"` // newest first
 	Drafts  []Change       `json:"drafts"`  // one's own
+	Due     []Due          `json:"due"`     // on the schedule
 }

@@ -306,3 +306,34 @@ func withAttrs(raw []byte, attrs []string) []byte {
 	b.Write(raw[end:])
 	return []byte(b.String())
 }
+
+// PathFilter gives a subtree filter (RFC 6241 section 6) for what is at a path:
+// the entries on the way by their keys, and the last node with all below it.
+func PathFilter(s *schema.Schema, p tree.Path) []byte {
+	w := &markup.Writer{}
+	for i, step := range p {
+		name := markup.Name{Space: step.Node.Module.Namespace, Local: step.Node.Name}
+		if i == len(p)-1 && step.Keys == nil {
+			w.Leaf(name, "")
+			break
+		}
+		if step.Node.Kind == schema.LeafList {
+			text, decl := valueXML(s, step.Node, step.Keys[0])
+			w.Leaf(name, text, decl...)
+			break
+		}
+		w.Start(name)
+		for k, key := range step.Keys {
+			leaf := step.Node.Child(step.Node.Module, step.Node.Keys[k])
+			text, decl := valueXML(s, leaf, key)
+			w.Leaf(markup.Name{Space: leaf.Module.Namespace, Local: leaf.Name}, text, decl...)
+		}
+	}
+	for i, step := range p {
+		if i == len(p)-1 && step.Keys == nil || step.Node.Kind == schema.LeafList {
+			break
+		}
+		w.End()
+	}
+	return w.Bytes()
+}

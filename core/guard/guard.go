@@ -16,7 +16,7 @@
 package guard
 
 import (
-	"fmt"
+	"slices"
 	"time"
 )
 
@@ -27,8 +27,9 @@ type Phase string
 const (
 	Idle      Phase = "idle"
 	Preparing Phase = "preparing" // nothing is in effect anywhere
+	AllReady  Phase = "prepared"  // only the commit itself is left; a person's word is awaited
 	Applying  Phase = "applying"  // commits are on their way
-	Probing   Phase = "probing"   // in effect; the way in is being proved
+	Probing   Phase = "probing"   // in effect; the way in is being proved, the probes run
 	Awaiting  Phase = "awaiting"  // in effect; a person's word is awaited
 	Asking    Phase = "asking"    // confirm was said; every device is asked once more
 	Keeping   Phase = "keeping"   // confirms are on their way
@@ -63,15 +64,23 @@ const (
 	GoingBack   Standing = "going back"
 	IsReverted  Standing = "reverted"  // seen with its former configuration
 	IsUntouched Standing = "untouched" // nothing of it was ever in effect
+	IsLeft      Standing = "left"      // neither former nor new, and left so by a person's word
 )
 
 // Device is one device's part of a commit.
 type Device struct {
 	Name        string    `json:"name"`
+	Keeper      Keeper    `json:"keeper"`
+	Wave        int       `json:"wave,omitempty"`
+	NoSave      bool      `json:"noSave,omitempty"`
 	Standing    Standing  `json:"standing"`
 	Looked      bool      `json:"looked,omitempty"`      // seen with the result in this round of asking
 	Releasing   bool      `json:"releasing,omitempty"`   // release is under way
+	Extending   bool      `json:"extending,omitempty"`   // its timer is being set anew
 	Unreachable bool      `json:"unreachable,omitempty"` // the last try did not get through
+	Tells       bool      `json:"tells,omitempty"`       // it refuses a lock while a confirmed commit is pending
+	Odd         bool      `json:"odd,omitempty"`         // seen with neither configuration
+	Wrote       bool      `json:"wrote,omitempty"`       // the last try to send it back wrote, instead of cancelling
 	GoesBackBy  time.Time `json:"goesBackBy,omitzero"`   // its own timer has fired by then, if it was not confirmed
 	LostAt      time.Time `json:"lostAt,omitzero"`       // since when it does not answer, during the hold
 	UnsureUntil time.Time `json:"unsureUntil,omitzero"`  // before then an unanswered commit might still take effect
@@ -80,16 +89,42 @@ type Device struct {
 	Said        string    `json:"said,omitempty"`  // the device's last word that matters: an error, or where it stands
 }
 
+// ProbeStanding is a probe and what it last found.
+type ProbeStanding struct {
+	Probe
+	Text   string    `json:"text"`
+	Result Result    `json:"result,omitempty"`
+	Said   string    `json:"said,omitempty"` // what was found, in words
+	Since  time.Time `json:"since,omitzero"` // since when it finds the same
+}
+
+// Result is what a probe came to.
+type Result string
+
+// The results. Before a probe was run there is none.
+const (
+	Passed Result = "passed"
+	Missed Result = "failed"
+)
+
 // State is a commit. The zero value is not ready; use [New].
 type State struct {
-	Phase    Phase         `json:"phase"`
-	Outcome  Outcome       `json:"outcome,omitempty"`
-	Hold     time.Duration `json:"hold"`
-	Margin   time.Duration `json:"margin"` // how much longer the devices wait than we do
-	Deadline time.Time     `json:"deadline,omitzero"`
-	Reason   string        `json:"reason,omitempty"` // why it went back or failed
-	By       string        `json:"by,omitempty"`     // whose word decided
-	Devices  []Device      `json:"devices"`
+	Phase         Phase           `json:"phase"`
+	Outcome       Outcome         `json:"outcome,omitempty"`
+	Hold          time.Duration   `json:"hold"`
+	Margin        time.Duration   `json:"margin"` // how much longer the devices wait than we do
+	Ahead         time.Duration   `json:"ahead,omitempty"`
+	ByProbes      bool            `json:"byProbes,omitempty"`
+	RevertOnProbe bool            `json:"revertOnProbe,omitempty"`
+	Wave          int             `json:"wave,omitempty"`       // the wave that was begun last
+	LapsesAt      time.Time       `json:"lapsesAt,omitzero"`    // when what is prepared is given up
+	Deadline      time.Time       `json:"deadline,omitzero"`    // when the hold ends
+	NewDeadline   time.Time       `json:"newDeadline,omitzero"` // asked for, while the devices' timers are being set
+	Warned        bool            `json:"warned,omitempty"`     // that the hold is about to end
+	Reason        string          `json:"reason,omitempty"`     // why it went back or failed
+	By            string          `json:"by,omitempty"`         // whose word decided
+	Devices       []Device        `json:"devices"`
+	Probes        []ProbeStanding `json:"probes,omitempty"`
 }
 
 // Margin gives how much longer than the hold the devices' own timers run, so
@@ -98,21 +133,30 @@ func Margin(hold time.Duration) time.Duration {
 	return min(max(hold/5, 4*time.Second), time.Minute).Round(time.Second)
 }
 
-// New gives a commit that has not started.
-func New(devices []string, hold time.Duration) State {
-	s := State{Phase: Idle, Hold: hold, Margin: Margin(hold)}
-	for _, d := range devices {
-		s.Devices = append(s.Devices, Device{Name: d, Standing: Waiting})
-	}
-	return s
-}
+// Warning gives how long before its end a hold is about to end.
+func Warning(hold time.Duration) time.Duration { return min(hold/4, 2*time.Minute) }
 
 // unsure is how long an unanswered commit may still be carried out by a busy
 // device: its former configuration, read within that time, proves nothing.
 const unsure = 15 * time.Second
 
-// DeviceTimeout is the confirm-timeout given to the devices.
+// DeviceTimeout is the confirm-timeout given to the devices with a commit.
 func (s State) DeviceTimeout() time.Duration { return s.Hold + s.Margin }
+
+// TimeoutUntil is the confirm-timeout that, given at a time, outlasts a deadline.
+func (s State) TimeoutUntil(deadline, at time.Time) time.Duration {
+	return max(deadline.Sub(at), 0).Round(time.Second) + s.Margin
+}
+
+// Same reports whether two states are the same.
+func (s State) Same(t State) bool {
+	devices := slices.Equal(s.Devices, t.Devices)
+	probes := slices.EqualFunc(s.Probes, t.Probes, func(a, b ProbeStanding) bool {
+		return a.Text == b.Text && a.Result == b.Result && a.Said == b.Said && a.Since.Equal(b.Since)
+	})
+	return devices && probes && s.Phase == t.Phase && s.Outcome == t.Outcome && s.Wave == t.Wave && s.Warned == t.Warned &&
+		s.LapsesAt.Equal(t.LapsesAt) && s.Deadline.Equal(t.Deadline) && s.NewDeadline.Equal(t.NewDeadline) && s.Reason == t.Reason && s.By == t.By
+}
 
 // Found is what a device's running configuration was seen to be, at the places
 // the commit is about.
@@ -125,55 +169,82 @@ const (
 	FoundOther  Found = "other"  // neither
 )
 
+// Pending is what a try to lock running told of confirmed commits: while one
+// is pending, others are refused the lock (RFC 6241 section 7.5).
+type Pending string
+
+// What the lock can tell.
+const (
+	NotAsked  Pending = ""
+	IsPending Pending = "pending"
+	NonePends Pending = "none"
+)
+
 // EventKind names what happened.
 type EventKind string
 
-// The events. Those about a device carry its index.
+// The events. Those about a device, or a probe, carry its index.
 const (
 	Start         EventKind = "start"
 	Prepared      EventKind = "prepared"
 	PrepareFailed EventKind = "prepare-failed"
-	Applied       EventKind = "applied"        // the device took the confirmed commit
+	Lapsed        EventKind = "lapsed"         // what was prepared is no longer so
+	Applied       EventKind = "applied"        // the device took the commit
 	CommitRefused EventKind = "commit-refused" // it said no: nothing is in effect there
 	CommitUnknown EventKind = "commit-unknown" // no answer: perhaps in effect
+	SessionLost   EventKind = "session-lost"   // the session that is the hold ended
 	Seen          EventKind = "seen"           // its running was read, by a new session
 	NotReached    EventKind = "not-reached"
+	ProbePassed   EventKind = "probe-passed"
+	ProbeFailed   EventKind = "probe-failed"
+	TimerSet      EventKind = "timer-set"
+	TimerNotSet   EventKind = "timer-not-set" // refused or unanswered: not known which
 	ConfirmTaken  EventKind = "confirm-taken"
 	ConfirmFailed EventKind = "confirm-failed" // refused or unanswered: not known which
 	CancelDone    EventKind = "cancel-done"    // answered or not, the device must be looked at
 	RestoreDone   EventKind = "restore-done"   // likewise
 	ReleaseDone   EventKind = "release-done"
 	SettleDone    EventKind = "settle-done"
+	SayCommit     EventKind = "say-commit" // commit what is prepared
 	SayConfirm    EventKind = "say-confirm"
 	SayRevert     EventKind = "say-revert"
+	SayUntil      EventKind = "say-until" // the hold is to end at Until
+	SayLeave      EventKind = "say-leave" // leave a device that holds neither configuration
 	Tick          EventKind = "tick"
 	Restarted     EventKind = "restarted"
 )
 
 // Event is something that happened at a time.
 type Event struct {
-	Kind   EventKind `json:"kind"`
-	At     time.Time `json:"at"`
-	Device int       `json:"device,omitempty"`
-	By     string    `json:"by,omitempty"`
-	Found  Found     `json:"found,omitempty"`
-	Saved  bool      `json:"saved,omitempty"`
-	Err    string    `json:"err,omitempty"`
+	Kind    EventKind `json:"kind"`
+	At      time.Time `json:"at"`
+	Device  int       `json:"device,omitempty"`
+	Probe   int       `json:"probe,omitempty"`
+	By      string    `json:"by,omitempty"`
+	Until   time.Time `json:"until,omitzero"`
+	Despite bool      `json:"despite,omitempty"` // confirm though a probe fails
+	Found   Found     `json:"found,omitempty"`
+	Pending Pending   `json:"pending,omitempty"`
+	Saved   bool      `json:"saved,omitempty"`
+	Err     string    `json:"err,omitempty"` // what went wrong; of a probe, what was found
 }
 
 // ActionKind names something to be done.
 type ActionKind string
 
-// The actions. All but Conclude are about one device and answered by an event.
+// The actions. All but Conclude are about one device, or a probe, and answered
+// by an event.
 const (
 	DoPrepare ActionKind = "prepare" // connect, lock, rebase, edit, validate, read back
-	DoCommit  ActionKind = "commit"  // confirmed commit with DeviceTimeout
+	DoCommit  ActionKind = "commit"  // on the device's own timer where it has one
 	DoLook    ActionKind = "look"    // new session, read running: Seen or NotReached
+	DoProbe   ActionKind = "probe"   // ProbePassed or ProbeFailed
+	DoExtend  ActionKind = "extend"  // set the device's timer anew, by TimeoutUntil
 	DoConfirm ActionKind = "confirm" // confirming commit
-	DoCancel  ActionKind = "cancel"  // cancel-commit
+	DoCancel  ActionKind = "cancel"  // cancel-commit, or end the session that is the hold
 	DoRestore ActionKind = "restore" // write the former configuration back
 	DoRelease ActionKind = "release" // empty the candidate, unlock, close
-	DoSettle  ActionKind = "settle"  // save to startup
+	DoSettle  ActionKind = "settle"  // save to startup, unless it is to be left
 	Conclude  ActionKind = "conclude"
 )
 
@@ -181,47 +252,26 @@ const (
 type Action struct {
 	Kind   ActionKind
 	Device int
+	Probe  int
 
-	// Patient asks a look to keep trying for a while before it says NotReached.
+	// Patient asks a look or a probe to keep trying for a while before it
+	// says that it did not succeed.
 	Patient bool
 
 	// Again asks for a pause first: the same was tried before.
 	Again bool
 
-	// Watch marks a look that is only there to notice a device that vanishes
-	// or goes back during the hold; it gives way to anything else.
+	// Asked marks the look before a confirm: nobody else's work may be in the
+	// way then, and what is needed to confirm is kept at hand.
+	Asked bool
+
+	// Lock asks a look to find out by a lock whether a commit is pending.
+	Lock bool
+
+	// Until is what DoExtend sets the timer for.
+	Until time.Time
+
+	// Watch marks a look or probe that is only there to notice a device that
+	// vanishes or goes back meanwhile; it gives way to anything else.
 	Watch bool
-}
-
-// Refused says why a person's word was not taken. The state is unchanged.
-type Refused struct{ Why string }
-
-func (r *Refused) Error() string { return r.Why }
-
-// May reports whether a person's word would be taken now, and why not.
-func (s State) May(kind EventKind, at time.Time) error {
-	switch {
-	case s.Phase == Done || s.Outcome == Kept:
-		return &Refused{fmt.Sprintf("it is already %s%s", s.Outcome, because(s.Reason))}
-	case s.Phase == Reverting:
-		return &Refused{"it is already going back" + because(s.Reason)}
-	case s.Phase == Asking || s.Phase == Keeping:
-		return &Refused{"it is being confirmed at this moment"}
-	case kind == SayRevert:
-		return nil
-	case s.Phase != Awaiting && s.Phase != Probing:
-		return &Refused{"it is not in effect yet, wait until it is holding"}
-	case !at.Before(s.Deadline):
-		return &Refused{fmt.Sprintf("the hold ended at %s, the devices are going back", s.Deadline.UTC().Format(time.RFC3339))}
-	case s.Phase == Probing:
-		return &Refused{"the way into the devices has not been proved yet, wait for it"}
-	}
-	return nil
-}
-
-func because(reason string) string {
-	if reason == "" {
-		return ""
-	}
-	return ": " + reason
 }

@@ -16,7 +16,6 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus"
-	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"oakenlatch/service/access"
@@ -194,26 +193,6 @@ func (a *API) console(c *echo.Context) error {
 	}
 	c.Response().Header().Set("Cache-Control", "no-cache")
 	return c.FileFS("index.html", a.Console)
-}
-
-// metricSet is what /metrics tells.
-type metricSet struct {
-	registry *prometheus.Registry
-	requests *prometheus.CounterVec
-}
-
-func (a *API) metrics() metricSet {
-	m := metricSet{registry: prometheus.NewRegistry()}
-	m.requests = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "oaken_latch_requests_total", Help: "API requests by operation."}, []string{"method", "path"})
-	commits := prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "oaken_latch_commits_open", Help: "Commits that are not decided yet."}, func() float64 {
-		list, err := a.Store.OpenCommits(context.Background())
-		if err != nil {
-			return -1
-		}
-		return float64(len(list))
-	})
-	m.registry.MustRegister(m.requests, commits, collectors.NewGoCollector())
-	return m
 }
 
 // deviceParam gives the device named in the path, or a refusal that says so.

@@ -3,19 +3,13 @@ package api
 import (
 	"context"
 	"errors"
-	"fmt"
 	"strconv"
-	"strings"
-	"time"
 
-	"oakenlatch/core/check"
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
-	"oakenlatch/core/guard"
 	"oakenlatch/core/tree"
-	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
-	"oakenlatch/service/engine"
+	"oakenlatch/service/fleet"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
@@ -52,17 +46,15 @@ func (a *API) changeDoc(c *call, ch store.Change) (wire.Change, error) {
 		return out, err
 	}
 	out.Edits = len(edits)
+	if ch.State == "scheduled" {
+		if out.Due, err = a.dueOf(c, ch.Number); err != nil {
+			return out, err
+		}
+	}
 	if !committed {
 		return out, nil
 	}
-	s := cm.State
-	out.Commit = &wire.Commit{
-		Actor: cm.Actor, Started: cm.Started, Ended: cm.Ended, Phase: s.Phase, Outcome: s.Outcome, HoldSeconds: int64(cm.Hold / time.Second),
-		Deadline: s.Deadline, Reason: s.Reason, By: s.By, Devices: s.Devices,
-	}
-	if s.Outcome == guard.Undecided && !s.Deadline.IsZero() {
-		out.Commit.SecondsLeft = max(0, int64(s.Deadline.Sub(a.Log.Now()).Round(time.Second)/time.Second))
-	}
+	out.Commit = a.commitDoc(cm)
 	return out, nil
 }
 
@@ -73,16 +65,6 @@ func (a *API) visible(c *call) (store.Change, error) {
 		return store.Change{}, err
 	}
 	return a.Desk.Get(c.ctx, c.person, n)
-}
-
-// decidable gives the change in the path, if the person may decide its commit:
-// its author, or an administrator.
-func (a *API) decidable(c *call) (store.Change, error) {
-	ch, err := a.visible(c)
-	if err == nil && ch.Author != c.person.Name && c.person.Role != access.Admin {
-		err = refusal.New(refusal.Forbidden, "ask them, or an administrator", "change %d belongs to %s, who alone can decide it", ch.Number, ch.Author)
-	}
-	return ch, err
 }
 
 func (a *API) changes(c *call) (any, error) {
@@ -168,14 +150,12 @@ func (a *API) preview(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	context := 1
-	if text := c.QueryParam("context"); text != "" {
-		if context, err = strconv.Atoi(text); err != nil || context < 0 || context > 10000 {
-			return nil, refusal.New(refusal.Invalid, "", "context is %q, a number from 0 to 10000 is needed", text)
-		}
+	context, err := contextParam(c)
+	if err != nil {
+		return nil, err
 	}
 	switch ch.State {
-	case "draft", "failed", "reverted":
+	case "draft", "failed", "reverted", "scheduled":
 		return a.previewAhead(c, ch, context)
 	}
 	return a.previewDone(c, ch, context)
@@ -193,10 +173,7 @@ func (a *API) previewAhead(c *call, ch store.Change, context int) (any, error) {
 	}
 	for _, v := range verdicts {
 		p := partPreview(v, context)
-		for _, f := range p.Findings {
-			out.Ready = out.Ready && f.Severity != check.Error
-		}
-		out.Ready = out.Ready && p.Read && p.Guard == "device" && len(p.Conflicts) == 0
+		out.Ready = out.Ready && v.Hindrance() == ""
 		out.Empty = out.Empty && v.Idle
 		out.Parts = append(out.Parts, p)
 	}
@@ -211,7 +188,7 @@ func partPreview(v desk.Verdict, context int) wire.PartPreview {
 	p := wire.PartPreview{
 		Device: v.Device, Base: v.Base, Edits: []wire.Edit{}, Count: v.Difference.Count(), Lines: lines(v.Difference, context), Items: items(v.Difference),
 		Read: v.Read, Trouble: v.Trouble, Behind: v.Behind, Findings: v.Check.Findings, Unchecked: v.Check.Unchecked, Reasons: v.Check.Reasons,
-		Guard: v.Guard, GuardWhy: v.Why, Unsaved: v.Unsaved,
+		Guard: guardDoc(v.Guard), Unsaved: v.Unsaved,
 	}
 	if p.Count > manyChanges {
 		p.Groups = v.Difference.Groups()
@@ -272,7 +249,7 @@ func (a *API) previewDone(c *call, ch store.Change, context int) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		p := wire.PartPreview{Device: d.Name, Edits: []wire.Edit{}, Lines: []diff.Line{}, Items: []diff.Item{}, Read: true, Guard: "device"}
+		p := wire.PartPreview{Device: d.Name, Edits: []wire.Edit{}, Lines: []diff.Line{}, Items: []diff.Item{}, Read: true, Guard: guardDoc(fleet.GuardOf(d.Capabilities))}
 		for _, e := range edits {
 			if e.Device == d.ID {
 				p.Edits = append(p.Edits, editDoc(d.Name, e))
@@ -303,94 +280,10 @@ func (a *API) recorded(ctx context.Context, d store.Device, cp store.CommitPart)
 	return diff.Compare(base, result), err
 }
 
-func (a *API) commit(c *call) (any, error) {
-	n, err := numberParam(c)
-	if err != nil {
-		return nil, err
-	}
-	ch, err := a.Desk.Own(c.ctx, c.person, n)
-	if err != nil {
-		return nil, err
-	}
-	var in wire.NewCommit
-	if err := c.read(&in); err != nil {
-		return nil, err
-	}
-	parts, err := a.Desk.Parts(c.ctx, ch.Number)
-	if err != nil {
-		return nil, err
-	}
-	works := make([]engine.Work, 0, len(parts))
-	for _, w := range parts {
-		works = append(works, engine.Work{Device: w.Device, Former: w.Former, Mine: w.Mine})
-	}
-	if in.HoldSeconds > int64(engine.MaxHold/time.Second) {
-		in.HoldSeconds = int64(engine.MaxHold/time.Second) + 1 // refused below, without overflow
-	}
-	if err := a.Engine.Commit(c.ctx, c.person.Name, ch.Number, time.Duration(in.HoldSeconds)*time.Second, works); err != nil {
-		return nil, err
-	}
-	return a.reload(c, ch.Number)
-}
-
 func (a *API) reload(c *call, n int64) (any, error) {
 	ch, err := a.Store.Change(c.ctx, n)
 	if err != nil {
 		return nil, err
 	}
 	return a.changeDoc(c, ch)
-}
-
-func (a *API) confirm(c *call) (any, error) {
-	return a.say(c, guard.SayConfirm, func(s guard.State) bool {
-		return s.Phase != guard.Asking && s.Phase != guard.Keeping && s.Phase != guard.Settling
-	})
-}
-
-func (a *API) revert(c *call) (any, error) {
-	return a.say(c, guard.SayRevert, func(s guard.State) bool { return s.Phase == guard.Done })
-}
-
-// sayTimeout is how long a person's word waits for what comes of it.
-const sayTimeout = time.Minute
-
-// say gives a commit a person's word and waits until it is decided.
-func (a *API) say(c *call, kind guard.EventKind, decided func(guard.State) bool) (any, error) {
-	ch, err := a.decidable(c)
-	if err != nil {
-		return nil, err
-	}
-	if err := a.Engine.Say(c.ctx, ch.Number, kind, c.person.Name); err != nil {
-		return nil, err
-	}
-	timeout := time.After(sayTimeout)
-	for {
-		s, changed, running := a.Engine.Status(ch.Number)
-		if !running || decided(s) {
-			if running && kind == guard.SayConfirm && s.Phase == guard.Awaiting {
-				return nil, notAll(ch.Number, s)
-			}
-			return a.reload(c, ch.Number)
-		}
-		select {
-		case <-changed:
-		case <-timeout:
-			return a.reload(c, ch.Number)
-		case <-c.ctx.Done():
-			return nil, c.ctx.Err()
-		}
-	}
-}
-
-// notAll says that a confirm was not carried out because a device could not be
-// asked once more.
-func notAll(number int64, s guard.State) error {
-	var why []string
-	for _, d := range s.Devices {
-		if d.Unreachable {
-			why = append(why, d.Name+": "+d.Said)
-		}
-	}
-	return refusal.New(refusal.Conflict, fmt.Sprintf("mend that and confirm again before %s, or revert", s.Deadline.UTC().Format(time.RFC3339)),
-		"change %d was confirmed nowhere and is still on hold: %s", number, strings.Join(why, "; "))
 }

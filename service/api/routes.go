@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"errors"
 	"net/http"
 	"slices"
@@ -35,7 +36,16 @@ func (a *API) routes() []route {
 		{"GET", "/devices/:name", "One device", access.Viewer, 200, nil, wire.Device{}, nil, a.device},
 		{"GET", "/devices/:name/host-key", "The host key the device shows now", access.Admin, 200, nil, wire.HostKey{}, nil, a.hostKey},
 		{"POST", "/devices/:name/trust", "Accept the device's host key", access.Admin, 200, wire.Trust{}, wire.HostKey{}, nil, a.trust},
-		{"GET", "/devices/:name/config", "A device's configuration; from is running, startup, rev:N or change:N", access.Viewer, 200, nil, wire.Config{}, []string{"from", "path"}, a.config},
+		{"GET", "/devices/:name/config", "A device's configuration; from is running, startup, candidate, rev:N or change:N", access.Viewer, 200, nil, wire.Config{}, []string{"from", "path"}, a.config},
+		{"GET", "/devices/:name/difference", "Two of a device's configurations compared, by default what its startup lacks of running; from and to are as for config", access.Viewer, 200, nil, wire.Difference{}, []string{"from", "to", "context"}, a.difference},
+		{"PATCH", "/devices/:name", "Change a device's settings", access.Admin, 200, wire.Settings{}, wire.Device{}, nil, a.settings},
+		{"POST", "/devices/:name/save", "Copy running to startup and read that back", access.Operator, 200, nil, wire.Device{}, nil, a.save},
+		{"POST", "/devices/:name/restart", "Restart the device; what its startup does not hold is lost", access.Admin, 204, nil, nil, nil, a.restart},
+		{"POST", "/devices/:name/schedule", "Restart the device at a time", access.Admin, 201, wire.NewDue{}, wire.Due{}, nil, a.scheduleRestart},
+		{"GET", "/devices/:name/sessions", "Who is on the device, where it tells", access.Viewer, 200, nil, []wire.Visitor{}, nil, a.visitors},
+		{"DELETE", "/devices/:name/sessions/:id", "End a session on the device", access.Admin, 204, nil, nil, nil, a.endVisit},
+		{"DELETE", "/devices/:name/candidate", "Discard what somebody left in the device's candidate; it goes on record first", access.Admin, 204, nil, nil, nil, a.clearCandidate},
+		{"GET", "/devices/:name/clock", "The device's clock against the service's, read now", access.Viewer, 200, nil, wire.Clock{}, nil, a.clock},
 		{"GET", "/devices/:name/modules", "The YANG modules the device handed out", access.Viewer, 200, nil, wire.Modules{}, nil, a.modules},
 		{"GET", "/changes", "The changes one may see, newest first", access.Viewer, 200, nil, []wire.Change{}, nil, a.changes},
 		{"POST", "/changes", "Open a change", access.Operator, 201, wire.NewChange{}, wire.Change{}, nil, a.open},
@@ -44,7 +54,13 @@ func (a *API) routes() []route {
 		{"DELETE", "/changes/:number/edits/:id", "Take a staged edit back", access.Operator, 204, nil, nil, nil, a.unstage},
 		{"GET", "/changes/:number/preview", "What the change would do; context is the number of unchanged neighbours shown", access.Viewer, 200, nil, wire.Preview{}, []string{"context"}, a.preview},
 		{"POST", "/changes/:number/commit", "Commit on hold", access.Operator, 202, wire.NewCommit{}, wire.Change{}, nil, a.commit},
-		{"POST", "/changes/:number/confirm", "Keep what is on hold; answers when it is decided", access.Operator, 200, nil, wire.Change{}, nil, a.confirm},
+		{"POST", "/changes/:number/begin", "Commit what is prepared", access.Operator, 202, nil, wire.Change{}, nil, a.begin},
+		{"POST", "/changes/:number/hold", "Move the end of a hold", access.Operator, 200, wire.NewHold{}, wire.Change{}, nil, a.hold},
+		{"POST", "/changes/:number/leave", "Leave a device as it is that holds neither the former nor the new configuration", access.Operator, 200, wire.Leave{}, wire.Change{}, nil, a.leave},
+		{"POST", "/changes/:number/schedule", "Commit at a time", access.Operator, 201, wire.NewDue{}, wire.Due{}, nil, a.schedule},
+		{"GET", "/schedule", "What is on the schedule, and what was", access.Viewer, 200, nil, []wire.Due{}, nil, a.scheduled},
+		{"DELETE", "/schedule/:id", "Take something off the schedule", access.Operator, 204, nil, nil, nil, a.unschedule},
+		{"POST", "/changes/:number/confirm", "Keep what is on hold; answers when it is decided", access.Operator, 200, wire.Confirm{}, wire.Change{}, nil, a.confirm},
 		{"POST", "/changes/:number/revert", "Go back now; answers when every device is seen to have gone back, or after a minute", access.Operator, 200, nil, wire.Change{}, nil, a.revert},
 		{"POST", "/changes/:number/drop", "Abandon a change that is on no device", access.Operator, 204, nil, nil, nil, a.drop},
 		{"GET", "/audit", "The ledger, newest first", access.Viewer, 200, nil, wire.Audit{}, []string{"device", "change", "actor", "before", "limit"}, a.audit},
@@ -100,9 +116,13 @@ func (a *API) addAccount(c *call) (any, error) {
 func (a *API) deviceDoc(c *call, d store.Device) (wire.Device, error) {
 	out := wire.Device{
 		Name: d.Name, Address: d.Address, Account: d.Account, Auth: d.Auth, Site: d.Site, Role: d.Role,
-		Trusted: d.HostKey != "", Seen: d.Seen, Trouble: d.Trouble, Unsaved: d.Unsaved,
+		Trusted: d.HostKey != "", Seen: d.Seen, Trouble: d.Trouble, Unsaved: d.Unsaved, Save: !d.NoSave,
 	}
-	out.Guard, out.GuardWhy = fleet.Guard(d.Capabilities)
+	out.Guard = guardDoc(fleet.GuardOf(d.Capabilities))
+	if d.Clock != nil {
+		doc := clockDoc("", *d.Clock)
+		out.Clock = &doc
+	}
 	out.HeldBy = a.Engine.Holder(d.ID)
 	rev, err := a.Store.LastRevision(c.ctx, d.ID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -254,17 +274,8 @@ func (a *API) reading(c *call, d store.Device, from string, out *wire.Config) (h
 		r, err := a.History.Read(c.ctx, d.Name, c.person.Name)
 		out.Revision = r.Revision.Number
 		return r, err
-	case from == "startup":
-		s, err := a.Fleet.Dial(c.ctx, d.Name)
-		if err != nil {
-			return history.Reading{}, err
-		}
-		defer func() { _ = s.Close(c.ctx) }()
-		if !s.Capabilities.Has(netconf.CapStartup) {
-			return history.Reading{}, refusal.New(refusal.NotFound, "", "%s has no startup of its own: what runs there is what it boots", d.Name)
-		}
-		root, err := s.Read(c.ctx, netconf.Startup)
-		return history.Reading{Schema: s.Schema, Running: root}, err
+	case from == "startup", from == "candidate":
+		return a.datastore(c, d, netconf.Datastore(from))
 	case kind == "rev" && nerr == nil:
 		return a.revision(c, d, n, out)
 	case kind == "change" && nerr == nil:
@@ -282,7 +293,24 @@ func (a *API) reading(c *call, d store.Device, from string, out *wire.Config) (h
 		}
 		return history.Reading{}, refusal.New(refusal.NotFound, "", "change %d has no part on %s", n, d.Name)
 	}
-	return history.Reading{}, refusal.New(refusal.Invalid, "give running, startup, rev:N or change:N", "%q is no place to read from", from)
+	return history.Reading{}, refusal.New(refusal.Invalid, "give running, startup, candidate, rev:N or change:N", "%q is no place to read from", from)
+}
+
+// datastore reads one of a device's other datastores.
+func (a *API) datastore(c *call, d store.Device, ds netconf.Datastore) (r history.Reading, err error) {
+	needs, without := netconf.CapStartup, "startup of its own: what runs there is what it boots"
+	if ds == netconf.Candidate {
+		needs, without = netconf.CapCandidate, "candidate"
+	}
+	err = a.Fleet.Reading(c.ctx, d.Name, func(ctx context.Context, s *fleet.Session) error {
+		if !s.Capabilities.Has(needs) {
+			return refusal.New(refusal.NotFound, "", "%s has no %s", d.Name, without)
+		}
+		r.Schema = s.Schema
+		r.Running, err = s.Read(ctx, ds)
+		return err
+	})
+	return r, err
 }
 
 func (a *API) revision(c *call, d store.Device, n int64, out *wire.Config) (history.Reading, error) {
@@ -353,7 +381,7 @@ func (a *API) verify(c *call) (any, error) {
 
 // attention gathers what the console opens on.
 func (a *API) attention(c *call) (any, error) {
-	out := wire.Attention{Holding: []wire.Change{}, Unsaved: []wire.Device{}, Trouble: []wire.Device{}, Outside: []ledger.Entry{}, Drafts: []wire.Change{}}
+	out := wire.Attention{Holding: []wire.Change{}, Unsaved: []wire.Device{}, Trouble: []wire.Device{}, Outside: []ledger.Entry{}, Drafts: []wire.Change{}, Due: []wire.Due{}}
 	list, err := a.Desk.List(c.ctx, c.person)
 	if err != nil {
 		return nil, err
@@ -384,6 +412,13 @@ func (a *API) attention(c *call) (any, error) {
 		if d.Trouble != "" || !d.Trusted {
 			out.Trouble = append(out.Trouble, d)
 		}
+	}
+	waiting, err := a.Store.Waiting(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	if out.Due, err = a.dueDocs(c, waiting); err != nil {
+		return nil, err
 	}
 	recent, err := a.Log.Entries(c.ctx, store.LedgerQuery{Actor: "service", Limit: 500})
 	if err != nil {

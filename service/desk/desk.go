@@ -104,6 +104,8 @@ func editable(c store.Change, p access.Person) error {
 	switch c.State {
 	case "draft", "failed", "reverted":
 		return nil
+	case "scheduled":
+		return refusal.New(refusal.Conflict, fmt.Sprintf("take it off first: latch unschedule %d", c.Number), "change %d is on the schedule and cannot be edited or committed meanwhile", c.Number)
 	}
 	return refusal.New(refusal.Conflict, "open a new one with: latch open TITLE", "change %d is %s and can no longer be edited", c.Number, c.State)
 }

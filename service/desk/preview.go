@@ -127,7 +127,7 @@ type Verdict struct {
 	Moved      *diff.Difference // how, where Behind
 	Conflicts  []diff.Conflict
 	Check      check.Result
-	Guard, Why string
+	Guard      fleet.Guard
 	Unsaved    bool
 
 	// Idle is set where the result means what is there already: nothing
@@ -157,6 +157,53 @@ func (d *Desk) Preview(ctx context.Context, p access.Person, number int64) (stor
 	return c, out, nil
 }
 
+// Hindrance says why a part cannot be committed as it is, "" where it can.
+func (v Verdict) Hindrance() string {
+	if !v.Read {
+		return v.Trouble
+	}
+	if v.Guard.Keeper == "" {
+		return v.Device + " cannot be changed: " + v.Guard.Why
+	}
+	if len(v.Conflicts) > 0 {
+		return fmt.Sprintf("%s moved on since this was staged, and both changed the same: %s", v.Device, v.Conflicts[0].Path)
+	}
+	for _, f := range v.Check.Findings {
+		if f.Severity == check.Error {
+			return fmt.Sprintf("%s: not valid at %s: %s", v.Device, f.Path, f.Message)
+		}
+	}
+	return ""
+}
+
+// Due gives the work of a change that could be committed now, or says why it
+// could not. Devices are read for that.
+func (d *Desk) Due(ctx context.Context, number int64) ([]Work, error) {
+	c, err := d.store.Change(ctx, number)
+	if err != nil {
+		return nil, err
+	}
+	works, err := d.Parts(ctx, number)
+	if err != nil {
+		return nil, err
+	}
+	idle := true
+	for _, w := range works {
+		v, err := d.verdict(ctx, w, c.Author)
+		if err != nil {
+			return nil, err
+		}
+		if why := v.Hindrance(); why != "" {
+			return nil, refusal.New(refusal.Conflict, fmt.Sprintf("see it with: latch preview %d", number), "change %d cannot be committed: %s", number, why)
+		}
+		idle = idle && v.Idle
+	}
+	if idle {
+		return nil, refusal.New(refusal.Conflict, "", "change %d has nothing to commit: it is so already", number)
+	}
+	return works, nil
+}
+
 func (d *Desk) verdict(ctx context.Context, w Work, actor string) (Verdict, error) {
 	v := Verdict{Device: w.Device.Name, Base: w.Base.Number, Edits: w.Edits, Read: true}
 	now, err := d.history.Read(ctx, w.Device.Name, actor)
@@ -184,7 +231,7 @@ func (d *Desk) verdict(ctx context.Context, w Work, actor string) (Verdict, erro
 		v.Check.Findings = append(v.Check.Findings, check.Finding{Severity: check.Warning, Path: v.Difference.Items()[0].Path,
 			Message: "sets what is the default already: it means nothing new, and there is nothing to commit here"})
 	}
-	v.Guard, v.Why = fleet.Guard(now.Device.Capabilities)
+	v.Guard = fleet.GuardOf(now.Device.Capabilities)
 	dev, err := d.store.Device(ctx, w.Device.Name) // the reading noted what it found
 	v.Unsaved = dev.Unsaved
 	return v, err

@@ -31,7 +31,7 @@ func TestEveryWayOfReportingDefaults(t *testing.T) {
 			n := r.stage(quay+" /interfaces/interface=port9/type iana-if-type:ethernetCsmacd", quay+" /system/contact x")
 			r.commit(n, time.Minute)
 			r.until(n, 20*time.Second, awaiting)
-			require.NoError(t, r.Engine.Say(t.Context(), n, guard.SayConfirm, "mara"))
+			require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}))
 			s := r.until(n, 20*time.Second, done)
 			assert.Equal(t, guard.Kept, s.Outcome)
 			after, err := r.History.Read(t.Context(), quay, "mara")

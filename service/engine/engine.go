@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"oakenlatch/core/guard"
@@ -26,6 +27,10 @@ import (
 const (
 	MinHold = 10 * time.Second
 	MaxHold = 7 * 24 * time.Hour
+
+	// MaxAhead is how long a change may stay prepared: its devices are locked
+	// for everybody else meanwhile.
+	MaxAhead = 12 * time.Hour
 )
 
 // Engine runs commits.
@@ -36,9 +41,21 @@ type Engine struct {
 	history *history.History
 	slog    *slog.Logger
 
+	// Programs is the folder of the programs that may be run as probes; ""
+	// allows none.
+	Programs string
+
+	// Due gives the work of a change whose time has come, or says why it cannot
+	// be committed now. It must be set before Recover where there is a schedule.
+	Due func(ctx context.Context, change int64) ([]Work, error)
+
+	journalTime atomic.Int64 // spent writing journals, ns
+
 	ctx  context.Context
 	stop context.CancelFunc
 	wg   sync.WaitGroup
+
+	woken chan struct{} // the schedule was changed
 
 	mu   sync.Mutex
 	runs map[int64]*run // by change
@@ -47,7 +64,7 @@ type Engine struct {
 
 // New gives an engine; Recover must be called before it is used.
 func New(s *store.Store, log *audit.Log, f *fleet.Fleet, h *history.History, logger *slog.Logger) *Engine {
-	e := &Engine{store: s, log: log, fleet: f, history: h, slog: logger, runs: map[int64]*run{}, busy: map[int64]*run{}}
+	e := &Engine{store: s, log: log, fleet: f, history: h, slog: logger, runs: map[int64]*run{}, busy: map[int64]*run{}, woken: make(chan struct{}, 1)}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	return e
 }
@@ -66,19 +83,28 @@ type Work struct {
 	Former, Mine *tree.Node
 }
 
+// Order is how a person wants a commit done.
+type Order struct {
+	Hold          time.Duration `json:"hold"`
+	Waves         [][]string    `json:"waves,omitempty"` // devices that go first, wave by wave; all others follow
+	Probes        []guard.Probe `json:"probes,omitempty"`
+	ByProbes      bool          `json:"byProbes,omitempty"`
+	RevertOnProbe bool          `json:"revertOnProbe,omitempty"`
+	Save          *bool         `json:"save,omitempty"`  // nil leaves it to each device's setting
+	Ahead         time.Duration `json:"ahead,omitempty"` // prepare, and wait that long for the word to commit
+}
+
 // Commit starts to bring a change onto its devices, on hold. It returns once
 // the start is on record; [Engine.Status] follows it.
-func (e *Engine) Commit(ctx context.Context, actor string, change int64, hold time.Duration, works []Work) error {
-	if hold < MinHold || hold > MaxHold {
-		return refusal.New(refusal.Invalid, "give it like --hold 10m", "a hold lasts from %s to %d days, not %s", MinHold, MaxHold/(24*time.Hour), hold)
-	}
-	if len(works) == 0 {
-		return refusal.New(refusal.Invalid, fmt.Sprintf("stage something with: latch put %d DEVICE PATH VALUE", change), "change %d is empty", change)
-	}
-	for _, w := range works {
-		if kind, why := fleet.Guard(w.Device.Capabilities); kind != "device" {
-			return refusal.New(refusal.Conflict, "only devices with their own confirmed commit can be changed by this version", "%s cannot go back by itself: %s", w.Device.Name, why)
-		}
+func (e *Engine) Commit(ctx context.Context, actor string, change int64, order Order, works []Work) error {
+	return e.commit(ctx, actor, change, order, works, 0)
+}
+
+// commit is Commit, perhaps from the schedule.
+func (e *Engine) commit(ctx context.Context, actor string, change int64, order Order, works []Work, scheduled int64) error {
+	plan, err := e.plan(ctx, change, order, works)
+	if err != nil {
+		return err
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -91,7 +117,7 @@ func (e *Engine) Commit(ctx context.Context, actor string, change int64, hold ti
 				"%s is held by the commit of change %d, which is not decided yet", w.Device.Name, other.commit.Change)
 		}
 	}
-	r, err := e.begin(ctx, actor, change, hold, works)
+	r, err := e.begin(ctx, actor, change, plan, works, scheduled)
 	if err != nil {
 		return err
 	}
@@ -99,26 +125,70 @@ func (e *Engine) Commit(ctx context.Context, actor string, change int64, hold ti
 	return nil
 }
 
+// plan works an order out, or says why it cannot be done.
+func (e *Engine) plan(ctx context.Context, change int64, o Order, works []Work) (guard.Plan, error) {
+	p := guard.Plan{Hold: o.Hold, Probes: o.Probes, ByProbes: o.ByProbes, RevertOnProbe: o.RevertOnProbe, Ahead: o.Ahead}
+	if o.Hold < MinHold || o.Hold > MaxHold {
+		return p, refusal.New(refusal.Invalid, "give it like --hold 10m", "a hold lasts from %s to %d days, not %s", MinHold, MaxHold/(24*time.Hour), o.Hold)
+	}
+	if o.Ahead < 0 || o.Ahead > MaxAhead {
+		return p, refusal.New(refusal.Invalid, "prepare it closer to its hour: its devices are locked for others meanwhile", "a change stays prepared for up to %s, not for %s", MaxAhead, o.Ahead)
+	}
+	if len(works) == 0 {
+		return p, refusal.New(refusal.Invalid, fmt.Sprintf("stage something with: latch put %d DEVICE PATH VALUE", change), "change %d is empty", change)
+	}
+	wave := map[string]int{}
+	for i, names := range o.Waves {
+		for _, name := range names {
+			if _, twice := wave[name]; twice {
+				return p, refusal.New(refusal.Invalid, "", "%s is named in two waves", name)
+			}
+			wave[name] = i
+		}
+	}
+	for _, w := range works {
+		g := fleet.GuardOf(w.Device.Capabilities)
+		if g.Keeper == "" {
+			return p, refusal.New(refusal.Conflict, "take its part out of the change, or see latch device show "+w.Device.Name, "%s cannot be changed: %s", w.Device.Name, g.Why)
+		}
+		d := guard.PlannedDevice{Name: w.Device.Name, Keeper: g.Keeper, Wave: len(o.Waves), NoSave: w.Device.NoSave}
+		if n, named := wave[w.Device.Name]; named {
+			d.Wave = n
+			delete(wave, w.Device.Name)
+		}
+		if o.Save != nil {
+			d.NoSave = !*o.Save
+		}
+		p.Devices = append(p.Devices, d)
+	}
+	for name := range wave {
+		return p, refusal.New(refusal.Invalid, "", "change %d has no part on %q, which is to go first", change, name)
+	}
+	return p, e.checkProbes(ctx, o.Probes)
+}
+
 // begin records a commit that is about to start.
-func (e *Engine) begin(ctx context.Context, actor string, change int64, hold time.Duration, works []Work) (*run, error) {
-	c := store.Commit{Change: change, Actor: actor, Hold: hold, Started: e.log.Now()}
-	var names []string
+func (e *Engine) begin(ctx context.Context, actor string, change int64, plan guard.Plan, works []Work, scheduled int64) (*run, error) {
+	c := store.Commit{Change: change, Actor: actor, Hold: plan.Hold, Started: e.log.Now(), Plan: plan, State: guard.New(plan)}
 	var hands []*hand
 	for i, w := range works {
-		names = append(names, w.Device.Name)
 		p := store.CommitPart{Device: w.Device.ID, Persist: "ol-" + rand.Text()}
 		c.Parts = append(c.Parts, p)
 		hands = append(hands, &hand{place: i, name: w.Device.Name, device: w.Device.ID, persist: p.Persist, former: w.Former, mine: w.Mine})
 	}
-	c.State = guard.New(names, hold)
 	err := e.log.Write(ctx, func(tx *audit.Tx) error {
 		now, err := tx.Change(change)
 		if err != nil {
 			return err
 		}
-		switch now.State {
-		case "draft", "failed", "reverted":
-		default:
+		switch {
+		case now.State == "scheduled" && scheduled != 0:
+			if err := tx.EndScheduled(scheduled, "begun", "", c.Started); err != nil {
+				return err
+			}
+		case now.State == "scheduled":
+			return refusal.New(refusal.Conflict, fmt.Sprintf("take it off first: latch unschedule %d", change), "change %d is on the schedule", change)
+		case now.State != "draft" && now.State != "failed" && now.State != "reverted":
 			return refusal.New(refusal.Conflict, "", "change %d is %s and cannot be committed", change, now.State)
 		}
 		if c, err = tx.AddCommit(c); err != nil {
@@ -127,12 +197,30 @@ func (e *Engine) begin(ctx context.Context, actor string, change int64, hold tim
 		if err := tx.SetState(change, "applying", "", c.Started); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: actor, Action: "commit.start", Change: change, Note: fmt.Sprintf("on hold for %s", hold)})
+		return tx.Record(ledger.Entry{Actor: actor, Action: "commit.start", Change: change, Note: orders(plan)})
 	})
 	if err != nil {
 		return nil, err
 	}
 	return newRun(e, c, hands), nil
+}
+
+// orders tells a plan in words.
+func orders(p guard.Plan) string {
+	text := fmt.Sprintf("on hold for %s", p.Hold)
+	if p.Ahead > 0 {
+		text = fmt.Sprintf("prepared ahead, for up to %s, then ", p.Ahead) + text
+	}
+	if p.ByProbes {
+		text += ", confirmed by its probes"
+	}
+	if p.RevertOnProbe {
+		text += ", reverted when a probe fails"
+	}
+	for _, probe := range p.Probes {
+		text += "; probe " + probe.String()
+	}
+	return text
 }
 
 // launch starts a run's loop with its first event; e.mu is held.
@@ -156,18 +244,22 @@ func (e *Engine) launch(r *run, first guard.Event) {
 	})
 }
 
-// Say gives a running commit a person's word, guard.SayConfirm or
-// guard.SayRevert. The error says why it was not taken.
-func (e *Engine) Say(ctx context.Context, change int64, kind guard.EventKind, by string) error {
+// Say gives a running commit a person's word: an event of a Say kind. The
+// error says why it was not taken.
+func (e *Engine) Say(ctx context.Context, change int64, word guard.Event) error {
 	e.mu.Lock()
 	r := e.runs[change]
 	e.mu.Unlock()
 	if r == nil {
 		return e.over(ctx, change)
 	}
+	word.At = e.log.Now()
+	if word.Kind == guard.SayUntil && word.Until.Sub(word.At) > MaxHold {
+		return refusal.New(refusal.Invalid, "", "a hold ends within %d days, not at %s", MaxHold/(24*time.Hour), word.Until.UTC().Format(time.RFC3339))
+	}
 	answer := make(chan error, 1)
 	select {
-	case r.events <- said{ev: guard.Event{Kind: kind, At: e.log.Now(), By: by}, answer: answer}:
+	case r.events <- said{ev: word, answer: answer}:
 	case <-r.over:
 		return e.over(ctx, change)
 	case <-ctx.Done():
@@ -193,7 +285,7 @@ func (e *Engine) over(ctx context.Context, change int64) error {
 	if err != nil {
 		return err
 	}
-	if c.State == "draft" {
+	if c.State == "draft" || c.State == "scheduled" {
 		return refusal.New(refusal.Conflict, fmt.Sprintf("commit it first: latch commit %d --hold 10m", change), "change %d has not been committed", change)
 	}
 	why := ""
@@ -218,7 +310,8 @@ func (e *Engine) Status(change int64) (state guard.State, changed <-chan struct{
 }
 
 // Recover takes up the commits that were under way when the service stopped:
-// it folds each one's journal and then asks the devices.
+// it folds each one's journal and then asks the devices. The schedule is kept
+// from then on.
 func (e *Engine) Recover(ctx context.Context) error {
 	open, err := e.store.OpenCommits(ctx)
 	if err != nil {
@@ -234,11 +327,11 @@ func (e *Engine) Recover(ctx context.Context) error {
 		e.slog.Info("taking up a commit", "change", c.Change, "phase", r.state.Phase)
 		e.launch(r, guard.Event{Kind: guard.Restarted, At: e.log.Now(), By: audit.Service})
 	}
+	e.wg.Go(e.keepSchedule)
 	return nil
 }
 
 func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {
-	var names []string
 	var hands []*hand
 	for i, p := range c.Parts {
 		dev, err := e.store.DeviceByID(ctx, p.Device)
@@ -258,14 +351,13 @@ func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {
 				return nil, err
 			}
 		}
-		names = append(names, dev.Name)
 		hands = append(hands, h)
 	}
 	events, err := e.store.JournalOf(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}
-	c.State = guard.New(names, c.Hold)
+	c.State = guard.New(c.Plan)
 	for _, ev := range events {
 		c.State, _ = guard.Step(c.State, ev)
 	}
@@ -281,3 +373,6 @@ func (e *Engine) Holder(device int64) int64 {
 	}
 	return 0
 }
+
+// JournalTime is how long the writing of journals took, since the start.
+func (e *Engine) JournalTime() time.Duration { return time.Duration(e.journalTime.Load()) }

@@ -60,7 +60,7 @@ func (r *room) commit(n int64, hold time.Duration) {
 	for _, w := range parts {
 		works = append(works, engine.Work{Device: w.Device, Former: w.Former, Mine: w.Mine})
 	}
-	require.NoError(r.t, r.Engine.Commit(r.t.Context(), "mara", n, hold, works))
+	require.NoError(r.t, r.Engine.Commit(r.t.Context(), "mara", n, engine.Order{Hold: hold}, works))
 }
 
 // until waits until a commit is as wanted, and gives its last state.
@@ -128,7 +128,7 @@ func TestSessionDiesAtEachStep(t *testing.T) {
 			r.commit(n, 10*time.Second)
 			s := r.until(n, 90*time.Second, func(s guard.State) bool { return done(s) || awaiting(s) })
 			if awaiting(s) {
-				require.NoError(t, r.Engine.Say(t.Context(), n, guard.SayConfirm, "mara"))
+				require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}))
 				s = r.until(n, 90*time.Second, done)
 			}
 			r.truth(n, s, router)
@@ -196,7 +196,7 @@ func TestRandomFaults(t *testing.T) {
 			s := r.until(n, time.Until(deadline), func(s guard.State) bool { return done(s) || awaiting(s) })
 			for awaiting(s) && time.Now().Before(deadline) {
 				// A confirm may not get through to every device; then it is said again.
-				_ = r.Engine.Say(t.Context(), n, guard.SayConfirm, "mara")
+				_ = r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"})
 				s = r.until(n, time.Until(deadline), func(s guard.State) bool { return done(s) || awaiting(s) })
 				time.Sleep(200 * time.Millisecond)
 			}
@@ -227,7 +227,7 @@ func TestKeptOnOneIsWrittenBack(t *testing.T) {
 	r.Devices[router].OnOperation(on("lock", 3, lab.Fault{Refuse: netconf.RPCErrors{{Type: "protocol", Tag: "lock-denied", Info: "<session-id>99</session-id>"}}}))
 	r.commit(n, 20*time.Second)
 	r.until(n, 30*time.Second, awaiting)
-	require.NoError(t, r.Engine.Say(t.Context(), n, guard.SayConfirm, "mara"))
+	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}))
 	s := r.until(n, 90*time.Second, done)
 	assert.Equal(t, guard.Reverted, s.Outcome)
 	assert.Contains(t, s.Reason, quay)
@@ -271,9 +271,9 @@ func TestOrderNotTaken(t *testing.T) {
 		}
 		return lab.Fault{Instead: el}
 	})
-	require.NoError(t, r.Engine.Commit(t.Context(), "mara", n, 20*time.Second, []engine.Work{{Device: works[0].Device, Former: works[0].Former, Mine: mine}}))
+	require.NoError(t, r.Engine.Commit(t.Context(), "mara", n, engine.Order{Hold: 20 * time.Second}, []engine.Work{{Device: works[0].Device, Former: works[0].Former, Mine: mine}}))
 	r.until(n, 20*time.Second, awaiting)
-	require.NoError(t, r.Engine.Say(t.Context(), n, guard.SayConfirm, "mara"))
+	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}))
 	r.until(n, 20*time.Second, done)
 	var order []string
 	now, err := r.History.Read(t.Context(), router, "mara")
@@ -328,7 +328,7 @@ func TestDevicesThatDoNotDoAsTheySay(t *testing.T) {
 		r.Devices[router].OnOperation(on("copy-config", 1, lab.Fault{Skip: true}))
 		r.commit(n, 10*time.Second)
 		r.until(n, 20*time.Second, awaiting)
-		require.NoError(t, r.Engine.Say(t.Context(), n, guard.SayConfirm, "mara"))
+		require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}))
 		s := r.until(n, 20*time.Second, done)
 		assert.Equal(t, guard.Kept, s.Outcome)
 		assert.False(t, s.Devices[0].Saved)
@@ -360,7 +360,7 @@ func TestDefaultsInACommit(t *testing.T) {
 	})
 	r.commit(n, 20*time.Second)
 	r.until(n, 20*time.Second, awaiting)
-	require.NoError(t, r.Engine.Say(t.Context(), n, guard.SayConfirm, "mara"))
+	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}))
 	r.truth(n, r.until(n, 20*time.Second, done), router)
 	assert.Empty(t, r.Value(router, "/interfaces/interface=port1/enabled"), "the device did not store it")
 }
@@ -378,22 +378,22 @@ func TestRefusedCommits(t *testing.T) {
 		want  string
 	}{
 		{time.Second, []engine.Work{work}, "a hold lasts from 10s"}, {30 * 24 * time.Hour, []engine.Work{work}, "a hold lasts"},
-		{time.Minute, nil, "is empty"}, {time.Minute, []engine.Work{{Device: store.Device{Name: "old", Capabilities: []string{netconf.CapBase10}}}}, "old cannot go back by itself"},
+		{time.Minute, nil, "is empty"}, {time.Minute, []engine.Work{{Device: store.Device{Name: "old", Capabilities: []string{netconf.CapBase10}}}}, "old cannot be changed: it has neither"},
 	} {
-		require.ErrorContains(t, r.Engine.Commit(t.Context(), "mara", n, c.hold, c.works), c.want)
+		require.ErrorContains(t, r.Engine.Commit(t.Context(), "mara", n, engine.Order{Hold: c.hold}, c.works), c.want)
 	}
 	r.commit(n, time.Minute)
-	require.ErrorContains(t, r.Engine.Commit(t.Context(), "mara", n, time.Minute, []engine.Work{work}), "being committed already")
+	require.ErrorContains(t, r.Engine.Commit(t.Context(), "mara", n, engine.Order{Hold: time.Minute}, []engine.Work{work}), "being committed already")
 	other := r.stage(router + " " + location + " there")
-	require.ErrorContains(t, r.Engine.Commit(t.Context(), "mara", other, time.Minute, []engine.Work{work}), fmt.Sprintf("held by the commit of change %d", n))
+	require.ErrorContains(t, r.Engine.Commit(t.Context(), "mara", other, engine.Order{Hold: time.Minute}, []engine.Work{work}), fmt.Sprintf("held by the commit of change %d", n))
 	assert.Equal(t, n, r.Engine.Holder(parts[0].Device.ID))
 	r.until(n, 20*time.Second, awaiting)
-	require.NoError(t, r.Engine.Say(t.Context(), n, guard.SayRevert, "mara"))
+	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayRevert, By: "mara"}))
 	r.until(n, 20*time.Second, done)
-	require.ErrorContains(t, r.Engine.Say(t.Context(), n, guard.SayConfirm, "mara"), "already reverted")
-	require.ErrorContains(t, r.Engine.Say(t.Context(), other, guard.SayConfirm, "mara"), "has not been committed")
+	require.ErrorContains(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}), "already reverted")
+	require.ErrorContains(t, r.Engine.Say(t.Context(), other, guard.Event{Kind: guard.SayConfirm, By: "mara"}), "has not been committed")
 	require.Eventually(t, func() bool { return r.Engine.Holder(parts[0].Device.ID) == 0 }, time.Second, 10*time.Millisecond)
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	require.Error(t, r.Engine.Say(ctx, 99, guard.SayConfirm, "mara"))
+	require.Error(t, r.Engine.Say(ctx, 99, guard.Event{Kind: guard.SayConfirm, By: "mara"}))
 }

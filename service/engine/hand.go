@@ -6,98 +6,126 @@ import (
 	"sync"
 	"time"
 
-	"oakenlatch/core/diff"
 	"oakenlatch/core/guard"
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
 	"oakenlatch/service/fleet"
-	"oakenlatch/service/store"
 )
 
-type commitRecord = store.Commit
-
-// hand performs a run's actions on one device, one after another.
+// hand performs a run's actions on one device, one after another and in order.
 type hand struct {
 	run     *run
 	place   int
 	name    string
 	device  int64
 	persist string
+	keeper  guard.Keeper
+	noSave  bool
 
 	former, mine *tree.Node // of the part; nil after a restart
 
-	busy  sync.Mutex // held while an action is performed
-	tries int        // repeated actions in a row; guarded by busy
+	queue chan guard.Action
+	tries int // repeated actions in a row; the worker's
 
 	mu           sync.Mutex
-	base, result *tree.Node // of the device, once prepared
-	session      *fleet.Session
-	stopLooking  context.CancelFunc // of the look under way, nil if none is
-	looks        int
+	base, result *tree.Node     // of the device, once prepared
+	session      *fleet.Session // of the preparation; where a session is the hold, until it is decided
+	asked        *fleet.Session // of the last look before a confirm: what follows goes through it
+	stopLooking  func()         // of the look under way, nil if none is
+	waiting      int            // actions in the queue that are no watching
+	appliedAt    time.Time
+	preparedAt   time.Time
 }
 
 // pause before an action that was tried before. Polling faster than every
 // second keeps some devices' own timers from ever firing.
 const (
 	pause    = 3 * time.Second
-	maxPause = 15 * time.Second
+	maxPause = time.Minute
 )
 
-// perform starts an action; its outcome comes back as an event. A look that is
-// under way gives way to anything newer.
+// work performs actions until the run is over.
+func (h *hand) work() {
+	for {
+		select {
+		case <-h.run.e.ctx.Done():
+			return
+		case <-h.run.over:
+			return
+		case a := <-h.queue:
+			h.do(a)
+		}
+	}
+}
+
+// perform orders an action; its outcome comes back as an event. A look that is
+// under way, or paused, gives way to anything newer but another watching one.
 func (h *hand) perform(a guard.Action) {
 	h.mu.Lock()
-	if a.Watch && h.stopLooking != nil {
+	if a.Watch && (h.stopLooking != nil || h.waiting > 0) {
 		h.mu.Unlock()
-		return // one is under way, and what it finds is not to be lost
+		return // what is under way finds out as well
 	}
+	h.waiting++
 	if h.stopLooking != nil {
 		h.stopLooking()
-		h.stopLooking = nil
-	}
-	ctx := h.run.e.ctx
-	done := func() {}
-	if a.Kind == guard.DoLook {
-		var stop context.CancelFunc
-		ctx, stop = context.WithCancel(ctx)
-		h.looks++
-		this := h.looks
-		h.stopLooking = stop
-		done = func() {
-			stop()
-			h.mu.Lock()
-			if h.looks == this {
-				h.stopLooking = nil
-			}
-			h.mu.Unlock()
-		}
 	}
 	h.mu.Unlock()
-	h.run.e.wg.Go(func() {
-		defer done()
-		h.busy.Lock()
-		defer h.busy.Unlock()
-		if a.Again {
-			h.tries++
-			if !sleep(ctx, min(pause+time.Duration(h.tries/10)*time.Second, maxPause)) {
-				return
-			}
-		} else {
-			h.tries = 0
+	select {
+	case h.queue <- a:
+	case <-h.run.e.ctx.Done():
+	}
+}
+
+func (h *hand) do(a guard.Action) {
+	ctx := h.run.e.ctx
+	h.mu.Lock()
+	h.waiting--
+	if a.Kind == guard.DoLook {
+		if h.waiting > 0 {
+			h.mu.Unlock()
+			return // overtaken before it began
 		}
-		ev := h.act(ctx, a)
-		if ctx.Err() != nil && (a.Kind == guard.DoLook || h.run.e.ctx.Err() != nil) {
-			return // overtaken, or stopping: what came of it says nothing
+		var stop context.CancelFunc
+		ctx, stop = context.WithCancel(ctx)
+		defer stop()
+		h.stopLooking = stop
+	}
+	h.mu.Unlock()
+	if a.Again {
+		h.tries++
+		if !sleep(ctx, min(pause+time.Duration(h.tries/5)*time.Second, maxPause)) {
+			h.endLook(a)
+			return
 		}
-		ev.Device, ev.At = h.place, h.run.e.log.Now()
-		select {
-		case h.run.events <- said{ev: ev}:
-		case <-h.run.over:
-		}
-	})
+	} else {
+		h.tries = 0
+	}
+	ev := h.act(ctx, a)
+	stopped := ctx.Err() != nil
+	h.endLook(a)
+	if stopped || ev.Kind == "" {
+		return // overtaken, or stopping: what came of it says nothing
+	}
+	ev.Device = h.place
+	h.run.happened(ev)
+	if ev.Kind == guard.Applied && h.keeper != guard.BySession {
+		h.leave() // after it was told: the way in may just have been cut
+	}
+}
+
+func (h *hand) endLook(a guard.Action) {
+	if a.Kind == guard.DoLook {
+		h.mu.Lock()
+		h.stopLooking = nil
+		h.mu.Unlock()
+	}
 }
 
 func sleep(ctx context.Context, d time.Duration) bool {
+	if d <= 0 {
+		return ctx.Err() == nil
+	}
 	select {
 	case <-ctx.Done():
 		return false
@@ -116,26 +144,21 @@ func (h *hand) act(ctx context.Context, a guard.Action) guard.Event {
 	case guard.DoCommit:
 		return h.commit(ctx)
 	case guard.DoLook:
-		return h.look(ctx, a.Patient)
+		return h.look(ctx, a)
+	case guard.DoExtend:
+		return outcome(guard.TimerSet, guard.TimerNotSet, h.extend(ctx, a.Until))
 	case guard.DoConfirm:
-		return outcome(guard.ConfirmTaken, guard.ConfirmFailed, h.inNewSession(ctx, "confirming", func(ctx context.Context, s *fleet.Session) error {
-			return s.Confirm(ctx, h.persist)
-		}))
+		return outcome(guard.ConfirmTaken, guard.ConfirmFailed, h.confirm(ctx))
 	case guard.DoCancel:
-		return outcome(guard.CancelDone, guard.CancelDone, h.inNewSession(ctx, "cancelling", func(ctx context.Context, s *fleet.Session) error {
-			err := s.CancelCommit(ctx, h.persist)
-			if netconf.Refused(err) {
-				return nil // mostly: nothing is pending any more; the look that follows tells
-			}
-			return err
-		}))
+		return outcome(guard.CancelDone, guard.CancelDone, h.cancel(ctx))
 	case guard.DoRestore:
 		return outcome(guard.RestoreDone, guard.RestoreDone, h.inNewSession(ctx, "writing the former configuration back", h.restore))
 	case guard.DoRelease:
 		return outcome(guard.ReleaseDone, guard.ReleaseDone, h.release(ctx))
-	default:
+	case guard.DoSettle:
 		return h.settle(ctx)
 	}
+	return guard.Event{}
 }
 
 func outcome(good, bad guard.EventKind, err error) guard.Event {
@@ -174,8 +197,21 @@ func (h *hand) inNewSession(ctx context.Context, doing string, f func(context.Co
 	if err != nil {
 		return err
 	}
-	defer func() { _ = s.Close(context.WithoutCancel(ctx)) }()
-	err = f(ctx, s)
+	defer part(s)
+	return explained(s, doing, f(ctx, s))
+}
+
+// part ends a session in good form, without anybody waiting for it.
+func part(s *fleet.Session) {
+	go func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		_ = s.Close(ctx)
+	}()
+}
+
+// explained tells an error of a session in words, unless it is told already.
+func explained(s *fleet.Session, doing string, err error) error {
 	var fe *fleet.Error
 	if errors.As(err, &fe) {
 		return err
@@ -183,28 +219,45 @@ func (h *hand) inNewSession(ctx context.Context, doing string, f func(context.Co
 	return s.Wrap(doing, err)
 }
 
-// commit puts the prepared candidate into effect, on the device's own trial.
-func (h *hand) commit(ctx context.Context) guard.Event {
+// held gives the session that is to stay, as long as it lives.
+func (h *hand) held() *fleet.Session {
 	h.mu.Lock()
-	s := h.session
-	h.mu.Unlock()
-	ctx, cancel := context.WithTimeout(ctx, operation)
-	defer cancel()
-	err := s.CommitConfirmed(ctx, netconf.ConfirmedCommit{Timeout: h.run.commit.State.DeviceTimeout(), Persist: h.persist})
-	switch {
-	case err == nil:
-		h.leave(ctx)
-		return guard.Event{Kind: guard.Applied}
-	case netconf.Refused(err):
-		return guard.Event{Kind: guard.CommitRefused, Err: brief(s.Wrap("committing", err))}
+	defer h.mu.Unlock()
+	if h.session != nil && h.session.Err() == nil {
+		return h.session
 	}
-	h.dropSession()
-	return guard.Event{Kind: guard.CommitUnknown, Err: brief(s.Wrap("committing", err))}
+	return nil
 }
 
-// leave frees the locks and ends the session of the preparation. The locks end
-// with it in any case, so what cannot be freed in good form is let go.
-func (h *hand) leave(ctx context.Context) {
+// keep makes a session the one that stays. Where its end means something, that
+// is told.
+func (h *hand) keep(s *fleet.Session) {
+	h.mu.Lock()
+	h.session = s
+	h.mu.Unlock()
+	if h.keeper != guard.BySession && h.run.commit.Plan.Ahead == 0 {
+		return
+	}
+	h.run.e.wg.Go(func() {
+		select {
+		case <-s.Done():
+		case <-h.run.over:
+			return
+		case <-h.run.e.ctx.Done():
+			return
+		}
+		h.mu.Lock()
+		ours := h.session == s
+		h.mu.Unlock()
+		if ours {
+			h.run.happened(guard.Event{Kind: guard.SessionLost, Device: h.place, Err: s.Err().Error()})
+		}
+	})
+}
+
+// leave ends the session of the preparation, and with it its locks (RFC 6241
+// section 7.5).
+func (h *hand) leave() {
 	h.mu.Lock()
 	s := h.session
 	h.session = nil
@@ -213,11 +266,9 @@ func (h *hand) leave(ctx context.Context) {
 		return
 	}
 	// The way in may just have been cut: do not wait long for an answer.
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
-	if s.Unlock(ctx, netconf.Candidate) == nil && s.Unlock(ctx, netconf.Running) == nil {
-		_ = s.Close(ctx)
-	}
+	_ = s.Close(ctx)
 	s.Abort()
 }
 
@@ -230,105 +281,41 @@ func (h *hand) dropSession() {
 	}
 }
 
-// effect is how long a device is given to put a commit into effect before the
-// way in is proved.
-const effect = time.Second
-
-// look opens a new session, which proves the way in, and reads what the device
-// holds. A patient look keeps trying for a part of the hold.
-func (h *hand) look(ctx context.Context, patient bool) guard.Event {
-	until := time.Now()
-	if patient {
-		// A device takes a moment to put a commit into effect. Looking too soon
-		// would prove the way in as it was before.
-		if !sleep(ctx, effect) {
-			return guard.Event{}
-		}
-		until = until.Add(min(h.run.commit.Hold/2, 30*time.Second))
-	}
-	for {
-		ev := h.lookOnce(ctx)
-		if ev.Kind == guard.Seen || !time.Now().Before(until) || !sleep(ctx, 2*time.Second) {
-			return ev
-		}
+// dropAsked lets go of the session that was kept for a confirm.
+func (h *hand) dropAsked() {
+	h.mu.Lock()
+	s := h.asked
+	h.asked = nil
+	h.mu.Unlock()
+	if s != nil {
+		part(s)
 	}
 }
 
-func (h *hand) lookOnce(ctx context.Context) guard.Event {
-	ctx, cancel := context.WithTimeout(ctx, min(max(h.run.commit.Hold/4, 4*time.Second), 10*time.Second))
-	defer cancel()
-	s, err := h.run.e.fleet.Dial(ctx, h.name)
-	if err != nil {
-		return guard.Event{Kind: guard.NotReached, Err: brief(err)}
+// inAsked does something in the session of the last look before a confirm, or
+// where that is gone, in a new one. fresh says which.
+func (h *hand) inAsked(ctx context.Context, doing string, f func(ctx context.Context, s *fleet.Session, fresh bool) error) error {
+	h.mu.Lock()
+	s := h.asked
+	h.mu.Unlock()
+	if s != nil && s.Err() == nil {
+		ctx, cancel := context.WithTimeout(ctx, operation)
+		defer cancel()
+		return explained(s, doing, f(ctx, s, false))
 	}
-	defer func() { _ = s.Close(context.WithoutCancel(ctx)) }()
-	running, err := s.Read(ctx, netconf.Running)
-	if err == nil && h.run.phase() == guard.Asking {
-		err = foreignEdits(ctx, s, running)
-	}
-	if err != nil {
-		return guard.Event{Kind: guard.NotReached, Err: brief(err)}
-	}
-	found := h.classify(running)
-	if found == guard.FoundBase {
-		// What was read is what the device went back to: keep it.
-		if _, err := h.run.e.history.Keep(ctx, s, running, 0, h.run.commit.Actor); err != nil {
-			return guard.Event{Kind: guard.NotReached, Err: err.Error()}
-		}
-	}
-	return guard.Event{Kind: guard.Seen, Found: found}
+	return h.inNewSession(ctx, doing, func(ctx context.Context, s *fleet.Session) error { return f(ctx, s, true) })
 }
 
-func (r *run) phase() guard.Phase {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.state.Phase
-}
-
-// classify tells what a device holds at the places of this commit. Defaults
-// that are set and defaults that are not mean the same.
-func (h *hand) classify(running *tree.Node) guard.Found {
-	base, result := h.trees()
-	if base == nil || result == nil {
-		return guard.FoundBase // nothing was ever sent
-	}
-	old, new := diff.Compare(base.WithoutDefaults(), result.WithoutDefaults()).Where(running.WithoutDefaults())
+// lockTells finds out by a lock on running whether a confirmed commit is
+// pending: while one is, others are refused it (RFC 6241 section 7.5).
+func lockTells(ctx context.Context, s *fleet.Session) guard.Pending {
+	err := s.Lock(ctx, netconf.Running)
 	switch {
-	case old:
-		return guard.FoundBase
-	case new:
-		return guard.FoundResult
+	case err == nil:
+		_ = s.Unlock(ctx, netconf.Running)
+		return guard.NonePends
+	case netconf.Refused(err):
+		return guard.IsPending
 	}
-	return guard.FoundOther
-}
-
-// settle reads back what was kept, makes it a revision and saves it to startup.
-func (h *hand) settle(ctx context.Context) guard.Event {
-	saved := false
-	err := h.inNewSession(ctx, "saving to startup", func(ctx context.Context, s *fleet.Session) error {
-		running, err := s.Read(ctx, netconf.Running)
-		if err != nil {
-			return err
-		}
-		if _, err := h.run.e.history.Keep(ctx, s, running, h.run.commit.Change, h.run.commit.Actor); err != nil {
-			return err
-		}
-		if !s.Capabilities.Has(netconf.CapStartup) {
-			return nil
-		}
-		copyErr := s.CopyConfig(ctx, netconf.Startup, netconf.Source{Datastore: netconf.Running})
-		startup, err := s.Read(ctx, netconf.Startup)
-		if err != nil {
-			return errors.Join(copyErr, err)
-		}
-		saved = startup.WithoutDefaults().Digest() == running.WithoutDefaults().Digest()
-		noteErr := h.run.e.history.NoteSaved(ctx, s, running)
-		if copyErr == nil && !saved {
-			copyErr = errors.New("the device said that it saved, but its startup still differs from running")
-		}
-		return errors.Join(copyErr, noteErr)
-	})
-	ev := outcome(guard.SettleDone, guard.SettleDone, err)
-	ev.Saved = saved
-	return ev
+	return guard.NotAsked
 }

@@ -17,6 +17,10 @@ import (
 	"oakenlatch/service/store"
 )
 
+// direct reports whether a device is edited in its running configuration: it
+// has no candidate.
+func direct(s *fleet.Session) bool { return !s.Capabilities.Has(netconf.CapCandidate) }
+
 // prepare does everything up to the commit: connect, lock, read running
 // afresh, rebase, write the candidate, validate, read it back. Nothing is in
 // effect afterwards.
@@ -27,9 +31,7 @@ func (h *hand) prepare(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	h.mu.Lock()
-	h.session = s
-	h.mu.Unlock()
+	h.keep(s)
 	if err := lock(ctx, s); err != nil {
 		return err
 	}
@@ -40,8 +42,10 @@ func (h *hand) prepare(ctx context.Context) error {
 	if _, err := h.run.e.history.Keep(ctx, s, running, 0, h.run.commit.Actor); err != nil {
 		return err
 	}
-	if err := foreignEdits(ctx, s, running); err != nil {
-		return err
+	if !direct(s) {
+		if err := foreignEdits(ctx, s, running); err != nil {
+			return err
+		}
 	}
 	result, err := h.rebase(running)
 	if err != nil {
@@ -51,10 +55,13 @@ func (h *hand) prepare(ctx context.Context) error {
 		return err
 	}
 	d := diff.Compare(running, result)
-	if err := write(ctx, s, d.Edits()); err != nil {
-		return err
+	if direct(s) {
+		err = h.tryOut(ctx, s, d)
+	} else if err = write(ctx, s, netconf.Candidate, d.Edits(), ""); err == nil {
+		err = h.readBack(ctx, s, d)
 	}
-	return h.readBack(ctx, s, d)
+	h.preparedAt = time.Now()
+	return err
 }
 
 // foreignEdits makes sure that a device's candidate holds nothing but running:
@@ -72,27 +79,27 @@ func foreignEdits(ctx context.Context, s *fleet.Session, running *tree.Node) err
 	return nil
 }
 
-// lock takes running and candidate; the error names who has them.
+// lock takes running, and the candidate where there is one; the error names who
+// has them, as far as the device tells.
 func lock(ctx context.Context, s *fleet.Session) error {
 	for _, ds := range []netconf.Datastore{netconf.Running, netconf.Candidate} {
+		if ds == netconf.Candidate && direct(s) {
+			return nil
+		}
 		err := s.Lock(ctx, ds)
 		if err == nil {
 			continue
 		}
-		msg := fmt.Sprintf("%s cannot be locked: %v", ds, err)
-		var errs netconf.RPCErrors
-		if errors.As(err, &errs) {
-			for _, e := range errs {
-				if id := e.SessionID(); id != "" && id != "0" {
-					msg = fmt.Sprintf("%s is locked by NETCONF session %s on the device", ds, id)
-				}
-			}
-		}
-		if netconf.Tagged(err, "resource-denied") {
+		msg, next := fmt.Sprintf("%s cannot be locked: %v", ds, err), "nothing was touched; try again when they are done"
+		switch {
+		case netconf.Tagged(err, "resource-denied"):
 			msg = "its candidate holds someone's uncommitted edits"
+			next = fmt.Sprintf("nothing was touched; see them with: latch compare %s %s@candidate", s.Device.Name, s.Device.Name)
+		case netconf.Refused(err):
+			msg = s.Denied(ctx, ds, err)
+			next += fmt.Sprintf("; who is there: latch device sessions %s", s.Device.Name)
 		}
-		return &fleet.Error{Device: s.Device.Name, Address: s.Device.Address, Kind: fleet.Refusal, Msg: msg,
-			Next: "nothing was touched; try again when they are done", Err: err}
+		return &fleet.Error{Device: s.Device.Name, Address: s.Device.Address, Kind: fleet.Refusal, Msg: msg, Next: next, Err: err}
 	}
 	return nil
 }
@@ -146,13 +153,13 @@ func (h *hand) predict(ctx context.Context, s *fleet.Session, base, result *tree
 	return nil
 }
 
-// write sends edits to the candidate.
-func write(ctx context.Context, s *fleet.Session, edits *tree.Edit) error {
+// write sends edits to a datastore.
+func write(ctx context.Context, s *fleet.Session, to netconf.Datastore, edits *tree.Edit, test string) error {
 	ctx, cancel := context.WithTimeout(ctx, operation)
 	defer cancel()
 	w := &markup.Writer{}
 	codec.EncodeEdit(w, s.Schema, edits)
-	e := netconf.EditConfig{Target: netconf.Candidate, DefaultOperation: "none", Config: w.Bytes()}
+	e := netconf.EditConfig{Target: to, DefaultOperation: "none", TestOption: test, Config: w.Bytes()}
 	if s.Capabilities.Has(netconf.CapRollbackOnError) {
 		e.ErrorOption = "rollback-on-error"
 	}
@@ -212,73 +219,5 @@ func rewrite(ctx context.Context, s *fleet.Session, edits *tree.Edit) error {
 	if err := s.DiscardChanges(dctx); err != nil {
 		return s.Wrap("discarding", err)
 	}
-	return write(ctx, s, edits)
-}
-
-// release takes a preparation back: the candidate is emptied of our edits and
-// the locks are freed.
-func (h *hand) release(ctx context.Context) error {
-	h.mu.Lock()
-	s, touched := h.session, h.result != nil
-	h.mu.Unlock()
-	if s != nil && s.Err() == nil {
-		var err error
-		if touched {
-			dctx, cancel := context.WithTimeout(ctx, operation)
-			err = s.Wrap("discarding", s.DiscardChanges(dctx))
-			cancel()
-		}
-		h.leave(ctx)
-		return err
-	}
-	h.dropSession()
-	if !touched {
-		return nil
-	}
-	return h.inNewSession(ctx, "cleaning the candidate", h.cleanCandidate)
-}
-
-// cleanCandidate empties a candidate that holds exactly what a session of ours
-// that died left there. Anything else is not ours and stays.
-func (h *hand) cleanCandidate(ctx context.Context, s *fleet.Session) error {
-	_, result := h.trees()
-	candidate, err := s.Read(ctx, netconf.Candidate)
-	if err != nil {
-		return err
-	}
-	if diff.Compare(result.WithoutDefaults(), candidate.WithoutDefaults()).Empty() {
-		return s.DiscardChanges(ctx)
-	}
-	return nil
-}
-
-// restore writes the former configuration back where the device can no longer
-// do so itself, leaving alone what others changed elsewhere.
-func (h *hand) restore(ctx context.Context, s *fleet.Session) error {
-	base, result := h.trees()
-	if err := lock(ctx, s); err != nil {
-		return err
-	}
-	running, err := s.Read(ctx, netconf.Running)
-	if err != nil {
-		return err
-	}
-	if err := foreignEdits(ctx, s, running); err != nil {
-		return err
-	}
-	target, conflicts := diff.Merge(result, base, running)
-	if len(conflicts) > 0 {
-		return fmt.Errorf("someone changed the same place since, at %s; decide by hand what it should be", conflicts[0].Path)
-	}
-	d := diff.Compare(running, target)
-	if d.Empty() {
-		return nil
-	}
-	if err := write(ctx, s, d.Edits()); err != nil {
-		return errors.Join(err, s.DiscardChanges(ctx))
-	}
-	if err := h.readBack(ctx, s, d); err != nil {
-		return errors.Join(err, s.DiscardChanges(ctx))
-	}
-	return s.Commit(ctx)
+	return write(ctx, s, netconf.Candidate, edits, "")
 }

@@ -2,15 +2,12 @@ package engine
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
 	"sync"
 	"time"
 
-	"oakenlatch/core/diff"
 	"oakenlatch/core/guard"
-	"oakenlatch/core/ledger"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/store"
 )
 
 // said is an event on its way to a run, with where to answer a person.
@@ -22,8 +19,9 @@ type said struct {
 // run is one commit under way.
 type run struct {
 	e      *Engine
-	commit commitRecord
+	commit store.Commit
 	hands  []*hand
+	probes []*prober
 	events chan said
 	over   chan struct{} // closed when the loop has ended
 
@@ -32,10 +30,17 @@ type run struct {
 	changed chan struct{}
 }
 
-func newRun(e *Engine, c commitRecord, hands []*hand) *run {
-	r := &run{e: e, commit: c, hands: hands, events: make(chan said, 64), over: make(chan struct{}), state: c.State, changed: make(chan struct{})}
-	for _, h := range hands {
-		h.run = r
+func newRun(e *Engine, c store.Commit, hands []*hand) *run {
+	// Every device and probe has one action under way at most, so that nobody
+	// waits to be heard.
+	room := 64 + 4*len(hands) + len(c.Plan.Probes)
+	r := &run{e: e, commit: c, hands: hands, events: make(chan said, room), over: make(chan struct{}), state: c.State, changed: make(chan struct{})}
+	for i, h := range hands {
+		h.run, h.keeper, h.noSave = r, c.Plan.Devices[i].Keeper, c.Plan.Devices[i].NoSave
+		h.queue = make(chan guard.Action, 16)
+	}
+	for i, p := range c.Plan.Probes {
+		r.probes = append(r.probes, &prober{run: r, place: i, probe: p})
 	}
 	return r
 }
@@ -43,89 +48,166 @@ func newRun(e *Engine, c commitRecord, hands []*hand) *run {
 // active reports whether a run is there and not decided yet.
 func (r *run) active() bool { return r != nil && r.phase() != guard.Done }
 
-// loop takes events one by one until the commit is concluded or the engine
-// stops. The first comes before any tick: after a restart the machine must know
-// of it before it learns that the hold has ended meanwhile.
+func (r *run) phase() guard.Phase {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.state.Phase
+}
+
+// timeout is the confirm-timeout given with a commit.
+func (r *run) timeout() time.Duration {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.state.DeviceTimeout()
+}
+
+// timeoutUntil is the confirm-timeout that outlasts a deadline.
+func (r *run) timeoutUntil(deadline time.Time) time.Duration {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.state.TimeoutUntil(deadline, r.e.log.Now())
+}
+
+// happened brings an event to the run, unless that is over.
+func (r *run) happened(ev guard.Event) {
+	ev.At = r.e.log.Now()
+	select {
+	case r.events <- said{ev: ev}:
+	case <-r.over:
+	}
+}
+
+// loop takes events until the commit is concluded or the engine stops. The
+// first comes before any tick: after a restart the machine must know of it
+// before it learns that the hold has ended meanwhile.
 func (r *run) loop(first guard.Event) {
 	defer close(r.over)
-	if r.take(said{ev: first}) {
+	for _, h := range r.hands {
+		r.e.wg.Go(h.work)
+	}
+	if r.take([]said{{ev: first}}) {
 		return
 	}
-	var tick <-chan time.Time
 	watch := time.NewTicker(min(max(r.commit.Hold/20, 3*time.Second), 30*time.Second))
 	defer watch.Stop()
 	for {
-		if tick == nil && !r.state.Deadline.IsZero() {
-			tick = time.After(r.state.Deadline.Sub(r.e.log.Now()))
-		}
+		end, stop := r.alarm()
 		var s said
 		select {
 		case <-r.e.ctx.Done():
+			stop()
 			return
 		case s = <-r.events:
 		case <-watch.C:
 			s.ev = guard.Event{Kind: guard.Tick, At: r.e.log.Now(), By: audit.Service}
-		case <-tick:
-			tick = nil
+		case <-end:
 			s.ev = guard.Event{Kind: guard.Tick, At: r.e.log.Now(), By: audit.Service}
-			if s.ev.At.Before(r.state.Deadline) {
-				continue // the clock was set back
-			}
-			tick = make(chan time.Time) // once is enough
 		}
-		if done := r.take(s); done {
+		stop()
+		if r.take(r.batch(s)) {
 			return
 		}
 	}
 }
 
-// take journals an event and acts on it; done is true once concluded.
-func (r *run) take(s said) (done bool) {
-	if s.answer != nil {
-		if err := r.state.May(s.ev.Kind, s.ev.At); err != nil {
-			s.answer <- err
-			return false
+// alarm goes off at the next moment that the time alone decides something. It
+// goes by the service's clock, which may be set meanwhile: then the watching
+// ticks find out.
+func (r *run) alarm() (<-chan time.Time, func()) {
+	at := r.state.Deadline
+	switch r.state.Phase {
+	case guard.AllReady:
+		at = r.state.LapsesAt
+	case guard.Keeping, guard.Settling, guard.Reverting:
+		at = time.Time{}
+	}
+	if at.IsZero() {
+		return nil, func() {}
+	}
+	t := time.NewTimer(max(at.Sub(r.e.log.Now()), 50*time.Millisecond))
+	return t.C, func() { t.Stop() }
+}
+
+// batch gives an event with those that wait behind it: they are journalled
+// together.
+func (r *run) batch(first said) []said {
+	list := []said{first}
+	for len(list) < cap(r.events) {
+		select {
+		case s := <-r.events:
+			list = append(list, s)
+		default:
+			return list
 		}
 	}
-	next, actions := guard.Step(r.state, s.ev)
-	if !equal(next, r.state) {
-		if !r.journal(s.ev, next) {
+	return list
+}
+
+// step is an event that changed the state.
+type step struct {
+	ev          guard.Event
+	before, now guard.State
+}
+
+// take journals events and acts on them; done is true once concluded.
+func (r *run) take(list []said) (done bool) {
+	state := r.state
+	var steps []step
+	var actions []guard.Action
+	answers := make([]error, len(list))
+	for i, s := range list {
+		if s.answer != nil {
+			if answers[i] = state.May(s.ev); answers[i] != nil {
+				continue
+			}
+		}
+		next, more := guard.Step(state, s.ev)
+		actions = append(actions, more...)
+		if !next.Same(state) {
+			steps = append(steps, step{s.ev, state, next})
+			state = next
+		}
+	}
+	if len(steps) > 0 {
+		if !r.journal(steps) {
 			return true // stopping
 		}
 		r.mu.Lock()
-		r.state = next
+		r.state = state
 		close(r.changed)
 		r.changed = make(chan struct{})
 		r.mu.Unlock()
 	}
-	if s.answer != nil {
-		s.answer <- nil
+	for i, s := range list {
+		if s.answer != nil {
+			s.answer <- answers[i]
+		}
 	}
 	for _, a := range actions {
-		if a.Kind == guard.Conclude {
+		switch a.Kind {
+		case guard.Conclude:
 			return true
+		case guard.DoProbe:
+			r.probes[a.Probe].perform(a)
+		default:
+			r.hands[a.Device].perform(a)
 		}
-		r.hands[a.Device].perform(a)
 	}
 	return false
 }
 
-func equal(a, b guard.State) bool {
-	x, xerr := json.Marshal(a)
-	y, yerr := json.Marshal(b)
-	return xerr == nil && yerr == nil && string(x) == string(y)
-}
-
-// journal puts an event on record together with what it makes of the change.
+// journal puts events on record together with what they make of the change.
 // Without the record nothing may be done, so it keeps trying; the devices' own
 // timers stand behind it. False means that the engine stops.
-func (r *run) journal(ev guard.Event, next guard.State) bool {
+func (r *run) journal(steps []step) bool {
+	began := time.Now()
+	defer func() { r.e.journalTime.Add(int64(time.Since(began))) }()
 	for {
-		err := r.record(ev, next)
+		err := r.record(steps)
 		if err == nil {
 			return true
 		}
-		r.e.slog.Error("the journal cannot be written; the commit waits, its devices guard themselves", "change", r.commit.Change, "error", err)
+		r.e.slog.Error("the journal cannot be written; the commit waits, its devices guard themselves where they can", "change", r.commit.Change, "error", err)
 		select {
 		case <-r.e.ctx.Done():
 			return false
@@ -134,109 +216,25 @@ func (r *run) journal(ev guard.Event, next guard.State) bool {
 	}
 }
 
-func (r *run) record(ev guard.Event, next guard.State) error {
+func (r *run) record(steps []step) error {
 	return r.e.log.Write(context.Background(), func(tx *audit.Tx) error {
+		last := steps[len(steps)-1].now
 		var ended time.Time
-		if next.Phase == guard.Done {
+		if last.Phase == guard.Done {
 			ended = r.e.log.Now()
 		}
-		if err := tx.Journal(r.commit.ID, ev, next, ended); err != nil {
+		events := make([]guard.Event, len(steps))
+		for i, s := range steps {
+			events[i] = s.ev
+		}
+		if err := tx.Journal(r.commit.ID, events, last, ended); err != nil {
 			return err
 		}
-		was, reason := changeState(r.state)
-		is, newReason := changeState(next)
-		if was != is || reason != newReason {
-			if err := tx.SetState(r.commit.Change, is, newReason, r.e.log.Now()); err != nil {
+		for _, s := range steps {
+			if err := r.tell(tx, s); err != nil {
 				return err
 			}
 		}
-		return r.ledger(tx, ev, next, was, is)
-	})
-}
-
-// changeState gives the state of a change whose commit stands so.
-func changeState(s guard.State) (state, reason string) {
-	switch {
-	case s.Outcome != guard.Undecided:
-		return string(s.Outcome), s.Reason
-	case s.Phase == guard.Idle, s.Phase == guard.Preparing, s.Phase == guard.Applying:
-		return "applying", ""
-	case s.Phase == guard.Reverting:
-		for _, d := range s.Devices {
-			switch d.Standing {
-			case guard.Held, guard.GoingBack, guard.IsReverted, guard.Confirming, guard.IsKept:
-				return "holding", s.Reason
-			}
-		}
-		return "applying", s.Reason
-	}
-	return "holding", ""
-}
-
-// actions names events in the ledger.
-var actions = map[guard.EventKind]string{
-	guard.Prepared: "commit.prepared", guard.PrepareFailed: "commit.prepare-failed", guard.Applied: "commit.applied",
-	guard.CommitRefused: "commit.refused", guard.CommitUnknown: "commit.unanswered", guard.Seen: "device.seen",
-	guard.NotReached: "device.not-reached", guard.ConfirmTaken: "commit.confirmed", guard.ConfirmFailed: "commit.confirm-failed",
-	guard.CancelDone: "commit.cancelled", guard.RestoreDone: "commit.restored", guard.ReleaseDone: "commit.released",
-	guard.SettleDone: "commit.settled", guard.SayConfirm: "commit.confirm", guard.SayRevert: "commit.revert",
-	guard.Tick: "hold.ended", guard.Restarted: "service.restarted",
-}
-
-// ledger records an event, on the device it is about, and what it decided.
-func (r *run) ledger(tx *audit.Tx, ev guard.Event, next guard.State, was, is string) error {
-	e := ledger.Entry{Actor: audit.Service, Action: actions[ev.Kind], Change: r.commit.Change, Note: ev.Err}
-	if ev.By != "" {
-		e.Actor = ev.By
-	}
-	switch ev.Kind {
-	case guard.Start:
-		return nil // recorded with the commit itself
-	case guard.SayConfirm, guard.SayRevert, guard.Tick, guard.Restarted:
-	default:
-		e.Device = next.Devices[ev.Device].Name
-		if ev.Kind == guard.Seen {
-			e.Note = map[guard.Found]string{
-				guard.FoundBase: "holds its former configuration", guard.FoundResult: "holds the change",
-				guard.FoundOther: "holds neither the former configuration nor the change",
-			}[ev.Found]
-		}
-		if ev.Kind == guard.SettleDone && ev.Saved {
-			e.Note = "startup saved"
-		}
-	}
-	if err := tx.Record(e); err != nil {
-		return err
-	}
-	if ev.Kind == guard.Applied {
-		if err := r.lines(tx, r.hands[ev.Device]); err != nil {
-			return err
-		}
-	}
-	if was == is || is == "applying" {
 		return nil
-	}
-	e = ledger.Entry{Actor: audit.Service, Action: "change." + is, Change: r.commit.Change, Note: next.Reason}
-	if next.By != "" {
-		e.Actor = next.By
-	}
-	if is == "holding" && next.Reason == "" {
-		e.Note = fmt.Sprintf("until %s", next.Deadline.UTC().Format(time.RFC3339))
-	}
-	return tx.Record(e)
-}
-
-// lines records what a commit changes on a device, place by place.
-func (r *run) lines(tx *audit.Tx, h *hand) error {
-	base, result := h.trees()
-	for _, item := range diff.Compare(base, result).Items() {
-		err := tx.Record(ledger.Entry{
-			Actor: r.commit.Actor, Action: "config." + string(item.Kind), Change: r.commit.Change, Device: h.name,
-			Path: item.Path, Before: item.Old, After: item.New,
-		})
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+	})
 }

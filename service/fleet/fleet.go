@@ -62,13 +62,15 @@ type Fleet struct {
 	log    *audit.Log
 	sealer *access.Sealer
 
-	mu      sync.Mutex
-	schemas map[string]*schema.Schema // by digest of the module set
+	mu       sync.Mutex
+	schemas  map[string]*schema.Schema // by digest of the module set
+	watching *watching                 // nil where devices are not watched
+	learners map[string]*sync.Mutex    // by device
 }
 
 // New gives the fleet over a store.
 func New(s *store.Store, log *audit.Log, sealer *access.Sealer) *Fleet {
-	return &Fleet{store: s, log: log, sealer: sealer, schemas: map[string]*schema.Schema{}}
+	return &Fleet{store: s, log: log, sealer: sealer, schemas: map[string]*schema.Schema{}, learners: map[string]*sync.Mutex{}}
 }
 
 var deviceName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,62}$`)
@@ -130,32 +132,42 @@ const dialTimeout = 20 * time.Second
 
 // Dial opens a session and notes in the inventory how that went.
 func (f *Fleet) Dial(ctx context.Context, name string) (*Session, error) {
+	return f.open(ctx, name, 0)
+}
+
+// open is Dial with the time between signs of life, 0 for the usual one.
+func (f *Fleet) open(ctx context.Context, name string, sign time.Duration) (*Session, error) {
 	d, err := f.store.Device(ctx, name)
 	if err != nil {
 		return nil, fmt.Errorf("device %s: %w", name, err)
 	}
-	s, err := f.dial(ctx, d)
+	s, err := f.dial(ctx, d, sign)
 	if ctx.Err() != nil && errors.Is(ctx.Err(), context.Canceled) {
 		if err == nil {
 			s.Abort()
 		}
 		return nil, ctx.Err() // the asker went away; nothing is said of the device
 	}
-	trouble := ""
-	if err != nil {
-		trouble = err.Error()
-	}
-	if trouble != d.Trouble || err == nil && f.log.Now().Sub(d.Seen) > time.Minute {
-		noteErr := f.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error { return tx.SetContact(d.ID, f.log.Now(), trouble) })
-		if err == nil && noteErr != nil {
-			s.Abort()
-			return nil, noteErr
-		}
+	if noteErr := f.note(ctx, d, err); err == nil && noteErr != nil {
+		s.Abort()
+		return nil, noteErr
 	}
 	return s, err
 }
 
-func (f *Fleet) dial(ctx context.Context, d store.Device) (*Session, error) {
+// note keeps how a contact with a device went, where that is news.
+func (f *Fleet) note(ctx context.Context, d store.Device, err error) error {
+	trouble := ""
+	if err != nil {
+		trouble = err.Error()
+	}
+	if trouble == d.Trouble && (err != nil || f.log.Now().Sub(d.Seen) <= time.Minute) {
+		return nil
+	}
+	return f.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error { return tx.SetContact(d.ID, f.log.Now(), trouble) })
+}
+
+func (f *Fleet) dial(ctx context.Context, d store.Device, sign time.Duration) (*Session, error) {
 	if d.HostKey == "" {
 		return nil, &Error{d.Name, d.Address, HostKey, "its host key has not been accepted yet",
 			"compare it and accept it with: latch device trust " + d.Name, nil}
@@ -186,7 +198,7 @@ func (f *Fleet) dial(ctx context.Context, d store.Device) (*Session, error) {
 			User: d.Account, Auth: auth,
 			HostKeyCallback: check.callback, HostKeyAlgorithms: check.algorithms(),
 		},
-		Timeout: dialTimeout,
+		Timeout: dialTimeout, Keepalive: sign,
 	})
 	if err != nil {
 		return nil, f.explain(d, check, err)
@@ -275,19 +287,4 @@ func defaultsMode(caps netconf.Capabilities) (ask string, trim bool) {
 		}
 	}
 	return "", true
-}
-
-// Guard says who would send this device back: "device" where its own confirmed
-// commit survives us, otherwise why there is none to rely on.
-func Guard(capabilities []string) (guard, why string) {
-	caps := netconf.Capabilities(capabilities)
-	switch {
-	case len(capabilities) == 0:
-		return "unknown", "the device has not been reached yet"
-	case !caps.Has(netconf.CapCandidate):
-		return "none", "the device has no candidate datastore"
-	case !caps.Has(netconf.CapConfirmedCommit11):
-		return "none", "the device has no confirmed commit with a persist token (:confirmed-commit:1.1)"
-	}
-	return "device", ""
 }

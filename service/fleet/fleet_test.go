@@ -188,14 +188,18 @@ func TestAddRefuses(t *testing.T) {
 }
 
 func TestGuard(t *testing.T) {
-	for _, c := range []struct{ caps, guard, why string }{
-		{"", "unknown", "not been reached"}, {netconf.CapWritableRunning, "none", "no candidate"},
-		{netconf.CapCandidate + " " + netconf.CapConfirmedCommit10, "none", "persist token"},
-		{netconf.CapCandidate + " " + netconf.CapConfirmedCommit11, "device", ""},
+	for _, c := range []struct{ caps, guard, why, risk string }{
+		{"", "unknown", "not been reached", ""}, {netconf.CapBase11, "none", "neither a candidate datastore nor a writable running", ""},
+		{netconf.CapWritableRunning, "service", "takes effect at once", "only this service"},
+		{netconf.CapCandidate + " " + netconf.CapWritableRunning, "service", "no confirmed commit", "only this service"},
+		{netconf.CapCandidate + " " + netconf.CapConfirmedCommit10, "session", "persist token", "session to the device breaks"},
+		{netconf.CapCandidate + " " + netconf.CapConfirmedCommit11, "device", "", ""},
 	} {
-		guard, why := Guard(strings.Fields(c.caps))
-		assert.Equal(t, c.guard, guard, c.caps)
-		assert.Contains(t, why, c.why)
+		g := GuardOf(strings.Fields(c.caps))
+		assert.Equal(t, c.guard, g.Name(), c.caps)
+		assert.Contains(t, g.Why, c.why)
+		assert.Contains(t, g.Risk, c.risk)
+		assert.Equal(t, c.risk == "", g.Risk == "")
 	}
 }
 

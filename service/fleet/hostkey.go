@@ -111,7 +111,7 @@ func (f *Fleet) Trust(ctx context.Context, by, name, print string) (ShownKey, er
 	if err != nil {
 		return shown, err
 	}
-	return shown, f.log.Write(ctx, func(tx *audit.Tx) error {
+	err = f.log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.SetHostKey(d.ID, shown.key); err != nil {
 			return err
 		}
@@ -120,4 +120,9 @@ func (f *Fleet) Trust(ctx context.Context, by, name, print string) (ShownKey, er
 		}
 		return tx.Record(ledger.Entry{Actor: by, Action: "device.trust", Device: name, Before: shown.Accepted, After: shown.Fingerprint})
 	})
+	if err == nil {
+		d.HostKey = shown.key
+		f.watch(d)
+	}
+	return shown, err
 }

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"oakenlatch/core/markup"
@@ -45,6 +46,16 @@ func (f *Fleet) learn(ctx context.Context, s *Session) error {
 		s.Schema, err = f.Schema(ctx, s.Device)
 		return err
 	}
+	// One at a time: there are servers that mix up what two sessions fetch at
+	// once. Whoever comes second finds it done.
+	learning := f.learning(s.Device.Name)
+	learning.Lock()
+	defer learning.Unlock()
+	if now, err := f.store.DeviceByID(ctx, s.Device.ID); err == nil && now.ModuleList == list {
+		s.Device = now
+		s.Schema, err = f.Schema(ctx, now)
+		return err
+	}
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
 	set, err := f.fetch(ctx, s)
@@ -66,6 +77,16 @@ func (f *Fleet) learn(ctx context.Context, s *Session) error {
 	s.Device.ModuleList, s.Device.ModuleSet, s.Device.Capabilities = list, digest, s.Capabilities
 	s.Schema, err = f.Schema(ctx, s.Device)
 	return err
+}
+
+// learning gives the lock on learning a device's modules.
+func (f *Fleet) learning(name string) *sync.Mutex {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.learners[name] == nil {
+		f.learners[name] = &sync.Mutex{}
+	}
+	return f.learners[name]
 }
 
 // Schema gives the schema of a device that has been reached before; nil where

@@ -126,20 +126,18 @@ type Reading struct {
 
 // Read reads a device's running now and keeps it; where the device has a
 // startup it also notes whether the two differ.
-func (h *History) Read(ctx context.Context, device, actor string) (Reading, error) {
-	s, err := h.fleet.Dial(ctx, device)
-	if err != nil {
-		return Reading{}, err
-	}
-	defer func() { _ = s.Close(context.WithoutCancel(ctx)) }()
-	r := Reading{Device: s.Device, Schema: s.Schema}
-	if r.Running, err = s.Read(ctx, netconf.Running); err != nil {
-		return r, err
-	}
-	if r.Revision, err = h.Keep(ctx, s, r.Running, 0, actor); err != nil {
-		return r, err
-	}
-	return r, h.NoteSaved(ctx, s, r.Running)
+func (h *History) Read(ctx context.Context, device, actor string) (r Reading, err error) {
+	err = h.fleet.Reading(ctx, device, func(ctx context.Context, s *fleet.Session) error {
+		r = Reading{Device: s.Device, Schema: s.Schema}
+		if r.Running, err = s.Read(ctx, netconf.Running); err != nil {
+			return err
+		}
+		if r.Revision, err = h.Keep(ctx, s, r.Running, 0, actor); err != nil {
+			return err
+		}
+		return h.NoteSaved(ctx, s, r.Running)
+	})
+	return r, err
 }
 
 // NoteSaved compares startup with running and notes the outcome.
@@ -151,12 +149,34 @@ func (h *History) NoteSaved(ctx context.Context, s *fleet.Session, running *tree
 	if err != nil {
 		return err
 	}
-	unsaved := startup.WithoutDefaults().Digest() != running.WithoutDefaults().Digest()
-	if unsaved == s.Device.Unsaved {
-		return nil
-	}
-	return h.store.Write(ctx, func(tx *store.Tx) error { return tx.SetUnsaved(s.Device.ID, unsaved) })
+	return h.noteSaved(ctx, s, same(startup, running))
 }
+
+func (h *History) noteSaved(ctx context.Context, s *fleet.Session, saved bool) error {
+	if d, err := h.store.DeviceByID(ctx, s.Device.ID); err != nil || d.Unsaved != saved {
+		return err // it is noted so already
+	}
+	return h.store.Write(ctx, func(tx *store.Tx) error { return tx.SetUnsaved(s.Device.ID, !saved) })
+}
+
+// Save copies running to startup, reads that back, and notes how it went.
+func (h *History) Save(ctx context.Context, s *fleet.Session, running *tree.Node) (saved bool, err error) {
+	copyErr := s.Wrap("saving to startup", s.CopyConfig(ctx, netconf.Startup, netconf.Source{Datastore: netconf.Running}))
+	startup, err := s.Read(ctx, netconf.Startup)
+	if err != nil {
+		return false, errors.Join(copyErr, err)
+	}
+	saved = same(startup, running)
+	noteErr := h.noteSaved(ctx, s, saved)
+	if copyErr == nil && !saved {
+		copyErr = errors.New("the device said that it saved, but its startup still differs from running")
+	}
+	return saved, errors.Join(copyErr, noteErr)
+}
+
+// same reports whether two configurations mean the same. Defaults that are set
+// and defaults that are not do.
+func same(a, b *tree.Node) bool { return a.WithoutDefaults().Digest() == b.WithoutDefaults().Digest() }
 
 // Known gives a device's configuration as it was last read, without asking it.
 func (h *History) Known(ctx context.Context, device string) (Reading, error) {

@@ -122,6 +122,7 @@ type Commit struct {
 	Actor          string
 	Hold           time.Duration
 	Started, Ended time.Time // Ended is zero while it runs
+	Plan           guard.Plan
 	State          guard.State
 	Parts          []CommitPart
 }
@@ -140,8 +141,12 @@ func (tx *Tx) AddCommit(c Commit) (Commit, error) {
 	if err != nil {
 		return c, err
 	}
-	err = tx.tx.QueryRow("INSERT INTO commits (change, actor, hold, started_at, state) VALUES (?, ?, ?, ?, ?) RETURNING id",
-		c.Change, c.Actor, int64(c.Hold/time.Second), timeText(c.Started), string(state)).Scan(&c.ID)
+	plan, err := json.Marshal(c.Plan)
+	if err != nil {
+		return c, err
+	}
+	err = tx.tx.QueryRow("INSERT INTO commits (change, actor, hold, started_at, plan, state) VALUES (?, ?, ?, ?, ?, ?) RETURNING id",
+		c.Change, c.Actor, int64(c.Hold/time.Second), timeText(c.Started), string(plan), string(state)).Scan(&c.ID)
 	if err != nil {
 		return c, err
 	}
@@ -158,19 +163,25 @@ func (tx *Tx) SetCommitPart(commit int64, place int, base, result string) error 
 	return affected(tx.tx.Exec("UPDATE commit_parts SET base = ?, result = ? WHERE commit_id = ? AND place = ?", base, result, commit, place))
 }
 
-// Journal appends an event and keeps the state it leads to.
-func (tx *Tx) Journal(commit int64, e guard.Event, state guard.State, ended time.Time) error {
-	event, err := json.Marshal(e)
-	if err != nil {
-		return err
-	}
+// Journal appends events and keeps the state they lead to.
+func (tx *Tx) Journal(commit int64, events []guard.Event, state guard.State, ended time.Time) error {
 	folded, err := json.Marshal(state)
 	if err != nil {
 		return err
 	}
-	if _, err := tx.tx.Exec(`INSERT INTO journal (commit_id, seq, event)
-		VALUES (?1, (SELECT coalesce(max(seq), 0) + 1 FROM journal WHERE commit_id = ?1), ?2)`, commit, string(event)); err != nil {
+	var seq int64
+	if err := tx.tx.QueryRow("SELECT coalesce(max(seq), 0) FROM journal WHERE commit_id = ?", commit).Scan(&seq); err != nil {
 		return err
+	}
+	for _, e := range events {
+		event, err := json.Marshal(e)
+		if err != nil {
+			return err
+		}
+		seq++
+		if _, err := tx.tx.Exec("INSERT INTO journal (commit_id, seq, event) VALUES (?, ?, ?)", commit, seq, string(event)); err != nil {
+			return err
+		}
 	}
 	return affected(tx.tx.Exec("UPDATE commits SET state = ?, ended_at = ? WHERE id = ?", string(folded), timeText(ended), commit))
 }
@@ -187,20 +198,30 @@ func (s *Store) JournalOf(ctx context.Context, commit int64) ([]guard.Event, err
 	})
 }
 
-const commitColumns = "id, change, actor, hold, started_at, ended_at, state"
+const commitColumns = "id, change, actor, hold, started_at, ended_at, plan, state"
 
 func scanCommit(r scanner) (Commit, error) {
 	var c Commit
 	var hold int64
-	var started, ended, state string
-	if err := r.Scan(&c.ID, &c.Change, &c.Actor, &hold, &started, &ended, &state); err != nil {
+	var started, ended, plan, state string
+	if err := r.Scan(&c.ID, &c.Change, &c.Actor, &hold, &started, &ended, &plan, &state); err != nil {
 		return c, err
 	}
 	c.Hold = time.Duration(hold) * time.Second
 	var serr, eerr error
 	c.Started, serr = parseTime(started)
 	c.Ended, eerr = parseTime(ended)
-	return c, errors.Join(serr, eerr, json.Unmarshal([]byte(state), &c.State))
+	err := errors.Join(serr, eerr, json.Unmarshal([]byte(state), &c.State))
+	if plan != "" {
+		return c, errors.Join(err, json.Unmarshal([]byte(plan), &c.Plan))
+	}
+	// Made by an older release, which knew devices with their own guard only.
+	c.Plan.Hold = c.Hold
+	for i := range c.State.Devices {
+		c.State.Devices[i].Keeper = guard.ByDevice
+		c.Plan.Devices = append(c.Plan.Devices, guard.PlannedDevice{Name: c.State.Devices[i].Name, Keeper: guard.ByDevice})
+	}
+	return c, err
 }
 
 // OpenCommits lists the commits that have not ended.

@@ -28,22 +28,37 @@ type Device struct {
 	Seen         time.Time // last successful contact
 	Trouble      string    // what went wrong at the last contact
 	Unsaved      bool      // startup does not hold what running holds
+	NoSave       bool      // what is kept is not saved to startup unless asked for
+	Clock        *Clock    // nil where it was never read
+}
+
+// Clock is what a device's clock was seen to be.
+type Clock struct {
+	Ahead time.Duration // of ours; negative where it is behind
+	Read  time.Time
 }
 
 const deviceColumns = `id, name, address, account, auth, secret, host_key, site, role, added_at, added_by,
-	module_list, coalesce(module_set, ''), capabilities, seen_at, trouble, unsaved`
+	module_list, coalesce(module_set, ''), capabilities, seen_at, trouble, unsaved, NOT save, clock_ahead_ms, clock_read_at`
 
 func scanDevice(r scanner) (Device, error) {
 	var d Device
-	var added, caps, seen string
+	var added, caps, seen, clockRead string
+	var ahead sql.NullInt64
 	err := r.Scan(&d.ID, &d.Name, &d.Address, &d.Account, &d.Auth, &d.Secret, &d.HostKey, &d.Site, &d.Role, &added, &d.AddedBy,
-		&d.ModuleList, &d.ModuleSet, &caps, &seen, &d.Trouble, &d.Unsaved)
+		&d.ModuleList, &d.ModuleSet, &caps, &seen, &d.Trouble, &d.Unsaved, &d.NoSave, &ahead, &clockRead)
 	if err != nil {
 		return d, err
 	}
 	var aerr, serr error
 	d.Added, aerr = parseTime(added)
 	d.Seen, serr = parseTime(seen)
+	if ahead.Valid {
+		d.Clock = &Clock{Ahead: time.Duration(ahead.Int64) * time.Millisecond}
+		var cerr error
+		d.Clock.Read, cerr = parseTime(clockRead)
+		serr = errors.Join(serr, cerr)
+	}
 	return d, errors.Join(aerr, serr, json.Unmarshal([]byte(caps), &d.Capabilities))
 }
 
@@ -94,6 +109,16 @@ func (tx *Tx) SetContact(id int64, at time.Time, trouble string) error {
 // SetUnsaved notes whether startup differs from running.
 func (tx *Tx) SetUnsaved(id int64, unsaved bool) error {
 	return affected(tx.tx.Exec("UPDATE devices SET unsaved = ? WHERE id = ?", unsaved, id))
+}
+
+// SetSave says whether what is kept on a device is saved to its startup.
+func (tx *Tx) SetSave(id int64, save bool) error {
+	return affected(tx.tx.Exec("UPDATE devices SET save = ? WHERE id = ?", save, id))
+}
+
+// SetClock keeps what a device's clock was seen to be.
+func (tx *Tx) SetClock(id int64, c Clock) error {
+	return affected(tx.tx.Exec("UPDATE devices SET clock_ahead_ms = ?, clock_read_at = ? WHERE id = ?", c.Ahead.Milliseconds(), timeText(c.Read), id))
 }
 
 // SetModules keeps what a device announced and the module set it handed out.

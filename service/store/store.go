@@ -32,6 +32,7 @@ type Store struct {
 	db  *sql.DB
 	enc *zstd.Encoder
 	dec *zstd.Decoder
+	writer
 }
 
 // Open opens the database in a folder, making and migrating it as needed.
@@ -66,11 +67,13 @@ func Open(dir string) (*Store, error) {
 	if s.dec, err = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(1<<30)); err != nil {
 		return nil, err
 	}
+	s.start()
 	return s, nil
 }
 
 // Close closes the database.
 func (s *Store) Close() error {
+	s.stop()
 	s.dec.Close()
 	return errors.Join(s.enc.Close(), s.db.Close())
 }
@@ -79,27 +82,6 @@ func (s *Store) Close() error {
 func (s *Store) Ping(ctx context.Context) error {
 	_, err := s.db.ExecContext(ctx, "SELECT 1")
 	return err
-}
-
-// Tx is a transaction. All writing is done in one.
-type Tx struct {
-	tx *sql.Tx
-	s  *Store
-}
-
-// Write runs f in a transaction: all of it is kept, or nothing.
-func (s *Store) Write(ctx context.Context, f func(*Tx) error) error {
-	tx, err := s.db.BeginTx(ctx, nil)
-	if err != nil {
-		return fmt.Errorf("database: %w", err)
-	}
-	if err := f(&Tx{tx, s}); err != nil {
-		return errors.Join(err, tx.Rollback())
-	}
-	if err := tx.Commit(); err != nil {
-		return fmt.Errorf("database: %w", err)
-	}
-	return nil
 }
 
 // scanner is a row of either kind.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"sync"
 	"testing"
 	"time"
@@ -93,17 +94,29 @@ func TestTransactions(t *testing.T) {
 	require.ErrorIs(t, err, boom)
 	_, err = s.Account(t.Context(), "x")
 	require.ErrorIs(t, err, ErrNotFound)
+	// Many at once share transactions, and the failure of one is its own.
 	var wg sync.WaitGroup
 	for range 8 {
 		wg.Go(func() {
-			for range 5 {
-				assert.NoError(t, s.Write(context.Background(), func(tx *Tx) error {
+			for i := range 10 {
+				err := s.Write(context.Background(), func(tx *Tx) error {
 					_, err := tx.AppendLedger(ledger.Entry{At: now})
+					if i%2 == 1 {
+						return boom
+					}
 					return err
-				}))
+				})
+				if i%2 == 0 {
+					assert.NoError(t, err)
+				} else {
+					assert.ErrorIs(t, err, boom)
+				}
 			}
 		})
 	}
+	wg.Go(func() {
+		_ = s.Write(context.Background(), func(*Tx) error { runtime.Goexit(); return nil })
+	})
 	wg.Wait()
 	list, err := s.Ledger(t.Context(), LedgerQuery{})
 	require.NoError(t, err)
@@ -113,6 +126,7 @@ func TestTransactions(t *testing.T) {
 func TestRecordsOutlastTheProcess(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
+	plan := guard.Plan{Hold: time.Minute, Devices: []guard.PlannedDevice{{Name: "d", Keeper: guard.BySession, Wave: 2}}}
 	body := []byte("<config>" + string(make([]byte, 4096)) + "</config>")
 	write(t, s, func(tx *Tx) error {
 		require.NoError(t, tx.AddAccount(Account{Name: "mara", Role: "operator", Created: now}))
@@ -132,18 +146,41 @@ func TestRecordsOutlastTheProcess(t *testing.T) {
 		require.NoError(t, tx.SetPart(Part{Change: c.Number, Device: 1, Base: 3}))
 		_, err = tx.AddEdit(Edit{Change: c.Number, Device: 1, Op: "put", Path: "/a", Actor: "mara", At: now})
 		require.NoError(t, err)
-		cm, err := tx.AddCommit(Commit{Change: c.Number, Actor: "mara", Hold: time.Minute, Started: now, State: guard.New([]string{"d"}, time.Minute), Parts: []CommitPart{{Device: 1, Persist: "p"}}})
+		cm, err := tx.AddCommit(Commit{Change: c.Number, Actor: "mara", Hold: time.Minute, Started: now, Plan: plan, State: guard.New(plan), Parts: []CommitPart{{Device: 1, Persist: "p"}}})
 		require.NoError(t, err)
 		require.NoError(t, tx.SetCommitPart(cm.ID, 0, "digest", "digest"))
 		state, _ := guard.Step(cm.State, guard.Event{Kind: guard.Start, At: now})
-		return tx.Journal(cm.ID, guard.Event{Kind: guard.Start, At: now}, state, time.Time{})
+		return tx.Journal(cm.ID, []guard.Event{{Kind: guard.Start, At: now}}, state, time.Time{})
+	})
+	write(t, s, func(tx *Tx) error {
+		require.NoError(t, tx.SetSave(1, false))
+		require.NoError(t, tx.SetClock(1, Clock{Ahead: -90 * time.Second, Read: now}))
+		v, err := tx.AddScheduled(Scheduled{Kind: "commit", Change: 1, At: now.Add(time.Hour), Zone: "Europe/Paris", Lateness: time.Minute, Actor: "mara", Made: now})
+		require.NoError(t, err)
+		_, err = tx.AddScheduled(Scheduled{Kind: "restart", Device: 1, At: now, Zone: "UTC", Actor: "mara", Made: now})
+		require.NoError(t, err)
+		require.NoError(t, tx.EndScheduled(v.ID, "cancelled", "by mara", now))
+		require.ErrorIs(t, tx.EndScheduled(v.ID, "begun", "", now), ErrNotFound, "it waits no more")
+		return nil
 	})
 	require.NoError(t, s.Close())
+	require.ErrorIs(t, s.Write(t.Context(), func(*Tx) error { return nil }), errClosed)
 
 	s = open(t, dir)
+	waiting, err := s.Waiting(t.Context())
+	require.NoError(t, err)
+	require.Len(t, waiting, 1)
+	assert.Equal(t, int64(1), waiting[0].Device)
+	all, err := s.Schedule(t.Context(), 10)
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	assert.Equal(t, "cancelled", all[1].State)
+	assert.Equal(t, time.Minute, all[1].Lateness)
 	d, err := s.Device(t.Context(), "d")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"urn:x"}, d.Capabilities)
+	assert.True(t, d.NoSave)
+	assert.Equal(t, -90*time.Second, d.Clock.Ahead)
 	got, err := s.Config(t.Context(), "digest")
 	require.NoError(t, err)
 	assert.Equal(t, body, got)
@@ -151,6 +188,7 @@ func TestRecordsOutlastTheProcess(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, openCommits, 1)
 	assert.Equal(t, guard.Preparing, openCommits[0].State.Phase)
+	assert.Equal(t, plan, openCommits[0].Plan)
 	assert.Equal(t, []CommitPart{{Device: 1, Persist: "p", Base: "digest", Result: "digest"}}, openCommits[0].Parts)
 	events, err := s.JournalOf(t.Context(), openCommits[0].ID)
 	require.NoError(t, err)

@@ -1,0 +1,204 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+
+	"oakenlatch/wire"
+)
+
+// betweenStores compares two of a device's configurations.
+func (a *app) betweenStores(device, from, to string) (wire.Difference, error) {
+	var d wire.Difference
+	q := url.Values{"from": {from}, "to": {to}}
+	return d, a.call("GET", devicePath(device)+"/difference?"+q.Encode(), nil, &d)
+}
+
+func deviceSave(a *app, fs *flag.FlagSet) func([]string) error {
+	yes := fs.Bool("yes", false, "do not ask")
+	return func(args []string) error {
+		d, err := a.betweenStores(args[0], "startup", "running")
+		if err != nil {
+			return err
+		}
+		if !a.asJSON {
+			if d.Count == 0 {
+				a.printf("The startup of %s holds what runs there already.\n", d.Device)
+				return nil
+			}
+			a.printf("%s runs this, which is not in its startup and would be lost with a restart:\n", d.Device)
+			a.difference(d.Lines)
+		}
+		if !*yes && a.ask && !a.agree("Save it to startup?") {
+			return &exit{Refused, fmt.Errorf("nothing was saved on %s", d.Device)}
+		}
+		var out wire.Device
+		if err := a.call("POST", devicePath(args[0])+"/save", nil, &out); err != nil {
+			return err
+		}
+		return a.show(out, func() { a.printf("Saved, and read back: the startup of %s holds what runs there.\n", out.Name) })
+	}
+}
+
+func deviceRestart(a *app, fs *flag.FlagSet) func([]string) error {
+	yes := fs.Bool("yes", false, "do not ask")
+	due := newDueFlags(fs, "restart it")
+	return func(args []string) error {
+		d, err := a.betweenStores(args[0], "running", "startup")
+		if err != nil {
+			return err
+		}
+		if !a.asJSON {
+			a.lostByRestart(d)
+		}
+		question := fmt.Sprintf("Restart %s now?", args[0])
+		if due.at != "" {
+			question = fmt.Sprintf("Restart %s at %s?", args[0], due.at)
+		}
+		if !*yes && !a.agree(question) {
+			return &exit{Refused, fmt.Errorf("%s was not restarted; without a terminal, give --yes", args[0])}
+		}
+		if due.at == "" {
+			if err := a.call("POST", devicePath(args[0])+"/restart", nil, nil); err != nil {
+				return err
+			}
+			return a.show(struct{}{}, func() { a.printf("%s restarts. See it come back: latch device show %s\n", args[0], args[0]) })
+		}
+		in, err := due.due(time.Now())
+		if err != nil {
+			return err
+		}
+		var out wire.Due
+		if err := a.call("POST", devicePath(args[0])+"/schedule", in, &out); err != nil {
+			return err
+		}
+		return a.show(out, func() {
+			a.printf("%s restarts at %s, in %s.\n", args[0], whenIn(out.At, out.Zone), spell(time.Until(out.At)))
+			a.clocks(out.Clocks)
+			a.printf("Take it off: latch unschedule %s\n", args[0])
+		})
+	}
+}
+
+func (a *app) lostByRestart(d wire.Difference) {
+	if d.Count == 0 {
+		a.printf("%s would come back as it is: its startup holds what runs there.\n", d.Device)
+		return
+	}
+	a.printf("%s would come back with its startup, and differ from now like this:\n", d.Device)
+	a.difference(d.Lines)
+	a.printf("Keep it instead: latch device save %s\n", d.Device)
+}
+
+func deviceSessions(a *app, fs *flag.FlagSet) func([]string) error {
+	end := fs.String("end", "", "end the session of that number; its locks are free then")
+	yes := fs.Bool("yes", false, "do not ask")
+	return func(args []string) error {
+		var list []wire.Visitor
+		if err := a.call("GET", devicePath(args[0])+"/sessions", nil, &list); err != nil {
+			return err
+		}
+		if *end == "" || !a.asJSON {
+			if err := a.show(list, func() { a.visitors(list) }); err != nil || *end == "" {
+				return err
+			}
+		}
+		if !*yes && !a.agree(fmt.Sprintf("End session %s on %s? What it has uncommitted there may be gone with it; it goes on record first.", *end, args[0])) {
+			return &exit{Refused, fmt.Errorf("session %s on %s was not ended; without a terminal, give --yes", *end, args[0])}
+		}
+		if err := a.call("DELETE", devicePath(args[0])+"/sessions/"+url.PathEscape(*end), nil, nil); err != nil {
+			return err
+		}
+		return a.show(struct{}{}, func() { a.printf("Session %s on %s is ended.\n", *end, args[0]) })
+	}
+}
+
+func (a *app) visitors(list []wire.Visitor) {
+	rows := make([][]string, len(list))
+	for i, v := range list {
+		var locks []string
+		for _, l := range v.Locks {
+			text := l.Datastore
+			if !l.Since.IsZero() {
+				text += " since " + when(l.Since)
+			}
+			locks = append(locks, text)
+		}
+		own := ""
+		if v.Own {
+			own = "this service"
+		}
+		rows[i] = []string{v.ID, v.Account, v.Source, when(v.Since), strings.Join(locks, ", "), own}
+	}
+	a.table([]string{"SESSION", "ACCOUNT", "FROM", "SINCE (ITS CLOCK)", "LOCKS", ""}, rows)
+}
+
+func deviceClear(a *app, fs *flag.FlagSet) func([]string) error {
+	yes := fs.Bool("yes", false, "do not ask")
+	return func(args []string) error {
+		d, err := a.betweenStores(args[0], "running", "candidate")
+		if err != nil {
+			return err
+		}
+		if d.Count == 0 {
+			return a.show(d, func() { a.printf("The candidate of %s holds nothing but running.\n", d.Device) })
+		}
+		if !a.asJSON {
+			a.printf("Somebody left this uncommitted in the candidate of %s:\n", d.Device)
+			a.difference(d.Lines)
+		}
+		if !*yes && !a.agree("Discard it? It goes on record first.") {
+			return &exit{Refused, fmt.Errorf("the candidate of %s was left as it is; without a terminal, give --yes", d.Device)}
+		}
+		if err := a.call("DELETE", devicePath(args[0])+"/candidate", nil, nil); err != nil {
+			return err
+		}
+		return a.show(d, func() {
+			a.printf("Discarded. What it was is on record: latch audit --device %s\n", d.Device)
+		})
+	}
+}
+
+func deviceSet(a *app, fs *flag.FlagSet) func([]string) error {
+	save := fs.String("save", "", "save what is kept to its startup: yes or no")
+	return func(args []string) error {
+		s, err := yesOrNo("save", *save)
+		if err != nil {
+			return err
+		}
+		if s == nil {
+			return wrongUse("say what to set, e.g. latch device set %s --save no", args[0])
+		}
+		var d wire.Device
+		if err := a.call("PATCH", devicePath(args[0]), wire.Settings{Save: s}, &d); err != nil {
+			return err
+		}
+		return a.show(d, func() { a.printf("%s: %s\n", d.Name, saveText(d)) })
+	}
+}
+
+func saveText(d wire.Device) string {
+	if d.Save {
+		return "what is kept is saved to its startup"
+	}
+	return "what is kept is NOT saved to its startup unless the commit says so"
+}
+
+func deviceClock(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		var c wire.Clock
+		if err := a.call("GET", devicePath(args[0])+"/clock", nil, &c); err != nil {
+			return err
+		}
+		if err := a.show(c, func() { a.printf("The clock of %s is %s.\n", c.Device, clockText(c)) }); err != nil {
+			return err
+		}
+		if c.Off {
+			return &exit{status: AnswerNo}
+		}
+		return nil
+	}
+}

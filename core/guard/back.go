@@ -1,0 +1,170 @@
+package guard
+
+import "time"
+
+// revert turns the whole commit back, each device from where it stands. The
+// first reason is the one that counts.
+func (m *machine) revert(reason, by string) {
+	if m.Phase != Reverting {
+		m.Phase, m.Reason, m.By = Reverting, reason, by
+		m.NewDeadline = time.Time{}
+	}
+	for i := range m.Devices {
+		m.goBack(i)
+	}
+	m.finish()
+}
+
+// goBack sends one device back. Those with an answer outstanding that must be
+// waited for follow when it comes.
+func (m *machine) goBack(i int) {
+	d := &m.Devices[i]
+	switch d.Standing {
+	case Waiting:
+		d.Standing = IsUntouched
+	case Ready:
+		m.release(i)
+	case Held:
+		d.Standing = GoingBack
+		m.sendBack(i, d.Keeper == ByService, false)
+	case Confirming:
+		// Perhaps it is confirmed by now. A cancel tells nothing then, and what
+		// is looked at afterwards makes it write the former configuration.
+		d.Standing = GoingBack
+		m.sendBack(i, false, false)
+	case IsKept:
+		d.Standing = GoingBack
+		m.sendBack(i, true, false)
+	}
+}
+
+// sendBack has a device cancel, or write its former configuration.
+func (m *machine) sendBack(i int, write, again bool) {
+	kind := DoCancel
+	if write {
+		kind = DoRestore
+	}
+	m.Devices[i].Wrote, m.Devices[i].Extending = write, false
+	m.actions = append(m.actions, Action{Kind: kind, Device: i, Again: again})
+}
+
+func (m *machine) seenGoingBack(d *Device, i int) {
+	first := !d.Odd
+	d.Odd = m.ev.Found == FoundOther
+	switch {
+	case m.ev.Found == FoundBase && m.ev.At.Before(d.UnsureUntil):
+		m.lookAgain(i)
+	case m.ev.Found == FoundBase:
+		d.Standing, d.Said = IsReverted, ""
+		m.finish()
+	case m.ev.Found == FoundResult:
+		// Cancelling fails where nothing is pending, writing fails where something
+		// is: what did not help is followed by the other.
+		m.sendBack(i, d.Keeper == ByService || !d.Wrote, true)
+	case first: // perhaps a part of it was taken; writing the former one back mends that
+		d.Said = "holds neither the former nor the new configuration at the places of this change"
+		m.sendBack(i, true, true)
+	default: // a stranger's work: a person decides, or it goes back after all
+		m.lookAgain(i)
+	}
+}
+
+func (m *machine) release(i int) {
+	if !m.Devices[i].Releasing {
+		m.Devices[i].Releasing = true
+		m.do(DoRelease, i)
+	}
+}
+
+// finish concludes when nothing is left to be done.
+func (m *machine) finish() {
+	touched := false
+	for _, d := range m.Devices {
+		switch {
+		case m.Phase == Settling && d.Settled:
+		case m.Phase == Reverting && (d.Standing == IsReverted || d.Standing == IsLeft):
+			touched = true
+		case m.Phase == Reverting && d.Standing == IsUntouched:
+		default:
+			return
+		}
+	}
+	if m.Phase == Reverting {
+		m.Outcome = Failed
+		if touched {
+			m.Outcome = Reverted
+		}
+	}
+	m.Phase = Done
+	m.actions = append(m.actions, Action{Kind: Conclude, Device: -1})
+}
+
+// restarted goes on after a crash: all answers that were outstanding are lost,
+// and so are all sessions; each device is asked where it stands.
+func (m *machine) restarted() {
+	switch m.Phase {
+	case Idle, Preparing, AllReady:
+		m.forget()
+		m.revert("the service stopped before anything was committed", "")
+		return
+	case Applying:
+		m.forget()
+		m.revert("the service stopped while the commit was on its way", "")
+		return
+	case Probing, Awaiting, Asking:
+		m.forget()
+		m.resume()
+		return
+	}
+	m.forget()
+	for i := range m.Devices {
+		d := &m.Devices[i]
+		switch {
+		case m.Phase == Settling && !d.Settled:
+			m.do(DoSettle, i)
+		case d.Standing == Confirming && d.Keeper == ByDevice:
+			m.do(DoConfirm, i)
+		case d.Standing == Confirming, d.Standing == GoingBack:
+			m.lookAgain(i)
+		case m.Phase == Reverting:
+			m.goBack(i)
+		}
+	}
+	m.finish()
+}
+
+// resume goes on with a hold, as far as it outlived the service.
+func (m *machine) resume() {
+	if !m.ev.At.Before(m.Deadline) {
+		m.revert("the hold ended at "+stamp(m.Deadline)+" while the service was down", "")
+		return
+	}
+	for _, d := range m.Devices {
+		if d.Keeper == BySession {
+			m.revert("the service stopped, and with it the session that was the hold on "+d.Name, "")
+			return
+		}
+		if d.Standing != Held {
+			m.revert("the service stopped between two waves, before "+d.Name+" was committed", "")
+			return
+		}
+	}
+	m.Phase, m.By = Probing, ""
+	m.prove(func(Device) bool { return true })
+}
+
+// forget turns outstanding answers into what is known without them.
+func (m *machine) forget() {
+	m.NewDeadline = time.Time{}
+	for i := range m.Devices {
+		d := &m.Devices[i]
+		d.Releasing, d.Extending = false, false
+		switch d.Standing {
+		case InPrepare:
+			d.Standing = Ready
+		case Committing:
+			d.Standing = Held
+			m.doubt(d)
+		}
+	}
+}

@@ -1,0 +1,440 @@
+package guard_test
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"oakenlatch/core/guard"
+)
+
+// box is what is true of one device, whether anyone knows it or not.
+type box struct {
+	changed bool // running holds the change
+	pending bool // its own timer will take it back
+	late    bool // an unanswered commit may still be carried out
+	session bool // the session that is its hold lives
+	odd     bool // a stranger changed the same places
+	sure    bool // its timer was last set by an answered word
+	backAt  int  // when the timer fires, in seconds
+}
+
+// world is the machine's state with everything around it.
+type world struct {
+	s        guard.State
+	boxes    []box
+	actions  []guard.Action // outstanding
+	now      int
+	faults   int  // left to spend
+	moved    bool // the hold's end was moved once
+	stranger bool // somebody else is at work on the devices
+}
+
+var epoch = time.Date(2026, 11, 23, 2, 0, 0, 0, time.UTC)
+
+const hold = 60 * time.Second
+
+func (w world) at() time.Time { return epoch.Add(time.Duration(w.now) * time.Second) }
+
+// key names a world. Devices that are alike may change places.
+func (w world) key() string {
+	b := make([]byte, 0, 256)
+	num := func(n int) { b = strconv.AppendInt(append(b, ' '), int64(n), 36) }
+	flag := func(list ...bool) {
+		n := 0
+		for _, v := range list {
+			n <<= 1
+			if v {
+				n |= 1
+			}
+		}
+		num(n)
+	}
+	moment := func(t time.Time) {
+		if t.IsZero() {
+			b = append(b, " -"...)
+			return
+		}
+		num(int(t.Sub(epoch) / time.Second))
+	}
+	var segments []string
+	for i, d := range w.s.Devices {
+		b = append(b[:0], d.Keeper...)
+		b = append(b, d.Standing...)
+		num(d.Wave)
+		x := w.boxes[i]
+		flag(d.Looked, d.Releasing, d.Extending, d.Unreachable, d.Tells, d.Odd, d.Wrote, d.Settled, d.LostAt.IsZero(),
+			x.changed, x.pending, x.late, x.session, x.odd, x.sure)
+		moment(d.GoesBackBy)
+		moment(d.UnsureUntil)
+		num(x.backAt)
+		var own []string
+		for _, a := range w.actions {
+			if a.Device == i && a.Kind != guard.DoProbe {
+				own = append(own, string(a.Kind)+strconv.FormatBool(a.Again)+strconv.FormatBool(a.Watch)+strconv.FormatBool(a.Lock)+a.Until.String())
+			}
+		}
+		slices.Sort(own)
+		segments = append(segments, string(b)+strings.Join(own, ";"))
+	}
+	slices.Sort(segments)
+	b = append(append(b[:0], w.s.Phase...), w.s.Outcome...)
+	num(w.now)
+	num(w.faults)
+	num(w.s.Wave)
+	flag(w.s.Warned, w.moved)
+	moment(w.s.Deadline)
+	moment(w.s.NewDeadline)
+	for i, p := range w.s.Probes {
+		b = append(b, p.Result...)
+		num(len(p.Said))
+		for _, a := range w.actions {
+			flag(a.Kind == guard.DoProbe && a.Probe == i)
+		}
+	}
+	return string(b) + "|" + strings.Join(segments, "|")
+}
+
+// clone gives a copy whose slices are its own.
+func (w world) clone() world {
+	w.boxes, w.actions = slices.Clone(w.boxes), slices.Clone(w.actions)
+	return w
+}
+
+// feed gives the machine an event. As the engine does, a look or probe under
+// way gives way to a newer one, and one that only watches to any.
+func (w *world) feed(e guard.Event) {
+	e.At = w.at()
+	var actions []guard.Action
+	w.s, actions = guard.Step(w.s, e)
+	for _, a := range actions {
+		if a.Kind == guard.Conclude {
+			continue
+		}
+		under := -1
+		if a.Kind == guard.DoLook || a.Kind == guard.DoProbe {
+			under = slices.IndexFunc(w.actions, func(b guard.Action) bool { return b.Kind == a.Kind && b.Device == a.Device && b.Probe == a.Probe })
+		}
+		switch {
+		case under < 0:
+			w.actions = append(w.actions, a)
+		case !a.Watch:
+			w.actions[under] = a
+		}
+	}
+}
+
+// outcome is one way an action may end: what becomes of the device, and what
+// is heard of it.
+type outcome struct {
+	fault bool
+	box   box
+	event guard.Event
+}
+
+// outcomes lists all the ways an action may end; the first is the one without
+// a fault.
+func (w world) outcomes(a guard.Action) []outcome {
+	if a.Kind == guard.DoProbe {
+		return []outcome{{false, box{}, guard.Event{Kind: guard.ProbePassed, Probe: a.Probe, Err: "open"}},
+			{true, box{}, guard.Event{Kind: guard.ProbeFailed, Probe: a.Probe, Err: "shut"}}}
+	}
+	b := w.boxes[a.Device]
+	ev := func(kind guard.EventKind) guard.Event { return guard.Event{Kind: kind, Device: a.Device} }
+	failed := func(kind guard.EventKind) guard.Event {
+		return guard.Event{Kind: kind, Device: a.Device, Err: "lost"}
+	}
+	switch a.Kind {
+	case guard.DoPrepare:
+		return []outcome{{false, b, ev(guard.Prepared)}, {true, b, failed(guard.PrepareFailed)}}
+	case guard.DoCommit:
+		return w.commits(a, b)
+	case guard.DoLook:
+		if w.s.Devices[a.Device].Standing == guard.Ready { // what was prepared is looked at
+			return []outcome{{false, b, ev(guard.Seen)}, {true, b, failed(guard.Lapsed)}, {true, b, failed(guard.SessionLost)}}
+		}
+		seen := guard.Event{Kind: guard.Seen, Device: a.Device, Found: guard.FoundBase, Pending: guard.NonePends}
+		if b.changed {
+			seen.Found = guard.FoundResult
+		}
+		if b.odd {
+			seen.Found = guard.FoundOther
+		}
+		switch {
+		case !a.Lock:
+			seen.Pending = guard.NotAsked
+		case b.pending:
+			seen.Pending = guard.IsPending
+		}
+		return []outcome{{false, b, seen}, {true, b, failed(guard.NotReached)}}
+	case guard.DoExtend:
+		return w.extends(a, b)
+	case guard.DoConfirm:
+		if !b.pending || w.s.Devices[a.Device].Keeper == guard.BySession && !b.session {
+			return []outcome{{false, b, failed(guard.ConfirmFailed)}}
+		}
+		kept := box{changed: b.changed, odd: b.odd}
+		return []outcome{{false, kept, ev(guard.ConfirmTaken)}, {true, kept, failed(guard.ConfirmFailed)}, {true, b, failed(guard.ConfirmFailed)}}
+	case guard.DoCancel:
+		if !b.pending || w.s.Devices[a.Device].Keeper == guard.BySession && !b.session {
+			return []outcome{{false, b, ev(guard.CancelDone)}}
+		}
+		unheard := b
+		unheard.session = false // ended on our side, and the device does not know yet
+		return []outcome{{false, box{}, ev(guard.CancelDone)}, {true, box{}, failed(guard.CancelDone)}, {true, unheard, failed(guard.CancelDone)}}
+	case guard.DoRestore:
+		if b.pending || b.odd { // refused: a commit is pending, or someone's work stands there
+			return []outcome{{false, b, failed(guard.RestoreDone)}}
+		}
+		return []outcome{{false, box{}, ev(guard.RestoreDone)}, {true, box{}, failed(guard.RestoreDone)}, {true, b, failed(guard.RestoreDone)}}
+	case guard.DoRelease:
+		return []outcome{{false, b, ev(guard.ReleaseDone)}, {true, b, failed(guard.ReleaseDone)}}
+	}
+	saved := ev(guard.SettleDone)
+	saved.Saved = true
+	return []outcome{{false, b, saved}, {true, b, failed(guard.SettleDone)}}
+}
+
+func (w world) commits(a guard.Action, b box) []outcome {
+	event := func(kind guard.EventKind) guard.Event {
+		return guard.Event{Kind: kind, Device: a.Device, Err: "lost"}
+	}
+	keeper := w.s.Devices[a.Device].Keeper
+	applied := box{changed: true}
+	if keeper != guard.ByService {
+		applied.pending, applied.sure, applied.backAt = true, true, w.now+int(w.s.DeviceTimeout()/time.Second)
+	}
+	lost := applied
+	applied.session = keeper == guard.BySession
+	late := b
+	late.late = true
+	list := []outcome{{false, applied, event(guard.Applied)}, {true, b, event(guard.CommitRefused)},
+		{true, lost, event(guard.CommitUnknown)}, {true, b, event(guard.CommitUnknown)}, {true, late, event(guard.CommitUnknown)}}
+	if keeper == guard.BySession { // the device saw the session end, and went back
+		list = append(list, outcome{true, box{}, event(guard.CommitUnknown)})
+	}
+	return list
+}
+
+func (w world) extends(a guard.Action, b box) []outcome {
+	event := func(kind guard.EventKind) guard.Event {
+		return guard.Event{Kind: kind, Device: a.Device, Err: "lost"}
+	}
+	if !b.pending {
+		return []outcome{{false, b, event(guard.TimerNotSet)}}
+	}
+	set, unheard := b, b
+	set.sure = true
+	set.backAt = w.now + int(w.s.TimeoutUntil(a.Until, w.at())/time.Second)
+	unheard.backAt, unheard.sure = set.backAt, false
+	return []outcome{{false, set, event(guard.TimerSet)}, {true, unheard, event(guard.TimerNotSet)}, {true, b, event(guard.TimerNotSet)}}
+}
+
+// perform ends outstanding action i in one of its ways.
+func (w world) perform(i int, o outcome) world {
+	next := w.clone()
+	next.actions = slices.Delete(next.actions, i, i+1)
+	if device := w.actions[i].Device; device >= 0 {
+		next.boxes[device] = o.box
+	}
+	if o.fault {
+		next.faults--
+	}
+	next.feed(o.event)
+	return next
+}
+
+// later lets time pass to the next moment at which anything may change by
+// itself: the deadline, a device's timer, the end of a doubt.
+func (w world) later() (world, bool) {
+	at := -1
+	add := func(n int) {
+		if n > w.now && (at < 0 || n < at) {
+			at = n
+		}
+	}
+	moment := func(t time.Time) {
+		if !t.IsZero() {
+			add(int(t.Sub(epoch)/time.Second) + 1)
+		}
+	}
+	moment(w.s.Deadline.Add(-time.Second))
+	moment(w.s.LapsesAt.Add(-time.Second))
+	for i, d := range w.s.Devices {
+		moment(d.UnsureUntil)
+		moment(d.GoesBackBy)
+		if w.boxes[i].pending {
+			add(max(w.now+1, w.boxes[i].backAt))
+		}
+	}
+	if at < 0 || w.s.Phase == guard.Done {
+		return w, false
+	}
+	next := w.clone()
+	next.now = at
+	for i := range next.boxes {
+		b := &next.boxes[i]
+		if b.pending && next.now >= b.backAt {
+			*b = box{}
+		}
+		if d := next.s.Devices[i]; b.late && !next.at().Before(d.UnsureUntil) {
+			b.late = false // it never was carried out
+		}
+	}
+	next.feed(guard.Event{Kind: guard.Tick})
+	return next, true
+}
+
+// leave gives a stuck device up, where there is one.
+func (w world) leave() (world, bool) {
+	for i := range w.s.Devices {
+		e := guard.Event{Kind: guard.SayLeave, Device: i, By: "mara"}
+		if w.s.Phase == guard.Reverting && w.s.May(e) == nil && w.boxes[i].odd {
+			next := w.clone()
+			next.feed(e)
+			return next, true
+		}
+	}
+	return w, false
+}
+
+// successors lists every world that may follow.
+func (w world) successors() []world {
+	var out []world
+	for i, a := range w.actions {
+		for _, o := range w.outcomes(a) {
+			if !o.fault || w.faults > 0 {
+				out = append(out, w.perform(i, o))
+			}
+		}
+	}
+	if next, ok := w.later(); ok {
+		out = append(out, next)
+	}
+	out = append(out, w.words()...)
+	for i := range w.boxes {
+		out = append(out, w.befalls(i)...)
+	}
+	if w.faults > 0 && w.s.Phase != guard.Done && w.s.Phase != guard.Idle {
+		out = append(out, w.restarts()...)
+	}
+	return out
+}
+
+// words lists what a person may say now.
+func (w world) words() []world {
+	var out []world
+	words := []guard.Event{{Kind: guard.SayConfirm}, {Kind: guard.SayRevert}, {Kind: guard.SayCommit}}
+	if !w.moved {
+		words = append(words, guard.Event{Kind: guard.SayUntil, Until: w.s.Deadline.Add(hold / 2)}, guard.Event{Kind: guard.SayUntil, Until: w.at().Add(5 * time.Second)})
+	}
+	for _, e := range words {
+		e.At, e.By = w.at(), "mara"
+		if w.s.May(e) == nil && w.s.Phase != guard.Idle {
+			next := w.clone()
+			next.moved = next.moved || e.Kind == guard.SayUntil
+			next.feed(e)
+			out = append(out, next)
+		}
+	}
+	if next, ok := w.leave(); ok {
+		out = append(out, next)
+	}
+	return out
+}
+
+// befalls lists what may happen to a device by itself.
+func (w world) befalls(i int) []world {
+	var out []world
+	with := func(b box, fault bool, e ...guard.Event) {
+		next := w.clone()
+		next.boxes[i] = b
+		if fault {
+			next.faults--
+		}
+		for _, ev := range e {
+			ev.Device = i
+			next.feed(ev)
+		}
+		out = append(out, next)
+	}
+	b, d := w.boxes[i], w.s.Devices[i]
+	if b.late {
+		carried := box{changed: true}
+		if d.Keeper != guard.ByService {
+			carried.pending, carried.backAt = true, w.now+int(w.s.DeviceTimeout()/time.Second)
+		}
+		with(carried, false)
+	}
+	if w.faults == 0 || w.s.Phase == guard.Done {
+		return out
+	}
+	// It loses power: startup comes back, the trial is forgotten. Where only the
+	// service holds it, that is seen until the last look before it is kept.
+	if b.pending || b.changed && d.Keeper == guard.ByService && (w.s.Phase == guard.Probing || w.s.Phase == guard.Awaiting) {
+		with(box{}, true)
+	}
+	if b.session { // it ends; the device notices, or does not yet
+		unnoticed := b
+		unnoticed.session = false
+		lost := guard.Event{Kind: guard.SessionLost, Err: "cut"}
+		with(box{}, true, lost)
+		with(unnoticed, true, lost)
+	}
+	if w.stranger && b.changed && !b.odd {
+		odd := b
+		odd.changed, odd.odd = false, true
+		with(odd, true)
+	}
+	return out
+}
+
+// restarts kills the service: what it had asked of the devices was carried out
+// or was not, and nobody heard. Sessions end with it.
+func (w world) restarts() []world {
+	list := []world{w.clone()}
+	for _, a := range w.actions {
+		if a.Device < 0 {
+			continue
+		}
+		var more []world
+		for _, v := range list {
+			seen := map[box]bool{}
+			for _, o := range v.outcomes(a) {
+				if !seen[o.box] {
+					seen[o.box] = true
+					u := v.clone()
+					u.boxes[a.Device] = o.box
+					more = append(more, u)
+				}
+			}
+		}
+		list = more
+	}
+	for i, d := range w.s.Devices {
+		if d.Keeper != guard.BySession {
+			continue
+		}
+		for _, v := range list {
+			if v.boxes[i].session {
+				u := v.clone()
+				u.boxes[i] = box{} // it noticed at once
+				v.boxes[i].session = false
+				list = append(list, u)
+			}
+		}
+	}
+	for i := range list {
+		list[i].actions = nil
+		list[i].faults--
+		list[i].feed(guard.Event{Kind: guard.Restarted})
+	}
+	return list
+}
+
+func start(plan guard.Plan, faults int) world {
+	w := world{s: guard.New(plan), boxes: make([]box, len(plan.Devices)), faults: faults}
+	w.feed(guard.Event{Kind: guard.Start, By: "mara"})
+	return w
+}

@@ -1,0 +1,87 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"oakenlatch/core/diff"
+	"oakenlatch/netconf"
+	"oakenlatch/service/fleet"
+)
+
+// release takes a preparation back: the candidate is emptied of our edits and
+// the locks are freed.
+func (h *hand) release(ctx context.Context) error {
+	h.mu.Lock()
+	s, touched := h.session, h.result != nil
+	h.mu.Unlock()
+	if s != nil && s.Err() == nil {
+		var err error
+		if touched && !direct(s) {
+			dctx, cancel := context.WithTimeout(ctx, operation)
+			err = s.Wrap("discarding", s.DiscardChanges(dctx))
+			cancel()
+		}
+		h.leave()
+		return err
+	}
+	h.dropSession()
+	if !touched {
+		return nil
+	}
+	return h.inNewSession(ctx, "cleaning the candidate", h.cleanCandidate)
+}
+
+// cleanCandidate empties a candidate that holds exactly what a session of ours
+// that died left there. Anything else is not ours and stays.
+func (h *hand) cleanCandidate(ctx context.Context, s *fleet.Session) error {
+	if direct(s) {
+		return nil
+	}
+	_, result := h.trees()
+	candidate, err := s.Read(ctx, netconf.Candidate)
+	if err != nil {
+		return err
+	}
+	if diff.Compare(result.WithoutDefaults(), candidate.WithoutDefaults()).Empty() {
+		return s.DiscardChanges(ctx)
+	}
+	return nil
+}
+
+// restore writes the former configuration back where the device can no longer
+// do so itself, leaving alone what others changed elsewhere.
+func (h *hand) restore(ctx context.Context, s *fleet.Session) error {
+	base, result := h.trees()
+	if err := lock(ctx, s); err != nil {
+		return err
+	}
+	running, err := s.Read(ctx, netconf.Running)
+	if err != nil {
+		return err
+	}
+	if !direct(s) {
+		if err := foreignEdits(ctx, s, running); err != nil {
+			return err
+		}
+	}
+	target, conflicts := diff.Merge(result, base, running)
+	if len(conflicts) > 0 {
+		return fmt.Errorf("someone changed the same place since, at %s: decide by hand what it should be, then say so with: latch leave %d %s", conflicts[0].Path, h.run.commit.Change, h.name)
+	}
+	d := diff.Compare(running, target)
+	if d.Empty() {
+		return nil
+	}
+	if direct(s) {
+		return write(ctx, s, netconf.Running, d.Edits(), "")
+	}
+	if err := write(ctx, s, netconf.Candidate, d.Edits(), ""); err != nil {
+		return errors.Join(err, s.DiscardChanges(ctx))
+	}
+	if err := h.readBack(ctx, s, d); err != nil {
+		return errors.Join(err, s.DiscardChanges(ctx))
+	}
+	return s.Commit(ctx)
+}

@@ -1,0 +1,256 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"oakenlatch/core/diff"
+	"oakenlatch/core/guard"
+	"oakenlatch/core/tree"
+	"oakenlatch/netconf"
+	"oakenlatch/service/fleet"
+)
+
+// commit puts what was prepared into effect: on the device's own trial where it
+// has one.
+func (h *hand) commit(ctx context.Context) guard.Event {
+	s := h.held()
+	if s == nil {
+		return guard.Event{Kind: guard.CommitRefused, Err: "the session of the preparation is gone, nothing was sent"}
+	}
+	ctx, cancel := context.WithTimeout(ctx, operation)
+	defer cancel()
+	if time.Since(h.preparedAt) > 5*time.Second { // it waited for others, or for the hour
+		if err := h.stillPrepared(ctx, s); err != nil {
+			return guard.Event{Kind: guard.CommitRefused, Err: brief(err)}
+		}
+	}
+	var err error
+	switch {
+	case direct(s):
+		return h.commitDirectly(ctx, s)
+	case h.keeper == guard.ByService:
+		err = s.Commit(ctx)
+	case h.keeper == guard.BySession:
+		err = s.CommitConfirmed(ctx, netconf.ConfirmedCommit{Timeout: h.run.timeout()})
+	default:
+		err = s.CommitConfirmed(ctx, netconf.ConfirmedCommit{Timeout: h.run.timeout(), Persist: h.persist})
+	}
+	h.appliedAt = time.Now()
+	switch {
+	case err == nil:
+		return guard.Event{Kind: guard.Applied}
+	case netconf.Refused(err):
+		return guard.Event{Kind: guard.CommitRefused, Err: brief(s.Wrap("committing", err))}
+	}
+	h.dropSession()
+	return guard.Event{Kind: guard.CommitUnknown, Err: brief(s.Wrap("committing", err))}
+}
+
+// stillPrepared looks whether a device still is as it was when it was prepared.
+func (h *hand) stillPrepared(ctx context.Context, s *fleet.Session) error {
+	base, result := h.trees()
+	running, err := s.Read(ctx, netconf.Running)
+	if err != nil {
+		return err
+	}
+	if d := diff.Compare(base, running); !d.Empty() {
+		return fmt.Errorf("the device moved on since it was prepared, first at %s; nothing was touched: prepare again", d.Items()[0].Path)
+	}
+	if direct(s) {
+		return nil
+	}
+	candidate, err := s.Read(ctx, netconf.Candidate)
+	if err != nil {
+		return err
+	}
+	if d := diff.Compare(result.WithoutDefaults(), candidate.WithoutDefaults()); !d.Empty() {
+		return fmt.Errorf("its candidate is no longer what was prepared, first at %s; nothing was touched: prepare again", d.Items()[0].Path)
+	}
+	return nil
+}
+
+// effect is how long a device is given to put a commit into effect before the
+// way in is proved. Looking sooner would prove the way in as it was before.
+const effect = time.Second
+
+// look opens a new session, which proves the way in, and reads what the device
+// holds. A patient look keeps trying for a part of the hold.
+func (h *hand) look(ctx context.Context, a guard.Action) guard.Event {
+	if h.run.phase() == guard.AllReady {
+		return h.lookPrepared(ctx)
+	}
+	until := time.Now()
+	if !sleep(ctx, time.Until(h.appliedAt.Add(effect))) {
+		return guard.Event{}
+	}
+	if a.Patient {
+		until = until.Add(min(h.run.commit.Hold/2, 30*time.Second))
+	}
+	for {
+		ev := h.lookOnce(ctx, a)
+		if ev.Kind == guard.Seen || !time.Now().Before(until) || !sleep(ctx, 2*time.Second) {
+			return ev
+		}
+	}
+}
+
+// lookPrepared looks at what waits prepared, through the session that holds it.
+func (h *hand) lookPrepared(ctx context.Context) guard.Event {
+	s := h.held()
+	if s == nil {
+		return guard.Event{Kind: guard.Lapsed, Err: "the session that held it has ended"}
+	}
+	if err := h.stillPrepared(ctx, s); err != nil && ctx.Err() == nil {
+		return guard.Event{Kind: guard.Lapsed, Err: brief(err)}
+	}
+	return guard.Event{}
+}
+
+func (h *hand) lookOnce(ctx context.Context, a guard.Action) guard.Event {
+	ctx, cancel := context.WithTimeout(ctx, min(max(h.run.commit.Hold/4, 4*time.Second), 10*time.Second))
+	defer cancel()
+	missed := func(err error) guard.Event { return guard.Event{Kind: guard.NotReached, Err: brief(err)} }
+	s, err := h.run.e.fleet.Dial(ctx, h.name)
+	if err != nil {
+		return missed(err)
+	}
+	kept := false
+	defer func() {
+		if !kept {
+			part(s)
+		}
+	}()
+	running, err := s.Read(ctx, netconf.Running)
+	if err == nil && a.Asked {
+		err = h.undisturbed(ctx, s, running)
+	}
+	if err != nil {
+		return missed(err)
+	}
+	ev := guard.Event{Kind: guard.Seen, Found: h.classify(running)}
+	if a.Lock {
+		ev.Pending = lockTells(ctx, s)
+	}
+	if ev.Found == guard.FoundBase {
+		// What was read is what the device went back to: keep it.
+		if _, err := h.run.e.history.Keep(ctx, s, running, 0, h.run.commit.Actor); err != nil {
+			return missed(err)
+		}
+	}
+	if a.Asked && ev.Found == guard.FoundResult {
+		h.dropAsked()
+		h.mu.Lock()
+		h.asked, kept = s, true
+		h.mu.Unlock()
+	}
+	return ev
+}
+
+// undisturbed makes sure before a confirm that the candidate holds nobody's
+// edits, which a confirming commit would publish (RFC 6241 section 8.4.1), and
+// keeps it so where the device lets it be locked meanwhile.
+func (h *hand) undisturbed(ctx context.Context, s *fleet.Session, running *tree.Node) error {
+	if h.keeper == guard.ByService {
+		return nil // keeping it takes no commit
+	}
+	if h.keeper == guard.ByDevice {
+		if err := s.Lock(ctx, netconf.Candidate); err != nil && !netconf.Refused(err) {
+			return s.Wrap("locking the candidate", err)
+		}
+	}
+	return foreignEdits(ctx, s, running)
+}
+
+// classify tells what a device holds at the places of this commit. Defaults
+// that are set and defaults that are not mean the same.
+func (h *hand) classify(running *tree.Node) guard.Found {
+	base, result := h.trees()
+	if base == nil || result == nil {
+		return guard.FoundBase // nothing was ever sent
+	}
+	old, new := diff.Compare(base.WithoutDefaults(), result.WithoutDefaults()).Where(running.WithoutDefaults())
+	switch {
+	case old:
+		return guard.FoundBase
+	case new:
+		return guard.FoundResult
+	}
+	return guard.FoundOther
+}
+
+// extend sets the device's own timer anew by a confirmed commit that follows
+// the first (RFC 6241 section 8.4.1). It would publish what anybody left in the
+// candidate, so that is looked at first.
+func (h *hand) extend(ctx context.Context, until time.Time) error {
+	again := func(ctx context.Context, s *fleet.Session) error {
+		running, err := s.Read(ctx, netconf.Running)
+		if err != nil {
+			return err
+		}
+		if h.classify(running) != guard.FoundResult {
+			return errors.New("it does not hold the change")
+		}
+		if err := foreignEdits(ctx, s, running); err != nil {
+			return err
+		}
+		cc := netconf.ConfirmedCommit{Timeout: h.run.timeoutUntil(until)}
+		if h.keeper == guard.ByDevice {
+			cc.Persist, cc.PersistID = h.persist, h.persist
+		}
+		return s.CommitConfirmed(ctx, cc)
+	}
+	if h.keeper == guard.ByDevice {
+		return h.inNewSession(ctx, "setting its timer", again)
+	}
+	s := h.held()
+	if s == nil {
+		return errors.New("the session that was its hold is gone")
+	}
+	ctx, cancel := context.WithTimeout(ctx, operation)
+	defer cancel()
+	return explained(s, "setting its timer", again(ctx, s))
+}
+
+// confirm makes the device's trial permanent.
+func (h *hand) confirm(ctx context.Context) error {
+	if h.keeper == guard.BySession {
+		s := h.held()
+		if s == nil {
+			return errors.New("the session that was its hold is gone")
+		}
+		ctx, cancel := context.WithTimeout(ctx, operation)
+		defer cancel()
+		return explained(s, "confirming", s.Confirm(ctx, ""))
+	}
+	return h.inAsked(ctx, "confirming", func(ctx context.Context, s *fleet.Session, fresh bool) error {
+		if fresh {
+			running, err := s.Read(ctx, netconf.Running)
+			if err != nil {
+				return err
+			}
+			if err := h.undisturbed(ctx, s, running); err != nil {
+				return err
+			}
+		}
+		return s.Confirm(ctx, h.persist)
+	})
+}
+
+// cancel ends the device's trial.
+func (h *hand) cancel(ctx context.Context) error {
+	h.dropAsked()
+	if h.keeper == guard.BySession {
+		h.leave() // that is the way to cancel it (RFC 6241 section 8.4.1)
+		return nil
+	}
+	return h.inNewSession(ctx, "cancelling", func(ctx context.Context, s *fleet.Session) error {
+		err := s.CancelCommit(ctx, h.persist)
+		if netconf.Refused(err) {
+			return nil // mostly: nothing is pending any more; the look that follows tells
+		}
+		return err
+	})
+}

@@ -1,0 +1,149 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"sync"
+)
+
+// Tx is a transaction. All writing is done in one.
+type Tx struct {
+	tx *sql.Tx
+	s  *Store
+}
+
+// writer does the writing of all in one place. What waits while a transaction
+// is on its way to the disk goes into the next one together: each piece of work
+// keeps all or nothing of its own, and the disk is waited for once.
+type writer struct {
+	work chan piece
+	quit chan struct{}
+	once sync.Once
+	done sync.WaitGroup
+}
+
+// piece is a piece of work: its author does it when it is its turn.
+type piece struct {
+	ctx    context.Context
+	turn   chan *Tx
+	result chan error // of the work
+	done   chan error // of the transaction it was part of
+}
+
+// together is how many pieces of work one transaction holds at most.
+const together = 256
+
+var errClosed = errors.New("the database is closed")
+
+func (s *Store) start() {
+	s.work, s.quit = make(chan piece), make(chan struct{})
+	s.done.Go(func() {
+		for {
+			select {
+			case p := <-s.work:
+				s.transact(p)
+			case <-s.quit:
+				return
+			}
+		}
+	})
+}
+
+func (s *Store) stop() {
+	s.once.Do(func() { close(s.quit) })
+	s.done.Wait()
+}
+
+// Write runs f in a transaction: all of it is kept and on disk when Write
+// returns nil, or nothing is. f must not call Write.
+func (s *Store) Write(ctx context.Context, f func(*Tx) error) error {
+	p := piece{ctx, make(chan *Tx, 1), make(chan error, 1), make(chan error, 1)}
+	select {
+	case s.work <- p:
+	case <-ctx.Done():
+		return fmt.Errorf("database: %w", ctx.Err())
+	case <-s.quit:
+		return errClosed
+	}
+	select {
+	case tx := <-p.turn:
+		p.work(tx, f)
+		return <-p.done
+	case err := <-p.done:
+		return err
+	}
+}
+
+// work does a piece of work. However it ends, the writer hears of it.
+func (p piece) work(tx *Tx, f func(*Tx) error) {
+	err := errors.New("a write was not finished")
+	defer func() { p.result <- err }()
+	err = f(tx)
+}
+
+// transact runs a piece of work, and what waits behind it, in one transaction.
+func (s *Store) transact(first piece) {
+	tx, err := s.db.Begin()
+	if err != nil {
+		first.done <- fmt.Errorf("database: %w", err)
+		return
+	}
+	var kept []piece
+	for p, more := first, true; more; p, more = s.next(len(kept)) {
+		err, broken := s.apart(tx, p)
+		if err == nil {
+			kept = append(kept, p)
+			continue
+		}
+		p.done <- err
+		if broken { // the transaction itself is lost: nothing of it is kept
+			s.answer(kept, fmt.Errorf("database: %w", errors.Join(err, tx.Rollback())))
+			return
+		}
+	}
+	if err = tx.Commit(); err != nil {
+		err = fmt.Errorf("database: %w", errors.Join(err, tx.Rollback()))
+	}
+	s.answer(kept, err)
+}
+
+func (s *Store) answer(list []piece, err error) {
+	for _, p := range list {
+		p.done <- err
+	}
+}
+
+// next gives a piece of work that waits already.
+func (s *Store) next(have int) (piece, bool) {
+	if have >= together {
+		return piece{}, false
+	}
+	select {
+	case p := <-s.work:
+		return p, true
+	default:
+		return piece{}, false
+	}
+}
+
+// apart runs a piece of work so that it can be taken back by itself.
+func (s *Store) apart(tx *sql.Tx, p piece) (err error, broken bool) {
+	if err := p.ctx.Err(); err != nil {
+		return fmt.Errorf("database: %w", err), false
+	}
+	if _, err := tx.Exec("SAVEPOINT piece"); err != nil {
+		return err, true
+	}
+	p.turn <- &Tx{tx, s}
+	if err := <-p.result; err != nil {
+		if _, rerr := tx.Exec("ROLLBACK TO piece"); rerr != nil {
+			return errors.Join(err, rerr), true
+		}
+		_, rerr := tx.Exec("RELEASE piece")
+		return err, rerr != nil
+	}
+	_, err = tx.Exec("RELEASE piece")
+	return err, err != nil
+}

@@ -1,0 +1,140 @@
+package wire
+
+import (
+	"time"
+
+	"oakenlatch/core/guard"
+)
+
+// Guard is who would send a device back during a hold: device, session,
+// service, none (it cannot be changed) or unknown.
+type Guard struct {
+	Guard    string `json:"guard"`
+	GuardWhy string `json:"guardWhy,omitempty"` // why it is no better
+	Risk     string `json:"risk,omitempty"`     // what may go wrong with it
+}
+
+// Commit is how a commit stands.
+type Commit struct {
+	Actor         string         `json:"actor"`
+	Started       time.Time      `json:"started"`
+	Ended         time.Time      `json:"ended,omitzero"`
+	Phase         guard.Phase    `json:"phase"`
+	Outcome       guard.Outcome  `json:"outcome,omitempty"`
+	HoldSeconds   int64          `json:"holdSeconds"`
+	Deadline      time.Time      `json:"deadline,omitzero"`
+	NewDeadline   time.Time      `json:"newDeadline,omitzero"` // asked for, the devices' timers are being set
+	SecondsLeft   int64          `json:"secondsLeft"`          // until the deadline, 0 once decided
+	LapsesAt      time.Time      `json:"lapsesAt,omitzero"`    // when what is prepared is given up
+	Ending        bool           `json:"ending,omitempty"`     // the hold is about to end
+	ByProbes      bool           `json:"byProbes,omitempty"`
+	RevertOnProbe bool           `json:"revertOnProbe,omitempty"`
+	Wave          int            `json:"wave,omitempty"` // the one begun last, from 0
+	Reason        string         `json:"reason,omitempty"`
+	By            string         `json:"by,omitempty"`
+	Devices       []guard.Device `json:"devices"`
+	Probes        []ProbeResult  `json:"probes,omitempty"`
+}
+
+// ProbeResult is a probe of a commit and what it last found.
+type ProbeResult struct {
+	Probe  string       `json:"probe"` // as it was ordered
+	Result guard.Result `json:"result,omitempty"`
+	Said   string       `json:"said,omitempty"`
+	Since  time.Time    `json:"since,omitzero"`
+}
+
+// NewCommit commits a change on hold.
+type NewCommit struct {
+	HoldSeconds int64 `json:"holdSeconds"`
+
+	// Waves names devices that go first, wave by wave; each is proved before the
+	// next begins. Devices that are not named follow last.
+	Waves [][]string `json:"waves,omitempty"`
+
+	// Probes are lines like "tcp HOST:PORT", "state DEVICE PATH VALUE" or
+	// "program NAME ARGUMENT".
+	Probes             []string `json:"probes,omitempty"`
+	ProbeWithinSeconds int64    `json:"probeWithinSeconds,omitempty"` // how long they may fail at first
+	ByProbes           bool     `json:"byProbes,omitempty"`           // confirm once all of them pass
+	RevertOnProbe      bool     `json:"revertOnProbe,omitempty"`      // go back when one fails
+	Save               *bool    `json:"save,omitempty"`               // to startup, once kept; left out: each device's setting
+
+	// AheadSeconds prepares it only, and keeps it prepared that long for the
+	// word to begin.
+	AheadSeconds int64 `json:"aheadSeconds,omitempty"`
+}
+
+// NewDue puts something on the schedule. The service begins it up to
+// LatenessSeconds late if it was down at its time, and otherwise says missed.
+type NewDue struct {
+	At              time.Time  `json:"at"`
+	Zone            string     `json:"zone,omitempty"` // the person's
+	LatenessSeconds int64      `json:"latenessSeconds"`
+	Commit          *NewCommit `json:"commit,omitempty"` // how; of a change
+}
+
+// Due is something that is, or was, on the schedule.
+type Due struct {
+	ID              int64     `json:"id"`
+	Kind            string    `json:"kind"` // commit or restart
+	Change          int64     `json:"change,omitempty"`
+	Title           string    `json:"title,omitempty"`
+	Devices         []string  `json:"devices"`
+	At              time.Time `json:"at"`
+	Zone            string    `json:"zone,omitempty"`
+	LatenessSeconds int64     `json:"latenessSeconds"`
+	Actor           string    `json:"actor"`
+	State           string    `json:"state"` // waiting, begun, missed, stopped, cancelled
+	Note            string    `json:"note,omitempty"`
+	Ended           time.Time `json:"ended,omitzero"`
+	Clocks          []Clock   `json:"clocks,omitempty"` // of its devices, read as it was scheduled
+}
+
+// Clock is what a device's clock was seen to be.
+type Clock struct {
+	Device       string    `json:"device,omitempty"`
+	AheadSeconds float64   `json:"aheadSeconds"` // of ours; negative: behind
+	Off          bool      `json:"off"`          // by more than it may be
+	Read         time.Time `json:"read,omitzero"`
+	Trouble      string    `json:"trouble,omitempty"` // why it is not known
+}
+
+// Confirm keeps what is on hold.
+type Confirm struct {
+	Despite bool `json:"despite,omitempty"` // though a probe fails
+}
+
+// NewHold moves the end of a hold: by seconds, or to a time.
+type NewHold struct {
+	AddSeconds int64     `json:"addSeconds,omitempty"` // negative: less time
+	Until      time.Time `json:"until,omitzero"`
+}
+
+// Leave settles a device that holds neither the former nor the new
+// configuration: it is left as it is.
+type Leave struct {
+	Device string `json:"device"`
+}
+
+// Settings are a device's settings.
+type Settings struct {
+	Save *bool `json:"save,omitempty"`
+}
+
+// Visitor is a session on a device.
+type Visitor struct {
+	ID        string     `json:"id"`
+	Account   string     `json:"account,omitempty"`
+	Source    string     `json:"source,omitempty"`
+	Transport string     `json:"transport,omitempty"`
+	Since     time.Time  `json:"since,omitzero"` // by the device's clock
+	Locks     []HeldLock `json:"locks,omitempty"`
+	Own       bool       `json:"own,omitempty"` // the session this was asked through
+}
+
+// HeldLock is a lock on a datastore.
+type HeldLock struct {
+	Datastore string    `json:"datastore"`
+	Since     time.Time `json:"since,omitzero"`
+}

@@ -70,6 +70,7 @@ type Device struct {
 	closed    bool
 	faults    func(op *markup.Element) Fault
 	down      bool // it is restarting
+	cut       bool // its link is cut
 	unplugged map[string]bool
 }
 
@@ -217,6 +218,16 @@ func (d *Device) drop() {
 	}
 }
 
+// DropSessions ends every session from the device's side; it goes on otherwise.
+func (d *Device) DropSessions() { d.drop() }
+
+// Booted is when the device started last, by its own clock.
+func (d *Device) Booted() time.Time {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.booted
+}
+
 // Stop switches the device off.
 func (d *Device) Stop() {
 	d.mu.Lock()
@@ -269,12 +280,24 @@ func (d *Device) setRunning(n *tree.Node) {
 	effect := d.effects
 	time.AfterFunc(effectDelay, func() {
 		d.mu.Lock()
-		newest := effect == d.effects && !d.down
-		d.mu.Unlock()
-		if newest {
-			d.gate.set(d.Spec.Management.reachable(n))
+		defer d.mu.Unlock()
+		if effect == d.effects {
+			d.openOrShut()
 		}
 	})
+}
+
+// openOrShut sets the gate as things are; d.mu is held.
+func (d *Device) openOrShut() {
+	d.gate.set(!d.down && !d.cut && d.Spec.Management.reachable(d.running))
+}
+
+// Cut cuts the link to the device, or mends it.
+func (d *Device) Cut(cut bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.cut = cut
+	d.openOrShut()
 }
 
 // Running gives the running configuration.

@@ -9,9 +9,10 @@ import (
 
 // Fault is what is to go wrong with one operation. The zero value is nothing.
 type Fault struct {
-	Delay  time.Duration // before anything else
-	Refuse error         // answered instead of carrying it out
-	Skip   bool          // answered with ok, and not carried out
+	Delay       time.Duration // before anything else
+	Refuse      error         // answered instead of carrying it out
+	RefuseAfter error         // answered although it was carried out
+	Skip        bool          // answered with ok, and not carried out
 	// Instead is carried out in place of what was asked, unless it is nil.
 	Instead *markup.Element
 
@@ -51,6 +52,9 @@ func (d *Device) faulty(s *netconf.Session, op *markup.Element, operate func(*ne
 	content, err := operate(s, op)
 	if f.DropAfter {
 		s.Drop()
+	}
+	if f.RefuseAfter != nil {
+		return nil, f.RefuseAfter
 	}
 	return content, err
 }

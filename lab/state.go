@@ -124,15 +124,14 @@ func (d *Device) restart() error {
 	time.AfterFunc(100*time.Millisecond, func() {
 		d.mu.Lock()
 		d.down = true
+		d.openOrShut()
 		d.mu.Unlock()
 		d.PowerCycle()
-		d.gate.set(false)
 		time.Sleep(bootTime)
 		d.mu.Lock()
+		defer d.mu.Unlock()
 		d.down = false
-		open := d.Spec.Management.reachable(d.running)
-		d.mu.Unlock()
-		d.gate.set(open)
+		d.openOrShut()
 	})
 	return nil
 }

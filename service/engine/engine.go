@@ -49,6 +49,9 @@ type Engine struct {
 	// be committed now. It must be set before Recover where there is a schedule.
 	Due func(ctx context.Context, change int64) ([]Work, error)
 
+	// Tempo is how long it waits for devices. It must not be changed once used.
+	Tempo Tempo
+
 	journalTime atomic.Int64 // spent writing journals, ns
 
 	ctx  context.Context
@@ -62,9 +65,26 @@ type Engine struct {
 	busy map[int64]*run // by device
 }
 
+// Tempo is how long an engine waits where a device needs time.
+type Tempo struct {
+	// Effect is how long a device is given to put a commit into effect before
+	// the way in is proved. Looking sooner would prove the way in as it was.
+	Effect time.Duration
+
+	// Pause is before an action that was tried before. Polling faster than every
+	// second keeps some devices' own timers from ever firing.
+	Pause time.Duration
+
+	// Watch is the least time between looks at devices on hold.
+	Watch time.Duration
+}
+
+// Usual is the tempo for devices as they are.
+var Usual = Tempo{Effect: time.Second, Pause: 3 * time.Second, Watch: 3 * time.Second}
+
 // New gives an engine; Recover must be called before it is used.
 func New(s *store.Store, log *audit.Log, f *fleet.Fleet, h *history.History, logger *slog.Logger) *Engine {
-	e := &Engine{store: s, log: log, fleet: f, history: h, slog: logger, runs: map[int64]*run{}, busy: map[int64]*run{}, woken: make(chan struct{}, 1)}
+	e := &Engine{store: s, log: log, fleet: f, history: h, slog: logger, runs: map[int64]*run{}, busy: map[int64]*run{}, woken: make(chan struct{}, 1), Tempo: Usual}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	return e
 }

@@ -3,9 +3,7 @@ package engine_test
 import (
 	"context"
 	"fmt"
-	"math/rand/v2"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -26,7 +24,7 @@ import (
 // room is a servicetest.Room with what the tests of the engine need.
 type room struct {
 	*servicetest.Room
-	t *testing.T
+	t testing.TB
 }
 
 const (
@@ -54,13 +52,14 @@ func (r *room) stage(edits ...string) int64 {
 
 func (r *room) commit(n int64, hold time.Duration) {
 	r.t.Helper()
+	r.order(n, engine.Order{Hold: hold})
+}
+
+func (r *room) order(n int64, o engine.Order) {
+	r.t.Helper()
 	parts, err := r.Desk.Parts(r.t.Context(), n)
 	require.NoError(r.t, err)
-	var works []engine.Work
-	for _, w := range parts {
-		works = append(works, engine.Work{Device: w.Device, Former: w.Former, Mine: w.Mine})
-	}
-	require.NoError(r.t, r.Engine.Commit(r.t.Context(), "mara", n, engine.Order{Hold: hold}, works))
+	require.NoError(r.t, r.Engine.Commit(r.t.Context(), "mara", n, o, servicetest.Works(parts)))
 }
 
 // until waits until a commit is as wanted, and gives its last state.
@@ -155,54 +154,6 @@ func (r *room) truth(n int64, s guard.State, names ...string) {
 	entries, err := r.Log.Verify(r.t.Context())
 	require.NoError(r.t, err)
 	assert.Positive(r.t, entries)
-}
-
-// Two devices under random faults, with the service stopped and started again
-// in between: all or none, and never a false word.
-func TestRandomFaults(t *testing.T) {
-	t.Parallel()
-	first := time.Now().UnixNano()
-	for i := range int64(16) {
-		seed := uint64(first + i)
-		t.Run(fmt.Sprintf("seed %d", seed), func(t *testing.T) {
-			t.Parallel()
-			rnd := rand.New(rand.NewPCG(seed, 5))
-			r := newRoom(t, router, quay)
-			n := r.stage(router+" "+contact+" new", quay+" "+contact+" new")
-			var mu sync.Mutex
-			left := 1 + rnd.IntN(4)
-			restart, after := rnd.IntN(2) == 0, time.Duration(rnd.IntN(2500))*time.Millisecond
-			for _, d := range r.Devices {
-				d.OnOperation(func(op *markup.Element) lab.Fault {
-					mu.Lock()
-					defer mu.Unlock()
-					if left == 0 || rnd.IntN(9) > 0 {
-						return lab.Fault{}
-					}
-					left--
-					return []lab.Fault{
-						{DropBefore: true}, {DropAfter: true}, {Delay: time.Duration(rnd.IntN(1500)) * time.Millisecond},
-						{Refuse: netconf.RPCErrors{{Type: "application", Tag: "operation-failed", Message: "out of rope at " + op.Name.Local}}},
-					}[rnd.IntN(4)]
-				})
-			}
-			r.commit(n, 10*time.Second)
-			if restart {
-				time.Sleep(after)
-				r.Close()
-				r.Open()
-			}
-			deadline := time.Now().Add(2 * time.Minute)
-			s := r.until(n, time.Until(deadline), func(s guard.State) bool { return done(s) || awaiting(s) })
-			for awaiting(s) && time.Now().Before(deadline) {
-				// A confirm may not get through to every device; then it is said again.
-				_ = r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"})
-				s = r.until(n, time.Until(deadline), func(s guard.State) bool { return done(s) || awaiting(s) })
-				time.Sleep(200 * time.Millisecond)
-			}
-			r.truth(n, r.until(n, time.Until(deadline), done), router, quay)
-		})
-	}
 }
 
 // One device takes the confirm, the other loses power just then and comes back

@@ -37,12 +37,8 @@ type hand struct {
 	preparedAt   time.Time
 }
 
-// pause before an action that was tried before. Polling faster than every
-// second keeps some devices' own timers from ever firing.
-const (
-	pause    = 3 * time.Second
-	maxPause = time.Minute
-)
+// maxPause is what the pauses between tries grow to.
+const maxPause = time.Minute
 
 // work performs actions until the run is over.
 func (h *hand) work() {
@@ -94,7 +90,7 @@ func (h *hand) do(a guard.Action) {
 	h.mu.Unlock()
 	if a.Again {
 		h.tries++
-		if !sleep(ctx, min(pause+time.Duration(h.tries/5)*time.Second, maxPause)) {
+		if !sleep(ctx, min(h.run.e.Tempo.Pause+time.Duration(h.tries/5)*time.Second, maxPause)) {
 			h.endLook(a)
 			return
 		}
@@ -290,6 +286,18 @@ func (h *hand) dropAsked() {
 	if s != nil {
 		part(s)
 	}
+}
+
+// letGo ends whatever sessions are left when the run is over.
+func (h *hand) letGo() {
+	h.mu.Lock()
+	asked := h.asked
+	h.asked = nil
+	h.mu.Unlock()
+	if asked != nil {
+		asked.Abort()
+	}
+	h.dropSession()
 }
 
 // inAsked does something in the session of the last look before a confirm, or

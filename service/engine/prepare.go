@@ -79,6 +79,12 @@ func foreignEdits(ctx context.Context, s *fleet.Session, running *tree.Node) err
 	return nil
 }
 
+// A lock that is denied is tried again, in growing pauses: 3 s in all.
+const (
+	lockTries = 4
+	lockPause = 300 * time.Millisecond
+)
+
 // lock takes running, and the candidate where there is one; the error names who
 // has them, as far as the device tells.
 func lock(ctx context.Context, s *fleet.Session) error {
@@ -87,6 +93,10 @@ func lock(ctx context.Context, s *fleet.Session) error {
 			return nil
 		}
 		err := s.Lock(ctx, ds)
+		// A session that just ended, one of ours perhaps, may not be gone yet there.
+		for i := 1; i <= lockTries && netconf.Tagged(err, "lock-denied") && sleep(ctx, time.Duration(i)*lockPause); i++ {
+			err = s.Lock(ctx, ds)
+		}
 		if err == nil {
 			continue
 		}

@@ -84,11 +84,12 @@ func (r *run) loop(first guard.Event) {
 	defer close(r.over)
 	for _, h := range r.hands {
 		r.e.wg.Go(h.work)
+		defer h.letGo()
 	}
 	if r.take([]said{{ev: first}}) {
 		return
 	}
-	watch := time.NewTicker(min(max(r.commit.Hold/20, 3*time.Second), 30*time.Second))
+	watch := time.NewTicker(min(max(r.commit.Hold/20, r.e.Tempo.Watch), 30*time.Second))
 	defer watch.Stop()
 	for {
 		end, stop := r.alarm()

@@ -3,21 +3,43 @@ package engine
 import (
 	"context"
 	"errors"
+	"time"
 
 	"oakenlatch/core/guard"
 	"oakenlatch/netconf"
 	"oakenlatch/service/fleet"
 )
 
-// settle reads back what was kept, compares it with what was to be, makes it a
-// revision and saves it to startup, unless it is not to be saved.
+// settleTries is how often a device that cannot be read is settled anew.
+const settleTries = 5
+
+// settle ends a commit on a device that keeps it. What is not saved is lost
+// when the device restarts, so it does not give up at once.
 func (h *hand) settle(ctx context.Context) guard.Event {
-	saved := false
-	err := h.inAsked(ctx, "saving to startup", func(ctx context.Context, s *fleet.Session, _ bool) error {
+	for try := 1; ; try++ {
+		saved, read, err := h.settleOnce(ctx)
+		h.dropAsked()
+		var fe *fleet.Error
+		lost := errors.As(err, &fe) && fe.Kind == fleet.Unreachable // perhaps it restarts just now
+		if (!read || lost) && try < settleTries && sleep(ctx, time.Duration(try)*h.run.e.Tempo.Pause) {
+			continue
+		}
+		h.leave()
+		ev := outcome(guard.SettleDone, guard.SettleDone, err)
+		ev.Saved = saved
+		return ev
+	}
+}
+
+// settleOnce reads back what was kept, compares it with what was to be, makes
+// it a revision and saves it to startup, unless it is not to be saved.
+func (h *hand) settleOnce(ctx context.Context) (saved, read bool, err error) {
+	err = h.inAsked(ctx, "saving to startup", func(ctx context.Context, s *fleet.Session, _ bool) error {
 		running, err := s.Read(ctx, netconf.Running)
 		if err != nil {
 			return err
 		}
+		read = true
 		found := h.classify(running)
 		change := h.run.commit.Change
 		if found == guard.FoundBase {
@@ -27,7 +49,7 @@ func (h *hand) settle(ctx context.Context) guard.Event {
 			return err
 		}
 		if found != guard.FoundResult {
-			return errors.Join(errors.New("read back after it was kept, its running is not what was committed: look at it, someone or a restart changed it at this moment"),
+			return errors.Join(errors.New("read back after it was kept, its running is not what was committed: a restart or someone on the device changed it at this moment"),
 				h.run.e.history.NoteSaved(ctx, s, running))
 		}
 		if h.noSave || !s.Capabilities.Has(netconf.CapStartup) {
@@ -36,9 +58,5 @@ func (h *hand) settle(ctx context.Context) guard.Event {
 		saved, err = h.run.e.history.Save(ctx, s, running)
 		return err
 	})
-	h.dropAsked()
-	h.leave()
-	ev := outcome(guard.SettleDone, guard.SettleDone, err)
-	ev.Saved = saved
-	return ev
+	return saved, read, err
 }

@@ -72,10 +72,6 @@ func (h *hand) stillPrepared(ctx context.Context, s *fleet.Session) error {
 	return nil
 }
 
-// effect is how long a device is given to put a commit into effect before the
-// way in is proved. Looking sooner would prove the way in as it was before.
-const effect = time.Second
-
 // look opens a new session, which proves the way in, and reads what the device
 // holds. A patient look keeps trying for a part of the hold.
 func (h *hand) look(ctx context.Context, a guard.Action) guard.Event {
@@ -83,7 +79,7 @@ func (h *hand) look(ctx context.Context, a guard.Action) guard.Event {
 		return h.lookPrepared(ctx)
 	}
 	until := time.Now()
-	if !sleep(ctx, time.Until(h.appliedAt.Add(effect))) {
+	if !sleep(ctx, time.Until(h.appliedAt.Add(h.run.e.Tempo.Effect))) {
 		return guard.Event{}
 	}
 	if a.Patient {
@@ -91,7 +87,7 @@ func (h *hand) look(ctx context.Context, a guard.Action) guard.Event {
 	}
 	for {
 		ev := h.lookOnce(ctx, a)
-		if ev.Kind == guard.Seen || !time.Now().Before(until) || !sleep(ctx, 2*time.Second) {
+		if ev.Kind == guard.Seen || !time.Now().Before(until) || !sleep(ctx, h.run.e.Tempo.Pause*2/3) {
 			return ev
 		}
 	}

@@ -3,11 +3,13 @@
 package servicetest
 
 import (
+	"context"
 	"log/slog"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
 
 	"oakenlatch/lab"
 	"oakenlatch/service/access"
@@ -29,7 +31,10 @@ type Room struct {
 	Engine  *engine.Engine
 	Devices map[string]*lab.Device
 
-	t   *testing.T
+	// Tempo is the engine's, from the next Open on; the usual one if zero.
+	Tempo engine.Tempo
+
+	t   testing.TB
 	dir string
 }
 
@@ -40,13 +45,13 @@ var (
 )
 
 // New makes a room with the named devices of Tidewell Ferries, trusted.
-func New(t *testing.T, names ...string) *Room {
+func New(t testing.TB, names ...string) *Room {
 	t.Helper()
 	return NewWith(t, func(*lab.Spec) {}, names...)
 }
 
 // NewWith is New with devices that are made otherwise.
-func NewWith(t *testing.T, alter func(*lab.Spec), names ...string) *Room {
+func NewWith(t testing.TB, alter func(*lab.Spec), names ...string) *Room {
 	t.Helper()
 	r := &Room{t: t, dir: t.TempDir(), Devices: map[string]*lab.Device{}}
 	r.Open()
@@ -94,6 +99,13 @@ func (r *Room) Open() {
 	r.History = history.New(r.Store, r.Log, r.Fleet)
 	r.Desk = desk.New(r.Store, r.Log, r.History)
 	r.Engine = engine.New(r.Store, r.Log, r.Fleet, r.History, slog.New(slog.DiscardHandler))
+	if r.Tempo != (engine.Tempo{}) {
+		r.Engine.Tempo = r.Tempo
+	}
+	r.Engine.Due = func(ctx context.Context, change int64) ([]engine.Work, error) {
+		parts, err := r.Desk.Due(ctx, change)
+		return Works(parts), err
+	}
 	require.NoError(r.t, r.Engine.Recover(r.t.Context()))
 }
 
@@ -114,4 +126,17 @@ func (r *Room) Value(device, path string) string {
 // Put stages a value as someone.
 func (r *Room) Put(p access.Person, change int64, device, path, value string) (desk.Staged, error) {
 	return r.Desk.Stage(r.t.Context(), p, change, device, "put", path, &value)
+}
+
+// Works gives a change's parts as the engine takes them.
+func Works(parts []desk.Work) (works []engine.Work) {
+	for _, w := range parts {
+		works = append(works, engine.Work{Device: w.Device, Former: w.Former, Mine: w.Mine})
+	}
+	return works
+}
+
+// Login is how somebody else signs in on a lab device.
+func Login(d *lab.Device) ssh.ClientConfig {
+	return ssh.ClientConfig{User: lab.User, Auth: []ssh.AuthMethod{ssh.Password(lab.Password)}, HostKeyCallback: ssh.FixedHostKey(d.HostKey)}
 }

@@ -7,7 +7,7 @@ LISTEN ?= 127.0.0.1:8640
 CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/index.html console/package-lock.json console/vite.config.ts
 GO_SOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*') $(shell find lab service -name '*.yang' -o -name '*.xml' -o -name '*.sql') go.mod go.sum
 
-.PHONY: demo demo-reset tour build test check go-test console-test bench fuzz screenshots clean
+.PHONY: demo demo-reset tour build test check go-test console-test bench soak fuzz screenshots clean
 
 ## demo: build all, run the service with its lab on loopback (Ctrl-C stops it)
 demo: build
@@ -45,8 +45,12 @@ check: console/node_modules/.installed
 	$(GO) tool staticcheck ./...
 	cd console && npm run --silent check && npm run --silent lint
 
+# What the race detector would make too long: walked in full without it.
+LONG := TestWalk|TestFaultSchedules
+
 go-test: console/dist/index.html
-	$(GO) test -race -count=1 -json -timeout 20m ./... | $(GO) run ./test/totals
+	@($(GO) test -race -count=1 -json -timeout 20m ./... ; \
+	  $(GO) test -count=1 -json -timeout 20m -run '^($(LONG))$$' ./core/guard ./service/engine) | $(GO) run ./test/totals
 
 console-test: console/node_modules/.installed
 	cd console && npm test --silent
@@ -54,6 +58,10 @@ console-test: console/node_modules/.installed
 ## bench: the core against yardsticks of the same run; ends with a line a figure
 bench:
 	@bash scripts/bench.sh
+
+## soak: commits under random faults, for as long as it takes (SCHEDULES=20000)
+soak:
+	SCHEDULES=$(or $(SCHEDULES),20000) $(GO) test -count=1 -timeout 24h -run '^TestFaultSchedules$$' -v ./service/engine
 
 ## fuzz: every fuzz target for a while (FUZZTIME=30s)
 fuzz:

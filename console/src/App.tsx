@@ -7,6 +7,7 @@ import { Changes } from "./pages/Changes";
 import { DevicePage } from "./pages/DevicePage";
 import { Devices } from "./pages/Devices";
 import { Now } from "./pages/Now";
+import { SchedulePage } from "./pages/SchedulePage";
 import { SignIn } from "./pages/SignIn";
 import { Frame } from "./parts/Frame";
 import { Trouble } from "./parts/Trouble";
@@ -35,7 +36,8 @@ export function App() {
             <Route path="changes" element={<Changes />} />
             <Route path="changes/:number" element={<ChangePage session={session.data} />} />
             <Route path="devices" element={<Devices />} />
-            <Route path="devices/:name" element={<DevicePage />} />
+            <Route path="devices/:name" element={<DevicePage session={session.data} />} />
+            <Route path="schedule" element={<SchedulePage session={session.data} />} />
             <Route path="audit" element={<Audit />} />
             <Route path="*" element={<Trouble error={new Error("There is no such page.")} />} />
           </Route>

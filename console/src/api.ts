@@ -14,7 +14,23 @@ export interface Session {
   role: "viewer" | "operator" | "admin";
 }
 
-export interface Device {
+/** Who would send a device back during a hold, and what that means. */
+export interface Guard {
+  guard: "device" | "session" | "service" | "none" | "unknown";
+  guardWhy?: string;
+  risk?: string;
+}
+
+/** A device's clock against the service's. */
+export interface Clock {
+  device?: string;
+  aheadSeconds: number;
+  off: boolean;
+  read?: string;
+  trouble?: string;
+}
+
+export interface Device extends Guard {
   name: string;
   address: string;
   account: string;
@@ -22,11 +38,11 @@ export interface Device {
   site?: string;
   role?: string;
   trusted: boolean;
-  guard: string;
-  guardWhy?: string;
   seen?: string;
   trouble?: string;
   unsaved: boolean;
+  save: boolean;
+  clock?: Clock;
   revision?: number;
   modules?: number;
   unread?: string[];
@@ -35,7 +51,11 @@ export interface Device {
 
 export interface DeviceStanding {
   name: string;
+  keeper: "device" | "session" | "service";
+  wave?: number;
+  noSave?: boolean;
   standing: string;
+  odd?: boolean;
   unreachable?: boolean;
   settled?: boolean;
   saved?: boolean;
@@ -49,10 +69,78 @@ export interface Commit {
   outcome?: string;
   holdSeconds: number;
   deadline?: string;
+  newDeadline?: string;
   secondsLeft: number;
+  lapsesAt?: string;
+  ending?: boolean;
+  byProbes?: boolean;
+  revertOnProbe?: boolean;
   reason?: string;
   by?: string;
   devices: DeviceStanding[];
+  probes?: ProbeResult[];
+}
+
+export interface ProbeResult {
+  probe: string;
+  result?: "passed" | "failed";
+  said?: string;
+  since?: string;
+}
+
+/** How a commit is wanted. */
+export interface NewCommit {
+  holdSeconds: number;
+  waves?: string[][];
+  probes?: string[];
+  probeWithinSeconds?: number;
+  byProbes?: boolean;
+  revertOnProbe?: boolean;
+  save?: boolean;
+  aheadSeconds?: number;
+}
+
+/** What is, or was, on the schedule. */
+export interface Due {
+  id: number;
+  kind: "commit" | "restart";
+  change?: number;
+  title?: string;
+  devices: string[];
+  at: string;
+  zone?: string;
+  latenessSeconds: number;
+  actor: string;
+  state: "waiting" | "begun" | "missed" | "stopped" | "cancelled";
+  note?: string;
+  ended?: string;
+  clocks?: Clock[];
+}
+
+export interface NewDue {
+  at: string;
+  zone: string;
+  latenessSeconds: number;
+  commit?: NewCommit;
+}
+
+/** Two of a device's configurations compared. */
+export interface StoreDifference {
+  device: string;
+  from: string;
+  to: string;
+  count: number;
+  lines: DiffLine[];
+}
+
+/** A session on a device. */
+export interface Visitor {
+  id: string;
+  account?: string;
+  source?: string;
+  since?: string;
+  locks?: { datastore: string; since?: string }[];
+  own?: boolean;
 }
 
 export interface Change {
@@ -67,6 +155,7 @@ export interface Change {
   devices: string[];
   edits: number;
   commit?: Commit;
+  due?: Due;
 }
 
 export interface Edit {
@@ -104,7 +193,7 @@ export interface Finding {
   fix?: { edit: "put" | "delete"; path: string; value?: string };
 }
 
-export interface PartPreview {
+export interface PartPreview extends Guard {
   device: string;
   base: number;
   edits: Edit[];
@@ -119,8 +208,6 @@ export interface PartPreview {
   unchecked: number;
   reasons?: string[];
   groups?: DiffGroup[];
-  guard: string;
-  guardWhy?: string;
   unsaved: boolean;
 }
 
@@ -156,6 +243,7 @@ export interface Attention {
   trouble: Device[];
   outside: LedgerEntry[];
   drafts: Change[];
+  due: Due[];
 }
 
 export interface Config {

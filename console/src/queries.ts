@@ -1,7 +1,7 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { ApiError, call } from "./api";
-import type { Attention, Audit, Change, Config, Device, Preview, Session, Staged } from "./api";
+import type { Attention, Audit, Change, Config, Device, Due, NewCommit, NewDue, Preview, Session, Staged, StoreDifference, Visitor } from "./api";
 
 /**
  * Marks queries that make the service read devices. They are not asked anew for
@@ -77,10 +77,47 @@ export const useUnstage = (number: number) =>
   useAct((id: number) => call<undefined>("DELETE", `/changes/${String(number)}/edits/${String(id)}`));
 
 export const useCommit = (number: number) =>
-  useAct((holdSeconds: number) => call<Change>("POST", `/changes/${String(number)}/commit`, { holdSeconds }));
+  useAct((how: NewCommit) => call<Change>("POST", `/changes/${String(number)}/commit`, how));
+
+export const useScheduleCommit = (number: number) =>
+  useAct((due: NewDue) => call<Due>("POST", `/changes/${String(number)}/schedule`, due));
+
+/** A person's word to a commit. */
+export type Word = "begin" | "confirm" | "revert" | "drop";
 
 export const useSay = (number: number) =>
-  useAct((word: "confirm" | "revert" | "drop") => call<Change>("POST", `/changes/${String(number)}/${word}`));
+  useAct((v: { word: Word; despite?: boolean }) =>
+    call<Change>("POST", `/changes/${String(number)}/${v.word}`, v.word === "confirm" ? { despite: v.despite ?? false } : undefined));
+
+export const useHold = (number: number) =>
+  useAct((addSeconds: number) => call<Change>("POST", `/changes/${String(number)}/hold`, { addSeconds }));
+
+export const useLeave = (number: number) =>
+  useAct((device: string) => call<Change>("POST", `/changes/${String(number)}/leave`, { device }));
+
+export const useSchedule = () => useQuery({ queryKey: ["schedule"], queryFn: () => call<Due[]>("GET", "/schedule") });
+
+export const useUnschedule = () => useAct((id: number) => call<undefined>("DELETE", `/schedule/${String(id)}`));
+
+const devicePath = (name: string) => `/devices/${encodeURIComponent(name)}`;
+
+/** Two of a device's configurations compared; asked for only while wanted. */
+export const useStoreDifference = (name: string, from: string, to: string, wanted: boolean) =>
+  useQuery({
+    queryKey: ["difference", name, from, to],
+    queryFn: () => call<StoreDifference>("GET", `${devicePath(name)}/difference?from=${from}&to=${to}`),
+    enabled: wanted,
+    retry: false,
+    staleTime: 0,
+    meta: readsDevice,
+  });
+
+export const useVisitors = (name: string, wanted: boolean) =>
+  useQuery({ queryKey: ["sessions", name], queryFn: () => call<Visitor[]>("GET", `${devicePath(name)}/sessions`), enabled: wanted, retry: false, meta: readsDevice });
+
+/** What is done to a device beside commits. */
+export const useCare = (name: string) =>
+  useAct((v: { method: "POST" | "PATCH" | "DELETE" | "GET"; path: string; body?: unknown }) => call<unknown>(v.method, `${devicePath(name)}${v.path}`, v.body));
 
 /**
  * Asks anew for what is shown whenever something is written to the ledger. Only

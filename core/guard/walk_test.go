@@ -166,7 +166,7 @@ func TestWalk(t *testing.T) {
 			first := start(plan, c.faults)
 			first.stranger = c.stranger
 			k.run(t, first)
-			fmt.Printf("walked %-26s %8d states %9d transitions, ends: %v\n", c.name, len(k.seen), k.transitions, k.outcomes)
+			fmt.Printf("tell: walked %-26s %8d states %9d transitions, ends: %v\n", c.name, len(k.seen), k.transitions, k.outcomes)
 			for _, o := range []guard.Outcome{guard.Kept, guard.Reverted, guard.Failed} {
 				require.Positive(t, k.outcomes[o], "the walk never came to %s", o)
 			}

@@ -1,5 +1,6 @@
 // Command totals reads the output of go test -json, prints what a person wants
-// of it (failures whole, what was skipped and why, a line a package) and ends
+// of it (failures whole, what was skipped and why, what a test begins with
+// "tell: ", a line a package) and ends
 // with the totals. Its exit status is 1 if anything failed.
 package main
 
@@ -31,6 +32,9 @@ func main() {
 		switch e.Action {
 		case "output", "build-output":
 			output[key] = append(output[key], e.Output)
+			if told, ok := strings.CutPrefix(e.Output, "tell: "); ok {
+				fmt.Print("      " + told)
+			}
 		case "pass":
 			if e.Test != "" {
 				passed++

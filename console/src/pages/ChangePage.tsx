@@ -1,13 +1,14 @@
-import { Alert, Button, Card, Col, Flex, InputNumber, Popconfirm, Row, Select, Space, Spin, Typography, theme } from "antd";
-import { useState } from "react";
+import { Alert, Button, Card, Col, Flex, Row, Space, Spin, Typography } from "antd";
 import { useParams } from "react-router";
-import type { Change, PartPreview, Preview, Session } from "../api";
+import type { Change, Due, PartPreview, Preview, Session } from "../api";
 import { Difference } from "../parts/Difference";
 import { Groups } from "../parts/Groups";
 import { StateTag } from "../parts/StateTag";
+import { Steps } from "../parts/Steps";
 import { Trouble } from "../parts/Trouble";
-import { useChange, useCommit, usePreview, useSay, useStage, useUnstage } from "../queries";
-import { when } from "../time";
+import { useChange, usePreview, useStage, useUnschedule, useUnstage } from "../queries";
+import { span, when, whenIn } from "../time";
+import { CommitForm } from "./CommitForm";
 import { StageForm } from "./StageForm";
 import { Verdicts } from "./Verdicts";
 
@@ -31,15 +32,16 @@ export function ChangePage({ session }: { session: Session }) {
       {now.reason && (
         <Alert
           style={{ marginBottom: 16 }} showIcon type={now.state === "failed" ? "error" : "warning"}
-          title={now.state === "failed" ? "It failed; nothing of it is on any device" : "It went back"}
+          title={now.state === "failed" ? "It failed; nothing of it is on any device" : now.state === "draft" ? "It was not begun" : "It went back"}
           description={<span style={{ whiteSpace: "pre-wrap" }}>{now.reason}</span>}
         />
       )}
+      {now.due && <OnSchedule due={now.due} mine={mine || session.role === "admin"} />}
       {open && <StageForm number={number} devices={now.devices} />}
       {data.parts.length === 0 && <Alert type="info" showIcon title="The change is empty: nothing is staged." />}
       {data.parts.map((p) => <Part key={p.device} part={p} preview={data} open={open} />)}
       {now.commit && <Standings change={now} />}
-      {open && <NextStep preview={data} again={() => { void refetch(); }} />}
+      {open && <CommitForm preview={data} again={() => { void refetch(); }} />}
     </>
   );
 }
@@ -89,52 +91,27 @@ function Part({ part, preview, open }: { part: PartPreview; preview: Preview; op
 }
 
 function Standings({ change }: { change: Change }) {
+  if (!change.commit) return null;
   return (
     <Card size="small" title="The last commit, device by device" style={{ marginBottom: 16 }}>
-      {change.commit?.devices.map((d) => (
-        <div key={d.name}>
-          <strong>{d.name}</strong>: {d.standing}
-          {change.state === "kept" && d.settled && (d.saved ? ", saved to startup" : ", not saved to startup")}
-          {d.unreachable && ", unreachable"}{d.said && `: ${d.said}`}
-        </div>
-      ))}
+      <Steps commit={change.commit} kept={change.state === "kept"} />
       <Typography.Text type="secondary">
-        committed by {change.commit?.actor} at {when(change.commit?.started)}{change.commit?.by && `, decided by ${change.commit.by}`}
+        committed by {change.commit.actor} at {when(change.commit.started)}, on hold for {span(change.commit.holdSeconds)}{change.commit.by && `, decided by ${change.commit.by}`}
       </Typography.Text>
     </Card>
   );
 }
 
-const units = [{ value: 1, label: "seconds" }, { value: 60, label: "minutes" }, { value: 3600, label: "hours" }];
-
-/** The bar at the foot that is always the next step. */
-function NextStep({ preview, again }: { preview: Preview; again: () => void }) {
-  const { token } = theme.useToken();
-  const number = preview.change.number;
-  const commit = useCommit(number);
-  const say = useSay(number);
-  const [amount, setAmount] = useState(10);
-  const [unit, setUnit] = useState(60);
+function OnSchedule({ due, mine }: { due: Due; mine: boolean }) {
+  const off = useUnschedule();
   return (
-    <div role="region" aria-label="next step" style={{ position: "sticky", bottom: 0, background: token.colorBgElevated, border: `1px solid ${token.colorBorder}`, borderRadius: 6, padding: 14 }}>
-      <Trouble error={commit.error ?? say.error} />
-      <Flex align="center" gap={12} wrap>
-        <div style={{ flex: 1 }}>
-          <Typography.Text strong>{preview.ready ? "Ready to commit on hold." : preview.empty ? "Nothing to commit." : "Not ready: see what must be mended first."}</Typography.Text>{" "}
-          <Typography.Text type="secondary">It goes back by itself unless you keep it in time.</Typography.Text>
-        </div>
-        <Popconfirm title="Abandon this change?" okText="Abandon" onConfirm={() => { say.mutate("drop"); }}>
-          <Button type="text">Abandon</Button>
-        </Popconfirm>
-        <Button onClick={again}>Preview again</Button>
-        <Space.Compact>
-          <InputNumber aria-label="hold" min={1} value={amount} onChange={(v) => { setAmount(v ?? 10); }} style={{ width: 80 }} />
-          <Select aria-label="unit of the hold" value={unit} onChange={setUnit} options={units} style={{ width: 110 }} />
-        </Space.Compact>
-        <Button type="primary" disabled={!preview.ready} loading={commit.isPending} onClick={() => { commit.mutate(amount * unit); }}>
-          Commit on hold
-        </Button>
-      </Flex>
-    </div>
+    <>
+      <Trouble error={off.error} />
+      <Alert
+        type="info" showIcon style={{ marginBottom: 16 }} title={`On the schedule: goes on hold at ${whenIn(due.at, due.zone)}`}
+        description="It is checked again then. While it waits it cannot be edited or committed."
+        action={mine && <Button size="small" loading={off.isPending} onClick={() => { off.mutate(due.id); }}>Take it off</Button>}
+      />
+    </>
   );
 }

@@ -1,12 +1,14 @@
 import { Alert, Card, Descriptions, Segmented, Space, Spin, Typography, theme } from "antd";
 import { useState } from "react";
 import { useParams } from "react-router";
+import type { Clock, Session } from "../api";
 import { Trouble } from "../parts/Trouble";
 import { useConfig, useDevice } from "../queries";
-import { when } from "../time";
+import { span, when } from "../time";
+import { Care } from "./Care";
 import { DeviceState } from "./Devices";
 
-export function DevicePage() {
+export function DevicePage({ session }: { session: Session }) {
   const name = useParams().name ?? "";
   const { token } = theme.useToken();
   const [from, setFrom] = useState("running");
@@ -27,9 +29,10 @@ export function DevicePage() {
             items={[
               { key: "site", label: "Site", children: [d.role, d.site].filter(Boolean).join(", ") },
               { key: "address", label: "Address", children: <code>{d.account}@{d.address}</code> },
-              { key: "guard", label: "Guard", children: d.guard === "device" ? "the device goes back by itself" : `${d.guard}: ${d.guardWhy ?? ""}` },
+              { key: "guard", label: "Guard", children: d.guard === "device" ? "the device goes back by itself" : [`${d.guard}: ${d.guardWhy ?? ""}`, d.risk].filter(Boolean).join("; ") },
               { key: "seen", label: "Seen", children: when(d.seen) },
               { key: "revision", label: "Revision", children: d.revision },
+              { key: "clock", label: "Clock", children: d.clock ? <ClockText clock={d.clock} /> : "not read yet" },
               { key: "modules", label: "Modules", children: `${String(d.modules ?? 0)} understood` },
             ]}
           />
@@ -37,9 +40,10 @@ export function DevicePage() {
           {d.unread?.map((u) => <Alert key={u} type="warning" showIcon title={`Not understood, carried unread: ${u}`} style={{ marginTop: 6 }} />)}
         </Card>
       )}
+      {d && <Care device={d} session={session} />}
       <Card
         size="small" title="Configuration"
-        extra={<Segmented size="small" value={from} onChange={setFrom} options={["running", "startup"]} aria-label="datastore" />}
+        extra={<Segmented size="small" value={from} onChange={setFrom} options={["running", "startup", "candidate"]} aria-label="datastore" />}
       >
         <Trouble error={config.error} />
         {config.isPending && !config.error && <Spin />}
@@ -47,4 +51,10 @@ export function DevicePage() {
       </Card>
     </>
   );
+}
+
+function ClockText({ clock }: { clock: Clock }) {
+  const seconds = Math.round(clock.aheadSeconds);
+  const text = seconds === 0 ? "right to the second" : `${span(seconds)} ${seconds > 0 ? "ahead of" : "behind"} this service's`;
+  return <Typography.Text type={clock.off ? "danger" : "secondary"}>{text}, read {when(clock.read)}</Typography.Text>;
 }

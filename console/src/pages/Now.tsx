@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import { StateTag } from "../parts/StateTag";
 import { Trouble } from "../parts/Trouble";
 import { useAttention } from "../queries";
-import { when } from "../time";
+import { when, whenIn } from "../time";
 import { NewChange } from "./NewChange";
 
 function Pile({ title, what, children }: { title: string; what: string; children: ReactNode[] }) {
@@ -35,6 +35,15 @@ export function Now() {
             <StateTag state={c.state} />
             <Link to={`/changes/${String(c.number)}`}>Change {c.number}: {c.title}</Link>
             <Typography.Text type="secondary">by {c.author} on {c.devices.join(", ")}, until {when(c.commit?.deadline)}</Typography.Text>
+          </Space>
+        ))}
+      </Pile>
+      <Pile title="On the schedule" what="Begun by the service at its time, by the same rules.">
+        {(data?.due ?? []).map((d) => (
+          <Space key={d.id} wrap>
+            <Link to="/schedule">{whenIn(d.at, d.zone)}</Link>
+            <span>{d.kind === "restart" ? "restart" : `commit change ${String(d.change)}: ${d.title ?? ""}`}</span>
+            <Typography.Text type="secondary">on {d.devices.join(", ")}, by {d.actor}</Typography.Text>
           </Space>
         ))}
       </Pile>

@@ -1,4 +1,5 @@
 import { Alert, Button, Flex, Typography } from "antd";
+import { Link } from "react-router";
 import type { Finding, PartPreview } from "../api";
 import { Difference } from "../parts/Difference";
 
@@ -19,8 +20,8 @@ export function Verdicts({ part, onMend }: { part: PartPreview; onMend?: ((fix: 
       {part.findings?.map((f) => <Told key={f.path + f.message} finding={f} onMend={onMend} />)}
       {part.guard === "device"
         ? <Alert type="success" showIcon title="Guarded by the device: it goes back by itself if nobody confirms, even if this service is dead." />
-        : <Alert type="error" showIcon title="No guard" description={part.guardWhy} />}
-      {part.unsaved && <Alert type="warning" showIcon title="Running here is not saved to startup" />}
+        : <Alert type={part.risk ? "warning" : "error"} showIcon title={part.risk ? `Guard: ${part.guard}` : "Cannot be changed"} description={[part.guardWhy, part.risk].filter(Boolean).join("; ")} />}
+      {part.unsaved && <Alert type="warning" showIcon title={<>Running here is not saved to startup: <Link to={`/devices/${part.device}`}>see and save it</Link></>} />}
       {part.unchecked > 0 && <Typography.Text type="secondary">{part.unchecked} {part.unchecked === 1 ? "condition is" : "conditions are"} left to the device's own validate.</Typography.Text>}
       {part.reasons?.map((r) => <Typography.Text key={r} type="secondary"><code>{r}</code></Typography.Text>)}
     </Flex>

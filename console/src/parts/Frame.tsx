@@ -9,6 +9,7 @@ const places = [
   { to: "/", label: "Now" },
   { to: "/changes", label: "Changes" },
   { to: "/devices", label: "Devices" },
+  { to: "/schedule", label: "Schedule" },
   { to: "/audit", label: "Audit" },
 ];
 

@@ -2,6 +2,7 @@ import { Tag } from "antd";
 
 const looks: Record<string, { color: string; mark: string }> = {
   draft: { color: "default", mark: "✎" },
+  scheduled: { color: "geekblue", mark: "⏲" },
   applying: { color: "gold", mark: "→" },
   holding: { color: "orange", mark: "◔" },
   kept: { color: "cyan", mark: "✓" },

@@ -1,10 +1,10 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { render, screen, waitFor } from "@testing-library/react";
+import { fireEvent, render, screen, waitFor } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { MemoryRouter } from "react-router";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { App } from "../App";
-import type { Attention, Audit, Change, Device, PartPreview, Preview, Session } from "../api";
+import type { Attention, Audit, Change, Device, Due, PartPreview, Preview, Session } from "../api";
 
 const draft: Change = {
   number: 7, title: "Bigger frames", ticket: "TF-2", author: "mara", state: "draft", opened: "2026-11-23T02:00:00Z", updated: "2026-11-23T02:00:00Z",
@@ -19,10 +19,14 @@ const part: PartPreview = {
 
 const device: Device = {
   name: "northmole-harbour", address: "127.64.1.1:2830", account: "harbour", auth: "password", site: "Northmole", role: "router",
-  trusted: true, guard: "device", unsaved: false, revision: 3, modules: 10, seen: "2026-11-23T02:00:00Z", unread: ["gone: not handed out"],
+  trusted: true, guard: "device", unsaved: false, save: true, revision: 3, modules: 10, seen: "2026-11-23T02:00:00Z", unread: ["gone: not handed out"],
 };
 
-const calm: Attention = { holding: [], unsaved: [], trouble: [], outside: [], drafts: [] };
+const due: Due = {
+  id: 3, kind: "commit", change: 7, title: "Bigger frames", devices: ["northmole-harbour"], at: "2026-11-24T01:00:00Z", zone: "Europe/Paris", latenessSeconds: 60, actor: "mara", state: "waiting",
+};
+
+const calm: Attention = { holding: [], unsaved: [], trouble: [], outside: [], drafts: [], due: [] };
 
 let answers: Record<string, unknown>;
 let asked: { method: string; path: string; body: unknown }[];
@@ -66,9 +70,9 @@ describe("sign in", () => {
     delete answers["/me"];
     vi.stubGlobal("fetch", () => Promise.resolve(new Response(JSON.stringify({ type: "t", title: "Wrong", status: 401, detail: "wrong account or password", next: "try again" }), { status: 401 })));
     open("/");
-    await userEvent.type(await screen.findByLabelText("Account"), "mara");
-    await userEvent.type(screen.getByLabelText("Password"), "nope");
-    await userEvent.click(screen.getByRole("button", { name: "Sign in" }));
+    fireEvent.change(await screen.findByLabelText("Account"), { target: { value: "mara" } });
+    fireEvent.change(screen.getByLabelText("Password"), { target: { value: "nope" } });
+    fireEvent.click(screen.getByRole("button", { name: "Sign in" }));
     expect(await screen.findByText("wrong account or password")).toBeTruthy();
   });
 });
@@ -81,10 +85,10 @@ describe("what needs a decision now", () => {
   it("piles up what waits", async () => {
     answers["/attention"] = {
       holding: [], unsaved: [device], trouble: [{ ...device, name: "gannet-hall", trouble: "no answer" }],
-      outside: [{ seq: 3, at: "2026-11-23T02:00:00Z", actor: "service", action: "revision.outside", device: "saltern-quay", note: "found changed" }], drafts: [draft],
+      outside: [{ seq: 3, at: "2026-11-23T02:00:00Z", actor: "service", action: "revision.outside", device: "saltern-quay", note: "found changed" }], drafts: [draft], due: [due],
     } satisfies Attention;
     open("/");
-    for (const text of ["Not saved (1)", "Trouble (1)", "Changed behind our back (1)", "Your drafts (1)", "no answer", "found changed"]) {
+    for (const text of ["Not saved (1)", "Trouble (1)", "Changed behind our back (1)", "Your drafts (1)", "On the schedule (1)", "no answer", "found changed"]) {
       expect(await screen.findByText(text)).toBeTruthy();
     }
   });
@@ -97,13 +101,48 @@ describe("a change", () => {
     open("/changes/7");
     expect(await screen.findByRole("row", { name: "changed: mtu: 1500 → 9000" })).toBeTruthy();
     expect(screen.getByText("Ready to commit on hold.")).toBeTruthy();
-    await userEvent.type(screen.getByLabelText("path"), "/x/mtu");
-    await userEvent.type(screen.getByLabelText("value"), "9000");
-    await userEvent.click(screen.getByRole("button", { name: "Stage" }));
+    fireEvent.change(screen.getByLabelText("path"), { target: { value: "/x/mtu" } });
+    fireEvent.change(screen.getByLabelText("value"), { target: { value: "9000" } });
+    fireEvent.click(screen.getByRole("button", { name: "Stage" }));
     expect(await screen.findByText("search keeps several values")).toBeTruthy();
     expect(asked.find((a) => a.path.endsWith("/edits"))?.body).toEqual({ device: "northmole-harbour", op: "put", path: "/x/mtu", value: "9000" });
-    await userEvent.click(screen.getByRole("button", { name: "Commit on hold" }));
-    await waitFor(() => { expect(asked.find((a) => a.path.endsWith("/commit"))?.body).toEqual({ holdSeconds: 600 }); });
+    fireEvent.click(screen.getByRole("button", { name: "Commit on hold" }));
+    await waitFor(() => { expect(asked.find((a) => a.path.endsWith("/commit"))?.body).toEqual({ holdSeconds: 600, probes: [], probeWithinSeconds: 10, byProbes: false, revertOnProbe: false }); });
+  });
+  it("is committed as it is wanted, in plain words", async () => {
+    const two = { ...draft, devices: ["northmole-harbour", "saltern-quay"] };
+    answers["/changes/7"] = two;
+    answers["/changes/7/preview"] = {
+      change: two, empty: false, ready: true, against: "running",
+      parts: [part, { ...part, device: "saltern-quay", guard: "service", guardWhy: "it has no confirmed commit", risk: "only this service can send it back" }],
+    } satisfies Preview;
+    answers["POST /changes/7/commit"] = { ...two, state: "applying" };
+    answers["POST /changes/7/schedule"] = { ...due, clocks: [{ device: "saltern-quay", aheadSeconds: -95, off: true }] } satisfies Due;
+    open("/changes/7");
+    expect(await screen.findByText("saltern-quay: only this service can send it back")).toBeTruthy();
+    fireEvent.click(screen.getByText(/^How: when/));
+    fireEvent.change(await screen.findByLabelText("probes"), { target: { value: "tcp 192.0.2.12:22" } });
+    for (const choice of ["by itself, once every probe passes", "go back at once", "no", "prepare now, commit at my word (within 2 h)"]) fireEvent.click(screen.getByLabelText(choice));
+    fireEvent.click(screen.getByRole("button", { name: "Prepare, and wait" }));
+    await waitFor(() => {
+      expect(asked.find((a) => a.path.endsWith("/commit"))?.body).toEqual({
+        holdSeconds: 600, probes: ["tcp 192.0.2.12:22"], probeWithinSeconds: 10, byProbes: true, revertOnProbe: true, save: false, aheadSeconds: 7200,
+      });
+    });
+    fireEvent.click(screen.getByLabelText(/^at a time/));
+    expect(screen.getByRole("button", { name: "Put on the schedule" }).hasAttribute("disabled")).toBe(true);
+    fireEvent.change(screen.getByLabelText("time"), { target: { value: "2026-11-24T02:00" } });
+    fireEvent.click(screen.getByRole("button", { name: "Put on the schedule" }));
+    expect(await screen.findByText(/On the schedule: it goes on hold at 24 Nov 2026, 02:00:00/)).toBeTruthy();
+    expect(screen.getByText(/1 min 35 s behind/)).toBeTruthy();
+  });
+  it("that waits on the schedule is taken off first", async () => {
+    answers["/changes/7"] = { ...draft, state: "scheduled", due } satisfies Change;
+    answers["DELETE /schedule/3"] = null;
+    open("/changes/7");
+    fireEvent.click(await screen.findByRole("button", { name: "Take it off" }));
+    await waitFor(() => { expect(asked.some((a) => a.method === "DELETE" && a.path === "/schedule/3")).toBe(true); });
+    expect(screen.queryByRole("button", { name: "Stage" })).toBeNull();
   });
   it("cannot be committed before it is ready, nor edited by others", async () => {
     answers["/changes/7/preview"] = { change: draft, empty: false, ready: false, against: "running", parts: [{ ...part, read: false, trouble: "no answer" }] } satisfies Preview;
@@ -120,13 +159,13 @@ describe("a change", () => {
   it("shows why it went back, and every device's last word", async () => {
     const reverted: Change = {
       ...draft, state: "reverted", reason: "the hold ended without a confirm",
-      commit: { actor: "mara", started: "2026-11-23T02:00:00Z", phase: "done", holdSeconds: 60, secondsLeft: 0, devices: [{ name: "northmole-harbour", standing: "reverted", said: "its word" }] },
+      commit: { actor: "mara", started: "2026-11-23T02:00:00Z", phase: "done", holdSeconds: 60, secondsLeft: 0, devices: [{ name: "northmole-harbour", keeper: "device", standing: "reverted", said: "its word" }] },
     };
     answers["/changes/7"] = reverted;
     open("/changes/7");
     expect(await screen.findByText("It went back")).toBeTruthy();
     expect(screen.getByText("the hold ended without a confirm")).toBeTruthy();
-    expect(screen.getByText(/: its word/)).toBeTruthy();
+    expect(screen.getByText("its word")).toBeTruthy();
   });
   it("that is not there is told as that", async () => {
     open("/changes/9");
@@ -151,12 +190,48 @@ describe("lists", () => {
     await userEvent.type(screen.getByLabelText("person"), "joss{Enter}");
     await waitFor(() => { expect(asked.filter((a) => a.path === "/audit").length).toBeGreaterThan(1); });
   });
+  it("shows the schedule, and takes off what waits", async () => {
+    answers["/schedule"] = [due, { ...due, id: 2, kind: "restart", state: "missed", note: "missed: it was due at", devices: ["saltern-quay"] }] satisfies Due[];
+    answers["DELETE /schedule/3"] = null;
+    open("/schedule");
+    expect(await screen.findAllByText("24 Nov 2026, 02:00:00 CET")).toHaveLength(2);
+    expect(screen.getByText("restart saltern-quay")).toBeTruthy();
+    fireEvent.click(screen.getByRole("button", { name: "Take off" }));
+    fireEvent.click(await screen.findByRole("button", { name: "Take it off" }));
+    await waitFor(() => { expect(asked.some((a) => a.method === "DELETE")).toBe(true); });
+  });
+  it("cares for a device: saves it, tells who is on it, restarts it", async () => {
+    const lines = [{ mark: "+", depth: 0, text: "contact: nobody" }];
+    answers["/me"] = { account: "admin", role: "admin" } satisfies Session;
+    answers["/devices/northmole-harbour"] = { ...device, unsaved: true, clock: { aheadSeconds: 200, off: true, read: "2026-11-23T02:00:00Z" } } satisfies Device;
+    answers["/devices/northmole-harbour/difference"] = { device: "northmole-harbour", from: "startup", to: "running", count: 1, lines };
+    answers["/devices/northmole-harbour/sessions"] = [{ id: "12", account: "joss", source: "198.51.100.7", locks: [{ datastore: "running", since: "2026-11-23T02:00:00Z" }] }];
+    answers["POST /devices/northmole-harbour/save"] = device;
+    answers["POST /devices/northmole-harbour/restart"] = null;
+    answers["PATCH /devices/northmole-harbour"] = device;
+    answers["DELETE /devices/northmole-harbour/sessions/12"] = null;
+    open("/devices/northmole-harbour");
+    expect(await screen.findByRole("row", { name: "added: contact: nobody" })).toBeTruthy();
+    expect(screen.getByText(/3 min 20 s ahead of/)).toBeTruthy();
+    fireEvent.click(screen.getByRole("button", { name: "Save it to startup" }));
+    fireEvent.click(screen.getByLabelText("save to startup"));
+    fireEvent.click(screen.getByRole("button", { name: "Who is on it" }));
+    expect(await screen.findByText("198.51.100.7")).toBeTruthy();
+    fireEvent.click(screen.getByRole("button", { name: "End" }));
+    fireEvent.click(await screen.findByRole("button", { name: "End it" }));
+    fireEvent.click(screen.getByRole("button", { name: "Restart…" }));
+    fireEvent.click(await screen.findByRole("button", { name: "Restart it" }));
+    await waitFor(() => {
+      const acts = asked.filter((a) => a.method !== "GET").map((a) => `${a.method} ${a.path.replace("/devices/northmole-harbour", "")}`);
+      expect(acts).toEqual(["POST /save", "PATCH ", "DELETE /sessions/12", "POST /restart"]);
+    });
+  });
   it("opens a change", async () => {
     answers["POST /changes"] = draft;
     open("/changes");
-    await userEvent.click(await screen.findByRole("button", { name: "Open a change" }));
-    await userEvent.type(await screen.findByLabelText("What is it for?"), "Bigger frames");
-    await userEvent.click(screen.getByRole("button", { name: "Open" }));
+    fireEvent.click(await screen.findByRole("button", { name: "Open a change" }));
+    fireEvent.change(await screen.findByLabelText("What is it for?"), { target: { value: "Bigger frames" } });
+    fireEvent.click(screen.getByRole("button", { name: "Open" }));
     expect(await screen.findByText("Change 7: Bigger frames")).toBeTruthy();
   });
 });

@@ -5,7 +5,7 @@ import type { ReactNode } from "react";
 import { MemoryRouter } from "react-router";
 import { describe, expect, it, vi } from "vitest";
 import { ApiError, call } from "../api";
-import type { Change, PartPreview } from "../api";
+import type { Change, Commit, Device, PartPreview } from "../api";
 import { DeviceState } from "../pages/Devices";
 import { Verdicts } from "../pages/Verdicts";
 import { Groups } from "../parts/Groups";
@@ -13,7 +13,7 @@ import { Difference } from "../parts/Difference";
 import { HoldBar } from "../parts/HoldBar";
 import { StateTag } from "../parts/StateTag";
 import { Trouble } from "../parts/Trouble";
-import { clock, when, whenShort } from "../time";
+import { clock, span, when, whenIn, whenShort } from "../time";
 
 function page(node: ReactNode) {
   return render(
@@ -28,15 +28,24 @@ const holding: Change = {
   devices: ["northmole-harbour"], edits: 1,
   commit: {
     actor: "mara", started: "2026-11-23T02:00:00Z", phase: "awaiting", holdSeconds: 600, deadline: "2026-11-23T02:10:00Z", secondsLeft: 65,
-    devices: [{ name: "northmole-harbour", standing: "held" }],
+    devices: [{ name: "northmole-harbour", keeper: "device", standing: "held" }],
   },
 };
+
+/** The same change with its commit standing otherwise. */
+const held = (commit: Partial<Commit>): Change => ({ ...holding, commit: { ...(holding.commit as Commit), ...commit } });
 
 const part: PartPreview = {
   device: "d", base: 3, edits: [], count: 1, lines: [], read: true, behind: false, unchecked: 2, guard: "device", unsaved: false,
 };
 
 describe("times", () => {
+  it("tells spans in words", () => {
+    expect([span(45), span(-95), span(86400 * 3 + 7200), span(0)]).toEqual(["45 s", "1 min 35 s", "3 d 2 h", "0 s"]);
+    expect(clock(3 * 86400)).toBe("3 d");
+    expect(whenIn("2026-11-24T01:00:00Z", "Europe/Paris")).toBe("24 Nov 2026, 02:00:00 CET");
+    expect(whenIn("2026-11-24T01:00:00Z", "Nowhere/Land")).toBe(when("2026-11-24T01:00:00Z"));
+  });
   it("counts down in minutes and hours, never below nothing", () => {
     expect([clock(65), clock(0.2), clock(-5), clock(3661)]).toEqual(["1:05", "0:00", "0:00", "1:01:01"]);
   });
@@ -83,13 +92,57 @@ describe("HoldBar", () => {
     await waitFor(() => { expect(asked.mock.calls[0]?.[0]).toBe("/api/v1/changes/7/confirm"); });
     vi.unstubAllGlobals();
   });
-  it("leaves others without buttons", () => {
+  it("leaves others without words", () => {
     page(<HoldBar change={holding} mayDecide={false} />);
-    expect(screen.queryByRole("button")).toBeNull();
+    for (const name of ["Keep it", "Go back now", "More time…"]) expect(screen.queryByRole("button", { name })).toBeNull();
+  });
+  it("tells each device's step, who guards it, and the probes", async () => {
+    page(<HoldBar change={held({
+      byProbes: true, ending: true,
+      devices: [{ name: "northmole-harbour", keeper: "device", standing: "held" }, { name: "saltern-quay", keeper: "service", standing: "held", unreachable: true, said: "no answer" }],
+      probes: [{ probe: "tcp 192.0.2.12:22", result: "failed", said: "connection refused" }, { probe: "program phones", result: "passed", said: "all ring" }],
+    })} mayDecide />);
+    const bar = screen.getByRole("region");
+    expect(bar.textContent).toContain("on saltern-quay this service alone sends it back");
+    expect(bar.textContent).toContain("is about to end");
+    await userEvent.click(screen.getByText(/Device by device: 2 held; 1 of 2 probes pass/));
+    for (const text of ["guard: service", "connection refused", "all ring"]) expect(await screen.findByText(text)).toBeTruthy();
+    expect(screen.getByRole("button", { name: "Keep it…" })).toBeTruthy();
+  });
+  it("shows what is taken out before it goes back, and gives more time", async () => {
+    const asked: string[] = [];
+    vi.stubGlobal("fetch", (url: string, init?: RequestInit) => {
+      asked.push(`${init?.method ?? "GET"} ${url}${typeof init?.body === "string" ? ` ${init.body}` : ""}`);
+      const doc = url.includes("/preview") ? { change: holding, empty: false, ready: false, against: "record", parts: [{ ...part, lines: [{ mark: "+", depth: 0, text: "mtu: 9000" }] }] } : holding;
+      return Promise.resolve(new Response(JSON.stringify(doc), { status: 200 }));
+    });
+    page(<HoldBar change={holding} mayDecide />);
+    await userEvent.hover(screen.getByRole("button", { name: "More time…" }));
+    await userEvent.click(await screen.findByText("20 min more"));
+    await waitFor(() => { expect(asked.some((a) => a.includes('/changes/7/hold {"addSeconds":1200}'))).toBe(true); });
+    await userEvent.click(screen.getByRole("button", { name: "Go back now" }));
+    expect(await screen.findByRole("row", { name: "added: mtu: 9000" })).toBeTruthy();
+    expect(asked.some((a) => a.includes("/revert"))).toBe(false);
+    await userEvent.click(screen.getAllByRole("button", { name: "Go back now" })[1] as HTMLElement);
+    await waitFor(() => { expect(asked.some((a) => a.includes("/revert"))).toBe(true); });
+    vi.unstubAllGlobals();
+  });
+  it("commits what is prepared, and settles what is stuck", async () => {
+    const asked: string[] = [];
+    vi.stubGlobal("fetch", (url: string) => { asked.push(url); return Promise.resolve(new Response(JSON.stringify(holding), { status: 200 })); });
+    const { unmount } = page(<HoldBar change={held({ phase: "prepared", lapsesAt: "2026-11-23T04:00:00Z" })} mayDecide />);
+    expect(screen.getByRole("region").textContent).toContain("It lapses at 23 Nov 2026");
+    await userEvent.click(screen.getByRole("button", { name: "Commit now" }));
+    await waitFor(() => { expect(asked).toContain("/api/v1/changes/7/begin"); });
+    unmount();
+    page(<HoldBar change={held({ phase: "reverting", devices: [{ name: "saltern-quay", keeper: "service", standing: "going back", odd: true }] })} mayDecide />);
+    await userEvent.click(screen.getByRole("button", { name: "Leave saltern-quay as it is" }));
+    await userEvent.click(await screen.findByRole("button", { name: "Leave it" }));
+    await waitFor(() => { expect(asked).toContain("/api/v1/changes/7/leave"); });
+    vi.unstubAllGlobals();
   });
   it("cannot be confirmed before the way in is proved", () => {
-    const commit = { ...(holding.commit as NonNullable<Change["commit"]>), phase: "probing" };
-    page(<HoldBar change={{ ...holding, commit }} mayDecide />);
+    page(<HoldBar change={held({ phase: "probing" })} mayDecide />);
     expect(screen.getByRole("button", { name: "Keep it" }).hasAttribute("disabled")).toBe(true);
     expect(screen.getByRole("region").textContent).toContain("the way in is being proved");
   });
@@ -102,7 +155,7 @@ describe("verdicts and states", () => {
     expect(screen.getByText("2 conditions are left to the device's own validate.")).toBeTruthy();
     unmount();
     page(<Verdicts part={{ ...part, guard: "none", guardWhy: "no candidate", behind: true, moved: [], conflicts: [{ path: "/a", base: "1", mine: "2", theirs: "3", why: "both" }], findings: [{ severity: "error", path: "/b", message: "is mandatory" }] }} />);
-    for (const text of ["No guard", "Conflict at /a", "/b", "The device moved on since revision 3"]) expect(screen.getByText(text)).toBeTruthy();
+    for (const text of ["Cannot be changed", "Conflict at /a", "/b", "The device moved on since revision 3"]) expect(screen.getByText(text)).toBeTruthy();
   });
   it("stages the mend that a finding offers", () => {
     const onMend = vi.fn();
@@ -121,7 +174,7 @@ describe("verdicts and states", () => {
     expect(screen.getByText("mtu: 1500 → 9000")).toBeTruthy();
   });
   it("shows the worst of a device first", () => {
-    const d = { name: "d", address: "a", account: "u", auth: "key", trusted: true, guard: "device", unsaved: true, trouble: "no answer" };
+    const d = { name: "d", address: "a", account: "u", auth: "key", trusted: true, guard: "device", unsaved: true, save: true, trouble: "no answer" } satisfies Device;
     page(<><DeviceState device={d} /><DeviceState device={{ ...d, heldBy: 4 }} /><DeviceState device={{ ...d, trusted: false }} /><StateTag state="kept" /></>);
     for (const text of ["✗ trouble", /held by change\s*4/, "✗ host key not accepted", "✓ kept"]) expect(screen.getByText(text)).toBeTruthy();
   });

@@ -85,6 +85,7 @@ func (a *app) verdictText(c wire.Change) {
 		for _, d := range c.Commit.Devices {
 			a.printf("  %s: %s\n", d.Name, savedText(d))
 		}
+		a.probes(c.Commit.Probes)
 	case "reverted":
 		a.printf("Change %d is %s: %s.\n", c.Number, a.paint(alarm, "reverted"), c.Reason)
 		for _, d := range c.Commit.Devices {
@@ -250,6 +251,7 @@ func (f *follower) endLine() {
 }
 
 var phaseText = map[guard.Phase]string{
+	guard.Idle:      "about to begin",
 	guard.Preparing: "preparing: locking, writing and validating the candidate",
 	guard.AllReady:  "prepared: only the commit is left",
 	guard.Applying:  "applying on trial",

@@ -7,6 +7,7 @@ import (
 	"io"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"oakenlatch/core/markup"
@@ -17,6 +18,13 @@ type ClientOptions struct {
 	MaxMessage   int           // bytes of one message, DefaultMaxMessage if 0
 	HelloTimeout time.Duration // for the exchange of hellos, 30 s if 0
 	OnlyBase10   bool          // announce base:1.0 only: the old framing
+	Traffic      *Traffic      // counted here, if it is there
+}
+
+// Traffic counts what was asked of devices.
+type Traffic struct {
+	Sessions atomic.Int64 // that came to be
+	Calls    atomic.Int64 // sent
 }
 
 // Client is one NETCONF session with a device.
@@ -24,8 +32,9 @@ type Client struct {
 	Capabilities Capabilities
 	SessionID    string // as the device named it
 
-	rwc    io.ReadWriteCloser
-	frames *framer
+	rwc     io.ReadWriteCloser
+	frames  *framer
+	traffic *Traffic
 
 	mu      sync.Mutex
 	next    uint64
@@ -67,7 +76,10 @@ func NewClient(ctx context.Context, rwc io.ReadWriteCloser, opt ClientOptions) (
 	defer cancel()
 	c := &Client{
 		rwc: rwc, frames: newFramer(rwc, opt.MaxMessage),
-		waiting: map[string]*call{}, done: make(chan struct{}),
+		waiting: map[string]*call{}, done: make(chan struct{}), traffic: opt.Traffic,
+	}
+	if c.traffic == nil {
+		c.traffic = &Traffic{}
 	}
 	caps := []string{CapBase10, CapBase11}
 	if opt.OnlyBase10 {
@@ -86,6 +98,7 @@ func NewClient(ctx context.Context, rwc io.ReadWriteCloser, opt ClientOptions) (
 		<-result
 		return nil, fmt.Errorf("the device sent no hello: %w", ctx.Err())
 	}
+	c.traffic.Sessions.Add(1)
 	go c.receive()
 	select {
 	case <-time.After(afterHello):
@@ -240,6 +253,7 @@ func (c *Client) send(ctx context.Context, op string, content []byte) (*markup.E
 	c.waiting[id] = &w
 	c.order = append(c.order, id)
 	c.mu.Unlock()
+	c.traffic.Calls.Add(1)
 
 	msg := make([]byte, 0, len(content)+160)
 	msg = append(msg, `<?xml version="1.0" encoding="UTF-8"?><rpc xmlns="`+BaseNS+`" message-id="`+id+`">`...)

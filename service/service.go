@@ -40,9 +40,10 @@ type Service struct {
 	Accounts *access.Accounts
 	Fleet    *fleet.Fleet
 	History  *history.History
+	Desk     *desk.Desk
+	Engine   *engine.Engine
 
 	store    *store.Store
-	engine   *engine.Engine
 	lock     *os.File
 	handler  http.Handler
 	logger   *slog.Logger
@@ -85,11 +86,11 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	}
 	s.Fleet = fleet.New(s.store, log, sealer)
 	s.History = history.New(s.store, log, s.Fleet)
-	d := desk.New(s.store, log, s.History)
-	s.engine = engine.New(s.store, log, s.Fleet, s.History, opt.Logger)
-	s.engine.Programs = opt.ProbePrograms
-	s.engine.Due = func(ctx context.Context, change int64) ([]engine.Work, error) {
-		parts, err := d.Due(ctx, change)
+	s.Desk = desk.New(s.store, log, s.History)
+	s.Engine = engine.New(s.store, log, s.Fleet, s.History, opt.Logger)
+	s.Engine.Programs = opt.ProbePrograms
+	s.Engine.Due = func(ctx context.Context, change int64) ([]engine.Work, error) {
+		parts, err := s.Desk.Due(ctx, change)
 		return api.Works(parts), err
 	}
 	if !opt.Unwatched {
@@ -97,12 +98,12 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 			return err
 		}
 	}
-	if err := s.engine.Recover(ctx); err != nil {
+	if err := s.Engine.Recover(ctx); err != nil {
 		return err
 	}
 	a := &api.API{
 		Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History,
-		Desk: d, Engine: s.engine, Console: opt.Console, Logger: opt.Logger, Stopping: s.stopping,
+		Desk: s.Desk, Engine: s.Engine, Console: opt.Console, Logger: opt.Logger, Stopping: s.stopping,
 	}
 	s.handler = a.Handler()
 	return nil
@@ -147,8 +148,8 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 // their devices' own timers and are taken up at the next start.
 func (s *Service) Close() error {
 	s.stop()
-	if s.engine != nil {
-		s.engine.Stop()
+	if s.Engine != nil {
+		s.Engine.Stop()
 	}
 	if s.Fleet != nil {
 		s.Fleet.Stop()

@@ -9,6 +9,7 @@ package markup
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"sort"
@@ -284,4 +285,21 @@ func trimGap(gap []byte) []byte {
 		gap = right
 	}
 	return gap
+}
+
+// Fingerprint is a digest of everything an element's reading depends on: its
+// source and the namespaces in scope around it.
+func (e *Element) Fingerprint() [sha256.Size]byte {
+	h := sha256.New()
+	outer := e.scope
+	if e.declares {
+		outer = e.scope.outer
+	}
+	for s := outer; s != nil; s = s.outer {
+		for i := range s.prefix {
+			_, _ = fmt.Fprintf(h, "%q=%q ", s.prefix[i], s.space[i])
+		}
+	}
+	_, _ = h.Write(e.Raw)
+	return [sha256.Size]byte(h.Sum(nil))
 }

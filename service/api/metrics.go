@@ -26,7 +26,13 @@ func (a *API) metrics() metricSet {
 	journal := prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "oaken_latch_journal_seconds_total", Help: "Time spent writing the journals of commits."}, func() float64 {
 		return a.Engine.JournalTime().Seconds()
 	})
-	m.registry.MustRegister(m.requests, watched, journal, holds{a}, collectors.NewGoCollector())
+	sessions := prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "oaken_latch_device_sessions_total", Help: "NETCONF sessions opened to devices."}, func() float64 {
+		return float64(a.Fleet.Traffic.Sessions.Load())
+	})
+	calls := prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "oaken_latch_device_calls_total", Help: "NETCONF operations sent to devices."}, func() float64 {
+		return float64(a.Fleet.Traffic.Calls.Load())
+	})
+	m.registry.MustRegister(m.requests, watched, journal, sessions, calls, holds{a}, collectors.NewGoCollector())
 	return m
 }
 

@@ -289,7 +289,12 @@ func (e *Engine) Say(ctx context.Context, change int64, word guard.Event) error 
 	case err := <-answer:
 		var no *guard.Refused
 		if errors.As(err, &no) {
-			return refusal.New(refusal.Conflict, fmt.Sprintf("see where it stands with: latch show %d", change), "change %d: %s", change, no.Why)
+			next := fmt.Sprintf("see where it stands with: latch show %d", change)
+			despite := word
+			if despite.Despite = true; word.Kind == guard.SayConfirm && !word.Despite && r.may(despite) == nil {
+				next += fmt.Sprintf(", or keep it all the same: latch confirm %d --despite-probes", change)
+			}
+			return refusal.New(refusal.Conflict, next, "change %d: %s", change, no.Why)
 		}
 		return err
 	case <-r.over:
@@ -396,3 +401,14 @@ func (e *Engine) Holder(device int64) int64 {
 
 // JournalTime is how long the writing of journals took, since the start.
 func (e *Engine) JournalTime() time.Duration { return time.Duration(e.journalTime.Load()) }
+
+// Last gives how a change's newest commit stands, running or over, and every
+// step it went through.
+func (e *Engine) Last(ctx context.Context, change int64) (guard.State, []guard.Event, error) {
+	c, err := e.store.LastCommit(ctx, change)
+	if err != nil {
+		return c.State, nil, err
+	}
+	steps, err := e.store.JournalOf(ctx, c.ID)
+	return c.State, steps, err
+}

@@ -25,6 +25,11 @@ type run struct {
 	events chan said
 	over   chan struct{} // closed when the loop has ended
 
+	// The loop's own: what the state will be once the steps gathered are on record.
+	ahead    guard.State
+	steps    []step
+	gathered <-chan time.Time
+
 	mu      sync.Mutex
 	state   guard.State
 	changed chan struct{}
@@ -34,7 +39,7 @@ func newRun(e *Engine, c store.Commit, hands []*hand) *run {
 	// Every device and probe has one action under way at most, so that nobody
 	// waits to be heard.
 	room := 64 + 4*len(hands) + len(c.Plan.Probes)
-	r := &run{e: e, commit: c, hands: hands, events: make(chan said, room), over: make(chan struct{}), state: c.State, changed: make(chan struct{})}
+	r := &run{e: e, commit: c, hands: hands, events: make(chan said, room), over: make(chan struct{}), state: c.State, ahead: c.State, changed: make(chan struct{})}
 	for i, h := range hands {
 		h.run, h.keeper, h.noSave = r, c.Plan.Devices[i].Keeper, c.Plan.Devices[i].NoSave
 		h.queue = make(chan guard.Action, 16)
@@ -52,6 +57,13 @@ func (r *run) phase() guard.Phase {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.state.Phase
+}
+
+// may says whether a word would be taken now.
+func (r *run) may(word guard.Event) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.state.May(word)
 }
 
 // timeout is the confirm-timeout given with a commit.
@@ -86,26 +98,29 @@ func (r *run) loop(first guard.Event) {
 		r.e.wg.Go(h.work)
 		defer h.letGo()
 	}
-	if r.take([]said{{ev: first}}) {
+	if r.take(said{ev: first}) {
 		return
 	}
 	watch := time.NewTicker(min(max(r.commit.Hold/20, r.e.Tempo.Watch), 30*time.Second))
 	defer watch.Stop()
 	for {
 		end, stop := r.alarm()
-		var s said
+		done := false
 		select {
 		case <-r.e.ctx.Done():
 			stop()
 			return
-		case s = <-r.events:
+		case s := <-r.events:
+			done = r.take(s)
 		case <-watch.C:
-			s.ev = guard.Event{Kind: guard.Tick, At: r.e.log.Now(), By: audit.Service}
+			done = r.take(said{ev: guard.Event{Kind: guard.Tick, At: r.e.log.Now(), By: audit.Service}})
 		case <-end:
-			s.ev = guard.Event{Kind: guard.Tick, At: r.e.log.Now(), By: audit.Service}
+			done = r.take(said{ev: guard.Event{Kind: guard.Tick, At: r.e.log.Now(), By: audit.Service}})
+		case <-r.gathered:
+			done = r.flush()
 		}
 		stop()
-		if r.take(r.batch(s)) {
+		if done {
 			return
 		}
 	}
@@ -115,10 +130,10 @@ func (r *run) loop(first guard.Event) {
 // goes by the service's clock, which may be set meanwhile: then the watching
 // ticks find out.
 func (r *run) alarm() (<-chan time.Time, func()) {
-	at := r.state.Deadline
-	switch r.state.Phase {
+	at := r.ahead.Deadline
+	switch r.ahead.Phase {
 	case guard.AllReady:
-		at = r.state.LapsesAt
+		at = r.ahead.LapsesAt
 	case guard.Keeping, guard.Settling, guard.Reverting:
 		at = time.Time{}
 	}
@@ -129,60 +144,42 @@ func (r *run) alarm() (<-chan time.Time, func()) {
 	return t.C, func() { t.Stop() }
 }
 
-// batch gives an event with those that wait behind it: they are journalled
-// together.
-func (r *run) batch(first said) []said {
-	list := []said{first}
-	for len(list) < cap(r.events) {
-		select {
-		case s := <-r.events:
-			list = append(list, s)
-		default:
-			return list
-		}
-	}
-	return list
-}
-
 // step is an event that changed the state.
 type step struct {
 	ev          guard.Event
 	before, now guard.State
 }
 
-// take journals events and acts on them; done is true once concluded.
-func (r *run) take(list []said) (done bool) {
-	state := r.state
-	var steps []step
-	var actions []guard.Action
-	answers := make([]error, len(list))
-	for i, s := range list {
-		if s.answer != nil {
-			if answers[i] = state.May(s.ev); answers[i] != nil {
-				continue
-			}
-		}
-		next, more := guard.Step(state, s.ev)
-		actions = append(actions, more...)
-		if !next.Same(state) {
-			steps = append(steps, step{s.ev, state, next})
-			state = next
+// gather is how long an event that nothing follows from yet may wait to be
+// journalled together with others. Lost with the service, it is as if it had
+// not been heard.
+const gather = 50 * time.Millisecond
+
+// take takes an event: at once, or together with others, it is journalled, and
+// only then acted on. done is true once the commit is concluded.
+func (r *run) take(s said) (done bool) {
+	if s.answer != nil {
+		if err := r.ahead.May(s.ev); err != nil {
+			s.answer <- err
+			return false
 		}
 	}
-	if len(steps) > 0 {
-		if !r.journal(steps) {
-			return true // stopping
-		}
-		r.mu.Lock()
-		r.state = state
-		close(r.changed)
-		r.changed = make(chan struct{})
-		r.mu.Unlock()
+	next, actions := guard.Step(r.ahead, s.ev)
+	if !next.Same(r.ahead) {
+		r.steps = append(r.steps, step{s.ev, r.ahead, next})
+		r.ahead = next
 	}
-	for i, s := range list {
-		if s.answer != nil {
-			s.answer <- answers[i]
+	if s.answer == nil && len(actions) == 0 {
+		if r.gathered == nil && len(r.steps) > 0 {
+			r.gathered = time.After(gather)
 		}
+		return false
+	}
+	if r.flush() {
+		return true
+	}
+	if s.answer != nil {
+		s.answer <- nil
 	}
 	for _, a := range actions {
 		switch a.Kind {
@@ -194,6 +191,24 @@ func (r *run) take(list []said) (done bool) {
 			r.hands[a.Device].perform(a)
 		}
 	}
+	return false
+}
+
+// flush journals what was gathered; done is true where the engine stops.
+func (r *run) flush() (done bool) {
+	steps := r.steps
+	r.steps, r.gathered = nil, nil
+	if len(steps) == 0 {
+		return false
+	}
+	if !r.journal(steps) {
+		return true
+	}
+	r.mu.Lock()
+	r.state = r.ahead
+	close(r.changed)
+	r.changed = make(chan struct{})
+	r.mu.Unlock()
 	return false
 }
 

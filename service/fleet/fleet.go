@@ -62,6 +62,9 @@ type Fleet struct {
 	log    *audit.Log
 	sealer *access.Sealer
 
+	Traffic netconf.Traffic // with all devices, since the start
+	Recent  *Recent
+
 	mu       sync.Mutex
 	schemas  map[string]*schema.Schema // by digest of the module set
 	watching *watching                 // nil where devices are not watched
@@ -70,7 +73,7 @@ type Fleet struct {
 
 // New gives the fleet over a store.
 func New(s *store.Store, log *audit.Log, sealer *access.Sealer) *Fleet {
-	return &Fleet{store: s, log: log, sealer: sealer, schemas: map[string]*schema.Schema{}, learners: map[string]*sync.Mutex{}}
+	return &Fleet{store: s, log: log, sealer: sealer, schemas: map[string]*schema.Schema{}, learners: map[string]*sync.Mutex{}, Recent: newRecent()}
 }
 
 var deviceName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,62}$`)
@@ -198,7 +201,7 @@ func (f *Fleet) dial(ctx context.Context, d store.Device, sign time.Duration) (*
 			User: d.Account, Auth: auth,
 			HostKeyCallback: check.callback, HostKeyAlgorithms: check.algorithms(),
 		},
-		Timeout: dialTimeout, Keepalive: sign,
+		Timeout: dialTimeout, Keepalive: sign, NETCONF: netconf.ClientOptions{Traffic: &f.Traffic},
 	})
 	if err != nil {
 		return nil, f.explain(d, check, err)
@@ -263,12 +266,19 @@ func (s *Session) Read(ctx context.Context, from netconf.Datastore) (*tree.Node,
 	if err != nil {
 		return nil, s.Wrap("reading "+string(from), err)
 	}
-	n, err := codec.Decoder{Schema: s.Schema}.Tree(data)
+	source := data.Fingerprint()
+	n, err := s.fleet.Recent.Tree(s.Schema, fmt.Sprintf("%x %t", source, trim), func() (*tree.Node, int, error) {
+		n, err := codec.Decoder{Schema: s.Schema}.Tree(data)
+		if err != nil {
+			return nil, 0, err
+		}
+		if n = n.ConfigOnly(); trim {
+			n = n.WithoutDefaults()
+		}
+		return n, len(data.Raw), nil
+	})
 	if err != nil {
 		return nil, &Error{s.Device.Name, s.Device.Address, Protocol, fmt.Sprintf("reading %s: its answer is no configuration: %v", from, err), "", err}
-	}
-	if n = n.ConfigOnly(); trim {
-		n = n.WithoutDefaults()
 	}
 	return n, nil
 }

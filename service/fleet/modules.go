@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"sort"
@@ -56,18 +57,10 @@ func (f *Fleet) learn(ctx context.Context, s *Session) error {
 		s.Schema, err = f.Schema(ctx, now)
 		return err
 	}
-	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
-	defer cancel()
-	set, err := f.fetch(ctx, s)
-	if err != nil {
-		return s.Wrap("asking for its modules", err)
-	}
-	body, err := json.Marshal(set)
+	digest, body, err := f.modulesFor(ctx, s, list)
 	if err != nil {
 		return err
 	}
-	bodySum := sha256.Sum256(body)
-	digest := hex.EncodeToString(bodySum[:])
 	err = f.store.Write(ctx, func(tx *store.Tx) error {
 		return tx.SetModules(s.Device.ID, list, digest, body, s.Capabilities)
 	})
@@ -77,6 +70,47 @@ func (f *Fleet) learn(ctx context.Context, s *Session) error {
 	s.Device.ModuleList, s.Device.ModuleSet, s.Device.Capabilities = list, digest, s.Capabilities
 	s.Schema, err = f.Schema(ctx, s.Device)
 	return err
+}
+
+// modulesFor gives the module set of a device that announces a list: what
+// another one handed out that announces the very same, down to each revision
+// and feature, or else its own.
+func (f *Fleet) modulesFor(ctx context.Context, s *Session, list string) (digest string, body []byte, err error) {
+	if tellsAll(s.Capabilities) {
+		digest, err = f.store.ModuleSetOf(ctx, list)
+		if err == nil {
+			body, err = f.store.ModuleSet(ctx, digest)
+			return digest, body, err
+		}
+		if !errors.Is(err, store.ErrNotFound) {
+			return "", nil, err
+		}
+	}
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
+	defer cancel()
+	set, err := f.fetch(ctx, s)
+	if err != nil {
+		return "", nil, s.Wrap("asking for its modules", err)
+	}
+	if body, err = json.Marshal(set); err != nil {
+		return "", nil, err
+	}
+	sum := sha256.Sum256(body)
+	return hex.EncodeToString(sum[:]), body, nil
+}
+
+// tellsAll reports whether a hello says which modules a device has, so that two
+// that say the same have the same: each with its revision (RFC 6020 section
+// 5.6.4) and no YANG library beside it, or the library's content by its id (RFC
+// 8525 section 4, RFC 7950 section 5.6.4).
+func tellsAll(caps netconf.Capabilities) bool {
+	for _, c := range caps {
+		if bare, query, _ := strings.Cut(c, "?"); strings.HasPrefix(bare, "urn:ietf:params:netconf:capability:yang-library:") {
+			return strings.Contains(query, "content-id=") || strings.Contains(query, "module-set-id=")
+		}
+	}
+	list := caps.Modules()
+	return len(list) > 0 && !slices.ContainsFunc(list, func(m netconf.ModuleCapability) bool { return m.Revision == "" })
 }
 
 // learning gives the lock on learning a device's modules.

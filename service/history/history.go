@@ -44,11 +44,15 @@ func Body(s *schema.Schema, n *tree.Node) []byte {
 
 // Tree gives a kept configuration by its digest.
 func (h *History) Tree(ctx context.Context, s *schema.Schema, digest string) (*tree.Node, error) {
-	body, err := h.store.Config(ctx, digest)
-	if err != nil {
-		return nil, err
-	}
-	return codec.Decoder{Schema: s}.ParseTree(body)
+	// A kept configuration is named by its content.
+	return h.fleet.Recent.Tree(s, digest, func() (*tree.Node, int, error) {
+		body, err := h.store.Config(ctx, digest)
+		if err != nil {
+			return nil, 0, err
+		}
+		n, err := codec.Decoder{Schema: s}.ParseTree(body)
+		return n, len(body), err
+	})
 }
 
 // Keep makes a revision of a configuration that was read from a device, unless
@@ -72,7 +76,7 @@ func (h *History) Keep(ctx context.Context, s *fleet.Session, n *tree.Node, chan
 		return last, nil // the same, though an older release of this service named it otherwise
 	}
 	rev := store.Revision{Device: s.Device.ID, Digest: Digest(n), At: h.log.Now(), Change: change, Source: "first"}
-	body := Body(s.Schema, n)
+	body := func() []byte { return Body(s.Schema, n) }
 	err = h.log.Write(ctx, func(tx *audit.Tx) error {
 		newest, err := tx.LastRevision(s.Device.ID)
 		switch {

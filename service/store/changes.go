@@ -49,64 +49,64 @@ const changeColumns = "number, title, ticket, author, state, reason, opened_at, 
 // AddChange opens a change and gives it its number.
 func (tx *Tx) AddChange(c Change) (Change, error) {
 	c.Updated = c.Opened
-	err := tx.tx.QueryRow("INSERT INTO changes (title, ticket, author, state, opened_at, updated_at) VALUES (?, ?, ?, ?, ?, ?) RETURNING number",
+	err := tx.row("INSERT INTO changes (title, ticket, author, state, opened_at, updated_at) VALUES (?, ?, ?, ?, ?, ?) RETURNING number",
 		c.Title, c.Ticket, c.Author, c.State, timeText(c.Opened), timeText(c.Updated)).Scan(&c.Number)
 	return c, err
 }
 
 // Change gives a change by its number.
 func (s *Store) Change(ctx context.Context, number int64) (Change, error) {
-	return one(s.db.QueryRowContext(ctx, "SELECT "+changeColumns+" FROM changes WHERE number = ?", number), scanChange)
+	return one(s.row(ctx, "SELECT "+changeColumns+" FROM changes WHERE number = ?", number), scanChange)
 }
 
 // Change gives a change by its number, as this transaction sees it.
 func (tx *Tx) Change(number int64) (Change, error) {
-	return one(tx.tx.QueryRow("SELECT "+changeColumns+" FROM changes WHERE number = ?", number), scanChange)
+	return one(tx.row("SELECT "+changeColumns+" FROM changes WHERE number = ?", number), scanChange)
 }
 
 // Changes lists changes, newest first.
 func (s *Store) Changes(ctx context.Context) ([]Change, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT "+changeColumns+" FROM changes ORDER BY number DESC")
+	rows, err := s.rows(ctx, "SELECT "+changeColumns+" FROM changes ORDER BY number DESC")
 	return many(rows, err, scanChange)
 }
 
 // SetState moves a change to a state.
 func (tx *Tx) SetState(number int64, state, reason string, at time.Time) error {
-	return affected(tx.tx.Exec("UPDATE changes SET state = ?, reason = ?, updated_at = ? WHERE number = ?", state, reason, timeText(at), number))
+	return affected(tx.exec("UPDATE changes SET state = ?, reason = ?, updated_at = ? WHERE number = ?", state, reason, timeText(at), number))
 }
 
 // SetPart makes a part, or gives it another base.
 func (tx *Tx) SetPart(p Part) error {
-	_, err := tx.tx.Exec(`INSERT INTO parts (change, device, base) VALUES (?, ?, ?)
+	_, err := tx.exec(`INSERT INTO parts (change, device, base) VALUES (?, ?, ?)
 		ON CONFLICT (change, device) DO UPDATE SET base = excluded.base`, p.Change, p.Device, p.Base)
 	return err
 }
 
 // Parts lists a change's parts by device.
 func (s *Store) Parts(ctx context.Context, change int64) ([]Part, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT change, device, base FROM parts WHERE change = ? ORDER BY device", change)
+	rows, err := s.rows(ctx, "SELECT change, device, base FROM parts WHERE change = ? ORDER BY device", change)
 	return many(rows, err, func(r scanner) (p Part, err error) { err = r.Scan(&p.Change, &p.Device, &p.Base); return p, err })
 }
 
 // AddEdit stages an edit.
 func (tx *Tx) AddEdit(e Edit) (Edit, error) {
-	err := tx.tx.QueryRow("INSERT INTO edits (change, device, op, path, value, actor, at) VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id",
+	err := tx.row("INSERT INTO edits (change, device, op, path, value, actor, at) VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id",
 		e.Change, e.Device, e.Op, e.Path, e.Value, e.Actor, timeText(e.At)).Scan(&e.ID)
 	return e, err
 }
 
 // DropEdit takes a staged edit back, and the part with its last one.
 func (tx *Tx) DropEdit(change, id int64) error {
-	if err := affected(tx.tx.Exec("DELETE FROM edits WHERE change = ? AND id = ?", change, id)); err != nil {
+	if err := affected(tx.exec("DELETE FROM edits WHERE change = ? AND id = ?", change, id)); err != nil {
 		return err
 	}
-	_, err := tx.tx.Exec("DELETE FROM parts WHERE change = ?1 AND NOT EXISTS (SELECT 1 FROM edits e WHERE e.change = ?1 AND e.device = parts.device)", change)
+	_, err := tx.exec("DELETE FROM parts WHERE change = ?1 AND NOT EXISTS (SELECT 1 FROM edits e WHERE e.change = ?1 AND e.device = parts.device)", change)
 	return err
 }
 
 // Edits lists a change's edits in the order they were staged.
 func (s *Store) Edits(ctx context.Context, change int64) ([]Edit, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT id, change, device, op, path, value, actor, at FROM edits WHERE change = ? ORDER BY id", change)
+	rows, err := s.rows(ctx, "SELECT id, change, device, op, path, value, actor, at FROM edits WHERE change = ? ORDER BY id", change)
 	return many(rows, err, func(r scanner) (e Edit, err error) {
 		var at string
 		if err = r.Scan(&e.ID, &e.Change, &e.Device, &e.Op, &e.Path, &e.Value, &e.Actor, &at); err == nil {
@@ -145,13 +145,13 @@ func (tx *Tx) AddCommit(c Commit) (Commit, error) {
 	if err != nil {
 		return c, err
 	}
-	err = tx.tx.QueryRow("INSERT INTO commits (change, actor, hold, started_at, plan, state) VALUES (?, ?, ?, ?, ?, ?) RETURNING id",
+	err = tx.row("INSERT INTO commits (change, actor, hold, started_at, plan, state) VALUES (?, ?, ?, ?, ?, ?) RETURNING id",
 		c.Change, c.Actor, int64(c.Hold/time.Second), timeText(c.Started), string(plan), string(state)).Scan(&c.ID)
 	if err != nil {
 		return c, err
 	}
 	for i, p := range c.Parts {
-		if _, err := tx.tx.Exec("INSERT INTO commit_parts (commit_id, place, device, persist) VALUES (?, ?, ?, ?)", c.ID, i, p.Device, p.Persist); err != nil {
+		if _, err := tx.exec("INSERT INTO commit_parts (commit_id, place, device, persist) VALUES (?, ?, ?, ?)", c.ID, i, p.Device, p.Persist); err != nil {
 			return c, err
 		}
 	}
@@ -160,7 +160,7 @@ func (tx *Tx) AddCommit(c Commit) (Commit, error) {
 
 // SetCommitPart keeps what a device holds before and is to hold after.
 func (tx *Tx) SetCommitPart(commit int64, place int, base, result string) error {
-	return affected(tx.tx.Exec("UPDATE commit_parts SET base = ?, result = ? WHERE commit_id = ? AND place = ?", base, result, commit, place))
+	return affected(tx.exec("UPDATE commit_parts SET base = ?, result = ? WHERE commit_id = ? AND place = ?", base, result, commit, place))
 }
 
 // Journal appends events and keeps the state they lead to.
@@ -170,7 +170,7 @@ func (tx *Tx) Journal(commit int64, events []guard.Event, state guard.State, end
 		return err
 	}
 	var seq int64
-	if err := tx.tx.QueryRow("SELECT coalesce(max(seq), 0) FROM journal WHERE commit_id = ?", commit).Scan(&seq); err != nil {
+	if err := tx.row("SELECT coalesce(max(seq), 0) FROM journal WHERE commit_id = ?", commit).Scan(&seq); err != nil {
 		return err
 	}
 	for _, e := range events {
@@ -179,16 +179,16 @@ func (tx *Tx) Journal(commit int64, events []guard.Event, state guard.State, end
 			return err
 		}
 		seq++
-		if _, err := tx.tx.Exec("INSERT INTO journal (commit_id, seq, event) VALUES (?, ?, ?)", commit, seq, string(event)); err != nil {
+		if _, err := tx.exec("INSERT INTO journal (commit_id, seq, event) VALUES (?, ?, ?)", commit, seq, string(event)); err != nil {
 			return err
 		}
 	}
-	return affected(tx.tx.Exec("UPDATE commits SET state = ?, ended_at = ? WHERE id = ?", string(folded), timeText(ended), commit))
+	return affected(tx.exec("UPDATE commits SET state = ?, ended_at = ? WHERE id = ?", string(folded), timeText(ended), commit))
 }
 
 // JournalOf gives a commit's events in order.
 func (s *Store) JournalOf(ctx context.Context, commit int64) ([]guard.Event, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT event FROM journal WHERE commit_id = ? ORDER BY seq", commit)
+	rows, err := s.rows(ctx, "SELECT event FROM journal WHERE commit_id = ? ORDER BY seq", commit)
 	return many(rows, err, func(r scanner) (e guard.Event, err error) {
 		var text string
 		if err = r.Scan(&text); err == nil {
@@ -226,7 +226,7 @@ func scanCommit(r scanner) (Commit, error) {
 
 // OpenCommits lists the commits that have not ended.
 func (s *Store) OpenCommits(ctx context.Context) ([]Commit, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT "+commitColumns+" FROM commits WHERE ended_at = '' ORDER BY id")
+	rows, err := s.rows(ctx, "SELECT "+commitColumns+" FROM commits WHERE ended_at = '' ORDER BY id")
 	list, err := many(rows, err, scanCommit)
 	if err != nil {
 		return nil, err
@@ -241,7 +241,7 @@ func (s *Store) OpenCommits(ctx context.Context) ([]Commit, error) {
 
 // LastCommit gives a change's newest commit.
 func (s *Store) LastCommit(ctx context.Context, change int64) (Commit, error) {
-	c, err := one(s.db.QueryRowContext(ctx, "SELECT "+commitColumns+" FROM commits WHERE change = ? ORDER BY id DESC LIMIT 1", change), scanCommit)
+	c, err := one(s.row(ctx, "SELECT "+commitColumns+" FROM commits WHERE change = ? ORDER BY id DESC LIMIT 1", change), scanCommit)
 	if err == nil {
 		c.Parts, err = s.commitParts(ctx, c.ID)
 	}
@@ -249,7 +249,7 @@ func (s *Store) LastCommit(ctx context.Context, change int64) (Commit, error) {
 }
 
 func (s *Store) commitParts(ctx context.Context, commit int64) ([]CommitPart, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT device, persist, coalesce(base, ''), coalesce(result, '') FROM commit_parts WHERE commit_id = ? ORDER BY place", commit)
+	rows, err := s.rows(ctx, "SELECT device, persist, coalesce(base, ''), coalesce(result, '') FROM commit_parts WHERE commit_id = ? ORDER BY place", commit)
 	return many(rows, err, func(r scanner) (p CommitPart, err error) {
 		err = r.Scan(&p.Device, &p.Persist, &p.Base, &p.Result)
 		return p, err

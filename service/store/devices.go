@@ -71,7 +71,7 @@ func inserted(res sql.Result, err error) error {
 
 // AddDevice adds a device; ErrExists where the name is taken.
 func (tx *Tx) AddDevice(d Device) error {
-	res, err := tx.tx.Exec(`INSERT INTO devices (name, address, account, auth, secret, host_key, site, role, added_at, added_by)
+	res, err := tx.exec(`INSERT INTO devices (name, address, account, auth, secret, host_key, site, role, added_at, added_by)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
 		d.Name, d.Address, d.Account, d.Auth, d.Secret, d.HostKey, d.Site, d.Role, timeText(d.Added), d.AddedBy)
 	return inserted(res, err)
@@ -79,46 +79,46 @@ func (tx *Tx) AddDevice(d Device) error {
 
 // Device gives a device by name.
 func (s *Store) Device(ctx context.Context, name string) (Device, error) {
-	return one(s.db.QueryRowContext(ctx, "SELECT "+deviceColumns+" FROM devices WHERE name = ?", name), scanDevice)
+	return one(s.row(ctx, "SELECT "+deviceColumns+" FROM devices WHERE name = ?", name), scanDevice)
 }
 
 // DeviceByID gives a device by its id.
 func (s *Store) DeviceByID(ctx context.Context, id int64) (Device, error) {
-	return one(s.db.QueryRowContext(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id = ?", id), scanDevice)
+	return one(s.row(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id = ?", id), scanDevice)
 }
 
 // Devices lists all devices by name.
 func (s *Store) Devices(ctx context.Context) ([]Device, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT "+deviceColumns+" FROM devices ORDER BY name")
+	rows, err := s.rows(ctx, "SELECT "+deviceColumns+" FROM devices ORDER BY name")
 	return many(rows, err, scanDevice)
 }
 
 // SetHostKey keeps the host key a person accepted.
 func (tx *Tx) SetHostKey(id int64, key string) error {
-	return affected(tx.tx.Exec("UPDATE devices SET host_key = ? WHERE id = ?", key, id))
+	return affected(tx.exec("UPDATE devices SET host_key = ? WHERE id = ?", key, id))
 }
 
 // SetContact notes how the last contact with a device went.
 func (tx *Tx) SetContact(id int64, at time.Time, trouble string) error {
 	if trouble != "" {
-		return affected(tx.tx.Exec("UPDATE devices SET trouble = ? WHERE id = ?", trouble, id))
+		return affected(tx.exec("UPDATE devices SET trouble = ? WHERE id = ?", trouble, id))
 	}
-	return affected(tx.tx.Exec("UPDATE devices SET seen_at = ?, trouble = '' WHERE id = ?", timeText(at), id))
+	return affected(tx.exec("UPDATE devices SET seen_at = ?, trouble = '' WHERE id = ?", timeText(at), id))
 }
 
 // SetUnsaved notes whether startup differs from running.
 func (tx *Tx) SetUnsaved(id int64, unsaved bool) error {
-	return affected(tx.tx.Exec("UPDATE devices SET unsaved = ? WHERE id = ?", unsaved, id))
+	return affected(tx.exec("UPDATE devices SET unsaved = ? WHERE id = ?", unsaved, id))
 }
 
 // SetSave says whether what is kept on a device is saved to its startup.
 func (tx *Tx) SetSave(id int64, save bool) error {
-	return affected(tx.tx.Exec("UPDATE devices SET save = ? WHERE id = ?", save, id))
+	return affected(tx.exec("UPDATE devices SET save = ? WHERE id = ?", save, id))
 }
 
 // SetClock keeps what a device's clock was seen to be.
 func (tx *Tx) SetClock(id int64, c Clock) error {
-	return affected(tx.tx.Exec("UPDATE devices SET clock_ahead_ms = ?, clock_read_at = ? WHERE id = ?", c.Ahead.Milliseconds(), timeText(c.Read), id))
+	return affected(tx.exec("UPDATE devices SET clock_ahead_ms = ?, clock_read_at = ? WHERE id = ?", c.Ahead.Milliseconds(), timeText(c.Read), id))
 }
 
 // SetModules keeps what a device announced and the module set it handed out.
@@ -127,15 +127,24 @@ func (tx *Tx) SetModules(id int64, list, digest string, sources []byte, capabili
 	if err != nil {
 		return err
 	}
-	if _, err := tx.tx.Exec("INSERT INTO module_sets (digest, sources) VALUES (?, ?) ON CONFLICT DO NOTHING", digest, tx.s.compress(sources)); err != nil {
+	if _, err := tx.exec("INSERT INTO module_sets (digest, sources) VALUES (?, ?) ON CONFLICT DO NOTHING", digest, tx.s.compress(sources)); err != nil {
 		return err
 	}
-	return affected(tx.tx.Exec("UPDATE devices SET module_list = ?, module_set = ?, capabilities = ? WHERE id = ?", list, digest, string(caps), id))
+	return affected(tx.exec("UPDATE devices SET module_list = ?, module_set = ?, capabilities = ? WHERE id = ?", list, digest, string(caps), id))
 }
 
 // ModuleSet gives the sources of a module set.
 func (s *Store) ModuleSet(ctx context.Context, digest string) ([]byte, error) {
-	return s.blob(s.db.QueryRowContext(ctx, "SELECT sources FROM module_sets WHERE digest = ?", digest), "module set "+digest)
+	return s.blob(s.row(ctx, "SELECT sources FROM module_sets WHERE digest = ?", digest), "module set "+digest)
+}
+
+// ModuleSetOf gives the digest of what a device handed out that announced a
+// list of modules.
+func (s *Store) ModuleSetOf(ctx context.Context, list string) (string, error) {
+	return one(s.row(ctx, "SELECT module_set FROM devices WHERE module_list = ? AND module_set IS NOT NULL LIMIT 1", list), func(r scanner) (digest string, err error) {
+		err = r.Scan(&digest)
+		return digest, err
+	})
 }
 
 func (s *Store) blob(row *sql.Row, what string) ([]byte, error) {

@@ -10,13 +10,13 @@ import (
 
 // AppendLedger adds an entry behind the last one and gives it with its place.
 func (tx *Tx) AppendLedger(e ledger.Entry) (ledger.Entry, error) {
-	last, err := one(tx.tx.QueryRow("SELECT "+ledgerColumns+" FROM ledger ORDER BY seq DESC LIMIT 1"), scanEntry)
+	last, err := one(tx.row("SELECT "+ledgerColumns+" FROM ledger ORDER BY seq DESC LIMIT 1"), scanEntry)
 	if err != nil && !errors.Is(err, ErrNotFound) {
 		return e, err
 	}
 	e.Seq = last.Seq + 1
 	e = ledger.Seal(e, last.Hash)
-	_, err = tx.tx.Exec("INSERT INTO ledger ("+ledgerColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+	_, err = tx.exec("INSERT INTO ledger ("+ledgerColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
 		e.Seq, timeText(e.At), e.Actor, e.Action, e.Device, e.Change, e.Path, e.Before, e.After, e.Note, e.Prev, e.Hash)
 	return e, err
 }
@@ -84,6 +84,6 @@ func (s *Store) Ledger(ctx context.Context, q LedgerQuery) ([]ledger.Entry, erro
 		limit = " LIMIT ?"
 		args = append(args, q.Limit)
 	}
-	rows, err := s.db.QueryContext(ctx, "SELECT "+ledgerColumns+" FROM ledger WHERE "+strings.Join(where, " AND ")+" ORDER BY seq "+order+limit, args...)
+	rows, err := s.rows(ctx, "SELECT "+ledgerColumns+" FROM ledger WHERE "+strings.Join(where, " AND ")+" ORDER BY seq "+order+limit, args...)
 	return many(rows, err, scanEntry)
 }

@@ -50,7 +50,7 @@ func orNull(id int64) any {
 // AddScheduled puts something on the schedule.
 func (tx *Tx) AddScheduled(v Scheduled) (Scheduled, error) {
 	v.State = "waiting"
-	err := tx.tx.QueryRow(`INSERT INTO schedule (kind, change, device, at, zone, lateness, orders, actor, made_at, state)
+	err := tx.row(`INSERT INTO schedule (kind, change, device, at, zone, lateness, orders, actor, made_at, state)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'waiting') RETURNING id`,
 		v.Kind, orNull(v.Change), orNull(v.Device), timeText(v.At), v.Zone, int64(v.Lateness/time.Second), v.Orders, v.Actor, timeText(v.Made)).Scan(&v.ID)
 	return v, err
@@ -59,22 +59,22 @@ func (tx *Tx) AddScheduled(v Scheduled) (Scheduled, error) {
 // EndScheduled takes something off the schedule that waits there;
 // ErrNotFound where it does not.
 func (tx *Tx) EndScheduled(id int64, state, note string, at time.Time) error {
-	return affected(tx.tx.Exec("UPDATE schedule SET state = ?, note = ?, ended_at = ? WHERE id = ? AND state = 'waiting'", state, note, timeText(at), id))
+	return affected(tx.exec("UPDATE schedule SET state = ?, note = ?, ended_at = ? WHERE id = ? AND state = 'waiting'", state, note, timeText(at), id))
 }
 
 // Waiting lists what waits on the schedule, earliest first.
 func (s *Store) Waiting(ctx context.Context) ([]Scheduled, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT "+scheduleColumns+" FROM schedule WHERE state = 'waiting' ORDER BY at, id")
+	rows, err := s.rows(ctx, "SELECT "+scheduleColumns+" FROM schedule WHERE state = 'waiting' ORDER BY at, id")
 	return many(rows, err, scanScheduled)
 }
 
 // Schedule lists what is on the schedule and, newest first, what was.
 func (s *Store) Schedule(ctx context.Context, limit int) ([]Scheduled, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT "+scheduleColumns+" FROM schedule ORDER BY state <> 'waiting', CASE state WHEN 'waiting' THEN at END, ended_at DESC, id DESC LIMIT ?", limit)
+	rows, err := s.rows(ctx, "SELECT "+scheduleColumns+" FROM schedule ORDER BY state <> 'waiting', CASE state WHEN 'waiting' THEN at END, ended_at DESC, id DESC LIMIT ?", limit)
 	return many(rows, err, scanScheduled)
 }
 
 // Scheduled gives something that is or was on the schedule.
 func (s *Store) Scheduled(ctx context.Context, id int64) (Scheduled, error) {
-	return one(s.db.QueryRowContext(ctx, "SELECT "+scheduleColumns+" FROM schedule WHERE id = ?", id), scanScheduled)
+	return one(s.row(ctx, "SELECT "+scheduleColumns+" FROM schedule WHERE id = ?", id), scanScheduled)
 }

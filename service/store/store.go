@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"net/url"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -33,6 +34,8 @@ type Store struct {
 	enc *zstd.Encoder
 	dec *zstd.Decoder
 	writer
+
+	statements sync.Map // text -> *sql.Stmt: making one out of its text takes longer than running it
 }
 
 // Open opens the database in a folder, making and migrating it as needed.
@@ -82,6 +85,51 @@ func (s *Store) Close() error {
 func (s *Store) Ping(ctx context.Context) error {
 	_, err := s.db.ExecContext(ctx, "SELECT 1")
 	return err
+}
+
+// statement gives a prepared statement, nil where its text cannot be prepared;
+// what runs the text itself then tells why.
+func (s *Store) statement(text string) *sql.Stmt {
+	if have, ok := s.statements.Load(text); ok {
+		return have.(*sql.Stmt)
+	}
+	made, err := s.db.Prepare(text)
+	if err != nil {
+		return nil
+	}
+	if have, there := s.statements.LoadOrStore(text, made); there {
+		_ = made.Close()
+		return have.(*sql.Stmt)
+	}
+	return made
+}
+
+func (s *Store) rows(ctx context.Context, text string, args ...any) (*sql.Rows, error) {
+	if st := s.statement(text); st != nil {
+		return st.QueryContext(ctx, args...)
+	}
+	return s.db.QueryContext(ctx, text, args...)
+}
+
+func (s *Store) row(ctx context.Context, text string, args ...any) *sql.Row {
+	if st := s.statement(text); st != nil {
+		return st.QueryRowContext(ctx, args...)
+	}
+	return s.db.QueryRowContext(ctx, text, args...)
+}
+
+func (tx *Tx) exec(text string, args ...any) (sql.Result, error) {
+	if st := tx.s.statement(text); st != nil {
+		return tx.tx.Stmt(st).Exec(args...)
+	}
+	return tx.tx.Exec(text, args...)
+}
+
+func (tx *Tx) row(text string, args ...any) *sql.Row {
+	if st := tx.s.statement(text); st != nil {
+		return tx.tx.Stmt(st).QueryRow(args...)
+	}
+	return tx.tx.QueryRow(text, args...)
 }
 
 // scanner is a row of either kind.

@@ -134,8 +134,8 @@ func TestRecordsOutlastTheProcess(t *testing.T) {
 		require.NoError(t, tx.AddToken("h", "mara", now, now.Add(time.Hour)))
 		require.NoError(t, tx.AddDevice(Device{Name: "d", Address: "a:1", Account: "u", Auth: "password", Secret: []byte{1}, Added: now, AddedBy: "mara"}))
 		require.NoError(t, tx.SetModules(1, "list", "set", []byte("modules"), []string{"urn:x"}))
-		require.NoError(t, tx.AddConfig("digest", body))
-		require.NoError(t, tx.AddConfig("digest", body), "a configuration is kept once")
+		require.NoError(t, tx.AddConfig("digest", func() []byte { return body }))
+		require.NoError(t, tx.AddConfig("digest", func() []byte { panic("asked again") }), "a configuration is kept once")
 		for i := range int64(3) {
 			r, err := tx.AddRevision(Revision{Device: 1, Digest: "digest", At: now, Source: "first"})
 			require.NoError(t, err)

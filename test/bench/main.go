@@ -63,6 +63,11 @@ func (b *bench) figure(name string, value, yardstick time.Duration, goal float64
 	fmt.Printf("%-28s %12s   yardstick %12s\n", name, value.Round(time.Microsecond), yardstick.Round(time.Microsecond))
 }
 
+// ratio is a figure that was measured by itself.
+func (b *bench) ratio(name string, value, goal float64) {
+	b.figures = append(b.figures, figure{name, value, goal})
+}
+
 // best times f several times and gives the shortest; prepare is not counted.
 func best(times int, f func()) time.Duration {
 	shortest := time.Duration(1 << 62)
@@ -102,6 +107,9 @@ func (b *bench) run() error {
 	}
 	defer os.RemoveAll(dir)
 	b.dir = dir
+	if len(os.Args) > 1 && os.Args[1] == "fleet" {
+		return b.fleet()
+	}
 	if err := b.load(); err != nil {
 		return err
 	}
@@ -114,7 +122,10 @@ func (b *bench) run() error {
 	}
 	b.editing()
 	b.merging(small, large)
-	return b.checking(small, large)
+	if err := b.checking(small, large); err != nil {
+		return err
+	}
+	return b.fleet()
 }
 
 // load compiles the modules and measures that.

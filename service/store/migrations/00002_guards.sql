@@ -27,3 +27,6 @@ CREATE TABLE schedule (
   ended_at TEXT NOT NULL DEFAULT ''
 ) STRICT;
 CREATE INDEX schedule_state ON schedule (state);
+
+-- Devices that announce the same modules share them.
+CREATE INDEX devices_modules ON devices (module_list);

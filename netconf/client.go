@@ -143,6 +143,10 @@ func (c *Client) receive() {
 			c.end(err)
 			return
 		}
+		if id, ok := plainOK(msg); ok {
+			c.hand(id, okReply)
+			continue
+		}
 		el, err := markup.Parse(msg, markup.Limits{Bytes: c.frames.max, Closed: base("data")})
 		if err != nil {
 			c.end(fmt.Errorf("the device sent something that is not XML: %w", err))
@@ -155,13 +159,25 @@ func (c *Client) receive() {
 	}
 }
 
+// okReply is what a plain <ok/> reads to. Nobody changes it.
+var okReply = &markup.Element{Name: base("rpc-reply"), Children: []*markup.Element{{Name: base("ok")}}}
+
 func (c *Client) deliver(el *markup.Element) {
 	id, ok := el.Attr("", "message-id")
+	if !ok {
+		c.mu.Lock()
+		if len(c.order) > 0 {
+			id = c.order[0] // an error without id answers the oldest rpc outstanding
+		}
+		c.mu.Unlock()
+	}
+	c.hand(id, el)
+}
+
+// hand gives a reply to the call that waits for it.
+func (c *Client) hand(id string, el *markup.Element) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if !ok && len(c.order) > 0 {
-		id = c.order[0] // an error without id answers the oldest rpc outstanding
-	}
 	if w := c.waiting[id]; w != nil {
 		w.reply <- el
 		c.forget(id)
@@ -259,13 +275,14 @@ func (c *Client) send(ctx context.Context, op string, content []byte) (*markup.E
 	msg = append(msg, `<?xml version="1.0" encoding="UTF-8"?><rpc xmlns="`+BaseNS+`" message-id="`+id+`">`...)
 	msg = append(msg, content...)
 	msg = append(msg, "</rpc>"...)
-	// The write may block on a peer that reads no more; the context must
-	// still end the call.
-	go func() {
-		if err := c.frames.write(msg); err != nil {
-			c.end(err)
-		}
-	}()
+	// The write may block on a peer that reads no more. The context must end the
+	// call then, and with half a message sent the session is of no use any more.
+	stop := context.AfterFunc(ctx, func() { c.end(fmt.Errorf("%s could not be sent whole: %w", op, ctx.Err())) })
+	err := c.frames.write(msg)
+	stop()
+	if err != nil {
+		c.end(err)
+	}
 	select {
 	case el := <-w.reply:
 		errs, _ := parseRPCErrors(el)

@@ -129,7 +129,7 @@ func (f *fleetBench) commits() error {
 	mara := access.Person{Name: "mara", Role: access.Operator}
 	best := struct{ hold, keep, spread, journal float64 }{1e9, 1e9, 1e9, 1e9}
 	var told []string
-	for round := range 4 {
+	for round := range 6 {
 		c, err := f.service.Desk.Open(f.ctx, mara, "bench", "")
 		if err != nil {
 			return err

@@ -119,8 +119,7 @@ func together(n, atOnce int, do func(i int) error) (took time.Duration, err erro
 	return time.Since(began), err
 }
 
-// connects times that many connects, 64 at once; trips times round trips
-// over open lines, one under way on each.
+// connects times that many connects, 64 at once.
 func (f *floor) connects(n int) (time.Duration, error) {
 	lines := make([]*line, n)
 	took, err := together(n, 64, func(i int) (err error) {
@@ -137,24 +136,20 @@ func (f *floor) connects(n int) (time.Duration, error) {
 	return took, err
 }
 
-func (f *floor) trips(total, lines int) (took time.Duration, err error) {
-	open := make([]*line, lines)
-	if _, err = together(lines, 64, func(i int) (err error) { open[i], err = f.connect(); return err }); err != nil {
+// trips times round trips on one line, one after another.
+func (f *floor) trips(n int) (time.Duration, error) {
+	l, err := f.connect()
+	if err != nil {
 		return 0, err
 	}
-	defer func() {
-		for _, l := range open {
-			_ = l.client.Close()
+	defer func() { _ = l.client.Close() }()
+	began := time.Now()
+	for range n {
+		if err := l.trip(); err != nil {
+			return 0, err
 		}
-	}()
-	return together(lines, lines, func(i int) error {
-		for range total / lines {
-			if err := open[i].trip(); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	}
+	return time.Since(began), nil
 }
 
 // needs times what a number of connects and round trips cost, bare.
@@ -163,6 +158,6 @@ func (f *floor) needs(connects, trips int) (time.Duration, error) {
 	if err != nil {
 		return 0, err
 	}
-	b, err := f.trips(trips, min(100, trips))
+	b, err := f.trips(trips)
 	return a + b, err
 }

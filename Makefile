@@ -46,7 +46,7 @@ check: console/node_modules/.installed
 	cd console && npm run --silent check && npm run --silent lint
 
 # What the race detector would make too long: walked in full without it.
-LONG := TestWalk|TestFaultSchedules
+LONG := TestWalk|TestFaultSchedules|TestCutAtEveryMessage
 
 go-test: console/dist/index.html
 	@($(GO) test -race -count=1 -json -timeout 20m ./... ; \

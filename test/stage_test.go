@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"io"
 	"net/http"
@@ -39,6 +40,8 @@ func TestMain(m *testing.M) {
 		os.Exit(1)
 	}
 	bin = dir
+	flag.Parse()
+	_ = flag.Set("test.parallel", "4") // most of what they do is waiting
 	code := m.Run()
 	_ = os.RemoveAll(dir)
 	os.Exit(code)
@@ -80,7 +83,13 @@ const (
 // and trusted, and the operators mara and joss.
 func newStage(t *testing.T, devices ...string) *stage {
 	t.Helper()
-	s := &stage{t: t, dir: t.TempDir(), devices: map[string]*lab.Device{}, listen: "127.0.0.1:0"}
+	return newStageIn(t, t.TempDir(), devices...)
+}
+
+// newStageIn is newStage with its files in a folder.
+func newStageIn(t *testing.T, dir string, devices ...string) *stage {
+	t.Helper()
+	s := &stage{t: t, dir: dir, devices: map[string]*lab.Device{}, listen: "127.0.0.1:0"}
 	s.start()
 	t.Cleanup(func() {
 		s.kill()

@@ -135,6 +135,11 @@ func (m *machine) restarted() {
 
 // resume goes on with a hold, as far as it outlived the service.
 func (m *machine) resume() {
+	// A clock that was set back while the service was down would lengthen the
+	// hold. No more time is left than there was.
+	if back := m.Last.Sub(m.ev.At); back > 0 {
+		m.Deadline = m.Deadline.Add(-back)
+	}
 	if !m.ev.At.Before(m.Deadline) {
 		m.revert("the hold ended at "+stamp(m.Deadline)+" while the service was down", "")
 		return

@@ -116,6 +116,7 @@ type State struct {
 	Ahead         time.Duration   `json:"ahead,omitempty"`
 	ByProbes      bool            `json:"byProbes,omitempty"`
 	RevertOnProbe bool            `json:"revertOnProbe,omitempty"`
+	Last          time.Time       `json:"last,omitzero"`        // when the last event was
 	Wave          int             `json:"wave,omitempty"`       // the wave that was begun last
 	LapsesAt      time.Time       `json:"lapsesAt,omitzero"`    // when what is prepared is given up
 	Deadline      time.Time       `json:"deadline,omitzero"`    // when the hold ends

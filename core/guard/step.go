@@ -15,6 +15,7 @@ func Step(s State, e Event) (State, []Action) {
 	s.Devices, s.Probes = slices.Clone(s.Devices), slices.Clone(s.Probes)
 	m := machine{State: s, ev: e}
 	m.step()
+	m.Last = e.At
 	return m.State, m.actions
 }
 

@@ -232,3 +232,87 @@ func (r *soak) wait(n, seed int64) guard.State {
 		}
 	}
 }
+
+// The session is cut at every single message of a commit that is confirmed,
+// before or after it was carried out, on every kind of device.
+func TestCutAtEveryMessage(t *testing.T) {
+	t.Parallel()
+	stride := 1
+	if raced {
+		stride = 9
+	}
+	for _, kind := range []lab.Kind{lab.Full, lab.NoPersist, lab.NoConfirm, lab.NoCandidate} {
+		for _, after := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%s after %t", kind, after), func(t *testing.T) {
+				t.Parallel()
+				r := &soak{newKind(t, func(s *lab.Spec) { s.Kind = kind }, router), []string{router}}
+				n := 1
+				for r.cutAt(n, after) {
+					n += stride
+				}
+				require.Greater(t, n, 10, "that is no whole commit")
+			})
+		}
+	}
+}
+
+// cutAt runs a commit whose n-th message is cut; it reports whether there was
+// one.
+func (r *soak) cutAt(n int, after bool) bool {
+	was, value := r.Value(router, contact), fmt.Sprintf("cut %d %t", n, after)
+	change := r.stage(router + " " + contact + " " + value)
+	var count atomic.Int32
+	r.Devices[router].OnOperation(func(*markup.Element) lab.Fault {
+		hit := int(count.Add(1)) == n
+		return lab.Fault{DropBefore: hit && !after, DropAfter: hit && after}
+	})
+	r.commit(change, 10*time.Second)
+	over := make(chan struct{})
+	go func() {
+		for {
+			select {
+			case <-over:
+				return
+			case <-time.After(100 * time.Millisecond):
+				_ = r.Engine.Say(r.t.Context(), change, guard.Event{Kind: guard.SayConfirm, By: "mara"})
+			}
+		}
+	}()
+	s := r.wait(change, int64(n))
+	close(over)
+	r.Devices[router].OnOperation(nil)
+	if s.Outcome == guard.Kept {
+		was = value
+	}
+	require.Equal(r.t, was, r.Value(router, contact), "message %d: %s: %s", n, s.Outcome, s.Reason)
+	require.False(r.t, r.Devices[router].Pending())
+	return int(count.Load()) >= n
+}
+
+// The service's clock is set during a hold: forward, and it goes back early;
+// back while the service is down, and no more time is left than there was.
+func TestClockIsSet(t *testing.T) {
+	t.Parallel()
+	for _, kind := range []lab.Kind{lab.Full, lab.NoConfirm} {
+		t.Run(string(kind), func(t *testing.T) {
+			t.Parallel()
+			r := newKind(t, func(s *lab.Spec) { s.Kind = kind }, router)
+			n := r.stage(router + " " + contact + " new")
+			r.commit(n, time.Minute)
+			r.until(n, 20*time.Second, awaiting)
+			r.SetClock(time.Hour)
+			s := r.until(n, 20*time.Second, done)
+			require.Equal(t, guard.Reverted, s.Outcome)
+			r.truth(n, s, router)
+
+			r.commit(n, 12*time.Second)
+			r.until(n, 20*time.Second, awaiting)
+			r.Close()
+			r.SetClock(-time.Hour)
+			r.Open()
+			s = r.until(n, 40*time.Second, done)
+			require.Equal(t, guard.Reverted, s.Outcome, s.Reason)
+			r.truth(n, s, router)
+		})
+	}
+}

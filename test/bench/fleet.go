@@ -183,11 +183,11 @@ func (f *fleetBench) commits() error {
 		if err != nil {
 			return err
 		}
-		many, err := f.floor.trips(100*len(f.names), len(f.names))
+		many, err := f.floor.trips(50 * len(f.names))
 		if err != nil {
 			return err
 		}
-		spreadFloor := many / 100 // one round trip for each, at the rate of many
+		spreadFloor := many / 50 // one round trip for each
 		told = append(told, fmt.Sprintf("round %d: holding %s of %s (%d sessions, %d calls), proved %s later; kept %s of %s (%d, %d); confirms within %s of %s; journal %.1f %%",
 			round, hold.Round(time.Millisecond), holdFloor.Round(time.Millisecond), s1, c1, proved.Round(time.Millisecond),
 			keep.Round(time.Millisecond), keepFloor.Round(time.Millisecond), s2, c2, spread.Round(10*time.Microsecond), spreadFloor.Round(10*time.Microsecond), 100*share))

@@ -5,6 +5,7 @@ package servicetest
 import (
 	"context"
 	"log/slog"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -34,9 +35,13 @@ type Room struct {
 	// Tempo is the engine's, from the next Open on; the usual one if zero.
 	Tempo engine.Tempo
 
-	t   testing.TB
-	dir string
+	clock atomic.Int64 // what the service's is ahead, ns
+	t     testing.TB
+	dir   string
 }
+
+// SetClock sets the service's clock that far off.
+func (r *Room) SetClock(ahead time.Duration) { r.clock.Store(int64(ahead)) }
 
 // The people of a room.
 var (
@@ -92,7 +97,7 @@ func (r *Room) Open() {
 	var err error
 	r.Store, err = store.Open(r.dir)
 	require.NoError(r.t, err)
-	r.Log = audit.New(r.Store, time.Now)
+	r.Log = audit.New(r.Store, func() time.Time { return time.Now().Add(time.Duration(r.clock.Load())).Round(0) })
 	sealer, err := access.OpenSealer(r.dir)
 	require.NoError(r.t, err)
 	r.Fleet = fleet.New(r.Store, r.Log, sealer)

@@ -4,6 +4,7 @@ import (
 	"embed"
 	"fmt"
 	"net/netip"
+	"time"
 )
 
 //go:embed tidewell/*.xml
@@ -23,6 +24,8 @@ type Site struct {
 }
 
 // Tidewell is the network of the demo: Tidewell Ferries, a made-up ferry line.
+// The last of its devices is an old one: it has no confirmed commit, and its
+// clock is behind.
 // The devices listen on 127.64.1.N, port 2830; dir keeps what must outlast a
 // restart.
 func Tidewell(dir string) ([]Site, error) {
@@ -30,6 +33,7 @@ func Tidewell(dir string) ([]Site, error) {
 		{Spec: Spec{Name: "northmole-harbour", Modules: []string{"ietf-access-control-list"}}, Site: "Northmole", Role: "router"},
 		{Spec: Spec{Name: "saltern-quay", Modules: []string{"oaken-lab-vlans"}}, Site: "Saltern", Role: "switch"},
 		{Spec: Spec{Name: "gannet-hall", Modules: []string{"ietf-access-control-list", "oaken-lab-zones"}}, Site: "Gannet Point", Role: "firewall"},
+		{Spec: Spec{Name: "saltern-slip", Modules: []string{"oaken-lab-vlans"}, Kind: NoConfirm, ClockAhead: -100 * time.Second}, Site: "Saltern", Role: "switch"},
 	}
 	for i := range sites {
 		s := &sites[i].Spec

@@ -60,6 +60,30 @@ printf '$ latch open "Try another contact"\n%s\n' "$m"
 run 0 latch put "$m" saltern-quay /system/contact "nobody in particular"
 run 5 latch commit "$m" --hold 10s --wait
 
+say "Several devices, one of them old: it cannot go back by itself, and that is said."
+w=$(latch open "Who to call at Saltern" --ticket TF-231)
+printf '$ latch open "Who to call at Saltern" --ticket TF-231\n%s\n' "$w"
+run 0 latch put "$w" saltern-quay /system/contact "Slip office, ext. $RANDOM"
+run 0 latch put "$w" saltern-slip /system/contact "Slip office, ext. $RANDOM"
+run 0 latch preview "$w"
+run 0 latch commit "$w" --hold 2m --first saltern-quay --probe "state saltern-quay /interfaces/interface=trunk1/oper-status up" --probe "program ferry-answers Heron" --failed-probe revert
+run 0 latch extend "$w" 5m
+run 0 latch confirm "$w"
+
+say "What is to happen at night is checked now, and again then. Clocks that are off are said."
+x=$(latch open "Winter timetable")
+printf '$ latch open "Winter timetable"\n%s\n' "$x"
+run 0 latch put "$x" saltern-slip /system/location "Boat slip hut, winter berth"
+run 0 latch commit "$x" --at 03:30 --zone Europe/Lisbon
+run 0 latch schedule
+run 0 latch unschedule "$x"
+
+say "Everything but the commit, done ahead."
+run 0 latch prepare "$x" --for 30m --hold 1m
+run 0 latch device sessions saltern-slip
+run 0 latch commit "$x"
+run 0 latch revert "$x" --yes
+
 say "A change that cuts the only way in. The device vanishes, and comes back by itself."
 k=$(latch open "Tidy up the firewall")
 printf '$ latch open "Tidy up the firewall"\n%s\n' "$k"

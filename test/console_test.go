@@ -72,12 +72,35 @@ func TestConsole(t *testing.T) {
 	assert.Equal(t, "kept", s.change("1").State)
 	assert.Equal(t, s.devices[router].Running().Digest(), s.devices[router].Startup().Digest())
 
-	// A second one is reverted by the bar.
+	// A second one, with a probe, is given more time and reverted by the bar, which
+	// shows first what is taken out.
 	n := s.open("mara", router+" "+mtu+" 1400")
-	do("second change", chromedp.Navigate(s.url+"/changes/"+n), chromedp.WaitEnabled(browser.Button("Commit on hold")), chromedp.Click(browser.Button("Commit on hold")),
-		chromedp.WaitEnabled(browser.Button("Keep it")), chromedp.Click(browser.Button("Go back now")), chromedp.Sleep(600*time.Millisecond), // the question slides in
-		chromedp.Click(browser.Button("Go back")+chromedp.Search(`[normalize-space(.)="Go back"]`)), shows("reverted by mara"))
+	do("second change", chromedp.Navigate(s.url+"/changes/"+n), chromedp.WaitEnabled(browser.Button("Commit on hold")),
+		chromedp.Click(browser.Text("span", "How: when, which device first, probes, saving")), chromedp.WaitVisible(browser.Field("probes")),
+		chromedp.SendKeys(browser.Field("probes"), "state "+router+" /interfaces/interface=port1/oper-status up"),
+		chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")))
+	do("its steps", chromedp.Click(browser.Text("span", "Device by device: 1 held; 1 of 1 probes pass")), shows("it is up"), shows("guard: device"))
+	before := s.change(n).Commit.Deadline
+	do("more time", chromedp.Click(browser.Button("More time…")),
+		chromedp.WaitVisible(browser.Text("span", "20 min more")), chromedp.Sleep(600*time.Millisecond), chromedp.Click(browser.Text("span", "20 min more")))
+	require.Eventually(t, func() bool { return s.change(n).Commit.Deadline.Equal(before.Add(20 * time.Minute)) }, 10*time.Second, 200*time.Millisecond)
+	do("go back", chromedp.Click(browser.Button("Go back now")), shows("what the change did, and what is taken out again"), chromedp.Sleep(600*time.Millisecond),
+		chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-modal")]//button[normalize-space(.)="Go back now"]`)), shows("reverted by mara"))
 	assert.Equal(t, "9000", s.value(router, mtu))
+
+	// What is kept without being saved is shown, and saved from there.
+	s.do("mara", 0, "commit", n, "--hold", "1m", "--save", "no")
+	s.do("mara", 0, "confirm", n)
+	do("not saved", chromedp.Navigate(s.url+"/devices/"+router), shows("What runs here is not in its startup: a restart would lose this"),
+		chromedp.Click(browser.Button("Save it to startup")), chromedp.WaitNotPresent(browser.Button("Save it to startup")))
+	assert.Equal(t, s.devices[router].Running().Digest(), s.devices[router].Startup().Digest())
+
+	// One on the schedule is listed, and taken off.
+	late := s.open("mara", router+" "+mtu+" 1450")
+	s.do("mara", 0, "commit", late, "--at", "03:30", "--zone", "Europe/Lisbon")
+	do("schedule", chromedp.Click(browser.Text("a", "Schedule")), shows("waiting"), chromedp.Click(browser.Button("Take off")), chromedp.Sleep(600*time.Millisecond),
+		chromedp.Click(browser.Button("Take it off")), shows("cancelled"))
+	assert.Contains(t, s.do("mara", 0, "show", late), "draft")
 
 	do("audit", chromedp.Click(browser.Text("a", "Audit")), shows("commit.confirmed"), shows("config.changed"))
 	do("device", chromedp.Navigate(s.url+"/devices/"+router), shows("Management, the only way in"))

@@ -56,7 +56,11 @@ func demo(ctx context.Context, args []string, out, errOut io.Writer) error {
 		}
 		defer d.Stop()
 	}
-	s, err := service.Open(ctx, service.Options{Dir: *data, Console: console.Files(), Logger: logger(errOut)})
+	programs := filepath.Join(*data, "probes")
+	if err := probePrograms(programs); err != nil {
+		return err
+	}
+	s, err := service.Open(ctx, service.Options{Dir: *data, Console: console.Files(), Logger: logger(errOut), ProbePrograms: programs})
 	if err != nil {
 		return err
 	}
@@ -72,6 +76,15 @@ func demo(ctx context.Context, args []string, out, errOut io.Writer) error {
 	err = s.Serve(ctx, l)
 	_, _ = fmt.Fprintln(out, "\nThe service and the lab have stopped. The next start goes on from here.")
 	return errors.Join(err, s.Close())
+}
+
+// probePrograms puts an example of a probe program in place.
+func probePrograms(dir string) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	const tide = "#!/bin/sh\n# An example: it ends well for every name of a ferry but one.\n[ \"$1\" != sunk ] && echo \"$1 answers\"\n"
+	return os.WriteFile(filepath.Join(dir, "ferry-answers"), []byte(tide), 0o755)
 }
 
 // furnish makes the demo's accounts and devices on its first start.

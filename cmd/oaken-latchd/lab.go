@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 
 	"oakenlatch/lab"
 )
@@ -30,6 +31,7 @@ func labOnly(ctx context.Context, args []string, out, errOut io.Writer) error {
 	if err != nil {
 		return err
 	}
+	sites = slices.DeleteFunc(sites, func(s lab.Site) bool { return s.Spec.Kind != lab.Full })
 	for i := range *devices {
 		spec := sites[i%len(sites)].Spec
 		if i >= len(sites) {

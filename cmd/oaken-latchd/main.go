@@ -28,9 +28,10 @@ import (
 const usage = `oaken-latchd: the Oaken Latch service
 
   oaken-latchd serve --data DIR [--listen ADDR] [--admin-password-file F]
+                     [--probe-programs DIR] [--watch=false]
         the service; its first start makes the account admin
   oaken-latchd demo  --data DIR [--listen ADDR]
-        the same with the lab: three simulated devices of Tidewell Ferries
+        the same with the lab: four simulated devices of Tidewell Ferries
   oaken-latchd lab   [--devices N] [--dir DIR]
         simulated devices alone
 
@@ -91,13 +92,20 @@ func serve(ctx context.Context, args []string, out, errOut io.Writer) error {
 	data := fs.String("data", "", "folder of the records (made if it is not there)")
 	listen := fs.String("listen", "127.0.0.1:8640", "address to listen on")
 	passwordFile := fs.String("admin-password-file", "", "file with the password of the account admin, for the first start")
+	programs := fs.String("probe-programs", "", "folder of the programs that may be run as probes; none may without it")
+	watch := fs.Bool("watch", true, "keep an idle session to each device, to notice one that goes and to read it without a new connection")
 	if err := parse(fs, args, errOut); err != nil {
 		return err
 	}
 	if *data == "" {
 		return &usageError{"serve needs --data DIR"}
 	}
-	s, err := service.Open(ctx, service.Options{Dir: *data, Console: console.Files(), Logger: logger(errOut)})
+	if *programs != "" {
+		if st, err := os.Stat(*programs); err != nil || !st.IsDir() {
+			return &usageError{fmt.Sprintf("--probe-programs %s: there is no such folder", *programs)}
+		}
+	}
+	s, err := service.Open(ctx, service.Options{Dir: *data, Console: console.Files(), Logger: logger(errOut), ProbePrograms: *programs, Unwatched: !*watch})
 	if err != nil {
 		return err
 	}

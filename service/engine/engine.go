@@ -351,6 +351,11 @@ func (e *Engine) Recover(ctx context.Context) error {
 		}
 		e.slog.Info("taking up a commit", "change", c.Change, "phase", r.state.Phase)
 		e.launch(r, guard.Event{Kind: guard.Restarted, At: e.log.Now(), By: audit.Service})
+		// Nobody is to be told where it stood before.
+		select {
+		case <-r.begun:
+		case <-time.After(5 * time.Second): // the journal cannot be written just now
+		}
 	}
 	e.wg.Go(e.keepSchedule)
 	return nil

@@ -23,6 +23,7 @@ type run struct {
 	hands  []*hand
 	probes []*prober
 	events chan said
+	begun  chan struct{} // closed when the first event has been taken
 	over   chan struct{} // closed when the loop has ended
 
 	// The loop's own: what the state will be once the steps gathered are on record.
@@ -39,7 +40,7 @@ func newRun(e *Engine, c store.Commit, hands []*hand) *run {
 	// Every device and probe has one action under way at most, so that nobody
 	// waits to be heard.
 	room := 64 + 4*len(hands) + len(c.Plan.Probes)
-	r := &run{e: e, commit: c, hands: hands, events: make(chan said, room), over: make(chan struct{}), state: c.State, ahead: c.State, changed: make(chan struct{})}
+	r := &run{e: e, commit: c, hands: hands, events: make(chan said, room), begun: make(chan struct{}), over: make(chan struct{}), state: c.State, ahead: c.State, changed: make(chan struct{})}
 	for i, h := range hands {
 		h.run, h.keeper, h.noSave = r, c.Plan.Devices[i].Keeper, c.Plan.Devices[i].NoSave
 		h.queue = make(chan guard.Action, 16)
@@ -98,14 +99,15 @@ func (r *run) loop(first guard.Event) {
 		r.e.wg.Go(h.work)
 		defer h.letGo()
 	}
-	if r.take(said{ev: first}) {
+	done := r.take(said{ev: first})
+	close(r.begun)
+	if done {
 		return
 	}
 	watch := time.NewTicker(min(max(r.commit.Hold/20, r.e.Tempo.Watch), 30*time.Second))
 	defer watch.Stop()
 	for {
 		end, stop := r.alarm()
-		done := false
 		select {
 		case <-r.e.ctx.Done():
 			stop()

@@ -75,7 +75,7 @@ func Button(text string) chromedp.Search { return Text("button", text) }
 
 // Field finds an input by its label.
 func Field(label string) chromedp.Search {
-	return search(`//input[@aria-label=%q] | //input[@id=//label[normalize-space(.)=%q]/@for]`, label, label)
+	return search(`//input[@aria-label=%[1]q] | //textarea[@aria-label=%[1]q] | //input[@id=//label[normalize-space(.)=%[1]q]/@for]`, label)
 }
 
 // Do runs steps with a limit that says which step it was that hung.

@@ -117,6 +117,12 @@ func (c *client) prepare() error {
 		"delete|3|northmole-harbour|/interfaces/interface=port2/ipv4/address=10.64.0.5",
 		"delete|3|northmole-harbour|/interfaces/interface=port3/type",
 		"put|3|northmole-harbour|/interfaces/interface=port4/description|Spare",
+		"open|Who to call at Saltern|--ticket|TF-231",
+		"put|4|saltern-quay|/system/contact|Slip office, ext. 31",
+		"put|4|saltern-slip|/system/contact|Slip office, ext. 31",
+		"open|Winter timetable|--ticket|TF-240",
+		"put|5|saltern-slip|/system/location|Boat slip hut, winter berth",
+		"commit|5|--at|03:30|--zone|Europe/Lisbon",
 	)
 }
 
@@ -148,17 +154,20 @@ func consolePictures(c *client) error {
 	if err := shot("findings", chromedp.Navigate(server+"/changes/3"), chromedp.WaitVisible(browser.Text("code", "/interfaces/interface=port3/type"))); err != nil {
 		return err
 	}
-	if err := browser.Do(ctx, "back", chromedp.Navigate(server+"/changes/2"), chromedp.WaitVisible(browser.Button("Commit on hold"))); err != nil {
+	choices := browser.Text("span", "How: when, which device first, probes, saving")
+	if err := shot("choices", chromedp.Navigate(server+"/changes/4"), chromedp.WaitVisible(browser.Button("Commit on hold")), chromedp.Click(choices),
+		chromedp.WaitVisible(browser.Field("probes")), chromedp.SendKeys(browser.Field("probes"), "state saltern-quay /interfaces/interface=trunk1/oper-status up")); err != nil {
 		return err
 	}
-	if err := browser.Do(ctx, "commit", chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitVisible(browser.Button("Keep it")), chromedp.WaitEnabled(browser.Button("Keep it"))); err != nil {
+	if _, err := c.latch("commit", "4", "--hold", "5m", "--first", "saltern-quay", "--probe", "state saltern-quay /interfaces/interface=trunk1/oper-status up", "--probe", "program ferry-answers Heron"); err != nil {
 		return err
 	}
 	for _, s := range []struct {
 		name, page string
 		wait       chromedp.Search
 	}{
-		{"hold", "/changes/2", browser.Button("Keep it")},
+		{"hold", "/changes/4", browser.Button("Keep it")},
+		{"schedule", "/schedule", browser.Button("Take off")},
 		{"now", "/", browser.Text("h3", "What needs a decision now")},
 		{"devices", "/devices", browser.Text("a", "saltern-quay")},
 		{"device", "/devices/gannet-hall", browser.Text("pre", "zones")},
@@ -168,10 +177,10 @@ func consolePictures(c *client) error {
 			return err
 		}
 	}
-	if err := shot("hold-dark", chromedp.Navigate(server+"/changes/2"), chromedp.WaitVisible(browser.Button("Keep it")), chromedp.Click(browser.Text("div", "dark")+`[@title="dark"]`)); err != nil {
+	if err := shot("hold-dark", chromedp.Navigate(server+"/changes/4"), chromedp.WaitVisible(browser.Button("Keep it")), chromedp.Click(browser.Text("div", "dark")+`[@title="dark"]`)); err != nil {
 		return err
 	}
-	_, err = c.latch("revert", "2", "--yes")
+	_, err = c.latch("revert", "4", "--yes")
 	return err
 }
 
@@ -179,8 +188,8 @@ func consolePictures(c *client) error {
 func (c *client) pictures() error {
 	for _, p := range []struct{ name, script string }{
 		{"preview", "latch preview 2"},
-		{"commit", "latch commit 2 --hold 5m; echo; latch show 2; echo; latch devices"},
-		{"confirm", "latch confirm 2; echo; latch changes; echo; latch device show gannet-hall; echo; latch config northmole-harbour /interfaces/interface=port1; latch config northmole-harbour /interfaces/interface=port1/mtuu"},
+		{"commit", "latch commit 4 --hold 5m --first saltern-quay --probe 'state saltern-quay /interfaces/interface=trunk1/oper-status up' --probe 'program ferry-answers Heron'; echo; latch show 4; echo; latch extend 4 20m; echo; latch devices"},
+		{"confirm", "latch confirm 4; echo; latch schedule; echo; latch changes; echo; latch device show gannet-hall; echo; latch config northmole-harbour /interfaces/interface=port1; latch config northmole-harbour /interfaces/interface=port1/mtuu"},
 		{"files", "latch config northmole-harbour > now.outline; sed 's/10.64.0.5/10.64.0.1/; s/mtu: 1500/mtu: 9000/' now.outline > new.outline; latch check new.outline --device northmole-harbour; echo; latch compare northmole-harbour new.outline; echo; latch compare northmole-harbour new.outline --as groups; echo; latch convert new.outline --device northmole-harbour --to json | head -12"},
 		{"audit", "latch audit --limit 28 | cut -c1-150; latch audit verify"},
 	} {

@@ -119,6 +119,7 @@ function Words({ change, commit }: { change: Change; commit: Commit }) {
         </Button>
         {awaiting && (
           <Dropdown
+            trigger={["click"]}
             menu={{
               items: [...more.map((s) => ({ key: String(s), label: `${span(s)} more` })), ...(commit.secondsLeft > 300 ? [{ key: "-300", label: "5 min less" }] : [])],
               onClick: ({ key }) => { hold.mutate(Number(key)); },

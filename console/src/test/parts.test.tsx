@@ -117,7 +117,7 @@ describe("HoldBar", () => {
       return Promise.resolve(new Response(JSON.stringify(doc), { status: 200 }));
     });
     page(<HoldBar change={holding} mayDecide />);
-    await userEvent.hover(screen.getByRole("button", { name: "More time…" }));
+    await userEvent.click(screen.getByRole("button", { name: "More time…" }));
     await userEvent.click(await screen.findByText("20 min more"));
     await waitFor(() => { expect(asked.some((a) => a.includes('/changes/7/hold {"addSeconds":1200}'))).toBe(true); });
     await userEvent.click(screen.getByRole("button", { name: "Go back now" }));

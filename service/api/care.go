@@ -89,7 +89,7 @@ func (a *API) visitors(c *call) (any, error) {
 	}
 	out := []wire.Visitor{}
 	for _, v := range list {
-		doc := wire.Visitor{ID: v.ID, Account: v.Account, Source: v.Source, Transport: v.Transport, Since: v.Since, Own: v.Own || a.Fleet.Stands(d.Name, v.ID)}
+		doc := wire.Visitor{ID: v.ID, Account: v.Account, Source: v.Source, Transport: v.Transport, Since: v.Since, Own: v.Own || a.Fleet.Stands(d.Name, v.ID) || a.Engine.Owns(d.ID, v.ID)}
 		for _, l := range v.Locks {
 			doc.Locks = append(doc.Locks, wire.HeldLock(l))
 		}

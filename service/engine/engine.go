@@ -394,6 +394,25 @@ func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {
 	return newRun(e, c, hands), nil
 }
 
+// Owns reports whether a session on a device belongs to a commit under way.
+func (e *Engine) Owns(device int64, session string) bool {
+	e.mu.Lock()
+	r := e.busy[device]
+	e.mu.Unlock()
+	if r == nil {
+		return false
+	}
+	for _, h := range r.hands {
+		h.mu.Lock()
+		ours := h.device == device && (h.session != nil && h.session.SessionID == session || h.asked != nil && h.asked.SessionID == session)
+		h.mu.Unlock()
+		if ours {
+			return true
+		}
+	}
+	return false
+}
+
 // Holder gives the change whose commit is under way on a device, 0 if none.
 func (e *Engine) Holder(device int64) int64 {
 	e.mu.Lock()

@@ -67,7 +67,7 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
         items={[{
           key: "how", label: "How: when, which device first, probes, saving",
           children: (
-            <Flex gap={24} wrap>
+            <Flex gap={24} wrap style={{ maxHeight: "42vh", overflowY: "auto" }}>
               <Choice label="When">
                 <Radio.Group value={start} onChange={(e) => { setStart(e.target.value as Start); }} vertical options={[
                   { value: "now", label: "now" },

@@ -160,7 +160,13 @@ func (c *Client) receive() {
 }
 
 // okReply is what a plain <ok/> reads to. Nobody changes it.
-var okReply = &markup.Element{Name: base("rpc-reply"), Children: []*markup.Element{{Name: base("ok")}}}
+var okReply = func() *markup.Element {
+	el, err := markup.Parse([]byte(`<rpc-reply xmlns="`+BaseNS+`"><ok/></rpc-reply>`), markup.Limits{})
+	if err != nil {
+		panic(err) // it is a constant
+	}
+	return el
+}()
 
 func (c *Client) deliver(el *markup.Element) {
 	id, ok := el.Attr("", "message-id")

@@ -68,12 +68,17 @@ func order(in wire.NewCommit) (engine.Order, error) {
 	return o, nil
 }
 
-func (a *API) commit(c *call) (any, error) {
+// own gives the change in the path, if the person may still edit it.
+func (a *API) own(c *call) (store.Change, error) {
 	n, err := numberParam(c)
 	if err != nil {
-		return nil, err
+		return store.Change{}, err
 	}
-	ch, err := a.Desk.Own(c.ctx, c.person, n)
+	return a.Desk.Own(c.ctx, c.person, n)
+}
+
+func (a *API) commit(c *call) (any, error) {
+	ch, err := a.own(c)
 	if err != nil {
 		return nil, err
 	}

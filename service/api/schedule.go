@@ -56,11 +56,7 @@ func (a *API) clocks(c *call, devices []store.Device) []wire.Clock {
 // schedule puts a change's commit on the schedule, once it was found that it
 // could be committed now.
 func (a *API) schedule(c *call) (any, error) {
-	n, err := numberParam(c)
-	if err != nil {
-		return nil, err
-	}
-	ch, err := a.Desk.Own(c.ctx, c.person, n)
+	ch, err := a.own(c)
 	if err != nil {
 		return nil, err
 	}

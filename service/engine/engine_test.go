@@ -124,7 +124,7 @@ func TestSessionDiesAtEachStep(t *testing.T) {
 			r := newRoom(t, router)
 			n := r.stage(router + " " + contact + " new")
 			r.Devices[router].OnOperation(on(step.name, step.nth, lab.Fault{DropBefore: !step.after, DropAfter: step.after}))
-			r.commit(n, 10*time.Second)
+			r.commit(n, 40*time.Second)
 			s := r.until(n, 90*time.Second, func(s guard.State) bool { return done(s) || awaiting(s) })
 			if awaiting(s) {
 				require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}))

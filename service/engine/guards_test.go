@@ -26,7 +26,7 @@ import (
 // there are processors.
 func TestMain(m *testing.M) {
 	flag.Parse()
-	_ = flag.Set("test.parallel", "12")
+	_ = flag.Set("test.parallel", "8")
 	os.Exit(m.Run())
 }
 

@@ -38,8 +38,9 @@ func number(name string, otherwise int64) int64 {
 func TestFaultSchedules(t *testing.T) {
 	t.Parallel()
 	count, first := number("SCHEDULES", 1000), time.Now().UnixNano()
+	workers, atOnce := sync.WaitGroup{}, int64(64)
 	if raced {
-		count = min(count, 48)
+		count, atOnce = min(count, 24), 6
 	}
 	if seed := number("SEED", 0); seed != 0 {
 		count, first = 1, seed
@@ -49,8 +50,7 @@ func TestFaultSchedules(t *testing.T) {
 	ends := map[guard.Outcome]int{}
 	// Most of a schedule is waiting, so many run at once. Whichever fails ends
 	// its own worker alone.
-	var workers sync.WaitGroup
-	for w := range min(count, 64) {
+	for w := range min(count, atOnce) {
 		workers.Go(func() {
 			r := soakRoom(t, uint64(first+w))
 			for i := next.Add(1) - 1; i < count && !t.Failed(); i = next.Add(1) - 1 {

@@ -71,13 +71,13 @@ type NewDevice struct {
 
 // Device is a device and what is known of it.
 type Device struct {
-	Name     string    `json:"name"`
-	Address  string    `json:"address"`
-	Account  string    `json:"account"`
-	Auth     string    `json:"auth"`
-	Site     string    `json:"site,omitempty"`
-	Role     string    `json:"role,omitempty"`
-	Trusted  bool      `json:"trusted"` // a person accepted its host key
+	Name    string `json:"name"`
+	Address string `json:"address"`
+	Account string `json:"account"`
+	Auth    string `json:"auth"`
+	Site    string `json:"site,omitempty"`
+	Role    string `json:"role,omitempty"`
+	Trusted bool   `json:"trusted"` // a person accepted its host key
 	Guard
 	Seen     time.Time `json:"seen,omitzero"`
 	Trouble  string    `json:"trouble,omitempty"`

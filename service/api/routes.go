@@ -406,7 +406,7 @@ func (a *API) attention(c *call) (any, error) {
 		return nil, err
 	}
 	for _, d := range devices {
-		if d.Unsaved {
+		if d.Unsaved && d.HeldBy == 0 {
 			out.Unsaved = append(out.Unsaved, d)
 		}
 		if d.Trouble != "" || !d.Trusted {

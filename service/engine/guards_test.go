@@ -72,6 +72,8 @@ func TestEveryKind(t *testing.T) {
 			assert.Equal(t, c.keeper, s.Devices[0].Keeper)
 			assert.Equal(t, c.keeper != guard.ByService, s.Devices[0].Tells, "its lock tells of a pending commit")
 			assert.Equal(t, "new", r.Value(router, contact))
+			s = r.until(n, 20*time.Second, func(s guard.State) bool { return s.Warned })
+			assert.Equal(t, guard.Awaiting, s.Phase, "before it ends, that is said")
 			s = r.until(n, 20*time.Second, done)
 			assert.Contains(t, s.Reason, "without a confirm")
 			r.truth(n, s, router)

@@ -134,6 +134,10 @@ func (r *run) loop(first guard.Event) {
 func (r *run) alarm() (<-chan time.Time, func()) {
 	at := r.ahead.Deadline
 	switch r.ahead.Phase {
+	case guard.Awaiting:
+		if !r.ahead.Warned {
+			at = at.Add(-guard.Warning(r.ahead.Hold))
+		}
 	case guard.AllReady:
 		at = r.ahead.LapsesAt
 	case guard.Keeping, guard.Settling, guard.Reverting:

@@ -254,7 +254,10 @@ func TestProbePrograms(t *testing.T) {
 		return r.Engine.Commit(t.Context(), "mara", n, engine.Order{Hold: time.Minute, Probes: []guard.Probe{p}}, servicetest.Works(parts))
 	}
 	require.ErrorContains(t, commit(guard.Probe{Kind: guard.ProbeProgram, Program: "phones"}), "this service runs no programs")
-	r.Engine.Programs = dir
+	here, err := os.Getwd()
+	require.NoError(t, err)
+	r.Engine.Programs, err = filepath.Rel(here, dir) // as somebody may give it
+	require.NoError(t, err)
 	for want, p := range map[string]guard.Probe{
 		"not the name of a probe program": {Kind: guard.ProbeProgram, Program: "../phones"}, "there is no program notes.txt": {Kind: guard.ProbeProgram, Program: "notes.txt"},
 		"is no address": {Kind: guard.ProbeTCP, Address: "harbour"}, "there is no device": {Kind: guard.ProbeState, Device: "x", Path: "/a", Want: "b"},

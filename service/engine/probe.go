@@ -203,7 +203,11 @@ func (e *Engine) programFile(name string) (string, error) {
 	if name != filepath.Base(name) || strings.HasPrefix(name, ".") {
 		return "", refusal.New(refusal.Invalid, "give the name of a file in "+e.Programs, "%q is not the name of a probe program", name)
 	}
-	file := filepath.Join(e.Programs, name)
+	// Whole, as the program is run in its own folder.
+	file, err := filepath.Abs(filepath.Join(e.Programs, name))
+	if err != nil {
+		return "", err
+	}
 	st, err := os.Stat(file)
 	if err != nil || !st.Mode().IsRegular() || st.Mode().Perm()&0o111 == 0 {
 		return "", refusal.New(refusal.NotFound, "put it there, executable", "there is no program %s in %s", name, e.Programs)

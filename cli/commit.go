@@ -53,12 +53,7 @@ func (a *app) begin(n int64, o *orderFlags, due *dueFlags, enough func(wire.Chan
 	if err := a.call("POST", changePath(n)+"/begin", nil, &c); err != nil {
 		return err
 	}
-	f := follower{a: a}
-	c, err := f.until(n, enough)
-	if err != nil {
-		return err
-	}
-	return a.verdict(c)
+	return a.follow(n, enough)
 }
 
 // settled reports whether a change's commit is decided for good.
@@ -218,6 +213,16 @@ type follower struct {
 	a    *app
 	last string
 	live bool // a countdown stands on the last line
+}
+
+// follow follows a commit until that is enough, and ends with the verdict.
+func (a *app) follow(n int64, enough func(wire.Change) bool) error {
+	f := follower{a: a}
+	c, err := f.until(n, enough)
+	if err != nil {
+		return err
+	}
+	return a.verdict(c)
 }
 
 // until looks at a change until it is as wanted.

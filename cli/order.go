@@ -168,12 +168,7 @@ func (a *app) start(n int64, in wire.NewCommit, enough func(wire.Change) bool) e
 		return err
 	}
 	a.weakGuards(c)
-	f := follower{a: a}
-	c, err := f.until(n, enough)
-	if err != nil {
-		return err
-	}
-	return a.verdict(c)
+	return a.follow(n, enough)
 }
 
 // weakGuards names the devices that do not go back all by themselves.

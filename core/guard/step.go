@@ -116,8 +116,14 @@ func (m *machine) replied(d *Device, i int) {
 		}
 	case CancelDone, RestoreDone:
 		if d.Standing == GoingBack {
-			if m.ev.Err != "" {
+			switch {
+			case m.ev.Err != "":
 				d.Said = m.ev.Err
+			case d.Odd: // what is odd of it stays said
+			case m.ev.Kind == RestoreDone:
+				d.Said = "its former configuration was written, and is to be read back"
+			default:
+				d.Said = "was told to cancel, and is to be read back"
 			}
 			m.do(DoLook, i)
 		}

@@ -173,9 +173,9 @@ func TestKeptOnOneIsWrittenBack(t *testing.T) {
 			return f
 		}
 	}())
-	// The router's third lock is the first of the writing back: it finds someone
+	// The router's fifth lock is the first of the writing back: it finds someone
 	// there and has to try again.
-	r.Devices[router].OnOperation(on("lock", 3, lab.Fault{Refuse: netconf.RPCErrors{{Type: "protocol", Tag: "lock-denied", Info: "<session-id>99</session-id>"}}}))
+	r.Devices[router].OnOperation(on("lock", 5, lab.Fault{Refuse: netconf.RPCErrors{{Type: "protocol", Tag: "lock-denied", Info: "<session-id>99</session-id>"}}}))
 	r.commit(n, 20*time.Second)
 	r.until(n, 30*time.Second, awaiting)
 	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}))

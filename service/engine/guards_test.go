@@ -191,6 +191,33 @@ func TestHoldIsMoved(t *testing.T) {
 	}
 }
 
+// A confirm that one device does not answer is confirmed nowhere and holds
+// nothing up: the hold can still be moved on the others, and confirmed then.
+func TestConfirmNotAnswered(t *testing.T) {
+	t.Parallel()
+	r := newKind(t, func(*lab.Spec) {}, router, quay)
+	n := r.stage(router+" "+contact+" new", quay+" "+contact+" new")
+	r.commit(n, time.Minute)
+	s := r.until(n, 20*time.Second, awaiting)
+	end := s.Deadline
+	r.Devices[quay].OnOperation(func(op *markup.Element) lab.Fault {
+		if op.Name.Local == "get-config" {
+			return lab.Fault{Delay: 300 * time.Millisecond, DropBefore: true}
+		}
+		return lab.Fault{}
+	})
+	r.say(n, guard.SayConfirm)
+	s = r.until(n, 20*time.Second, func(s guard.State) bool { return awaiting(s) && s.Devices[1].Unreachable })
+	r.Devices[quay].OnOperation(nil)
+	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayUntil, Until: end.Add(time.Hour), By: "mara"}))
+	s = r.until(n, 20*time.Second, func(s guard.State) bool { return s.NewDeadline.IsZero() })
+	assert.Equal(t, end.Add(time.Hour), s.Deadline, "%+v", s.Devices)
+	r.say(n, guard.SayConfirm)
+	s = r.until(n, 20*time.Second, done)
+	assert.Equal(t, guard.Kept, s.Outcome)
+	r.truth(n, s, router, quay)
+}
+
 // Waves: the first is proved, with its probes, before the next begins; a probe
 // that fails there keeps the others untouched.
 func TestWavesAndProbes(t *testing.T) {

@@ -131,6 +131,9 @@ func sleep(ctx context.Context, d time.Duration) bool {
 }
 
 func (h *hand) act(ctx context.Context, a guard.Action) guard.Event {
+	if a.Kind != guard.DoConfirm && a.Kind != guard.DoSettle {
+		h.dropAsked() // no confirm follows: what it has locked must not stand in the way
+	}
 	switch a.Kind {
 	case guard.DoPrepare:
 		if err := h.prepare(ctx); err != nil {
@@ -277,15 +280,19 @@ func (h *hand) dropSession() {
 	}
 }
 
-// dropAsked lets go of the session that was kept for a confirm.
+// dropAsked ends the session that was kept for a confirm, and with it its lock.
+// The way in may be cut: it does not wait long for an answer.
 func (h *hand) dropAsked() {
 	h.mu.Lock()
 	s := h.asked
 	h.asked = nil
 	h.mu.Unlock()
-	if s != nil {
-		part(s)
+	if s == nil {
+		return
 	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	_ = s.Close(ctx)
 }
 
 // letGo ends whatever sessions are left when the run is over.

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"oakenlatch/core/ledger"
@@ -140,9 +141,13 @@ func (e *Engine) wake() {
 }
 
 // keepSchedule begins what is due, until the engine stops. The clock may be
-// set meanwhile, so it looks often.
+// set meanwhile, so it looks often. Each is begun by itself: one that has to
+// wait for a slow device delays no other.
 func (e *Engine) keepSchedule() {
 	const often = 10 * time.Second
+	since := e.log.Now()
+	var mu sync.Mutex
+	under := map[int64]bool{} // being begun
 	for {
 		wait := often
 		list, err := e.store.Waiting(e.ctx)
@@ -155,7 +160,19 @@ func (e *Engine) keepSchedule() {
 				wait = min(wait, left)
 				break
 			}
-			e.due(v)
+			mu.Lock()
+			begun := under[v.ID]
+			under[v.ID] = true
+			mu.Unlock()
+			if begun {
+				continue
+			}
+			e.wg.Go(func() {
+				e.due(v, since)
+				mu.Lock()
+				defer mu.Unlock()
+				delete(under, v.ID)
+			})
 		}
 		select {
 		case <-e.ctx.Done():
@@ -166,11 +183,20 @@ func (e *Engine) keepSchedule() {
 	}
 }
 
-// due begins something whose time has come, unless that is too long ago.
-func (e *Engine) due(v store.Scheduled) {
+// punctual is how late a service that was there may come to it: a busy machine
+// is not one that was down.
+const punctual = 5 * time.Second
+
+// due begins something whose time has come, unless that is too long ago. since
+// is from when on the schedule is kept.
+func (e *Engine) due(v store.Scheduled, since time.Time) {
 	late := e.log.Now().Sub(v.At).Round(time.Second)
+	allowed := v.Lateness
+	if v.At.After(since) {
+		allowed = max(allowed, punctual)
+	}
 	var err error
-	if late > v.Lateness {
+	if late > allowed {
 		err = e.end(e.ctx, audit.Service, v, "missed", fmt.Sprintf("missed: it was due at %s, and the service came to it %s late, which is more than the %s allowed; nothing was done",
 			v.At.UTC().Format(time.RFC3339), late, v.Lateness))
 	} else if why := e.beginDue(v); why != nil && e.ctx.Err() == nil {

@@ -137,7 +137,6 @@ func (h *hand) lookOnce(ctx context.Context, a guard.Action) guard.Event {
 		}
 	}
 	if a.Asked && ev.Found == guard.FoundResult {
-		h.dropAsked()
 		h.mu.Lock()
 		h.asked, kept = s, true
 		h.mu.Unlock()
@@ -237,7 +236,6 @@ func (h *hand) confirm(ctx context.Context) error {
 
 // cancel ends the device's trial.
 func (h *hand) cancel(ctx context.Context) error {
-	h.dropAsked()
 	if h.keeper == guard.BySession {
 		h.leave() // that is the way to cancel it (RFC 6241 section 8.4.1)
 		return nil

@@ -103,6 +103,10 @@ func (f *Fleet) stand(w *watching, name string) {
 			w.put(name, nil)
 			s.Abort()
 		}
+		var trouble *Error
+		if errors.As(err, &trouble) && trouble.Kind == BadLogin {
+			retry = lastRetry // devices shut accounts out that try too often
+		}
 		select {
 		case <-w.ctx.Done():
 			return

@@ -46,11 +46,11 @@ check: console/node_modules/.installed
 	cd console && npm run --silent check && npm run --silent lint
 
 # What the race detector would make too long: walked in full without it.
-LONG := TestWalk|TestFaultSchedules|TestCutAtEveryMessage
+LONG := TestWalk|TestFaultSchedules|TestCutAtEveryMessage|TestVeryLargeLoad|TestForecast.*
 
 go-test: console/dist/index.html
 	@($(GO) test -race -count=1 -json -timeout 20m ./... ; \
-	  $(GO) test -count=1 -json -timeout 20m -run '^($(LONG))$$' ./core/guard ./service/engine) | $(GO) run ./test/totals
+	  $(GO) test -count=1 -json -timeout 20m -run '^($(LONG))$$' ./core/guard ./service/engine ./service/desk ./lab) | $(GO) run ./test/totals
 
 console-test: console/node_modules/.installed
 	cd console && npm test --silent

@@ -164,20 +164,58 @@ func deviceClear(a *app, fs *flag.FlagSet) func([]string) error {
 
 func deviceSet(a *app, fs *flag.FlagSet) func([]string) error {
 	save := fs.String("save", "", "save what is kept to its startup: yes or no")
+	seenAs := fs.String("seen-as", "", "its management address, perhaps with port, as packets have it in the network; - for the one that is connected to")
+	seenFrom := fs.String("seen-from", "", "this service's address as the device sees it; - for what the device tells")
+	via := fs.String("via", "", "the devices on the way to it, nearest to it first, with commas; - for what their configurations tell")
 	return func(args []string) error {
-		s, err := yesOrNo("save", *save)
-		if err != nil {
+		in := wire.Settings{SeenAs: given(*seenAs), SeenFrom: given(*seenFrom)}
+		var err error
+		if in.Save, err = yesOrNo("save", *save); err != nil {
 			return err
 		}
-		if s == nil {
+		if v := given(*via); v != nil {
+			list := append([]string{}, names(*v)...)
+			in.Via = &list
+		}
+		if in == (wire.Settings{}) {
 			return wrongUse("say what to set, e.g. latch device set %s --save no", args[0])
 		}
 		var d wire.Device
-		if err := a.call("PATCH", devicePath(args[0]), wire.Settings{Save: s}, &d); err != nil {
+		if err := a.call("PATCH", devicePath(args[0]), in, &d); err != nil {
 			return err
 		}
-		return a.show(d, func() { a.printf("%s: %s\n", d.Name, saveText(d)) })
+		return a.show(d, func() {
+			a.printf("%s: %s\n", d.Name, saveText(d))
+			for _, line := range seenText(d) {
+				a.printf("  %s\n", line)
+			}
+		})
 	}
+}
+
+// given reads a flag that may be left out, and is - to empty what was set.
+func given(text string) *string {
+	if text == "" {
+		return nil
+	}
+	text = strings.TrimPrefix(text, "-")
+	return &text
+}
+
+// seenText tells how a device's management is seen from the network, where that
+// was told.
+func seenText(d wire.Device) []string {
+	var out []string
+	if d.SeenAs != "" {
+		out = append(out, "in the network its management is at "+d.SeenAs)
+	}
+	if d.SeenFrom != "" {
+		out = append(out, "it sees this service as "+d.SeenFrom)
+	}
+	if len(d.Via) > 0 {
+		out = append(out, "the way to it leads through "+strings.Join(d.Via, ", "))
+	}
+	return out
 }
 
 func saveText(d wire.Device) string {

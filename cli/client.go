@@ -66,6 +66,12 @@ func (a *app) remember(r remembered) error {
 
 // call makes an API request. in and out may be nil.
 func (a *app) call(method, path string, in, out any) error {
+	return a.callIf("", method, path, in, out)
+}
+
+// callIf is call for what rests on a part as it was seen: it is refused if the
+// part has another tag by now. "" does not matter.
+func (a *app) callIf(tag, method, path string, in, out any) error {
 	if a.server == "" {
 		return wrongUse("no server is set; sign in with: latch login --server URL --user NAME --password-file F")
 	}
@@ -86,6 +92,9 @@ func (a *app) call(method, path string, in, out any) error {
 	}
 	if in != nil {
 		req.Header.Set("Content-Type", "application/json")
+	}
+	if tag != "" {
+		req.Header.Set("If-Match", `"`+tag+`"`)
 	}
 	if a.token != "" {
 		req.Header.Set("Authorization", "Bearer "+a.token)

@@ -17,6 +17,8 @@ func standing(d wire.Device) string {
 		return fmt.Sprintf("held by change %d", d.HeldBy)
 	case d.Trouble != "":
 		return "trouble"
+	case d.Reserved != nil:
+		return "reserved by " + d.Reserved.Holder
 	case d.Unsaved:
 		return "running not saved"
 	case d.Seen.IsZero():
@@ -64,6 +66,12 @@ func deviceShow(a *app, _ *flag.FlagSet) func([]string) error {
 			if d.Unsaved {
 				a.printf("            %s; see and save it: latch device save %s\n", a.paint(alarm, "it does not hold what runs now"), d.Name)
 			}
+			for _, line := range seenText(d) {
+				a.printf("  way       %s\n", line)
+			}
+			if r := d.Reserved; r != nil {
+				a.printf("  reserved  by %s until %s: %s\n", r.Holder, when(r.Until), r.Reason)
+			}
 			if d.Clock != nil {
 				a.printf("  clock     %s, read %s\n", clockText(*d.Clock), when(d.Clock.Read))
 			}
@@ -91,6 +99,7 @@ func deviceAdd(a *app, fs *flag.FlagSet) func([]string) error {
 	fs.StringVar(&in.Account, "user", "", "account on the device")
 	fs.StringVar(&in.Site, "site", "", "where it stands")
 	fs.StringVar(&in.Role, "role", "", "what it is, e.g. router")
+	fs.StringVar(&in.SeenAs, "seen-as", "", "its management address, perhaps with port, as packets have it in the network, where that is another")
 	password := fs.String("password-file", "", "file with the account's password, - for standard input")
 	key := fs.String("key-file", "", "file with a private key for the account")
 	return func(args []string) error {

@@ -222,37 +222,6 @@ func fixText(f *check.Fix) string {
 	return strings.TrimSpace(fmt.Sprintf("mended by: %s %s %s", f.Edit, f.Path, f.Value))
 }
 
-// mend stages the edit that a finding offers.
-func mend(a *app, _ *flag.FlagSet) func([]string) error {
-	return func(args []string) error {
-		n, err := changeNumber(args[0])
-		if err != nil {
-			return err
-		}
-		var p wire.Preview
-		if err := a.call("GET", changePath(n)+"/preview", nil, &p); err != nil {
-			return err
-		}
-		offered := 0
-		for _, part := range p.Parts {
-			for _, f := range part.Findings {
-				if f.Fix == nil {
-					continue
-				}
-				if offered++; fmt.Sprint(offered) != args[1] {
-					continue
-				}
-				in := wire.NewEdit{Device: part.Device, Op: f.Fix.Edit, Path: f.Fix.Path}
-				if f.Fix.Value != "" {
-					in.Value = &f.Fix.Value
-				}
-				return a.stage(args[0], in)
-			}
-		}
-		return wrongUse("finding %q offers no edit; change %d has %s with one: latch preview %d", args[1], n, count(offered, "finding", "findings"), n)
-	}
-}
-
 // side is one of two configurations to compare.
 type side struct {
 	name, device, from string // device "" is a file

@@ -135,7 +135,7 @@ func TestFilesWithADevice(t *testing.T) {
 			}}}}
 		case "POST/changes/7/edits":
 			_ = json.NewDecoder(r.Body).Decode(&staged)
-			answer = wire.Staged{Edit: wire.Edit{Device: "d", Path: staged.Path}, After: "1"}
+			answer = []wire.Staged{{Edit: wire.Edit{Device: "d", Path: staged.Path}, After: "1"}}
 		default:
 			w.WriteHeader(http.StatusNotFound)
 			answer = wire.Problem{Type: wire.ProblemPrefix + "not-found", Detail: "there is no device"}
@@ -155,7 +155,7 @@ func TestFilesWithADevice(t *testing.T) {
 	status, _, errs = run(t, h, nil, "mend", "7", "1")
 	assert.Equal(t, Done, status, errs)
 	require.NotNil(t, staged.Value)
-	assert.Equal(t, []string{"d", "put", "/y", "1"}, []string{staged.Device, staged.Op, staged.Path, *staged.Value})
+	assert.Equal(t, []string{"d", "put", "/y", "1"}, []string{staged.Devices[0], staged.Op, staged.Path, *staged.Value})
 	status, _, errs = run(t, h, nil, "mend", "7", "2")
 	assert.Equal(t, WrongUse, status)
 	assert.Contains(t, errs, "change 7 has 1 finding with one")
@@ -177,7 +177,7 @@ func TestPreviewOfManyChanges(t *testing.T) {
 	assert.Equal(t, Done, status)
 	assert.Contains(t, out, "  ~    398× /i=*/mtu: 1500 → 9000\n            /i=a/mtu, /i=b/mtu, /i=c/mtu, …\n  +      1× /v: 7\n  −      1× /w: 8\n")
 	assert.Contains(t, out, "400 changes; line by line: latch preview 7 --whole")
-	assert.Contains(t, out, "left to the device's own validate: 2 conditions\n    the module of prefix x is not at hand")
+	assert.Contains(t, out, "left to the device's own validate: 2 conditions (ask it now with --validate)\n    the module of prefix x is not at hand")
 	assert.NotContains(t, out, "~ mtu: 1500")
 	_, out, _ = run(t, h, nil, "preview", "7", "--whole")
 	assert.Contains(t, out, "~ mtu: 1500 → 9000")

@@ -29,6 +29,8 @@ type orderFlags struct {
 	confirm     string
 	failedProbe string
 	save        string
+	preview     string
+	cutOff      list
 }
 
 func newOrderFlags(fs *flag.FlagSet) *orderFlags {
@@ -40,11 +42,13 @@ func newOrderFlags(fs *flag.FlagSet) *orderFlags {
 	fs.StringVar(&o.confirm, "confirm", "hand", "who confirms: hand, or probes once every one of them passes")
 	fs.StringVar(&o.failedProbe, "failed-probe", "wait", "what a failing probe does: wait, or revert at once")
 	fs.StringVar(&o.save, "save", "", "save to startup once kept: yes or no; left out, each device's setting")
+	fs.StringVar(&o.preview, "preview", "", "the digest of the preview it rests on; left out, the last one you were shown")
+	fs.Var(&o.cutOff, "cut-off", "commit though this device would be cut off with nobody left to send it back; may be given again")
 	return o
 }
 
 // orderNames are the flags that say how a commit is wanted.
-var orderNames = []string{"hold", "first", "probe", "probe-within", "confirm", "failed-probe", "save"}
+var orderNames = []string{"hold", "first", "probe", "probe-within", "confirm", "failed-probe", "save", "preview", "cut-off"}
 
 // given names those of the flags that were given.
 func (o *orderFlags) given() (names []string) {
@@ -59,7 +63,7 @@ func (o *orderFlags) given() (names []string) {
 }
 
 func (o *orderFlags) order() (wire.NewCommit, error) {
-	in := wire.NewCommit{HoldSeconds: o.hold.seconds(), Probes: o.probes, ProbeWithinSeconds: o.within.seconds()}
+	in := wire.NewCommit{HoldSeconds: o.hold.seconds(), Probes: o.probes, ProbeWithinSeconds: o.within.seconds(), Preview: o.preview, CutOff: o.cutOff}
 	for _, names := range o.first {
 		wave := strings.FieldsFunc(names, func(r rune) bool { return r == ',' || r == ' ' })
 		if len(wave) == 0 {

@@ -31,7 +31,14 @@ var everything = wire.Preview{
 		Behind: true, Moved: []diff.Line{{Mark: "+", Text: "contact: x"}},
 		Conflicts: []wire.Conflict{{Path: "/x/mtu", Base: "1500", Mine: "9000", Theirs: "1400", Why: "changed here and on the device"}},
 		Findings:  []check.Finding{{Severity: check.Error, Path: "/x", Message: "is mandatory and not set"}},
+		Since:     []wire.Revision{{Number: 4, At: at, Source: "change", Change: 6, Author: "joss"}, {Number: 5, At: at, Source: "outside"}},
+		Decided:   []wire.Conflict{{Path: "/x/name", Base: "a", Mine: "b", Theirs: "c", Keep: "theirs", Actor: "joss", At: at}},
+		Forecasts: []wire.Forecast{{Device: "northmole", Answer: "cuts", Path: "/interfaces/interface=m/enabled", Because: "interface m is shut down"},
+			{Device: "gannet", Answer: "unknown", Path: "/odd", Because: "it touches /odd, which this forecast does not understand"}},
+		MovesTo: "192.0.2.22:830", Tried: true, Said: "frames too large", Helpless: true, HeldBy: 9,
+		Reserved: &wire.Reservation{Holder: "joss", Until: at, Reason: "new fibre"}, Hindrance: "northmole cannot be changed",
 	}},
+	Digest: "abc123", At: at, Steps: []string{"prepare: lock northmole"}, EstimateSeconds: 3,
 }
 
 func TestPreviewTellsEverything(t *testing.T) {
@@ -45,18 +52,36 @@ northmole  against what was last known (revision 3)
   ~   mtu: 1500 → 9000
   edit 4: put /x/mtu 9000 (mara, `+when(at)+`)
   not reached: northmole (a:1): no answer
-  behind: the device moved on since revision 3, where this started:
+  behind: the device moved on since revision 3, where this started (latch rebase 7 northmole):
   + contact: x
+    revision 4, `+when(at)+`: change 6 of joss
+    revision 5, `+when(at)+`: changed outside of this service; by whom is not known
+  decided by joss, `+when(at)+`: /x/name
+      was     a
+      mine    b
+    * theirs  c
   conflict /x/mtu: changed here and on the device
-    was     1500
-    here    9000
-    device  1400
+      was     1500
+      mine    9000
+      theirs  1400
+    keep one: latch decide 7 northmole /x/mtu mine|theirs
   error /x: is mandatory and not set
-  left to the device's own validate: 2 conditions
+  lockout forecast: cuts: interface m is shut down (/interfaces/interface=m/enabled)
+  way to gannet: unknown: it touches /odd, which this forecast does not understand
+  its management moves to 192.0.2.22:830: the hold's proof of the way in goes there
+  the device itself says no: frames too large
+  reserved by joss until `+when(at)+`: new fibre
+  busy: the commit of change 9 is under way on it
   note: running here is not saved to startup; see it with: latch device save northmole
   guard: none: the device has no candidate datastore
+  beware: it would be cut off, and nobody could send it back; a commit must say so: --cut-off northmole
 
-Not ready: see above what must be mended first.
+A commit would, in about 3s until it is on hold:
+  1. prepare: lock northmole
+Preview abc123, `+when(at)+`: what is committed is this, or it is refused.
+
+Not ready:
+  northmole cannot be changed
 `, out)
 	status, out, _ = run(t, answer(200, everything), nil, "preview", "7", "--json")
 	assert.Equal(t, AnswerNo, status)

@@ -9,9 +9,13 @@ import (
 	"crypto/rand"
 	"crypto/subtle"
 	"fmt"
+	"maps"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -50,16 +54,19 @@ type Device struct {
 	HostKey ssh.PublicKey
 	Address string // where it listens
 
-	set      *moduleSet
-	server   *netconf.Server
-	sshCfg   *ssh.ServerConfig
-	listener net.Listener
-	gate     *gate
-	conns    sync.WaitGroup
+	set    *moduleSet
+	server *netconf.Server
+	sshCfg *ssh.ServerConfig
+	doors  []*door // the first is its own
+	conns  sync.WaitGroup
+
+	opening sync.Mutex // taken before mu
 
 	mu        sync.Mutex
 	booted    time.Time
 	running   *tree.Node
+	effective *tree.Node // what of running is in effect
+	behind    []*Device  // those that this one passes packets on to
 	candidate *tree.Node
 	startup   *tree.Node
 	dirty     bool // the candidate was edited since it last equalled running
@@ -95,7 +102,7 @@ func Start(spec Spec) (*Device, error) {
 		return nil, err
 	}
 	d := &Device{
-		Spec: spec, set: set, gate: newGate(), locks: map[netconf.Datastore]heldLock{}, live: map[net.Conn]bool{}, unplugged: map[string]bool{},
+		Spec: spec, set: set, locks: map[netconf.Datastore]heldLock{}, live: map[net.Conn]bool{}, unplugged: map[string]bool{},
 	}
 	d.booted = d.now()
 	signer, err := d.hostKey()
@@ -106,24 +113,86 @@ func Start(spec Spec) (*Device, error) {
 	if d.startup, err = d.boot(); err != nil {
 		return nil, fmt.Errorf("%s: startup: %w", spec.Name, err)
 	}
-	d.running, d.candidate = d.startup, d.startup
+	d.running, d.candidate, d.effective = d.startup, d.startup, d.startup
 	d.server = &netconf.Server{Capabilities: d.capabilities(), Handler: d}
 	d.sshCfg = &ssh.ServerConfig{PasswordCallback: d.password}
 	d.sshCfg.AddHostKey(signer)
-	if d.listener, err = net.Listen("tcp", spec.Listen); err != nil {
+	if err := d.openDoors(); err != nil {
 		return nil, fmt.Errorf("%s: %w", spec.Name, err)
 	}
-	d.Address = d.listener.Addr().String()
-	d.gate.set(spec.Management.reachable(d.running))
-	go d.accept()
+	if mid := d.Spec.Management.Behind; mid != nil {
+		mid.mu.Lock()
+		mid.behind = append(mid.behind, d)
+		mid.mu.Unlock()
+	}
+	d.openOrShut()
+	for _, dr := range d.doors {
+		go d.accept(dr)
+	}
 	return d, nil
+}
+
+// door is an address of the device and where it listens for it.
+type door struct {
+	net.Listener
+	gate    *gate
+	address netip.Addr
+}
+
+// openDoors begins to listen for every address the network carries here.
+func (d *Device) openDoors() error {
+	m := &d.Spec.Management
+	if m.Entry == "" && m.Address.IsValid() {
+		for name, nets := range (view{d.startup, m.Address.Is4()}).networks() {
+			for _, p := range nets {
+				if p.Addr() == m.Address {
+					m.Entry = name
+				}
+			}
+		}
+	}
+	listens := map[netip.Addr]string{m.Address: d.Spec.Listen}
+	for a, at := range m.Others {
+		if strings.HasSuffix(d.Spec.Listen, ":0") {
+			at = d.Spec.Listen // any port will do for these too
+		}
+		listens[a] = at
+	}
+	for _, a := range slices.SortedFunc(maps.Keys(listens), netip.Addr.Compare) {
+		l, err := net.Listen("tcp", listens[a])
+		if err != nil {
+			return err
+		}
+		dr := &door{l, newGate(), a}
+		if a == m.Address {
+			d.Address = l.Addr().String()
+			d.doors = slices.Insert(d.doors, 0, dr)
+			continue
+		}
+		d.doors = append(d.doors, dr)
+	}
+	return nil
+}
+
+// At gives where the device listens for one of its addresses, "" where it is
+// none that the network carries to it.
+func (d *Device) At(a netip.Addr) string {
+	for _, dr := range d.doors {
+		if dr.address == a {
+			return dr.Addr().String()
+		}
+	}
+	return ""
 }
 
 // now is the device's own time.
 func (d *Device) now() time.Time { return time.Now().UTC().Add(d.Spec.ClockAhead) }
 
 func (d *Device) password(c ssh.ConnMetadata, given []byte) (*ssh.Permissions, error) {
-	if c.User() == d.Spec.User && subtle.ConstantTimeCompare(given, []byte(d.Spec.Password)) == 1 {
+	d.mu.Lock()
+	known := admitsAccount(d.running, d.Spec.User, d.Spec.Password)
+	d.mu.Unlock()
+	if known && c.User() == d.Spec.User && subtle.ConstantTimeCompare(given, []byte(d.Spec.Password)) == 1 {
 		return nil, nil
 	}
 	return nil, fmt.Errorf("wrong account or password")
@@ -180,13 +249,13 @@ func (d *Device) saveStartup(n *tree.Node) error {
 	return nil
 }
 
-func (d *Device) accept() {
+func (d *Device) accept(dr *door) {
 	for {
-		conn, err := d.listener.Accept()
+		conn, err := dr.Accept()
 		if err != nil {
 			return
 		}
-		g := &gated{Conn: conn, gate: d.gate}
+		g := &gated{Conn: conn, gate: dr.gate}
 		d.mu.Lock()
 		if d.closed {
 			d.mu.Unlock()
@@ -234,7 +303,9 @@ func (d *Device) Stop() {
 	d.closed = true
 	d.endPending()
 	d.mu.Unlock()
-	_ = d.listener.Close()
+	for _, dr := range d.doors {
+		_ = dr.Close()
+	}
 	d.drop()
 	d.conns.Wait()
 }
@@ -280,23 +351,38 @@ func (d *Device) setRunning(n *tree.Node) {
 	effect := d.effects
 	time.AfterFunc(effectDelay, func() {
 		d.mu.Lock()
-		defer d.mu.Unlock()
-		if effect == d.effects {
+		newest := effect == d.effects
+		if newest {
+			d.effective = n
+		}
+		d.mu.Unlock()
+		if newest {
 			d.openOrShut()
 		}
 	})
 }
 
-// openOrShut sets the gate as things are; d.mu is held.
+// openOrShut sets the gates as things are, here and at the devices behind.
 func (d *Device) openOrShut() {
-	d.gate.set(!d.down && !d.cut && d.Spec.Management.reachable(d.running))
+	d.opening.Lock() // what is set last is what was true last
+	defer d.opening.Unlock()
+	d.mu.Lock()
+	cfg, dead := d.effective, d.down || d.cut
+	behind := slices.Clone(d.behind)
+	d.mu.Unlock()
+	for _, dr := range d.doors {
+		dr.gate.set(!dead && d.Spec.Management.reaches(cfg, dr.address))
+	}
+	for _, b := range behind {
+		b.openOrShut()
+	}
 }
 
 // Cut cuts the link to the device, or mends it.
 func (d *Device) Cut(cut bool) {
 	d.mu.Lock()
-	defer d.mu.Unlock()
 	d.cut = cut
+	d.mu.Unlock()
 	d.openOrShut()
 }
 
@@ -315,7 +401,13 @@ func (d *Device) Startup() *tree.Node {
 }
 
 // Reachable reports whether the management path is open.
-func (d *Device) Reachable() bool { return d.gate.open() }
+func (d *Device) Reachable() bool { return d.doors[0].gate.open() }
+
+// Answers reports whether the device would answer at its own address if its
+// configuration were this one, by the lab's own rules.
+func (d *Device) Answers(cfg *tree.Node) bool {
+	return d.Spec.Management.reaches(cfg, d.Spec.Management.Address) && admitsAccount(cfg, d.Spec.User, d.Spec.Password)
+}
 
 // Pending reports whether a confirmed commit waits to be confirmed.
 func (d *Device) Pending() bool {

@@ -88,7 +88,7 @@ func TestReachable(t *testing.T) {
 				n, err = tree.Apply(n, doc, tree.None)
 				require.NoError(t, err)
 			}
-			assert.Equal(t, c.want, d.Spec.Management.reachable(n))
+			assert.Equal(t, c.want, d.Answers(n))
 		})
 	}
 }

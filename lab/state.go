@@ -70,7 +70,9 @@ func (d *Device) writeState(w *markup.Writer) {
 		w.Leaf(ncm("session-id"), strconv.FormatUint(uint64(s.ID), 10))
 		w.Leaf(ncm("transport"), "netconf-ssh")
 		w.Leaf(ncm("username"), s.User)
-		if host, _, err := net.SplitHostPort(s.Remote); err == nil {
+		if from := d.Spec.Management.Operator; from.IsValid() {
+			w.Leaf(ncm("source-host"), from.String()) // as the simulated network has it
+		} else if host, _, err := net.SplitHostPort(s.Remote); err == nil {
 			w.Leaf(ncm("source-host"), host)
 		}
 		w.Leaf(ncm("login-time"), s.Started.Add(d.Spec.ClockAhead).Format(time.RFC3339))
@@ -122,18 +124,19 @@ func (d *Device) writeLocks(w *markup.Writer) {
 // then startup.
 func (d *Device) restart() error {
 	time.AfterFunc(100*time.Millisecond, func() {
-		d.mu.Lock()
-		d.down = true
-		d.openOrShut()
-		d.mu.Unlock()
+		d.setDown(true)
 		d.PowerCycle()
 		time.Sleep(bootTime)
-		d.mu.Lock()
-		defer d.mu.Unlock()
-		d.down = false
-		d.openOrShut()
+		d.setDown(false)
 	})
 	return nil
+}
+
+func (d *Device) setDown(down bool) {
+	d.mu.Lock()
+	d.down = down
+	d.mu.Unlock()
+	d.openOrShut()
 }
 
 // bootTime is how long a device takes to restart.

@@ -48,6 +48,7 @@ func Tidewell(dir string) ([]Site, error) {
 			Address:  netip.AddrFrom4([4]byte{192, 0, 2, byte(11 + i)}),
 			Operator: netip.MustParseAddr("198.51.100.10"),
 			Port:     830,
+			Others:   map[netip.Addr]string{netip.AddrFrom4([4]byte{192, 0, 2, byte(21 + i)}): fmt.Sprintf("127.64.1.%d:2830", i+11)},
 		}
 	}
 	return sites, nil

@@ -31,6 +31,7 @@ type Traffic struct {
 type Client struct {
 	Capabilities Capabilities
 	SessionID    string // as the device named it
+	Local        string // our end of the connection, HOST:PORT; "" where it is no network's
 
 	rwc     io.ReadWriteCloser
 	frames  *framer

@@ -64,6 +64,7 @@ func overSSH(ctx context.Context, conn net.Conn, address string, opt DialOptions
 	if err != nil {
 		return nil, err
 	}
+	c.Local = conn.LocalAddr().String()
 	if opt.Keepalive >= 0 {
 		if opt.Keepalive == 0 {
 			opt.Keepalive = 10 * time.Second

@@ -15,9 +15,9 @@ say() { printf '\n# %s\n' "$*"; }
 run() { # STATUS COMMAND...: what is expected, then what is run
   local want=$1 got
   shift
-  printf '$'
+  case $1 in as_joss) printf 'joss$' ;; *) printf '$' ;; esac
   for word in "$@"; do
-    case $word in *' '*) printf ' "%s"' "$word" ;; *) printf ' %s' "$word" ;; esac
+    case $word in as_joss) ;; *' '*) printf ' "%s"' "$word" ;; *) printf ' %s' "$word" ;; esac
   done
   printf '\n'
   "$@"
@@ -49,6 +49,10 @@ run 0 latch put "$n" northmole-harbour /interfaces/interface=port1/ipv4/mtu $new
 run 2 latch put "$n" northmole-harbour /interfaces/interfase=port1/ipv4/mtu 9000
 run 0 latch preview "$n"
 
+say "How a path goes on is the device's to tell; so is whether the result is valid."
+run 0 latch paths northmole-harbour /interfaces/interface=port1/ipv4/
+run 0 latch preview "$n" --validate --people --context 0
+
 say "She commits on hold: it goes back by itself unless confirmed. She keeps it."
 run 0 latch commit "$n" --hold 1m
 run 0 latch show "$n"
@@ -70,6 +74,42 @@ run 0 latch commit "$w" --hold 2m --first saltern-quay --probe "state saltern-qu
 run 0 latch extend "$w" 5m
 run 0 latch confirm "$w"
 
+say "A file for two switches, a stencil, and somebody to help: each line tells whose it is."
+printf 'vlans\n  vlan [40]\n    name: lamps-%s\n' $RANDOM >lamps.txt
+printf 'system\n  location: "{place}, cabinet {number}"\n  ntp\n    server [{@time-servers}]\n      udp\n        address: {@time-servers}\n' >clock.outline
+l=$(latch open "Lamps on the quay" --ticket TF-244)
+printf '$ latch open "Lamps on the quay" --ticket TF-244\n%s\n' "$l"
+run 2 latch load "$l" saltern-quay,saltern-slip lamps.txt
+run 0 latch load "$l" saltern-quay,saltern-slip lamps.txt --mode merge
+run 0 latch shared set time-servers 203.0.113.123 203.0.113.$((RANDOM % 100 + 124))
+printf '# %s\n' $RANDOM >>clock.outline
+run 0 latch stencil save clock clock.outline --note "two servers"
+run 0 latch stencil bind clock "$l" saltern-quay --set place="Saltern quay" --set number=$((RANDOM % 9 + 1))
+run 0 latch share "$l" joss
+HOME=$HOME/joss XDG_CONFIG_HOME=$HOME/joss latch login --user joss --password-file joss.password >/dev/null
+as_joss() { HOME=$HOME/joss XDG_CONFIG_HOME=$HOME/joss "$@"; }
+run 0 as_joss latch put "$l" saltern-quay /system/contact "Joss, ext. $RANDOM"
+run 0 latch preview "$l" --people --device saltern-quay
+
+say "Joss is faster elsewhere: what was previewed is no longer what would be committed."
+run 0 latch preview "$l" --as unified --device saltern-slip
+j=$(as_joss latch open "Who to call at the quay")
+as_joss latch put "$j" saltern-quay /system/contact "Quay office, ext. $RANDOM" >/dev/null
+latch preview "$l" >/dev/null
+as_joss latch commit "$j" --hold 30s >/dev/null && as_joss latch confirm "$j" >/dev/null
+run 3 latch commit "$l"
+run 0 latch decide "$l" saltern-quay /system/contact theirs
+run 0 latch rebase "$l"
+run 0 as_joss latch reserve saltern-quay --for 2h --reason "new fibre on trunk1"
+run 3 latch commit "$l"
+run 0 latch reserve ask saltern-quay "may I add the lamps before noon?"
+run 0 as_joss latch release saltern-quay
+run 0 latch preview "$l" --device saltern-quay
+latch preview "$l" >/dev/null
+run 0 latch commit "$l" --hold 1m
+run 0 latch confirm "$l"
+run 0 latch stencil show clock
+
 say "What is to happen at night is checked now, and again then. Clocks that are off are said."
 x=$(latch open "Winter timetable")
 printf '$ latch open "Winter timetable"\n%s\n' "$x"
@@ -88,14 +128,14 @@ say "A change that cuts the only way in. The device vanishes, and comes back by 
 k=$(latch open "Tidy up the firewall")
 printf '$ latch open "Tidy up the firewall"\n%s\n' "$k"
 run 0 latch delete "$k" gannet-hall /acls/acl=management-in/aces/ace=operations-room
+run 0 latch preview "$k"
 run 5 latch commit "$k" --hold 10s --wait
 run 0 latch config gannet-hall /acls/acl=management-in/aces/ace=operations-room
 
 say "Joss works on the same device. What Mara has in draft is hers alone."
 d=$(latch open "Mara's draft")
 run 0 latch put "$d" northmole-harbour /system/location "Ramp house, upstairs"
-run 0 latch login --user joss --password-file joss.password
-run 3 latch preview "$d"
+run 3 as_joss latch preview "$d"
 
 say "Who did what, when: and the record was not altered."
 run 0 latch audit --change "$n"

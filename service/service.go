@@ -86,13 +86,14 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	}
 	s.Fleet = fleet.New(s.store, log, sealer)
 	s.History = history.New(s.store, log, s.Fleet)
-	s.Desk = desk.New(s.store, log, s.History)
+	s.Desk = desk.New(s.store, log, s.History, s.Fleet)
 	s.Engine = engine.New(s.store, log, s.Fleet, s.History, opt.Logger)
 	s.Engine.Programs = opt.ProbePrograms
-	s.Engine.Due = func(ctx context.Context, change int64) ([]engine.Work, error) {
-		parts, err := s.Desk.Due(ctx, change)
+	s.Engine.Due = func(ctx context.Context, change int64, actor string, o engine.Order) ([]engine.Work, error) {
+		parts, _, err := s.Desk.Due(ctx, change, actor, desk.Wish{Digest: o.Preview, Cuts: o.CutOff})
 		return api.Works(parts), err
 	}
+	s.Desk.TryOut, s.Desk.Held, s.History.Held = s.Engine.TryOut, s.Engine.Holder, s.Engine.Making
 	if !opt.Unwatched {
 		if err := s.Fleet.Watch(ctx); err != nil {
 			return err

@@ -134,7 +134,7 @@ func TestDeviceTroubles(t *testing.T) {
 	sites, err := lab.Tidewell("")
 	require.NoError(t, err)
 	spec := sites[0].Spec
-	spec.Listen = d.Address
+	spec.Listen, spec.Management.Others = d.Address, nil
 	other, err := lab.Start(spec)
 	require.NoError(t, err)
 	t.Cleanup(other.Stop)

@@ -20,16 +20,11 @@ func TestConsole(t *testing.T) {
 	s := newStage(t, router)
 	var mu sync.Mutex
 	var complaints []string
-	ctx, stop, err := browser.Open(context.Background(), func(text string) {
+	ctx := chromium(t, func(text string) {
 		mu.Lock()
 		defer mu.Unlock()
 		complaints = append(complaints, text)
 	})
-	if errors.Is(err, browser.ErrMissing) {
-		t.Skip(err.Error() + ": skipped")
-	}
-	require.NoError(t, err)
-	t.Cleanup(stop)
 	do := func(what string, steps ...browser.Step) {
 		t.Helper()
 		require.NoError(t, browser.Do(ctx, what, steps...))
@@ -38,19 +33,19 @@ func TestConsole(t *testing.T) {
 
 	// A wrong password first.
 	do("wrong password", chromedp.Navigate(s.url),
-		chromedp.SendKeys(browser.Field("Account"), "mara"), chromedp.SendKeys(browser.Field("Password"), "wrong password"),
+		browser.Type("Account", "mara"), browser.Type("Password", "wrong password"),
 		chromedp.Click(browser.Button("Sign in")), shows("wrong account or password"))
 	require.NoError(t, browser.SignIn(ctx, s.url, "/", "mara", maraPassword))
 	do("nothing waits", shows("Nothing waits for you"))
 
 	// Open a change, stage, take back, see a wrong path.
 	do("open a change", chromedp.Click(browser.Button("Open a change")),
-		chromedp.SendKeys(browser.Field("What is it for?"), "Bigger frames"),
+		browser.Type("What is it for?", "Bigger frames"),
 		chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-modal")]//button[normalize-space(.)="Open"]`)), shows("Change 1: Bigger frames"))
 	do("an empty change", shows("The change is empty"))
 	stage := func(path, value string) []browser.Step {
 		return []browser.Step{
-			chromedp.SendKeys(browser.Field("path"), path), chromedp.SendKeys(browser.Field("value"), value),
+			browser.Type("path", path), browser.Type("value", value),
 			chromedp.Click(browser.Button("Stage")),
 		}
 	}
@@ -77,7 +72,7 @@ func TestConsole(t *testing.T) {
 	n := s.open("mara", router+" "+mtu+" 1400")
 	do("second change", chromedp.Navigate(s.url+"/changes/"+n), chromedp.WaitEnabled(browser.Button("Commit on hold")),
 		chromedp.Click(browser.Text("span", "How: when, which device first, probes, saving")), chromedp.WaitVisible(browser.Field("probes")),
-		chromedp.SendKeys(browser.Field("probes"), "state "+router+" /interfaces/interface=port1/oper-status up"),
+		browser.Type("probes", "state "+router+" /interfaces/interface=port1/oper-status up"),
 		chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")))
 	do("its steps", chromedp.Click(browser.Text("span", "Device by device: 1 held; 1 of 1 probes pass")), shows("it is up"), shows("guard: device"))
 	before := s.change(n).Commit.Deadline
@@ -109,6 +104,19 @@ func TestConsole(t *testing.T) {
 	mu.Lock()
 	defer mu.Unlock()
 	assert.Empty(t, complaints, "pages throw nothing and log no errors")
+}
+
+// chromium opens a browser, or skips the test where there is none. What its
+// pages complain about is told.
+func chromium(t *testing.T, complaint func(text string)) context.Context {
+	t.Helper()
+	ctx, stop, err := browser.Open(context.Background(), complaint)
+	if errors.Is(err, browser.ErrMissing) {
+		t.Skip(err.Error() + ": skipped")
+	}
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	return ctx
 }
 
 func text(t *testing.T, ctx context.Context, sel string) string {

@@ -31,12 +31,13 @@ func TestNetconfd(t *testing.T) {
 		"island /system/contact Island office",
 		"island /system/location Isle & Sound <north>",
 		"island /system/dns-resolver/search tidewell.example",
-		"island /system/dns-resolver/search isle.example",
 		"island /system/ntp/server=tide/udp/address 203.0.113.123",
 		"island /interfaces/interface=eth7/type ethernetCsmacd",
 		"island /interfaces/interface=eth7/ipv4/address=192.0.2.77/prefix-length 24",
 	)
-	assert.Contains(t, s.do("mara", 0, "preview", n), "Ready")
+	assert.Contains(t, s.do("mara", 3, "put", n, "island", "/system/dns-resolver/search", "isle.example"), "say which is meant: --add")
+	s.do("mara", 0, "put", n, "island", "/system/dns-resolver/search", "isle.example", "--add")
+	assert.Contains(t, s.do("mara", 0, "preview", n, "--validate"), "the device itself finds the result valid")
 	s.do("mara", 0, "commit", n, "--hold", "2m")
 	assert.Contains(t, s.do("mara", 0, "confirm", n), "saved to startup")
 	assert.Contains(t, running("/system"), "  location: \"Isle & Sound <north>\"\n")
@@ -58,11 +59,11 @@ func TestNetconfd(t *testing.T) {
 	assert.Contains(t, out, "read back, it holds its former configuration")
 	assert.Contains(t, s.do("mara", 3, "confirm", n), "already reverted")
 
-	// Refused by the device alone, its own words kept.
+	// Found wrong before anything is sent.
 	bad := s.open("mara", "island /interfaces/interface=eth8/description no type given")
 	out = s.do("mara", 1, "preview", bad)
 	assert.Contains(t, out, "/interfaces/interface=eth8/type: is mandatory and not set")
-	assert.Contains(t, s.do("mara", 3, "commit", bad), "Nothing of it is on any device")
+	assert.Contains(t, s.do("mara", 3, "commit", bad), "cannot be committed: island: not valid at /interfaces/interface=eth8/type")
 
 	// Someone else on it: seen, kept apart, and merged.
 	mine := s.open("mara", "island /system/location Lighthouse")
@@ -133,7 +134,7 @@ func TestNetconfdWithoutCandidate(t *testing.T) {
 
 	// Refused by the device: nothing is left behind.
 	bad := s.open("mara", "islet /interfaces/interface=eth8/description no type given")
-	assert.Contains(t, s.do("mara", 3, "commit", bad), "is mandatory and not set; nothing was sent")
+	assert.Contains(t, s.do("mara", 3, "commit", bad), "eth8/type: is mandatory and not set")
 
 	s.do("mara", 0, "commit", n, "--hold", "1m", "--save", "no")
 	assert.Contains(t, s.do("mara", 0, "confirm", n), "NOT saved to startup, as was asked")

@@ -63,6 +63,14 @@ type NewCommit struct {
 	// AheadSeconds prepares it only, and keeps it prepared that long for the
 	// word to begin.
 	AheadSeconds int64 `json:"aheadSeconds,omitempty"`
+
+	// Preview is the digest of the preview it rests on: if anything moved since,
+	// it is refused. Left out, it is the last preview the person was shown, if any.
+	Preview string `json:"preview,omitempty"`
+
+	// CutOff names devices that are forecast to be cut off with nobody left to
+	// send them back, and are to be committed all the same.
+	CutOff []string `json:"cutOff,omitempty"`
 }
 
 // NewDue puts something on the schedule. The service begins it up to
@@ -120,6 +128,13 @@ type Leave struct {
 // Settings are a device's settings.
 type Settings struct {
 	Save *bool `json:"save,omitempty"`
+
+	// How its management is seen from the network, for the lockout forecast:
+	// its address and port, and our address, as packets have them there; and the
+	// devices on the way. Empty goes back to what is learned.
+	SeenAs   *string   `json:"seenAs,omitempty"`
+	SeenFrom *string   `json:"seenFrom,omitempty"`
+	Via      *[]string `json:"via,omitempty"`
 }
 
 // Visitor is a session on a device.

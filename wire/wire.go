@@ -5,7 +5,6 @@ package wire
 import (
 	"time"
 
-	"oakenlatch/core/check"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
 )
@@ -67,6 +66,7 @@ type NewDevice struct {
 	PrivateKey string `json:"privateKey,omitempty"`
 	Site       string `json:"site,omitempty"`
 	Role       string `json:"role,omitempty"`
+	SeenAs     string `json:"seenAs,omitempty"` // see Settings
 }
 
 // Device is a device and what is known of it.
@@ -88,6 +88,13 @@ type Device struct {
 	Modules  int       `json:"modules,omitempty"`
 	Unread   []string  `json:"unread,omitempty"` // what of its modules is not understood
 	HeldBy   int64     `json:"heldBy,omitempty"` // the change whose commit is under way on it
+
+	// How its management is seen from the network, where a person told; see Settings.
+	SeenAs   string   `json:"seenAs,omitempty"`
+	SeenFrom string   `json:"seenFrom,omitempty"`
+	Via      []string `json:"via,omitempty"`
+
+	Reserved *Reservation `json:"reserved,omitempty"`
 }
 
 // HostKey is a key as a device shows it.
@@ -140,94 +147,6 @@ type Module struct {
 	Text     string `json:"text"`
 }
 
-// NewChange opens a change.
-type NewChange struct {
-	Title  string `json:"title"`
-	Ticket string `json:"ticket,omitempty"`
-}
-
-// Change is a change and, once committed, how its commit stands.
-type Change struct {
-	Number  int64     `json:"number"`
-	Title   string    `json:"title"`
-	Ticket  string    `json:"ticket,omitempty"`
-	Author  string    `json:"author"`
-	State   string    `json:"state"`
-	Reason  string    `json:"reason,omitempty"`
-	Opened  time.Time `json:"opened"`
-	Updated time.Time `json:"updated"`
-	Devices []string  `json:"devices"`
-	Edits   int       `json:"edits"`
-	Commit  *Commit   `json:"commit,omitempty"`
-	Due     *Due      `json:"due,omitempty"` // while it is on the schedule
-}
-
-// NewEdit stages an edit. Value is left out for what takes none.
-type NewEdit struct {
-	Device string  `json:"device"`
-	Op     string  `json:"op"` // put or delete
-	Path   string  `json:"path"`
-	Value  *string `json:"value,omitempty"`
-}
-
-// Edit is a staged edit.
-type Edit struct {
-	ID     int64     `json:"id"`
-	Device string    `json:"device"`
-	Op     string    `json:"op"`
-	Path   string    `json:"path"`
-	Value  string    `json:"value,omitempty"`
-	Actor  string    `json:"actor"`
-	At     time.Time `json:"at"`
-}
-
-// Staged tells what an edit did to the change.
-type Staged struct {
-	Edit   Edit     `json:"edit"`
-	Before string   `json:"before,omitempty"`
-	After  string   `json:"after,omitempty"`
-	Notes  []string `json:"notes,omitempty"`
-}
-
-// Preview is what a change would do.
-type Preview struct {
-	Change  Change        `json:"change"`
-	Empty   bool          `json:"empty"`
-	Ready   bool          `json:"ready"` // nothing found that must stop a commit
-	Parts   []PartPreview `json:"parts"`
-	Against string        `json:"against"` // "running", or "record" once it was committed
-}
-
-// PartPreview is what a change would do on one device.
-type PartPreview struct {
-	Device    string          `json:"device"`
-	Base      int64           `json:"base"`
-	Edits     []Edit          `json:"edits"`
-	Count     int             `json:"count"`
-	Lines     []diff.Line     `json:"lines"`
-	Items     []diff.Item     `json:"items"`
-	Read      bool            `json:"read"`
-	Trouble   string          `json:"trouble,omitempty"`
-	Behind    bool            `json:"behind"`
-	Moved     []diff.Line     `json:"moved,omitempty"`
-	Conflicts []Conflict      `json:"conflicts,omitempty"`
-	Findings  []check.Finding `json:"findings,omitempty"`
-	Unchecked int             `json:"unchecked"`
-	Reasons   []string        `json:"reasons,omitempty"` // why they were left to the device
-	Groups    []diff.Group    `json:"groups,omitempty"`  // of a large difference: like changes together
-	Unsaved   bool            `json:"unsaved"`
-	Guard
-}
-
-// Conflict is a place that the change and the device both changed.
-type Conflict struct {
-	Path   string `json:"path"`
-	Base   string `json:"base"`
-	Mine   string `json:"mine"`
-	Theirs string `json:"theirs"`
-	Why    string `json:"why"`
-}
-
 // Audit is a page of the ledger. Next is the cursor of the page after it, 0
 // where there is none.
 type Audit struct {
@@ -250,4 +169,6 @@ type Attention struct {
 	Outside []ledger.Entry `json:"outside"` // newest first
 	Drafts  []Change       `json:"drafts"`  // one's own
 	Due     []Due          `json:"due"`     // on the schedule
+
+	Reserved []Reservation `json:"reserved"` // all in force
 }

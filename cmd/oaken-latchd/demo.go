@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 
@@ -96,6 +97,7 @@ func furnish(ctx context.Context, s *service.Service, sites []lab.Site) (fresh b
 	for _, site := range sites {
 		err := s.Fleet.Add(ctx, audit.Service, fleet.NewDevice{
 			Name: site.Spec.Name, Address: site.Spec.Listen, Account: lab.User, Password: lab.Password, Site: site.Site, Role: site.Role,
+			SeenAs: netip.AddrPortFrom(site.Spec.Management.Address, site.Spec.Management.Port).String(),
 		})
 		if err != nil && !errors.Is(err, store.ErrExists) { // an earlier first start may have been cut off
 			return fresh, err

@@ -9,6 +9,7 @@ import { Devices } from "./pages/Devices";
 import { Now } from "./pages/Now";
 import { SchedulePage } from "./pages/SchedulePage";
 import { SignIn } from "./pages/SignIn";
+import { StencilsPage } from "./pages/StencilsPage";
 import { Frame } from "./parts/Frame";
 import { Trouble } from "./parts/Trouble";
 import { useLive, useSession } from "./queries";
@@ -38,6 +39,7 @@ export function App() {
             <Route path="devices" element={<Devices />} />
             <Route path="devices/:name" element={<DevicePage session={session.data} />} />
             <Route path="schedule" element={<SchedulePage session={session.data} />} />
+            <Route path="stencils" element={<StencilsPage session={session.data} />} />
             <Route path="audit" element={<Audit />} />
             <Route path="*" element={<Trouble error={new Error("There is no such page.")} />} />
           </Route>

@@ -47,6 +47,10 @@ export interface Device extends Guard {
   modules?: number;
   unread?: string[];
   heldBy?: number;
+  seenAs?: string;
+  seenFrom?: string;
+  via?: string[];
+  reserved?: Reservation;
 }
 
 export interface DeviceStanding {
@@ -98,6 +102,10 @@ export interface NewCommit {
   revertOnProbe?: boolean;
   save?: boolean;
   aheadSeconds?: number;
+  /** What was previewed, and nothing else. */
+  preview?: string;
+  /** Devices whose lockout is accepted in words. */
+  cutOff?: string[];
 }
 
 /** What is, or was, on the schedule. */
@@ -148,24 +156,178 @@ export interface Change {
   title: string;
   ticket?: string;
   author: string;
+  company?: string[];
   state: string;
   reason?: string;
   opened: string;
   updated: string;
   devices: string[];
   edits: number;
+  notes?: Note[];
   commit?: Commit;
   due?: Due;
+}
+
+export interface Note {
+  actor: string;
+  at: string;
+  text: string;
 }
 
 export interface Edit {
   id: number;
   device: string;
-  op: "put" | "delete";
+  op: "put" | "delete" | "move" | "load";
   path: string;
   value?: string;
+  mode?: string;
+  source?: string;
+  lines: number;
   actor: string;
   at: string;
+}
+
+/** An edit that is to be staged. */
+export interface NewEdit {
+  devices: string[];
+  op: string;
+  path: string;
+  value?: string | undefined;
+  several?: string | undefined;
+}
+
+/** A piece of configuration that is to be staged, from a text or from a device. */
+export interface NewLoad {
+  devices: string[];
+  mode: string;
+  path?: string;
+  text?: string;
+  name?: string;
+  fromDevice?: string;
+  from?: string;
+}
+
+/** What a load did to one part; an edit numbered 0 was not staged. */
+export interface Loaded {
+  device: string;
+  edit: Edit;
+  count: number;
+  lines: DiffLine[];
+  notes?: string[];
+  tag: string;
+}
+
+/** A part as it is staged so far, to be edited as text. */
+export interface Part {
+  device: string;
+  path: string;
+  base: number;
+  tag: string;
+  outline: string;
+}
+
+/** How a path goes on. */
+export interface Hint {
+  path: string;
+  kind: string;
+  type?: string;
+  default?: string;
+  units?: string;
+  help?: string;
+  current?: string;
+  several?: boolean;
+  exists?: boolean;
+  values?: string[];
+  keys?: string[];
+}
+
+/** A device kept to one person for a while. */
+export interface Reservation {
+  device: string;
+  holder: string;
+  reason: string;
+  made: string;
+  until: string;
+  asks?: Note[];
+}
+
+export interface Revision {
+  number: number;
+  at: string;
+  source: "first" | "change" | "outside";
+  change?: number;
+  title?: string;
+  author?: string;
+}
+
+/** A place that the change and the device both changed. */
+export interface Conflict {
+  path: string;
+  base: string;
+  mine: string;
+  theirs: string;
+  why: string;
+  keep?: "mine" | "theirs";
+  actor?: string;
+  at?: string;
+}
+
+/** A lockout forecast: of the part's device, or of one behind it. */
+export interface Forecast {
+  device: string;
+  answer: "keeps" | "cuts" | "unknown";
+  path?: string;
+  because: string;
+}
+
+/** A piece of configuration with blanks. */
+export interface Stencil {
+  name: string;
+  version: number;
+  text: string;
+  note?: string;
+  actor: string;
+  at: string;
+  blanks: Blank[];
+  versions?: { version: number; note?: string; actor: string; at: string; text: string }[];
+  uses?: Use[];
+}
+
+export interface Blank {
+  name: string;
+  shared?: boolean;
+  lines: number[];
+  type?: string;
+  values?: string[];
+  help?: string;
+}
+
+/** A device that uses a stencil, and what was changed there by hand since. */
+export interface Use {
+  stencil: string;
+  device: string;
+  version: number;
+  newest: number;
+  change: number;
+  blanks: Record<string, string>;
+  strayed?: { path: string; set: string; now?: string; gone?: boolean }[];
+}
+
+export interface Shared {
+  name: string;
+  version: number;
+  items: string[];
+  actor: string;
+  at: string;
+}
+
+/** What saving a stencil or a shared value came to. */
+export interface Saved {
+  version: number;
+  change?: number;
+  devices?: string[];
+  same?: string[];
+  notes?: string[];
 }
 
 export interface DiffLine {
@@ -173,6 +335,8 @@ export interface DiffLine {
   depth: number;
   text: string;
   path?: string;
+  /** The staged edit that made it so. */
+  edit?: number;
 }
 
 /** Like changes told together, where there are many. */
@@ -196,6 +360,8 @@ export interface Finding {
 export interface PartPreview extends Guard {
   device: string;
   base: number;
+  tag?: string;
+  rendered?: string;
   edits: Edit[];
   count: number;
   lines: DiffLine[];
@@ -203,12 +369,22 @@ export interface PartPreview extends Guard {
   trouble?: string;
   behind: boolean;
   moved?: DiffLine[];
-  conflicts?: { path: string; base: string; mine: string; theirs: string; why: string }[];
+  since?: Revision[];
+  conflicts?: Conflict[];
+  decided?: Conflict[];
   findings?: Finding[];
   unchecked: number;
   reasons?: string[];
   groups?: DiffGroup[];
   unsaved: boolean;
+  reserved?: Reservation;
+  heldBy?: number;
+  forecasts?: Forecast[];
+  helpless?: boolean;
+  tried?: boolean;
+  said?: string;
+  movesTo?: string;
+  hindrance?: string;
 }
 
 export interface Preview {
@@ -217,6 +393,10 @@ export interface Preview {
   ready: boolean;
   against: "running" | "record";
   parts: PartPreview[];
+  digest?: string;
+  at?: string;
+  steps?: string[];
+  estimateSeconds?: number;
 }
 
 export interface LedgerEntry {
@@ -244,6 +424,7 @@ export interface Attention {
   outside: LedgerEntry[];
   drafts: Change[];
   due: Due[];
+  reserved?: Reservation[];
 }
 
 export interface Config {
@@ -276,11 +457,16 @@ function isProblem(v: unknown): v is Problem {
   return typeof v === "object" && v !== null && "type" in v && "detail" in v;
 }
 
-/** Makes an API request; T is the document that answers it. */
-export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
-  const init: RequestInit = { method, credentials: "same-origin" };
+/**
+ * Makes an API request; T is the document that answers it. With a tag it rests
+ * on a part as it was seen, and is refused if that is another by now.
+ */
+export async function call<T>(method: string, path: string, body?: unknown, tag?: string): Promise<T> {
+  const headers: Record<string, string> = {};
+  const init: RequestInit = { method, credentials: "same-origin", headers };
+  if (tag) headers["If-Match"] = `"${tag}"`;
   if (body !== undefined) {
-    init.headers = { "Content-Type": "application/json" };
+    headers["Content-Type"] = "application/json";
     init.body = JSON.stringify(body);
   }
   let res: Response;

@@ -1,7 +1,10 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { ApiError, call } from "./api";
-import type { Attention, Audit, Change, Config, Device, Due, NewCommit, NewDue, Preview, Session, Staged, StoreDifference, Visitor } from "./api";
+import type {
+  Attention, Audit, Change, Config, Device, Due, Hint, Loaded, NewCommit, NewDue, NewEdit, NewLoad, Part, Preview, Reservation, Saved, Session, Shared, Staged, Stencil,
+  StoreDifference, Visitor,
+} from "./api";
 
 /**
  * Marks queries that make the service read devices. They are not asked anew for
@@ -46,12 +49,28 @@ export const useChanges = () => useQuery({ queryKey: ["changes"], queryFn: () =>
 export const useChange = (number: number) =>
   useQuery({ queryKey: ["changes", number], queryFn: () => call<Change>("GET", `/changes/${String(number)}`), retry: false });
 
+/** How a preview is wanted: what is left out is the usual. */
+export interface PreviewOptions {
+  context?: number;
+  device?: string;
+  by?: string;
+  as?: string;
+  validate?: boolean;
+}
+
 /** The preview of a change as it was last updated; asked for anew when that moves. */
-export const usePreview = (number: number, updated: string | undefined) =>
+export const usePreview = (number: number, updated: string | undefined, options: PreviewOptions = {}, wanted = true) =>
   useQuery({
-    queryKey: ["preview", number, updated],
-    queryFn: () => call<Preview>("GET", `/changes/${String(number)}/preview?context=2`),
-    enabled: updated !== undefined,
+    queryKey: ["preview", number, updated, options],
+    queryFn: () => {
+      const q = new URLSearchParams({ context: String(options.context ?? 2) });
+      if (options.device) q.set("device", options.device);
+      if (options.by) q.set("by", options.by);
+      if (options.as) q.set("as", options.as);
+      if (options.validate) q.set("validate", "true");
+      return call<Preview>("GET", `/changes/${String(number)}/preview?${q.toString()}`);
+    },
+    enabled: wanted && updated !== undefined,
     placeholderData: keepPreviousData,
     retry: false,
     meta: readsDevice,
@@ -68,13 +87,77 @@ export function useAct<V, R = unknown>(act: (v: V) => Promise<R>) {
 
 export const useOpenChange = () => useAct((v: { title: string; ticket: string }) => call<Change>("POST", "/changes", v));
 
-export const useStage = (number: number) =>
-  useAct((v: { device: string; op: string; path: string; value?: string | undefined }) =>
-    call<Staged>("POST", `/changes/${String(number)}/edits`, v),
-  );
+const changePath = (number: number) => `/changes/${String(number)}`;
 
+export const useStage = (number: number) =>
+  useAct((v: NewEdit) => call<Staged[]>("POST", `${changePath(number)}/edits`, v));
+
+export const useLoad = (number: number) =>
+  useAct((v: NewLoad & { tag?: string }) => {
+    const { tag, ...load } = v;
+    return call<Loaded[]>("POST", `${changePath(number)}/load`, load, tag);
+  });
+
+export const useBind = () =>
+  useAct((v: { stencil: string; change: number; devices: string[]; blanks?: Record<string, string>; off?: boolean }) => {
+    const { stencil, ...bind } = v;
+    return call<Loaded[]>("POST", `/stencils/${encodeURIComponent(stencil)}/bind`, bind);
+  });
+
+/** Takes staged edits back: one by its number, or those that the filter names. */
 export const useUnstage = (number: number) =>
-  useAct((id: number) => call<undefined>("DELETE", `/changes/${String(number)}/edits/${String(id)}`));
+  useAct((v: { id: number } | { device?: string; by?: string; path?: string }) =>
+    "id" in v
+      ? call<unknown>("DELETE", `${changePath(number)}/edits/${String(v.id)}`)
+      : call<unknown>("DELETE", `${changePath(number)}/edits?${new URLSearchParams(v).toString()}`));
+
+/** What is done to a change beside staging: people, notes, decisions, rebase. */
+export const useDesk = (number: number) =>
+  useAct((v: { method: "POST" | "PATCH" | "DELETE"; path: string; body?: unknown }) => call<unknown>(v.method, `${changePath(number)}${v.path}`, v.body));
+
+/** A part as text, for being edited. */
+export const fetchPart = (number: number, device: string, path: string) =>
+  call<Part>("GET", `${changePath(number)}/parts/${encodeURIComponent(device)}?path=${encodeURIComponent(path)}`);
+
+/** How a path goes on, by the device's schema. */
+export const useHints = (device: string | undefined, path: string, change: number) =>
+  useQuery({
+    queryKey: ["paths", device, path, change],
+    queryFn: () => call<Hint[]>("GET", `/devices/${encodeURIComponent(device ?? "")}/paths?path=${encodeURIComponent(path)}&change=${String(change)}`),
+    enabled: device !== undefined,
+    retry: false,
+    staleTime: 30_000,
+    placeholderData: keepPreviousData,
+    meta: readsDevice, // it does not, but need not be asked for anew with every event
+  });
+
+export const useStencils = () => useQuery({ queryKey: ["stencils"], queryFn: () => call<Stencil[]>("GET", "/stencils") });
+
+export const useStencil = (name: string | undefined, device?: string) =>
+  useQuery({
+    queryKey: ["stencils", name, device],
+    queryFn: () => call<Stencil>("GET", `/stencils/${encodeURIComponent(name ?? "")}${device ? `?device=${encodeURIComponent(device)}` : ""}`),
+    enabled: name !== undefined,
+    retry: false,
+  });
+
+export const useSaveStencil = () =>
+  useAct((v: { name: string; text: string; note: string; from: number | undefined }) =>
+    call<Saved>("PUT", `/stencils/${encodeURIComponent(v.name)}`, { text: v.text, note: v.note }, v.from === undefined ? undefined : `v${String(v.from)}`));
+
+export const useShared = () => useQuery({ queryKey: ["shared"], queryFn: () => call<Shared[]>("GET", "/shared") });
+
+export const useSaveShared = () =>
+  useAct((v: { name: string; items: string[] }) => call<Saved>("PUT", `/shared/${encodeURIComponent(v.name)}`, { items: v.items }));
+
+export const useReserve = (device: string) =>
+  useAct((v: { reason: string; seconds: number }) => call<Reservation>("POST", `/devices/${encodeURIComponent(device)}/reservation`, v));
+
+export const useRelease = (device: string) =>
+  useAct(() => call<undefined>("DELETE", `/devices/${encodeURIComponent(device)}/reservation`));
+
+export const useAskFor = (device: string) =>
+  useAct((text: string) => call<Reservation>("POST", `/devices/${encodeURIComponent(device)}/reservation/asks`, { text }));
 
 export const useCommit = (number: number) =>
   useAct((how: NewCommit) => call<Change>("POST", `/changes/${String(number)}/commit`, how));

@@ -22,6 +22,7 @@ type Line struct {
 	Depth int    `json:"depth"`
 	Text  string `json:"text"`
 	Path  string `json:"path,omitempty"` // of the changed node; empty for context
+	Edit  int64  `json:"edit,omitempty"` // the staged edit that made it so, where that is told
 }
 
 // Lines renders the difference in outline form, with so many unchanged

@@ -65,7 +65,7 @@ func Apply(base *Node, e *Edit, def Op) (*Node, error) {
 func applyChildren(n *Node, edits []*Edit, op Op, at Path) (siblings, error) {
 	w := opened{base: n}
 	for _, e := range edits {
-		if e.Schema != nil && e.Schema.Kind == schema.List && e.Keys == nil {
+		if e.Schema != nil && (e.Schema.Kind == schema.List || e.Schema.Kind == schema.LeafList) && e.Keys == nil {
 			if err := w.removeAll(e, op, at); err != nil {
 				return siblings{}, err
 			}

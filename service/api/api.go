@@ -28,8 +28,12 @@ import (
 	"oakenlatch/service/store"
 )
 
-// MaxBody is the largest request body taken, in bytes.
-const MaxBody = 4 << 20
+// MaxBody is the largest request body taken, in bytes, and MaxLoad the largest
+// of those that may hold a whole configuration.
+const (
+	MaxBody = 4 << 20
+	MaxLoad = 96 << 20
+)
 
 // API answers requests.
 type API struct {
@@ -95,7 +99,8 @@ func (a *API) Handler() http.Handler {
 		ContentTypeNosniff: "nosniff", XFrameOptions: "DENY", ReferrerPolicy: "same-origin",
 		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'",
 	}))
-	e.Use(middleware.BodyLimit(MaxBody))
+	e.Use(middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: MaxBody, Skipper: large}))
+	e.Use(middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: MaxLoad}))
 	reg := a.metrics()
 	for _, r := range a.routes() {
 		e.Add(r.method, prefix+r.path, a.serve(r, reg.requests))
@@ -113,6 +118,12 @@ func (a *API) Handler() http.Handler {
 }
 
 const prefix = "/api/v1"
+
+// large reports whether a request may hold a whole configuration.
+func large(c *echo.Context) bool {
+	p := c.Request().URL.Path
+	return strings.HasSuffix(p, "/load") || strings.HasPrefix(p, prefix+"/stencils/")
+}
 
 func (a *API) ready(c *echo.Context) error {
 	if err := a.Store.Ping(c.Request().Context()); err != nil {

@@ -2,12 +2,17 @@ package api
 
 import (
 	"errors"
+	"maps"
+	"net/netip"
+	"slices"
 	"strconv"
+	"strings"
 
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/desk"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
@@ -24,18 +29,65 @@ func (a *API) settings(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
+	set := map[string][2]string{}
 	if in.Save != nil {
-		err := a.Log.Write(c.ctx, func(tx *audit.Tx) error {
+		set["save"] = [2]string{strconv.FormatBool(!d.NoSave), strconv.FormatBool(*in.Save)}
+	}
+	now := d
+	if in.SeenAs != nil {
+		now.SeenAs = *in.SeenAs
+		set["seen-as"] = [2]string{d.SeenAs, now.SeenAs}
+	}
+	if in.SeenFrom != nil {
+		now.SeenFrom = *in.SeenFrom
+		set["seen-from"] = [2]string{d.SeenFrom, now.SeenFrom}
+	}
+	if in.Via != nil {
+		now.Via = strings.Join(*in.Via, ",")
+		set["via"] = [2]string{d.Via, now.Via}
+	}
+	if err := a.seen(c, now); err != nil {
+		return nil, err
+	}
+	err = a.Log.Write(c.ctx, func(tx *audit.Tx) error {
+		if in.Save != nil {
 			if err := tx.SetSave(d.ID, *in.Save); err != nil {
 				return err
 			}
-			return tx.Record(ledger.Entry{Actor: c.person.Name, Action: "device.settings", Device: d.Name, Path: "save", Before: strconv.FormatBool(!d.NoSave), After: strconv.FormatBool(*in.Save)})
-		})
-		if err != nil {
-			return nil, err
 		}
+		if err := tx.SetSeen(d.ID, now.SeenAs, now.SeenFrom, now.Via); err != nil {
+			return err
+		}
+		for _, name := range slices.Sorted(maps.Keys(set)) {
+			if err := tx.Record(ledger.Entry{Actor: c.person.Name, Action: "device.settings", Device: d.Name, Path: name, Before: set[name][0], After: set[name][1]}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
 	}
 	return a.redevice(c, d)
+}
+
+// seen checks how a device's management is told to be seen.
+func (a *API) seen(c *call, d store.Device) error {
+	if _, _, err := desk.Endpoint(d.SeenAs); d.SeenAs != "" && err != nil {
+		return refusal.New(refusal.Invalid, "write it as ADDRESS or ADDRESS:PORT, e.g. 192.0.2.11:830", "%q is no address as packets have it", d.SeenAs)
+	}
+	if _, err := netip.ParseAddr(d.SeenFrom); d.SeenFrom != "" && err != nil {
+		return refusal.New(refusal.Invalid, "write it like 198.51.100.10", "%q is no address", d.SeenFrom)
+	}
+	for _, name := range strings.FieldsFunc(d.Via, func(r rune) bool { return r == ',' }) {
+		if name == d.Name {
+			return refusal.New(refusal.Invalid, "", "the way to %s does not lead through itself", name)
+		}
+		if _, err := a.Store.Device(c.ctx, name); errors.Is(err, store.ErrNotFound) {
+			return noDevice(name)
+		}
+	}
+	return nil
 }
 
 func (a *API) redevice(c *call, d store.Device) (any, error) {
@@ -131,8 +183,7 @@ func (a *API) difference(c *call) (any, error) {
 	out := wire.Difference{Device: d.Name, From: c.QueryParamOr("from", "startup"), To: c.QueryParamOr("to", "running")}
 	var sides [2]*tree.Node
 	for i, from := range []string{out.From, out.To} {
-		var doc wire.Config
-		r, err := a.reading(c, d, from, &doc)
+		r, err := a.Desk.From(c.ctx, c.person, d, from)
 		if err != nil {
 			return nil, err
 		}

@@ -2,6 +2,7 @@ package api
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -39,7 +40,7 @@ func (a *API) commitDoc(cm store.Commit) *wire.Commit {
 func Works(parts []desk.Work) []engine.Work {
 	works := make([]engine.Work, 0, len(parts))
 	for _, w := range parts {
-		works = append(works, engine.Work{Device: w.Device, Former: w.Former, Mine: w.Mine})
+		works = append(works, engine.Work{Device: w.Device, Former: w.Former, Mine: w.Mine, Exact: w.Exact, MovesTo: w.MovesTo, MovesSeenAs: w.MovesSeenAs, Stamp: w.Stamp})
 	}
 	return works
 }
@@ -55,7 +56,7 @@ func seconds(n int64) time.Duration {
 func order(in wire.NewCommit) (engine.Order, error) {
 	o := engine.Order{
 		Hold: seconds(in.HoldSeconds), Waves: in.Waves, ByProbes: in.ByProbes, RevertOnProbe: in.RevertOnProbe,
-		Save: in.Save, Ahead: seconds(in.AheadSeconds),
+		Save: in.Save, Ahead: seconds(in.AheadSeconds), Preview: in.Preview, CutOff: in.CutOff,
 	}
 	for _, line := range in.Probes {
 		p, err := guard.ParseProbe(line)
@@ -90,7 +91,14 @@ func (a *API) commit(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	parts, err := a.Desk.Parts(c.ctx, ch.Number)
+	devices, err := a.devicesOf(c, ch.Number)
+	if err == nil {
+		err = a.Engine.Free(ch.Number, devices)
+	}
+	if err != nil {
+		return nil, err
+	}
+	parts, _, err := a.Desk.Due(c.ctx, ch.Number, c.person.Name, desk.Wish{Digest: in.Preview, Cuts: in.CutOff})
 	if err != nil {
 		return nil, err
 	}
@@ -98,6 +106,20 @@ func (a *API) commit(c *call) (any, error) {
 		return nil, err
 	}
 	return a.reload(c, ch.Number)
+}
+
+// devicesOf gives the devices a change has parts on.
+func (a *API) devicesOf(c *call, number int64) ([]store.Device, error) {
+	parts, err := a.Store.Parts(c.ctx, number)
+	var out []store.Device
+	for _, p := range parts {
+		d, err := a.Store.DeviceByID(c.ctx, p.Device)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, d)
+	}
+	return out, err
 }
 
 // begin commits what is prepared.
@@ -234,8 +256,12 @@ func notDone(number int64, word guard.Event, s guard.State) error {
 // its author, or an administrator.
 func (a *API) decidable(c *call) (store.Change, error) {
 	ch, err := a.visible(c)
-	if err == nil && ch.Author != c.person.Name && c.person.Role != access.Admin {
-		err = refusal.New(refusal.Forbidden, "ask them, or an administrator", "change %d belongs to %s, who alone can decide it", ch.Number, ch.Author)
+	if err != nil || ch.Author == c.person.Name || c.person.Role == access.Admin {
+		return ch, err
+	}
+	company, err := a.Store.Company(c.ctx, ch.Number)
+	if err == nil && !slices.Contains(company, c.person.Name) {
+		err = refusal.New(refusal.Forbidden, "ask them, or an administrator", "change %d belongs to %s, who alone can decide it, with those they added", ch.Number, ch.Author)
 	}
 	return ch, err
 }

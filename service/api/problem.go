@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 
 	"github.com/labstack/echo/v5"
@@ -17,6 +18,7 @@ import (
 var refusalStatus = map[refusal.Kind]int{
 	refusal.Invalid: http.StatusUnprocessableEntity, refusal.NotFound: http.StatusNotFound,
 	refusal.Forbidden: http.StatusForbidden, refusal.Conflict: http.StatusConflict,
+	refusal.Moved: http.StatusPreconditionFailed,
 }
 
 var fleetStatus = map[fleet.Kind]int{
@@ -28,7 +30,7 @@ var titles = map[string]string{
 	"invalid": "That does not make sense as it is", "not-found": "There is no such thing", "forbidden": "Not allowed",
 	"conflict": "Not possible now", "unreachable": "The device does not answer", "host-key": "The device's host key is not accepted",
 	"device-login": "The device does not let us in", "protocol": "The device does not speak NETCONF as it should",
-	"refusal": "The device says no", "denied": "Wrong account or password", "sign-in": "Sign in first",
+	"refusal": "The device says no", "moved": "It is no longer as it was seen", "denied": "Wrong account or password", "sign-in": "Sign in first",
 	"too-large": "Too large", "internal": "The service failed",
 }
 
@@ -60,7 +62,7 @@ func problem(err error) wire.Problem {
 	case errors.Is(err, store.ErrNotFound):
 		return make("not-found", http.StatusNotFound, err.Error(), "")
 	case errors.As(err, &status) && status.StatusCode() == http.StatusRequestEntityTooLarge:
-		return make("too-large", http.StatusRequestEntityTooLarge, "the request is larger than 4 MiB; nothing of it was taken", "send it in parts")
+		return make("too-large", http.StatusRequestEntityTooLarge, fmt.Sprintf("the request is larger than %d MiB, or %d MiB for a configuration; nothing of it was taken", MaxBody>>20, MaxLoad>>20), "send it in parts")
 	case errors.As(err, &status) && status.StatusCode() < 500:
 		return make("invalid", status.StatusCode(), err.Error(), "")
 	}

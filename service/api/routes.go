@@ -1,7 +1,6 @@
 package api
 
 import (
-	"context"
 	"errors"
 	"net/http"
 	"slices"
@@ -16,7 +15,6 @@ import (
 	"oakenlatch/netconf"
 	"oakenlatch/service/access"
 	"oakenlatch/service/fleet"
-	"oakenlatch/service/history"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
@@ -50,9 +48,31 @@ func (a *API) routes() []route {
 		{"GET", "/changes", "The changes one may see, newest first", access.Viewer, 200, nil, []wire.Change{}, nil, a.changes},
 		{"POST", "/changes", "Open a change", access.Operator, 201, wire.NewChange{}, wire.Change{}, nil, a.open},
 		{"GET", "/changes/:number", "One change and how its commit stands", access.Viewer, 200, nil, wire.Change{}, nil, a.change},
-		{"POST", "/changes/:number/edits", "Stage an edit", access.Operator, 201, wire.NewEdit{}, wire.Staged{}, nil, a.stage},
+		{"POST", "/changes/:number/edits", "Stage an edit on one device or several; on all of them, or on none", access.Operator, 201, wire.NewEdit{}, []wire.Staged{}, nil, a.stage},
+		{"PATCH", "/changes/:number", "Give the change another title and ticket", access.Operator, 200, wire.NewChange{}, wire.Change{}, nil, a.rename},
+		{"POST", "/changes/:number/load", "Stage a piece of configuration on one device or several; on all of them, or on none", access.Operator, 201, wire.NewLoad{}, []wire.Loaded{}, nil, a.load},
+		{"GET", "/changes/:number/parts/:name", "What is staged on a device so far, as an outline to be edited; path is the part of it that is wanted", access.Viewer, 200, nil, wire.Part{}, []string{"path"}, a.part},
+		{"GET", "/changes/:number/edits", "The staged edits, in the order they were staged", access.Viewer, 200, nil, []wire.Edit{}, nil, a.edits},
+		{"DELETE", "/changes/:number/edits", "Take staged edits back: by device, by person, by line (path, with device), or all", access.Operator, 200, nil, []wire.Edit{}, []string{"device", "by", "path"}, a.unstageMany},
 		{"DELETE", "/changes/:number/edits/:id", "Take a staged edit back", access.Operator, 204, nil, nil, nil, a.unstage},
-		{"GET", "/changes/:number/preview", "What the change would do; context is the number of unchanged neighbours shown", access.Viewer, 200, nil, wire.Preview{}, []string{"context"}, a.preview},
+		{"GET", "/changes/:number/preview", "What the change would do; context is the number of unchanged neighbours shown, as another form of the difference (unified, edit-config, yang-patch, yang-patch-json, outline or xml for the whole result), by one person's edits, validate=true has the devices judge the result", access.Viewer, 200, nil, wire.Preview{}, []string{"context", "device", "by", "as", "validate"}, a.preview},
+		{"POST", "/changes/:number/company", "Add somebody to the change", access.Operator, 200, wire.Share{}, wire.Change{}, nil, a.share},
+		{"DELETE", "/changes/:number/company/:account", "Take somebody off the change", access.Operator, 200, nil, wire.Change{}, nil, a.unshare},
+		{"POST", "/changes/:number/notes", "Write a note down with the change", access.Operator, 201, wire.NewNote{}, wire.Change{}, nil, a.note},
+		{"POST", "/changes/:number/decide", "Keep one side where the change and its device both changed the same", access.Operator, 200, wire.Decide{}, wire.Conflict{}, nil, a.decide},
+		{"POST", "/changes/:number/rebase", "Put parts on what their devices hold now", access.Operator, 200, wire.Rebase{}, []wire.Rebased{}, nil, a.rebase},
+		{"POST", "/changes/:number/readdress", "Say where a part moves its device's management to", access.Operator, 200, wire.Readdress{}, wire.Change{}, nil, a.readdress},
+		{"GET", "/devices/:name/paths", "How a path goes on by the device's schema: names, keys, types, values", access.Viewer, 200, nil, []wire.Hint{}, []string{"path", "change"}, a.paths},
+		{"GET", "/reservations", "The devices that are reserved", access.Viewer, 200, nil, []wire.Reservation{}, nil, a.reservations},
+		{"POST", "/devices/:name/reservation", "Reserve the device for oneself, or for longer", access.Operator, 200, wire.NewReservation{}, wire.Reservation{}, nil, a.reserve},
+		{"DELETE", "/devices/:name/reservation", "End the reservation", access.Operator, 204, nil, nil, nil, a.release},
+		{"POST", "/devices/:name/reservation/asks", "Ask whoever reserved the device", access.Operator, 200, wire.NewNote{}, wire.Reservation{}, nil, a.ask},
+		{"GET", "/stencils", "All stencils", access.Viewer, 200, nil, []wire.Stencil{}, nil, a.stencils},
+		{"GET", "/stencils/:name", "One stencil, its versions and the devices that use it; the blanks by a device's schema", access.Viewer, 200, nil, wire.Stencil{}, []string{"device"}, a.stencil},
+		{"PUT", "/stencils/:name", "Save a new version; opens a change for the devices that use it", access.Operator, 200, wire.NewStencil{}, wire.Saved{}, nil, a.saveStencil},
+		{"POST", "/stencils/:name/bind", "Stage what the stencil sets on devices", access.Operator, 201, wire.Bind{}, []wire.Loaded{}, nil, a.bind},
+		{"GET", "/shared", "All shared values", access.Viewer, 200, nil, []wire.Shared{}, nil, a.shared},
+		{"PUT", "/shared/:name", "Give a shared value other items; opens a change for the devices on which a stencil uses it", access.Operator, 200, wire.NewShared{}, wire.Saved{}, nil, a.saveShared},
 		{"POST", "/changes/:number/commit", "Commit on hold", access.Operator, 202, wire.NewCommit{}, wire.Change{}, nil, a.commit},
 		{"POST", "/changes/:number/begin", "Commit what is prepared", access.Operator, 202, nil, wire.Change{}, nil, a.begin},
 		{"POST", "/changes/:number/hold", "Move the end of a hold", access.Operator, 200, wire.NewHold{}, wire.Change{}, nil, a.hold},
@@ -124,6 +144,10 @@ func (a *API) deviceDoc(c *call, d store.Device) (wire.Device, error) {
 		out.Clock = &doc
 	}
 	out.HeldBy = a.Engine.Holder(d.ID)
+	out.SeenAs, out.SeenFrom = d.SeenAs, d.SeenFrom
+	if d.Via != "" {
+		out.Via = strings.Split(d.Via, ",")
+	}
 	rev, err := a.Store.LastRevision(c.ctx, d.ID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return out, err
@@ -147,6 +171,10 @@ func (a *API) deviceDocs(c *call) ([]wire.Device, error) {
 	if err != nil {
 		return nil, err
 	}
+	reserved, err := a.reservationDocs(c)
+	if err != nil {
+		return nil, err
+	}
 	out := make([]wire.Device, 0, len(list))
 	for _, d := range list {
 		doc, err := a.deviceDoc(c, d)
@@ -154,6 +182,7 @@ func (a *API) deviceDocs(c *call) ([]wire.Device, error) {
 			return nil, err
 		}
 		doc.Unread = nil // only with the device itself
+		doc.Reserved = reservationOf(reserved, d.Name)
 		out = append(out, doc)
 	}
 	return out, nil
@@ -166,7 +195,13 @@ func (a *API) device(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.deviceDoc(c, d)
+	doc, err := a.deviceDoc(c, d)
+	if err != nil {
+		return nil, err
+	}
+	reserved, err := a.reservationDocs(c)
+	doc.Reserved = reservationOf(reserved, d.Name)
+	return doc, err
 }
 
 func (a *API) addDevice(c *call) (any, error) {
@@ -174,8 +209,11 @@ func (a *API) addDevice(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
+	if err := a.seen(c, store.Device{SeenAs: in.SeenAs}); err != nil {
+		return nil, err
+	}
 	err := a.Fleet.Add(c.ctx, c.person.Name, fleet.NewDevice{
-		Name: in.Name, Address: in.Address, Account: in.Account, Password: in.Password, PrivateKey: in.PrivateKey, Site: in.Site, Role: in.Role,
+		SeenAs: in.SeenAs, Name: in.Name, Address: in.Address, Account: in.Account, Password: in.Password, PrivateKey: in.PrivateKey, Site: in.Site, Role: in.Role,
 	})
 	if err != nil {
 		return nil, err
@@ -247,9 +285,12 @@ func (a *API) config(c *call) (any, error) {
 	}
 	from := c.QueryParamOr("from", "running")
 	out := wire.Config{Device: d.Name, From: from, Read: a.Log.Now()}
-	r, err := a.reading(c, d, from, &out)
+	r, err := a.Desk.From(c.ctx, c.person, d, from)
 	if err != nil {
 		return nil, err
+	}
+	if out.Revision = r.Revision.Number; strings.HasPrefix(from, "rev:") {
+		out.Read = r.Revision.At
 	}
 	path, err := tree.ParsePath(r.Schema, c.QueryParamOr("path", "/"))
 	if err != nil {
@@ -263,71 +304,6 @@ func (a *API) config(c *call) (any, error) {
 	out.Outline = codec.OutlineText(part)
 	out.XML = string(codec.XML(r.Schema, part, markup.Name{Space: netconf.BaseNS, Local: "config"}))
 	return out, nil
-}
-
-// reading gets a configuration from where the person asked for it.
-func (a *API) reading(c *call, d store.Device, from string, out *wire.Config) (history.Reading, error) {
-	kind, arg, _ := strings.Cut(from, ":")
-	n, nerr := strconv.ParseInt(arg, 10, 64)
-	switch {
-	case from == "running":
-		r, err := a.History.Read(c.ctx, d.Name, c.person.Name)
-		out.Revision = r.Revision.Number
-		return r, err
-	case from == "startup", from == "candidate":
-		return a.datastore(c, d, netconf.Datastore(from))
-	case kind == "rev" && nerr == nil:
-		return a.revision(c, d, n, out)
-	case kind == "change" && nerr == nil:
-		if _, err := a.Desk.Get(c.ctx, c.person, n); err != nil {
-			return history.Reading{}, err
-		}
-		works, err := a.Desk.Parts(c.ctx, n)
-		if err != nil {
-			return history.Reading{}, err
-		}
-		for _, w := range works {
-			if w.Device.ID == d.ID {
-				return history.Reading{Schema: w.Schema, Running: w.Mine}, nil
-			}
-		}
-		return history.Reading{}, refusal.New(refusal.NotFound, "", "change %d has no part on %s", n, d.Name)
-	}
-	return history.Reading{}, refusal.New(refusal.Invalid, "give running, startup, candidate, rev:N or change:N", "%q is no place to read from", from)
-}
-
-// datastore reads one of a device's other datastores.
-func (a *API) datastore(c *call, d store.Device, ds netconf.Datastore) (r history.Reading, err error) {
-	needs, without := netconf.CapStartup, "startup of its own: what runs there is what it boots"
-	if ds == netconf.Candidate {
-		needs, without = netconf.CapCandidate, "candidate"
-	}
-	err = a.Fleet.Reading(c.ctx, d.Name, func(ctx context.Context, s *fleet.Session) error {
-		if !s.Capabilities.Has(needs) {
-			return refusal.New(refusal.NotFound, "", "%s has no %s", d.Name, without)
-		}
-		r.Schema = s.Schema
-		r.Running, err = s.Read(ctx, ds)
-		return err
-	})
-	return r, err
-}
-
-func (a *API) revision(c *call, d store.Device, n int64, out *wire.Config) (history.Reading, error) {
-	rev, err := a.Store.Revision(c.ctx, d.ID, n)
-	if errors.Is(err, store.ErrNotFound) {
-		return history.Reading{}, refusal.New(refusal.NotFound, "", "%s has no revision %d", d.Name, n)
-	}
-	if err != nil {
-		return history.Reading{}, err
-	}
-	s, err := a.Fleet.Schema(c.ctx, d)
-	if err != nil {
-		return history.Reading{}, err
-	}
-	root, err := a.History.Tree(c.ctx, s, rev.Digest)
-	out.Revision, out.Read = rev.Number, rev.At
-	return history.Reading{Schema: s, Running: root}, err
 }
 
 func (a *API) audit(c *call) (any, error) {
@@ -388,8 +364,8 @@ func (a *API) attention(c *call) (any, error) {
 	}
 	for _, ch := range list {
 		holding := ch.State == "holding" || ch.State == "applying"
-		if !holding && (ch.State != "draft" || ch.Author != c.person.Name) {
-			continue
+		if !holding && ch.State != "draft" {
+			continue // of drafts, only one's own are listed
 		}
 		doc, err := a.changeDoc(c, ch)
 		if err != nil {
@@ -412,6 +388,9 @@ func (a *API) attention(c *call) (any, error) {
 		if d.Trouble != "" || !d.Trusted {
 			out.Trouble = append(out.Trouble, d)
 		}
+	}
+	if out.Reserved, err = a.reservationDocs(c); err != nil {
+		return nil, err
 	}
 	waiting, err := a.Store.Waiting(c.ctx)
 	if err != nil {

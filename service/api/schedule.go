@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"oakenlatch/service/access"
+	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/refusal"
@@ -71,9 +72,12 @@ func (a *API) schedule(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	parts, err := a.Desk.Due(c.ctx, ch.Number)
+	parts, digest, err := a.Desk.Due(c.ctx, ch.Number, c.person.Name, desk.Wish{Digest: in.Commit.Preview, Cuts: in.Commit.CutOff})
 	if err != nil {
 		return nil, err
+	}
+	if parts[0].Exact {
+		o.Preview = digest // what the person was shown is what is committed then, or nothing
 	}
 	v, err := a.Engine.Schedule(c.ctx, c.person.Name, ch.Number, o, when(in), Works(parts))
 	if err != nil {

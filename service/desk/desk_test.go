@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/service/access"
+	"oakenlatch/service/desk"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
@@ -52,13 +53,17 @@ func TestStaging(t *testing.T) {
 		if c.value == "" {
 			value = nil
 		}
-		st, err := r.Desk.Stage(t.Context(), servicetest.Mara, n, router, c.op, c.path, value)
+		mode := ""
+		if strings.HasSuffix(c.path, "/search") {
+			mode = desk.Add
+		}
+		st, err := r.Stage(servicetest.Mara, n, router, desk.Act{Op: c.op, Path: c.path, Value: value, Mode: mode})
 		require.NoError(t, err, c.path)
 		assert.Equal(t, c.before, st.Before, c.path)
 		assert.Equal(t, c.after, st.After, c.path)
 		assert.Contains(t, strings.Join(st.Notes, "; "), c.note, c.path)
 	}
-	_, verdicts, err := r.Desk.Preview(t.Context(), servicetest.Mara, n)
+	verdicts, _, err := r.Desk.Preview(t.Context(), servicetest.Mara, n, desk.Options{})
 	require.NoError(t, err)
 	require.Len(t, verdicts, 1)
 	text := verdicts[0].Difference.Text(0)
@@ -83,7 +88,7 @@ func TestStagingRefused(t *testing.T) {
 		{servicetest.Joss, n, router, "put", mtu, &value, refusal.Forbidden, "private"},
 		{servicetest.Mara, 77, router, "put", mtu, &value, refusal.NotFound, "no change 77"},
 		{servicetest.Mara, n, "none", "put", mtu, &value, refusal.NotFound, `no device "none"`},
-		{servicetest.Mara, n, router, "patch", mtu, &value, refusal.Invalid, "neither put nor delete"},
+		{servicetest.Mara, n, router, "patch", mtu, &value, refusal.Invalid, "none of put, delete, move"},
 		{servicetest.Mara, n, router, "put", mtu, nil, refusal.Invalid, "needs a value"},
 		{servicetest.Mara, n, router, "put", "/interfaces/interface", nil, refusal.Invalid, "name the entry by its key: interface=NAME"},
 		{servicetest.Mara, n, router, "put", "/system/dns-resolver/search", nil, refusal.Invalid, "needs a value"},
@@ -91,7 +96,7 @@ func TestStagingRefused(t *testing.T) {
 		{servicetest.Mara, n, router, "delete", "/interfaces/interface=port1/name", nil, refusal.Invalid, "key of its entry"},
 		{servicetest.Mara, n, router, "delete", "/system/ntp/server=none", nil, refusal.Invalid, "not there"},
 	} {
-		_, err := r.Desk.Stage(t.Context(), c.p, c.n, c.device, c.op, c.path, c.value)
+		_, err := r.Desk.Stage(t.Context(), c.p, c.n, []string{c.device}, desk.Act{Op: c.op, Path: c.path, Value: c.value})
 		require.ErrorContains(t, err, c.says)
 		assert.Equal(t, c.kind, kind(err), c.says)
 	}
@@ -112,9 +117,13 @@ func TestTakingBack(t *testing.T) {
 	require.NoError(t, err)
 	second, err := r.Put(servicetest.Mara, n, router, "/system/contact", "x")
 	require.NoError(t, err)
-	assert.Equal(t, refusal.Forbidden, kind(r.Desk.Drop(t.Context(), servicetest.Joss, n, first.Edit.ID)))
-	assert.Equal(t, refusal.NotFound, kind(r.Desk.Drop(t.Context(), servicetest.Mara, n, 99)))
-	require.NoError(t, r.Desk.Drop(t.Context(), servicetest.Mara, n, first.Edit.ID))
+	drop := func(p access.Person, id int64) error {
+		_, err := r.Desk.Drop(t.Context(), p, n, desk.Which{ID: id})
+		return err
+	}
+	assert.Equal(t, refusal.Forbidden, kind(drop(servicetest.Joss, first.Edit.ID)))
+	assert.Equal(t, refusal.NotFound, kind(drop(servicetest.Mara, 99)))
+	require.NoError(t, drop(servicetest.Mara, first.Edit.ID))
 	parts, err := r.Desk.Parts(t.Context(), n)
 	require.NoError(t, err)
 	require.Len(t, parts, 1)
@@ -125,21 +134,21 @@ func TestTakingBack(t *testing.T) {
 	assert.Equal(t, refusal.Conflict, kind(err), "what is dropped stays dropped")
 }
 
-// What leads to an edit may be gone once the base has moved; it is said which
-// edit no longer fits.
-func TestEditThatNoLongerFits(t *testing.T) {
+// An edit that others build on is not taken from under them.
+func TestEditThatOthersBuildOn(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, router)
 	n := open(t, r, servicetest.Mara)
 	made, err := r.Put(servicetest.Mara, n, router, "/interfaces/interface=port9/type", "ethernetCsmacd")
 	require.NoError(t, err)
-	_, err = r.Desk.Stage(t.Context(), servicetest.Mara, n, router, "delete", "/interfaces/interface=port9/type", nil)
+	_, err = r.Stage(servicetest.Mara, n, router, desk.Act{Op: "delete", Path: "/interfaces/interface=port9/type"})
 	require.NoError(t, err)
-	require.NoError(t, r.Desk.Drop(t.Context(), servicetest.Mara, n, made.Edit.ID))
-	_, _, err = r.Desk.Preview(t.Context(), servicetest.Mara, n)
+	_, err = r.Desk.Drop(t.Context(), servicetest.Mara, n, desk.Which{ID: made.Edit.ID})
 	assert.Equal(t, refusal.Conflict, kind(err))
-	assert.ErrorContains(t, err, "edit 2 of change 1 no longer fits")
+	assert.ErrorContains(t, err, "edit 2, by mara, builds on what would go")
 	assert.ErrorContains(t, err, "latch unstage 1 2")
+	_, err = r.Desk.Drop(t.Context(), servicetest.Mara, n, desk.Which{})
+	require.NoError(t, err, "all at once is no trouble")
 }
 
 // A preview of a device that does not answer uses what was last known, and
@@ -151,7 +160,7 @@ func TestPreviewWithoutTheDevice(t *testing.T) {
 	_, err := r.Put(servicetest.Mara, n, router, mtu, "9000")
 	require.NoError(t, err)
 	r.Devices[router].Stop()
-	_, verdicts, err := r.Desk.Preview(t.Context(), servicetest.Mara, n)
+	verdicts, _, err := r.Desk.Preview(t.Context(), servicetest.Mara, n, desk.Options{})
 	require.NoError(t, err)
 	assert.False(t, verdicts[0].Read)
 	assert.Contains(t, verdicts[0].Trouble, "cannot be reached")
@@ -165,14 +174,14 @@ func TestOnlyDefaults(t *testing.T) {
 	n := open(t, r, servicetest.Mara)
 	_, err := r.Put(servicetest.Mara, n, router, "/interfaces/interface=port1/enabled", "true")
 	require.NoError(t, err)
-	_, verdicts, err := r.Desk.Preview(t.Context(), servicetest.Mara, n)
+	verdicts, _, err := r.Desk.Preview(t.Context(), servicetest.Mara, n, desk.Options{})
 	require.NoError(t, err)
 	assert.True(t, verdicts[0].Idle)
 	assert.Equal(t, 1, verdicts[0].Difference.Count())
 	assert.Contains(t, verdicts[0].Check.Findings[0].Message, "the default already")
 	_, err = r.Put(servicetest.Mara, n, router, mtu, "9000")
 	require.NoError(t, err)
-	_, verdicts, err = r.Desk.Preview(t.Context(), servicetest.Mara, n)
+	verdicts, _, err = r.Desk.Preview(t.Context(), servicetest.Mara, n, desk.Options{})
 	require.NoError(t, err)
 	assert.False(t, verdicts[0].Idle)
 }
@@ -185,7 +194,8 @@ func TestConcurrentStaging(t *testing.T) {
 	var wg sync.WaitGroup
 	for i := range 12 {
 		wg.Go(func() {
-			_, err := r.Put(servicetest.Mara, n, router, "/system/dns-resolver/search", string(rune('a'+i))+".example")
+			value := string(rune('a'+i)) + ".example"
+			_, err := r.Stage(servicetest.Mara, n, router, desk.Act{Op: "put", Path: "/system/dns-resolver/search", Value: &value, Mode: desk.Add})
 			assert.NoError(t, err)
 		})
 	}
@@ -212,13 +222,13 @@ func TestPreviewFindings(t *testing.T) {
 		if value == "" {
 			v = nil
 		}
-		_, err := r.Desk.Stage(t.Context(), servicetest.Mara, n, router, op, path, v)
+		_, err := r.Stage(servicetest.Mara, n, router, desk.Act{Op: op, Path: path, Value: v})
 		require.NoError(t, err, path)
 	}
 	stage("delete", "/interfaces/interface=port3/type", "")
 	stage("put", "/interfaces/interface=port3/ipv4/address=10.64.0.1/prefix-length", "30")
 	stage("put", mtu, "1500")
-	_, parts, err := r.Desk.Preview(t.Context(), servicetest.Mara, n)
+	parts, _, err := r.Desk.Preview(t.Context(), servicetest.Mara, n, desk.Options{})
 	require.NoError(t, err)
 	require.Len(t, parts, 1)
 	var told []string

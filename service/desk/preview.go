@@ -2,8 +2,14 @@ package desk
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
 
 	"oakenlatch/core/check"
 	"oakenlatch/core/diff"
@@ -11,201 +17,140 @@ import (
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
 	"oakenlatch/service/fleet"
+	"oakenlatch/service/history"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 )
 
-// Work is a part ready to be looked at or committed.
-type Work struct {
-	Device store.Device
-	Schema *schema.Schema
-	Base   store.Revision
-	Former *tree.Node // what the base revision holds
-	Mine   *tree.Node // that with the part's edits
-	Edits  []store.Edit
-	Idle   []store.Edit // those that set what was so already
-
-	fresh bool // the part is not in the records yet
-}
-
-// work gives a change's part on a device. A part that is not there yet starts
-// from what the device holds now.
-func (d *Desk) work(ctx context.Context, c store.Change, device, actor string) (Work, error) {
-	dev, err := d.store.Device(ctx, device)
-	if errors.Is(err, store.ErrNotFound) {
-		return Work{}, refusal.New(refusal.NotFound, "list them with: latch devices", "there is no device %q", device)
-	}
-	if err != nil {
-		return Work{}, err
-	}
-	parts, err := d.store.Parts(ctx, c.Number)
-	if err != nil {
-		return Work{}, err
-	}
-	for _, p := range parts {
-		if p.Device == dev.ID {
-			return d.part(ctx, p, dev)
-		}
-	}
-	r, err := d.history.Read(ctx, device, actor)
-	if err != nil {
-		return Work{}, err
-	}
-	return Work{Device: r.Device, Schema: r.Schema, Base: r.Revision, Former: r.Running, Mine: r.Running, fresh: true}, nil
-}
-
-// part gives a recorded part with its edits applied.
-func (d *Desk) part(ctx context.Context, p store.Part, dev store.Device) (Work, error) {
-	w := Work{Device: dev}
-	s, err := d.history.Known(ctx, dev.Name)
-	if err != nil {
-		return w, err
-	}
-	w.Schema = s.Schema
-	if w.Base, err = d.store.Revision(ctx, p.Device, p.Base); err != nil {
-		return w, err
-	}
-	if w.Former, err = d.history.Tree(ctx, w.Schema, w.Base.Digest); err != nil {
-		return w, err
-	}
-	all, err := d.store.Edits(ctx, p.Change)
-	if err != nil {
-		return w, err
-	}
-	w.Mine = w.Former
-	for _, e := range all {
-		if e.Device != p.Device {
-			continue
-		}
-		w.Edits = append(w.Edits, e)
-		before := w.Mine
-		path, perr := tree.ParsePath(w.Schema, e.Path)
-		if perr == nil {
-			w.Mine, perr = tree.Apply(w.Mine, document(e.Op, path, e.Value), tree.None)
-		}
-		if perr == nil && tree.Same(before, w.Mine) {
-			w.Idle = append(w.Idle, e)
-		}
-		if perr != nil {
-			return w, refusal.New(refusal.Conflict, fmt.Sprintf("take it back with: latch unstage %d %d", p.Change, e.ID),
-				"%s: edit %d of change %d no longer fits: %v", dev.Name, e.ID, p.Change, perr)
-		}
-	}
-	return w, nil
-}
-
-// Parts gives all parts of a change with their edits applied.
-func (d *Desk) Parts(ctx context.Context, number int64) ([]Work, error) {
-	parts, err := d.store.Parts(ctx, number)
-	if err != nil {
-		return nil, err
-	}
-	var out []Work
-	for _, p := range parts {
-		dev, err := d.store.DeviceByID(ctx, p.Device)
-		if err != nil {
-			return nil, err
-		}
-		w, err := d.part(ctx, p, dev)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, w)
-	}
-	return out, nil
-}
-
 // Verdict is the preview of one part.
 type Verdict struct {
+	Change     int64
 	Device     string
-	Base       int64 // revision
+	Schema     *schema.Schema
+	Base       store.Revision
 	Edits      []store.Edit
+	Unfit      []Unfit
+	Tag        string
 	Difference *diff.Difference // against running as just read, or as last known
 	Read       bool             // running was read just now
+	Took       time.Duration    // to read it
 	Trouble    string           // why it was not
 	Behind     bool             // the device moved on since the base
 	Moved      *diff.Difference // how, where Behind
-	Conflicts  []diff.Conflict
+	Since      []store.Revision // and by which revisions, oldest first
+	Conflicts  []diff.Conflict  // to be decided by a person
+	Decided    []Decided
 	Check      check.Result
 	Guard      fleet.Guard
 	Unsaved    bool
+	Reserved   *store.Reservation // by somebody else
+	HeldBy     int64              // the change whose commit is under way on it
+	Forecasts  []Forecast         // its own first
+	Tried      bool               // the device validated the result
+	Said       string             // what it said against it
+	MovesTo    string
 
 	// Idle is set where the result means what is there already: nothing
 	// differs, or only values that are set to their defaults.
 	Idle bool
+
+	work    Work
+	staged  map[string]int64 // the edit that last touched a line, by the line's path; nil where there is only one
+	from    string           // our address as the device tells it, "" where it does not
+	running *tree.Node
+	result  *tree.Node
 }
 
-// Preview says what a change would do, part by part. Devices are read, never
-// written.
-func (d *Desk) Preview(ctx context.Context, p access.Person, number int64) (store.Change, []Verdict, error) {
+// StagedBy gives the edit that last touched a line of the difference, 0 where
+// none did.
+func (v Verdict) StagedBy(path string) int64 {
+	switch {
+	case path == "":
+		return 0
+	case len(v.Edits) == 1:
+		return v.Edits[0].ID
+	}
+	return v.staged[path]
+}
+
+// Options are how a preview is wanted.
+type Options struct {
+	Device string // this part only
+	By     string // this person's edits only
+	TryOut bool   // have the devices validate the result, without committing
+}
+
+// Seen is what a preview showed: a name for it all, to commit that and nothing
+// else.
+type Seen struct {
+	Digest string
+	At     time.Time
+}
+
+// atOnce is how many devices a preview reads at a time.
+const atOnce = 16
+
+// Preview says what a change would do, part by part. Devices are read; they
+// are written to only where they are asked to validate, and then nothing stays.
+func (d *Desk) Preview(ctx context.Context, p access.Person, number int64, opt Options) ([]Verdict, Seen, error) {
 	c, err := d.Get(ctx, p, number)
 	if err != nil {
-		return c, nil, err
-	}
-	parts, err := d.Parts(ctx, number)
-	if err != nil {
-		return c, nil, err
-	}
-	out := make([]Verdict, 0, len(parts))
-	for _, w := range parts {
-		v, err := d.verdict(ctx, w, p.Name)
-		if err != nil {
-			return c, nil, err
-		}
-		out = append(out, v)
-	}
-	return c, out, nil
-}
-
-// Hindrance says why a part cannot be committed as it is, "" where it can.
-func (v Verdict) Hindrance() string {
-	if !v.Read {
-		return v.Trouble
-	}
-	if v.Guard.Keeper == "" {
-		return v.Device + " cannot be changed: " + v.Guard.Why
-	}
-	if len(v.Conflicts) > 0 {
-		return fmt.Sprintf("%s moved on since this was staged, and both changed the same: %s", v.Device, v.Conflicts[0].Path)
-	}
-	for _, f := range v.Check.Findings {
-		if f.Severity == check.Error {
-			return fmt.Sprintf("%s: not valid at %s: %s", v.Device, f.Path, f.Message)
-		}
-	}
-	return ""
-}
-
-// Due gives the work of a change that could be committed now, or says why it
-// could not. Devices are read for that.
-func (d *Desk) Due(ctx context.Context, number int64) ([]Work, error) {
-	c, err := d.store.Change(ctx, number)
-	if err != nil {
-		return nil, err
+		return nil, Seen{}, err
 	}
 	works, err := d.Parts(ctx, number)
 	if err != nil {
-		return nil, err
+		return nil, Seen{}, err
 	}
-	idle := true
-	for _, w := range works {
-		v, err := d.verdict(ctx, w, c.Author)
-		if err != nil {
-			return nil, err
+	if opt.Device != "" {
+		works = slices.DeleteFunc(works, func(w Work) bool { return w.Device.Name != opt.Device })
+		if len(works) == 0 {
+			return nil, Seen{}, refusal.New(refusal.NotFound, "", "change %d has no part on %q", number, opt.Device)
 		}
-		if why := v.Hindrance(); why != "" {
-			return nil, refusal.New(refusal.Conflict, fmt.Sprintf("see it with: latch preview %d", number), "change %d cannot be committed: %s", number, why)
-		}
-		idle = idle && v.Idle
 	}
-	if idle {
-		return nil, refusal.New(refusal.Conflict, "", "change %d has nothing to commit: it is so already", number)
+	out, err := d.verdicts(ctx, c, works, p.Name, opt)
+	if err != nil || opt.Device != "" || opt.By != "" || len(out) == 0 {
+		return out, Seen{}, err // of a part of it there is nothing to commit
 	}
-	return works, nil
+	seen := Seen{Digest: digestOf(out), At: d.log.Now()}
+	parts, err := json.Marshal(shownOf(out))
+	if err != nil {
+		return out, seen, err
+	}
+	return out, seen, d.store.Write(ctx, func(tx *store.Tx) error {
+		return tx.KeepPreview(store.Previewed{Change: number, Actor: p.Name, Digest: seen.Digest, At: seen.At, Parts: string(parts)})
+	})
 }
 
-func (d *Desk) verdict(ctx context.Context, w Work, actor string) (Verdict, error) {
-	v := Verdict{Device: w.Device.Name, Base: w.Base.Number, Edits: w.Edits, Read: true}
+// verdicts judges parts, several at a time.
+func (d *Desk) verdicts(ctx context.Context, c store.Change, works []Work, actor string, opt Options) ([]Verdict, error) {
+	reservations, err := d.Reservations(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Verdict, len(works))
+	errs := make([]error, len(works))
+	turns := make(chan struct{}, atOnce)
+	var wg sync.WaitGroup
+	for i, w := range works {
+		wg.Go(func() {
+			turns <- struct{}{}
+			defer func() { <-turns }()
+			out[i], errs[i] = d.verdict(ctx, c.Number, w, actor, opt)
+			if v := reserved(reservations, w.Device.ID); v != nil && v.Holder != actor {
+				out[i].Reserved = v
+			}
+		})
+	}
+	wg.Wait()
+	if err := errors.Join(errs...); err != nil {
+		return nil, err
+	}
+	return out, d.forecast(ctx, out)
+}
+
+func (d *Desk) verdict(ctx context.Context, number int64, w Work, actor string, opt Options) (Verdict, error) {
+	v := Verdict{Change: number, Device: w.Device.Name, Schema: w.Schema, Base: w.Base, Edits: w.Edits, Unfit: w.Unfit, Tag: w.Tag(), Read: true, MovesTo: w.MovesTo, work: w}
+	begun := time.Now()
 	now, err := d.history.Read(ctx, w.Device.Name, actor)
 	var trouble *fleet.Error
 	if errors.As(err, &trouble) {
@@ -215,24 +160,307 @@ func (d *Desk) verdict(ctx context.Context, w Work, actor string) (Verdict, erro
 	if err != nil {
 		return v, err
 	}
-	result := w.Mine
-	if now.Running.Digest() != w.Former.Digest() {
-		v.Behind, v.Moved = true, diff.Compare(w.Former, now.Running)
-		result, v.Conflicts = diff.Merge(w.Former, w.Mine, now.Running)
+	v.Took = time.Since(begun)
+	if now.Schema != w.Schema { // it handed out other modules just now
+		if w, err = d.again(ctx, w, number); err != nil {
+			return v, err
+		}
+		v.Schema, v.Edits, v.Unfit, v.work = w.Schema, w.Edits, w.Unfit, w
 	}
-	v.Difference = diff.Compare(now.Running, result)
-	v.Check = check.Change(now.Schema, now.Running, result)
-	for _, e := range w.Idle {
+	if opt.By != "" {
+		if w.Mine, err = d.by(ctx, w, opt.By); err != nil {
+			return v, err
+		}
+		v.Edits = slices.DeleteFunc(slices.Clone(w.Edits), func(e store.Edit) bool { return e.Actor != opt.By })
+	}
+	if err := d.meet(ctx, &v, number, w, now); err != nil {
+		return v, err
+	}
+	v.find(now)
+	if v.Read && !v.Idle && w.Device.SeenFrom == "" {
+		v.from = d.askFrom(ctx, w.Device)
+	}
+	if opt.TryOut && v.Read {
+		v.tryOut(ctx, d, now)
+	}
+	dev, err := d.store.Device(ctx, w.Device.Name) // the reading noted what it found
+	v.Unsaved = dev.Unsaved
+	if d.Held != nil {
+		v.HeldBy = d.Held(dev.ID)
+	}
+	return v, err
+}
+
+// again reads a part anew.
+func (d *Desk) again(ctx context.Context, w Work, number int64) (Work, error) {
+	parts, err := d.store.Parts(ctx, number)
+	if err != nil {
+		return w, err
+	}
+	for _, p := range parts {
+		if p.Device == w.Device.ID {
+			return d.part(ctx, p, w.Device)
+		}
+	}
+	return w, refusal.New(refusal.Moved, "", "the part on %s was taken away just now", w.Device.Name)
+}
+
+// meet puts the part on what its device holds now.
+func (d *Desk) meet(ctx context.Context, v *Verdict, number int64, w Work, now history.Reading) error {
+	m, err := d.merge(ctx, number, w, now.Running)
+	if err != nil {
+		return err
+	}
+	v.running, v.result, v.Conflicts, v.Decided = now.Running, m.result, m.open, m.agreed
+	v.Difference = diff.Compare(now.Running, m.result)
+	v.staged = stagedBy(w, v.Difference)
+	if tree.Same(now.Running, w.Former) {
+		return nil
+	}
+	v.Behind, v.Moved = true, diff.Compare(w.Former, now.Running)
+	all, err := d.store.Revisions(ctx, w.Device.ID)
+	for _, r := range slices.Backward(all) {
+		if r.Number > w.Base.Number {
+			v.Since = append(v.Since, r)
+		}
+	}
+	return err
+}
+
+// stagedBy tells for each changed line which edit staged it.
+func stagedBy(w Work, d *diff.Difference) map[string]int64 {
+	if d.Empty() || len(w.Edits) < 2 {
+		return nil
+	}
+	out := map[string]int64{}
+	for path, step := range diff.Trace(w.Steps) {
+		out[path] = w.Edits[step].ID
+	}
+	return out
+}
+
+// find gathers the findings on the result.
+func (v *Verdict) find(now history.Reading) {
+	v.Check = check.Change(now.Schema, v.running, v.result)
+	for _, u := range v.Unfit {
+		v.Check.Findings = append(v.Check.Findings, check.Finding{Severity: check.Error, Path: u.Edit.Path,
+			Message: fmt.Sprintf("edit %d, %s by %s, can no longer be carried out: %s; nothing of it is lost: stage it again as the device is now, or take it back with: latch unstage %d %d", u.Edit.ID, u.Edit.Op, u.Edit.Actor, u.Why, u.Edit.Change, u.Edit.ID)})
+	}
+	for _, e := range v.work.Idle() {
 		v.Check.Findings = append(v.Check.Findings, check.Finding{Severity: check.Hint, Path: e.Path,
 			Message: fmt.Sprintf("edit %d sets what it was already; take it back with: latch unstage %d %d", e.ID, e.Change, e.ID)})
 	}
-	v.Idle = diff.Compare(now.Running.WithoutDefaults(), result.WithoutDefaults()).Empty()
+	v.Idle = diff.Compare(v.running.WithoutDefaults(), v.result.WithoutDefaults()).Empty()
 	if v.Idle && !v.Difference.Empty() {
 		v.Check.Findings = append(v.Check.Findings, check.Finding{Severity: check.Warning, Path: v.Difference.Items()[0].Path,
 			Message: "sets what is the default already: it means nothing new, and there is nothing to commit here"})
 	}
 	v.Guard = fleet.GuardOf(now.Device.Capabilities)
-	dev, err := d.store.Device(ctx, w.Device.Name) // the reading noted what it found
-	v.Unsaved = dev.Unsaved
-	return v, err
+}
+
+// tryOut has the device validate the result.
+func (v *Verdict) tryOut(ctx context.Context, d *Desk, now history.Reading) {
+	switch {
+	case d.TryOut == nil, v.Idle, len(v.Conflicts) > 0:
+		return
+	}
+	said, err := d.TryOut(ctx, now.Device, v.running, v.result)
+	switch {
+	case err != nil:
+		v.Said = "could not be asked: " + err.Error()
+	default:
+		v.Tried, v.Said = true, said
+	}
+}
+
+// Hindrance says why a part cannot be committed as it is, "" where it can.
+func (v Verdict) Hindrance() string {
+	switch {
+	case !v.Read:
+		return v.Trouble
+	case v.Guard.Keeper == "":
+		return v.Device + " cannot be changed: " + v.Guard.Why
+	case v.Reserved != nil:
+		return taken(v.Device, *v.Reserved).Error()
+	case len(v.Conflicts) > 0:
+		return fmt.Sprintf("%s moved on since this was staged, and both changed the same: %s; decide it with: latch decide %d %s %s mine|theirs", v.Device, v.Conflicts[0].Path, v.Change, v.Device, v.Conflicts[0].Path)
+	case v.Tried && v.Said != "":
+		return v.Device + " finds the result invalid: " + v.Said
+	}
+	for _, f := range v.Check.Findings {
+		if f.Severity == check.Error {
+			return fmt.Sprintf("%s: not valid at %s: %s", v.Device, f.Path, f.Message)
+		}
+	}
+	return ""
+}
+
+// shown is what a preview showed of a part.
+type shown struct {
+	Device   string `json:"device"`
+	Revision int64  `json:"revision"`
+	Running  string `json:"running"`
+	Result   string `json:"result"`
+	MovesTo  string `json:"movesTo,omitempty"`
+}
+
+func shownOf(list []Verdict) []shown {
+	out := make([]shown, 0, len(list))
+	for _, v := range list {
+		s := shown{Device: v.Device, Running: history.Digest(v.running), Result: history.Digest(v.result), MovesTo: v.MovesTo, Revision: v.Base.Number}
+		if n := len(v.Since); n > 0 {
+			s.Revision = v.Since[n-1].Number
+		}
+		out = append(out, s)
+	}
+	slices.SortFunc(out, func(a, b shown) int { return strings.Compare(a.Device, b.Device) })
+	return out
+}
+
+// digestOf names what a preview shows: what each device holds, and what it is
+// to hold.
+func digestOf(list []Verdict) string {
+	h := sha256.New()
+	for _, s := range shownOf(list) {
+		_, _ = fmt.Fprintf(h, "%s\x00%s\x00%s\x00%s\n", s.Device, s.Running, s.Result, s.MovesTo)
+	}
+	return fmt.Sprintf("%x", h.Sum(nil)[:6])
+}
+
+// Wish is how a person wants a change committed, as far as the desk minds.
+type Wish struct {
+	Digest string   // of the preview it rests on; "" is the last that the person was shown, if any
+	Cuts   []string // devices whose lockout is accepted in words
+}
+
+// Due gives the work of a change that could be committed now, as it was
+// previewed, or says why it could not. Devices are read for that. The digest
+// is that of what is to be committed.
+func (d *Desk) Due(ctx context.Context, number int64, actor string, wish Wish) ([]Work, string, error) {
+	c, err := d.store.Change(ctx, number)
+	if err != nil {
+		return nil, "", err
+	}
+	stamp, err := d.store.Stamp(ctx, number) // before what it names is read
+	if err != nil {
+		return nil, "", err
+	}
+	works, err := d.Parts(ctx, number)
+	if err != nil {
+		return nil, "", err
+	}
+	if len(works) == 0 {
+		return nil, "", refusal.New(refusal.Invalid, fmt.Sprintf("stage something with: latch put %d DEVICE PATH VALUE", number), "change %d is empty", number)
+	}
+	list, err := d.verdicts(ctx, c, works, actor, Options{})
+	if err != nil {
+		return nil, "", err
+	}
+	for _, v := range list {
+		if v.Reserved != nil {
+			return nil, "", taken(v.Device, *v.Reserved)
+		}
+	}
+	digest := digestOf(list)
+	exact, err := d.asPreviewed(ctx, number, actor, wish.Digest, digest, list)
+	if err != nil {
+		return nil, digest, err
+	}
+	idle := true
+	for i, v := range list {
+		if why := v.Hindrance(); why != "" {
+			return nil, digest, refusal.New(refusal.Conflict, fmt.Sprintf("see it with: latch preview %d", number), "change %d cannot be committed: %s", number, why)
+		}
+		if err := v.inWords(number, wish.Cuts); err != nil {
+			return nil, digest, err
+		}
+		idle = idle && v.Idle
+		works[i] = v.work
+		works[i].Exact, works[i].Stamp = exact, stamp
+		works[i].Former, works[i].Mine = v.running, v.result
+	}
+	if idle {
+		return nil, digest, refusal.New(refusal.Conflict, "", "change %d has nothing to commit: it is so already", number)
+	}
+	return works, digest, nil
+}
+
+// inWords makes a person say so where a device is forecast to be cut off and
+// only this service could send it back, which it then cannot reach.
+func (v Verdict) inWords(number int64, accepted []string) error {
+	if !v.Helpless() || slices.Contains(accepted, v.Device) {
+		return nil
+	}
+	f := v.Forecasts[0]
+	return refusal.New(refusal.Conflict, fmt.Sprintf("mend it, or if it is meant say so with the device's name: latch commit %d --cut-off %s", number, v.Device),
+		"%s would be cut off (%s), and it has no guard of its own: this service, which then cannot reach it, is all that could send it back", v.Device, f.Because)
+}
+
+// asPreviewed refuses what is no longer what was previewed, and tells what
+// moved. seen is false where nobody was shown anything.
+func (d *Desk) asPreviewed(ctx context.Context, number int64, actor, wanted, now string, list []Verdict) (seen bool, err error) {
+	var p store.Previewed
+	if wanted == "" {
+		p, err = d.store.LastPreview(ctx, number, actor)
+		if errors.Is(err, store.ErrNotFound) {
+			return false, nil
+		}
+	} else if p, err = d.store.PreviewOf(ctx, number, wanted); errors.Is(err, store.ErrNotFound) {
+		return false, refusal.New(refusal.Invalid, fmt.Sprintf("preview it with: latch preview %d", number), "change %d has no preview %q", number, wanted)
+	}
+	if err != nil || p.Digest == now {
+		return true, err
+	}
+	var was []shown
+	if err := json.Unmarshal([]byte(p.Parts), &was); err != nil {
+		return false, err
+	}
+	var told []string
+	for _, s := range shownOf(list) {
+		i := slices.IndexFunc(was, func(x shown) bool { return x.Device == s.Device })
+		switch {
+		case i < 0:
+			told = append(told, s.Device+" was added")
+		case was[i].Running != s.Running:
+			told = append(told, d.whatMoved(ctx, s.Device, was[i].Revision, list))
+		case was[i].Result != s.Result:
+			told = append(told, "what is staged on "+s.Device+" is another")
+		case was[i].MovesTo != s.MovesTo:
+			told = append(told, "the new address of "+s.Device+" is another")
+		}
+	}
+	for _, x := range was {
+		if !slices.ContainsFunc(list, func(v Verdict) bool { return v.Device == x.Device }) {
+			told = append(told, x.Device+" was taken out")
+		}
+	}
+	return false, refusal.New(refusal.Moved, fmt.Sprintf("nothing was committed; look at it again with: latch preview %d", number),
+		"change %d is no longer what was previewed at %s: %s", number, p.At.Format(time.RFC3339), strings.Join(told, "; "))
+}
+
+// places counts places in words.
+func places(n int) string {
+	if n == 1 {
+		return "1 place"
+	}
+	return fmt.Sprintf("%d places", n)
+}
+
+// whatMoved tells how a device moved on since a revision.
+func (d *Desk) whatMoved(ctx context.Context, device string, revision int64, list []Verdict) string {
+	text := device + " moved on"
+	i := slices.IndexFunc(list, func(v Verdict) bool { return v.Device == device })
+	rev, err := d.store.Revision(ctx, list[i].work.Device.ID, revision)
+	if err != nil {
+		return text
+	}
+	was, err := d.history.Tree(ctx, list[i].Schema, rev.Digest)
+	if err != nil {
+		return text
+	}
+	moved := diff.Compare(was, list[i].running)
+	if moved.Empty() {
+		return text
+	}
+	return fmt.Sprintf("%s since revision %d, in %s, first %s", text, revision, places(moved.Count()), moved.Items()[0].Path)
 }

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -47,7 +48,7 @@ type Engine struct {
 
 	// Due gives the work of a change whose time has come, or says why it cannot
 	// be committed now. It must be set before Recover where there is a schedule.
-	Due func(ctx context.Context, change int64) ([]Work, error)
+	Due func(ctx context.Context, change int64, actor string, o Order) ([]Work, error)
 
 	// Tempo is how long it waits for devices. It must not be changed once used.
 	Tempo Tempo
@@ -101,6 +102,18 @@ func (e *Engine) Stop() {
 type Work struct {
 	Device       store.Device
 	Former, Mine *tree.Node
+
+	// Exact is set where Former is what the person was shown: the commit refuses
+	// a device that moved on since, instead of putting the edits on top.
+	Exact bool
+
+	// MovesTo is the address the change moves the device's management to, ""
+	// for none, and MovesSeenAs the same as packets have it.
+	MovesTo, MovesSeenAs string
+
+	// Stamp names what was staged in the change when this was worked out; "" does
+	// not matter. What was staged since is not left behind unseen.
+	Stamp string
 }
 
 // Order is how a person wants a commit done.
@@ -112,6 +125,9 @@ type Order struct {
 	RevertOnProbe bool          `json:"revertOnProbe,omitempty"`
 	Save          *bool         `json:"save,omitempty"`  // nil leaves it to each device's setting
 	Ahead         time.Duration `json:"ahead,omitempty"` // prepare, and wait that long for the word to commit
+
+	Preview string   `json:"preview,omitempty"` // digest of what is to be committed, and nothing else
+	CutOff  []string `json:"cutOff,omitempty"`  // devices whose lockout is accepted in words
 }
 
 // Commit starts to bring a change onto its devices, on hold. It returns once
@@ -133,8 +149,7 @@ func (e *Engine) commit(ctx context.Context, actor string, change int64, order O
 	}
 	for _, w := range works {
 		if other := e.busy[w.Device.ID]; other.active() {
-			return refusal.New(refusal.Conflict, fmt.Sprintf("wait until it is decided, then preview change %d again", change),
-				"%s is held by the commit of change %d, which is not decided yet", w.Device.Name, other.commit.Change)
+			return held(w.Device.Name, other.commit.Change, change)
 		}
 	}
 	r, err := e.begin(ctx, actor, change, plan, works, scheduled)
@@ -194,7 +209,7 @@ func (e *Engine) begin(ctx context.Context, actor string, change int64, plan gua
 	for i, w := range works {
 		p := store.CommitPart{Device: w.Device.ID, Persist: "ol-" + rand.Text()}
 		c.Parts = append(c.Parts, p)
-		hands = append(hands, &hand{place: i, name: w.Device.Name, device: w.Device.ID, persist: p.Persist, former: w.Former, mine: w.Mine})
+		hands = append(hands, &hand{place: i, name: w.Device.Name, device: w.Device.ID, persist: p.Persist, former: w.Former, mine: w.Mine, exact: w.Exact, movesTo: w.MovesTo})
 	}
 	err := e.log.Write(ctx, func(tx *audit.Tx) error {
 		now, err := tx.Change(change)
@@ -210,6 +225,14 @@ func (e *Engine) begin(ctx context.Context, actor string, change int64, plan gua
 			return refusal.New(refusal.Conflict, fmt.Sprintf("take it off first: latch unschedule %d", change), "change %d is on the schedule", change)
 		case now.State != "draft" && now.State != "failed" && now.State != "reverted":
 			return refusal.New(refusal.Conflict, "", "change %d is %s and cannot be committed", change, now.State)
+		}
+		if err := unedited(tx, change, works); err != nil {
+			return err
+		}
+		for _, w := range works {
+			if err := e.claim(tx, actor, w); err != nil {
+				return err
+			}
 		}
 		if c, err = tx.AddCommit(c); err != nil {
 			return err
@@ -369,6 +392,7 @@ func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {
 			return nil, err
 		}
 		h := &hand{place: i, name: dev.Name, device: dev.ID, persist: p.Persist}
+		h.movesTo, _, _ = strings.Cut(dev.MovingTo, " ")
 		if p.Base != "" {
 			s, err := e.fleet.Schema(ctx, dev)
 			if err != nil {
@@ -392,35 +416,6 @@ func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {
 		c.State, _ = guard.Step(c.State, ev)
 	}
 	return newRun(e, c, hands), nil
-}
-
-// Owns reports whether a session on a device belongs to a commit under way.
-func (e *Engine) Owns(device int64, session string) bool {
-	e.mu.Lock()
-	r := e.busy[device]
-	e.mu.Unlock()
-	if r == nil {
-		return false
-	}
-	for _, h := range r.hands {
-		h.mu.Lock()
-		ours := h.device == device && (h.session != nil && h.session.SessionID == session || h.asked != nil && h.asked.SessionID == session)
-		h.mu.Unlock()
-		if ours {
-			return true
-		}
-	}
-	return false
-}
-
-// Holder gives the change whose commit is under way on a device, 0 if none.
-func (e *Engine) Holder(device int64) int64 {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if r := e.busy[device]; r.active() {
-		return r.commit.Change
-	}
-	return 0
 }
 
 // JournalTime is how long the writing of journals took, since the start.

@@ -16,6 +16,7 @@ import (
 	"oakenlatch/core/tree"
 	"oakenlatch/lab"
 	"oakenlatch/netconf"
+	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
@@ -44,7 +45,11 @@ func (r *room) stage(edits ...string) int64 {
 	require.NoError(r.t, err)
 	for _, e := range edits {
 		f := strings.SplitN(e, " ", 3)
-		_, err := r.Put(servicetest.Mara, c.Number, f[0], f[1], f[2])
+		mode := ""
+		if strings.HasSuffix(f[1], "/search") {
+			mode = desk.Add
+		}
+		_, err := r.Stage(servicetest.Mara, c.Number, f[0], desk.Act{Op: "put", Path: f[1], Value: &f[2], Mode: mode})
 		require.NoError(r.t, err, e)
 	}
 	return c.Number

@@ -380,7 +380,7 @@ func TestTwoServices(t *testing.T) {
 	require.NoError(t, other.EditConfig(t.Context(), netconf.EditConfig{Target: netconf.Candidate, Config: []byte(`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><location>theirs</location></system>`)}))
 	r.commit(n, time.Minute)
 	s := r.until(n, 20*time.Second, done)
-	assert.Contains(t, s.Reason, "candidate is locked by session "+other.SessionID+" of account harbour from 127.0.0.1, there since ")
+	assert.Contains(t, s.Reason, "candidate is locked by session "+other.SessionID+" of account harbour from 198.51.100.10, there since ")
 	require.NoError(t, other.CommitConfirmed(t.Context(), netconf.ConfirmedCommit{Timeout: time.Minute, Persist: "theirs"}))
 	require.NoError(t, other.Unlock(t.Context(), netconf.Candidate))
 	r.commit(n, time.Minute)

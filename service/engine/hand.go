@@ -21,8 +21,10 @@ type hand struct {
 	persist string
 	keeper  guard.Keeper
 	noSave  bool
+	movesTo string // the address the change moves its management to, "" for none
 
 	former, mine *tree.Node // of the part; nil after a restart
+	exact        bool       // former is what was previewed: nothing else will do
 
 	queue chan guard.Action
 	tries int // repeated actions in a row; the worker's

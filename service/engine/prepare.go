@@ -92,30 +92,39 @@ func lock(ctx context.Context, s *fleet.Session) error {
 		if ds == netconf.Candidate && direct(s) {
 			return nil
 		}
-		err := s.Lock(ctx, ds)
-		// A session that just ended, one of ours perhaps, may not be gone yet there.
-		for i := 1; i <= lockTries && netconf.Tagged(err, "lock-denied") && sleep(ctx, time.Duration(i)*lockPause); i++ {
-			err = s.Lock(ctx, ds)
+		if err := lockOne(ctx, s, ds); err != nil {
+			return err
 		}
-		if err == nil {
-			continue
-		}
-		msg, next := fmt.Sprintf("%s cannot be locked: %v", ds, err), "nothing was touched; try again when they are done"
-		switch {
-		case netconf.Tagged(err, "resource-denied"):
-			msg = "its candidate holds someone's uncommitted edits"
-			next = fmt.Sprintf("nothing was touched; see them with: latch compare %s %s@candidate", s.Device.Name, s.Device.Name)
-		case netconf.Refused(err):
-			msg = s.Denied(ctx, ds, err)
-			next += fmt.Sprintf("; who is there: latch device sessions %s", s.Device.Name)
-		}
-		return &fleet.Error{Device: s.Device.Name, Address: s.Device.Address, Kind: fleet.Refusal, Msg: msg, Next: next, Err: err}
 	}
 	return nil
 }
 
+func lockOne(ctx context.Context, s *fleet.Session, ds netconf.Datastore) error {
+	err := s.Lock(ctx, ds)
+	// A session that just ended, one of ours perhaps, may not be gone yet there.
+	for i := 1; i <= lockTries && netconf.Tagged(err, "lock-denied") && sleep(ctx, time.Duration(i)*lockPause); i++ {
+		err = s.Lock(ctx, ds)
+	}
+	if err == nil {
+		return nil
+	}
+	msg, next := fmt.Sprintf("%s cannot be locked: %v", ds, err), "nothing was touched; try again when they are done"
+	switch {
+	case netconf.Tagged(err, "resource-denied"):
+		msg = "its candidate holds someone's uncommitted edits"
+		next = fmt.Sprintf("nothing was touched; see them with: latch compare %s %s@candidate", s.Device.Name, s.Device.Name)
+	case netconf.Refused(err):
+		msg = s.Denied(ctx, ds, err)
+		next += fmt.Sprintf("; who is there: latch device sessions %s", s.Device.Name)
+	}
+	return &fleet.Error{Device: s.Device.Name, Address: s.Device.Address, Kind: fleet.Refusal, Msg: msg, Next: next, Err: err}
+}
+
 // rebase puts the part's edits on what the device holds now.
 func (h *hand) rebase(running *tree.Node) (*tree.Node, error) {
+	if moved := diff.Compare(h.former, running); h.exact && !moved.Empty() {
+		return nil, fmt.Errorf("the device moved on since the change was previewed: %d changes, first %s; nothing was touched: preview it again", moved.Count(), moved.Items()[0].Path)
+	}
 	result, conflicts := diff.Merge(h.former, h.mine, running)
 	if len(conflicts) > 0 {
 		var lines []string

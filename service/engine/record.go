@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"oakenlatch/core/diff"
@@ -68,6 +69,9 @@ func (r *run) tell(tx *audit.Tx, s step) error {
 	}
 	if was == is || is == "applying" {
 		return nil
+	}
+	if err := r.arrive(tx, is); err != nil {
+		return err
 	}
 	e := ledger.Entry{Actor: audit.Service, Action: "change." + is, Change: r.commit.Change, Note: s.now.Reason}
 	if s.now.By != "" && s.now.By != guard.ByItsProbes {
@@ -142,6 +146,35 @@ func (r *run) lines(tx *audit.Tx, h *hand) error {
 			Actor: r.commit.Actor, Action: "config." + string(item.Kind), Change: r.commit.Change, Device: h.name,
 			Path: item.Path, Before: item.Old, After: item.New,
 		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// arrive ends the moving of devices' management: to where it was to go where
+// the change is kept, and to where it was otherwise.
+func (r *run) arrive(tx *audit.Tx, is string) error {
+	for _, h := range r.hands {
+		if h.movesTo == "" || is == "holding" {
+			continue
+		}
+		d, err := tx.DeviceByID(h.device)
+		if err != nil {
+			return err
+		}
+		if is != "kept" {
+			if err := tx.SetMoving(h.device, ""); err != nil {
+				return err
+			}
+			continue
+		}
+		address, seenAs, _ := strings.Cut(d.MovingTo, " ")
+		if err := tx.SetAddress(h.device, address, seenAs); err != nil {
+			return err
+		}
+		err = tx.Record(ledger.Entry{Actor: r.commit.Actor, Action: "device.address", Change: r.commit.Change, Device: h.name, Before: d.Address, After: address})
 		if err != nil {
 			return err
 		}

@@ -219,7 +219,7 @@ func (e *Engine) beginDue(v store.Scheduled) error {
 	if err := json.Unmarshal([]byte(v.Orders), &order); err != nil {
 		return err
 	}
-	works, err := e.Due(e.ctx, v.Change)
+	works, err := e.Due(e.ctx, v.Change, v.Actor, order)
 	if err != nil {
 		return err
 	}

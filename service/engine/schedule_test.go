@@ -9,12 +9,13 @@ import (
 
 	"oakenlatch/core/guard"
 	"oakenlatch/lab"
+	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
 	"oakenlatch/test/servicetest"
 )
 
 func (r *room) schedule(n int64, in, lateness time.Duration) error {
-	parts, err := r.Desk.Due(r.t.Context(), n)
+	parts, _, err := r.Desk.Due(r.t.Context(), n, "mara", desk.Wish{})
 	require.NoError(r.t, err)
 	_, err = r.Engine.Schedule(r.t.Context(), "mara", n, engine.Order{Hold: time.Minute}, engine.When{At: time.Now().UTC().Add(in), Zone: "Europe/Paris", Lateness: lateness}, servicetest.Works(parts))
 	return err

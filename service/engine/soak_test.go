@@ -15,6 +15,7 @@ import (
 
 	"oakenlatch/core/guard"
 	"oakenlatch/core/markup"
+	"oakenlatch/core/tree"
 	"oakenlatch/lab"
 	"oakenlatch/netconf"
 	"oakenlatch/service/engine"
@@ -93,6 +94,11 @@ func (r *soak) schedule(seed int64) guard.Outcome {
 	var edits []string
 	value := fmt.Sprintf("v%d", seed)
 	for _, name := range r.names {
+		// What the last one kept and could not save is gone with the power: that is
+		// told of the last one, and not to be found in this.
+		if d := r.Devices[name]; !tree.Same(d.Running(), d.Startup()) {
+			d.PowerCycle()
+		}
 		was[name] = r.Value(name, contact)
 		edits = append(edits, name+" "+contact+" "+value)
 	}

@@ -109,7 +109,7 @@ func (h *hand) lookOnce(ctx context.Context, a guard.Action) guard.Event {
 	ctx, cancel := context.WithTimeout(ctx, min(max(h.run.commit.Hold/4, 4*time.Second), 10*time.Second))
 	defer cancel()
 	missed := func(err error) guard.Event { return guard.Event{Kind: guard.NotReached, Err: brief(err)} }
-	s, err := h.run.e.fleet.Dial(ctx, h.name)
+	s, arrived, err := h.reach(ctx)
 	if err != nil {
 		return missed(err)
 	}
@@ -127,6 +127,9 @@ func (h *hand) lookOnce(ctx context.Context, a guard.Action) guard.Event {
 		return missed(err)
 	}
 	ev := guard.Event{Kind: guard.Seen, Found: h.classify(running)}
+	if ev.Found == guard.FoundResult && !arrived {
+		return missed(fmt.Errorf("%s holds the change and answers at %s, but not at %s, where the change moves it to", h.name, s.Device.Address, h.movesTo))
+	}
 	if a.Lock {
 		ev.Pending = lockTells(ctx, s)
 	}
@@ -143,6 +146,28 @@ func (h *hand) lookOnce(ctx context.Context, a guard.Action) guard.Event {
 	}
 	return ev
 }
+
+// reach opens a session. Where the change moves the device's management, that is
+// tried first: only there is the way in proved as it will be. arrived is false
+// where it was reached elsewhere.
+func (h *hand) reach(ctx context.Context) (s *fleet.Session, arrived bool, err error) {
+	if h.movesTo == "" {
+		s, err = h.run.e.fleet.Dial(ctx, h.name)
+		return s, true, err
+	}
+	there, cancel := context.WithTimeout(ctx, movedTimeout)
+	s, err = h.run.e.fleet.DialAt(there, h.name, h.movesTo)
+	cancel()
+	if err == nil {
+		return s, true, nil
+	}
+	s, err = h.run.e.fleet.Dial(ctx, h.name)
+	return s, false, err
+}
+
+// movedTimeout is how long a device is tried at its new address before it is
+// looked for at the former one too.
+const movedTimeout = 2500 * time.Millisecond
 
 // undisturbed makes sure before a confirm that the candidate holds nobody's
 // edits, which a confirming commit would publish (RFC 6241 section 8.4.1), and

@@ -83,6 +83,7 @@ type NewDevice struct {
 	Name, Address, Account string
 	Password, PrivateKey   string // one of them
 	Site, Role             string
+	SeenAs                 string // its management address as packets have it, "" where that is Address
 }
 
 // Add adds a device to the inventory. It is not contacted.
@@ -97,7 +98,7 @@ func (f *Fleet) Add(ctx context.Context, by string, n NewDevice) error {
 		return refusal.New(refusal.Invalid, "", "%s: the account on the device is missing", n.Name)
 	}
 	d := store.Device{
-		Name: n.Name, Address: n.Address, Account: n.Account, Site: n.Site, Role: n.Role,
+		Name: n.Name, Address: n.Address, Account: n.Account, Site: n.Site, Role: n.Role, SeenAs: n.SeenAs,
 		Added: f.log.Now(), AddedBy: by, Auth: "password",
 	}
 	secret := n.Password
@@ -138,6 +139,17 @@ func (f *Fleet) Dial(ctx context.Context, name string) (*Session, error) {
 	return f.open(ctx, name, 0)
 }
 
+// DialAt opens a session at another address than the one kept, with the same
+// account and host key. The inventory hears nothing of it.
+func (f *Fleet) DialAt(ctx context.Context, name, address string) (*Session, error) {
+	d, err := f.store.Device(ctx, name)
+	if err != nil {
+		return nil, fmt.Errorf("device %s: %w", name, err)
+	}
+	d.Address, d.MovingTo = address, ""
+	return f.dial(ctx, d, 0)
+}
+
 // open is Dial with the time between signs of life, 0 for the usual one.
 func (f *Fleet) open(ctx context.Context, name string, sign time.Duration) (*Session, error) {
 	d, err := f.store.Device(ctx, name)
@@ -170,7 +182,47 @@ func (f *Fleet) note(ctx context.Context, d store.Device, err error) error {
 	return f.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error { return tx.SetContact(d.ID, f.log.Now(), trouble) })
 }
 
+// dial opens a session. A device whose management a commit is moving may be at
+// either address: the first to answer is taken.
 func (f *Fleet) dial(ctx context.Context, d store.Device, sign time.Duration) (*Session, error) {
+	to, _, _ := strings.Cut(d.MovingTo, " ")
+	if to == "" || to == d.Address {
+		return f.dialOne(ctx, d, sign)
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	type answer struct {
+		s   *Session
+		err error
+	}
+	answers := make(chan answer, 2)
+	for _, address := range []string{d.Address, to} {
+		there := d
+		there.Address = address
+		go func() {
+			s, err := f.dialOne(ctx, there, sign)
+			answers <- answer{s, err}
+		}()
+	}
+	var errs []error
+	for range 2 {
+		a := <-answers
+		if a.err == nil {
+			if len(errs) == 0 { // the other one has not answered yet, and is not wanted
+				go func() {
+					if b := <-answers; b.err == nil {
+						b.s.Abort()
+					}
+				}()
+			}
+			return a.s, nil
+		}
+		errs = append(errs, a.err)
+	}
+	return nil, errs[0]
+}
+
+func (f *Fleet) dialOne(ctx context.Context, d store.Device, sign time.Duration) (*Session, error) {
 	if d.HostKey == "" {
 		return nil, &Error{d.Name, d.Address, HostKey, "its host key has not been accepted yet",
 			"compare it and accept it with: latch device trust " + d.Name, nil}

@@ -282,3 +282,51 @@ func TestLogins(t *testing.T) {
 		})
 	}
 }
+
+// While a commit moves a device's management, it is found at either address,
+// and only with the host key that was accepted.
+func TestDialWhileMoving(t *testing.T) {
+	f, st := newFleet(t)
+	anyPassword := func() *ssh.ServerConfig {
+		return &ssh.ServerConfig{PasswordCallback: func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) { return nil, nil }}
+	}
+	cfg := anyPassword()
+	peer := func(cfg *ssh.ServerConfig) string {
+		return serveSSH(t, &talker{modules: modules}, cfg, "urn:top?module=top")
+	}
+	before, after, stranger := peer(cfg), peer(cfg), peer(anyPassword()) // the first two are one device: they share a key
+	gone, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	nobody := gone.Addr().String()
+	require.NoError(t, gone.Close())
+	f.adopt(t, "d", before)
+	for _, c := range []struct{ kept, moving, at string }{
+		{before, nobody, before}, {nobody, after, after}, {before, stranger, before}, {stranger, after, after}, {nobody, stranger, ""}, {nobody, after + " 192.0.2.9", after},
+	} {
+		require.NoError(t, st.Write(t.Context(), func(tx *store.Tx) error {
+			require.NoError(t, tx.SetAddress(1, c.kept, ""))
+			return tx.SetMoving(1, c.moving)
+		}))
+		s, err := f.Dial(t.Context(), "d")
+		if c.at == "" {
+			var no *Error
+			require.ErrorAs(t, err, &no)
+			assert.Equal(t, "d", no.Device)
+			continue
+		}
+		require.NoError(t, err, "%+v", c)
+		assert.Equal(t, c.at, s.Device.Address, "%+v", c)
+		_, err = s.Read(t.Context(), netconf.Running)
+		require.NoError(t, err, "the session outlives the search for it")
+		s.Abort()
+	}
+	_, err = f.DialAt(t.Context(), "d", stranger)
+	require.ErrorContains(t, err, "its host key is not the one that was accepted")
+	s, err := f.DialAt(t.Context(), "d", before)
+	require.NoError(t, err)
+	s.Abort()
+	d, err := st.Device(t.Context(), "d")
+	require.NoError(t, err)
+	assert.Equal(t, nobody, d.Address, "a look elsewhere moves nothing")
+	assert.Empty(t, d.Trouble, "nor is it told of the device")
+}

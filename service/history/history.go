@@ -24,6 +24,10 @@ type History struct {
 	store *store.Store
 	log   *audit.Log
 	fleet *fleet.Fleet
+
+	// Held gives the digest of what a commit under way makes of a device, ""
+	// where none is; nil where nothing is ever committed.
+	Held func(device int64) (result string)
 }
 
 // New gives the history over a store.
@@ -126,6 +130,10 @@ type Reading struct {
 	Schema   *schema.Schema
 	Revision store.Revision
 	Running  *tree.Node
+
+	// Trial is set where this is what a commit on hold makes of the device: it
+	// may go back, and Revision is the one before it.
+	Trial bool
 }
 
 // Read reads a device's running now and keeps it; where the device has a
@@ -136,12 +144,28 @@ func (h *History) Read(ctx context.Context, device, actor string) (r Reading, er
 		if r.Running, err = s.Read(ctx, netconf.Running); err != nil {
 			return err
 		}
+		if r.Trial = h.onTrial(s.Device.ID, r.Running); r.Trial {
+			// It is a commit's trial, and nobody else's doing; whether it becomes a
+			// revision is not decided yet.
+			r.Revision, err = h.store.LastRevision(ctx, s.Device.ID)
+			return err
+		}
 		if r.Revision, err = h.Keep(ctx, s, r.Running, 0, actor); err != nil {
 			return err
 		}
 		return h.NoteSaved(ctx, s, r.Running)
 	})
 	return r, err
+}
+
+// onTrial reports whether a configuration is what a commit under way makes of a
+// device.
+func (h *History) onTrial(device int64, running *tree.Node) bool {
+	if h.Held == nil {
+		return false
+	}
+	result := h.Held(device)
+	return result != "" && result == Digest(running)
 }
 
 // NoteSaved compares startup with running and notes the outcome.

@@ -2,7 +2,10 @@
 // wrong and what to do. The API turns it into a status and a problem document.
 package refusal
 
-import "fmt"
+import (
+	"fmt"
+	"time"
+)
 
 // Kind says what sort of no it is.
 type Kind string
@@ -13,6 +16,7 @@ const (
 	NotFound  Kind = "not-found" // there is no such thing
 	Forbidden Kind = "forbidden" // not for this person
 	Conflict  Kind = "conflict"  // not now: something else stands in the way
+	Moved     Kind = "moved"     // it is no longer what the person saw
 )
 
 // Error is a no.
@@ -31,4 +35,10 @@ func (e *Error) Error() string {
 // New makes a refusal; next says what to do and may be empty.
 func New(kind Kind, next, format string, args ...any) *Error {
 	return &Error{Kind: kind, Msg: fmt.Sprintf(format, args...), Next: next}
+}
+
+// Reserved is the no to touching a device that somebody has reserved.
+func Reserved(device, holder string, until time.Time, reason string) *Error {
+	return New(Conflict, fmt.Sprintf("ask them with: latch reserve ask %s TEXT", device),
+		"%s is reserved by %s until %s: %s", device, holder, until.UTC().Format(time.RFC3339), reason)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 
 	"oakenlatch/core/guard"
@@ -22,12 +23,21 @@ type Change struct {
 // Part is a change's work on one device.
 type Part struct {
 	Change, Device, Base int64 // Base is a revision's number
+
+	// Where the part moves the device's management to, "" where it does not, and
+	// that address as packets have it.
+	MovesTo, MovesSeenAs string
 }
 
 // Edit is one staged edit.
 type Edit struct {
 	ID, Change, Device int64
-	Op, Path, Value    string
+	Op, Path, Value    string // Op is put, delete, move or load
+	Mode               string // of a put or load: how
+	Source             string // of a load: where it is from
+	Lines              int    // how many nodes it touches
+	Times              int    // that something was taken out of it
+	Body               []byte // of a load, when it is added: XML; read it with [Store.EditBody]
 	Actor              string
 	At                 time.Time
 }
@@ -82,17 +92,40 @@ func (tx *Tx) SetPart(p Part) error {
 	return err
 }
 
+// MovePart says where a part moves its device's management to.
+func (tx *Tx) MovePart(p Part) error {
+	return affected(tx.exec("UPDATE parts SET moves_to = ?, moves_seen_as = ? WHERE change = ? AND device = ?", p.MovesTo, p.MovesSeenAs, p.Change, p.Device))
+}
+
 // Parts lists a change's parts by device.
 func (s *Store) Parts(ctx context.Context, change int64) ([]Part, error) {
-	rows, err := s.rows(ctx, "SELECT change, device, base FROM parts WHERE change = ? ORDER BY device", change)
-	return many(rows, err, func(r scanner) (p Part, err error) { err = r.Scan(&p.Change, &p.Device, &p.Base); return p, err })
+	rows, err := s.rows(ctx, "SELECT change, device, base, moves_to, moves_seen_as FROM parts WHERE change = ? ORDER BY device", change)
+	return many(rows, err, func(r scanner) (p Part, err error) {
+		err = r.Scan(&p.Change, &p.Device, &p.Base, &p.MovesTo, &p.MovesSeenAs)
+		return p, err
+	})
 }
 
 // AddEdit stages an edit.
 func (tx *Tx) AddEdit(e Edit) (Edit, error) {
-	err := tx.row("INSERT INTO edits (change, device, op, path, value, actor, at) VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id",
-		e.Change, e.Device, e.Op, e.Path, e.Value, e.Actor, timeText(e.At)).Scan(&e.ID)
+	var body any
+	if e.Body != nil {
+		body = tx.s.compress(e.Body)
+	}
+	e.Lines = max(e.Lines, 1)
+	err := tx.row("INSERT INTO edits (change, device, op, path, value, mode, source, lines, body, actor, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id",
+		e.Change, e.Device, e.Op, e.Path, e.Value, e.Mode, e.Source, e.Lines, body, e.Actor, timeText(e.At)).Scan(&e.ID)
 	return e, err
+}
+
+// SetEditBody gives a load less, or other, content.
+func (tx *Tx) SetEditBody(id int64, lines int, body []byte) error {
+	return affected(tx.exec("UPDATE edits SET lines = ?, body = ?, times = times + 1 WHERE id = ?", lines, tx.s.compress(body), id))
+}
+
+// EditBody gives the content of a load.
+func (s *Store) EditBody(ctx context.Context, id int64) ([]byte, error) {
+	return s.blob(s.row(ctx, "SELECT body FROM edits WHERE id = ?", id), fmt.Sprintf("edit %d", id))
 }
 
 // DropEdit takes a staged edit back, and the part with its last one.
@@ -100,20 +133,50 @@ func (tx *Tx) DropEdit(change, id int64) error {
 	if err := affected(tx.exec("DELETE FROM edits WHERE change = ? AND id = ?", change, id)); err != nil {
 		return err
 	}
+	if _, err := tx.exec("DELETE FROM bindings WHERE change = ? AND edit = ?", change, id); err != nil {
+		return err
+	}
 	_, err := tx.exec("DELETE FROM parts WHERE change = ?1 AND NOT EXISTS (SELECT 1 FROM edits e WHERE e.change = ?1 AND e.device = parts.device)", change)
 	return err
 }
 
+const editColumns = "id, change, device, op, path, value, mode, source, lines, times, actor, at"
+
+func scanEdit(r scanner) (e Edit, err error) {
+	var at string
+	if err = r.Scan(&e.ID, &e.Change, &e.Device, &e.Op, &e.Path, &e.Value, &e.Mode, &e.Source, &e.Lines, &e.Times, &e.Actor, &at); err == nil {
+		e.At, err = parseTime(at)
+	}
+	return e, err
+}
+
 // Edits lists a change's edits in the order they were staged.
 func (s *Store) Edits(ctx context.Context, change int64) ([]Edit, error) {
-	rows, err := s.rows(ctx, "SELECT id, change, device, op, path, value, actor, at FROM edits WHERE change = ? ORDER BY id", change)
-	return many(rows, err, func(r scanner) (e Edit, err error) {
-		var at string
-		if err = r.Scan(&e.ID, &e.Change, &e.Device, &e.Op, &e.Path, &e.Value, &e.Actor, &at); err == nil {
-			e.At, err = parseTime(at)
-		}
-		return e, err
-	})
+	rows, err := s.rows(ctx, "SELECT "+editColumns+" FROM edits WHERE change = ? ORDER BY id", change)
+	return many(rows, err, scanEdit)
+}
+
+// EditsOf lists a part's edits as this transaction sees them.
+func (tx *Tx) EditsOf(change, device int64) ([]Edit, error) {
+	rows, err := tx.rows("SELECT "+editColumns+" FROM edits WHERE change = ? AND device = ? ORDER BY id", change, device)
+	return many(rows, err, scanEdit)
+}
+
+// stampQuery names what is staged in a change as it is: another edit, base,
+// address or decision gives another.
+const stampQuery = `SELECT count(*) || ' ' || coalesce(sum(id), 0) || ' ' || coalesce(sum(times), 0) || ' ' ||
+	(SELECT coalesce(group_concat(device || ':' || base || ':' || moves_to, ' '), '') FROM (SELECT * FROM parts WHERE change = ?1 ORDER BY device)) || ' ' ||
+	(SELECT coalesce(group_concat(device || path || keep || at, ' '), '') FROM (SELECT * FROM decisions WHERE change = ?1 ORDER BY device, path))
+	FROM edits WHERE change = ?1`
+
+// Stamp names what is staged in a change as it is now.
+func (s *Store) Stamp(ctx context.Context, change int64) (string, error) {
+	return one(s.row(ctx, stampQuery, change), scanText)
+}
+
+// Stamp names what is staged in a change, as this transaction sees it.
+func (tx *Tx) Stamp(change int64) (string, error) {
+	return one(tx.row(stampQuery, change), scanText)
 }
 
 // Commit is one attempt to bring a change onto its devices.

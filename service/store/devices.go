@@ -30,6 +30,13 @@ type Device struct {
 	Unsaved      bool      // startup does not hold what running holds
 	NoSave       bool      // what is kept is not saved to startup unless asked for
 	Clock        *Clock    // nil where it was never read
+
+	// How its management is seen from the network, for the lockout forecast: its
+	// address and ours as packets have them, "" where they are what we connect
+	// with, and the devices on the way, "" where that is to be learned.
+	SeenAs, SeenFrom, Via string
+	ToldFrom              string // our address as the device told it last
+	MovingTo              string // where a commit on hold moves its management to
 }
 
 // Clock is what a device's clock was seen to be.
@@ -39,14 +46,16 @@ type Clock struct {
 }
 
 const deviceColumns = `id, name, address, account, auth, secret, host_key, site, role, added_at, added_by,
-	module_list, coalesce(module_set, ''), capabilities, seen_at, trouble, unsaved, NOT save, clock_ahead_ms, clock_read_at`
+	module_list, coalesce(module_set, ''), capabilities, seen_at, trouble, unsaved, NOT save, clock_ahead_ms, clock_read_at,
+	seen_as, seen_from, via, told_from, moving_to`
 
 func scanDevice(r scanner) (Device, error) {
 	var d Device
 	var added, caps, seen, clockRead string
 	var ahead sql.NullInt64
 	err := r.Scan(&d.ID, &d.Name, &d.Address, &d.Account, &d.Auth, &d.Secret, &d.HostKey, &d.Site, &d.Role, &added, &d.AddedBy,
-		&d.ModuleList, &d.ModuleSet, &caps, &seen, &d.Trouble, &d.Unsaved, &d.NoSave, &ahead, &clockRead)
+		&d.ModuleList, &d.ModuleSet, &caps, &seen, &d.Trouble, &d.Unsaved, &d.NoSave, &ahead, &clockRead,
+		&d.SeenAs, &d.SeenFrom, &d.Via, &d.ToldFrom, &d.MovingTo)
 	if err != nil {
 		return d, err
 	}
@@ -71,9 +80,9 @@ func inserted(res sql.Result, err error) error {
 
 // AddDevice adds a device; ErrExists where the name is taken.
 func (tx *Tx) AddDevice(d Device) error {
-	res, err := tx.exec(`INSERT INTO devices (name, address, account, auth, secret, host_key, site, role, added_at, added_by)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
-		d.Name, d.Address, d.Account, d.Auth, d.Secret, d.HostKey, d.Site, d.Role, timeText(d.Added), d.AddedBy)
+	res, err := tx.exec(`INSERT INTO devices (name, address, account, auth, secret, host_key, site, role, added_at, added_by, seen_as)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
+		d.Name, d.Address, d.Account, d.Auth, d.Secret, d.HostKey, d.Site, d.Role, timeText(d.Added), d.AddedBy, d.SeenAs)
 	return inserted(res, err)
 }
 
@@ -85,6 +94,11 @@ func (s *Store) Device(ctx context.Context, name string) (Device, error) {
 // DeviceByID gives a device by its id.
 func (s *Store) DeviceByID(ctx context.Context, id int64) (Device, error) {
 	return one(s.row(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id = ?", id), scanDevice)
+}
+
+// DeviceByID gives a device by its id, as this transaction sees it.
+func (tx *Tx) DeviceByID(id int64) (Device, error) {
+	return one(tx.row("SELECT "+deviceColumns+" FROM devices WHERE id = ?", id), scanDevice)
 }
 
 // Devices lists all devices by name.
@@ -114,6 +128,26 @@ func (tx *Tx) SetUnsaved(id int64, unsaved bool) error {
 // SetSave says whether what is kept on a device is saved to its startup.
 func (tx *Tx) SetSave(id int64, save bool) error {
 	return affected(tx.exec("UPDATE devices SET save = ? WHERE id = ?", save, id))
+}
+
+// SetSeen keeps how a device's management is seen from the network.
+func (tx *Tx) SetSeen(id int64, as, from, via string) error {
+	return affected(tx.exec("UPDATE devices SET seen_as = ?, seen_from = ?, via = ? WHERE id = ?", as, from, via, id))
+}
+
+// SetToldFrom keeps our address as the device told it.
+func (tx *Tx) SetToldFrom(id int64, from string) error {
+	return affected(tx.exec("UPDATE devices SET told_from = ? WHERE id = ?", from, id))
+}
+
+// SetMoving notes where a commit moves a device's management to; "" is nowhere.
+func (tx *Tx) SetMoving(id int64, to string) error {
+	return affected(tx.exec("UPDATE devices SET moving_to = ? WHERE id = ?", to, id))
+}
+
+// SetAddress gives a device another address to be reached at.
+func (tx *Tx) SetAddress(id int64, address, seenAs string) error {
+	return affected(tx.exec("UPDATE devices SET address = ?, seen_as = ?, moving_to = '' WHERE id = ?", address, seenAs, id))
 }
 
 // SetClock keeps what a device's clock was seen to be.

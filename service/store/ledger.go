@@ -52,9 +52,9 @@ type LedgerQuery struct {
 func (s *Store) Ledger(ctx context.Context, q LedgerQuery) ([]ledger.Entry, error) {
 	where := []string{"1"}
 	var args []any
-	add := func(cond string, v any) {
+	add := func(cond string, v ...any) {
 		where = append(where, cond)
-		args = append(args, v)
+		args = append(args, v...)
 	}
 	if q.Device != "" {
 		add("device = ?", q.Device)
@@ -72,8 +72,9 @@ func (s *Store) Ledger(ctx context.Context, q LedgerQuery) ([]ledger.Entry, erro
 		add("seq < ?", q.Before)
 	}
 	if q.Reader != "" {
-		add(`(action NOT IN ('edit.put', 'edit.delete', 'edit.drop', 'change.open') OR actor = ?
-			OR change IN (SELECT number FROM changes WHERE state NOT IN ('draft', 'dropped')))`, q.Reader)
+		add(`(change = 0 OR action NOT GLOB 'edit.*' AND action NOT GLOB 'part.*' AND action NOT GLOB 'change.*' OR actor = ?
+			OR change IN (SELECT number FROM changes WHERE state NOT IN ('draft', 'dropped') OR author = ?)
+			OR change IN (SELECT change FROM company WHERE account = ?))`, q.Reader, q.Reader, q.Reader)
 	}
 	order := "DESC"
 	if q.Oldest {

@@ -132,6 +132,13 @@ func (tx *Tx) row(text string, args ...any) *sql.Row {
 	return tx.tx.QueryRow(text, args...)
 }
 
+func (tx *Tx) rows(text string, args ...any) (*sql.Rows, error) {
+	if st := tx.s.statement(text); st != nil {
+		return tx.tx.Stmt(st).Query(args...)
+	}
+	return tx.tx.Query(text, args...)
+}
+
 // scanner is a row of either kind.
 type scanner interface{ Scan(...any) error }
 

@@ -220,3 +220,234 @@ func TestFolderNames(t *testing.T) {
 		assert.FileExists(t, filepath.Join(dir, "oaken-latch.db"))
 	}
 }
+
+// staged fills a store with two devices, two people and a change each.
+func staged(t *testing.T) *Store {
+	t.Helper()
+	s := open(t, t.TempDir())
+	write(t, s, func(tx *Tx) error {
+		require.NoError(t, tx.AddConfig("digest", func() []byte { return []byte("<config/>") }))
+		for i, who := range []string{"mara", "joss"} {
+			require.NoError(t, tx.AddAccount(Account{Name: who, Role: "operator", Created: now}))
+			device := string(rune('a' + i))
+			require.NoError(t, tx.AddDevice(Device{Name: device, Address: device + ":1", Account: "u", Auth: "password", Secret: []byte{1}, Added: now, AddedBy: "mara"}))
+			_, err := tx.AddRevision(Revision{Device: int64(i + 1), Digest: "digest", At: now, Source: "first"})
+			require.NoError(t, err)
+		}
+		for n, who := range []string{"mara", "joss"} {
+			_, err := tx.AddChange(Change{Title: "t", Author: who, State: "draft", Opened: now})
+			require.NoError(t, err)
+			for d := int64(1); d <= 2; d++ {
+				require.NoError(t, tx.SetPart(Part{Change: int64(n + 1), Device: d, Base: 1}))
+			}
+		}
+		return nil
+	})
+	return s
+}
+
+// Whatever is staged, taken back, decided or moved, the change's stamp is
+// another; what is not of it leaves it as it was.
+func TestStamp(t *testing.T) {
+	s := staged(t)
+	seen := map[string]string{}
+	last := ""
+	look := func(what string) {
+		t.Helper()
+		now, err := s.Stamp(t.Context(), 1)
+		require.NoError(t, err)
+		require.NotContains(t, seen, now, "%s gives the stamp of %q again", what, seen[now])
+		seen[now], last = what, now
+	}
+	look("nothing")
+	for _, step := range []struct {
+		what string
+		do   func(*Tx) error
+	}{
+		{"an edit", func(tx *Tx) error {
+			_, err := tx.AddEdit(Edit{Change: 1, Device: 1, Op: "put", Path: "/a", Actor: "mara", At: now})
+			return err
+		}},
+		{"a load", func(tx *Tx) error {
+			_, err := tx.AddEdit(Edit{Change: 1, Device: 2, Op: "load", Path: "/", Mode: "merge", Body: []byte("<config/>"), Lines: 3, Actor: "mara", At: now})
+			return err
+		}},
+		{"less of the load", func(tx *Tx) error { return tx.SetEditBody(2, 2, []byte("<config/>")) }},
+		{"the load taken back", func(tx *Tx) error { return tx.DropEdit(1, 2) }},
+		{"another in its place", func(tx *Tx) error {
+			require.NoError(t, tx.SetPart(Part{Change: 1, Device: 2, Base: 1}), "the part went with it")
+			_, err := tx.AddEdit(Edit{Change: 1, Device: 2, Op: "put", Path: "/b", Actor: "joss", At: now})
+			return err
+		}},
+		{"another address", func(tx *Tx) error { return tx.MovePart(Part{Change: 1, Device: 1, MovesTo: "b:1"}) }},
+		{"a decision", func(tx *Tx) error {
+			return tx.Decide(Decision{Change: 1, Device: 1, Path: "/a", Keep: "mine", Actor: "mara", At: now})
+		}},
+		{"the other way", func(tx *Tx) error {
+			return tx.Decide(Decision{Change: 1, Device: 1, Path: "/a", Keep: "theirs", Actor: "joss", At: now})
+		}},
+		{"another base", func(tx *Tx) error {
+			if _, err := tx.AddRevision(Revision{Device: 1, Digest: "digest", At: now, Source: "outside"}); err != nil {
+				return err
+			}
+			return tx.SetPart(Part{Change: 1, Device: 1, Base: 2})
+		}},
+	} {
+		write(t, s, step.do)
+		look(step.what)
+	}
+	write(t, s, func(tx *Tx) error {
+		_, err := tx.AddEdit(Edit{Change: 2, Device: 1, Op: "put", Path: "/a", Actor: "joss", At: now})
+		require.NoError(t, err)
+		require.NoError(t, tx.SetTitle(1, "another", "TF-2", now))
+		in, err := tx.Stamp(1)
+		require.NoError(t, err)
+		assert.Equal(t, last, in, "another change and another title are not staged here")
+		return nil
+	})
+}
+
+// A reservation is in force until it ends, runs out or is lifted, and hears so
+// many asks.
+func TestReservationsInForce(t *testing.T) {
+	s := staged(t)
+	at := func(d time.Duration) time.Time { return now.Add(d) }
+	write(t, s, func(tx *Tx) error {
+		for _, v := range []Reservation{
+			{Device: 1, Holder: "mara", Reason: "ran out", Made: now, Until: at(time.Hour)},
+			{Device: 2, Holder: "joss", Reason: "fibre", Made: now, Until: at(3 * time.Hour)},
+		} {
+			_, err := tx.Reserve(v)
+			require.NoError(t, err)
+		}
+		require.NoError(t, tx.AddAsk(2, Ask{"mara", "when?", now}, 2))
+		require.NoError(t, tx.AddAsk(2, Ask{"mara", "and now?", at(time.Minute)}, 2))
+		require.ErrorIs(t, tx.AddAsk(2, Ask{"mara", "now?", now}, 2), ErrExists)
+		_, err := tx.Reserved(1, at(time.Hour-time.Millisecond))
+		require.NoError(t, err)
+		_, err = tx.Reserved(1, at(time.Hour))
+		require.ErrorIs(t, err, ErrNotFound, "it ends with its last moment")
+		return nil
+	})
+	list, err := s.Reservations(t.Context(), at(2*time.Hour))
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, "fibre", list[0].Reason)
+	assert.Equal(t, []Ask{{"mara", "when?", now}, {"mara", "and now?", at(time.Minute)}}, list[0].Asks)
+	write(t, s, func(tx *Tx) error {
+		require.NoError(t, tx.ExtendReservation(2, at(5*time.Hour), "more fibre"))
+		v, err := tx.Reserved(2, at(4*time.Hour))
+		require.NoError(t, err)
+		assert.Equal(t, "more fibre", v.Reason)
+		require.NoError(t, tx.EndReservation(2, "mara", at(time.Hour)))
+		require.ErrorIs(t, tx.EndReservation(2, "joss", at(time.Hour)), ErrNotFound, "once")
+		require.ErrorIs(t, tx.ExtendReservation(2, at(9*time.Hour), "x"), ErrNotFound)
+		_, err = tx.Reserved(2, at(2*time.Hour))
+		require.ErrorIs(t, err, ErrNotFound)
+		return nil
+	})
+}
+
+// What is staged in a draft is read by its author and those they added, by
+// nobody else; once committed it is everybody's.
+func TestLedgerOfDrafts(t *testing.T) {
+	s := staged(t)
+	write(t, s, func(tx *Tx) error {
+		for _, action := range []string{"change.open", "edit.put", "part.rebase", "commit.start"} {
+			_, err := tx.AppendLedger(ledger.Entry{At: now, Actor: "mara", Action: action, Change: 1})
+			require.NoError(t, err)
+		}
+		return nil
+	})
+	reads := func(who string) (told []string) {
+		t.Helper()
+		list, err := s.Ledger(t.Context(), LedgerQuery{Reader: who, Oldest: true})
+		require.NoError(t, err)
+		for _, e := range list {
+			told = append(told, e.Action)
+		}
+		return told
+	}
+	all := []string{"change.open", "edit.put", "part.rebase", "commit.start"}
+	assert.Equal(t, all, reads("mara"))
+	assert.Equal(t, []string{"commit.start"}, reads("joss"), "what happens to the network is nobody's secret")
+	write(t, s, func(tx *Tx) error {
+		require.NoError(t, tx.AddCompany(1, "joss", "mara", now))
+		require.ErrorIs(t, tx.AddCompany(1, "joss", "mara", now), ErrExists)
+		return nil
+	})
+	assert.Equal(t, all, reads("joss"))
+	of, err := s.InCompanyOf(t.Context(), "joss")
+	require.NoError(t, err)
+	assert.Equal(t, []int64{1}, of)
+	write(t, s, func(tx *Tx) error {
+		require.NoError(t, tx.DropCompany(1, "joss"))
+		require.ErrorIs(t, tx.DropCompany(1, "joss"), ErrNotFound)
+		return nil
+	})
+	assert.Equal(t, []string{"commit.start"}, reads("joss"))
+	write(t, s, func(tx *Tx) error { return tx.SetState(1, "kept", "", now) })
+	assert.Equal(t, all, reads("joss"))
+}
+
+// What a stencil set last by a kept change is in force; not what is only
+// staged, nor what was taken off.
+func TestBindingsInForce(t *testing.T) {
+	s := staged(t)
+	bind := func(change, device, version int64, edit int64, filled string) {
+		t.Helper()
+		b := Binding{Stencil: "banner", Device: device, Change: change, Edit: edit, Version: version, Blanks: map[string]string{"name": fmt.Sprint(version)}, Actor: "mara", At: now}
+		if filled != "" {
+			b.Filled = []byte(filled)
+		}
+		write(t, s, func(tx *Tx) error { return tx.AddBinding(b) })
+	}
+	inForce := func() (told []string) {
+		t.Helper()
+		list, err := s.InForce(t.Context(), "banner")
+		require.NoError(t, err)
+		for _, b := range list {
+			told = append(told, fmt.Sprintf("%d: version %d, name %s, %s", b.Device, b.Version, b.Blanks["name"], b.Filled))
+		}
+		return told
+	}
+	bind(1, 1, 1, 7, "<one/>")
+	assert.Empty(t, inForce(), "it is only staged")
+	bind(1, 2, 1, 0, "<there/>")
+	assert.Equal(t, []string{"2: version 1, name 1, <there/>"}, inForce(), "nothing had to be staged")
+	write(t, s, func(tx *Tx) error { return tx.SetState(1, "kept", "", now) })
+	bind(2, 1, 2, 8, "<two/>")
+	assert.Equal(t, []string{"1: version 1, name 1, <one/>", "2: version 1, name 1, <there/>"}, inForce())
+	write(t, s, func(tx *Tx) error { return tx.SetState(2, "kept", "", now) })
+	assert.Equal(t, []string{"1: version 2, name 2, <two/>", "2: version 1, name 1, <there/>"}, inForce())
+	bind(2, 2, 2, 9, "")
+	assert.Equal(t, []string{"1: version 2, name 2, <two/>"}, inForce())
+	other, err := s.InForce(t.Context(), "other")
+	require.NoError(t, err)
+	assert.Empty(t, other)
+	of, err := s.BindingsOf(t.Context(), 2)
+	require.NoError(t, err)
+	require.Len(t, of, 2)
+	assert.Nil(t, of[1].Filled)
+}
+
+// A preview is found by its digest, and the newest is what a person saw last.
+func TestPreviewsKept(t *testing.T) {
+	s := staged(t)
+	for i, p := range []struct{ actor, digest string }{{"mara", "x"}, {"mara", "y"}, {"joss", "x"}, {"mara", "x"}} {
+		write(t, s, func(tx *Tx) error {
+			return tx.KeepPreview(Previewed{Change: 1, Actor: p.actor, Digest: p.digest, At: now.Add(time.Duration(i) * time.Minute), Parts: fmt.Sprintf(`["%d"]`, i)})
+		})
+	}
+	last, err := s.LastPreview(t.Context(), 1, "mara")
+	require.NoError(t, err)
+	assert.Equal(t, "x", last.Digest, "seen again, it is the newest")
+	assert.Equal(t, now.Add(3*time.Minute), last.At)
+	of, err := s.PreviewOf(t.Context(), 1, "y")
+	require.NoError(t, err)
+	assert.Equal(t, `["1"]`, of.Parts)
+	_, err = s.PreviewOf(t.Context(), 2, "x")
+	require.ErrorIs(t, err, ErrNotFound)
+	_, err = s.LastPreview(t.Context(), 1, "wren")
+	require.ErrorIs(t, err, ErrNotFound)
+}

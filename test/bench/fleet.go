@@ -19,6 +19,7 @@ import (
 	"oakenlatch/service"
 	"oakenlatch/service/access"
 	"oakenlatch/service/api"
+	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
 )
@@ -135,10 +136,8 @@ func (f *fleetBench) commits() error {
 			return err
 		}
 		value := fmt.Sprintf("round %d", round)
-		for _, name := range f.names {
-			if _, err := f.service.Desk.Stage(f.ctx, mara, c.Number, name, "put", "/system/contact", &value); err != nil {
-				return err
-			}
+		if _, err := f.service.Desk.Stage(f.ctx, mara, c.Number, f.names, desk.Act{Op: "put", Path: "/system/contact", Value: &value}); err != nil {
+			return err
 		}
 		parts, err := f.service.Desk.Parts(f.ctx, c.Number)
 		if err != nil {

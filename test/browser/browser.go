@@ -78,6 +78,13 @@ func Field(label string) chromedp.Search {
 	return search(`//input[@aria-label=%[1]q] | //textarea[@aria-label=%[1]q] | //input[@id=//label[normalize-space(.)=%[1]q]/@for]`, label)
 }
 
+// Type writes into a field as a person does. Unlike the driver's own way of
+// sending keys it reads none of the field's attributes, which may change while
+// it is written in.
+func Type(label, text string) Step {
+	return chromedp.Steps(chromedp.Click(Field(label)), chromedp.KeyEvent(text))
+}
+
 // Do runs steps with a limit that says which step it was that hung.
 func Do(ctx context.Context, what string, steps ...Step) error {
 	for i, s := range steps {
@@ -107,9 +114,9 @@ func SignIn(ctx context.Context, server, page, account, password string) error {
 func Pick(label, option string) Step {
 	field := search(`//input[@aria-label=%q]`, label)
 	return chromedp.Steps(
-		chromedp.SendKeys(field, option),
+		chromedp.Click(field), chromedp.KeyEvent(option),
 		chromedp.WaitVisible(search(`//div[contains(@class,"ant-select-item-option") and @title=%q]`, option)),
-		chromedp.SendKeys(field, "\r"),
+		chromedp.KeyEvent("\r"),
 		chromedp.WaitVisible(search(`//*[@title=%q and not(contains(@class,"ant-select-item-option"))]`, option)),
 	)
 }

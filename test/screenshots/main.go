@@ -65,11 +65,11 @@ func run(out, only string) error {
 	return nil
 }
 
-// client runs latch as mara.
+// client runs latch as mara, or as whoever signed in from another folder.
 type client struct{ dir, out string }
 
 func (c *client) env() []string {
-	return append(os.Environ(), "HOME="+c.dir, "XDG_CONFIG_HOME="+c.dir, "OAKEN_LATCH_SERVER="+server)
+	return append(os.Environ(), "HOME="+c.dir, "XDG_CONFIG_HOME="+c.dir, "OAKEN_LATCH_SERVER="+server, "PAGER=cat")
 }
 
 func (c *client) latch(args ...string) (string, error) {
@@ -95,12 +95,12 @@ func (c *client) all(lines ...string) error {
 
 // prepare makes some history: a change that was kept, one under way in draft.
 func (c *client) prepare() error {
-	pw := filepath.Join(c.dir, "pw")
-	if err := os.WriteFile(pw, []byte("ferry-mara\n"), 0o600); err != nil {
+	login, err := c.login("mara")
+	if err != nil {
 		return err
 	}
-	return c.all(
-		"login|--user|mara|--password-file|"+pw,
+	if err := c.all(
+		login,
 		"open|Camera on ramp 2|--ticket|TF-198",
 		"put|1|saltern-quay|/interfaces/interface=quay5/type|ethernetCsmacd",
 		"put|1|saltern-quay|/interfaces/interface=quay5/description|Ramp 2 camera",
@@ -110,7 +110,7 @@ func (c *client) prepare() error {
 		"put|2|northmole-harbour|/interfaces/interface=port1/ipv4/mtu|9000",
 		"put|2|northmole-harbour|/interfaces/interface=port1/description|Fibre to Saltern, jumbo frames",
 		"delete|2|northmole-harbour|/interfaces/interface=port4",
-		"put|2|northmole-harbour|/system/dns-resolver/search|saltern.tidewell.example",
+		"put|2|northmole-harbour|/system/dns-resolver/search|saltern.tidewell.example|--add",
 		"open|Hall A to port 4|--ticket|TF-220",
 		"put|3|northmole-harbour|/interfaces/interface=port4/ipv4/address=10.64.16.1/prefix-length|24",
 		"put|3|northmole-harbour|/interfaces/interface=port4/enabled|true",
@@ -123,7 +123,46 @@ func (c *client) prepare() error {
 		"open|Winter timetable|--ticket|TF-240",
 		"put|5|saltern-slip|/system/location|Boat slip hut, winter berth",
 		"commit|5|--at|03:30|--zone|Europe/Lisbon",
-	)
+	); err != nil {
+		return err
+	}
+	return c.prepareDesk()
+}
+
+// login writes a person's password down and gives the words that sign in.
+func (c *client) login(who string) (string, error) {
+	pw := filepath.Join(c.dir, who+".pw")
+	return "login|--user|" + who + "|--password-file|" + pw, os.WriteFile(pw, []byte("ferry-"+who+"\n"), 0o600)
+}
+
+const lamps = "vlans\n  vlan [40]\n    name: lamps\ninterfaces\n  interface [quay6]\n    type: ethernetCsmacd\n    description: \"Lamp posts, ramp 1\"\n    bridge-port\n      untagged: 40\n"
+
+const clock = "# Where a device stands, and its time servers\nsystem\n  location: \"{place}, cabinet {number}\"\n  ntp\n    server [{@time-servers}]\n      udp\n        address: {@time-servers}\n"
+
+// prepareDesk makes a change of two people, of which one device has moved on
+// and another would be cut off, and a stencil with a device that strayed.
+func (c *client) prepareDesk() error {
+	file := filepath.Join(c.dir, "lamps.txt")
+	stencil := filepath.Join(c.dir, "clock.outline")
+	joss := &client{dir: filepath.Join(c.dir, "joss"), out: c.out}
+	if err := errors.Join(os.WriteFile(file, []byte(lamps), 0o600), os.WriteFile(stencil, []byte(clock), 0o600), os.MkdirAll(joss.dir, 0o700)); err != nil {
+		return err
+	}
+	login, err := joss.login("joss")
+	if err != nil {
+		return err
+	}
+	return errors.Join(joss.all(login), c.all(
+		"shared|set|time-servers|203.0.113.123|203.0.113.124", "stencil|save|clock|"+stencil+"|--note|two servers",
+		"open|Where the hall stands", "stencil|bind|clock|6|gannet-hall|--set|place=Booking hall|--set|number=2", "commit|6|--hold|1m", "confirm|6",
+		"open|By hand", "put|7|gannet-hall|/system/location|Booking hall, behind the desk", "commit|7|--hold|1m", "confirm|7",
+		"open|Lamps on the quay|--ticket|TF-244", "load|8|saltern-quay|"+file+"|--mode|merge", "put|8|saltern-quay|/system/location|Quay cabinet 3, with the lamps", "share|8|joss",
+		"put|8|gannet-hall|/acls/acl=management-in/aces/ace=operations-room/matches/tcp/destination-port/port|22",
+	), joss.all(
+		"put|8|saltern-quay|/interfaces/interface=quay6/description|Lamp posts, ramp 1 and 2", "note|8|The electricians come on Monday.",
+		"open|The cabinet was renumbered", "put|9|saltern-quay|/system/location|Quay cabinet 4", "commit|9|--hold|1m", "confirm|9",
+		"reserve|gannet-hall|--for|3h|--reason|new fibre to Northmole",
+	), c.all("reserve|ask|gannet-hall|may I move the filter rule tonight?"))
 }
 
 func consolePictures(c *client) error {
@@ -167,13 +206,19 @@ func consolePictures(c *client) error {
 		wait       chromedp.Search
 	}{
 		{"hold", "/changes/4", browser.Button("Keep it")},
+		{"desk", "/changes/8?device=saltern-quay", browser.Text("*", "Conflict at /system/location")},
+		{"stencils", "/stencils", browser.Text("h3", "Stencils and shared values")},
 		{"schedule", "/schedule", browser.Button("Take off")},
 		{"now", "/", browser.Text("h3", "What needs a decision now")},
 		{"devices", "/devices", browser.Text("a", "saltern-quay")},
 		{"device", "/devices/gannet-hall", browser.Text("pre", "zones")},
 		{"audit", "/audit", browser.Text("a", "saltern-quay")},
 	} {
-		if err := shot(s.name, chromedp.Navigate(server+s.page), chromedp.WaitVisible(s.wait)); err != nil {
+		steps := []browser.Step{chromedp.Navigate(server + s.page), chromedp.WaitVisible(s.wait)}
+		if s.name == "stencils" {
+			steps = append(steps, chromedp.Click(browser.Text("button", "clock, version 1 · 1 device")), chromedp.WaitVisible(browser.Text("*", "Changed by hand since: /system/location")))
+		}
+		if err := shot(s.name, steps...); err != nil {
 			return err
 		}
 	}
@@ -190,6 +235,7 @@ func (c *client) pictures() error {
 		{"preview", "latch preview 2"},
 		{"commit", "latch commit 4 --hold 5m --first saltern-quay --probe 'state saltern-quay /interfaces/interface=trunk1/oper-status up' --probe 'program ferry-answers Heron'; echo; latch show 4; echo; latch extend 4 20m; echo; latch devices"},
 		{"confirm", "latch confirm 4; echo; latch schedule; echo; latch changes; echo; latch device show gannet-hall; echo; latch config northmole-harbour /interfaces/interface=port1; latch config northmole-harbour /interfaces/interface=port1/mtuu"},
+		{"desk", "latch paths northmole-harbour /interfaces/interface=port1/ipv4/m; echo; latch preview 8 --people --context 0; latch decide 8 saltern-quay /system/location mine; latch rebase 8"},
 		{"files", "latch config northmole-harbour > now.outline; sed 's/10.64.0.5/10.64.0.1/; s/mtu: 1500/mtu: 9000/' now.outline > new.outline; latch check new.outline --device northmole-harbour; echo; latch compare northmole-harbour new.outline; echo; latch compare northmole-harbour new.outline --as groups; echo; latch convert new.outline --device northmole-harbour --to json | head -12"},
 		{"audit", "latch audit --limit 28 | cut -c1-150; latch audit verify"},
 	} {

@@ -86,10 +86,16 @@ func (r *Room) adopt(spec lab.Spec) {
 	r.Devices[spec.Name] = d
 	ctx := r.t.Context()
 	require.NoError(r.t, r.Fleet.Add(ctx, "mara", fleet.NewDevice{Name: spec.Name, Address: d.Address, Account: lab.User, Password: lab.Password}))
-	key, err := r.Fleet.ScanHostKey(ctx, spec.Name)
-	require.NoError(r.t, err)
-	_, err = r.Fleet.Trust(ctx, "mara", spec.Name, key.Fingerprint)
-	require.NoError(r.t, err)
+	require.NoError(r.t, r.Trust(spec.Name))
+}
+
+// Trust accepts the host key that a device shows now.
+func (r *Room) Trust(name string) error {
+	key, err := r.Fleet.ScanHostKey(r.t.Context(), name)
+	if err == nil {
+		_, err = r.Fleet.Trust(r.t.Context(), "mara", name, key.Fingerprint)
+	}
+	return err
 }
 
 // Open puts the rooms together over the records, as a start of the service does.
@@ -102,15 +108,16 @@ func (r *Room) Open() {
 	require.NoError(r.t, err)
 	r.Fleet = fleet.New(r.Store, r.Log, sealer)
 	r.History = history.New(r.Store, r.Log, r.Fleet)
-	r.Desk = desk.New(r.Store, r.Log, r.History)
+	r.Desk = desk.New(r.Store, r.Log, r.History, r.Fleet)
 	r.Engine = engine.New(r.Store, r.Log, r.Fleet, r.History, slog.New(slog.DiscardHandler))
 	if r.Tempo != (engine.Tempo{}) {
 		r.Engine.Tempo = r.Tempo
 	}
-	r.Engine.Due = func(ctx context.Context, change int64) ([]engine.Work, error) {
-		parts, err := r.Desk.Due(ctx, change)
+	r.Engine.Due = func(ctx context.Context, change int64, actor string, o engine.Order) ([]engine.Work, error) {
+		parts, _, err := r.Desk.Due(ctx, change, actor, desk.Wish{Digest: o.Preview, Cuts: o.CutOff})
 		return Works(parts), err
 	}
+	r.Desk.TryOut, r.Desk.Held, r.History.Held = r.Engine.TryOut, r.Engine.Holder, r.Engine.Making
 	require.NoError(r.t, r.Engine.Recover(r.t.Context()))
 }
 
@@ -130,13 +137,22 @@ func (r *Room) Value(device, path string) string {
 
 // Put stages a value as someone.
 func (r *Room) Put(p access.Person, change int64, device, path, value string) (desk.Staged, error) {
-	return r.Desk.Stage(r.t.Context(), p, change, device, "put", path, &value)
+	return r.Stage(p, change, device, desk.Act{Op: "put", Path: path, Value: &value})
+}
+
+// Stage stages an edit on one device as someone.
+func (r *Room) Stage(p access.Person, change int64, device string, a desk.Act) (desk.Staged, error) {
+	list, err := r.Desk.Stage(r.t.Context(), p, change, []string{device}, a)
+	if err != nil {
+		return desk.Staged{}, err
+	}
+	return list[0], nil
 }
 
 // Works gives a change's parts as the engine takes them.
 func Works(parts []desk.Work) (works []engine.Work) {
 	for _, w := range parts {
-		works = append(works, engine.Work{Device: w.Device, Former: w.Former, Mine: w.Mine})
+		works = append(works, engine.Work{Device: w.Device, Former: w.Former, Mine: w.Mine, Exact: w.Exact, MovesTo: w.MovesTo, MovesSeenAs: w.MovesSeenAs, Stamp: w.Stamp})
 	}
 	return works
 }

@@ -1,6 +1,6 @@
-import { Alert, Button, Collapse, Flex, Input, InputNumber, Popconfirm, Radio, Select, Space, Typography, theme } from "antd";
+import { Alert, Button, Collapse, Flex, Input, InputNumber, Popconfirm, Popover, Radio, Select, Space, Typography, theme } from "antd";
 import { useState } from "react";
-import type { Due, NewCommit, Preview } from "../api";
+import type { Due, NewCommit, PartPreview, Preview } from "../api";
 import { Trouble } from "../parts/Trouble";
 import { useCommit, useSay, useScheduleCommit } from "../queries";
 import { ownZone, span, whenIn } from "../time";
@@ -27,6 +27,8 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
   const [save, setSave] = useState<Save>("set");
   const [start, setStart] = useState<Start>("now");
   const [at, setAt] = useState("");
+  const [words, setWords] = useState("");
+  const helpless = preview.parts.filter((p) => p.helpless);
   const how = (): NewCommit => ({
     holdSeconds: amount * unit,
     ...(first.length > 0 && { waves: [first] }),
@@ -34,31 +36,51 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
     probeWithinSeconds: within, byProbes, revertOnProbe,
     ...(save !== "set" && { save: save === "yes" }),
     ...(start === "ahead" && { aheadSeconds: 2 * 3600 }),
+    ...(preview.digest && { preview: preview.digest }),
+    ...(helpless.length > 0 && { cutOff: helpless.map((p) => p.device) }),
   });
   const go = () => {
     if (start === "at") schedule.mutate({ at: new Date(at).toISOString(), zone: ownZone(), latenessSeconds: 60, commit: how() });
     else commit.mutate(how());
   };
+  const unsaid = helpless.length > 0 && words.trim() !== helpless.map((p) => p.device).join(" ");
+  const hindered = preview.parts.filter((p) => p.hindrance);
   const weak = preview.parts.filter((p) => p.risk);
   return (
-    <div role="region" aria-label="next step" style={{ position: "sticky", bottom: 0, zIndex: 4, background: token.colorBgElevated, border: `1px solid ${token.colorBorder}`, borderRadius: 6, padding: 14 }}>
+    <div role="region" aria-label="next step" className="foot" style={{ position: "sticky", bottom: 0, zIndex: 4, background: token.colorBgElevated, border: `1px solid ${token.colorBorder}`, borderRadius: 6, padding: "8px 14px" }}>
       <Trouble error={commit.error ?? schedule.error ?? say.error} />
       {schedule.data && <Scheduled due={schedule.data} />}
       {preview.ready && weak.map((p) => <Alert key={p.device} type="warning" showIcon style={{ marginBottom: 8 }} title={`${p.device}: ${p.risk ?? ""}`} />)}
+      {helpless.length > 0 && (
+        <Alert
+          type="error" showIcon style={{ marginBottom: 8 }}
+          title={`${helpless.map((p) => p.device).join(", ")} would be cut off, and nobody could send it back. If that is meant, write the name:`}
+          description={<Input aria-label="name of what is cut off" value={words} onChange={(e) => { setWords(e.target.value); }} placeholder={helpless.map((p) => p.device).join(" ")} style={{ width: 300 }} />}
+        />
+      )}
+      {!preview.ready && hindered.length > 0 && <Hindrances parts={hindered} />}
       <Flex align="center" gap={12} wrap>
         <div style={{ flex: 1 }}>
           <Typography.Text strong>{preview.ready ? "Ready to commit on hold." : preview.empty ? "Nothing to commit." : "Not ready: see what must be mended first."}</Typography.Text>{" "}
-          <Typography.Text type="secondary">It goes back unless it is kept in time.</Typography.Text>
+          <Typography.Text type="secondary">
+            It goes back unless it is kept in time.
+            {preview.ready && preview.digest && <> On hold in about {span(preview.estimateSeconds ?? 0)}. What is committed is this preview, <code>{preview.digest}</code>, or it is refused.</>}
+          </Typography.Text>
         </div>
         <Popconfirm title="Abandon this change?" okText="Abandon" onConfirm={() => { say.mutate({ word: "drop" }); }}>
           <Button type="text">Abandon</Button>
         </Popconfirm>
+        {preview.steps && (
+          <Popover title="What it will do" content={<ol style={{ margin: 0, paddingLeft: 20, maxWidth: 460 }}>{preview.steps.map((t) => <li key={t}>{t}</li>)}</ol>} trigger="click">
+            <Button type="text">Step by step</Button>
+          </Popover>
+        )}
         <Button onClick={again}>Preview again</Button>
         <Space.Compact>
           <InputNumber aria-label="hold" min={1} value={amount} onChange={(v) => { setAmount(v ?? 10); }} style={{ width: 80 }} />
           <Select aria-label="unit of the hold" value={unit} onChange={setUnit} options={units} style={{ width: 110 }} />
         </Space.Compact>
-        <Button type="primary" disabled={!preview.ready || (start === "at" && !at)} loading={commit.isPending || schedule.isPending} onClick={go}>
+        <Button type="primary" disabled={!preview.ready || unsaid || (start === "at" && !at)} loading={commit.isPending || schedule.isPending} onClick={go}>
           {start === "now" ? "Commit on hold" : start === "ahead" ? "Prepare, and wait" : "Put on the schedule"}
         </Button>
       </Flex>
@@ -98,6 +120,17 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
           ),
         }]}
       />
+    </div>
+  );
+}
+
+/** Why it cannot be committed yet, the first few of many. */
+function Hindrances({ parts }: { parts: PartPreview[] }) {
+  const few = parts.slice(0, 3);
+  return (
+    <div style={{ marginBottom: 8 }}>
+      {few.map((p) => <div key={p.device}><Typography.Text type="danger">✕ {p.hindrance?.split(";")[0]}</Typography.Text></div>)}
+      {parts.length > few.length && <Typography.Text type="secondary">and {parts.length - few.length} more</Typography.Text>}
     </div>
   );
 }

@@ -7,6 +7,7 @@ import { useConfig, useDevice } from "../queries";
 import { span, when } from "../time";
 import { Care } from "./Care";
 import { DeviceState } from "./Devices";
+import { Reserved } from "./Reserved";
 
 export function DevicePage({ session }: { session: Session }) {
   const name = useParams().name ?? "";
@@ -33,6 +34,8 @@ export function DevicePage({ session }: { session: Session }) {
               { key: "seen", label: "Seen", children: when(d.seen) },
               { key: "revision", label: "Revision", children: d.revision },
               { key: "clock", label: "Clock", children: d.clock ? <ClockText clock={d.clock} /> : "not read yet" },
+              ...(d.seenAs ? [{ key: "seenAs", label: "In the network", children: d.seenAs }] : []),
+              ...(d.via ? [{ key: "via", label: "Way to it", children: `through ${d.via.join(", ")}` }] : []),
               { key: "modules", label: "Modules", children: `${String(d.modules ?? 0)} understood` },
             ]}
           />
@@ -40,6 +43,7 @@ export function DevicePage({ session }: { session: Session }) {
           {d.unread?.map((u) => <Alert key={u} type="warning" showIcon title={`Not understood, carried unread: ${u}`} style={{ marginTop: 6 }} />)}
         </Card>
       )}
+      {d && <Reserved device={d} session={session} />}
       {d && <Care device={d} session={session} />}
       <Card
         size="small" title="Configuration"

@@ -10,6 +10,7 @@ export function DeviceState({ device }: { device: Device }) {
   if (!device.trusted) return <Tag color="red">✗ host key not accepted</Tag>;
   if (device.heldBy) return <Tag color="orange">◔ held by change {device.heldBy}</Tag>;
   if (device.trouble) return <Tag color="red">✗ trouble</Tag>;
+  if (device.reserved) return <Tag color="purple">⊘ reserved by {device.reserved.holder}</Tag>;
   if (device.unsaved) return <Tag color="gold">! not saved</Tag>;
   return <Tag color="cyan">✓ well</Tag>;
 }

@@ -47,6 +47,14 @@ export function Now() {
           </Space>
         ))}
       </Pile>
+      <Pile title="Reserved" what="Kept to one person for a while; nobody else's commit touches them meanwhile.">
+        {(data?.reserved ?? []).map((r) => (
+          <div key={r.device}>
+            <Link to={`/devices/${r.device}`}>{r.device}</Link> by {r.holder} until {when(r.until)}: {r.reason}
+            {r.asks?.map((a) => <div key={a.at + a.actor}><strong>{a.actor}</strong> asks {r.holder}: {a.text} <Typography.Text type="secondary">{when(a.at)}</Typography.Text></div>)}
+          </div>
+        ))}
+      </Pile>
       <Pile title="Changed behind our back" what="Found on a device and not made by this service. Who did it is not known.">
         {(data?.outside ?? []).map((e) => (
           <Space key={e.seq} wrap>

@@ -9,6 +9,7 @@ const places = [
   { to: "/", label: "Now" },
   { to: "/changes", label: "Changes" },
   { to: "/devices", label: "Devices" },
+  { to: "/stencils", label: "Stencils" },
   { to: "/schedule", label: "Schedule" },
   { to: "/audit", label: "Audit" },
 ];
@@ -44,7 +45,7 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
       </main>
       <div style={{ position: "sticky", bottom: 0, zIndex: 5 }}>
         {attention.data?.holding.map((c) => (
-          <HoldBar key={c.number} change={c} mayDecide={session.role === "admin" || session.account === c.author} />
+          <HoldBar key={c.number} change={c} mayDecide={session.role === "admin" || session.account === c.author || (c.company ?? []).includes(session.account)} />
         ))}
       </div>
     </Flex>

@@ -1,12 +1,12 @@
 import { Collapse, Typography } from "antd";
-import type { DiffGroup, DiffLine } from "../api";
+import type { ReactNode } from "react";
+import type { DiffGroup } from "../api";
 import { marks } from "../theme";
-import { Difference } from "./Difference";
 
 const markOf = { added: "+", removed: "−", changed: "~", moved: "↕" } as const;
 
 /** A large difference: like changes together, every line one click away. */
-export function Groups({ groups, lines }: { groups: DiffGroup[]; lines: DiffLine[] }) {
+export function Groups({ groups, children }: { groups: DiffGroup[]; children: ReactNode }) {
   return (
     <>
       <div role="list" aria-label="like changes together">
@@ -21,7 +21,7 @@ export function Groups({ groups, lines }: { groups: DiffGroup[]; lines: DiffLine
           );
         })}
       </div>
-      <Collapse ghost size="small" items={[{ key: "lines", label: "Line by line", children: <Difference lines={lines} /> }]} />
+      <Collapse ghost size="small" items={[{ key: "lines", label: "Line by line", children }]} />
     </>
   );
 }

@@ -13,7 +13,7 @@ const draft: Change = {
 
 const part: PartPreview = {
   device: "northmole-harbour", base: 3, count: 1, read: true, behind: false, unchecked: 0, guard: "device", unsaved: false,
-  edits: [{ id: 4, device: "northmole-harbour", op: "put", path: "/x/mtu", value: "9000", actor: "mara", at: "2026-11-23T02:00:00Z" }],
+  edits: [{ id: 4, device: "northmole-harbour", op: "put", path: "/x/mtu", value: "9000", lines: 1, actor: "mara", at: "2026-11-23T02:00:00Z" }],
   lines: [{ mark: "~", depth: 0, text: "mtu: 1500 → 9000" }],
 };
 
@@ -96,7 +96,7 @@ describe("what needs a decision now", () => {
 
 describe("a change", () => {
   it("is staged on, previewed and committed on hold", async () => {
-    answers["POST /changes/7/edits"] = { edit: part.edits[0], notes: ["search keeps several values"] };
+    answers["POST /changes/7/edits"] = [{ edit: part.edits[0], notes: ["search keeps several values"] }];
     answers["POST /changes/7/commit"] = { ...draft, state: "applying" };
     open("/changes/7");
     expect(await screen.findByRole("row", { name: "changed: mtu: 1500 → 9000" })).toBeTruthy();
@@ -105,7 +105,7 @@ describe("a change", () => {
     fireEvent.change(screen.getByLabelText("value"), { target: { value: "9000" } });
     fireEvent.click(screen.getByRole("button", { name: "Stage" }));
     expect(await screen.findByText("search keeps several values")).toBeTruthy();
-    expect(asked.find((a) => a.path.endsWith("/edits"))?.body).toEqual({ device: "northmole-harbour", op: "put", path: "/x/mtu", value: "9000" });
+    expect(asked.find((a) => a.path.endsWith("/edits"))?.body).toEqual({ devices: ["northmole-harbour"], op: "put", path: "/x/mtu", value: "9000" });
     fireEvent.click(screen.getByRole("button", { name: "Commit on hold" }));
     await waitFor(() => { expect(asked.find((a) => a.path.endsWith("/commit"))?.body).toEqual({ holdSeconds: 600, probes: [], probeWithinSeconds: 10, byProbes: false, revertOnProbe: false }); });
   });

@@ -155,19 +155,19 @@ describe("verdicts and states", () => {
     expect(screen.getByText("2 conditions are left to the device's own validate.")).toBeTruthy();
     unmount();
     page(<Verdicts part={{ ...part, guard: "none", guardWhy: "no candidate", behind: true, moved: [], conflicts: [{ path: "/a", base: "1", mine: "2", theirs: "3", why: "both" }], findings: [{ severity: "error", path: "/b", message: "is mandatory" }] }} />);
-    for (const text of ["Cannot be changed", "Conflict at /a", "/b", "The device moved on since revision 3"]) expect(screen.getByText(text)).toBeTruthy();
+    for (const text of ["Cannot be changed", "Conflict at /a", "/b", "Behind: the device moved on since revision 3"]) expect(screen.getByText(text)).toBeTruthy();
   });
   it("stages the mend that a finding offers", () => {
     const onMend = vi.fn();
     const fix = { edit: "put", path: "/b", value: "x" } as const;
-    page(<Verdicts part={{ ...part, reasons: ["the module of prefix x is not at hand"], findings: [{ severity: "hint", path: "/b", message: "is mandatory", fix }, { severity: "warning", path: "/c", message: "odd" }] }} onMend={onMend} />);
+    page(<Verdicts part={{ ...part, reasons: ["the module of prefix x is not at hand"], findings: [{ severity: "hint", path: "/b", message: "is mandatory", fix }, { severity: "warning", path: "/c", message: "odd" }] }} remedies={{ mend: onMend, decide: vi.fn(), rebase: vi.fn(), validate: vi.fn(), busy: false }} />);
     fireEvent.click(screen.getByText("Stage the mend: put it x"));
     expect(onMend).toHaveBeenCalledWith(fix);
     expect(screen.getByText("the module of prefix x is not at hand")).toBeTruthy();
   });
   it("tells like changes together, and keeps every line at hand", () => {
     const groups = [{ kind: "changed", place: "/i=*/mtu", old: "1500", new: "9000", count: 4000, examples: ["/i=a/mtu", "/i=b/mtu"] }, { kind: "removed", place: "/v=*", old: "7", count: 1, examples: ["/v=1"] }] as const;
-    page(<Groups groups={groups.map((g) => ({ ...g, examples: [...g.examples] }))} lines={[{ mark: "~", depth: 0, text: "mtu: 1500 → 9000" }]} />);
+    page(<Groups groups={groups.map((g) => ({ ...g, examples: [...g.examples] }))} ><Difference lines={[{ mark: "~", depth: 0, text: "mtu: 1500 → 9000" }]} /></Groups>);
     expect(screen.getByText("~ 4000×")).toBeTruthy();
     expect(screen.getByText("/i=a/mtu, /i=b/mtu, …")).toBeTruthy();
     fireEvent.click(screen.getByText("Line by line"));

@@ -1,0 +1,295 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"oakenlatch/wire"
+)
+
+// previewForms are the forms of a preview beside the readable one; the last
+// three are the whole result.
+var previewForms = []string{"lines", "unified", "edit-config", "yang-patch", "yang-patch-json", "outline", "xml", "json"}
+
+func preview(a *app, fs *flag.FlagSet) func([]string) error {
+	context := fs.Int("context", 1, "unchanged neighbours, or lines, shown around each change")
+	whole := fs.Bool("whole", false, "every line, also of a very large difference")
+	as := fs.String("as", "lines", strings.Join(previewForms[:5], ", ")+"; or the whole result as "+strings.Join(previewForms[5:], ", "))
+	device := fs.String("device", "", "this device only")
+	by := fs.String("by", "", "the edits of this person only")
+	people := fs.Bool("people", false, "beside each line, who staged it and when")
+	validate := fs.Bool("validate", false, "have the devices judge the result, without committing it")
+	return func(args []string) error {
+		n, err := changeNumber(args[0])
+		if err != nil {
+			return err
+		}
+		if !slices.Contains(previewForms, *as) {
+			return wrongUse("--as %q is not one of %s", *as, strings.Join(previewForms, ", "))
+		}
+		q := url.Values{"context": {fmt.Sprint(*context)}, "as": {*as}, "device": {*device}, "by": {*by}, "validate": {fmt.Sprint(*validate)}}
+		var p wire.Preview
+		if err := a.call("GET", changePath(n)+"/preview?"+q.Encode(), nil, &p); err != nil {
+			return err
+		}
+		t := previewText{app: a, whole: *whole, people: *people, by: *by, partial: *device != "" || *by != ""}
+		err = a.paged(func() error {
+			return a.show(p, func() {
+				if *as == "lines" {
+					t.preview(p)
+					return
+				}
+				for _, part := range p.Parts {
+					if len(p.Parts) > 1 && *as != "unified" {
+						a.printf("# %s\n", part.Device)
+					}
+					a.printf("%s", part.Rendered)
+				}
+			})
+		})
+		if err == nil && p.Against == "running" && !p.Ready && !t.partial {
+			err = &exit{status: AnswerNo}
+		}
+		return err
+	}
+}
+
+// previewText writes a preview for people.
+type previewText struct {
+	*app
+	whole, people, partial bool
+	by                     string
+	offered                int // mends so far
+}
+
+func (t *previewText) preview(p wire.Preview) {
+	c := p.Change
+	head := fmt.Sprintf("%s, by %s", c.State, company(c))
+	if c.Ticket != "" {
+		head += ", " + c.Ticket
+	}
+	t.printf("%s  %s\n", t.paint(strong, fmt.Sprintf("Change %d  %s", c.Number, c.Title)), head)
+	for _, n := range c.Notes {
+		t.printf("  note of %s, %s: %s\n", n.Actor, when(n.At), n.Text)
+	}
+	if t.by != "" {
+		t.printf("  only what %s staged, by itself\n", t.by)
+	}
+	for _, part := range p.Parts {
+		t.part(part, p.Against, c.Number)
+	}
+	t.end(p)
+}
+
+func (t *previewText) end(p wire.Preview) {
+	n := p.Change.Number
+	switch {
+	case p.Against == "record":
+		t.printf("\nThis is what it did, from the record. How it stands: latch show %d\n", n)
+		return
+	case len(p.Parts) == 0:
+		t.printf("\nThe change is empty: nothing is staged.\nNext: latch put %d DEVICE PATH VALUE\n", n)
+		return
+	case t.partial:
+		t.printf("\nThis is a part of the change. The whole: latch preview %d\n", n)
+		return
+	case p.Empty:
+		t.printf("\nThe change would change nothing: the devices hold all of it already.\n")
+		return
+	}
+	if len(p.Steps) > 0 {
+		t.printf("\nA commit would, in about %s until it is on hold:\n", time.Duration(p.EstimateSeconds)*time.Second)
+	}
+	for i, s := range p.Steps {
+		t.printf("  %d. %s\n", i+1, s)
+	}
+	if p.Digest != "" {
+		t.printf("Preview %s, %s: what is committed is this, or it is refused.\n", p.Digest, when(p.At))
+	}
+	if p.Ready {
+		t.printf("\nReady%s. Next: latch commit %d --hold 10m\n", t.cutting(p), n)
+		return
+	}
+	t.printf("\n%s\n", t.paint(alarm, "Not ready:"))
+	for _, part := range p.Parts {
+		if part.Hindrance != "" {
+			t.printf("  %s\n", part.Hindrance)
+		}
+	}
+}
+
+// cutting warns of a commit that would cut devices off.
+func (t *previewText) cutting(p wire.Preview) string {
+	var off []string
+	for _, part := range p.Parts {
+		for _, f := range part.Forecasts {
+			if f.Answer == "cuts" && !slices.Contains(off, f.Device) {
+				off = append(off, f.Device)
+			}
+		}
+	}
+	if len(off) == 0 {
+		return ""
+	}
+	return ", " + t.paint(alarm, "but it would cut us off from "+strings.Join(off, ", "))
+}
+
+func (t *previewText) part(p wire.PartPreview, against string, change int64) {
+	where := "against running as just read"
+	switch {
+	case against == "record":
+		where = "as committed"
+	case !p.Read:
+		where = fmt.Sprintf("against what was last known (revision %d)", p.Base)
+	}
+	t.printf("\n%s  %s\n", t.paint(strong, p.Device), where)
+	if len(p.Groups) > 0 && !t.whole {
+		t.groups(p.Groups)
+		t.printf("  %s; line by line: latch preview %d --whole\n", count(p.Count, "change", "changes"), change)
+	} else {
+		t.lines(p)
+	}
+	switch {
+	case p.Count == 0 && against == "record":
+		t.printf("  nothing was sent to it yet\n")
+	case p.Count == 0:
+		t.printf("  nothing would change here\n")
+	}
+	for _, e := range p.Edits {
+		t.printf("  %s\n", t.paint(dim, editLine(e)))
+	}
+	t.base(p, change)
+	for _, f := range p.Findings {
+		t.finding(f)
+		if f.Fix != nil {
+			t.offered++
+			t.printf("    %s (stage it: latch mend %d %d)\n", fixText(f.Fix), change, t.offered)
+		}
+	}
+	if against == "record" {
+		return
+	}
+	t.verdicts(p)
+}
+
+// lines shows the difference, with who staged each line where that is wanted.
+func (t *previewText) lines(p wire.PartPreview) {
+	if !t.people {
+		t.difference(p.Lines)
+		return
+	}
+	who := map[int64]string{}
+	for _, e := range p.Edits {
+		who[e.ID] = fmt.Sprintf("%s, edit %d, %s", e.Actor, e.ID, e.At.Local().Format("01-02 15:04 MST"))
+	}
+	for _, l := range p.Lines {
+		text := strings.TrimRight(l.Mark+" "+strings.Repeat("  ", l.Depth)+l.Text, " ")
+		if who[l.Edit] == "" {
+			t.printf("  %s\n", t.paint(markStyle[l.Mark], text))
+			continue
+		}
+		t.printf("  %s%s\n", t.paint(markStyle[l.Mark], fmt.Sprintf("%-56s", text)), t.paint(dim, "  "+who[l.Edit]))
+	}
+}
+
+// base tells how the device moved on, and what is to be decided.
+func (t *previewText) base(p wire.PartPreview, change int64) {
+	if !p.Read {
+		t.printf("  %s %s\n", t.paint(alarm, "not reached:"), p.Trouble)
+	}
+	if p.Behind {
+		t.printf("  behind: the device moved on since revision %d, where this started (latch rebase %d %s):\n", p.Base, change, p.Device)
+		t.difference(p.Moved)
+		for _, r := range p.Since {
+			t.printf("    %s\n", revisionText(r))
+		}
+	}
+	for _, x := range p.Decided {
+		t.printf("  decided by %s, %s: %s\n", x.Actor, when(x.At), x.Path)
+		t.conflict(x)
+	}
+	for _, x := range p.Conflicts {
+		t.printf("  %s %s: %s\n", t.paint(alarm, "conflict"), x.Path, x.Why)
+		t.conflict(x)
+		t.printf("    keep one: latch decide %d %s %s mine|theirs\n", change, p.Device, x.Path)
+	}
+}
+
+func revisionText(r wire.Revision) string {
+	text := fmt.Sprintf("revision %d, %s: ", r.Number, when(r.At))
+	switch {
+	case r.Change != 0:
+		return text + fmt.Sprintf("change %d of %s", r.Change, r.Author)
+	case r.Source == "outside":
+		return text + "changed outside of this service; by whom is not known"
+	}
+	return text + "first read"
+}
+
+// forecastStyle paints the answers of the lockout forecast.
+var forecastStyle = map[string]string{"keeps": "38;5;37", "cuts": alarm, "unknown": dim}
+
+func (t *previewText) verdicts(p wire.PartPreview) {
+	for i, f := range p.Forecasts {
+		what := "lockout forecast"
+		if i > 0 {
+			what = "way to " + f.Device
+		}
+		because := f.Because
+		if f.Path != "" && !strings.Contains(because, f.Path) {
+			because += " (" + f.Path + ")"
+		}
+		t.printf("  %s: %s: %s\n", what, t.paint(forecastStyle[f.Answer], f.Answer), because)
+	}
+	if p.MovesTo != "" {
+		t.printf("  its management moves to %s: the hold's proof of the way in goes there\n", p.MovesTo)
+	}
+	switch {
+	case p.Tried && p.Said == "":
+		t.printf("  the device itself finds the result valid\n")
+	case p.Tried:
+		t.printf("  %s %s\n", t.paint(alarm, "the device itself says no:"), p.Said)
+	case p.Said != "":
+		t.printf("  the device %s\n", p.Said)
+	}
+	if p.Unchecked > 0 && !p.Tried {
+		t.printf("  left to the device's own validate: %s (ask it now with --validate)\n", count(p.Unchecked, "condition", "conditions"))
+		for _, why := range p.Reasons {
+			t.printf("    %s\n", t.paint(dim, why))
+		}
+	}
+	if p.Reserved != nil {
+		t.printf("  %s by %s until %s: %s\n", t.paint(alarm, "reserved"), p.Reserved.Holder, when(p.Reserved.Until), p.Reserved.Reason)
+	}
+	if p.HeldBy != 0 {
+		t.printf("  %s: the commit of change %d is under way on it\n", t.paint(alarm, "busy"), p.HeldBy)
+	}
+	if p.Unsaved {
+		t.printf("  note: running here is not saved to startup; see it with: latch device save %s\n", p.Device)
+	}
+	t.printf("  guard: %s\n", guardText(p.Guard))
+	if p.Helpless {
+		t.printf("  %s it would be cut off, and nobody could send it back; a commit must say so: --cut-off %s\n", t.paint(alarm, "beware:"), p.Device)
+	}
+}
+
+// paged shows what a command writes through a pager, where there is a terminal
+// and more to read than fits it.
+func (a *app) paged(write func() error) error {
+	if !a.tty || a.asJSON {
+		return write()
+	}
+	out := a.out
+	var held strings.Builder
+	a.out = &held
+	err := write()
+	a.out = out
+	if perr := a.page(held.String()); perr != nil && err == nil {
+		err = perr
+	}
+	return err
+}

@@ -1,0 +1,77 @@
+package reach_test
+
+import (
+	"net/netip"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"oakenlatch/core/codec"
+	"oakenlatch/core/reach"
+	"oakenlatch/core/schema"
+	"oakenlatch/core/tree"
+)
+
+// A device of other modules than the lab's, in which much is not understood.
+var modules = []schema.Source{{Name: "ietf-interfaces", Text: `module ietf-interfaces { yang-version 1.1; namespace "urn:i"; prefix if;
+  container interfaces { list interface { key name; leaf name { type string; } leaf description { type string; } leaf enabled { type boolean; } } } }`},
+	{Name: "ietf-ip", Text: `module ietf-ip { yang-version 1.1; namespace "urn:ip"; prefix ip; import ietf-interfaces { prefix if; }
+  augment "/if:interfaces/if:interface" { container ipv4 { presence p; leaf mtu { type uint16; } list address { key ip; leaf ip { type string; } leaf prefix-length { type uint8; } leaf netmask { type string; } } } } }`},
+	{Name: "ietf-routing", Text: `module ietf-routing { yang-version 1.1; namespace "urn:rt"; prefix rt; identity p; identity static { base p; } identity ospf { base p; }
+  container routing { container control-plane-protocols { list control-plane-protocol { key "type name"; leaf type { type identityref { base p; } } leaf name { type string; } } } } }`},
+	{Name: "guard-house", Text: `module guard-house { yang-version 1.1; namespace "urn:g"; prefix g; container guard-house { leaf doors { type string; } } }`}}
+
+var deviceSchema = schema.Compile(modules, schema.Options{})
+
+func read(t *testing.T, text string) *tree.Node {
+	t.Helper()
+	n, err := codec.Decoder{Schema: deviceSchema}.ParseOutline(text)
+	require.NoError(t, err)
+	return n
+}
+
+const before = "interfaces\n  interface [m]\n    ipv4\n      address [192.0.2.11]\n        netmask: 255.255.255.0\n"
+
+func TestForecast(t *testing.T) {
+	way := reach.Way{Us: netip.MustParseAddr("192.0.2.9"), Address: netip.MustParseAddr("192.0.2.11"), Port: 830}
+	for _, c := range []struct {
+		name, after string
+		way         reach.Way
+		answer      reach.Answer
+		says        string
+	}{
+		{"nothing is touched", before, reach.Way{}, reach.Keeps, "nothing that the way in rests on"},
+		{"a description", before + "    description: x\n", reach.Way{}, reach.Keeps, "nothing that the way in rests on"},
+		{"nobody told the addresses", before + "    enabled: false\n", reach.Way{}, reach.Unknown, "latch device set NAME --seen-as"},
+		{"shut down", before + "    enabled: false\n", way, reach.Cuts, "interface m is shut down"},
+		{"followed", before + "  interface [n]\n    enabled: false\n", way, reach.Keeps, "followed"},
+		{"not understood", before + "guard-house\n  doors: shut\n", way, reach.Unknown, "/guard-house"},
+		{"cut, and not understood", "guard-house\n  doors: shut\n", way, reach.Unknown, "it looks cut"},
+		{"a value of an interface that nobody understands", before + "      mtu: 900\n", way, reach.Unknown, "/mtu"},
+		{"a narrower network", "interfaces\n  interface [m]\n    ipv4\n      address [192.0.2.11]\n        netmask: 255.255.255.254\n", way, reach.Cuts, "there is no route to 192.0.2.9"},
+		{"another address", before, reach.Way{Us: way.Us, Address: netip.MustParseAddr("192.0.2.99"), Port: 830}, reach.Keeps, "nothing"},
+		{"moved on purpose", "interfaces\n  interface [m]\n    ipv4\n      address [192.0.2.12]\n        prefix-length: 24\n", reach.Way{Us: way.Us, Address: way.Address, Port: 830, Moved: netip.MustParseAddr("192.0.2.12")}, reach.Keeps, "followed"},
+	} {
+		after := c.after
+		v := reach.Forecast(read(t, before), read(t, after), c.way)
+		assert.Equal(t, c.answer, v.Answer, "%s: %+v", c.name, v)
+		assert.Contains(t, v.Because, c.says, c.name)
+	}
+	// The device answers, though by its configuration it would not.
+	odd := reach.Way{Us: way.Us, Address: netip.MustParseAddr("203.0.113.1"), Port: 830}
+	v := reach.Forecast(read(t, before), read(t, before+"    enabled: false\n"), odd)
+	assert.Equal(t, reach.Unknown, v.Answer)
+	assert.Contains(t, v.Because, "so its way in is not understood")
+	assert.Equal(t, []netip.Addr{netip.MustParseAddr("192.0.2.11")}, reach.Addresses(read(t, before)))
+	assert.False(t, reach.NextHop(read(t, before), way.Us).IsValid())
+}
+
+// Routes may be learned: then what is missing among the static ones says nothing.
+func TestLearnedRoutes(t *testing.T) {
+	ospf := "routing\n  control-plane-protocols\n    control-plane-protocol [ospf, o]\n"
+	far := reach.Way{Us: netip.MustParseAddr("198.51.100.9"), Address: netip.MustParseAddr("192.0.2.11"), Port: 830}
+	v := reach.Forecast(read(t, before+ospf), read(t, before+ospf+"guard-house\n  doors: x\n"), far)
+	assert.Equal(t, reach.Unknown, v.Answer)
+	assert.Contains(t, v.Because, "whether one is learned the configuration does not tell")
+}

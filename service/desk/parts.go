@@ -1,0 +1,312 @@
+package desk
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/hashicorp/golang-lru/v2/simplelru"
+
+	"oakenlatch/core/codec"
+	"oakenlatch/core/markup"
+	"oakenlatch/core/schema"
+	"oakenlatch/core/tree"
+	"oakenlatch/service/access"
+	"oakenlatch/service/refusal"
+	"oakenlatch/service/store"
+)
+
+// Work is a part ready to be looked at or committed.
+type Work struct {
+	Device store.Device
+	Schema *schema.Schema
+	Base   store.Revision
+	Former *tree.Node   // what the base revision holds
+	Mine   *tree.Node   // that with the part's edits
+	Edits  []store.Edit // in the order they were staged
+	Steps  []*tree.Node // Former, and what each edit made of it
+	Unfit  []Unfit      // edits that can no longer be carried out, and are left out of Mine
+
+	MovesTo, MovesSeenAs string // where the part moves the device's management to
+
+	Exact bool   // Former is what the person was shown, see [Desk.Due]
+	Stamp string // of the whole change, when it was worked out; see [store.Store.Stamp]
+
+	fresh bool // the part is not in the records yet
+}
+
+// Unfit is an edit that no longer fits, and why.
+type Unfit struct {
+	Edit store.Edit
+	Why  string
+}
+
+// Idle lists the edits that set what was so already.
+func (w *Work) Idle() []store.Edit {
+	var out []store.Edit
+	for i, e := range w.Edits {
+		if tree.Same(w.Steps[i], w.Steps[i+1]) && !slices.ContainsFunc(w.Unfit, func(u Unfit) bool { return u.Edit.ID == e.ID }) {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// Tag names the part as it is: another edit, or another base, gives another.
+func (w *Work) Tag() string { return tagOf(w.Base.Number, w.Edits) }
+
+func tagOf(base int64, edits []store.Edit) string {
+	h := sha256.New()
+	_, _ = fmt.Fprintf(h, "%d", base)
+	for _, e := range edits {
+		_, _ = fmt.Fprintf(h, " %d/%d", e.ID, e.Times)
+	}
+	return fmt.Sprintf("%x", h.Sum(nil)[:8])
+}
+
+// unmoved refuses what was made for the part as it was before.
+func (w *Work) unmoved(tag string) error {
+	if tag == "" || tag == w.Tag() {
+		return nil
+	}
+	return w.moved(w.Edits)
+}
+
+func (w *Work) moved(edits []store.Edit) error {
+	last := "its base was moved"
+	if n := len(edits); n > 0 {
+		e := edits[n-1]
+		last = fmt.Sprintf("the last edit is %d, %s, by %s at %s", e.ID, e.Op, e.Actor, e.At.Format(time.RFC3339))
+	}
+	return refusal.New(refusal.Moved, "nothing of yours was staged; look at the part as it is now and do it again", "%s: the part was edited since you saw it: %s", w.Device.Name, last)
+}
+
+// fits refuses to build on edits that no longer fit.
+func (w *Work) fits() error {
+	if len(w.Unfit) == 0 {
+		return nil
+	}
+	u := w.Unfit[0]
+	return refusal.New(refusal.Conflict, fmt.Sprintf("take it back with: latch unstage %d %d", u.Edit.Change, u.Edit.ID),
+		"%s: edit %d of change %d no longer fits: %s", w.Device.Name, u.Edit.ID, u.Edit.Change, u.Why)
+}
+
+// work gives a change's part on a device. A part that is not there yet starts
+// from what the device holds now.
+func (d *Desk) work(ctx context.Context, c store.Change, device, actor string) (Work, error) {
+	dev, err := d.device(ctx, device)
+	if err != nil {
+		return Work{}, err
+	}
+	parts, err := d.store.Parts(ctx, c.Number)
+	if err != nil {
+		return Work{}, err
+	}
+	for _, p := range parts {
+		if p.Device == dev.ID {
+			return d.part(ctx, p, dev)
+		}
+	}
+	r, err := d.history.Read(ctx, device, actor)
+	if err == nil && r.Trial {
+		r, err = d.history.Known(ctx, device) // nothing is built on what may go back
+	}
+	if err != nil {
+		return Work{}, err
+	}
+	return Work{Device: r.Device, Schema: r.Schema, Base: r.Revision, Former: r.Running, Mine: r.Running, Steps: []*tree.Node{r.Running}, fresh: true}, nil
+}
+
+// Part gives a change's part on a device as it is staged so far; of one that is
+// not there yet, what the device holds now.
+func (d *Desk) Part(ctx context.Context, p access.Person, number int64, device string) (Work, error) {
+	c, err := d.Get(ctx, p, number)
+	if err != nil {
+		return Work{}, err
+	}
+	return d.work(ctx, c, device, p.Name)
+}
+
+func (d *Desk) device(ctx context.Context, name string) (store.Device, error) {
+	dev, err := d.store.Device(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		err = refusal.New(refusal.NotFound, "list them with: latch devices", "there is no device %q", name)
+	}
+	return dev, err
+}
+
+// part gives a recorded part with its edits applied.
+func (d *Desk) part(ctx context.Context, p store.Part, dev store.Device) (Work, error) {
+	w := Work{Device: dev, MovesTo: p.MovesTo, MovesSeenAs: p.MovesSeenAs}
+	s, err := d.history.Known(ctx, dev.Name)
+	if err != nil {
+		return w, err
+	}
+	w.Schema = s.Schema
+	if w.Base, err = d.store.Revision(ctx, p.Device, p.Base); err != nil {
+		return w, err
+	}
+	if w.Former, err = d.history.Tree(ctx, w.Schema, w.Base.Digest); err != nil {
+		return w, err
+	}
+	all, err := d.store.Edits(ctx, p.Change)
+	if err != nil {
+		return w, err
+	}
+	for _, e := range all {
+		if e.Device == p.Device {
+			w.Edits = append(w.Edits, e)
+		}
+	}
+	return w, d.apply(ctx, &w)
+}
+
+// apply carries out a part's edits, or remembers what they made.
+func (d *Desk) apply(ctx context.Context, w *Work) error {
+	key := madeKey{w.Schema, w.Base.Digest, w.Tag()}
+	if have, ok := d.made.get(key); ok {
+		w.Steps, w.Unfit = have.steps, have.unfit
+		w.Mine = w.Steps[len(w.Steps)-1]
+		return nil
+	}
+	w.Mine, w.Steps = w.Former, []*tree.Node{w.Former}
+	for _, e := range w.Edits {
+		next, err := d.perform(ctx, w.Schema, w.Mine, e)
+		var broken *brokenStore
+		if errors.As(err, &broken) {
+			return broken.err
+		}
+		if err != nil {
+			w.Unfit = append(w.Unfit, Unfit{e, err.Error()})
+			next = w.Mine
+		}
+		w.Mine = next
+		w.Steps = append(w.Steps, next)
+	}
+	d.made.put(key, result{w.Steps, w.Unfit})
+	return nil
+}
+
+// brokenStore is an error of the records, not of an edit.
+type brokenStore struct{ err error }
+
+func (e *brokenStore) Error() string { return e.err.Error() }
+
+// perform carries out one staged edit, which may be a load.
+func (d *Desk) perform(ctx context.Context, s *schema.Schema, base *tree.Node, e store.Edit) (*tree.Node, error) {
+	if e.Op != "load" {
+		return perform(s, base, e, nil)
+	}
+	body, err := d.body(ctx, s, e)
+	if err != nil {
+		return nil, err
+	}
+	return perform(s, base, e, body)
+}
+
+// body reads a load's edits.
+func (d *Desk) body(ctx context.Context, s *schema.Schema, e store.Edit) (*tree.Edit, error) {
+	text, err := d.store.EditBody(ctx, e.ID)
+	if err != nil {
+		return nil, &brokenStore{err}
+	}
+	el, err := markup.Parse(text, bodyLimits)
+	if err != nil {
+		return nil, err
+	}
+	return codec.Decoder{Schema: s, Strict: true, Limits: bodyLimits}.Edit(el)
+}
+
+// bodyLimits are those of what is kept of a load, which is larger than what it
+// was read from.
+var bodyLimits = markup.Limits{Bytes: 4 * markup.DefaultBytes}
+
+// written gives an edit document as it is kept.
+func written(s *schema.Schema, e *tree.Edit) []byte {
+	w := &markup.Writer{}
+	w.Start(markup.Name{Space: codec.NetconfNS, Local: "config"})
+	codec.EncodeEdit(w, s, e)
+	w.End()
+	return w.Bytes()
+}
+
+// Parts gives all parts of a change with their edits applied.
+func (d *Desk) Parts(ctx context.Context, number int64) ([]Work, error) {
+	parts, err := d.store.Parts(ctx, number)
+	if err != nil {
+		return nil, err
+	}
+	var out []Work
+	for _, p := range parts {
+		dev, err := d.store.DeviceByID(ctx, p.Device)
+		if err != nil {
+			return nil, err
+		}
+		w, err := d.part(ctx, p, dev)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, w)
+	}
+	return out, nil
+}
+
+// by gives what one person's edits alone make of the base; those that build on
+// somebody else's are left out.
+func (d *Desk) by(ctx context.Context, w Work, actor string) (*tree.Node, error) {
+	mine := w.Former
+	for _, e := range w.Edits {
+		if e.Actor != actor {
+			continue
+		}
+		next, err := d.perform(ctx, w.Schema, mine, e)
+		var broken *brokenStore
+		if errors.As(err, &broken) {
+			return nil, broken.err
+		}
+		if err == nil {
+			mine = next
+		}
+	}
+	return mine, nil
+}
+
+// made remembers what parts came to: they are asked for again and again.
+type made struct {
+	mu   sync.Mutex
+	list *simplelru.LRU[madeKey, result]
+}
+
+type madeKey struct {
+	schema    *schema.Schema
+	base, tag string
+}
+
+type result struct {
+	steps []*tree.Node
+	unfit []Unfit
+}
+
+func newMade() *made {
+	list, err := simplelru.NewLRU[madeKey, result](128, nil)
+	if err != nil {
+		panic(err) // the size is a constant
+	}
+	return &made{list: list}
+}
+
+func (m *made) get(k madeKey) (result, bool) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.list.Get(k)
+}
+
+func (m *made) put(k madeKey, r result) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.list.Add(k, r)
+}

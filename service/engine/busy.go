@@ -1,0 +1,108 @@
+package engine
+
+import (
+	"errors"
+	"fmt"
+
+	"oakenlatch/service/audit"
+	"oakenlatch/service/history"
+	"oakenlatch/service/refusal"
+	"oakenlatch/service/store"
+)
+
+// held is the no to a device on which another commit is under way.
+func held(device string, by, change int64) error {
+	return refusal.New(refusal.Conflict, fmt.Sprintf("wait until it is decided, then preview change %d again", change),
+		"%s is held by the commit of change %d, which is not decided yet", device, by)
+}
+
+// Free refuses a change on whose devices another commit is under way.
+func (e *Engine) Free(change int64, devices []store.Device) error {
+	for _, d := range devices {
+		if n := e.Holder(d.ID); n != 0 && n != change {
+			return held(d.Name, n, change)
+		}
+	}
+	return nil
+}
+
+// unedited makes sure, as a commit begins, that what was worked out is all that
+// is staged: somebody may have been at it at this moment.
+func unedited(tx *audit.Tx, change int64, works []Work) error {
+	now, err := tx.Stamp(change)
+	if err != nil {
+		return err
+	}
+	for _, w := range works {
+		if w.Stamp != "" && w.Stamp != now {
+			return refusal.New(refusal.Moved, fmt.Sprintf("nothing was committed; look at it again with: latch preview %d", change), "change %d was edited at this very moment", change)
+		}
+	}
+	return nil
+}
+
+// claim makes sure, as a commit begins, that a device is nobody else's.
+func (e *Engine) claim(tx *audit.Tx, actor string, w Work) error {
+	v, err := tx.Reserved(w.Device.ID, e.log.Now())
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+	case err != nil:
+		return err
+	case v.Holder != actor:
+		return refusal.Reserved(w.Device.Name, v.Holder, v.Until, v.Reason)
+	}
+	moving := w.MovesTo
+	if moving != "" {
+		moving += " " + w.MovesSeenAs
+	}
+	if moving == w.Device.MovingTo {
+		return nil
+	}
+	return tx.SetMoving(w.Device.ID, moving)
+}
+
+// Owns reports whether a session on a device belongs to a commit under way.
+func (e *Engine) Owns(device int64, session string) bool {
+	e.mu.Lock()
+	r := e.busy[device]
+	e.mu.Unlock()
+	if r == nil {
+		return false
+	}
+	for _, h := range r.hands {
+		h.mu.Lock()
+		ours := h.device == device && (h.session != nil && h.session.SessionID == session || h.asked != nil && h.asked.SessionID == session)
+		h.mu.Unlock()
+		if ours {
+			return true
+		}
+	}
+	return false
+}
+
+// Holder gives the change whose commit is under way on a device, 0 if none.
+func (e *Engine) Holder(device int64) int64 {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if r := e.busy[device]; r.active() {
+		return r.commit.Change
+	}
+	return 0
+}
+
+// Making gives the digest of what a commit under way makes of a device, "" if
+// none is, or it is not prepared yet.
+func (e *Engine) Making(device int64) string {
+	e.mu.Lock()
+	r := e.busy[device]
+	e.mu.Unlock()
+	if !r.active() {
+		return ""
+	}
+	for _, h := range r.hands {
+		if _, result := h.trees(); h.device == device && result != nil {
+			return history.Digest(result)
+		}
+	}
+	return ""
+}

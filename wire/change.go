@@ -1,0 +1,250 @@
+package wire
+
+import (
+	"time"
+
+	"oakenlatch/core/check"
+	"oakenlatch/core/diff"
+)
+
+// NewChange opens a change, or renames one.
+type NewChange struct {
+	Title  string `json:"title"`
+	Ticket string `json:"ticket,omitempty"`
+}
+
+// Change is a change and, once committed, how its commit stands.
+type Change struct {
+	Number  int64     `json:"number"`
+	Title   string    `json:"title"`
+	Ticket  string    `json:"ticket,omitempty"`
+	Author  string    `json:"author"`
+	Company []string  `json:"company,omitempty"` // who works on it beside the author
+	State   string    `json:"state"`
+	Reason  string    `json:"reason,omitempty"`
+	Opened  time.Time `json:"opened"`
+	Updated time.Time `json:"updated"`
+	Devices []string  `json:"devices"`
+	Edits   int       `json:"edits"`
+	Notes   []Note    `json:"notes,omitempty"`
+	Commit  *Commit   `json:"commit,omitempty"`
+	Due     *Due      `json:"due,omitempty"` // while it is on the schedule
+}
+
+// Note is what somebody wrote down about a change.
+type Note struct {
+	Actor string    `json:"actor"`
+	At    time.Time `json:"at"`
+	Text  string    `json:"text"`
+}
+
+// NewNote writes one down.
+type NewNote struct {
+	Text string `json:"text"`
+}
+
+// Share adds somebody to a change.
+type Share struct {
+	Account string `json:"account"`
+}
+
+// NewEdit stages an edit on one device or several.
+type NewEdit struct {
+	Device  string   `json:"device,omitempty"`
+	Devices []string `json:"devices,omitempty"`
+	Op      string   `json:"op"` // put, delete or move
+	Path    string   `json:"path"`
+
+	// Value is left out for what takes none. Of a move it is first, last, before
+	// KEY or after KEY.
+	Value *string `json:"value,omitempty"`
+
+	// Several says what a value means where the device keeps several: add (one
+	// more) or only (the only one).
+	Several string `json:"several,omitempty"`
+}
+
+// NewLoad stages a piece of configuration on one device or several.
+type NewLoad struct {
+	Devices []string `json:"devices"`
+	Mode    string   `json:"mode"`           // merge, replace, replace-at or patch
+	Path    string   `json:"path,omitempty"` // of replace-at; of a copy also of merge
+	Text    string   `json:"text,omitempty"` // XML, JSON or outline, told by its content
+	Name    string   `json:"name,omitempty"` // where the text is from, for the record
+
+	// Instead of a text: a copy of what is on a device, from running, startup,
+	// candidate, rev:N or change:N.
+	FromDevice string `json:"fromDevice,omitempty"`
+	From       string `json:"from,omitempty"`
+}
+
+// Edit is a staged edit.
+type Edit struct {
+	ID     int64     `json:"id"`
+	Device string    `json:"device"`
+	Op     string    `json:"op"`
+	Path   string    `json:"path"`
+	Value  string    `json:"value,omitempty"`
+	Mode   string    `json:"mode,omitempty"`
+	Source string    `json:"source,omitempty"` // of a load
+	Lines  int       `json:"lines"`            // how many nodes it touches
+	Actor  string    `json:"actor"`
+	At     time.Time `json:"at"`
+}
+
+// Staged tells what an edit did to one part.
+type Staged struct {
+	Edit   Edit     `json:"edit"`
+	Before string   `json:"before,omitempty"`
+	After  string   `json:"after,omitempty"`
+	Notes  []string `json:"notes,omitempty"`
+	Tag    string   `json:"tag"` // of the part as it is now, for If-Match
+}
+
+// Loaded tells what a load did to one part. An edit numbered 0 was not staged:
+// it changes nothing.
+type Loaded struct {
+	Device string       `json:"device"`
+	Edit   Edit         `json:"edit"`
+	Format string       `json:"format,omitempty"`
+	Count  int          `json:"count"`
+	Lines  []diff.Line  `json:"lines"` // the first of them
+	Groups []diff.Group `json:"groups,omitempty"`
+	Notes  []string     `json:"notes,omitempty"`
+	Tag    string       `json:"tag"`
+}
+
+// Part is a part of a change as it is staged so far, for being edited as text.
+type Part struct {
+	Device  string `json:"device"`
+	Path    string `json:"path"`
+	Base    int64  `json:"base"`
+	Tag     string `json:"tag"` // for If-Match
+	Outline string `json:"outline"`
+}
+
+// Preview is what a change would do.
+type Preview struct {
+	Change  Change        `json:"change"`
+	Empty   bool          `json:"empty"`
+	Ready   bool          `json:"ready"` // nothing found that must stop a commit
+	Parts   []PartPreview `json:"parts"`
+	Against string        `json:"against"` // "running", or "record" once it was committed
+
+	// Digest names what was shown: a commit that gives it commits that and
+	// nothing else. Empty where only a part of the change was asked for.
+	Digest string    `json:"digest,omitempty"`
+	At     time.Time `json:"at,omitzero"`
+
+	Steps           []string `json:"steps,omitempty"` // what a commit will do
+	EstimateSeconds int64    `json:"estimateSeconds,omitempty"`
+}
+
+// PartPreview is what a change would do on one device.
+type PartPreview struct {
+	Device    string          `json:"device"`
+	Base      int64           `json:"base"`
+	Tag       string          `json:"tag"` // of the part, for If-Match
+	Edits     []Edit          `json:"edits"`
+	Count     int             `json:"count"`
+	Lines     []diff.Line     `json:"lines"`
+	Items     []diff.Item     `json:"items"`
+	Rendered  string          `json:"rendered,omitempty"` // in the form that was asked for
+	Read      bool            `json:"read"`
+	Trouble   string          `json:"trouble,omitempty"`
+	Behind    bool            `json:"behind"`
+	Moved     []diff.Line     `json:"moved,omitempty"`
+	Since     []Revision      `json:"since,omitempty"` // what moved it, oldest first
+	Conflicts []Conflict      `json:"conflicts,omitempty"`
+	Decided   []Conflict      `json:"decided,omitempty"`
+	Findings  []check.Finding `json:"findings,omitempty"`
+	Unchecked int             `json:"unchecked"`
+	Reasons   []string        `json:"reasons,omitempty"` // why they were left to the device
+	Groups    []diff.Group    `json:"groups,omitempty"`  // of a large difference: like changes together
+	Unsaved   bool            `json:"unsaved"`
+	Reserved  *Reservation    `json:"reserved,omitempty"` // by somebody else
+	HeldBy    int64           `json:"heldBy,omitempty"`   // the change whose commit is under way on it
+	Forecasts []Forecast      `json:"forecasts,omitempty"`
+	Helpless  bool            `json:"helpless,omitempty"` // it would be cut off, with nobody left to send it back
+	Tried     bool            `json:"tried,omitempty"`    // the device validated the result
+	Said      string          `json:"said,omitempty"`     // what speaks against it, or why it could not be asked
+	MovesTo   string          `json:"movesTo,omitempty"`
+	Hindrance string          `json:"hindrance,omitempty"` // why it cannot be committed as it is
+	Guard
+}
+
+// Forecast is a lockout forecast: of the part's own device or of one behind it.
+type Forecast struct {
+	Device  string `json:"device"`
+	Answer  string `json:"answer"` // keeps, cuts or unknown
+	Path    string `json:"path,omitempty"`
+	Because string `json:"because"`
+}
+
+// Revision is one state of a device, and who made it so as far as is known.
+type Revision struct {
+	Number int64     `json:"number"`
+	At     time.Time `json:"at"`
+	Source string    `json:"source"` // first, change or outside
+	Change int64     `json:"change,omitempty"`
+	Title  string    `json:"title,omitempty"`
+	Author string    `json:"author,omitempty"`
+}
+
+// Conflict is a place that the change and the device both changed.
+type Conflict struct {
+	Path   string    `json:"path"`
+	Base   string    `json:"base"`
+	Mine   string    `json:"mine"`
+	Theirs string    `json:"theirs"`
+	Why    string    `json:"why"`
+	Keep   string    `json:"keep,omitempty"` // decided: mine or theirs
+	Actor  string    `json:"actor,omitempty"`
+	At     time.Time `json:"at,omitzero"`
+}
+
+// Decide keeps one side of a conflict.
+type Decide struct {
+	Device string `json:"device"`
+	Path   string `json:"path"`
+	Keep   string `json:"keep"` // mine or theirs
+}
+
+// Rebase puts parts on what their devices hold now; all of them if none is named.
+type Rebase struct {
+	Devices []string `json:"devices,omitempty"`
+}
+
+// Rebased tells what that came to for one part.
+type Rebased struct {
+	Device  string      `json:"device"`
+	From    int64       `json:"from"`
+	To      int64       `json:"to"`
+	Moved   []diff.Line `json:"moved"`
+	Dropped []Edit      `json:"dropped,omitempty"` // those that mean nothing any more
+	Mended  bool        `json:"mended,omitempty"`  // an edit was added for what was decided
+}
+
+// Readdress says where a part moves its device's management to; empty takes
+// that back.
+type Readdress struct {
+	Device  string `json:"device"`
+	Address string `json:"address"`          // HOST:PORT that the service connects to
+	SeenAs  string `json:"seenAs,omitempty"` // the same as packets have it, where that is another
+}
+
+// NewReservation keeps a device to oneself.
+type NewReservation struct {
+	Reason  string `json:"reason"`
+	Seconds int64  `json:"seconds"`
+}
+
+// Reservation keeps a device to one person.
+type Reservation struct {
+	Device string    `json:"device"`
+	Holder string    `json:"holder"`
+	Reason string    `json:"reason"`
+	Made   time.Time `json:"made"`
+	Until  time.Time `json:"until"`
+	Asks   []Note    `json:"asks,omitempty"` // what others asked its holder
+}

@@ -259,7 +259,7 @@ func (a *app) load(s *schema.Schema, x side) (*tree.Node, error) {
 }
 
 // renderings are the forms of a difference beside the readable one.
-var renderings = []string{"lines", "groups", "unified", "edit-config", "yang-patch", "yang-patch-json"}
+var renderings = []string{"lines", "sides", "groups", "unified", "edit-config", "yang-patch", "yang-patch-json"}
 
 func compare(a *app, fs *flag.FlagSet) func([]string) error {
 	y := a.yangFlags(fs)
@@ -327,6 +327,8 @@ func (a *app) rendering(s *schema.Schema, d *diff.Difference, sides [2]side, as 
 		return
 	case "groups":
 		a.groups(d.Groups())
+	case "sides":
+		a.sides(d.Lines(context), sides[0].name, sides[1].name)
 	default:
 		a.difference(d.Lines(context))
 	}

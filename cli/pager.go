@@ -38,3 +38,13 @@ func (a *app) page(text string) error {
 	_ = cmd.Run() // one that is left early is no trouble
 	return nil
 }
+
+// width is how many columns there are to write in.
+func (a *app) width() int {
+	if f, ok := a.out.(*os.File); ok && a.tty {
+		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w >= 40 {
+			return w
+		}
+	}
+	return 120
+}

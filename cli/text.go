@@ -36,6 +36,40 @@ func (a *app) difference(lines []diff.Line) {
 	}
 }
 
+// sides shows a difference in two columns, the old side at the left.
+func (a *app) sides(lines []diff.Line, old, now string) {
+	width := (a.width() - 5) / 2
+	row := func(mark, left, right string) {
+		a.printf("%s\n", a.paint(markStyle[mark], strings.TrimRight(fmt.Sprintf("%s %s │ %s", mark, fill(left, width), clipTo(right, width)), " ")))
+	}
+	if len(lines) > 0 {
+		row(diff.MarkSame, old, now)
+	}
+	for _, l := range lines {
+		left, right := l.Sides()
+		indent := strings.Repeat("  ", l.Depth)
+		if left != "" {
+			left = indent + left
+		}
+		if right != "" {
+			right = indent + right
+		}
+		row(l.Mark, left, right)
+	}
+}
+
+func clipTo(s string, n int) string {
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return s
+}
+
+func fill(s string, n int) string {
+	s = clipTo(s, n)
+	return s + strings.Repeat(" ", n-len([]rune(s)))
+}
+
 // table aligns rows; cells hold no tabs.
 func (a *app) table(head []string, rows [][]string) {
 	w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)

@@ -93,7 +93,7 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 		parts, _, err := s.Desk.Due(ctx, change, actor, desk.Wish{Digest: o.Preview, Cuts: o.CutOff})
 		return api.Works(parts), err
 	}
-	s.Desk.TryOut, s.Desk.Held, s.History.Held = s.Engine.TryOut, s.Engine.Holder, s.Engine.Making
+	s.Desk.TryOut, s.Desk.Held, s.History.Held, s.History.Holder = s.Engine.TryOut, s.Engine.Holder, s.Engine.Making, s.Engine.Holder
 	if !opt.Unwatched {
 		if err := s.Fleet.Watch(ctx); err != nil {
 			return err

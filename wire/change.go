@@ -181,16 +181,6 @@ type Forecast struct {
 	Because string `json:"because"`
 }
 
-// Revision is one state of a device, and who made it so as far as is known.
-type Revision struct {
-	Number int64     `json:"number"`
-	At     time.Time `json:"at"`
-	Source string    `json:"source"` // first, change or outside
-	Change int64     `json:"change,omitempty"`
-	Title  string    `json:"title,omitempty"`
-	Author string    `json:"author,omitempty"`
-}
-
 // Conflict is a place that the change and the device both changed.
 type Conflict struct {
 	Path   string    `json:"path"`

@@ -9,7 +9,9 @@ export const marks: Record<string, { light: string; dark: string; name: string }
   "↕": { light: "#4d6072", dark: "#a9bccd", name: "moved" },
 };
 
-const common = { borderRadius: 4, fontSize: 14 };
+const common = {
+  // Who asked their system for less motion gets none.
+  motion: !window.matchMedia("(prefers-reduced-motion: reduce)").matches, borderRadius: 4, fontSize: 14 };
 
 export const light: ThemeConfig = {
   algorithm: theme.defaultAlgorithm,

@@ -23,6 +23,24 @@ type Line struct {
 	Text  string `json:"text"`
 	Path  string `json:"path,omitempty"` // of the changed node; empty for context
 	Edit  int64  `json:"edit,omitempty"` // the staged edit that made it so, where that is told
+
+	// Of a changed line: how it reads on either side.
+	Before string `json:"before,omitempty"`
+	After  string `json:"after,omitempty"`
+}
+
+// Sides gives a line as it stands on the old and on the new side, "" where it
+// does not stand there.
+func (l Line) Sides() (old, now string) {
+	switch l.Mark {
+	case MarkAdded:
+		return "", l.Text
+	case MarkRemoved:
+		return l.Text, ""
+	case MarkChanged:
+		return l.Before, l.After
+	}
+	return l.Text, l.Text
 }
 
 // Lines renders the difference in outline form, with so many unchanged
@@ -169,16 +187,22 @@ func (r *renderer) change(c *Change, depth int) {
 		switch {
 		case c.New.Opaque() != nil || len(old) > 1 || len(now) > 1:
 		case c.New.Schema().IsLeaf():
-			r.add(MarkChanged, depth, old[0]+" → "+strings.TrimPrefix(now[0], codec.Name(c.New.Schema())+": "), c.Path)
+			r.changed(depth, old[0], now[0], strings.TrimPrefix(now[0], codec.Name(c.New.Schema())+": "), c.Path)
 			return
 		default: // its metadata
-			r.add(MarkChanged, depth, old[0]+" → "+now[0], c.Path)
+			r.changed(depth, old[0], now[0], now[0], c.Path)
 			r.children(c.Old, c.New, c.Children, depth+1)
 			return
 		}
 		r.subtree(MarkRemoved, c.Old, c.Path, depth)
 		r.subtree(MarkAdded, c.New, c.Path, depth)
 	}
+}
+
+func (r *renderer) changed(depth int, old, now, short string, path tree.Path) {
+	r.add(MarkChanged, depth, old+" → "+short, path)
+	l := &r.lines[len(r.lines)-1]
+	l.Before, l.After = old, now
 }
 
 func (r *renderer) subtree(mark string, n *tree.Node, path tree.Path, depth int) {

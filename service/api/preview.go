@@ -12,6 +12,7 @@ import (
 	"oakenlatch/core/diff"
 	"oakenlatch/core/guard"
 	"oakenlatch/core/markup"
+	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
 	"oakenlatch/service/desk"
@@ -74,10 +75,23 @@ func (a *API) previewAhead(c *call, ch store.Change, context int, as string) (an
 
 // rendered gives a part in another form: the difference, or the whole result.
 func rendered(v desk.Verdict, as string, context int) string {
-	d, s := v.Difference, v.Schema
+	switch d, s := v.Difference, v.Schema; as {
+	case "outline":
+		return codec.OutlineText(d.New)
+	case "xml":
+		return string(codec.XML(s, d.New, markup.Name{Space: netconf.BaseNS, Local: "config"}))
+	case "json":
+		return string(codec.JSON(s, d.New))
+	default:
+		return renderedAs(d, s, as, v.Device+" running", v.Device+" result", context)
+	}
+}
+
+// renderedAs gives a difference in another form; "" for one there is not.
+func renderedAs(d *diff.Difference, s *schema.Schema, as, old, now string, context int) string {
 	switch as {
 	case "unified":
-		return d.Unified(v.Device+" running", v.Device+" result", context)
+		return d.Unified(old, now, context)
 	case "edit-config":
 		w := &markup.Writer{Indent: "  "}
 		w.Start(markup.Name{Space: codec.NetconfNS, Local: "config"})
@@ -85,15 +99,9 @@ func rendered(v desk.Verdict, as string, context int) string {
 		w.End()
 		return string(w.Bytes()) + "\n"
 	case "yang-patch":
-		return string(d.YangPatchXML(s, "preview"))
+		return string(d.YangPatchXML(s, "difference"))
 	case "yang-patch-json":
-		return string(d.YangPatchJSON(s, "preview"))
-	case "outline":
-		return codec.OutlineText(d.New)
-	case "xml":
-		return string(codec.XML(s, d.New, markup.Name{Space: netconf.BaseNS, Local: "config"}))
-	case "json":
-		return string(codec.JSON(s, d.New))
+		return string(d.YangPatchJSON(s, "difference"))
 	}
 	return ""
 }
@@ -138,25 +146,13 @@ func (a *API) partPreview(c *call, v desk.Verdict, context int) (wire.PartPrevie
 		p.Moved = lines(v.Moved, context)
 	}
 	for _, r := range v.Since {
-		doc, err := a.revisionDoc(c, r)
+		doc, err := a.telling(c).revision(r)
 		if err != nil {
 			return p, err
 		}
 		p.Since = append(p.Since, doc)
 	}
 	return p, nil
-}
-
-// revisionDoc tells a revision and whose it was. A title is told only to those
-// who may see the change.
-func (a *API) revisionDoc(c *call, r store.Revision) (wire.Revision, error) {
-	out := wire.Revision{Number: r.Number, At: r.At, Source: r.Source, Change: r.Change}
-	if r.Change == 0 {
-		return out, nil
-	}
-	ch, err := a.Store.Change(c.ctx, r.Change)
-	out.Title, out.Author = ch.Title, ch.Author
-	return out, err
 }
 
 func conflictDoc(x diff.Conflict) wire.Conflict {

@@ -11,9 +11,9 @@ import (
 	"oakenlatch/core/codec"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/markup"
-	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
 	"oakenlatch/service/access"
+	"oakenlatch/service/desk"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
@@ -22,7 +22,7 @@ import (
 
 // routes is the API, operation by operation.
 func (a *API) routes() []route {
-	return []route{
+	return append(a.historyRoutes(), []route{
 		{"POST", "/login", "Sign in; gives a token, and a cookie for the console", "", 200, wire.Login{}, wire.Session{}, nil, a.login},
 		{"POST", "/logout", "Sign out; the token is worthless afterwards", access.Viewer, 204, nil, nil, nil, a.logout},
 		{"GET", "/me", "Who one is", access.Viewer, 200, nil, wire.Session{}, nil, a.me},
@@ -34,7 +34,7 @@ func (a *API) routes() []route {
 		{"GET", "/devices/:name", "One device", access.Viewer, 200, nil, wire.Device{}, nil, a.device},
 		{"GET", "/devices/:name/host-key", "The host key the device shows now", access.Admin, 200, nil, wire.HostKey{}, nil, a.hostKey},
 		{"POST", "/devices/:name/trust", "Accept the device's host key", access.Admin, 200, wire.Trust{}, wire.HostKey{}, nil, a.trust},
-		{"GET", "/devices/:name/config", "A device's configuration; from is running, startup, candidate, rev:N or change:N", access.Viewer, 200, nil, wire.Config{}, []string{"from", "path"}, a.config},
+		{"GET", "/devices/:name/config", "A device's configuration; from is " + desk.Places, access.Viewer, 200, nil, wire.Config{}, []string{"from", "path"}, a.config},
 		{"GET", "/devices/:name/difference", "Two of a device's configurations compared, by default what its startup lacks of running; from and to are as for config", access.Viewer, 200, nil, wire.Difference{}, []string{"from", "to", "context"}, a.difference},
 		{"PATCH", "/devices/:name", "Change a device's settings", access.Admin, 200, wire.Settings{}, wire.Device{}, nil, a.settings},
 		{"POST", "/devices/:name/save", "Copy running to startup and read that back", access.Operator, 200, nil, wire.Device{}, nil, a.save},
@@ -85,7 +85,7 @@ func (a *API) routes() []route {
 		{"POST", "/changes/:number/drop", "Abandon a change that is on no device", access.Operator, 204, nil, nil, nil, a.drop},
 		{"GET", "/audit", "The ledger, newest first", access.Viewer, 200, nil, wire.Audit{}, []string{"device", "change", "actor", "before", "limit"}, a.audit},
 		{"GET", "/audit/verify", "Check the whole ledger's chain", access.Viewer, 200, nil, wire.Verified{}, nil, a.verify},
-	}
+	}...)
 }
 
 func (a *API) login(c *call) (any, error) {
@@ -289,12 +289,12 @@ func (a *API) config(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	if out.Revision = r.Revision.Number; strings.HasPrefix(from, "rev:") {
+	if out.Revision = r.Revision.Number; from != "running" && !r.Revision.At.IsZero() {
 		out.Read = r.Revision.At
 	}
-	path, err := tree.ParsePath(r.Schema, c.QueryParamOr("path", "/"))
+	path, err := pathParam(c, r.Schema, d.Name)
 	if err != nil {
-		return nil, refusal.New(refusal.Invalid, "", "%s: %v", d.Name, err)
+		return nil, err
 	}
 	if len(path) > 0 && r.Running.At(path) == nil {
 		return nil, refusal.New(refusal.NotFound, "", "%s: there is nothing at %s in %s", d.Name, path, from)

@@ -83,6 +83,7 @@ type dropped struct {
 	rest   *tree.Edit // what stays of a load; nil where all goes
 	body   []byte
 	lines  int
+	mode   string // it becomes a load of that mode; "" keeps its own
 }
 
 func (x dropped) take(tx *audit.Tx, by string) error {
@@ -95,7 +96,7 @@ func (x dropped) take(tx *audit.Tx, by string) error {
 		return tx.Record(entry)
 	}
 	entry.Action, entry.Path = "edit.drop-line", x.path
-	if err := tx.SetEditBody(e.ID, x.lines, x.body); err != nil {
+	if err := tx.SetEditBody(e.ID, x.lines, x.body, x.mode); err != nil {
 		return err
 	}
 	return tx.Record(entry)
@@ -167,7 +168,15 @@ func together(works []Work, which Which) error {
 // without takes a line out of a load.
 func (d *Desk) without(ctx context.Context, w Work, e store.Edit, path tree.Path) (dropped, bool, error) {
 	x := dropped{edit: e, device: w.Device.Name, path: path.Full()}
-	body, err := d.body(ctx, w.Schema, e)
+	var body *tree.Edit
+	var err error
+	if e.Mode == Exact {
+		// Without a line of it, it is a load like any other: what it differs in.
+		i := slices.IndexFunc(w.Edits, func(x store.Edit) bool { return x.ID == e.ID })
+		body, x.mode = diff.Compare(w.Steps[i], w.Steps[i+1]).Edits(), Merge
+	} else {
+		body, err = d.body(ctx, w.Schema, e)
+	}
 	if err != nil {
 		return x, false, refusal.New(refusal.Conflict, fmt.Sprintf("take the whole edit back with: latch unstage %d %d", e.Change, e.ID), "%s: edit %d cannot be read by the modules the device has now: %v", w.Device.Name, e.ID, err)
 	}
@@ -195,7 +204,7 @@ func (d *Desk) standsWithout(ctx context.Context, w Work, gone []dropped) error 
 		case i >= 0 && gone[i].rest == nil:
 			continue
 		case i >= 0:
-			next, err = perform(w.Schema, mine, e, gone[i].rest)
+			next, err = perform(w.Schema, mine, store.Edit{Op: "load"}, gone[i].rest)
 		default:
 			next, err = d.perform(ctx, w.Schema, mine, e)
 		}

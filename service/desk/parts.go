@@ -198,7 +198,10 @@ func (e *brokenStore) Error() string { return e.err.Error() }
 
 // perform carries out one staged edit, which may be a load.
 func (d *Desk) perform(ctx context.Context, s *schema.Schema, base *tree.Node, e store.Edit) (*tree.Node, error) {
-	if e.Op != "load" {
+	switch {
+	case e.Mode == Exact:
+		return d.exact(ctx, s, base, e)
+	case e.Op != "load":
 		return perform(s, base, e, nil)
 	}
 	body, err := d.body(ctx, s, e)

@@ -376,7 +376,7 @@ func (d *Desk) Due(ctx context.Context, number int64, actor string, wish Wish) (
 		}
 		idle = idle && v.Idle
 		works[i] = v.work
-		works[i].Exact, works[i].Stamp = exact, stamp
+		works[i].Exact, works[i].Stamp = exact || v.work.Exactly(), stamp
 		works[i].Former, works[i].Mine = v.running, v.result
 	}
 	if idle {

@@ -43,6 +43,10 @@ func (d *Desk) merge(ctx context.Context, number int64, w Work, running *tree.No
 	if tree.Same(running, w.Former) {
 		return merged{result: w.Mine}, nil
 	}
+	if w.Exactly() {
+		result, err := d.anew(ctx, w, running)
+		return merged{result: result}, err
+	}
 	result, conflicts := diff.Merge(w.Former, w.Mine, running)
 	m := merged{result: result}
 	if len(conflicts) == 0 {

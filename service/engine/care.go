@@ -58,7 +58,7 @@ func (e *Engine) Save(ctx context.Context, actor string, d store.Device) error {
 		if _, err := e.history.Keep(ctx, s, running, 0, actor); err != nil {
 			return err
 		}
-		if _, err = e.history.Save(ctx, s, running); err != nil {
+		if _, err = e.history.Save(ctx, s, running, 0, actor); err != nil {
 			return err
 		}
 		return e.log.Write(ctx, func(tx *audit.Tx) error {

@@ -157,7 +157,7 @@ func show(n *tree.Node) string {
 func (h *hand) predict(ctx context.Context, s *fleet.Session, base, result *tree.Node) error {
 	err := h.run.e.store.Write(ctx, func(tx *store.Tx) error {
 		for _, n := range []*tree.Node{base, result} {
-			if err := tx.AddConfig(history.Digest(n), func() []byte { return history.Body(s.Schema, n) }); err != nil {
+			if _, err := h.run.e.history.Add(tx, s.Device.ID, s.Device.ModuleSet, s.Schema, n); err != nil {
 				return err
 			}
 		}

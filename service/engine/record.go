@@ -9,6 +9,7 @@ import (
 	"oakenlatch/core/guard"
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/history"
 )
 
 // changeState gives the state of a change whose commit stands so.
@@ -57,6 +58,11 @@ func (r *run) tell(tx *audit.Tx, s step) error {
 	}
 	if s.ev.Kind == guard.Applied {
 		if err := r.lines(tx, r.hands[s.ev.Device]); err != nil {
+			return err
+		}
+	}
+	if s.now.Phase == guard.Applying && (s.before.Phase == guard.Preparing || s.before.Phase == guard.AllReady) {
+		if err := r.snapshot(tx); err != nil {
 			return err
 		}
 	}
@@ -180,4 +186,18 @@ func (r *run) arrive(tx *audit.Tx, is string) error {
 		}
 	}
 	return nil
+}
+
+// snapshot names what the devices hold, before anything is committed on them.
+func (r *run) snapshot(tx *audit.Tx) error {
+	c, err := tx.Change(r.commit.Change)
+	if err != nil {
+		return err
+	}
+	digests := map[int64]string{}
+	for _, h := range r.hands {
+		base, _ := h.trees()
+		digests[h.device] = history.Digest(base)
+	}
+	return r.e.history.BeforeCommit(tx, c, r.commit.Actor, digests)
 }

@@ -55,7 +55,7 @@ func (h *hand) settleOnce(ctx context.Context) (saved, read bool, err error) {
 		if h.noSave || !s.Capabilities.Has(netconf.CapStartup) {
 			return h.run.e.history.NoteSaved(ctx, s, running)
 		}
-		saved, err = h.run.e.history.Save(ctx, s, running)
+		saved, err = h.run.e.history.Save(ctx, s, running, change, h.run.commit.Actor)
 		return err
 	})
 	return saved, read, err

@@ -129,17 +129,22 @@ func (f *Fleet) Schema(ctx context.Context, d store.Device) (*schema.Schema, err
 	if d.ModuleSet == "" {
 		return nil, unlearnt(d)
 	}
+	return f.SchemaOf(ctx, d.ModuleSet)
+}
+
+// SchemaOf gives the schema of a module set by its digest.
+func (f *Fleet) SchemaOf(ctx context.Context, digest string) (*schema.Schema, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if s := f.schemas[d.ModuleSet]; s != nil {
+	if s := f.schemas[digest]; s != nil {
 		return s, nil
 	}
-	set, err := f.Modules(ctx, d)
+	set, err := f.moduleSet(ctx, digest)
 	if err != nil {
 		return nil, err
 	}
 	s := set.Compile()
-	f.schemas[d.ModuleSet] = s
+	f.schemas[digest] = s
 	return s, nil
 }
 
@@ -150,16 +155,19 @@ func unlearnt(d store.Device) *Error {
 
 // Modules gives the modules that a device handed out.
 func (f *Fleet) Modules(ctx context.Context, d store.Device) (ModuleSet, error) {
-	var set ModuleSet
 	if d.ModuleSet == "" {
-		return set, unlearnt(d)
+		return ModuleSet{}, unlearnt(d)
 	}
-	body, err := f.store.ModuleSet(ctx, d.ModuleSet)
+	return f.moduleSet(ctx, d.ModuleSet)
+}
+
+func (f *Fleet) moduleSet(ctx context.Context, digest string) (set ModuleSet, err error) {
+	body, err := f.store.ModuleSet(ctx, digest)
 	if err != nil {
 		return set, err
 	}
 	if err := json.Unmarshal(body, &set); err != nil {
-		return set, fmt.Errorf("module set of %s: %w", d.Name, err)
+		return set, fmt.Errorf("module set %s: %w", digest, err)
 	}
 	return set, nil
 }

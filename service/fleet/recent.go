@@ -53,9 +53,27 @@ func (r *Recent) Tree(s *schema.Schema, source string, read func() (*tree.Node, 
 		return have.root, nil
 	}
 	root, size, err := read()
-	if err != nil || size > recentBytes/4 {
-		return root, err
+	if err != nil {
+		return nil, err
 	}
+	r.Keep(s, source, root, size)
+	return root, nil
+}
+
+// Has gives what a source reads to, nil where that is not at hand.
+func (r *Recent) Has(s *schema.Schema, source string) *tree.Node {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	have, _ := r.list.Get(recentKey{s, source})
+	return have.root
+}
+
+// Keep remembers what a source of a size reads to.
+func (r *Recent) Keep(s *schema.Schema, source string, root *tree.Node, size int) {
+	if size > recentBytes/4 {
+		return
+	}
+	key := recentKey{s, source}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if _, there := r.list.Peek(key); !there {
@@ -65,5 +83,4 @@ func (r *Recent) Tree(s *schema.Schema, source string, read func() (*tree.Node, 
 	for r.held > recentBytes {
 		r.list.RemoveOldest()
 	}
-	return root, nil
 }

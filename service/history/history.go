@@ -3,14 +3,11 @@ package history
 
 import (
 	"context"
-	"encoding/hex"
 	"errors"
 	"fmt"
 
-	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
-	"oakenlatch/core/markup"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
@@ -21,50 +18,32 @@ import (
 
 // History is the revisions of all devices.
 type History struct {
-	store *store.Store
-	log   *audit.Log
-	fleet *fleet.Fleet
+	store  *store.Store
+	log    *audit.Log
+	fleet  *fleet.Fleet
+	runs   *runs
+	trails *trails
 
 	// Held gives the digest of what a commit under way makes of a device, ""
 	// where none is; nil where nothing is ever committed.
 	Held func(device int64) (result string)
+
+	// Holder gives the change whose commit is under way on a device, 0 if none.
+	Holder func(device int64) int64
 }
 
 // New gives the history over a store.
 func New(s *store.Store, log *audit.Log, f *fleet.Fleet) *History {
-	return &History{store: s, log: log, fleet: f}
-}
-
-// Digest is how a configuration is named in the records.
-func Digest(n *tree.Node) string {
-	d := n.Digest()
-	return hex.EncodeToString(d[:])
-}
-
-// Body is how a configuration is kept: XML in a <config>.
-func Body(s *schema.Schema, n *tree.Node) []byte {
-	return codec.XML(s, n, markup.Name{Space: netconf.BaseNS, Local: "config"})
-}
-
-// Tree gives a kept configuration by its digest.
-func (h *History) Tree(ctx context.Context, s *schema.Schema, digest string) (*tree.Node, error) {
-	// A kept configuration is named by its content.
-	return h.fleet.Recent.Tree(s, digest, func() (*tree.Node, int, error) {
-		body, err := h.store.Config(ctx, digest)
-		if err != nil {
-			return nil, 0, err
-		}
-		n, err := codec.Decoder{Schema: s}.ParseTree(body)
-		return n, len(body), err
-	})
+	return &History{store: s, log: log, fleet: f, runs: newRuns(), trails: newTrails()}
 }
 
 // Keep makes a revision of a configuration that was read from a device, unless
-// it is the one known last. change is the change that made it, 0 for none: then
-// a difference was made behind the service's back, and the ledger says so.
+// it is the one known last. change is the change that made it and actor who
+// committed that; 0 for none: then a difference was made behind the service's
+// back, and the ledger says so.
 func (h *History) Keep(ctx context.Context, s *fleet.Session, n *tree.Node, change int64, actor string) (store.Revision, error) {
 	last, err := h.store.LastRevision(ctx, s.Device.ID)
-	if err == nil && last.Digest == Digest(n) {
+	if err == nil && last.Digest == Digest(n) && !s.Device.Replaced {
 		return last, nil
 	}
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -76,25 +55,34 @@ func (h *History) Keep(ctx context.Context, s *fleet.Session, n *tree.Node, chan
 			return last, err
 		}
 	}
-	if before != nil && tree.Same(before, n) {
+	if before != nil && tree.Same(before, n) && !s.Device.Replaced {
 		return last, nil // the same, though an older release of this service named it otherwise
 	}
 	rev := store.Revision{Device: s.Device.ID, Digest: Digest(n), At: h.log.Now(), Change: change, Source: "first"}
-	body := func() []byte { return Body(s.Schema, n) }
 	err = h.log.Write(ctx, func(tx *audit.Tx) error {
 		newest, err := tx.LastRevision(s.Device.ID)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		known := err == nil
+		dev, err := tx.DeviceByID(s.Device.ID)
 		switch {
-		case err == nil && newest.Digest == rev.Digest:
+		case err != nil:
+			return err
+		case known && dev.Replaced:
+			rev.Source = "replaced"
+			if err := tx.SetRead(dev.ID); err != nil {
+				return err
+			}
+		case known && newest.Digest == rev.Digest:
 			rev = newest // someone else read it at the same time
 			return nil
-		case err != nil && !errors.Is(err, store.ErrNotFound):
-			return err
-		case err == nil && change != 0:
-			rev.Source = "change"
-		case err == nil:
+		case known && change != 0:
+			rev.Source, rev.Actor = "change", actor
+		case known:
 			rev.Source = "outside"
 		}
-		if err := tx.AddConfig(rev.Digest, body); err != nil {
+		if _, err := h.Add(tx.Tx, s.Device.ID, s.Device.ModuleSet, s.Schema, n); err != nil {
 			return err
 		}
 		if rev, err = tx.AddRevision(rev); err != nil {
@@ -102,11 +90,15 @@ func (h *History) Keep(ctx context.Context, s *fleet.Session, n *tree.Node, chan
 		}
 		return h.record(tx, s.Device.Name, rev, before, n, actor)
 	})
+	s.Device.Replaced = s.Device.Replaced && err != nil
 	return rev, err
 }
 
 func (h *History) record(tx *audit.Tx, device string, rev store.Revision, before, now *tree.Node, actor string) error {
 	e := ledger.Entry{Actor: actor, Device: device, Change: rev.Change, Action: "revision." + rev.Source, Note: fmt.Sprintf("revision %d", rev.Number)}
+	if rev.Source == "replaced" {
+		e.Note += ": what the box held that was put in its place"
+	}
 	if rev.Source != "outside" || before == nil {
 		return tx.Record(e)
 	}
@@ -122,6 +114,45 @@ func (h *History) record(tx *audit.Tx, device string, rev store.Revision, before
 		}
 	}
 	return nil
+}
+
+// keepStartup makes a revision of startup's own line of what it was read to
+// hold. saved is the person who had this service save it, "" where it did not.
+func (h *History) keepStartup(ctx context.Context, s *fleet.Session, startup *tree.Node, change int64, saved string) error {
+	last, err := h.store.LastStartup(ctx, s.Device.ID)
+	if err == nil && last.Digest == Digest(startup) {
+		return nil
+	}
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	rev := store.Revision{Device: s.Device.ID, Digest: Digest(startup), At: h.log.Now(), Source: "saved", Change: change, Actor: saved}
+	return h.log.Write(ctx, func(tx *audit.Tx) error {
+		newest, err := tx.LastStartup(s.Device.ID)
+		switch {
+		case err != nil && !errors.Is(err, store.ErrNotFound):
+			return err
+		case err == nil && newest.Digest == rev.Digest:
+			return nil
+		case saved != "":
+		case err == nil:
+			rev.Source = "outside"
+		default:
+			rev.Source = "first"
+		}
+		if _, err := h.Add(tx.Tx, s.Device.ID, s.Device.ModuleSet, s.Schema, startup); err != nil {
+			return err
+		}
+		if rev, err = tx.AddStartup(rev); err != nil || rev.Source == "first" {
+			return err
+		}
+		e := ledger.Entry{Actor: saved, Device: s.Device.Name, Change: change, Action: "startup.saved", Note: fmt.Sprintf("startup %d", rev.Number)}
+		if rev.Source == "outside" {
+			e.Actor, e.Action = audit.Service, "startup.outside"
+			e.Note += ": saved by somebody, not by this service; who did it is not known"
+		}
+		return tx.Record(e)
+	})
 }
 
 // Reading is what a device was just read to hold.
@@ -177,7 +208,7 @@ func (h *History) NoteSaved(ctx context.Context, s *fleet.Session, running *tree
 	if err != nil {
 		return err
 	}
-	return h.noteSaved(ctx, s, same(startup, running))
+	return errors.Join(h.keepStartup(ctx, s, startup, 0, ""), h.noteSaved(ctx, s, same(startup, running)))
 }
 
 func (h *History) noteSaved(ctx context.Context, s *fleet.Session, saved bool) error {
@@ -187,15 +218,19 @@ func (h *History) noteSaved(ctx context.Context, s *fleet.Session, saved bool) e
 	return h.store.Write(ctx, func(tx *store.Tx) error { return tx.SetUnsaved(s.Device.ID, !saved) })
 }
 
-// Save copies running to startup, reads that back, and notes how it went.
-func (h *History) Save(ctx context.Context, s *fleet.Session, running *tree.Node) (saved bool, err error) {
+// Save copies running to startup, reads that back, and notes how it went:
+// because of a change, or of none, and by whose word.
+func (h *History) Save(ctx context.Context, s *fleet.Session, running *tree.Node, change int64, actor string) (saved bool, err error) {
 	copyErr := s.Wrap("saving to startup", s.CopyConfig(ctx, netconf.Startup, netconf.Source{Datastore: netconf.Running}))
 	startup, err := s.Read(ctx, netconf.Startup)
 	if err != nil {
 		return false, errors.Join(copyErr, err)
 	}
 	saved = same(startup, running)
-	noteErr := h.noteSaved(ctx, s, saved)
+	if !saved {
+		change, actor = 0, ""
+	}
+	noteErr := errors.Join(h.keepStartup(ctx, s, startup, change, actor), h.noteSaved(ctx, s, saved))
 	if copyErr == nil && !saved {
 		copyErr = errors.New("the device said that it saved, but its startup still differs from running")
 	}

@@ -17,6 +17,7 @@ type Change struct {
 	Author          string
 	State           string
 	Reason          string
+	Origin          string // what it was made from by itself: an undo, a restore; "" for one a person opened
 	Opened, Updated time.Time
 }
 
@@ -45,7 +46,7 @@ type Edit struct {
 func scanChange(r scanner) (Change, error) {
 	var c Change
 	var opened, updated string
-	if err := r.Scan(&c.Number, &c.Title, &c.Ticket, &c.Author, &c.State, &c.Reason, &opened, &updated); err != nil {
+	if err := r.Scan(&c.Number, &c.Title, &c.Ticket, &c.Author, &c.State, &c.Reason, &c.Origin, &opened, &updated); err != nil {
 		return c, err
 	}
 	var oerr, uerr error
@@ -54,13 +55,13 @@ func scanChange(r scanner) (Change, error) {
 	return c, errors.Join(oerr, uerr)
 }
 
-const changeColumns = "number, title, ticket, author, state, reason, opened_at, updated_at"
+const changeColumns = "number, title, ticket, author, state, reason, origin, opened_at, updated_at"
 
 // AddChange opens a change and gives it its number.
 func (tx *Tx) AddChange(c Change) (Change, error) {
 	c.Updated = c.Opened
-	err := tx.row("INSERT INTO changes (title, ticket, author, state, opened_at, updated_at) VALUES (?, ?, ?, ?, ?, ?) RETURNING number",
-		c.Title, c.Ticket, c.Author, c.State, timeText(c.Opened), timeText(c.Updated)).Scan(&c.Number)
+	err := tx.row("INSERT INTO changes (title, ticket, author, state, origin, opened_at, updated_at) VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING number",
+		c.Title, c.Ticket, c.Author, c.State, c.Origin, timeText(c.Opened), timeText(c.Updated)).Scan(&c.Number)
 	return c, err
 }
 
@@ -118,9 +119,10 @@ func (tx *Tx) AddEdit(e Edit) (Edit, error) {
 	return e, err
 }
 
-// SetEditBody gives a load less, or other, content.
-func (tx *Tx) SetEditBody(id int64, lines int, body []byte) error {
-	return affected(tx.exec("UPDATE edits SET lines = ?, body = ?, times = times + 1 WHERE id = ?", lines, tx.s.compress(body), id))
+// SetEditBody gives a load less, or other, content, and where mode is not ""
+// that mode.
+func (tx *Tx) SetEditBody(id int64, lines int, body []byte, mode string) error {
+	return affected(tx.exec("UPDATE edits SET lines = ?, body = ?, mode = iif(? = '', mode, ?), times = times + 1 WHERE id = ?", lines, tx.s.compress(body), mode, mode, id))
 }
 
 // EditBody gives the content of a load.
@@ -317,4 +319,13 @@ func (s *Store) commitParts(ctx context.Context, commit int64) ([]CommitPart, er
 		err = r.Scan(&p.Device, &p.Persist, &p.Base, &p.Result)
 		return p, err
 	})
+}
+
+// KeptBetween lists the changes of a person, as author or as who committed
+// them, that were kept in a period, newest first.
+func (s *Store) KeptBetween(ctx context.Context, person string, since, until time.Time) ([]Change, error) {
+	rows, err := s.rows(ctx, "SELECT "+changeColumns+` FROM changes WHERE state = 'kept' AND (author = ?1 OR EXISTS (SELECT 1 FROM commits c WHERE c.change = number AND c.actor = ?1))
+		AND number IN (SELECT change FROM commits WHERE ended_at >= ?2 AND ended_at <= ?3)
+		ORDER BY (SELECT max(c.id) FROM commits c WHERE c.change = number) DESC`, person, timeText(since), timeText(until))
+	return many(rows, err, scanChange)
 }

@@ -37,6 +37,9 @@ type Device struct {
 	SeenAs, SeenFrom, Via string
 	ToldFrom              string // our address as the device told it last
 	MovingTo              string // where a commit on hold moves its management to
+
+	Model, Serial string // as it told, "" where it does not
+	Replaced      bool   // another box stands in its place, and was not read yet
 }
 
 // Clock is what a device's clock was seen to be.
@@ -47,7 +50,7 @@ type Clock struct {
 
 const deviceColumns = `id, name, address, account, auth, secret, host_key, site, role, added_at, added_by,
 	module_list, coalesce(module_set, ''), capabilities, seen_at, trouble, unsaved, NOT save, clock_ahead_ms, clock_read_at,
-	seen_as, seen_from, via, told_from, moving_to`
+	seen_as, seen_from, via, told_from, moving_to, model, serial, replaced`
 
 func scanDevice(r scanner) (Device, error) {
 	var d Device
@@ -55,7 +58,7 @@ func scanDevice(r scanner) (Device, error) {
 	var ahead sql.NullInt64
 	err := r.Scan(&d.ID, &d.Name, &d.Address, &d.Account, &d.Auth, &d.Secret, &d.HostKey, &d.Site, &d.Role, &added, &d.AddedBy,
 		&d.ModuleList, &d.ModuleSet, &caps, &seen, &d.Trouble, &d.Unsaved, &d.NoSave, &ahead, &clockRead,
-		&d.SeenAs, &d.SeenFrom, &d.Via, &d.ToldFrom, &d.MovingTo)
+		&d.SeenAs, &d.SeenFrom, &d.Via, &d.ToldFrom, &d.MovingTo, &d.Model, &d.Serial, &d.Replaced)
 	if err != nil {
 		return d, err
 	}
@@ -148,6 +151,24 @@ func (tx *Tx) SetMoving(id int64, to string) error {
 // SetAddress gives a device another address to be reached at.
 func (tx *Tx) SetAddress(id int64, address, seenAs string) error {
 	return affected(tx.exec("UPDATE devices SET address = ?, seen_as = ?, moving_to = '' WHERE id = ?", address, seenAs, id))
+}
+
+// SetBox keeps what a device tells of the box it is.
+func (tx *Tx) SetBox(id int64, model, serial string) error {
+	return affected(tx.exec("UPDATE devices SET model = ?, serial = ? WHERE id = ?", model, serial, id))
+}
+
+// Replace puts another box in a device's place: its way in is another, its host
+// key is nobody's yet, and of what the old one was nothing is known any more.
+func (tx *Tx) Replace(d Device) error {
+	return affected(tx.exec(`UPDATE devices SET address = ?, account = ?, auth = ?, secret = ?, host_key = '', module_list = '', told_from = '',
+		model = '', serial = '', trouble = '', unsaved = 0, clock_ahead_ms = NULL, clock_read_at = '', moving_to = '', replaced = 1 WHERE id = ?`,
+		d.Address, d.Account, d.Auth, d.Secret, d.ID))
+}
+
+// SetRead notes that the box in a device's place was read.
+func (tx *Tx) SetRead(id int64) error {
+	return affected(tx.exec("UPDATE devices SET replaced = 0 WHERE id = ?", id))
 }
 
 // SetClock keeps what a device's clock was seen to be.

@@ -11,46 +11,34 @@ type Revision struct {
 	Number int64
 	Digest string
 	At     time.Time
-	Source string // first, change, outside
+	Source string // first, change, outside, replaced, rebuilt
 	Change int64  // the change that made it, 0 if none
+	Actor  string // who made it so, "" where that is not known
 }
 
 func scanRevision(r scanner) (Revision, error) {
 	var v Revision
 	var at string
-	err := r.Scan(&v.Device, &v.Number, &v.Digest, &at, &v.Source, &v.Change)
+	err := r.Scan(&v.Device, &v.Number, &v.Digest, &at, &v.Source, &v.Change, &v.Actor)
 	if err == nil {
 		v.At, err = parseTime(at)
 	}
 	return v, err
 }
 
-const revisionColumns = "device, number, digest, at, source, coalesce(change, 0)"
-
-// AddConfig keeps a configuration by its digest, once.
-func (tx *Tx) AddConfig(digest string, body func() []byte) error {
-	var there int
-	if err := tx.row("SELECT count(*) FROM configs WHERE digest = ?", digest).Scan(&there); err != nil || there > 0 {
-		return err
-	}
-	_, err := tx.exec("INSERT INTO configs (digest, body) VALUES (?, ?)", digest, tx.s.compress(body()))
-	return err
-}
-
-// Config gives a configuration by its digest.
-func (s *Store) Config(ctx context.Context, digest string) ([]byte, error) {
-	return s.blob(s.row(ctx, "SELECT body FROM configs WHERE digest = ?", digest), "configuration "+digest)
-}
+// A cause that the column source does not allow stands in its own.
+const revisionColumns = "device, number, digest, at, iif(cause <> '', cause, source), coalesce(change, 0), actor"
 
 // AddRevision gives a configuration the device's next number.
 func (tx *Tx) AddRevision(r Revision) (Revision, error) {
-	var change any
-	if r.Change != 0 {
-		change = r.Change
+	change := orNull(r.Change)
+	source, cause := r.Source, ""
+	if source == "replaced" || source == "rebuilt" {
+		source, cause = "outside", r.Source
 	}
-	err := tx.row(`INSERT INTO revisions (device, number, digest, at, source, change)
-		VALUES (?1, (SELECT coalesce(max(number), 0) + 1 FROM revisions WHERE device = ?1), ?2, ?3, ?4, ?5) RETURNING number`,
-		r.Device, r.Digest, timeText(r.At), r.Source, change).Scan(&r.Number)
+	err := tx.row(`INSERT INTO revisions (device, number, digest, at, source, cause, change, actor)
+		VALUES (?1, (SELECT coalesce(max(number), 0) + 1 FROM revisions WHERE device = ?1), ?2, ?3, ?4, ?5, ?6, ?7) RETURNING number`,
+		r.Device, r.Digest, timeText(r.At), source, cause, change, r.Actor).Scan(&r.Number)
 	return r, err
 }
 
@@ -72,5 +60,59 @@ func (s *Store) Revision(ctx context.Context, device, number int64) (Revision, e
 // Revisions lists a device's revisions, newest first.
 func (s *Store) Revisions(ctx context.Context, device int64) ([]Revision, error) {
 	rows, err := s.rows(ctx, "SELECT "+revisionColumns+" FROM revisions WHERE device = ? ORDER BY number DESC", device)
+	return many(rows, err, scanRevision)
+}
+
+// RevisionsAfter lists a device's revisions behind a number, oldest first.
+func (s *Store) RevisionsAfter(ctx context.Context, device, number int64) ([]Revision, error) {
+	rows, err := s.rows(ctx, "SELECT "+revisionColumns+" FROM revisions WHERE device = ? AND number > ? ORDER BY number", device, number)
+	return many(rows, err, scanRevision)
+}
+
+// LastRevisionAt gives a device's newest revision at a time.
+func (s *Store) LastRevisionAt(ctx context.Context, device int64, at time.Time) (Revision, error) {
+	return one(s.row(ctx, "SELECT "+revisionColumns+" FROM revisions WHERE device = ? AND at <= ? ORDER BY number DESC LIMIT 1", device, timeText(at)), scanRevision)
+}
+
+// RevisionsOf lists the revisions that a change made, on all devices.
+func (s *Store) RevisionsOf(ctx context.Context, change int64) ([]Revision, error) {
+	rows, err := s.rows(ctx, "SELECT "+revisionColumns+" FROM revisions WHERE change = ? ORDER BY device, number", change)
+	return many(rows, err, scanRevision)
+}
+
+// RevisionOfDigest gives a device's newest revision of a configuration.
+func (tx *Tx) RevisionOfDigest(device int64, digest string) (Revision, error) {
+	return one(tx.row("SELECT "+revisionColumns+" FROM revisions WHERE device = ? AND digest = ? ORDER BY number DESC LIMIT 1", device, digest), scanRevision)
+}
+
+// Startup has revisions of its own: Source is first, saved (by us) or outside.
+const startupColumns = "device, number, digest, at, source, coalesce(change, 0), actor"
+
+// AddStartup gives a configuration the next number of a device's startup.
+func (tx *Tx) AddStartup(r Revision) (Revision, error) {
+	err := tx.row(`INSERT INTO startup_revisions (device, number, digest, at, source, change, actor)
+		VALUES (?1, (SELECT coalesce(max(number), 0) + 1 FROM startup_revisions WHERE device = ?1), ?2, ?3, ?4, ?5, ?6) RETURNING number`,
+		r.Device, r.Digest, timeText(r.At), r.Source, orNull(r.Change), r.Actor).Scan(&r.Number)
+	return r, err
+}
+
+// LastStartup gives a device's newest startup, as this transaction sees it.
+func (tx *Tx) LastStartup(device int64) (Revision, error) {
+	return one(tx.row("SELECT "+startupColumns+" FROM startup_revisions WHERE device = ? ORDER BY number DESC LIMIT 1", device), scanRevision)
+}
+
+// LastStartup gives a device's newest startup.
+func (s *Store) LastStartup(ctx context.Context, device int64) (Revision, error) {
+	return one(s.row(ctx, "SELECT "+startupColumns+" FROM startup_revisions WHERE device = ? ORDER BY number DESC LIMIT 1", device), scanRevision)
+}
+
+// Startup gives a device's startup by number.
+func (s *Store) Startup(ctx context.Context, device, number int64) (Revision, error) {
+	return one(s.row(ctx, "SELECT "+startupColumns+" FROM startup_revisions WHERE device = ? AND number = ?", device, number), scanRevision)
+}
+
+// Startups lists a device's startups, newest first.
+func (s *Store) Startups(ctx context.Context, device int64) ([]Revision, error) {
+	rows, err := s.rows(ctx, "SELECT "+startupColumns+" FROM startup_revisions WHERE device = ? ORDER BY number DESC", device)
 	return many(rows, err, scanRevision)
 }

@@ -30,9 +30,10 @@ var ErrExists = errors.New("exists already")
 
 // Store is the database. Its methods may be used from many goroutines.
 type Store struct {
-	db  *sql.DB
-	enc *zstd.Encoder
-	dec *zstd.Decoder
+	db    *sql.DB
+	enc   *zstd.Encoder
+	tight *zstd.Encoder // slower and smaller: for what is kept for good
+	dec   *zstd.Decoder
 	writer
 
 	statements sync.Map // text -> *sql.Stmt: making one out of its text takes longer than running it
@@ -67,6 +68,9 @@ func Open(dir string) (*Store, error) {
 	if s.enc, err = zstd.NewWriter(nil); err != nil {
 		return nil, err
 	}
+	if s.tight, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBetterCompression)); err != nil {
+		return nil, err
+	}
 	if s.dec, err = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(1<<30)); err != nil {
 		return nil, err
 	}
@@ -78,7 +82,7 @@ func Open(dir string) (*Store, error) {
 func (s *Store) Close() error {
 	s.stop()
 	s.dec.Close()
-	return errors.Join(s.enc.Close(), s.db.Close())
+	return errors.Join(s.enc.Close(), s.tight.Close(), s.db.Close())
 }
 
 // Ping reports whether the database answers.
@@ -184,6 +188,8 @@ func parseTime(s string) (time.Time, error) {
 }
 
 func (s *Store) compress(b []byte) []byte { return s.enc.EncodeAll(b, nil) }
+
+func (s *Store) dense(b []byte) []byte { return s.tight.EncodeAll(b, nil) }
 
 func (s *Store) expand(b []byte) ([]byte, error) { return s.dec.DecodeAll(b, nil) }
 

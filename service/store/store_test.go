@@ -134,8 +134,10 @@ func TestRecordsOutlastTheProcess(t *testing.T) {
 		require.NoError(t, tx.AddToken("h", "mara", now, now.Add(time.Hour)))
 		require.NoError(t, tx.AddDevice(Device{Name: "d", Address: "a:1", Account: "u", Auth: "password", Secret: []byte{1}, Added: now, AddedBy: "mara"}))
 		require.NoError(t, tx.SetModules(1, "list", "set", []byte("modules"), []string{"urn:x"}))
-		require.NoError(t, tx.AddConfig("digest", func() []byte { return body }))
-		require.NoError(t, tx.AddConfig("digest", func() []byte { panic("asked again") }), "a configuration is kept once")
+		run, err := tx.AddRun(1, "set", "digest", body)
+		require.NoError(t, err)
+		require.NoError(t, tx.AddToRun(run, "next", 1, []byte("edits"), 5))
+		require.Error(t, tx.AddToRun(run, "other", 1, nil, 0), "it grew meanwhile")
 		for i := range int64(3) {
 			r, err := tx.AddRevision(Revision{Device: 1, Digest: "digest", At: now, Source: "first"})
 			require.NoError(t, err)
@@ -181,9 +183,21 @@ func TestRecordsOutlastTheProcess(t *testing.T) {
 	assert.Equal(t, []string{"urn:x"}, d.Capabilities)
 	assert.True(t, d.NoSave)
 	assert.Equal(t, -90*time.Second, d.Clock.Ahead)
-	got, err := s.Config(t.Context(), "digest")
+	rec := s.Configs(t.Context())
+	at, err := rec.Place("next")
 	require.NoError(t, err)
-	assert.Equal(t, body, got)
+	assert.Equal(t, 1, at.Place)
+	run, err := rec.LastRun(1)
+	require.NoError(t, err)
+	assert.Equal(t, Run{ID: at.Run, Device: 1, Modules: "set", Length: 2, First: "digest", Last: "next", Whole: len(body), Edits: 5}, run)
+	whole, err := rec.Pack(run.ID, 0)
+	require.NoError(t, err)
+	assert.Equal(t, body, whole)
+	_, err = s.db.Exec("INSERT INTO configs (digest, body) VALUES ('old', ?)", s.compress([]byte("by an older release")))
+	require.NoError(t, err)
+	at, err = rec.Place("old")
+	require.NoError(t, err)
+	assert.Equal(t, ConfigPlace{Body: []byte("by an older release")}, at)
 	openCommits, err := s.OpenCommits(t.Context())
 	require.NoError(t, err)
 	require.Len(t, openCommits, 1)
@@ -226,11 +240,15 @@ func staged(t *testing.T) *Store {
 	t.Helper()
 	s := open(t, t.TempDir())
 	write(t, s, func(tx *Tx) error {
-		require.NoError(t, tx.AddConfig("digest", func() []byte { return []byte("<config/>") }))
 		for i, who := range []string{"mara", "joss"} {
 			require.NoError(t, tx.AddAccount(Account{Name: who, Role: "operator", Created: now}))
 			device := string(rune('a' + i))
 			require.NoError(t, tx.AddDevice(Device{Name: device, Address: device + ":1", Account: "u", Auth: "password", Secret: []byte{1}, Added: now, AddedBy: "mara"}))
+			if i == 0 {
+				require.NoError(t, tx.SetModules(1, "list", "set", []byte("modules"), nil))
+				_, err := tx.AddRun(1, "set", "digest", []byte("<config/>"))
+				require.NoError(t, err)
+			}
 			_, err := tx.AddRevision(Revision{Device: int64(i + 1), Digest: "digest", At: now, Source: "first"})
 			require.NoError(t, err)
 		}
@@ -272,7 +290,7 @@ func TestStamp(t *testing.T) {
 			_, err := tx.AddEdit(Edit{Change: 1, Device: 2, Op: "load", Path: "/", Mode: "merge", Body: []byte("<config/>"), Lines: 3, Actor: "mara", At: now})
 			return err
 		}},
-		{"less of the load", func(tx *Tx) error { return tx.SetEditBody(2, 2, []byte("<config/>")) }},
+		{"less of the load", func(tx *Tx) error { return tx.SetEditBody(2, 2, []byte("<config/>"), "") }},
 		{"the load taken back", func(tx *Tx) error { return tx.DropEdit(1, 2) }},
 		{"another in its place", func(tx *Tx) error {
 			require.NoError(t, tx.SetPart(Part{Change: 1, Device: 2, Base: 1}), "the part went with it")

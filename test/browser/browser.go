@@ -31,6 +31,8 @@ func Open(parent context.Context, complain func(string)) (context.Context, conte
 		chromedp.ExecPath(Path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800), chromedp.UserDataDir(dir),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true),
+		// What moves under a click is missed by it.
+		chromedp.Flag("force-prefers-reduced-motion", true),
 	)
 	alloc, cancelAlloc := chromedp.NewExecAllocator(parent, opts...)
 	ctx, cancel := chromedp.NewContext(alloc)

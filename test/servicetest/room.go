@@ -117,7 +117,7 @@ func (r *Room) Open() {
 		parts, _, err := r.Desk.Due(ctx, change, actor, desk.Wish{Digest: o.Preview, Cuts: o.CutOff})
 		return Works(parts), err
 	}
-	r.Desk.TryOut, r.Desk.Held, r.History.Held = r.Engine.TryOut, r.Engine.Holder, r.Engine.Making
+	r.Desk.TryOut, r.Desk.Held, r.History.Held, r.History.Holder = r.Engine.TryOut, r.Engine.Holder, r.Engine.Making, r.Engine.Holder
 	require.NoError(r.t, r.Engine.Recover(r.t.Context()))
 }
 

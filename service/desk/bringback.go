@@ -1,0 +1,373 @@
+package desk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"oakenlatch/core/diff"
+	"oakenlatch/core/ledger"
+	"oakenlatch/core/schema"
+	"oakenlatch/core/tree"
+	"oakenlatch/service/access"
+	"oakenlatch/service/audit"
+	"oakenlatch/service/history"
+	"oakenlatch/service/refusal"
+	"oakenlatch/service/store"
+)
+
+// Exact is how a load is staged that stands for a configuration itself and not
+// for what it differs in: what it names is so whatever the device does
+// meanwhile, never merged with it.
+const Exact = "exact"
+
+// Bring is what a person wants brought back.
+type Bring struct {
+	Change  int64    // the change to stage it in; 0 opens one
+	Title   string   // of one that is opened; "" is made up
+	Ticket  string   // of one that is opened
+	From    string   // see [Desk.From]
+	Devices []string // none: all that a snapshot holds
+	Paths   []string // none: the whole configuration
+
+	// Instead of From, what was read from a file: for one device.
+	Text *schemaText
+}
+
+// schemaText is a configuration from elsewhere and what to call it.
+type schemaText struct {
+	read readFunc
+	name string
+}
+
+// Later is what somebody did since, and bringing something back takes away.
+type Later struct {
+	Revision store.Revision
+	Change   store.Change // Number 0 where none made it
+	Places   int
+}
+
+// Brought tells what bringing something back came to on one device.
+type Brought struct {
+	Device     string
+	Edits      []store.Edit
+	Difference *diff.Difference // against what the device was last known to hold
+	Takes      []Later          // newest first
+	Left       []Left           // an undo could not take these back
+	Notes      []string
+
+	work   *Work
+	target *tree.Node // what exact edits stand for
+}
+
+// Left is what an undo leaves as it is, for it was set again since.
+type Left struct {
+	diff.Conflict
+	Change int64 // the one that was to be undone
+}
+
+// Restore stages a configuration, or parts of it, as it was: to be previewed
+// and committed like any other change.
+func (d *Desk) Restore(ctx context.Context, p access.Person, b Bring) (store.Change, []Brought, error) {
+	devices := b.Devices
+	ref, ofSnapshot := strings.CutPrefix(b.From, "snapshot:")
+	what := b.From
+	if ofSnapshot {
+		s, err := d.history.FindSnapshot(ctx, ref)
+		if err != nil {
+			return store.Change{}, nil, err
+		}
+		b.From, what = fmt.Sprintf("snapshot:%d", s.Number), fmt.Sprintf("snapshot %d, %q, of %s", s.Number, s.Name, s.At.Format(time.RFC3339))
+		if len(devices) == 0 {
+			taken, err := d.history.TakenOf(ctx, s.Number)
+			if err != nil {
+				return store.Change{}, nil, err
+			}
+			for _, i := range taken.Items {
+				devices = append(devices, i.Device.Name)
+			}
+		}
+	}
+	if b.Text != nil {
+		what = b.Text.name
+	}
+	c, err := d.into(ctx, p, b, "Restore "+what)
+	if err != nil {
+		return c, nil, err
+	}
+	var out []Brought
+	err = each(devices, func(device string) error {
+		one, err := d.restored(ctx, p, c, device, what, b)
+		out = append(out, one)
+		return err
+	})
+	if err != nil {
+		return c, nil, err
+	}
+	return d.stageBrought(ctx, p, c, b.Change == 0, out, "restored from "+what)
+}
+
+// into gives the change that something is brought back in: one there is, or
+// one that is yet to be opened.
+func (d *Desk) into(ctx context.Context, p access.Person, b Bring, title string) (store.Change, error) {
+	if b.Change != 0 {
+		return d.Own(ctx, p, b.Change)
+	}
+	if b.Title != "" {
+		title = b.Title
+	}
+	if r := []rune(title); len(r) > 120 {
+		title = string(r[:119]) + "…"
+	}
+	title, ticket, err := named(title, b.Ticket)
+	return store.Change{Title: title, Ticket: ticket, Author: p.Name, State: "draft"}, err
+}
+
+// restored works out what restoring comes to on one device.
+func (d *Desk) restored(ctx context.Context, p access.Person, c store.Change, device, what string, b Bring) (Brought, error) {
+	one := Brought{Device: device}
+	w, err := d.work(ctx, c, device, p.Name)
+	if err == nil {
+		err = w.fits()
+	}
+	if err != nil {
+		return one, err
+	}
+	target, since, err := d.target(ctx, p, w, b)
+	if err != nil {
+		return one, err
+	}
+	if target.Len() == 0 {
+		return one, refusal.New(refusal.Invalid, "", "%s: %s holds nothing: the device would be left without any configuration", device, what)
+	}
+	paths := []tree.Path{nil}
+	if len(b.Paths) > 0 {
+		paths = nil
+		for _, text := range b.Paths {
+			path, err := tree.ParsePath(w.Schema, text)
+			if err != nil {
+				return one, refusal.New(refusal.Invalid, "", "%s: %v", device, err)
+			}
+			paths = append(paths, path)
+		}
+	}
+	at := w.Mine
+	for _, path := range paths {
+		next, err := exactly(at, target, path)
+		if err != nil {
+			return one, refusal.New(refusal.Invalid, "", "%s: %v", device, err)
+		}
+		if tree.Same(at, next) {
+			continue
+		}
+		one.Edits = append(one.Edits, store.Edit{Change: c.Number, Device: w.Device.ID, Op: "load", Path: path.Full(), Mode: Exact, Source: what,
+			Value: history.Digest(target), Lines: diff.Compare(at, next).Count(), Actor: p.Name, At: d.log.Now()})
+		at = next
+	}
+	one.work, one.target = &w, target
+	w.Mine = at
+	switch {
+	case len(one.Edits) == 0:
+		one.Notes = append(one.Notes, "it is so already; nothing was staged")
+	case len(w.Edits) > 0:
+		one.Notes = append(one.Notes, "what was staged before on this device stays only where this does not reach")
+	}
+	return one, d.measure(ctx, &one, at, since)
+}
+
+// target gives what a restore puts in place, and the revision it is of, 0 where
+// that is not known.
+func (d *Desk) target(ctx context.Context, p access.Person, w Work, b Bring) (*tree.Node, int64, error) {
+	if b.Text != nil {
+		n, _, err := b.Text.read(w.Schema)
+		if err != nil {
+			return nil, 0, refusal.New(refusal.Invalid, "", "%s: %v", w.Device.Name, err)
+		}
+		return n, 0, nil
+	}
+	r, err := d.From(ctx, p, w.Device, b.From)
+	if err != nil {
+		return nil, 0, err
+	}
+	if r.Schema != w.Schema {
+		return nil, 0, refusal.New(refusal.Conflict, "do it again", "%s handed out other modules just now", w.Device.Name)
+	}
+	return r.Running, r.Revision.Number, nil
+}
+
+// measure tells how what is staged differs from what the device was last known
+// to hold, and whose later work that takes away.
+func (d *Desk) measure(ctx context.Context, one *Brought, result *tree.Node, since int64) error {
+	return d.history.Follow(ctx, one.work.Device, func(t *history.Trail) error {
+		if t.Schema != one.work.Schema {
+			return nil
+		}
+		one.Difference = diff.Compare(t.Now, result)
+		for step, places := range t.Takes(one.Difference) {
+			if rev := t.By(step); step != 0 && rev.Number > since {
+				one.Takes = append(one.Takes, Later{Revision: rev, Places: places})
+			}
+		}
+		slices.SortFunc(one.Takes, func(a, b Later) int { return int(b.Revision.Number - a.Revision.Number) })
+		for i := range one.Takes {
+			n := one.Takes[i].Revision.Change
+			if n == 0 {
+				continue
+			}
+			var err error
+			if one.Takes[i].Change, err = d.store.Change(ctx, n); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// stageBrought stages what was worked out, in a change that may be yet to open.
+func (d *Desk) stageBrought(ctx context.Context, p access.Person, c store.Change, open bool, list []Brought, origin string) (store.Change, []Brought, error) {
+	if !slices.ContainsFunc(list, func(b Brought) bool { return len(b.Edits) > 0 }) {
+		return store.Change{}, list, nil
+	}
+	stage := func(tx *audit.Tx) error {
+		for i := range list {
+			for j := range list[i].Edits {
+				e := &list[i].Edits[j]
+				e.Change = c.Number
+				if err := d.stageOne(tx, &list[i], e); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+	if !open {
+		return c, list, d.edit(ctx, p, c.Number, stage)
+	}
+	err := d.log.Write(ctx, func(tx *audit.Tx) error {
+		c.Opened, c.Origin = d.log.Now(), origin
+		var err error
+		if c, err = tx.AddChange(c); err != nil {
+			return err
+		}
+		if err := tx.Record(ledger.Entry{Actor: p.Name, Action: "change.open", Change: c.Number, Note: c.Title + "; " + origin}); err != nil {
+			return err
+		}
+		return stage(tx)
+	})
+	return c, list, err
+}
+
+// stageOne stages one edit of something that is brought back. What an exact one
+// stands for is kept in the records first.
+func (d *Desk) stageOne(tx *audit.Tx, b *Brought, e *store.Edit) error {
+	w := b.work
+	if e.Mode == Exact {
+		var err error
+		if e.Value, err = d.history.Add(tx.Tx, w.Device.ID, w.Device.ModuleSet, w.Schema, b.target); err != nil {
+			return err
+		}
+	}
+	if err := d.addEdit(tx, w, e, ""); err != nil {
+		return err
+	}
+	return tx.Record(ledger.Entry{Actor: e.Actor, Action: "edit.load", Change: e.Change, Device: w.Device.Name, Path: e.Path, Note: fmt.Sprintf("%s, %s, in %s", e.Mode, e.Source, places(e.Lines))})
+}
+
+// exactly gives a configuration with what stands at a path as it stands in
+// another; the other itself where the path is the whole.
+func exactly(base, target *tree.Node, path tree.Path) (*tree.Node, error) {
+	if len(path) == 0 {
+		return target, nil
+	}
+	last := path[len(path)-1]
+	if last.Node == nil || !last.Node.Config {
+		return nil, fmt.Errorf("%s is not configuration", path)
+	}
+	if last.Keys == nil && (last.Node.Kind == schema.List || last.Node.Kind == schema.LeafList) {
+		var list []*tree.Node
+		if from := parentOf(target, path); from != nil {
+			list = from.All(last.Node)
+		}
+		return tree.Apply(base, diff.PlaceAll(path, list), tree.None)
+	}
+	there := target.At(path)
+	switch {
+	case there == nil && base.At(path) == nil:
+		return nil, fmt.Errorf("there is nothing at %s, neither then nor now", path)
+	case there != nil && tree.Same(there, orEmpty(base.At(path))):
+		return base, nil
+	}
+	next, err := tree.Apply(base, diff.Place(path, there), tree.None)
+	if err != nil || there == nil || !last.Node.UserOrdered {
+		return next, err
+	}
+	// Its place among the others is a part of it.
+	insert, keys := "first", []string(nil)
+	for _, n := range parentOf(target, path).All(last.Node) {
+		if slices.Equal(n.Keys(), last.Keys) {
+			break
+		}
+		if parentOf(next, path).Find(last.Node, n.Keys()) != nil {
+			insert, keys = "after", n.Keys()
+		}
+	}
+	return tree.Apply(next, tree.MoveTo(path, insert, keys), tree.None)
+}
+
+func parentOf(n *tree.Node, p tree.Path) *tree.Node {
+	if len(p) == 1 {
+		return n
+	}
+	return n.At(p[:len(p)-1])
+}
+
+func orEmpty(n *tree.Node) *tree.Node {
+	if n == nil {
+		return tree.Empty
+	}
+	return n
+}
+
+// exact carries out an exact load.
+func (d *Desk) exact(ctx context.Context, s *schema.Schema, base *tree.Node, e store.Edit) (*tree.Node, error) {
+	target, err := d.history.Tree(ctx, s, e.Value)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	if err != nil {
+		return nil, &brokenStore{err}
+	}
+	path, err := tree.ParsePath(s, e.Path)
+	if err != nil {
+		return nil, err
+	}
+	return exactly(base, target, path)
+}
+
+// Exactly reports whether a part holds edits that stand for a configuration
+// itself: then it is carried out anew on what the device holds, not merged.
+func (w *Work) Exactly() bool {
+	return slices.ContainsFunc(w.Edits, func(e store.Edit) bool { return e.Mode == Exact })
+}
+
+// anew carries a part's edits out on another base.
+func (d *Desk) anew(ctx context.Context, w Work, base *tree.Node) (*tree.Node, error) {
+	for _, e := range w.Edits {
+		if slices.ContainsFunc(w.Unfit, func(u Unfit) bool { return u.Edit.ID == e.ID }) {
+			continue
+		}
+		next, err := d.perform(ctx, w.Schema, base, e)
+		var broken *brokenStore
+		if errors.As(err, &broken) {
+			return nil, broken.err
+		}
+		if err != nil {
+			return nil, refusal.New(refusal.Conflict, fmt.Sprintf("take it back with: latch unstage %d %d", e.Change, e.ID), "%s moved on, and edit %d of change %d no longer fits: %v", w.Device.Name, e.ID, e.Change, err)
+		}
+		base = next
+	}
+	return base, nil
+}

@@ -1,0 +1,249 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"oakenlatch/core/diff"
+	"oakenlatch/core/tree"
+	"oakenlatch/service/access"
+	"oakenlatch/service/history"
+	"oakenlatch/service/refusal"
+	"oakenlatch/service/store"
+)
+
+// Undo says what is to be taken back: one kept change, or all that a person
+// had kept in a period; of it, some devices or paths only.
+type Undo struct {
+	Change       int64
+	By           string    // instead: all of this person's
+	Since, Until time.Time // of By; Until zero is now
+	Devices      []string
+	Paths        []string
+	Title        string // of the change it is staged in; "" is made up
+	Ticket       string
+}
+
+// undone is one change's work on one device, as it was committed.
+type undone struct {
+	change       store.Change
+	base, result string // digests
+}
+
+// Undo opens a change that takes back what was kept, and nothing of what came
+// after it. Of one change, what was set again since is a conflict of the part,
+// to be decided there. Of several, it stays as it is, and is told.
+func (d *Desk) Undo(ctx context.Context, p access.Person, u Undo) (store.Change, []Brought, error) {
+	if (u.Change == 0) == (u.By == "") {
+		return store.Change{}, nil, refusal.New(refusal.Invalid, "say latch undo CHANGE, or latch undo --by PERSON --since TIME", "one change, or one person's, is needed to undo")
+	}
+	of, title, err := d.toUndo(ctx, p, u)
+	if err != nil {
+		return store.Change{}, nil, err
+	}
+	c, err := d.into(ctx, p, Bring{Title: u.Title, Ticket: u.Ticket}, title)
+	if err != nil {
+		return c, nil, err
+	}
+	devices := u.Devices
+	for id := range of {
+		dev, err := d.store.DeviceByID(ctx, id)
+		if err != nil {
+			return c, nil, err
+		}
+		if len(u.Devices) == 0 {
+			devices = append(devices, dev.Name)
+		}
+	}
+	slices.Sort(devices)
+	var out []Brought
+	err = each(devices, func(device string) error {
+		dev, err := d.device(ctx, device)
+		if err != nil {
+			return err
+		}
+		if len(of[dev.ID]) == 0 {
+			return refusal.New(refusal.NotFound, "", "there is nothing to undo on %s", device)
+		}
+		var one Brought
+		if u.Change != 0 {
+			one, err = d.undoOne(ctx, p, dev, of[dev.ID][0], u)
+		} else {
+			one, err = d.undoAll(ctx, p, dev, of[dev.ID], u)
+		}
+		out = append(out, one)
+		return err
+	})
+	if err != nil {
+		return c, nil, err
+	}
+	origin := fmt.Sprintf("undo of change %d", u.Change)
+	if u.Change == 0 {
+		origin = "undo of what " + u.By + " had kept since " + u.Since.UTC().Format(time.RFC3339)
+	}
+	return d.stageBrought(ctx, p, c, true, out, origin)
+}
+
+// toUndo finds what is to be undone, newest first, by device.
+func (d *Desk) toUndo(ctx context.Context, p access.Person, u Undo) (map[int64][]undone, string, error) {
+	of := map[int64][]undone{}
+	if u.Change != 0 {
+		c, err := d.Get(ctx, p, u.Change)
+		if err != nil {
+			return nil, "", err
+		}
+		if c.State != "kept" {
+			return nil, "", refusal.New(refusal.Conflict, "what is not kept is on no device; see it with: latch show "+fmt.Sprint(u.Change), "change %d is %s: there is nothing to undo", u.Change, c.State)
+		}
+		return of, fmt.Sprintf("Undo change %d: %s", c.Number, c.Title), d.addUndone(ctx, of, c)
+	}
+	until := u.Until
+	if until.IsZero() {
+		until = d.log.Now()
+	}
+	list, err := d.store.KeptBetween(ctx, u.By, u.Since, until)
+	if err != nil {
+		return nil, "", err
+	}
+	if len(list) == 0 {
+		return nil, "", refusal.New(refusal.NotFound, "see the changes with: latch changes", "%s had nothing kept between %s and %s", u.By, u.Since.UTC().Format(time.RFC3339), until.UTC().Format(time.RFC3339))
+	}
+	for _, c := range list {
+		if err := d.addUndone(ctx, of, c); err != nil {
+			return nil, "", err
+		}
+	}
+	return of, fmt.Sprintf("Undo the changes of %s from %s to %s", u.By, u.Since.UTC().Format("2006-01-02 15:04"), until.UTC().Format("2006-01-02 15:04 UTC")), nil
+}
+
+func (d *Desk) addUndone(ctx context.Context, of map[int64][]undone, c store.Change) error {
+	commit, err := d.store.LastCommit(ctx, c.Number)
+	for _, part := range commit.Parts {
+		of[part.Device] = append(of[part.Device], undone{c, part.Base, part.Result})
+	}
+	return err
+}
+
+// inverse gives what a commit found and what it made, cut to the paths that are
+// to be undone: the result with these as they were before.
+func (d *Desk) inverse(ctx context.Context, r history.Reading, x undone, paths []string) (made, before *tree.Node, err error) {
+	if made, err = d.history.Tree(ctx, r.Schema, x.result); err != nil {
+		return nil, nil, err
+	}
+	base, err := d.history.Tree(ctx, r.Schema, x.base)
+	if err != nil || len(paths) == 0 {
+		return made, base, err
+	}
+	before = made
+	for _, text := range paths {
+		path, err := tree.ParsePath(r.Schema, text)
+		if err != nil {
+			return nil, nil, refusal.New(refusal.Invalid, "", "%s: %v", r.Device.Name, err)
+		}
+		if tree.Same(orEmpty(base.At(path)), orEmpty(made.At(path))) && base.At(path) != nil {
+			continue
+		}
+		if before, err = exactly(before, base, path); err != nil {
+			return nil, nil, refusal.New(refusal.Invalid, "", "%s: change %d: %v", r.Device.Name, x.change.Number, err)
+		}
+	}
+	return made, before, nil
+}
+
+// undoOne stages the inverse of one change on what that change made: what the
+// device became since is met like any device that moved on.
+func (d *Desk) undoOne(ctx context.Context, p access.Person, dev store.Device, x undone, u Undo) (Brought, error) {
+	one := Brought{Device: dev.Name}
+	now, err := d.reading(ctx, p, dev)
+	if err != nil {
+		return one, err
+	}
+	made, before, err := d.inverse(ctx, now, x, u.Paths)
+	if err != nil {
+		return one, err
+	}
+	w := &Work{Device: now.Device, Schema: now.Schema, Former: made, fresh: true}
+	one.work = w
+	revs, err := d.store.RevisionsOf(ctx, x.change.Number)
+	if err != nil {
+		return one, err
+	}
+	i := slices.IndexFunc(revs, func(r store.Revision) bool { return r.Device == dev.ID && r.Digest == x.result })
+	if i < 0 { // it was never read back as it was to be
+		result, conflicts := diff.Merge(made, before, now.Running)
+		one.left(x, conflicts)
+		w.Base, w.Former = now.Revision, now.Running
+		return one, d.undoTo(ctx, &one, p, result, result, x.change.Number)
+	}
+	w.Base = revs[i]
+	result, conflicts := diff.Merge(made, before, now.Running)
+	if len(conflicts) > 0 {
+		one.Notes = append(one.Notes, fmt.Sprintf("%s set again since: the preview shows each, and you decide", placesAre(len(conflicts))))
+	}
+	return one, d.undoTo(ctx, &one, p, before, result, x.change.Number)
+}
+
+func placesAre(n int) string {
+	if n == 1 {
+		return "1 place was"
+	}
+	return fmt.Sprintf("%d places were", n)
+}
+
+func (b *Brought) left(x undone, conflicts []diff.Conflict) {
+	for _, c := range conflicts {
+		b.Left = append(b.Left, Left{c, x.change.Number})
+	}
+}
+
+// undoAll stages the inverses of several changes, newest first, on what the
+// device holds.
+func (d *Desk) undoAll(ctx context.Context, p access.Person, dev store.Device, list []undone, u Undo) (Brought, error) {
+	one := Brought{Device: dev.Name}
+	now, err := d.reading(ctx, p, dev)
+	if err != nil {
+		return one, err
+	}
+	one.work = &Work{Device: now.Device, Schema: now.Schema, Base: now.Revision, Former: now.Running, fresh: true}
+	at := now.Running
+	for _, x := range list {
+		made, before, err := d.inverse(ctx, now, x, u.Paths)
+		if err != nil {
+			return one, err
+		}
+		next, conflicts := diff.Merge(made, before, at)
+		one.left(x, conflicts)
+		at = next
+	}
+	return one, d.undoTo(ctx, &one, p, at, at, list[0].change.Number)
+}
+
+// reading reads a device; nothing is built on what may go back.
+func (d *Desk) reading(ctx context.Context, p access.Person, dev store.Device) (history.Reading, error) {
+	r, err := d.history.Read(ctx, dev.Name, p.Name)
+	if err == nil && r.Trial {
+		r, err = d.history.Known(ctx, dev.Name)
+	}
+	return r, err
+}
+
+// undoTo stages what makes mine of a part's base; result is what that comes to
+// on the device.
+func (d *Desk) undoTo(ctx context.Context, one *Brought, p access.Person, mine, result *tree.Node, change int64) error {
+	w := one.work
+	df := diff.Compare(w.Former, mine)
+	if df.Empty() {
+		one.Notes = append(one.Notes, "nothing of it is left to undo")
+	} else {
+		one.Edits = []store.Edit{{Device: w.Device.ID, Op: "load", Path: "/", Mode: "undo", Source: fmt.Sprintf("the undo of change %d", change),
+			Lines: df.Count(), Body: written(w.Schema, df.Edits()), Actor: p.Name, At: d.log.Now()}}
+	}
+	if err := d.measure(ctx, one, result, 0); err != nil {
+		return err
+	}
+	// What it takes back is what was asked for, and no later work.
+	one.Takes = slices.DeleteFunc(one.Takes, func(l Later) bool { return l.Revision.Change == change })
+	return nil
+}

@@ -249,7 +249,7 @@ func (a *app) load(s *schema.Schema, x side) (*tree.Node, error) {
 	var c wire.Config
 	err := a.call("GET", devicePath(x.device)+"/config?"+url.Values{"from": {x.from}}.Encode(), nil, &c)
 	var p *wire.Problem
-	if errors.As(err, &p) && strings.HasSuffix(p.Type, "not-found") {
+	if errors.As(err, &p) && strings.HasPrefix(p.Detail, "there is no device") {
 		return nil, wrongUse("%s is neither a file nor a device: %w", x.name, err)
 	}
 	if err != nil {

@@ -3,6 +3,8 @@
 //	oaken-latchd serve --data DIR --listen ADDR
 //	oaken-latchd demo  --data DIR --listen ADDR
 //	oaken-latchd lab   --devices N
+//	oaken-latchd backup  FILE --data DIR
+//	oaken-latchd restore FILE --data DIR
 package main
 
 import (
@@ -34,6 +36,10 @@ const usage = `oaken-latchd: the Oaken Latch service
         the same with the lab: four simulated devices of Tidewell Ferries
   oaken-latchd lab   [--devices N] [--dir DIR]
         simulated devices alone
+  oaken-latchd backup  FILE --data DIR
+        copies all records into a file, while the service runs or not
+  oaken-latchd restore FILE --data DIR
+        puts them into a folder that holds none
 
 `
 
@@ -45,7 +51,7 @@ func main() {
 
 // run gives the exit status: 0 done, 1 failed, 2 wrong use.
 func run(ctx context.Context, args []string, out, errOut io.Writer) int {
-	verbs := map[string]func(context.Context, []string, io.Writer, io.Writer) error{"serve": serve, "demo": demo, "lab": labOnly}
+	verbs := map[string]func(context.Context, []string, io.Writer, io.Writer) error{"serve": serve, "demo": demo, "lab": labOnly, "backup": backUp, "restore": restoreBackup}
 	if len(args) == 0 || verbs[args[0]] == nil {
 		if len(args) > 0 && (args[0] == "help" || args[0] == "--help" || args[0] == "-h") {
 			_, _ = fmt.Fprint(out, usage)

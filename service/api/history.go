@@ -326,7 +326,7 @@ func (a *API) some(c *call, names []string, site string, all bool) ([]store.Devi
 			return nil, refusal.New(refusal.NotFound, "see the sites with: latch devices", "there is no device at site %q", site)
 		}
 	case !all:
-		return nil, refusal.New(refusal.Invalid, "name devices, a site, or say all", "which devices?")
+		return nil, refusal.New(refusal.Invalid, "name devices, a site, or say all", "no device is named")
 	}
 	return list, nil
 }

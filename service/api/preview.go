@@ -63,7 +63,7 @@ func (a *API) previewAhead(c *call, ch store.Change, context int, as string) (an
 		}
 		p.Rendered = rendered(v, as, context)
 		out.Ready = out.Ready && p.Hindrance == ""
-		out.Empty = out.Empty && v.Idle
+		out.Empty = out.Empty && v.Idle && len(v.Conflicts) == 0
 		out.Parts = append(out.Parts, p)
 	}
 	out.Ready = out.Ready && !out.Empty

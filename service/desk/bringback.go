@@ -22,7 +22,7 @@ import (
 // Exact is how a load is staged that stands for a configuration itself and not
 // for what it differs in: what it names is so whatever the device does
 // meanwhile, never merged with it.
-const Exact = "exact"
+const Exact = "restore"
 
 // Bring is what a person wants brought back.
 type Bring struct {
@@ -94,7 +94,14 @@ func (d *Desk) Restore(ctx context.Context, p access.Person, b Bring) (store.Cha
 	if b.Text != nil {
 		what = b.Text.name
 	}
-	c, err := d.into(ctx, p, b, "Restore "+what)
+	title := "Restore " + what
+	if len(devices) == 1 {
+		title = fmt.Sprintf("Restore %s from %s", devices[0], what)
+		if len(b.Paths) == 1 {
+			title = fmt.Sprintf("Restore %s of %s from %s", b.Paths[0], devices[0], what)
+		}
+	}
+	c, err := d.into(ctx, p, b, title)
 	if err != nil {
 		return c, nil, err
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"oakenlatch/core/diff"
@@ -208,7 +209,9 @@ func (d *Desk) undoAll(ctx context.Context, p access.Person, dev store.Device, l
 	}
 	one.work = &Work{Device: now.Device, Schema: now.Schema, Base: now.Revision, Former: now.Running, fresh: true}
 	at := now.Running
+	var changes []int64
 	for _, x := range list {
+		changes = append(changes, x.change.Number)
 		made, before, err := d.inverse(ctx, now, x, u.Paths)
 		if err != nil {
 			return one, err
@@ -217,7 +220,7 @@ func (d *Desk) undoAll(ctx context.Context, p access.Person, dev store.Device, l
 		one.left(x, conflicts)
 		at = next
 	}
-	return one, d.undoTo(ctx, &one, p, at, at, list[0].change.Number)
+	return one, d.undoTo(ctx, &one, p, at, at, changes...)
 }
 
 // reading reads a device; nothing is built on what may go back.
@@ -231,19 +234,24 @@ func (d *Desk) reading(ctx context.Context, p access.Person, dev store.Device) (
 
 // undoTo stages what makes mine of a part's base; result is what that comes to
 // on the device.
-func (d *Desk) undoTo(ctx context.Context, one *Brought, p access.Person, mine, result *tree.Node, change int64) error {
+func (d *Desk) undoTo(ctx context.Context, one *Brought, p access.Person, mine, result *tree.Node, changes ...int64) error {
 	w := one.work
 	df := diff.Compare(w.Former, mine)
 	if df.Empty() {
 		one.Notes = append(one.Notes, "nothing of it is left to undo")
 	} else {
-		one.Edits = []store.Edit{{Device: w.Device.ID, Op: "load", Path: "/", Mode: "undo", Source: fmt.Sprintf("the undo of change %d", change),
+		one.Edits = []store.Edit{{Device: w.Device.ID, Op: "load", Path: "/", Mode: "undo", Source: "change " + join64(changes),
 			Lines: df.Count(), Body: written(w.Schema, df.Edits()), Actor: p.Name, At: d.log.Now()}}
 	}
 	if err := d.measure(ctx, one, result, 0); err != nil {
 		return err
 	}
 	// What it takes back is what was asked for, and no later work.
-	one.Takes = slices.DeleteFunc(one.Takes, func(l Later) bool { return l.Revision.Change == change })
+	one.Takes = slices.DeleteFunc(one.Takes, func(l Later) bool { return slices.Contains(changes, l.Revision.Change) })
 	return nil
+}
+
+func join64(list []int64) string {
+	text := fmt.Sprint(list)
+	return strings.ReplaceAll(text[1:len(text)-1], " ", ", ")
 }

@@ -42,7 +42,7 @@ type Store struct {
 // Open opens the database in a folder, making and migrating it as needed.
 // Every transaction is on disk when it returns.
 func Open(dir string) (*Store, error) {
-	file, err := filepath.Abs(filepath.Join(dir, "oaken-latch.db"))
+	file, err := filepath.Abs(filepath.Join(dir, File))
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,226 @@
+// Package backup copies the service's own records into one file while it runs,
+// and puts them back.
+package backup
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+
+	"oakenlatch/core/ledger"
+	"oakenlatch/service/audit"
+	"oakenlatch/service/bundle"
+	"oakenlatch/service/store"
+)
+
+// keyFile is the key that sealed secrets are opened with; see service/access.
+const keyFile = "seal.key"
+
+// About is what a backup tells of itself.
+type About struct {
+	Release int64  `json:"release"` // of the records
+	Ledger  int    `json:"ledger"`  // entries
+	Head    string `json:"head"`    // hash of the last one
+	Devices int    `json:"devices"`
+	Changes int    `json:"changes"`
+}
+
+// Write copies the records in a data folder into a file, for its owner alone:
+// it also holds the key of the sealed secrets. The service may run meanwhile.
+// The copy is checked, written, read back and compared before it counts.
+func Write(ctx context.Context, dir, file string, now time.Time) (about About, err error) {
+	tmp, err := os.MkdirTemp(filepath.Dir(file), ".oaken-latch-backup-")
+	if err != nil {
+		return about, err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(tmp)) }()
+	copied := filepath.Join(tmp, store.File)
+	if err := store.CopyTo(ctx, dir, copied); err != nil {
+		return about, err
+	}
+	key, err := os.ReadFile(filepath.Join(dir, keyFile))
+	if err != nil {
+		return about, fmt.Errorf("without the key the sealed secrets in the backup would be worthless: %w", err)
+	}
+	if about, err = look(ctx, tmp); err != nil {
+		return about, err
+	}
+	part := filepath.Join(tmp, "part")
+	if err := write(part, copied, key, about, now); err != nil {
+		return about, err
+	}
+	if err := verify(part); err != nil {
+		return about, err
+	}
+	if err := os.Link(part, file); err != nil { // never over another
+		return about, fmt.Errorf("%s: %w", file, err)
+	}
+	return about, syncDir(filepath.Dir(file))
+}
+
+// look opens a copy of the records, checks all of it, and tells what it holds.
+func look(ctx context.Context, dir string) (about About, err error) {
+	s, err := store.Open(dir)
+	if err != nil {
+		return about, err
+	}
+	defer func() { err = errors.Join(err, s.Close()) }()
+	if err := s.Sound(ctx); err != nil {
+		return about, err
+	}
+	log := audit.New(s, time.Now)
+	if about.Ledger, err = log.Verify(ctx); err != nil {
+		return about, err
+	}
+	last, err := s.Ledger(ctx, store.LedgerQuery{Limit: 1})
+	if err != nil {
+		return about, err
+	}
+	if len(last) > 0 {
+		about.Head = last[0].Hash
+	}
+	devices, err := s.Devices(ctx)
+	if err != nil {
+		return about, err
+	}
+	changes, err := s.Changes(ctx)
+	about.Devices, about.Changes = len(devices), len(changes)
+	if err == nil {
+		about.Release, err = s.Release(ctx)
+	}
+	return about, err
+}
+
+func write(file, db string, key []byte, about About, now time.Time) error {
+	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	err = func() error {
+		w, err := bundle.NewWriter(f, "backup", "", now, about)
+		if err != nil {
+			return err
+		}
+		if err := addFile(w, db); err != nil {
+			return err
+		}
+		if err := w.Add(keyFile, int64(len(key)), bytes.NewReader(key), nil); err != nil {
+			return err
+		}
+		return w.Close()
+	}()
+	return errors.Join(err, f.Sync(), f.Close())
+}
+
+func addFile(w *bundle.Writer, file string) error {
+	f, err := os.Open(file)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = f.Close() }()
+	st, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	return w.Add(filepath.Base(file), st.Size(), f, nil)
+}
+
+func verify(file string) error {
+	f, err := os.Open(file)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = f.Close() }()
+	_, err = bundle.Check(f, nil)
+	return err
+}
+
+func syncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(d.Sync(), d.Close())
+}
+
+// Restore puts the records of a backup into a data folder that holds none. All
+// of it is checked first; what was under way when it was taken is ended in the
+// records, for how it went on is not known.
+func Restore(ctx context.Context, file, dir string, now func() time.Time) (made time.Time, about About, err error) {
+	if _, err := os.Stat(filepath.Join(dir, store.File)); err == nil {
+		return made, about, fmt.Errorf("%s holds records already; give another folder, or move them away first", dir)
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return made, about, err
+	}
+	defer func() { _ = f.Close() }()
+	m, err := bundle.Check(f, nil)
+	if err != nil {
+		return made, about, fmt.Errorf("%s: %w", file, err)
+	}
+	if m.Kind != "backup" {
+		return made, about, fmt.Errorf("%s is no backup of the service, but a bundle of kind %q", file, m.Kind)
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return made, about, err
+	}
+	made = m.Made
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return made, about, err
+	}
+	tmp, err := os.MkdirTemp(dir, ".restore-")
+	if err != nil {
+		return made, about, err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(tmp)) }()
+	if err := bundle.Each(f, func(name string, _ int64, content io.Reader) error { return unpack(tmp, name, content) }); err != nil {
+		return made, about, err
+	}
+	if about, err = look(ctx, tmp); err != nil {
+		return made, about, err
+	}
+	if err := settle(ctx, tmp, m.Made, now); err != nil {
+		return made, about, err
+	}
+	// The database last: a folder without one holds nothing.
+	for _, name := range []string{keyFile, store.File} {
+		if err := os.Rename(filepath.Join(tmp, name), filepath.Join(dir, name)); err != nil {
+			return made, about, err
+		}
+	}
+	return made, about, syncDir(dir)
+}
+
+func unpack(dir, name string, content io.Reader) error {
+	if name != store.File && name != keyFile {
+		return fmt.Errorf("a backup does not hold %q", name)
+	}
+	f, err := os.OpenFile(filepath.Join(dir, name), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(f, content)
+	return errors.Join(err, f.Sync(), f.Close())
+}
+
+func settle(ctx context.Context, dir string, made time.Time, now func() time.Time) error {
+	s, err := store.Open(dir)
+	if err != nil {
+		return err
+	}
+	err = s.Settle(ctx, now(), func(tx *store.Tx, e ledger.Entry) error {
+		e.At, e.Actor = now().UTC(), audit.Service
+		if e.Action == "service.restored" {
+			e.Note = "from a backup taken " + made.Format(time.RFC3339) + "; " + e.Note
+		}
+		_, err := tx.AppendLedger(e)
+		return err
+	})
+	return errors.Join(err, s.Close())
+}

@@ -93,35 +93,48 @@ func guardText(g wire.Guard) string {
 	return g.Guard + ": " + g.GuardWhy
 }
 
-func deviceAdd(a *app, fs *flag.FlagSet) func([]string) error {
+// wayFlags are those of how a device is reached; what they give reads them.
+func (a *app) wayFlags(fs *flag.FlagSet) func(name string) (wire.NewDevice, error) {
 	in := wire.NewDevice{}
 	fs.StringVar(&in.Address, "address", "", "HOST:PORT of its NETCONF over SSH")
 	fs.StringVar(&in.Account, "user", "", "account on the device")
-	fs.StringVar(&in.Site, "site", "", "where it stands")
-	fs.StringVar(&in.Role, "role", "", "what it is, e.g. router")
-	fs.StringVar(&in.SeenAs, "seen-as", "", "its management address, perhaps with port, as packets have it in the network, where that is another")
 	password := fs.String("password-file", "", "file with the account's password, - for standard input")
 	key := fs.String("key-file", "", "file with a private key for the account")
-	return func(args []string) error {
-		in.Name = args[0]
+	return func(name string) (wire.NewDevice, error) {
+		in.Name = name
 		if in.Address == "" || in.Account == "" {
-			return wrongUse("latch device add needs --address HOST:PORT and --user U")
-		}
-		if *password != "" && *key != "" {
-			return wrongUse("give --password-file or --key-file, not both")
-		}
-		secret := &in.Password
-		file := *password
-		if *key != "" {
-			secret, file = &in.PrivateKey, *key
+			return in, wrongUse("%s needs --address HOST:PORT and --user U", fs.Name())
 		}
 		var err error
-		if *secret, err = a.secretFrom(file, "password of "+in.Account+" on "+in.Name); err != nil {
+		in.Password, in.PrivateKey, err = a.secrets(*password, *key, "password of "+in.Account+" on "+in.Name)
+		return in, err
+	}
+}
+
+// secrets reads a password, or a private key, from a file or the terminal.
+func (a *app) secrets(passwordFile, keyFile, prompt string) (password, key string, err error) {
+	if passwordFile != "" && keyFile != "" {
+		return "", "", wrongUse("give --password-file or --key-file, not both")
+	}
+	if keyFile != "" {
+		key, err = a.secretFrom(keyFile, prompt)
+		return "", key + "\n", err
+	}
+	password, err = a.secretFrom(passwordFile, prompt)
+	return password, "", err
+}
+
+func deviceAdd(a *app, fs *flag.FlagSet) func([]string) error {
+	way := a.wayFlags(fs)
+	site := fs.String("site", "", "where it stands")
+	role := fs.String("role", "", "what it is, e.g. router")
+	seenAs := fs.String("seen-as", "", "its management address, perhaps with port, as packets have it in the network, where that is another")
+	return func(args []string) error {
+		in, err := way(args[0])
+		if err != nil {
 			return err
 		}
-		if *key != "" {
-			in.PrivateKey += "\n"
-		}
+		in.Site, in.Role, in.SeenAs = *site, *role, *seenAs
 		var d wire.Device
 		if err := a.call("POST", "/devices", in, &d); err != nil {
 			return err
@@ -133,11 +146,22 @@ func deviceAdd(a *app, fs *flag.FlagSet) func([]string) error {
 }
 
 func deviceTrust(a *app, fs *flag.FlagSet) func([]string) error {
+	accept := a.trustFlags(fs)
+	return func(args []string) error {
+		return accept(devicePath(args[0]), "the device's own console", func(k wire.HostKey) {
+			a.printf("Accepted. %s was read: see latch device show %s\n", k.Device, k.Device)
+		})
+	}
+}
+
+// trustFlags are those of accepting a host key; what they give shows the key,
+// asks, and keeps it.
+func (a *app) trustFlags(fs *flag.FlagSet) func(path, console string, accepted func(wire.HostKey)) error {
 	yes := fs.Bool("yes", false, "do not ask")
 	want := fs.String("fingerprint", "", "accept only a key of this fingerprint, without asking")
-	return func(args []string) error {
+	return func(path, console string, accepted func(wire.HostKey)) error {
 		var k wire.HostKey
-		if err := a.call("GET", devicePath(args[0])+"/host-key", nil, &k); err != nil {
+		if err := a.call("GET", path+"/host-key", nil, &k); err != nil {
 			return err
 		}
 		if *want != "" && *want != k.Fingerprint {
@@ -153,14 +177,33 @@ func deviceTrust(a *app, fs *flag.FlagSet) func([]string) error {
 				a.printf("%s\n  %s\n", a.paint(alarm, "It is NOT the one accepted before:"), k.Accepted)
 			}
 		}
-		if !*yes && *want == "" && !a.agree("Compare it with the device's own console. Is it the same?") {
+		if !*yes && *want == "" && !a.agree("Compare it with "+console+". Is it the same?") {
 			return &exit{Refused, fmt.Errorf("the host key of %s was not accepted; without a terminal, give --fingerprint or --yes", k.Device)}
 		}
-		if err := a.call("POST", devicePath(args[0])+"/trust", wire.Trust{Fingerprint: k.Fingerprint}, &k); err != nil {
+		if err := a.call("POST", path+"/trust", wire.Trust{Fingerprint: k.Fingerprint}, &k); err != nil {
 			return err
 		}
-		return a.show(k, func() {
-			a.printf("Accepted. %s was read: see latch device show %s\n", k.Device, k.Device)
+		return a.show(k, func() { accepted(k) })
+	}
+}
+
+func deviceReplace(a *app, fs *flag.FlagSet) func([]string) error {
+	way := a.wayFlags(fs)
+	yes := fs.Bool("yes", false, "do not ask")
+	return func(args []string) error {
+		in, err := way(args[0])
+		if err != nil {
+			return err
+		}
+		if !*yes && !a.agree(fmt.Sprintf("Another box takes the place of %s: its history goes on, the old box is not reached any more. Go on?", args[0])) {
+			return &exit{Refused, fmt.Errorf("%s was not replaced; without a terminal, give --yes", args[0])}
+		}
+		var d wire.Device
+		if err := a.call("POST", devicePath(args[0])+"/replace", in, &d); err != nil {
+			return err
+		}
+		return a.show(d, func() {
+			a.printf("%s is another box now, at %s.\nNext: latch device trust %s, then compare: latch compare %s@rev:%d %s, and restore: latch restore %s rev:%d\n", d.Name, d.Address, d.Name, d.Name, d.Revision, d.Name, d.Name, d.Revision)
 		})
 	}
 }

@@ -16,6 +16,7 @@ import (
 
 	"oakenlatch/service/access"
 	"oakenlatch/service/api"
+	"oakenlatch/service/archive"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
@@ -33,6 +34,8 @@ type Options struct {
 
 	ProbePrograms string // folder of the programs that may be run as probes; "" allows none
 	Unwatched     bool   // keep no sessions to idle devices
+
+	Syslog func(severity int, text string) // told of copies; nil is not
 }
 
 // Service is a service that is ready to serve.
@@ -42,6 +45,7 @@ type Service struct {
 	History  *history.History
 	Desk     *desk.Desk
 	Engine   *engine.Engine
+	Archives *archive.Archives
 
 	store    *store.Store
 	lock     *os.File
@@ -102,9 +106,13 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	if err := s.Engine.Recover(ctx); err != nil {
 		return err
 	}
+	s.Archives = archive.New(s.store, log, s.Fleet, s.History, sealer, opt.Dir, opt.Logger)
+	s.Archives.Syslog = opt.Syslog
+	s.Desk.Copy = s.Archives.Tree
+	s.Archives.Run(s.stopping)
 	a := &api.API{
 		Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History,
-		Desk: s.Desk, Engine: s.Engine, Console: opt.Console, Logger: opt.Logger, Stopping: s.stopping,
+		Desk: s.Desk, Engine: s.Engine, Archives: s.Archives, Console: opt.Console, Logger: opt.Logger, Stopping: s.stopping,
 	}
 	s.handler = a.Handler()
 	return nil
@@ -149,6 +157,9 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 // their devices' own timers and are taken up at the next start.
 func (s *Service) Close() error {
 	s.stop()
+	if s.Archives != nil {
+		s.Archives.Stop()
+	}
 	if s.Engine != nil {
 		s.Engine.Stop()
 	}

@@ -171,4 +171,7 @@ type Attention struct {
 	Due     []Due          `json:"due"`     // on the schedule
 
 	Reserved []Reservation `json:"reserved"` // all in force
+
+	Archives []Archive  `json:"archives"` // that take no copies, are stale, or hold damaged ones
+	Uncopied []Standing `json:"uncopied"` // devices whose newest revision has no copy for a while
 }

@@ -25,12 +25,13 @@ import (
 	"oakenlatch/service"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/syslog"
 )
 
 const usage = `oaken-latchd: the Oaken Latch service
 
   oaken-latchd serve --data DIR [--listen ADDR] [--admin-password-file F]
-                     [--probe-programs DIR] [--watch=false]
+                     [--probe-programs DIR] [--watch=false] [--syslog RECEIVER]
         the service; its first start makes the account admin
   oaken-latchd demo  --data DIR [--listen ADDR]
         the same with the lab: four simulated devices of Tidewell Ferries
@@ -100,18 +101,24 @@ func serve(ctx context.Context, args []string, out, errOut io.Writer) error {
 	passwordFile := fs.String("admin-password-file", "", "file with the password of the account admin, for the first start")
 	programs := fs.String("probe-programs", "", "folder of the programs that may be run as probes; none may without it")
 	watch := fs.Bool("watch", true, "keep an idle session to each device, to notice one that goes and to read it without a new connection")
+	logTo := fs.String("syslog", "", "receiver of a line for each copy and each archive's failure (RFC 5424): udp://HOST:PORT, tcp://HOST:PORT or unix:///dev/log")
 	if err := parse(fs, args, errOut); err != nil {
 		return err
 	}
 	if *data == "" {
 		return &usageError{"serve needs --data DIR"}
 	}
+	tell, stop, err := sender(*logTo)
+	if err != nil {
+		return err
+	}
+	defer stop()
 	if *programs != "" {
 		if st, err := os.Stat(*programs); err != nil || !st.IsDir() {
 			return &usageError{fmt.Sprintf("--probe-programs %s: there is no such folder", *programs)}
 		}
 	}
-	s, err := service.Open(ctx, service.Options{Dir: *data, Console: console.Files(), Logger: logger(errOut), ProbePrograms: *programs, Unwatched: !*watch})
+	s, err := service.Open(ctx, service.Options{Dir: *data, Console: console.Files(), Logger: logger(errOut), ProbePrograms: *programs, Unwatched: !*watch, Syslog: tell})
 	if err != nil {
 		return err
 	}
@@ -124,6 +131,18 @@ func serve(ctx context.Context, args []string, out, errOut io.Writer) error {
 	}
 	_, _ = fmt.Fprintf(out, "oaken-latchd listens on http://%s\n", l.Addr())
 	return errors.Join(s.Serve(ctx, l), s.Close())
+}
+
+// sender gives what sends lines to a syslog receiver; nil for none.
+func sender(to string) (send func(int, string), stop func(), err error) {
+	if to == "" {
+		return nil, func() {}, nil
+	}
+	s, err := syslog.New(to)
+	if err != nil {
+		return nil, nil, &usageError{"--syslog: " + err.Error()}
+	}
+	return s.Send, s.Close, nil
 }
 
 // firstAccount makes the account admin where there is no account yet.

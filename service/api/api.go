@@ -19,6 +19,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"oakenlatch/service/access"
+	"oakenlatch/service/archive"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
@@ -44,9 +45,12 @@ type API struct {
 	History  *history.History
 	Desk     *desk.Desk
 	Engine   *engine.Engine
+	Archives *archive.Archives
 	Console  fs.FS
 	Logger   *slog.Logger
 	Stopping context.Context // ends event streams when the service stops
+
+	jobs jobs
 }
 
 // route is one operation of the API. In and Out are samples of its documents,

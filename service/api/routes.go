@@ -15,6 +15,7 @@ import (
 	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/fleet"
+	"oakenlatch/service/hostkey"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
@@ -22,7 +23,7 @@ import (
 
 // routes is the API, operation by operation.
 func (a *API) routes() []route {
-	return append(a.historyRoutes(), []route{
+	return append(append(a.historyRoutes(), a.archiveRoutes()...), []route{
 		{"POST", "/login", "Sign in; gives a token, and a cookie for the console", "", 200, wire.Login{}, wire.Session{}, nil, a.login},
 		{"POST", "/logout", "Sign out; the token is worthless afterwards", access.Viewer, 204, nil, nil, nil, a.logout},
 		{"GET", "/me", "Who one is", access.Viewer, 200, nil, wire.Session{}, nil, a.me},
@@ -225,7 +226,7 @@ func (a *API) addDevice(c *call) (any, error) {
 	return a.deviceDoc(c, d)
 }
 
-func hostKeyDoc(device string, k fleet.ShownKey) wire.HostKey {
+func hostKeyDoc(device string, k hostkey.Shown) wire.HostKey {
 	return wire.HostKey{Device: device, Type: k.Type, Fingerprint: k.Fingerprint, Accepted: k.Accepted}
 }
 
@@ -357,7 +358,7 @@ func (a *API) verify(c *call) (any, error) {
 
 // attention gathers what the console opens on.
 func (a *API) attention(c *call) (any, error) {
-	out := wire.Attention{Holding: []wire.Change{}, Unsaved: []wire.Device{}, Trouble: []wire.Device{}, Outside: []ledger.Entry{}, Drafts: []wire.Change{}, Due: []wire.Due{}}
+	out := wire.Attention{Holding: []wire.Change{}, Unsaved: []wire.Device{}, Trouble: []wire.Device{}, Outside: []ledger.Entry{}, Drafts: []wire.Change{}, Due: []wire.Due{}, Archives: []wire.Archive{}, Uncopied: []wire.Standing{}}
 	list, err := a.Desk.List(c.ctx, c.person)
 	if err != nil {
 		return nil, err
@@ -390,6 +391,9 @@ func (a *API) attention(c *call) (any, error) {
 		}
 	}
 	if out.Reserved, err = a.reservationDocs(c); err != nil {
+		return nil, err
+	}
+	if err := a.uncopied(c, &out); err != nil {
 		return nil, err
 	}
 	waiting, err := a.Store.Waiting(c.ctx)

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
@@ -30,6 +31,9 @@ type Desk struct {
 	// TryOut has a device validate a part without committing it; nil where that
 	// cannot be done.
 	TryOut func(ctx context.Context, device store.Device, running, result *tree.Node) (said string, err error)
+
+	// Copy reads a copy in an archive by its number; nil where there are none.
+	Copy func(ctx context.Context, id int64, s *schema.Schema) (*tree.Node, error)
 
 	// Held gives the change whose commit is under way on a device, 0 if none.
 	Held func(device int64) int64

@@ -22,7 +22,7 @@ import (
 // running, startup, candidate, rev:N, startup:N for one of startup's own line,
 // at:TIME for what ran then, snapshot:NAME or its number, change:N for what a
 // change makes of it, or made, and before:N for what was there before its
-// commit. The revision is set where it is one.
+// commit, archive:N for a copy. The revision is set where it is one.
 func (d *Desk) From(ctx context.Context, p access.Person, dev store.Device, from string) (history.Reading, error) {
 	kind, arg, _ := strings.Cut(from, ":")
 	n, nerr := strconv.ParseInt(arg, 10, 64)
@@ -41,6 +41,13 @@ func (d *Desk) From(ctx context.Context, p access.Person, dev store.Device, from
 		return d.ofSnapshot(ctx, dev, arg)
 	case kind == "before" && nerr == nil:
 		return d.committed(ctx, p, dev, n, true)
+	case kind == "archive" && nerr == nil && d.Copy != nil:
+		r := history.Reading{Device: dev}
+		var err error
+		if r.Schema, err = d.fleet.Schema(ctx, dev); err == nil {
+			r.Running, err = d.Copy(ctx, n, r.Schema)
+		}
+		return r, err
 	case kind == "change" && nerr == nil:
 		return d.resultOf(ctx, p, dev, n)
 	}
@@ -48,7 +55,7 @@ func (d *Desk) From(ctx context.Context, p access.Person, dev store.Device, from
 }
 
 // Places are the places that a configuration can be read from, for people.
-const Places = "running, startup, candidate, rev:N, startup:N, at:TIME, snapshot:NAME, before:N or change:N"
+const Places = "running, startup, candidate, rev:N, startup:N, at:TIME, snapshot:NAME, before:N, change:N or archive:N"
 
 // kept gives a configuration of a device that is in the records.
 func (d *Desk) kept(ctx context.Context, dev store.Device, rev store.Revision) (history.Reading, error) {

@@ -22,6 +22,7 @@ import (
 	"oakenlatch/netconf"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/hostkey"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 )
@@ -91,32 +92,57 @@ func (f *Fleet) Add(ctx context.Context, by string, n NewDevice) error {
 	if !deviceName.MatchString(n.Name) {
 		return refusal.New(refusal.Invalid, "use 1 to 63 letters, digits, dots, dashes or underscores", "%q is no name for a device", n.Name)
 	}
-	if host, port, err := net.SplitHostPort(n.Address); err != nil || host == "" || port == "" {
-		return refusal.New(refusal.Invalid, "write it as HOST:PORT, e.g. 192.0.2.11:830 or [2001:db8::11]:830", "%s: %q is no address", n.Name, n.Address)
+	d := store.Device{Name: n.Name, Site: n.Site, Role: n.Role, SeenAs: n.SeenAs, Added: f.log.Now(), AddedBy: by}
+	if err := f.wayIn(&d, n); err != nil {
+		return err
 	}
-	if n.Account == "" {
-		return refusal.New(refusal.Invalid, "", "%s: the account on the device is missing", n.Name)
-	}
-	d := store.Device{
-		Name: n.Name, Address: n.Address, Account: n.Account, Site: n.Site, Role: n.Role, SeenAs: n.SeenAs,
-		Added: f.log.Now(), AddedBy: by, Auth: "password",
-	}
-	secret := n.Password
-	if n.PrivateKey != "" {
-		d.Auth, secret = "key", n.PrivateKey
-		if _, err := ssh.ParsePrivateKey([]byte(secret)); err != nil {
-			return refusal.New(refusal.Invalid, "give one in OpenSSH or PEM form without a passphrase", "%s: the private key cannot be read: %v", n.Name, err)
-		}
-	}
-	if secret == "" {
-		return refusal.New(refusal.Invalid, "", "%s: a password or a private key is needed", n.Name)
-	}
-	d.Secret = f.sealer.Seal([]byte(secret), purpose(n.Name))
 	return f.log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.AddDevice(d); err != nil {
 			return fmt.Errorf("device %s: %w", n.Name, err)
 		}
 		return tx.Record(ledger.Entry{Actor: by, Action: "device.add", Device: n.Name, Note: n.Account + "@" + n.Address})
+	})
+}
+
+// wayIn sets how a device is reached, checked as far as can be without it.
+func (f *Fleet) wayIn(d *store.Device, n NewDevice) error {
+	if host, port, err := net.SplitHostPort(n.Address); err != nil || host == "" || port == "" {
+		return refusal.New(refusal.Invalid, "write it as HOST:PORT, e.g. 192.0.2.11:830 or [2001:db8::11]:830", "%s: %q is no address", d.Name, n.Address)
+	}
+	if n.Account == "" {
+		return refusal.New(refusal.Invalid, "", "%s: the account on the device is missing", d.Name)
+	}
+	secret := n.Password
+	d.Address, d.Account, d.Auth = n.Address, n.Account, "password"
+	if n.PrivateKey != "" {
+		d.Auth, secret = "key", n.PrivateKey
+		if _, err := ssh.ParsePrivateKey([]byte(secret)); err != nil {
+			return refusal.New(refusal.Invalid, "give one in OpenSSH or PEM form without a passphrase", "%s: the private key cannot be read: %v", d.Name, err)
+		}
+	}
+	if secret == "" {
+		return refusal.New(refusal.Invalid, "", "%s: a password or a private key is needed", d.Name)
+	}
+	d.Secret = f.sealer.Seal([]byte(secret), purpose(d.Name))
+	return nil
+}
+
+// Replace puts another box in a device's place: it is reached as told here,
+// its host key is to be accepted anew, and the device's history goes on.
+func (f *Fleet) Replace(ctx context.Context, by string, d store.Device, n NewDevice) error {
+	was := d.Account + "@" + d.Address
+	if err := f.wayIn(&d, n); err != nil {
+		return err
+	}
+	note := "what the old box was is not known"
+	if d.Model+d.Serial != "" {
+		note = "the old box was " + strings.TrimSpace(d.Model+" "+d.Serial)
+	}
+	return f.log.Write(ctx, func(tx *audit.Tx) error { // the session that stands to the old one ends by itself
+		if err := tx.Replace(d); err != nil {
+			return err
+		}
+		return tx.Record(ledger.Entry{Actor: by, Action: "device.replace", Device: d.Name, Before: was, After: d.Account + "@" + d.Address, Note: note})
 	})
 }
 
@@ -247,11 +273,11 @@ func (f *Fleet) dialOne(ctx context.Context, d store.Device, sign time.Duration)
 		}
 		auth = []ssh.AuthMethod{ssh.PublicKeys(signer)}
 	}
-	check := &hostKeyCheck{accepted: d.HostKey}
+	check := &hostkey.Check{Accepted: d.HostKey}
 	c, err := netconf.Dial(ctx, d.Address, netconf.DialOptions{
 		Client: ssh.ClientConfig{
 			User: d.Account, Auth: auth,
-			HostKeyCallback: check.callback, HostKeyAlgorithms: check.algorithms(),
+			HostKeyCallback: check.Callback, HostKeyAlgorithms: check.Algorithms(),
 		},
 		Timeout: dialTimeout, Keepalive: sign, NETCONF: netconf.ClientOptions{Traffic: &f.Traffic},
 	})
@@ -267,13 +293,13 @@ func (f *Fleet) dialOne(ctx context.Context, d store.Device, sign time.Duration)
 }
 
 // explain tells a failed dial in words.
-func (f *Fleet) explain(d store.Device, check *hostKeyCheck, err error) error {
+func (f *Fleet) explain(d store.Device, check *hostkey.Check, err error) error {
 	e := &Error{Device: d.Name, Address: d.Address, Kind: Unreachable, Err: err}
 	var netErr net.Error
 	switch {
-	case check.other != "":
+	case check.Other != "":
 		e.Kind = HostKey
-		e.Msg = fmt.Sprintf("its host key is not the one that was accepted: accepted %s, shown now %s", fingerprint(d.HostKey), check.other)
+		e.Msg = fmt.Sprintf("its host key is not the one that was accepted: accepted %s, shown now %s", hostkey.Fingerprint(d.HostKey), check.Other)
 		e.Next = "nothing was sent; if the device was replaced or reset, check the new key at its console and accept it with: latch device trust " + d.Name
 	case strings.Contains(err.Error(), "unable to authenticate"):
 		e.Kind = BadLogin

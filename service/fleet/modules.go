@@ -153,6 +153,16 @@ func unlearnt(d store.Device) *Error {
 		"accept its host key and read it first: latch device trust " + d.Name, nil}
 }
 
+// Compiled gives the schema of a module set that is at hand.
+func (f *Fleet) Compiled(digest string, set ModuleSet) *schema.Schema {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.schemas[digest] == nil {
+		f.schemas[digest] = set.Compile()
+	}
+	return f.schemas[digest]
+}
+
 // Modules gives the modules that a device handed out.
 func (f *Fleet) Modules(ctx context.Context, d store.Device) (ModuleSet, error) {
 	if d.ModuleSet == "" {

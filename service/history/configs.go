@@ -143,6 +143,17 @@ func (h *History) Configuration(ctx context.Context, digest string, otherwise *s
 	return s, n, err
 }
 
+// ModulesOf gives the module set that a kept configuration is read by.
+func (h *History) ModulesOf(ctx context.Context, digest string, d store.Device) (string, error) {
+	rec := h.store.Configs(ctx)
+	p, err := rec.Place(digest)
+	if err != nil || p.Run == 0 {
+		return d.ModuleSet, err
+	}
+	run, err := rec.Run(p.Run)
+	return run.Modules, err
+}
+
 func (h *History) tree(ctx context.Context, rec store.Configs, s *schema.Schema, digest string) (*tree.Node, error) {
 	// A kept configuration is named by its content.
 	return h.fleet.Recent.Tree(s, digest, func() (*tree.Node, int, error) {

@@ -104,6 +104,20 @@ func (tx *Tx) DeviceByID(id int64) (Device, error) {
 	return one(tx.row("SELECT "+deviceColumns+" FROM devices WHERE id = ?", id), scanDevice)
 }
 
+// DeviceNamed gives a device by name, as this transaction sees it.
+func (tx *Tx) DeviceNamed(name string) (Device, error) {
+	return one(tx.row("SELECT "+deviceColumns+" FROM devices WHERE name = ?", name), scanDevice)
+}
+
+// AddModules keeps a module set, and gives it to a device that has none.
+func (tx *Tx) AddModules(device int64, digest string, sources []byte) error {
+	if _, err := tx.exec("INSERT INTO module_sets (digest, sources) VALUES (?, ?) ON CONFLICT DO NOTHING", digest, tx.s.compress(sources)); err != nil {
+		return err
+	}
+	_, err := tx.exec("UPDATE devices SET module_set = ? WHERE id = ? AND module_set IS NULL", digest, device)
+	return err
+}
+
 // Devices lists all devices by name.
 func (s *Store) Devices(ctx context.Context) ([]Device, error) {
 	rows, err := s.rows(ctx, "SELECT "+deviceColumns+" FROM devices ORDER BY name")

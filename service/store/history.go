@@ -14,12 +14,13 @@ type Revision struct {
 	Source string // first, change, outside, replaced, rebuilt
 	Change int64  // the change that made it, 0 if none
 	Actor  string // who made it so, "" where that is not known
+	Note   string // what an archive told of it
 }
 
 func scanRevision(r scanner) (Revision, error) {
 	var v Revision
 	var at string
-	err := r.Scan(&v.Device, &v.Number, &v.Digest, &at, &v.Source, &v.Change, &v.Actor)
+	err := r.Scan(&v.Device, &v.Number, &v.Digest, &at, &v.Source, &v.Change, &v.Actor, &v.Note)
 	if err == nil {
 		v.At, err = parseTime(at)
 	}
@@ -27,7 +28,7 @@ func scanRevision(r scanner) (Revision, error) {
 }
 
 // A cause that the column source does not allow stands in its own.
-const revisionColumns = "device, number, digest, at, iif(cause <> '', cause, source), coalesce(change, 0), actor"
+const revisionColumns = "device, number, digest, at, iif(cause <> '', cause, source), coalesce(change, 0), actor, note"
 
 // AddRevision gives a configuration the device's next number.
 func (tx *Tx) AddRevision(r Revision) (Revision, error) {
@@ -36,10 +37,18 @@ func (tx *Tx) AddRevision(r Revision) (Revision, error) {
 	if source == "replaced" || source == "rebuilt" {
 		source, cause = "outside", r.Source
 	}
-	err := tx.row(`INSERT INTO revisions (device, number, digest, at, source, cause, change, actor)
-		VALUES (?1, (SELECT coalesce(max(number), 0) + 1 FROM revisions WHERE device = ?1), ?2, ?3, ?4, ?5, ?6, ?7) RETURNING number`,
-		r.Device, r.Digest, timeText(r.At), source, cause, change, r.Actor).Scan(&r.Number)
+	err := tx.row(`INSERT INTO revisions (device, number, digest, at, source, cause, change, actor, note)
+		VALUES (?1, (SELECT coalesce(max(number), 0) + 1 FROM revisions WHERE device = ?1), ?2, ?3, ?4, ?5, ?6, ?7, ?8) RETURNING number`,
+		r.Device, r.Digest, timeText(r.At), source, cause, change, r.Actor, r.Note).Scan(&r.Number)
 	return r, err
+}
+
+// RebuildRevision keeps a revision under the number that an archive has it
+// under.
+func (tx *Tx) RebuildRevision(r Revision) error {
+	_, err := tx.exec("INSERT INTO revisions (device, number, digest, at, source, cause, actor, note) VALUES (?, ?, ?, ?, 'outside', 'rebuilt', ?, ?)",
+		r.Device, r.Number, r.Digest, timeText(r.At), r.Actor, r.Note)
+	return err
 }
 
 // LastRevision gives a device's newest revision, as this transaction sees it.
@@ -55,6 +64,12 @@ func (s *Store) LastRevision(ctx context.Context, device int64) (Revision, error
 // Revision gives a device's revision by number.
 func (s *Store) Revision(ctx context.Context, device, number int64) (Revision, error) {
 	return one(s.row(ctx, "SELECT "+revisionColumns+" FROM revisions WHERE device = ? AND number = ?", device, number), scanRevision)
+}
+
+// RevisionNumbered gives a device's revision by number, as this transaction sees
+// it.
+func (tx *Tx) RevisionNumbered(device, number int64) (Revision, error) {
+	return one(tx.row("SELECT "+revisionColumns+" FROM revisions WHERE device = ? AND number = ?", device, number), scanRevision)
 }
 
 // Revisions lists a device's revisions, newest first.
@@ -86,7 +101,7 @@ func (tx *Tx) RevisionOfDigest(device int64, digest string) (Revision, error) {
 }
 
 // Startup has revisions of its own: Source is first, saved (by us) or outside.
-const startupColumns = "device, number, digest, at, source, coalesce(change, 0), actor"
+const startupColumns = "device, number, digest, at, source, coalesce(change, 0), actor, ''"
 
 // AddStartup gives a configuration the next number of a device's startup.
 func (tx *Tx) AddStartup(r Revision) (Revision, error) {

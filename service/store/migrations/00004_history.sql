@@ -78,3 +78,47 @@ CREATE INDEX revisions_change ON revisions (change) WHERE change IS NOT NULL;
 ALTER TABLE devices ADD COLUMN model TEXT NOT NULL DEFAULT '';
 ALTER TABLE devices ADD COLUMN serial TEXT NOT NULL DEFAULT '';
 ALTER TABLE devices ADD COLUMN replaced INTEGER NOT NULL DEFAULT 0;
+
+-- Words with a revision: what an archive told of it.
+ALTER TABLE revisions ADD COLUMN note TEXT NOT NULL DEFAULT '';
+
+-- Where copies go, in the order in which they are tried.
+CREATE TABLE archives (
+  id           INTEGER PRIMARY KEY AUTOINCREMENT,
+  name         TEXT NOT NULL UNIQUE,
+  kind         TEXT NOT NULL CHECK (kind IN ('folder', 'sftp', 'git')),
+  place        TEXT NOT NULL, -- a folder, HOST:PORT/FOLDER, or what git takes
+  account      TEXT NOT NULL DEFAULT '',
+  auth         TEXT NOT NULL DEFAULT '' CHECK (auth IN ('', 'password', 'key')),
+  secret       BLOB,
+  host_key     TEXT NOT NULL DEFAULT '',
+  position     INTEGER NOT NULL,
+  after_change INTEGER NOT NULL DEFAULT 1,
+  every        INTEGER NOT NULL DEFAULT 0, -- seconds; 0: never by itself
+  keep_last    INTEGER NOT NULL DEFAULT 0, -- copies a device; 0: all
+  keep_days    INTEGER NOT NULL DEFAULT 0, -- those younger are kept beyond that
+  added_at     TEXT NOT NULL,
+  added_by     TEXT NOT NULL,
+  retired_at   TEXT NOT NULL DEFAULT '',
+  copied_at    TEXT NOT NULL DEFAULT '', -- it was brought up to date last
+  trouble      TEXT NOT NULL DEFAULT '',
+  trouble_at   TEXT NOT NULL DEFAULT ''
+) STRICT;
+
+-- A copy counts once it was read back.
+CREATE TABLE copies (
+  id       INTEGER PRIMARY KEY AUTOINCREMENT,
+  archive  INTEGER NOT NULL REFERENCES archives (id),
+  device   INTEGER NOT NULL REFERENCES devices (id),
+  revision INTEGER NOT NULL,
+  name     TEXT NOT NULL, -- what it is called there
+  bytes    INTEGER NOT NULL,
+  sha256   TEXT NOT NULL,
+  at       TEXT NOT NULL,
+  why      TEXT NOT NULL, -- change, interval or hand
+  read_at  TEXT NOT NULL, -- it was read back and found whole last
+  trouble  TEXT NOT NULL DEFAULT '', -- what was wrong when it was read
+  gone_at  TEXT NOT NULL DEFAULT ''  -- it was dropped by the rules of retention
+) STRICT;
+CREATE INDEX copies_device ON copies (device, archive, revision);
+CREATE INDEX copies_archive ON copies (archive);

@@ -1,0 +1,378 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"oakenlatch/service/access"
+	"oakenlatch/service/archive"
+	"oakenlatch/service/fleet"
+	"oakenlatch/service/refusal"
+	"oakenlatch/service/store"
+	"oakenlatch/wire"
+)
+
+// archiveRoutes are those about copies off the machine.
+func (a *API) archiveRoutes() []route {
+	return []route{
+		{"GET", "/archives", "Where copies go, in the order in which archives are tried", access.Viewer, 200, nil, []wire.Archive{}, nil, a.archives},
+		{"POST", "/archives", "Add an archive", access.Admin, 201, wire.NewArchive{}, wire.Archive{}, nil, a.addArchive},
+		{"PATCH", "/archives/:name", "Change how an archive is used, or retire it", access.Admin, 200, wire.ArchiveSettings{}, wire.Archive{}, nil, a.setArchive},
+		{"GET", "/archives/:name/host-key", "The host key the archive's server shows now", access.Admin, 200, nil, wire.HostKey{}, nil, a.archiveKey},
+		{"POST", "/archives/:name/trust", "Accept the host key of the archive's server", access.Admin, 200, wire.Trust{}, wire.HostKey{}, nil, a.trustArchive},
+		{"POST", "/archives/:name/verify", "Read every copy back and compare it; a job", access.Operator, 202, nil, wire.Job{}, nil, a.verifyArchive},
+		{"POST", "/archives/:name/rebuild", "Make devices and revisions again from nothing but the archive; a job", access.Admin, 202, nil, wire.Job{}, nil, a.rebuild},
+		{"GET", "/copies", "The copies there are, of an archive, of a device", access.Viewer, 200, nil, []wire.Copy{}, []string{"archive", "device"}, a.copies},
+		{"POST", "/copies", "Copy now; a job", access.Operator, 202, wire.NewCopy{}, wire.Job{}, nil, a.copyNow},
+		{"GET", "/copies/:id", "A copy as the archive has it, compared with the digest it was written with", access.Viewer, 200, nil, wire.CopyText{}, nil, a.readCopy},
+		{"POST", "/devices/:name/replace", "Put another box in the device's place; its history goes on, its host key is to be accepted anew", access.Admin, 200, wire.NewDevice{}, wire.Device{}, nil, a.replace},
+		{"GET", "/standing", "How what is saved stands: changed, saved to startup, copied", access.Viewer, 200, nil, []wire.Standing{}, nil, a.standing},
+		{"GET", "/jobs/:id", "How long work stands; wait is for how many seconds to wait for its end", access.Viewer, 200, nil, wire.Job{}, []string{"wait"}, a.job},
+		{"DELETE", "/jobs/:id", "Stop long work", access.Viewer, 204, nil, nil, nil, a.stopJob},
+	}
+}
+
+func (a *API) archiveDoc(c *call, at store.Archive, devices []store.Device) (wire.Archive, error) {
+	copies, err := a.Store.Copies(c.ctx, at.ID, 0)
+	out := wire.Archive{
+		Name: at.Name, Kind: at.Kind, Place: at.Place, Account: at.Account, Trusted: at.HostKey != "" || at.Kind == "folder" || at.Kind == "git" && at.Auth == "", Position: at.Position,
+		AfterChange: at.AfterChange, EverySeconds: int64(at.Every / time.Second), KeepLast: at.KeepLast, KeepDays: at.KeepDays,
+		Copies: len(copies), Copied: at.Copied, Trouble: at.Trouble, TroubleAt: at.TroubleAt, Caveat: archive.Caveat(at, devices),
+	}
+	for _, k := range copies {
+		if k.Trouble != "" {
+			out.Damaged++
+		}
+	}
+	out.Stale = at.Every > 0 && a.Log.Now().Sub(latest(at.Copied, at.Added)) > at.Every+at.Every/4+2*time.Minute
+	return out, err
+}
+
+func latest(x, y time.Time) time.Time {
+	if x.After(y) {
+		return x
+	}
+	return y
+}
+
+func (a *API) archiveDocs(c *call) ([]wire.Archive, error) {
+	list, err := a.Store.Archives(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	devices, err := a.Store.Devices(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]wire.Archive, 0, len(list))
+	for _, at := range list {
+		doc, err := a.archiveDoc(c, at, devices)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, doc)
+	}
+	return out, nil
+}
+
+func (a *API) archives(c *call) (any, error) { return a.archiveDocs(c) }
+
+func (a *API) oneArchive(c *call, name string) (any, error) {
+	at, err := a.Store.Archive(c.ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	devices, err := a.Store.Devices(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	return a.archiveDoc(c, at, devices)
+}
+
+func (a *API) addArchive(c *call) (any, error) {
+	var in wire.NewArchive
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	err := a.Archives.Add(c.ctx, c.person.Name, archive.NewArchive{
+		Name: in.Name, Kind: in.Kind, Place: in.Place, Account: in.Account, Password: in.Password, PrivateKey: in.PrivateKey,
+		AfterChange: in.AfterChange, Every: time.Duration(in.EverySeconds) * time.Second, KeepLast: in.KeepLast, KeepDays: in.KeepDays,
+	})
+	if err != nil {
+		return nil, err
+	}
+	return a.oneArchive(c, in.Name)
+}
+
+func (a *API) archiveParam(c *call) (store.Archive, error) {
+	return a.Archives.Find(c.ctx, c.Param("name"))
+}
+
+func (a *API) setArchive(c *call) (any, error) {
+	at, err := a.archiveParam(c)
+	if err != nil {
+		return nil, err
+	}
+	var in wire.ArchiveSettings
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	var what []string
+	set := func(name string, given bool, value any) {
+		if given {
+			what = append(what, fmt.Sprintf("%s %v", name, value))
+		}
+	}
+	if in.Position != nil {
+		at.Position = *in.Position
+	}
+	if in.AfterChange != nil {
+		at.AfterChange = *in.AfterChange
+	}
+	if in.EverySeconds != nil {
+		at.Every = time.Duration(*in.EverySeconds) * time.Second
+	}
+	if in.KeepLast != nil {
+		at.KeepLast = *in.KeepLast
+	}
+	if in.KeepDays != nil {
+		at.KeepDays = *in.KeepDays
+	}
+	if in.Retired != nil && *in.Retired {
+		at.Retired = a.Log.Now()
+	}
+	set("position", in.Position != nil, at.Position)
+	set("after change", in.AfterChange != nil, at.AfterChange)
+	set("every", in.EverySeconds != nil, at.Every)
+	set("keep last", in.KeepLast != nil, at.KeepLast)
+	set("keep days", in.KeepDays != nil, at.KeepDays)
+	set("retired", in.Retired != nil, !at.Retired.IsZero())
+	if err := a.Archives.Set(c.ctx, c.person.Name, at, strings.Join(what, ", ")); err != nil {
+		return nil, err
+	}
+	return a.oneArchive(c, at.Name)
+}
+
+func (a *API) archiveKey(c *call) (any, error) {
+	at, err := a.archiveParam(c)
+	if err != nil {
+		return nil, err
+	}
+	k, err := a.Archives.HostKey(c.ctx, at)
+	return hostKeyDoc(at.Name, k), err
+}
+
+func (a *API) trustArchive(c *call) (any, error) {
+	at, err := a.archiveParam(c)
+	if err != nil {
+		return nil, err
+	}
+	var in wire.Trust
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	k, err := a.Archives.Trust(c.ctx, c.person.Name, at, in.Fingerprint)
+	return hostKeyDoc(at.Name, k), err
+}
+
+func (a *API) verifyArchive(c *call) (any, error) {
+	at, err := a.archiveParam(c)
+	if err != nil {
+		return nil, err
+	}
+	by := c.person.Name
+	return a.startJob(c, "archive verify", func(ctx context.Context, progress func(int, int, string)) (any, error) {
+		v, err := a.Archives.Verify(ctx, by, at, progress)
+		return wire.VerifiedArchive{Archive: v.Archive, Copies: v.Copies, Whole: v.Whole, Wrong: append([]string{}, v.Wrong...)}, err
+	})
+}
+
+func (a *API) rebuild(c *call) (any, error) {
+	at, err := a.archiveParam(c)
+	if err != nil {
+		return nil, err
+	}
+	by := c.person.Name
+	return a.startJob(c, "archive rebuild", func(ctx context.Context, progress func(int, int, string)) (any, error) {
+		r, err := a.Archives.Rebuild(ctx, by, at, progress)
+		return wire.Rebuilt{Devices: append([]string{}, r.Devices...), Revisions: r.Revisions, Skipped: append([]string{}, r.Skipped...)}, err
+	})
+}
+
+func copyDoc(k store.Copy, archive, device string) wire.Copy {
+	return wire.Copy{ID: k.ID, Archive: archive, Device: device, Revision: k.Revision, Name: k.Name, Bytes: k.Bytes, SHA256: k.SHA256, At: k.At, Why: k.Why, Read: k.Read, Trouble: k.Trouble}
+}
+
+// names gives the names of all devices and archives by their ids.
+func (a *API) names(ctx context.Context) (devices, archives map[int64]string, err error) {
+	devices, archives = map[int64]string{}, map[int64]string{}
+	list, err := a.Store.Devices(ctx)
+	for _, d := range list {
+		devices[d.ID] = d.Name
+	}
+	if err != nil {
+		return devices, archives, err
+	}
+	places, err := a.Store.Archives(ctx)
+	for _, at := range places {
+		archives[at.ID] = at.Name
+	}
+	return devices, archives, err
+}
+
+func (a *API) copies(c *call) (any, error) {
+	var archiveID, deviceID int64
+	if name := c.QueryParam("archive"); name != "" {
+		at, err := a.Archives.Find(c.ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		archiveID = at.ID
+	}
+	if name := c.QueryParam("device"); name != "" {
+		d, err := a.Store.Device(c.ctx, name)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil, noDevice(name)
+		}
+		if err != nil {
+			return nil, err
+		}
+		deviceID = d.ID
+	}
+	list, err := a.Store.Copies(c.ctx, archiveID, deviceID)
+	if err != nil {
+		return nil, err
+	}
+	devices, archives, err := a.names(c.ctx)
+	out := make([]wire.Copy, 0, len(list))
+	for _, k := range list {
+		if archives[k.Archive] != "" {
+			out = append(out, copyDoc(k, archives[k.Archive], devices[k.Device]))
+		}
+	}
+	return out, err
+}
+
+func (a *API) copyNow(c *call) (any, error) {
+	var in wire.NewCopy
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	devices, err := a.some(c, in.Devices, "", len(in.Devices) == 0)
+	if err != nil {
+		return nil, err
+	}
+	if in.Archive != "" {
+		if _, err := a.Archives.Find(c.ctx, in.Archive); err != nil {
+			return nil, err
+		}
+	}
+	by := c.person.Name
+	return a.startJob(c, "copy", func(ctx context.Context, progress func(int, int, string)) (any, error) {
+		k, err := a.Archives.Copy(ctx, by, "hand", in.Archive, devices, progress)
+		return wire.Copied{Archive: k.Archive, Copies: k.Copies, Gone: k.Gone, Failed: k.Failed}, err
+	})
+}
+
+func (a *API) readCopy(c *call) (any, error) {
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err != nil {
+		return nil, refusal.New(refusal.Invalid, "", "%q is not the number of a copy", c.Param("id"))
+	}
+	k, text, err := a.Archives.Read(c.ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	devices, archives, err := a.names(c.ctx)
+	return wire.CopyText{Copy: copyDoc(k, archives[k.Archive], devices[k.Device]), Text: string(text)}, err
+}
+
+func (a *API) standing(c *call) (any, error) { return a.standingDocs(c) }
+
+func (a *API) standingDocs(c *call) ([]wire.Standing, error) {
+	devices, err := a.Store.Devices(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	revs, err := a.Store.LastRevisions(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	copies, err := a.Store.LastCopies(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	_, archives, err := a.names(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]wire.Standing, 0, len(devices))
+	for _, d := range devices {
+		rev, k := revs[d.ID], copies[d.ID]
+		s := wire.Standing{Device: d.Name, Site: d.Site, Revision: rev.Number, Changed: rev.At, Unsaved: d.Unsaved, Copied: k.At, Copy: k.Revision, Archive: archives[k.Archive], Behind: []string{}}
+		startup, err := a.Store.LastStartup(c.ctx, d.ID)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+		s.Saved = startup.At
+		if d.Unsaved {
+			s.Behind = append(s.Behind, "startup")
+		}
+		if rev.Number > 0 && k.Revision < rev.Number && len(archives) > 0 {
+			s.Behind = append(s.Behind, "copy")
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+// replace puts another box in a device's place.
+func (a *API) replace(c *call) (any, error) {
+	d, err := a.deviceParam(c)
+	if err != nil {
+		return nil, err
+	}
+	var in wire.NewDevice
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	if n := a.Engine.Holder(d.ID); n != 0 {
+		return nil, refusal.New(refusal.Conflict, fmt.Sprintf("wait until change %d is decided", n), "%s cannot be replaced: the commit of change %d is under way on it", d.Name, n)
+	}
+	if in.Name != "" && in.Name != d.Name {
+		return nil, refusal.New(refusal.Invalid, "leave the name out", "the box that takes the place of %s is not called %s", d.Name, in.Name)
+	}
+	if err := a.Fleet.Replace(c.ctx, c.person.Name, d, fleet.NewDevice{Address: in.Address, Account: in.Account, Password: in.Password, PrivateKey: in.PrivateKey}); err != nil {
+		return nil, err
+	}
+	return a.redevice(c, d)
+}
+
+// aWhile is how long a device's newest revision may be without a copy before
+// that needs a decision.
+const aWhile = 10 * time.Minute
+
+// uncopied tells of archives that do not do their work, and what lies uncopied.
+func (a *API) uncopied(c *call, out *wire.Attention) error {
+	archives, err := a.archiveDocs(c)
+	if err != nil {
+		return err
+	}
+	for _, at := range archives {
+		if at.Trouble != "" || at.Stale || at.Damaged > 0 || !at.Trusted {
+			out.Archives = append(out.Archives, at)
+		}
+	}
+	list, err := a.standingDocs(c)
+	for _, s := range list {
+		if slices.Contains(s.Behind, "copy") && a.Log.Now().Sub(s.Changed) > aWhile {
+			out.Uncopied = append(out.Uncopied, s)
+		}
+	}
+	return err
+}

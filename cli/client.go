@@ -72,12 +72,6 @@ func (a *app) call(method, path string, in, out any) error {
 // callIf is call for what rests on a part as it was seen: it is refused if the
 // part has another tag by now. "" does not matter.
 func (a *app) callIf(tag, method, path string, in, out any) error {
-	if a.server == "" {
-		return wrongUse("no server is set; sign in with: latch login --server URL --user NAME --password-file F")
-	}
-	if u, err := url.Parse(a.server); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		return wrongUse("server %q is no address; write it like http://127.0.0.1:8640", a.server)
-	}
 	var body io.Reader
 	if in != nil {
 		b, err := json.Marshal(in)
@@ -86,9 +80,9 @@ func (a *app) callIf(tag, method, path string, in, out any) error {
 		}
 		body = bytes.NewReader(b)
 	}
-	req, err := http.NewRequestWithContext(a.ctx, method, a.server+"/api/v1"+path, body)
+	req, err := a.request(method, path, body)
 	if err != nil {
-		return wrongUse("%v", err)
+		return err
 	}
 	if in != nil {
 		req.Header.Set("Content-Type", "application/json")
@@ -96,21 +90,11 @@ func (a *app) callIf(tag, method, path string, in, out any) error {
 	if tag != "" {
 		req.Header.Set("If-Match", `"`+tag+`"`)
 	}
-	if a.token != "" {
-		req.Header.Set("Authorization", "Bearer "+a.token)
-	}
-	res, err := http.DefaultClient.Do(req)
+	res, err := a.send(req)
 	if err != nil {
-		var ue *url.Error
-		if errors.As(err, &ue) {
-			err = ue.Err
-		}
-		return &exit{Unreachable, fmt.Errorf("the service at %s cannot be reached: %w; check that it runs and that --server is right", a.server, err)}
+		return err
 	}
 	defer func() { _ = res.Body.Close() }()
-	if res.StatusCode >= 400 {
-		return problemFrom(res)
-	}
 	if out == nil || res.StatusCode == http.StatusNoContent {
 		return nil
 	}
@@ -118,6 +102,42 @@ func (a *app) callIf(tag, method, path string, in, out any) error {
 		return &exit{Unreachable, fmt.Errorf("the answer of %s cannot be read: %w", a.server, err)}
 	}
 	return nil
+}
+
+// request makes a request to the service, signed in.
+func (a *app) request(method, path string, body io.Reader) (*http.Request, error) {
+	if a.server == "" {
+		return nil, wrongUse("no server is set; sign in with: latch login --server URL --user NAME --password-file F")
+	}
+	if u, err := url.Parse(a.server); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return nil, wrongUse("server %q is no address; write it like http://127.0.0.1:8640", a.server)
+	}
+	req, err := http.NewRequestWithContext(a.ctx, method, a.server+"/api/v1"+path, body)
+	if err != nil {
+		return nil, wrongUse("%v", err)
+	}
+	if a.token != "" {
+		req.Header.Set("Authorization", "Bearer "+a.token)
+	}
+	return req, nil
+}
+
+// send sends a request; an answer that says no is the error. The body of any
+// other is the caller's to close.
+func (a *app) send(req *http.Request) (*http.Response, error) {
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		var ue *url.Error
+		if errors.As(err, &ue) {
+			err = ue.Err
+		}
+		return nil, &exit{Unreachable, fmt.Errorf("the service at %s cannot be reached: %w; check that it runs and that --server is right", a.server, err)}
+	}
+	if res.StatusCode >= 400 {
+		defer func() { _ = res.Body.Close() }()
+		return nil, problemFrom(res)
+	}
+	return res, nil
 }
 
 func problemFrom(res *http.Response) error {

@@ -60,6 +60,9 @@ func deviceShow(a *app, _ *flag.FlagSet) func([]string) error {
 			if d.Trouble != "" {
 				a.printf("  trouble   %s\n", d.Trouble)
 			}
+			if d.Model+d.Serial != "" {
+				a.printf("  box       %s, serial number %s\n", d.Model, d.Serial)
+			}
 			a.printf("  seen      %s\n  config    revision %d\n", when(d.Seen), d.Revision)
 			a.printf("  guard     %s\n", guardText(d.Guard))
 			a.printf("  startup   %s\n", saveText(d))

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"flag"
 	"fmt"
 	"net/url"
@@ -45,7 +46,7 @@ func revisionCause(r wire.Revision) string {
 	case "replaced":
 		return "another box was put in its place"
 	case "rebuilt":
-		return "rebuilt from an archive"
+		return strings.TrimSuffix("rebuilt from an archive: "+r.Note, ": ")
 	}
 	return "first read"
 }
@@ -201,7 +202,7 @@ func blameLines(a *app, fs *flag.FlagSet) func([]string) error {
 
 // blameText is the column beside a line: revision, when, who, change, ticket.
 func blameText(r wire.Revision) string {
-	who := r.Author
+	who := cmp.Or(r.Author, r.Actor)
 	if who == "" {
 		who = map[string]string{"outside": "outside", "first": "first read", "replaced": "new box", "rebuilt": "archive"}[r.Source]
 	}
@@ -211,6 +212,9 @@ func blameText(r wire.Revision) string {
 	}
 	if r.Ticket != "" {
 		text += " " + r.Ticket
+	}
+	if r.Note != "" {
+		text += "  " + r.Note
 	}
 	return clipTo(text, blameWidth)
 }
@@ -295,8 +299,10 @@ func moved(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		err := a.show(f, func() {
 			var rows [][]string
+			unknown := 0
 			for _, d := range f.Devices {
 				if d.Trouble != "" {
+					unknown++
 					rows = append(rows, []string{d.Device, d.Site, "?", "?", "?", "?", d.Trouble})
 					continue
 				}
@@ -310,9 +316,16 @@ func moved(a *app, fs *flag.FlagSet) func([]string) error {
 				rows = append(rows, []string{d.Device, d.Site, fmt.Sprint(d.Added), fmt.Sprint(d.Removed), fmt.Sprint(d.Changed), fmt.Sprint(d.Moved), strings.Join(why, ", ") + "; first " + d.First})
 			}
 			a.table([]string{"DEVICE", "SITE", "ADDED", "REMOVED", "CHANGED", "MOVED", "BY"}, rows)
-			a.printf("From %s to %s: %s, %d the same.\n", f.From, f.To, count(len(f.Devices), "device differs", "devices differ"), f.Same)
-			if len(f.Devices) > 0 && len(f.Devices[0].Open) == 2 {
-				a.printf("Open one: latch compare %s %s\n", quoted(f.Devices[0].Open[0]), quoted(f.Devices[0].Open[1]))
+			sum := count(len(f.Devices)-unknown, "device differs", "devices differ")
+			if unknown > 0 {
+				sum += fmt.Sprintf(", %d cannot be compared", unknown)
+			}
+			a.printf("From %s to %s: %s, %d the same.\n", f.From, f.To, sum, f.Same)
+			for _, d := range f.Devices {
+				if d.Trouble == "" {
+					a.printf("Open one: latch compare %s %s\n", quoted(d.Open[0]), quoted(d.Open[1]))
+					break
+				}
 			}
 		})
 		if err == nil && len(f.Devices) > 0 {

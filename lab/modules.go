@@ -28,7 +28,7 @@ var sets sync.Map // names joined -> *moduleSet
 // common are the modules of every device.
 var common = []string{
 	"ietf-yang-types", "ietf-inet-types", "iana-if-type", "ietf-interfaces", "ietf-ip", "ietf-system",
-	"ietf-routing", "ietf-ipv4-unicast-routing", "ietf-ipv6-unicast-routing", "ietf-netconf-monitoring",
+	"ietf-routing", "ietf-ipv4-unicast-routing", "ietf-ipv6-unicast-routing", "ietf-netconf-monitoring", "ietf-hardware",
 }
 
 // modules compiles a set once; devices of one kind share it.

@@ -1,6 +1,9 @@
 package lab
 
 import (
+	"cmp"
+	"fmt"
+	"hash/crc32"
 	"net"
 	"strconv"
 	"strings"
@@ -51,6 +54,7 @@ func (d *Device) writeState(w *markup.Writer) {
 	w.Leaf(sys("boot-datetime"), d.booted.Format(time.RFC3339))
 	w.End()
 	w.End()
+	d.writeBox(w)
 	w.Start(ncm("netconf-state"))
 	d.writeLocks(w)
 	w.Start(ncm("schemas"))
@@ -78,6 +82,27 @@ func (d *Device) writeState(w *markup.Writer) {
 		w.Leaf(ncm("login-time"), s.Started.Add(d.Spec.ClockAhead).Format(time.RFC3339))
 		w.End()
 	}
+	w.End()
+	w.End()
+}
+
+// writeBox tells what the box is (RFC 8348 section 3).
+func (d *Device) writeBox(w *markup.Writer) {
+	model, serial := d.Spec.Model, d.Spec.Serial
+	if model == "" {
+		model = "Lab box, kind " + string(cmp.Or(d.Spec.Kind, Full))
+	}
+	if serial == "" {
+		serial = fmt.Sprintf("OL-%08X", crc32.ChecksumIEEE([]byte(d.Spec.Name)))
+	}
+	const ns = "urn:ietf:params:xml:ns:yang:ietf-hardware"
+	hw := func(local string) markup.Name { return markup.Name{Space: ns, Local: local} }
+	w.Start(hw("hardware"))
+	w.Start(hw("component"))
+	w.Leaf(hw("name"), "box")
+	w.Leaf(hw("class"), "hw:chassis", "xmlns:hw", ns)
+	w.Leaf(hw("serial-num"), serial)
+	w.Leaf(hw("model-name"), model)
 	w.End()
 	w.End()
 }

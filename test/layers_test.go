@@ -20,9 +20,9 @@ func TestImportsGoDown(t *testing.T) {
 	}
 	// Within the service: who may know whom.
 	rooms := map[string]string{
-		"refusal": "", "store": "", "audit": "store", "access": "audit store refusal", "fleet": "access audit refusal store",
-		"history": "audit fleet store", "desk": "access audit fleet history refusal store", "engine": "audit fleet history refusal store",
-		"api": "access audit desk engine fleet history refusal store",
+		"refusal": "", "store": "", "hostkey": "", "syslog": "", "audit": "store", "access": "audit store refusal", "fleet": "access audit hostkey refusal store",
+		"history": "audit fleet refusal store", "backup": "audit store", "archive": "access audit fleet history hostkey refusal store", "desk": "access audit fleet history refusal store", "engine": "audit fleet history refusal store",
+		"api": "access archive audit hostkey desk engine fleet history refusal store",
 	}
 	io := []string{"net", "net/http", "os", "os/exec", "database/sql", "time.Now", "io/fs", "log", "log/slog", "sync"}
 	seen := 0

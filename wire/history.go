@@ -19,6 +19,7 @@ type Revision struct {
 	Ticket string    `json:"ticket,omitempty"`
 	Author string    `json:"author,omitempty"` // of the change
 	Actor  string    `json:"actor,omitempty"`  // who committed it, or had it saved
+	Note   string    `json:"note,omitempty"`  // what an archive told of it
 	Digest string    `json:"digest"`
 }
 
@@ -217,4 +218,53 @@ type Moment struct {
 	Startup  int64     `json:"startup,omitempty"`
 	Change   int64     `json:"change,omitempty"`
 	Snapshot int64     `json:"snapshot,omitempty"`
+}
+
+// NewImport stages a configuration from a file.
+type NewImport struct {
+	Device string   `json:"device"`
+	Name   string   `json:"name"` // of the file, for the record
+	Text   string   `json:"text"` // XML, JSON or outline, an instance data file or not, told by its content
+	Change int64    `json:"change,omitempty"`
+	Title  string   `json:"title,omitempty"`
+	Ticket string   `json:"ticket,omitempty"`
+	Paths  []string `json:"paths,omitempty"`
+	From   *Origin  `json:"from,omitempty"` // what a bundle tells of it
+}
+
+// Origin is what a file is from.
+type Origin struct {
+	Device   string    `json:"device"`
+	Site     string    `json:"site,omitempty"`
+	Model    string    `json:"model,omitempty"`
+	Serial   string    `json:"serial,omitempty"`
+	Revision int64     `json:"revision,omitempty"`
+	At       time.Time `json:"at,omitzero"`
+	Cause    string    `json:"cause,omitempty"`
+	Change   int64     `json:"change,omitempty"`
+}
+
+// NewCarry stages one device's configuration on another.
+type NewCarry struct {
+	From   string `json:"from"`
+	Place  string `json:"place,omitempty"` // running if left out
+	Onto   string `json:"onto"`
+	Change int64  `json:"change,omitempty"`
+	Title  string `json:"title,omitempty"`
+	Ticket string `json:"ticket,omitempty"`
+}
+
+// Carried is what that came to.
+type Carried struct {
+	BroughtBack
+	Own []Own `json:"own"` // what tells of the device itself
+}
+
+// Own is a place that tells of a device itself: Kept is what it keeps there;
+// where that is empty, what was carried is to be looked at.
+type Own struct {
+	Path string `json:"path"`
+	From string `json:"from"`
+	Kept string `json:"kept,omitempty"`
+	Why  string `json:"why"`
 }

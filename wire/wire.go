@@ -81,6 +81,8 @@ type Device struct {
 	Guard
 	Seen     time.Time `json:"seen,omitzero"`
 	Trouble  string    `json:"trouble,omitempty"`
+	Model    string    `json:"model,omitempty"` // as it tells
+	Serial   string    `json:"serial,omitempty"`
 	Unsaved  bool      `json:"unsaved"`
 	Save     bool      `json:"save"` // what is kept is saved to its startup
 	Clock    *Clock    `json:"clock,omitempty"`

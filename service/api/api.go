@@ -126,7 +126,7 @@ const prefix = "/api/v1"
 // large reports whether a request may hold a whole configuration.
 func large(c *echo.Context) bool {
 	p := c.Request().URL.Path
-	return strings.HasSuffix(p, "/load") || strings.HasPrefix(p, prefix+"/stencils/")
+	return strings.HasSuffix(p, "/load") || p == prefix+"/import" || strings.HasPrefix(p, prefix+"/stencils/")
 }
 
 func (a *API) ready(c *echo.Context) error {
@@ -153,12 +153,18 @@ func (a *API) serve(r route, requests *prometheus.CounterVec) echo.HandlerFunc {
 		if err != nil {
 			return err
 		}
+		if write, ok := out.(stream); ok {
+			return write(ec.Response())
+		}
 		if out == nil {
 			return ec.NoContent(http.StatusNoContent)
 		}
 		return ec.JSON(r.status, out)
 	}
 }
+
+// stream is an answer that is written as it is made, and is no JSON.
+type stream func(w http.ResponseWriter) error
 
 const cookieName = "oaken_latch_session"
 

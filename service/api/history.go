@@ -1,8 +1,11 @@
 package api
 
 import (
+	"bytes"
 	"cmp"
 	"errors"
+	"fmt"
+	"net/http"
 	"slices"
 	"strconv"
 	"strings"
@@ -10,15 +13,19 @@ import (
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
+	"oakenlatch/core/ledger"
 	"oakenlatch/core/markup"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
+	"oakenlatch/service/archive"
+	"oakenlatch/service/audit"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/history"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
+	"oakenlatch/wire/bundle"
 )
 
 // historyRoutes are those about what was.
@@ -35,6 +42,9 @@ func (a *API) historyRoutes() []route {
 		{"GET", "/compare", "Any two configurations; a and b are DEVICE@PLACE, with a place as for config; context, path, and as another form (unified, edit-config, yang-patch, yang-patch-json)", access.Viewer, 200, nil, wire.Comparison{}, []string{"a", "b", "path", "context", "as"}, a.compare},
 		{"GET", "/compare/fleet", "Many devices between two moments, in sum; from and to are snapshot:NAME, at:TIME or running; of a site, or of devices", access.Viewer, 200, nil, wire.FleetComparison{}, []string{"from", "to", "site", "device"}, a.compareFleet},
 		{"POST", "/restore", "Stage a configuration, or parts of it, as it was", access.Operator, 201, wire.NewRestore{}, wire.BroughtBack{}, nil, a.restore},
+		{"GET", "/export", "Configurations as a bundle (tar, docs/bundles.md): of a place or a snapshot; of devices, a site, or all; format is xml or json", access.Viewer, 200, nil, nil, []string{"from", "device", "site", "format"}, a.export},
+		{"POST", "/import", "Stage a configuration from a file, whole or in parts", access.Operator, 201, wire.NewImport{}, wire.BroughtBack{}, nil, a.importFile},
+		{"POST", "/carry", "Stage one device's configuration on another; what is its own stays", access.Operator, 201, wire.NewCarry{}, wire.Carried{}, nil, a.carry},
 		{"POST", "/undo", "Stage that a kept change, or all of a person's, is taken back", access.Operator, 201, wire.NewUndo{}, wire.BroughtBack{}, nil, a.undo},
 	}
 }
@@ -59,7 +69,7 @@ func (t *told) change(n int64) (store.Change, error) {
 
 func (t *told) revision(r store.Revision) (wire.Revision, error) {
 	ch, err := t.change(r.Change)
-	return wire.Revision{Number: r.Number, At: r.At, Source: r.Source, Change: r.Change, Title: ch.Title, Ticket: ch.Ticket, Author: ch.Author, Actor: r.Actor, Digest: r.Digest}, err
+	return wire.Revision{Number: r.Number, At: r.At, Source: r.Source, Change: r.Change, Title: ch.Title, Ticket: ch.Ticket, Author: ch.Author, Actor: r.Actor, Note: r.Note, Digest: r.Digest}, err
 }
 
 func (t *told) revisions(list []store.Revision) ([]wire.Revision, error) {
@@ -576,4 +586,122 @@ func (a *API) undo(c *call) (any, error) {
 		return nil, err
 	}
 	return a.broughtDoc(ch, list), nil
+}
+
+func (a *API) importFile(c *call) (any, error) {
+	var in wire.NewImport
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	if in.Name == "" || len(in.Name) > 200 {
+		return nil, refusal.New(refusal.Invalid, "", "the file's name has 1 to 200 bytes")
+	}
+	var from desk.Origin
+	if in.From != nil {
+		from = desk.Origin{Device: in.From.Device, Model: in.From.Model, Serial: in.From.Serial}
+		if !in.From.At.IsZero() {
+			from.Time = in.From.At.UTC().Format(time.RFC3339)
+		}
+	}
+	b := desk.Bring{Change: in.Change, Title: in.Title, Ticket: in.Ticket, Devices: []string{in.Device}, Paths: in.Paths}
+	ch, list, err := a.Desk.Import(c.ctx, c.person, b, in.Name, []byte(in.Text), from)
+	if err != nil {
+		return nil, err
+	}
+	return a.broughtDoc(ch, list), nil
+}
+
+func (a *API) carry(c *call) (any, error) {
+	var in wire.NewCarry
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	if in.Place == "" {
+		in.Place = "running"
+	}
+	ch, k, err := a.Desk.Carry(c.ctx, c.person, desk.Bring{Change: in.Change, Title: in.Title, Ticket: in.Ticket}, in.From, in.Place, in.Onto)
+	if err != nil {
+		return nil, err
+	}
+	out := wire.Carried{BroughtBack: a.broughtDoc(ch, []desk.Brought{k.Brought}), Own: []wire.Own{}}
+	for _, o := range k.Own {
+		out.Own = append(out.Own, wire.Own{Path: o.Path.String(), From: o.From, Kept: o.Kept, Why: o.Why})
+	}
+	return out, nil
+}
+
+// export writes configurations as a bundle, device by device: however many
+// they are, one is in memory at a time.
+func (a *API) export(c *call) (any, error) {
+	from, form := c.QueryParamOr("from", "running"), c.QueryParamOr("format", "xml")
+	if form != "xml" && form != "json" {
+		return nil, refusal.New(refusal.Invalid, "give xml or json", "%q is no format of an instance data file", form)
+	}
+	devices, err := a.exported(c, from)
+	if err != nil {
+		return nil, err
+	}
+	err = a.Log.Write(c.ctx, func(tx *audit.Tx) error {
+		return tx.Record(ledger.Entry{Actor: c.person.Name, Action: "config.export", Note: fmt.Sprintf("%s of %d devices as %s", from, len(devices), form)})
+	})
+	if err != nil {
+		return nil, err
+	}
+	return stream(func(w http.ResponseWriter) error {
+		w.Header().Set("Content-Type", "application/x-tar")
+		w.Header().Set("Content-Disposition", `attachment; filename="oaken-latch-export.tar"`)
+		out, err := bundle.NewWriter(w, "export", c.person.Name, a.Log.Now(), map[string]string{"from": from, "format": form})
+		if err != nil {
+			return err
+		}
+		for _, d := range devices {
+			if err = a.exportOne(c, out, d, from, form); err != nil {
+				break
+			}
+		}
+		if err == nil {
+			err = out.Close()
+		}
+		if err != nil { // half of it is out: what follows must not look whole
+			a.Logger.Error("an export broke off", "error", err)
+			panic(http.ErrAbortHandler)
+		}
+		return nil
+	}), nil
+}
+
+// exported gives the devices that an export is of.
+func (a *API) exported(c *call, from string) ([]store.Device, error) {
+	var names []string
+	if text := c.QueryParam("device"); text != "" {
+		names = strings.Split(text, ",")
+	}
+	ref, ofSnapshot := strings.CutPrefix(from, "snapshot:")
+	if !ofSnapshot || len(names) > 0 || c.QueryParam("site") != "" {
+		return a.some(c, names, c.QueryParam("site"), len(names) == 0 && c.QueryParam("site") == "")
+	}
+	s, err := a.History.FindSnapshot(c.ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	t, err := a.History.TakenOf(c.ctx, s.Number)
+	var out []store.Device
+	for _, i := range t.Items {
+		out = append(out, i.Device)
+	}
+	return out, err
+}
+
+func (a *API) exportOne(c *call, out *bundle.Writer, d store.Device, from, form string) error {
+	r, err := a.Desk.From(c.ctx, c.person, d, from)
+	if err != nil {
+		return err
+	}
+	at := r.Revision.At
+	if at.IsZero() || from == "running" || from == "startup" || from == "candidate" {
+		at = a.Log.Now()
+	}
+	text := archive.InstanceOf(r.Schema, d, r.Running, at, r.Revision.Number, from, form == "json")
+	about := wire.Origin{Device: d.Name, Site: d.Site, Model: d.Model, Serial: d.Serial, Revision: r.Revision.Number, At: at, Cause: r.Revision.Source, Change: r.Revision.Change}
+	return out.Add(archive.Folder(d)+"/"+archive.FileName(d.Name)+"."+form, int64(len(text)), bytes.NewReader(text), about)
 }

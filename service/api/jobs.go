@@ -83,10 +83,6 @@ func (a *API) startJob(c *call, kind string, do func(ctx context.Context, progre
 			j.doc.State, j.doc.Trouble = "stopped", "it was stopped"
 		case err != nil:
 			j.doc.State, j.doc.Trouble = "failed", err.Error()
-			var no *refusal.Error
-			if errors.As(err, &no) && no.Next != "" {
-				j.doc.Trouble += "; " + no.Next
-			}
 		}
 	}()
 	return j.show(), nil

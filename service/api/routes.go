@@ -137,7 +137,7 @@ func (a *API) addAccount(c *call) (any, error) {
 func (a *API) deviceDoc(c *call, d store.Device) (wire.Device, error) {
 	out := wire.Device{
 		Name: d.Name, Address: d.Address, Account: d.Account, Auth: d.Auth, Site: d.Site, Role: d.Role,
-		Trusted: d.HostKey != "", Seen: d.Seen, Trouble: d.Trouble, Unsaved: d.Unsaved, Save: !d.NoSave,
+		Trusted: d.HostKey != "", Seen: d.Seen, Trouble: d.Trouble, Model: d.Model, Serial: d.Serial, Unsaved: d.Unsaved, Save: !d.NoSave,
 	}
 	out.Guard = guardDoc(fleet.GuardOf(d.Capabilities))
 	if d.Clock != nil {

@@ -23,6 +23,8 @@ import (
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/schema"
+	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/fleet"
@@ -244,8 +246,8 @@ func sum(b []byte) string {
 	return hex.EncodeToString(h[:])
 }
 
-// safe makes a part of a file's name of a text.
-func safe(text string) string {
+// FileName makes a part of a file's name of a text.
+func FileName(text string) string {
 	out := strings.Map(func(r rune) rune {
 		switch {
 		case r == '/' || r == '\\' || r == 0 || r < ' ' || r == ':':
@@ -256,42 +258,59 @@ func safe(text string) string {
 		return r
 	}, text)
 	if out = strings.Trim(out, "."); out == "" {
-		return "no-site"
+		return "-"
 	}
 	return out
+}
+
+// Folder is the folder that files of a device's site go to.
+func Folder(d store.Device) string {
+	if d.Site == "" {
+		return "no-site"
+	}
+	return FileName(strings.ToLower(d.Site))
 }
 
 // fileBase names a copy so that names sort by place, device, UTC time and
 // revision.
 func fileBase(d store.Device, rev store.Revision) string {
-	return fmt.Sprintf("%s/%s/%s-r%06d", safe(strings.ToLower(d.Site)), safe(d.Name), rev.At.UTC().Format("20060102T150405Z"), rev.Number)
+	return fmt.Sprintf("%s/%s/%s-r%06d", Folder(d), FileName(d.Name), rev.At.UTC().Format("20060102T150405Z"), rev.Number)
 }
 
 func modulesFile(set string) string { return "modules/" + set + ".json" }
 
-// Instance gives a revision as an instance data file (RFC 9195) in XML or, if
-// asked for, JSON.
-func (a *Archives) Instance(ctx context.Context, d store.Device, rev store.Revision, asJSON bool) ([]byte, error) {
+// Instance gives a revision as an instance data file.
+func (a *Archives) Instance(ctx context.Context, d store.Device, rev store.Revision) ([]byte, error) {
 	otherwise, err := a.fleet.Schema(ctx, d)
-	if err != nil {
+	if err != nil && rev.Digest == "" {
 		return nil, err
 	}
 	s, n, err := a.history.Configuration(ctx, rev.Digest, otherwise)
 	if err != nil {
 		return nil, err
 	}
-	in := &codec.Instance{
-		Name: d.Name, Datastore: "ietf-datastores:running", Timestamp: rev.At.UTC().Format(time.RFC3339), Content: n,
-		Description: strings.TrimSpace(fmt.Sprintf("Running configuration of %s, revision %d. %s", d.Name, rev.Number, box(d))),
+	return InstanceOf(s, d, n, rev.At, rev.Number, "running", false), nil
+}
+
+// InstanceOf gives a device's configuration as an instance data file (RFC 9195)
+// in XML or JSON.
+func InstanceOf(s *schema.Schema, d store.Device, n *tree.Node, at time.Time, revision int64, from string, asJSON bool) []byte {
+	in := &codec.Instance{Name: d.Name, Timestamp: at.UTC().Format(time.RFC3339), Content: n, Description: "Configuration of " + d.Name + ", " + from + "."}
+	if from == "running" || from == "startup" || from == "candidate" {
+		in.Datastore = "ietf-datastores:" + from
 	}
+	if revision != 0 {
+		in.Description = fmt.Sprintf("Configuration of %s, revision %d.", d.Name, revision)
+	}
+	in.Description = strings.TrimSpace(in.Description + " " + box(d))
 	for _, m := range n.Modules() {
 		in.Modules = append(in.Modules, strings.TrimSuffix(m.Name+"@"+m.Revision, "@"))
 	}
 	dec := codec.Decoder{Schema: s}
 	if asJSON {
-		return dec.InstanceJSON(in), nil
+		return dec.InstanceJSON(in)
 	}
-	return dec.InstanceXML(in), nil
+	return dec.InstanceXML(in)
 }
 
 func box(d store.Device) string {
@@ -522,7 +541,7 @@ func (w *writing) render(ctx context.Context, items []item) (group, []Meta, erro
 	}
 	var metas []Meta
 	for _, it := range items {
-		text, err := w.Instance(ctx, it.device, it.rev, false)
+		text, err := w.Instance(ctx, it.device, it.rev)
 		if err != nil {
 			return g, nil, fmt.Errorf("%s: %w", it.device.Name, err)
 		}

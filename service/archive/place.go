@@ -135,13 +135,17 @@ type remote struct {
 
 const reach = 20 * time.Second
 
-// sftpPlace splits HOST:PORT/FOLDER.
+// sftpPlace splits HOST:PORT/FOLDER: a folder from the root on, or with ~/ from
+// where the account arrives.
 func sftpPlace(text string) (address, dir string, err error) {
 	address, dir, ok := strings.Cut(text, "/")
 	if host, port, herr := net.SplitHostPort(address); !ok || herr != nil || host == "" || port == "" {
 		return "", "", fmt.Errorf("%q is no place on an SFTP server; write it as HOST:PORT/FOLDER, e.g. 198.51.100.20:22/archive", text)
 	}
-	return address, dir, nil
+	if home, ok := strings.CutPrefix(dir, "~"); ok {
+		return address, "." + home, nil
+	}
+	return address, "/" + dir, nil
 }
 
 func (a *Archives) sftp(ctx context.Context, at store.Archive) (place, error) {
@@ -192,9 +196,6 @@ func (a *Archives) sftp(ctx context.Context, at store.Archive) (place, error) {
 	// From here on an end of the context ends the connection, and with it
 	// whatever waits for an answer.
 	context.AfterFunc(ctx, func() { _ = client.Close() })
-	if dir == "" {
-		dir = "."
-	}
 	return &remote{client, sc, dir}, nil
 }
 
@@ -290,13 +291,13 @@ func Caveat(at store.Archive, devices []store.Device) string {
 			return local(strings.TrimPrefix(at.Place, "file://"))
 		}
 	}
+	if ours(host) {
+		return sameMachine
+	}
 	for _, d := range devices {
 		if dh, _, err := net.SplitHostPort(d.Address); err == nil && strings.EqualFold(dh, host) {
 			return fmt.Sprintf("it is on %s, a device that it is to be a copy of: no backup", d.Name)
 		}
-	}
-	if ours(host) {
-		return sameMachine
 	}
 	return ""
 }

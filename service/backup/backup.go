@@ -14,8 +14,8 @@ import (
 
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/audit"
-	"oakenlatch/service/bundle"
 	"oakenlatch/service/store"
+	"oakenlatch/wire/bundle"
 )
 
 // keyFile is the key that sealed secrets are opened with; see service/access.

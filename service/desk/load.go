@@ -210,7 +210,7 @@ func (d *Desk) reader(ctx context.Context, p access.Person, l Load) (readFunc, e
 		}
 		n = n.Cut(path)
 	}
-	text := codec.XML(from.Schema, n, markup.Name{Space: codec.NetconfNS, Local: "config"})
+	text := wholeXML(from.Schema, n)
 	return func(s *schema.Schema) (*tree.Node, codec.Format, error) {
 		if s == from.Schema {
 			return n, codec.FormatXML, nil
@@ -225,6 +225,11 @@ func (d *Desk) reader(ctx context.Context, p access.Person, l Load) (readFunc, e
 		}
 		return other, codec.FormatXML, nil
 	}, nil
+}
+
+// wholeXML writes a configuration in a <config>.
+func wholeXML(s *schema.Schema, n *tree.Node) []byte {
+	return codec.XML(s, n, markup.Name{Space: codec.NetconfNS, Local: "config"})
 }
 
 // onto gives what a load makes of a part.

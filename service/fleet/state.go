@@ -117,6 +117,34 @@ func (s *Session) Clock(ctx context.Context) (ahead time.Duration, err error) {
 	return theirs.Sub(asked.Add(answered.Sub(asked) / 2)), nil
 }
 
+const hardwareNS = "urn:ietf:params:xml:ns:yang:ietf-hardware"
+
+// Box reads what the box is: the model and serial number of its chassis (RFC
+// 8348 section 3); "" where it does not tell.
+func (s *Session) Box(ctx context.Context) (model, serial string, err error) {
+	if s.Schema.ModuleByName("ietf-hardware") == nil {
+		return "", "", nil
+	}
+	data, err := s.Get(ctx, netconf.Filter(`<hardware xmlns="`+hardwareNS+`"/>`))
+	if netconf.Refused(err) {
+		return "", "", nil
+	}
+	if err != nil {
+		return "", "", s.Wrap("reading what box it is", err)
+	}
+	hw := data.Find("hardware")
+	if hw == nil {
+		return "", "", nil
+	}
+	for _, c := range hw.Children {
+		class := c.Find("class").Value()
+		if _, local, _ := strings.Cut(class, ":"); c.Name.Local == "component" && (class == "chassis" || local == "chassis") {
+			return c.Find("model-name").Value(), c.Find("serial-num").Value(), nil
+		}
+	}
+	return "", "", nil
+}
+
 // Restarts reports whether the device can be restarted by us (RFC 7317
 // section 2.4, system-restart).
 func (s *Session) Restarts() bool { return s.Schema.ModuleByName("ietf-system") != nil }

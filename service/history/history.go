@@ -59,6 +59,12 @@ func (h *History) Keep(ctx context.Context, s *fleet.Session, n *tree.Node, chan
 		return last, nil // the same, though an older release of this service named it otherwise
 	}
 	rev := store.Revision{Device: s.Device.ID, Digest: Digest(n), At: h.log.Now(), Change: change, Source: "first"}
+	var model, serial string
+	if before == nil || s.Device.Replaced {
+		if model, serial, err = s.Box(ctx); err != nil {
+			return rev, err
+		}
+	}
 	err = h.log.Write(ctx, func(tx *audit.Tx) error {
 		newest, err := tx.LastRevision(s.Device.ID)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -71,7 +77,7 @@ func (h *History) Keep(ctx context.Context, s *fleet.Session, n *tree.Node, chan
 			return err
 		case known && dev.Replaced:
 			rev.Source = "replaced"
-			if err := tx.SetRead(dev.ID); err != nil {
+			if err := errors.Join(tx.SetRead(dev.ID), tx.SetBox(dev.ID, model, serial)); err != nil {
 				return err
 			}
 		case known && newest.Digest == rev.Digest:
@@ -81,6 +87,10 @@ func (h *History) Keep(ctx context.Context, s *fleet.Session, n *tree.Node, chan
 			rev.Source, rev.Actor = "change", actor
 		case known:
 			rev.Source = "outside"
+		case model+serial != "":
+			if err := tx.SetBox(dev.ID, model, serial); err != nil {
+				return err
+			}
 		}
 		if _, err := h.Add(tx.Tx, s.Device.ID, s.Device.ModuleSet, s.Schema, n); err != nil {
 			return err

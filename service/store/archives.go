@@ -115,8 +115,12 @@ func scanCopy(r scanner) (c Copy, err error) {
 	return c, errors.Join(errs[:]...)
 }
 
-// AddCopy notes a copy that was read back.
+// AddCopy notes a copy that was read back. One of that name before it is gone:
+// this stands in its place.
 func (tx *Tx) AddCopy(c Copy) error {
+	if _, err := tx.exec("UPDATE copies SET gone_at = ? WHERE archive = ? AND name = ? AND gone_at = ''", timeText(c.At), c.Archive, c.Name); err != nil {
+		return err
+	}
 	_, err := tx.exec("INSERT INTO copies (archive, device, revision, name, bytes, sha256, at, why, read_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
 		c.Archive, c.Device, c.Revision, c.Name, c.Bytes, c.SHA256, timeText(c.At), c.Why, timeText(c.At))
 	return err

@@ -59,12 +59,22 @@ func StartRunning(t testing.TB) *Server {
 	return start(t, "running")
 }
 
+// StartSFTP runs the sshd alone, which hands out files by SFTP.
+func StartSFTP(t testing.TB) *Server {
+	t.Helper()
+	return start(t, "")
+}
+
 func start(t testing.TB, target string) *Server {
 	t.Helper()
 	if os.Geteuid() != 0 {
 		t.Skip("netconfd behind sshd needs root here: skipped")
 	}
-	for _, program := range []string{"/usr/sbin/netconfd", "/usr/sbin/netconf-subsystem", "/usr/sbin/sshd"} {
+	programs := []string{"/usr/sbin/sshd", "/usr/sbin/netconfd", "/usr/sbin/netconf-subsystem"}
+	if target == "" {
+		programs = programs[:1]
+	}
+	for _, program := range programs {
 		if _, err := os.Stat(program); err != nil {
 			t.Skipf("%s is not installed (make test installs it): skipped", program)
 		}
@@ -130,7 +140,7 @@ func (s *Server) configure(t testing.TB) {
 	s.write(t, "sshd_config", strings.Join([]string{
 		fmt.Sprintf("Port %d", s.port), "ListenAddress 127.0.0.1", "HostKey " + s.file("hostkey"),
 		"AuthorizedKeysFile " + s.file("authorized_keys"), "PermitRootLogin yes", "StrictModes no", "UsePAM no",
-		"PidFile " + s.file("sshd.pid"), "MaxStartups 200",
+		"PidFile " + s.file("sshd.pid"), "MaxStartups 200", "Subsystem sftp internal-sftp",
 		fmt.Sprintf(`Subsystem netconf "/usr/sbin/netconf-subsystem --ncxserver-sockname=%d@%s"`, s.port, s.file("nc.sock")), "",
 	}, "\n"))
 	if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
@@ -147,8 +157,10 @@ func (s *Server) run(t testing.TB) {
 	s.ncd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	s.ncd.Dir = s.dir
 	s.ncd.Env = append(os.Environ(), "HOME="+s.dir)
-	if err := s.ncd.Start(); err != nil {
-		t.Fatal(err)
+	if s.target != "" {
+		if err := s.ncd.Start(); err != nil {
+			t.Fatal(err)
+		}
 	}
 	s.sshd = exec.Command("/usr/sbin/sshd", "-D", "-e", "-f", s.file("sshd_config"))
 	var complaint bytes.Buffer
@@ -163,7 +175,7 @@ func (s *Server) run(t testing.TB) {
 		if err == nil {
 			_ = conn.Close()
 		}
-		if err == nil && sockErr == nil {
+		if err == nil && (sockErr == nil || s.target == "") {
 			return
 		}
 		time.Sleep(50 * time.Millisecond)

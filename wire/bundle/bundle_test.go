@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"oakenlatch/service/bundle"
+	"oakenlatch/wire/bundle"
 )
 
 var made = time.Date(2026, 11, 23, 2, 0, 0, 0, time.UTC)

@@ -19,7 +19,7 @@ type Revision struct {
 	Ticket string    `json:"ticket,omitempty"`
 	Author string    `json:"author,omitempty"` // of the change
 	Actor  string    `json:"actor,omitempty"`  // who committed it, or had it saved
-	Note   string    `json:"note,omitempty"`  // what an archive told of it
+	Note   string    `json:"note,omitempty"`   // what an archive told of it
 	Digest string    `json:"digest"`
 }
 

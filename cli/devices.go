@@ -212,7 +212,7 @@ func deviceReplace(a *app, fs *flag.FlagSet) func([]string) error {
 }
 
 func config(a *app, fs *flag.FlagSet) func([]string) error {
-	from := fs.String("from", "running", "running, startup, candidate, rev:N or change:N")
+	from := fs.String("from", "running", "the place: running, startup, candidate, rev:N, startup:N, at:TIME, snapshot:NAME, before:N, change:N or archive:N")
 	asXML := fs.Bool("xml", false, "as XML instead of outline")
 	return func(args []string) error {
 		q := url.Values{"from": {*from}}

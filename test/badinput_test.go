@@ -49,7 +49,7 @@ func TestWrongInput(t *testing.T) {
 		{"confirm N", 3, []string{"has not been committed", "latch commit"}},
 		{"watch N", 3, []string{"has not been committed"}},
 		{"config " + router + " --from rev:99", 2, []string{"has no revision 99"}},
-		{"config " + router + " --from yesterday", 2, []string{"running, startup, candidate, rev:N or change:N"}},
+		{"config " + router + " --from yesterday", 2, []string{"running, startup, candidate, rev:N, startup:N, at:TIME, snapshot:NAME"}},
 		{"config " + router + " /system/nothing", 2, []string{"nothing is not under system"}},
 		{"config " + router + " /system/ntp/server=none", 2, []string{"there is nothing at"}},
 		{"device add x --address nowhere --user u --password-file FILE", 3, []string{"needs admin"}},

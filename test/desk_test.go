@@ -164,7 +164,7 @@ _latch
 printf '%s\n' "${COMPREPLY[@]}"
 `)
 	for line, want := range map[string]string{
-		"latch rev": "revert", "latch put " + n + " north": router, "latch put " + n + " " + router + " /inter": "/interfaces/",
+		"latch reve": "revert", "latch put " + n + " north": router, "latch put " + n + " " + router + " /inter": "/interfaces/",
 		"latch put " + n + " " + router + " /interfaces/interface=por":                "port1/ port2/ port3/ port4/",
 		"latch put " + n + " " + router + " /interfaces/interface=port1/ipv4/m":       "port1/ipv4/mtu",
 		"latch put " + n + " " + router + " /interfaces/interface=port1/enabled ":     "true false",

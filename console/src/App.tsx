@@ -7,8 +7,10 @@ import { Changes } from "./pages/Changes";
 import { DevicePage } from "./pages/DevicePage";
 import { Devices } from "./pages/Devices";
 import { Now } from "./pages/Now";
+import { SafePage } from "./pages/SafePage";
 import { SchedulePage } from "./pages/SchedulePage";
 import { SignIn } from "./pages/SignIn";
+import { SnapshotsPage } from "./pages/SnapshotsPage";
 import { StencilsPage } from "./pages/StencilsPage";
 import { Frame } from "./parts/Frame";
 import { Trouble } from "./parts/Trouble";
@@ -40,6 +42,8 @@ export function App() {
             <Route path="devices/:name" element={<DevicePage session={session.data} />} />
             <Route path="schedule" element={<SchedulePage session={session.data} />} />
             <Route path="stencils" element={<StencilsPage session={session.data} />} />
+            <Route path="snapshots" element={<SnapshotsPage session={session.data} />} />
+            <Route path="safe" element={<SafePage session={session.data} />} />
             <Route path="audit" element={<Audit />} />
             <Route path="*" element={<Trouble error={new Error("There is no such page.")} />} />
           </Route>

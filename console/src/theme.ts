@@ -10,8 +10,11 @@ export const marks: Record<string, { light: string; dark: string; name: string }
 };
 
 const common = {
+  borderRadius: 4,
+  fontSize: 14,
   // Who asked their system for less motion gets none.
-  motion: !window.matchMedia("(prefers-reduced-motion: reduce)").matches, borderRadius: 4, fontSize: 14 };
+  motion: !window.matchMedia("(prefers-reduced-motion: reduce)").matches,
+};
 
 export const light: ThemeConfig = {
   algorithm: theme.defaultAlgorithm,

@@ -2,6 +2,8 @@ import { Alert, Button, Card, Col, Flex, Row, Space, Spin, Tag, Typography } fro
 import { useState } from "react";
 import { useParams, useSearchParams } from "react-router";
 import type { Change, DiffLine, Due, PartPreview, Preview, Session } from "../api";
+import { useUndo } from "../historyQueries";
+import { BroughtBack } from "../parts/BroughtBack";
 import { StateTag } from "../parts/StateTag";
 import { Steps } from "../parts/Steps";
 import { Trouble } from "../parts/Trouble";
@@ -55,8 +57,24 @@ export function ChangePage({ session }: { session: Session }) {
         />
       )}
       {now.commit && <Standings change={now} />}
+      {now.state === "kept" && session.role !== "viewer" && <Undo number={number} />}
       {open && <CommitForm preview={data} again={() => { void refetch(); }} />}
     </>
+  );
+}
+
+/** Takes a kept change back, in a change of its own. */
+function Undo({ number }: { number: number }) {
+  const undo = useUndo();
+  return (
+    <Card size="small" style={{ marginTop: 12 }}>
+      <Space>
+        <Button loading={undo.isPending} onClick={() => { undo.mutate(number); }}>Undo this change…</Button>
+        <Typography.Text type="secondary">Opens a change that takes it back, and nothing of what came after it.</Typography.Text>
+      </Space>
+      <Trouble error={undo.error} />
+      <BroughtBack doc={undo.data} />
+    </Card>
   );
 }
 

@@ -1,20 +1,22 @@
-import { Alert, Card, Descriptions, Segmented, Space, Spin, Typography, theme } from "antd";
+import { Alert, Card, Descriptions, Segmented, Space, Spin, Tabs, Typography, theme } from "antd";
 import { useState } from "react";
-import { useParams } from "react-router";
-import type { Clock, Session } from "../api";
+import { useParams, useSearchParams } from "react-router";
+import type { Clock, Device, Session } from "../api";
 import { Trouble } from "../parts/Trouble";
 import { useConfig, useDevice } from "../queries";
 import { span, when } from "../time";
+import { BlameView } from "./BlameView";
 import { Care } from "./Care";
+import { CompareView } from "./CompareView";
 import { DeviceState } from "./Devices";
 import { Reserved } from "./Reserved";
+import { Timeline } from "./Timeline";
 
 export function DevicePage({ session }: { session: Session }) {
   const name = useParams().name ?? "";
-  const { token } = theme.useToken();
-  const [from, setFrom] = useState("running");
+  const [query, setQuery] = useSearchParams();
+  const view = query.get("view") ?? "device";
   const device = useDevice(name);
-  const config = useConfig(name, from);
   const d = device.data;
   return (
     <>
@@ -23,37 +25,64 @@ export function DevicePage({ session }: { session: Session }) {
         {d && <DeviceState device={d} />}
       </Space>
       <Trouble error={device.error} />
-      {d && (
-        <Card size="small" style={{ marginBottom: 16 }}>
-          <Descriptions
-            size="small" column={2}
-            items={[
-              { key: "site", label: "Site", children: [d.role, d.site].filter(Boolean).join(", ") },
-              { key: "address", label: "Address", children: <code>{d.account}@{d.address}</code> },
-              { key: "guard", label: "Guard", children: d.guard === "device" ? "the device goes back by itself" : [`${d.guard}: ${d.guardWhy ?? ""}`, d.risk].filter(Boolean).join("; ") },
-              { key: "seen", label: "Seen", children: when(d.seen) },
-              { key: "revision", label: "Revision", children: d.revision },
-              { key: "clock", label: "Clock", children: d.clock ? <ClockText clock={d.clock} /> : "not read yet" },
-              ...(d.seenAs ? [{ key: "seenAs", label: "In the network", children: d.seenAs }] : []),
-              ...(d.via ? [{ key: "via", label: "Way to it", children: `through ${d.via.join(", ")}` }] : []),
-              { key: "modules", label: "Modules", children: `${String(d.modules ?? 0)} understood` },
-            ]}
-          />
-          {d.trouble && <Alert type="error" showIcon title={d.trouble} />}
-          {d.unread?.map((u) => <Alert key={u} type="warning" showIcon title={`Not understood, carried unread: ${u}`} style={{ marginTop: 6 }} />)}
-        </Card>
-      )}
-      {d && <Reserved device={d} session={session} />}
-      {d && <Care device={d} session={session} />}
-      <Card
-        size="small" title="Configuration"
-        extra={<Segmented size="small" value={from} onChange={setFrom} options={["running", "startup", "candidate"]} aria-label="datastore" />}
-      >
-        <Trouble error={config.error} />
-        {config.isPending && !config.error && <Spin />}
-        <pre style={{ margin: 0, fontFamily: token.fontFamilyCode, fontSize: 13, overflowX: "auto" }}>{config.data?.outline}</pre>
-      </Card>
+      <Tabs
+        activeKey={view} onChange={(v) => { setQuery({ view: v }); }} destroyOnHidden
+        items={[
+          { key: "device", label: "Device", children: <>{d && <Details device={d} session={session} />}<Configuration name={name} /></> },
+          { key: "timeline", label: "Timeline", children: <Timeline device={name} session={session} onCompare={(a, b) => { setQuery({ view: "compare", a, b }); }} /> },
+          { key: "blame", label: "Who set it", children: <BlameView device={name} /> },
+          {
+            key: "compare", label: "Compare and bring back",
+            children: <CompareView device={name} session={session} pair={{ a: query.get("a") ?? "startup", b: query.get("b") ?? "running" }} setPair={(p) => { setQuery({ view: "compare", a: p.a, b: p.b }); }} />,
+          },
+        ]}
+      />
     </>
+  );
+}
+
+/** What is known of a device, and what is done to it beside commits. */
+function Details({ device: d, session }: { device: Device; session: Session }) {
+  return (
+    <>
+      <Card size="small" style={{ marginBottom: 16 }}>
+        <Descriptions
+          size="small" column={2}
+          items={[
+            { key: "site", label: "Site", children: [d.role, d.site].filter(Boolean).join(", ") },
+            { key: "address", label: "Address", children: <code>{d.account}@{d.address}</code> },
+            { key: "guard", label: "Guard", children: d.guard === "device" ? "the device goes back by itself" : [`${d.guard}: ${d.guardWhy ?? ""}`, d.risk].filter(Boolean).join("; ") },
+            { key: "seen", label: "Seen", children: when(d.seen) },
+            { key: "revision", label: "Revision", children: d.revision },
+            { key: "clock", label: "Clock", children: d.clock ? <ClockText clock={d.clock} /> : "not read yet" },
+            ...(d.model ?? d.serial ? [{ key: "box", label: "Box", children: [d.model, d.serial && `serial number ${d.serial}`].filter(Boolean).join(", ") }] : []),
+            ...(d.seenAs ? [{ key: "seenAs", label: "In the network", children: d.seenAs }] : []),
+            ...(d.via ? [{ key: "via", label: "Way to it", children: `through ${d.via.join(", ")}` }] : []),
+            { key: "modules", label: "Modules", children: `${String(d.modules ?? 0)} understood` },
+          ]}
+        />
+        {d.trouble && <Alert type="error" showIcon title={d.trouble} />}
+        {d.unread?.map((u) => <Alert key={u} type="warning" showIcon title={`Not understood, carried unread: ${u}`} style={{ marginTop: 6 }} />)}
+      </Card>
+      <Reserved device={d} session={session} />
+      <Care device={d} session={session} />
+    </>
+  );
+}
+
+function Configuration({ name }: { name: string }) {
+  const { token } = theme.useToken();
+  const [from, setFrom] = useState("running");
+  const config = useConfig(name, from);
+  return (
+    <Card
+      size="small" title="Configuration"
+      extra={<Segmented size="small" value={from} onChange={setFrom} options={["running", "startup", "candidate"]} aria-label="datastore" />}
+    >
+      <Trouble error={config.error} />
+      {config.isPending && !config.error && <Spin />}
+      <pre style={{ margin: 0, fontFamily: token.fontFamilyCode, fontSize: 13, overflowX: "auto" }}>{config.data?.outline}</pre>
+    </Card>
   );
 }
 

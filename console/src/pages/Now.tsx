@@ -20,7 +20,7 @@ function Pile({ title, what, children }: { title: string; what: string; children
 /** What needs a decision now. */
 export function Now() {
   const { data, error } = useAttention();
-  const calm = data && data.holding.length + data.unsaved.length + data.trouble.length + data.outside.length === 0;
+  const calm = data && data.holding.length + data.unsaved.length + data.trouble.length + data.outside.length + (data.archives ?? []).length + (data.uncopied ?? []).length === 0;
   return (
     <>
       <Flex justify="space-between" align="center" style={{ marginBottom: 16 }}>
@@ -66,6 +66,17 @@ export function Now() {
       </Pile>
       <Pile title="Not saved" what="Running differs from startup: a restart would lose the difference.">
         {(data?.unsaved ?? []).map((d) => <Link key={d.name} to={`/devices/${d.name}`}>{d.name}</Link>)}
+      </Pile>
+      <Pile title="Archives" what="Copies off this machine that are not made, or not whole.">
+        {(data?.archives ?? []).map((a) => (
+          <Space key={a.name} wrap>
+            <Link to="/safe">{a.name}</Link>
+            <span>{a.trouble ?? (a.damaged ? `${String(a.damaged)} of its copies did not read back whole` : a.stale ? "it is stale: its interval is over" : "nobody accepted its host key yet")}</span>
+          </Space>
+        ))}
+      </Pile>
+      <Pile title="Not copied" what="What runs there is in no archive yet.">
+        {(data?.uncopied ?? []).map((s) => <Space key={s.device}><Link to="/safe">{s.device}</Link><Typography.Text type="secondary">changed {when(s.changed)}</Typography.Text></Space>)}
       </Pile>
       <Pile title="Trouble" what="Devices that did not answer as they should, or whose host key nobody has accepted.">
         {(data?.trouble ?? []).map((d) => (

@@ -1,0 +1,58 @@
+import { useQuery } from "@tanstack/react-query";
+import { call } from "./api";
+import type { Archive, Blame, BroughtBack, Comparison, Job, Moment, NewSnapshot, RevisionDoc, Snapshot, Standing } from "./api";
+import { useAct } from "./queries";
+
+const devicePath = (name: string) => `/devices/${encodeURIComponent(name)}`;
+
+export const useRevisions = (name: string, line: "running" | "startup") =>
+  useQuery({ queryKey: ["revisions", name, line], queryFn: () => call<RevisionDoc[]>("GET", `${devicePath(name)}/revisions?line=${line}`) });
+
+export const useTimeline = (name: string) =>
+  useQuery({ queryKey: ["timeline", name], queryFn: () => call<Moment[]>("GET", `${devicePath(name)}/timeline`) });
+
+export const useBlame = (name: string, path: string) =>
+  useQuery({ queryKey: ["blame", name, path], queryFn: () => call<Blame>("GET", `${devicePath(name)}/blame?path=${encodeURIComponent(path)}`), retry: false });
+
+/** Any two configurations; places such as running may make the service read the device. */
+export const useComparison = (a: string, b: string, path: string, context: number) =>
+  useQuery({
+    queryKey: ["compare", a, b, path, context],
+    queryFn: () => call<Comparison>("GET", `/compare?${new URLSearchParams({ a, b, path, context: String(context) }).toString()}`),
+    retry: false,
+    meta: { readsDevice: true },
+  });
+
+export const useSnapshots = (device?: string) =>
+  useQuery({ queryKey: ["snapshots", device], queryFn: () => call<Snapshot[]>("GET", `/snapshots${device ? `?device=${encodeURIComponent(device)}` : ""}`) });
+
+export const useSnapshot = (number: number | undefined) =>
+  useQuery({ queryKey: ["snapshots", "one", number], queryFn: () => call<Snapshot>("GET", `/snapshots/${String(number)}`), enabled: number !== undefined });
+
+export const useTakeSnapshot = () => useAct((v: NewSnapshot) => call<Snapshot>("POST", "/snapshots", v));
+
+export const useRelabel = (number: number) =>
+  useAct((v: { name?: string; note?: string; protected?: boolean; retired?: boolean }) => call<Snapshot>("PATCH", `/snapshots/${String(number)}`, v));
+
+export const useRestore = () => useAct((v: { from: string; devices?: string[]; paths?: string[] }) => call<BroughtBack>("POST", "/restore", v));
+
+export const useUndo = () => useAct((change: number) => call<BroughtBack>("POST", "/undo", { change }));
+
+export const useArchives = () => useQuery({ queryKey: ["archives"], queryFn: () => call<Archive[]>("GET", "/archives") });
+
+export const useStanding = () => useQuery({ queryKey: ["standing"], queryFn: () => call<Standing[]>("GET", "/standing") });
+
+export const useVerifyArchive = () => useAct((name: string) => call<Job>("POST", `/archives/${encodeURIComponent(name)}/verify`));
+
+export const useCopyNow = () => useAct((archive: string) => call<Job>("POST", "/copies", { archive }));
+
+/** Long work, looked at until it is over. */
+export const useJob = (id: number | undefined) =>
+  useQuery({
+    queryKey: ["jobs", id],
+    queryFn: () => call<Job>("GET", `/jobs/${String(id)}`),
+    enabled: id !== undefined,
+    refetchInterval: (q) => (q.state.data && q.state.data.state !== "running" ? false : 700),
+  });
+
+export const useStopJob = () => useAct((id: number) => call<undefined>("DELETE", `/jobs/${String(id)}`));

@@ -1,0 +1,141 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { fireEvent, render, screen, within } from "@testing-library/react";
+import { MemoryRouter } from "react-router";
+import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
+import { App } from "../App";
+import type { Archive, Blame, BroughtBack, Change, Comparison, Device, Job, Moment, RevisionDoc, Snapshot, Standing } from "../api";
+
+const at = "2026-11-23T02:00:00Z";
+const revision = (number: number, more: Partial<RevisionDoc> = {}): RevisionDoc => ({ number, at, source: "change", change: number, title: `Work ${String(number)}`, author: "mara", digest: "d", ...more });
+const moments: Moment[] = [
+  { at, kind: "snapshot", text: "Before winter", actor: "joss", snapshot: 4 },
+  { at, kind: "outside", text: "changed, not by this service", revision: 3 },
+  { at, kind: "change", text: "Lamps", actor: "mara", revision: 2, change: 2 },
+  { at: "2026-11-22T02:00:00Z", kind: "first", text: "seen for the first time", revision: 1 },
+];
+const compared: Comparison = {
+  a: "quay@rev:2", b: "quay@running", count: 2,
+  lines: [
+    { mark: " ", depth: 0, text: "system" },
+    { mark: "~", depth: 1, text: "contact: x → y", before: "contact: x", after: "contact: y", path: "/system/contact" },
+    { mark: "+", depth: 1, text: "location: z", path: "/system/location" },
+  ],
+};
+const brought: BroughtBack = { change: 9, title: "Restore", parts: [{ device: "quay", count: 1, lines: [], takes: [{ revision: 3, source: "outside", at, places: 2 }], left: [], notes: [] }] };
+const blame: Blame = {
+  device: "quay", path: "/", revision: 3, revisions: [{ number: 3, at, source: "outside", digest: "d" }, revision(2, { ticket: "TF-2" }), { number: 1, at, source: "first", digest: "d" }],
+  lines: [{ depth: 0, text: "system", path: "/system" }, { depth: 1, text: "contact: y", path: "/system/contact", revision: 2 }, { depth: 1, text: "hostname: quay", path: "/system/hostname", revision: 1 }],
+  gone: [{ path: "/vlans/vlan=40", was: "vlan [40]", revision: 2 }],
+};
+const device: Device = { name: "quay", address: "a:830", account: "u", auth: "password", trusted: true, guard: "device", unsaved: false, save: true, model: "Box", serial: "S-1" };
+const snapshot: Snapshot = { number: 4, name: "Before winter", actor: "joss", at, devices: 1, unclean: true, items: [{ device: "quay", revision: 3, at, unclean: ["its startup does not hold what runs"] }] };
+const kept: Change = { number: 2, title: "Lamps", author: "mara", state: "kept", opened: at, updated: at, devices: ["quay"], edits: 1 };
+const archives: Archive[] = [{ name: "away", kind: "sftp", place: "h:22/a", trusted: true, afterChange: true, copies: 3, damaged: 1, caveat: "it is on this machine, and goes with it: no backup" }];
+const standing: Standing[] = [{ device: "quay", revision: 3, changed: at, saved: at, unsaved: true, behind: ["startup", "copy"] }];
+
+let answers: Record<string, unknown>;
+let asked: { method: string; path: string; query: string; body: unknown }[];
+
+beforeEach(() => {
+  asked = [];
+  answers = {
+    "/me": { account: "mara", role: "operator" }, "/attention": { holding: [], unsaved: [], trouble: [], outside: [], drafts: [], due: [], archives, uncopied: standing },
+    "/devices": [device], "/devices/quay": device, "/devices/quay/timeline": moments, "/devices/quay/blame": blame, "/devices/quay/revisions": [revision(3), revision(2)],
+    "/snapshots": [snapshot, { ...snapshot, number: 3, name: "Before change 2: Lamps", change: 2 }], "/snapshots/4": snapshot, "/compare": compared, "POST /restore": brought, "POST /undo": brought,
+    "/changes/2": kept, "/changes/2/preview": { change: kept, empty: false, ready: false, against: "commit", parts: [], steps: [] },
+    "/archives": archives, "/standing": standing, "POST /archives/away/verify": { id: 5, kind: "archive verify", state: "running", done: 0, total: 3 } satisfies Job,
+    "/jobs/5": { id: 5, kind: "archive verify", state: "done", done: 3, total: 3, result: { whole: 2, copies: 3, wrong: ["copy 2, a.xml: its SHA-256 is another"] } } satisfies Job,
+  };
+  vi.stubGlobal("fetch", (url: string, init?: RequestInit) => {
+    const [path = "", query = ""] = url.replace("/api/v1", "").split("?");
+    const method = init?.method ?? "GET";
+    asked.push({ method, path, query, body: typeof init?.body === "string" ? JSON.parse(init.body) : undefined });
+    const doc = answers[method === "GET" ? path : `${method} ${path}`];
+    return Promise.resolve(doc === undefined ? new Response(JSON.stringify({ type: "t", title: "No", status: 404, detail: `there is no ${method} ${path}` }), { status: 404 }) : new Response(JSON.stringify(doc), { status: 200 }));
+  });
+  vi.stubGlobal("EventSource", class { addEventListener() { return undefined; } close() { return undefined; } });
+});
+
+afterEach(() => { vi.unstubAllGlobals(); });
+
+const open = (path: string) => render(
+  <QueryClientProvider client={new QueryClient({ defaultOptions: { queries: { retry: false } } })}>
+    <MemoryRouter initialEntries={[path]}><App /></MemoryRouter>
+  </QueryClientProvider>,
+);
+const sent = (method: string, path: string) => asked.find((a) => a.method === method && a.path === path);
+
+describe("history", () => {
+  it("draws what happened in lanes, the newest chosen, and compares from there", async () => {
+    open("/devices/quay?view=timeline");
+    const strip = within(await screen.findByRole("listbox", { name: "timeline" }));
+    expect(strip.getAllByRole("option").map((o) => o.getAttribute("aria-label")?.split(":")[0])).toEqual(["changes", "changes", "outside", "snapshots"]);
+    expect(strip.getByText("2026-11-22")).toBeTruthy();
+    fireEvent.click(strip.getByRole("option", { name: /changes: Lamps/ }));
+    expect(screen.getByText("change 2: Lamps")).toBeTruthy();
+    fireEvent.click(screen.getByRole("button", { name: "What it changed" }));
+    await screen.findByRole("table", { name: "side by side" });
+    expect(asked.filter((a) => a.path === "/compare").at(-1)?.query).toContain("a=quay%40rev%3A1&b=quay%40rev%3A2");
+  });
+
+  it("shows two sides, and brings back what is picked, with a word on what that takes away", async () => {
+    open("/devices/quay?view=compare&a=rev:2&b=running");
+    const row = within(await screen.findByRole("row", { name: "changed: contact: x → y" }));
+    expect(row.getByText("contact: x")).toBeTruthy();
+    expect(row.getByText("contact: y")).toBeTruthy();
+    const bring = screen.getByRole<HTMLButtonElement>("button", { name: "Bring back what is picked (0)" });
+    expect(bring.disabled).toBe(true);
+    fireEvent.click(screen.getByRole("checkbox", { name: "pick /system/location" }));
+    fireEvent.click(screen.getByRole("button", { name: "Bring back what is picked (1)" }));
+    expect(await screen.findByText("change 9: Restore")).toBeTruthy();
+    expect(screen.getByText(/revision 3, .*changed outside of this service \(2 places\)/)).toBeTruthy();
+    expect(sent("POST", "/restore")?.body).toEqual({ from: "rev:2", devices: ["quay"], paths: ["/system/location"] });
+  });
+
+  it("says who last set each line, and what was removed", async () => {
+    open("/devices/quay?view=blame");
+    await screen.findByText("contact: y");
+    const table = within(screen.getByRole("table", { name: "blame" }));
+    const rows = table.getAllByRole("row").map((r) => r.textContent);
+    expect(rows[0]).toBe("system");
+    expect(rows[1]).toMatch(/^rev 2 .*mara {2}change 2 TF-2contact: y$/);
+    expect(rows[2]).toMatch(/^rev 1 .*first readhostname: quay$/);
+    fireEvent.click(screen.getByText("removed (1)"));
+    expect(await screen.findByText("− /vlans/vlan=40")).toBeTruthy();
+  });
+
+  it("lists snapshots without those before commits, and says that a moment was not clean", async () => {
+    answers["PATCH /snapshots/4"] = { ...snapshot, protected: true };
+    open("/snapshots");
+    expect(await screen.findByText("Before winter")).toBeTruthy();
+    expect(screen.queryByText("Before change 2: Lamps")).toBeNull();
+    fireEvent.click(screen.getByRole("switch"));
+    expect(screen.getByText("Before change 2: Lamps")).toBeTruthy();
+    fireEvent.click(screen.getByText("Before winter"));
+    expect(await screen.findByText("The moment was not clean")).toBeTruthy();
+    expect(screen.getByText("its startup does not hold what runs")).toBeTruthy();
+    fireEvent.click(screen.getByRole("button", { name: "Protect" }));
+    await vi.waitFor(() => { expect(sent("PATCH", "/snapshots/4")?.body).toEqual({ protected: true }); });
+    fireEvent.change(screen.getByLabelText("name of the snapshot"), { target: { value: "Vor der Übergabe" } });
+    fireEvent.click(screen.getByRole("button", { name: "Take it" }));
+    await vi.waitFor(() => { expect(sent("POST", "/snapshots")?.body).toEqual({ name: "Vor der Übergabe", all: true }); });
+  });
+
+  it("undoes a kept change in a change of its own", async () => {
+    open("/changes/2");
+    fireEvent.click(await screen.findByRole("button", { name: "Undo this change…" }));
+    expect(await screen.findByText("change 9: Restore")).toBeTruthy();
+    expect(sent("POST", "/undo")?.body).toEqual({ change: 2 });
+  });
+
+  it("tells how safe it is, on the first page too, and reads an archive back", async () => {
+    open("/");
+    expect(await screen.findByText("1 of its copies did not read back whole")).toBeTruthy();
+    fireEvent.click(screen.getByText("Safe"));
+    expect(await screen.findByText("it is on this machine, and goes with it: no backup")).toBeTruthy();
+    expect(screen.getByText("copy behind")).toBeTruthy();
+    fireEvent.click(screen.getByRole("button", { name: "Read all of it back" }));
+    expect(await screen.findByText("2 of 3 copies read back whole")).toBeTruthy();
+    expect(screen.getByText("copy 2, a.xml: its SHA-256 is another")).toBeTruthy();
+  });
+});

@@ -54,6 +54,7 @@ type figure struct {
 type bench struct {
 	dir     string
 	schema  *schema.Schema
+	sources []schema.Source
 	files   []string
 	figures []figure
 }
@@ -113,6 +114,12 @@ func (b *bench) run() error {
 	if err := b.load(); err != nil {
 		return err
 	}
+	if err := b.history(); err != nil {
+		return err
+	}
+	if len(os.Args) > 1 && os.Args[1] == "history" {
+		return nil
+	}
 	if err := b.reading(10_000, 100_000); err != nil {
 		return err
 	}
@@ -146,6 +153,7 @@ func (b *bench) load() error {
 	}
 	b.files = append(b.files, pier)
 	sources = append(sources, schema.Source{Name: "pier-ports", Text: sample.PierModule})
+	b.sources = sources
 	b.schema = schema.Compile(sources, schema.Options{AllFeatures: true})
 	if len(b.schema.Problems) > 0 {
 		return fmt.Errorf("the modules do not compile: %v", b.schema.Problems)

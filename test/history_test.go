@@ -9,10 +9,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/lab"
+	"oakenlatch/test/browser"
 	"oakenlatch/test/netconfd"
 	"oakenlatch/wire"
 )
@@ -257,4 +259,38 @@ func TestReplacedDevice(t *testing.T) {
 	s.keep("mara", "3")
 	assert.Equal(t, "Mara", s.value(quay, contact))
 	assert.Contains(t, s.do("mara", 0, "compare", quay, quay+"@rev:2"), "No difference")
+}
+
+// The past in Chromium: looked at, compared, brought back with parts picked by
+// hand, undone.
+func TestConsoleHistory(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, quay)
+	s.do("mara", 0, "snapshot", "take", "Before winter", "--all")
+	s.keep("mara", s.open("mara", quay+" "+contact+" Mara", quay+" /system/location Roof"))
+	s.keep("mara", s.open("mara", quay+" /vlans/vlan=40/name lamps"))
+	var complaints []string
+	ctx := chromium(t, func(text string) { complaints = append(complaints, text) })
+	do := func(what string, steps ...browser.Step) {
+		t.Helper()
+		require.NoError(t, browser.Do(ctx, what, steps...))
+	}
+	shows := func(text string) browser.Step { return chromedp.WaitVisible(browser.Text("*", text)) }
+	require.NoError(t, browser.SignIn(ctx, s.url, "/devices/"+quay+"?view=timeline", "mara", maraPassword))
+	do("timeline", chromedp.Click(chromedp.Search(`//*[@role="option" and contains(@aria-label, "changes: a change of mara")]`)), chromedp.Click(browser.Button("What it changed")),
+		shows("saltern-quay@rev:1"), chromedp.WaitVisible(chromedp.Search(`//*[@role="row" and contains(@aria-label, "→ Roof")]`)))
+	do("blame", chromedp.Click(browser.Text("div", "Who set it")+`[@role="tab"]`), shows("change 1"), shows("contact: Mara"), shows("first read"))
+	do("parts picked by hand", chromedp.Navigate(s.url+"/devices/"+quay+"?view=compare&a=snapshot:1&b=running"),
+		chromedp.Click(chromedp.Search(`//input[@aria-label="pick /system/location"]`)), chromedp.Click(browser.Button("Bring back what is picked (1)")), shows("Later work that it takes away"), shows("change 1 of mara"))
+	do("its change", chromedp.Click(browser.Text("a", "change 3")), shows("location: Roof →"), chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")),
+		chromedp.Click(browser.Button("Keep it")), chromedp.WaitNotPresent(browser.Button("Keep it")))
+	s.eventually("3", "kept", 20*time.Second)
+	assert.Equal(t, "Saltern terminal, quay cabinet 3", s.value(quay, "/system/location"))
+	assert.Equal(t, "Mara", s.value(quay, contact), "what was not picked stays")
+	do("undo", chromedp.Navigate(s.url+"/changes/2"), chromedp.Click(browser.Button("Undo this change…")), shows("change 4: Undo change 2"))
+	assert.Contains(t, s.do("mara", 0, "preview", "4"), "−   vlan [40]")
+	do("snapshots", chromedp.Navigate(s.url+"/snapshots"), browser.Type("name of the snapshot", "Nach dem Winter"), chromedp.Click(browser.Button("Take it")),
+		shows("The moment was not clean"), shows("1 change is staged on it"))
+	do("safe", chromedp.Navigate(s.url+"/safe"), shows("Nothing is copied off this machine"), shows("revision 4"))
+	assert.Empty(t, complaints)
 }

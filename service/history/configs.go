@@ -6,7 +6,9 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"runtime"
 	"sync"
+	"sync/atomic"
 
 	"github.com/hashicorp/golang-lru/v2/simplelru"
 
@@ -23,10 +25,10 @@ import (
 // edits that make each next one, gathered in packs that are compressed
 // together: what a device held for years takes little more than what changed.
 const (
-	packed    = 128 // configurations to a pack
-	runLength = 512 // configurations to a run, at most
-	landing   = 8   // every so many of a run are kept at hand once they were made
-	openRuns  = 32  // runs whose edits are kept at hand
+	packed    = 128  // configurations to a pack
+	runLength = 1024 // configurations to a run, at most
+	landing   = 8    // every so many of a run are kept at hand once they were made
+	openRuns  = 32   // runs whose edits are kept at hand
 )
 
 // digestSize is the bytes of a digest.
@@ -255,25 +257,43 @@ func (k *kept) grow(rec store.Configs, run store.Run, place int) error {
 		if err != nil {
 			return err
 		}
-		for i, s := range list {
-			at := (number-1)*packed + 1 + i
-			if at < len(k.digests) {
-				if k.digests[at] != s.digest {
-					return errStale
-				}
-				continue
+		known := len(k.digests) - (number-1)*packed - 1
+		for i, s := range list[:min(known, len(list))] {
+			if k.digests[(number-1)*packed+1+i] != s.digest {
+				return errStale
 			}
-			e, err := readEdits(k.schema, s.edits)
-			if err != nil {
-				return fmt.Errorf("the records are damaged: the edits of configuration %s: %w", s.digest, err)
-			}
-			k.digests, k.edits, k.bytes = append(k.digests, s.digest), append(k.edits, e), append(k.bytes, len(s.edits))
+		}
+		fresh := list[min(known, len(list)):]
+		edits, err := k.read(fresh)
+		if err != nil {
+			return err
+		}
+		for i, s := range fresh {
+			k.digests, k.edits, k.bytes = append(k.digests, s.digest), append(k.edits, edits[i]), append(k.bytes, len(s.edits))
 		}
 		if len(k.digests) == before {
 			return fmt.Errorf("the records are damaged: a run ends before place %d", place)
 		}
 	}
 	return nil
+}
+
+// read reads the edits of steps, on all processors.
+func (k *kept) read(list []step) ([]*tree.Edit, error) {
+	edits, errs := make([]*tree.Edit, len(list)), make([]error, len(list))
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(list)) {
+		wg.Go(func() {
+			for i := next.Add(1) - 1; i < int64(len(list)); i = next.Add(1) - 1 {
+				if edits[i], errs[i] = readEdits(k.schema, list[i].edits); errs[i] != nil {
+					errs[i] = fmt.Errorf("the records are damaged: the edits of configuration %s: %w", list[i].digest, errs[i])
+				}
+			}
+		})
+	}
+	wg.Wait()
+	return edits, errors.Join(errs...)
 }
 
 func readEdits(s *schema.Schema, text []byte) (*tree.Edit, error) {
@@ -343,9 +363,70 @@ func (h *History) append(tx *store.Tx, rec store.Configs, run store.Run, s *sche
 	if pack, err = (step{digest, text}).frame(pack); err != nil {
 		return false, err
 	}
-	if err := tx.AddToRun(run, digest, number, pack, len(text)); err != nil {
+	if err := tx.AddToRun(run, digest, number, pack, run.Length%packed == 0, len(text)); err != nil {
 		return false, err
 	}
 	h.fleet.Recent.Keep(s, digest, n, weight*len(text))
 	return true, nil
+}
+
+// walk goes along a device's configurations in their order: the next of a run
+// is made of the one before without looking anything up.
+type walk struct {
+	h      *History
+	schema *schema.Schema
+	run    *kept
+	place  int
+	at     *tree.Node
+}
+
+// to gives the configuration of a digest.
+func (w *walk) to(ctx context.Context, digest string) (*tree.Node, error) {
+	if n := w.next(digest); n != nil {
+		w.at = n
+		return n, nil
+	}
+	n, err := w.h.Tree(ctx, w.schema, digest)
+	if err != nil {
+		return nil, err
+	}
+	w.at, w.run = n, nil
+	rec := w.h.store.Configs(ctx)
+	p, err := rec.Place(digest)
+	if err != nil || p.Run == 0 {
+		return n, err
+	}
+	run, err := rec.Run(p.Run)
+	if err != nil {
+		return nil, err
+	}
+	if s, err := w.h.fleet.SchemaOf(ctx, run.Modules); err != nil || s != w.schema {
+		return n, err
+	}
+	k := w.h.runs.of(run.ID, w.schema)
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.grow(rec, run, run.Length-1) == nil && k.digests[0] == run.First && k.digests[run.Length-1] == run.Last {
+		w.run, w.place = k, p.Place
+	}
+	return n, nil
+}
+
+// next gives the configuration after the one at hand, nil if it is not that of
+// the digest.
+func (w *walk) next(digest string) *tree.Node {
+	if w.run == nil {
+		return nil
+	}
+	w.run.mu.Lock()
+	defer w.run.mu.Unlock()
+	if w.place+1 >= len(w.run.digests) || w.run.digests[w.place+1] != digest {
+		return nil
+	}
+	n, err := tree.Apply(w.at, w.run.edits[w.place+1], tree.None)
+	if err != nil {
+		return nil
+	}
+	w.place++
+	return n
 }

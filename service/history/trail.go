@@ -74,11 +74,12 @@ func (h *History) Follow(ctx context.Context, d store.Device, use func(*Trail) e
 	if err != nil {
 		return err
 	}
+	w := walk{h: h, schema: s}
 	for _, rev := range list {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		now, err := h.Tree(ctx, s, rev.Digest)
+		now, err := w.to(ctx, rev.Digest)
 		if err != nil {
 			return err
 		}

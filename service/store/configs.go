@@ -80,16 +80,17 @@ func (tx *Tx) AddRun(device int64, modules, digest string, body []byte) (Run, er
 	if err != nil {
 		return r, err
 	}
-	if err := tx.setPack(r.ID, 0, body); err != nil {
+	if err := tx.setPack(r.ID, 0, body, true); err != nil {
 		return r, err
 	}
 	return r, tx.placeConfig(r.ID, 0, digest)
 }
 
 // AddToRun appends a configuration to a run; pack, of that number, is the one
-// that holds its edits now, and bytes is what these add.
-func (tx *Tx) AddToRun(r Run, digest string, number int, pack []byte, bytes int) error {
-	if err := tx.setPack(r.ID, number, pack); err != nil {
+// that holds its edits now, and bytes is what these add. One that is full stays
+// as it is for good.
+func (tx *Tx) AddToRun(r Run, digest string, number int, pack []byte, full bool, bytes int) error {
+	if err := tx.setPack(r.ID, number, pack, full); err != nil {
 		return err
 	}
 	if err := affected(tx.exec("UPDATE runs SET length = length + 1, last = ?, edits = edits + ? WHERE id = ? AND length = ? AND last = ?", digest, bytes, r.ID, r.Length, r.Last)); err != nil {
@@ -98,9 +99,13 @@ func (tx *Tx) AddToRun(r Run, digest string, number int, pack []byte, bytes int)
 	return tx.placeConfig(r.ID, r.Length, digest)
 }
 
-func (tx *Tx) setPack(run int64, number int, body []byte) error {
+func (tx *Tx) setPack(run int64, number int, body []byte, final bool) error {
+	packed := tx.s.compress
+	if final {
+		packed = tx.s.dense
+	}
 	_, err := tx.exec("INSERT INTO packs (run, number, body) VALUES (?, ?, ?) ON CONFLICT (run, number) DO UPDATE SET body = excluded.body",
-		run, number, tx.s.dense(body))
+		run, number, packed(body))
 	return err
 }
 

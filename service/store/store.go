@@ -68,7 +68,7 @@ func Open(dir string) (*Store, error) {
 	if s.enc, err = zstd.NewWriter(nil); err != nil {
 		return nil, err
 	}
-	if s.tight, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBetterCompression)); err != nil {
+	if s.tight, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBestCompression)); err != nil {
 		return nil, err
 	}
 	if s.dec, err = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(1<<30)); err != nil {

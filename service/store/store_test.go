@@ -136,8 +136,8 @@ func TestRecordsOutlastTheProcess(t *testing.T) {
 		require.NoError(t, tx.SetModules(1, "list", "set", []byte("modules"), []string{"urn:x"}))
 		run, err := tx.AddRun(1, "set", "digest", body)
 		require.NoError(t, err)
-		require.NoError(t, tx.AddToRun(run, "next", 1, []byte("edits"), 5))
-		require.Error(t, tx.AddToRun(run, "other", 1, nil, 0), "it grew meanwhile")
+		require.NoError(t, tx.AddToRun(run, "next", 1, []byte("edits"), false, 5))
+		require.Error(t, tx.AddToRun(run, "other", 1, nil, false, 0), "it grew meanwhile")
 		for i := range int64(3) {
 			r, err := tx.AddRevision(Revision{Device: 1, Digest: "digest", At: now, Source: "first"})
 			require.NoError(t, err)

@@ -100,7 +100,7 @@ func (c *client) prepare() error {
 		return err
 	}
 	if err := c.all(
-		login,
+		login, "snapshot|take|Before the winter timetable|--all|--note|all quiet, the office agrees",
 		"open|Camera on ramp 2|--ticket|TF-198",
 		"put|1|saltern-quay|/interfaces/interface=quay5/type|ethernetCsmacd",
 		"put|1|saltern-quay|/interfaces/interface=quay5/description|Ramp 2 camera",
@@ -126,7 +126,22 @@ func (c *client) prepare() error {
 	); err != nil {
 		return err
 	}
-	return c.prepareDesk()
+	return errors.Join(c.prepareDesk(), c.prepareArchives())
+}
+
+// prepareArchives has a repository that takes copies, and a share that is not
+// mounted.
+func (c *client) prepareArchives() error {
+	admin := &client{dir: filepath.Join(c.dir, "admin"), out: c.out}
+	repo := filepath.Join(c.dir, "network.git")
+	if err := errors.Join(os.MkdirAll(admin.dir, 0o700), exec.Command("git", "init", "-q", "--bare", "-b", "main", repo).Run()); err != nil {
+		return err
+	}
+	login, err := admin.login("admin")
+	if err != nil {
+		return err
+	}
+	return admin.all(login, "archive|add|share|--folder|/mnt/share|--keep-last|50", "archive|add|log|--git|"+repo, "archive|copy")
 }
 
 // login writes a person's password down and gives the words that sign in.
@@ -181,21 +196,10 @@ func consolePictures(c *client) error {
 		}
 		return os.WriteFile(filepath.Join(c.out, "console-"+name+".png"), png, 0o644)
 	}
-	if err := shot("sign-in", chromedp.Navigate(server), chromedp.WaitVisible(browser.Field("Account"))); err != nil {
-		return err
-	}
 	if err := browser.SignIn(ctx, server, "/changes/2", "mara", "ferry-mara"); err != nil {
 		return err
 	}
 	if err := shot("change", chromedp.WaitVisible(browser.Button("Commit on hold"))); err != nil {
-		return err
-	}
-	if err := shot("findings", chromedp.Navigate(server+"/changes/3"), chromedp.WaitVisible(browser.Text("code", "/interfaces/interface=port3/type"))); err != nil {
-		return err
-	}
-	choices := browser.Text("span", "How: when, which device first, probes, saving")
-	if err := shot("choices", chromedp.Navigate(server+"/changes/4"), chromedp.WaitVisible(browser.Button("Commit on hold")), chromedp.Click(choices),
-		chromedp.WaitVisible(browser.Field("probes")), chromedp.SendKeys(browser.Field("probes"), "state saltern-quay /interfaces/interface=trunk1/oper-status up")); err != nil {
 		return err
 	}
 	if _, err := c.latch("commit", "4", "--hold", "5m", "--first", "saltern-quay", "--probe", "state saltern-quay /interfaces/interface=trunk1/oper-status up", "--probe", "program ferry-answers Heron"); err != nil {
@@ -208,22 +212,26 @@ func consolePictures(c *client) error {
 		{"hold", "/changes/4", browser.Button("Keep it")},
 		{"desk", "/changes/8?device=saltern-quay", browser.Text("*", "Conflict at /system/location")},
 		{"stencils", "/stencils", browser.Text("h3", "Stencils and shared values")},
-		{"schedule", "/schedule", browser.Button("Take off")},
 		{"now", "/", browser.Text("h3", "What needs a decision now")},
 		{"devices", "/devices", browser.Text("a", "saltern-quay")},
 		{"device", "/devices/gannet-hall", browser.Text("pre", "zones")},
+		{"timeline", "/devices/saltern-quay?view=timeline", browser.Button("Compare with now")},
+		{"blame", "/devices/saltern-quay?view=blame", browser.Text("*", "Quay cabinet 4")},
+		{"compare", "/devices/saltern-quay?view=compare&a=rev:1&b=running", browser.Button("Bring back all of rev:1")},
+		{"snapshots", "/snapshots", browser.Text("h3", "Snapshots")},
+		{"safe", "/safe", browser.Button("Read all of it back")},
 		{"audit", "/audit", browser.Text("a", "saltern-quay")},
 	} {
 		steps := []browser.Step{chromedp.Navigate(server + s.page), chromedp.WaitVisible(s.wait)}
 		if s.name == "stencils" {
 			steps = append(steps, chromedp.Click(browser.Text("button", "clock, version 1 · 1 device")), chromedp.WaitVisible(browser.Text("*", "Changed by hand since: /system/location")))
 		}
+		if s.name == "snapshots" {
+			steps = append(steps, chromedp.Click(browser.Text("button", "Before the winter timetable")), chromedp.WaitVisible(browser.Button("Bring back all of it…")))
+		}
 		if err := shot(s.name, steps...); err != nil {
 			return err
 		}
-	}
-	if err := shot("hold-dark", chromedp.Navigate(server+"/changes/4"), chromedp.WaitVisible(browser.Button("Keep it")), chromedp.Click(browser.Text("div", "dark")+`[@title="dark"]`)); err != nil {
-		return err
 	}
 	_, err = c.latch("revert", "4", "--yes")
 	return err
@@ -234,8 +242,8 @@ func (c *client) pictures() error {
 	for _, p := range []struct{ name, script string }{
 		{"preview", "latch preview 2"},
 		{"commit", "latch commit 4 --hold 5m --first saltern-quay --probe 'state saltern-quay /interfaces/interface=trunk1/oper-status up' --probe 'program ferry-answers Heron'; echo; latch show 4; echo; latch extend 4 20m; echo; latch devices"},
-		{"confirm", "latch confirm 4; echo; latch schedule; echo; latch changes; echo; latch device show gannet-hall; echo; latch config northmole-harbour /interfaces/interface=port1; latch config northmole-harbour /interfaces/interface=port1/mtuu"},
 		{"desk", "latch paths northmole-harbour /interfaces/interface=port1/ipv4/m; echo; latch preview 8 --people --context 0; latch decide 8 saltern-quay /system/location mine; latch rebase 8"},
+		{"history", "latch confirm 4; echo; latch timeline saltern-quay --limit 6; echo; latch blame saltern-quay /system | head -5; echo; latch history saltern-quay /system/location; echo; latch undo 9; echo; latch safe"},
 		{"files", "latch config northmole-harbour > now.outline; sed 's/10.64.0.5/10.64.0.1/; s/mtu: 1500/mtu: 9000/' now.outline > new.outline; latch check new.outline --device northmole-harbour; echo; latch compare northmole-harbour new.outline; echo; latch compare northmole-harbour new.outline --as groups; echo; latch convert new.outline --device northmole-harbour --to json | head -12"},
 		{"audit", "latch audit --limit 28 | cut -c1-150; latch audit verify"},
 	} {

@@ -199,7 +199,18 @@ func (a *Archives) sftp(ctx context.Context, at store.Archive) (place, error) {
 	return &remote{client, sc, dir}, nil
 }
 
+// stall is how long one operation may take: a server that stops answering must
+// not hold up all copies.
+const stall = 3 * time.Minute
+
+// watch ends the connection, and with it what waits, unless it is called off.
+func (r *remote) watch() (callOff func()) {
+	t := time.AfterFunc(stall, func() { _ = r.conn.Close() })
+	return func() { t.Stop() }
+}
+
 func (r *remote) put(_ context.Context, g group) (names []string, err error) {
+	defer r.watch()()
 	if _, err := r.client.Stat(r.dir); err != nil {
 		return nil, fmt.Errorf("folder %s: %w", r.dir, err)
 	}
@@ -237,6 +248,7 @@ func (r *remote) write(x file) error {
 }
 
 func (r *remote) get(_ context.Context, name string) ([]byte, error) {
+	defer r.watch()()
 	f, err := r.client.Open(path.Join(r.dir, name))
 	if err != nil {
 		return nil, err
@@ -264,6 +276,7 @@ func (r *remote) list(ctx context.Context) (out []string, err error) {
 }
 
 func (r *remote) drop(_ context.Context, name string) error {
+	defer r.watch()()
 	return r.client.Remove(path.Join(r.dir, name))
 }
 

@@ -57,10 +57,22 @@ func Write(ctx context.Context, dir, file string, now time.Time) (about About, e
 	if err := verify(part); err != nil {
 		return about, err
 	}
-	if err := os.Link(part, file); err != nil { // never over another
-		return about, fmt.Errorf("%s: %w", file, err)
+	if err := place(part, file); err != nil {
+		return about, err
 	}
 	return about, syncDir(filepath.Dir(file))
+}
+
+// place gives a file its name, never over another.
+func place(part, file string) error {
+	err := os.Link(part, file)
+	if err == nil || errors.Is(err, os.ErrExist) {
+		return err
+	}
+	if _, serr := os.Lstat(file); !errors.Is(serr, os.ErrNotExist) {
+		return errors.Join(err, serr)
+	}
+	return os.Rename(part, file) // a file system without links
 }
 
 // look opens a copy of the records, checks all of it, and tells what it holds.

@@ -1,0 +1,93 @@
+package syslog_test
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"net"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"oakenlatch/service/syslog"
+)
+
+var form = regexp.MustCompile(`^<109>1 \d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z \S+ oaken-latchd \d+ archive - \x{feff}(.*)$`)
+
+func TestDatagrams(t *testing.T) {
+	t.Parallel()
+	udp, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	unix, err := net.ListenPacket("unixgram", filepath.Join(t.TempDir(), "log"))
+	require.NoError(t, err)
+	for to, l := range map[string]net.PacketConn{"udp://" + udp.LocalAddr().String(): udp, "unix://" + unix.LocalAddr().String(): unix} {
+		s, err := syslog.New(to)
+		require.NoError(t, err)
+		s.Send(5, "revision 4 of saltern-quay\ncopied")
+		b := make([]byte, 2048)
+		require.NoError(t, l.SetReadDeadline(time.Now().Add(5*time.Second)))
+		n, _, err := l.ReadFrom(b)
+		require.NoError(t, err)
+		m := form.FindStringSubmatch(string(b[:n]))
+		require.NotNil(t, m, string(b[:n]))
+		assert.Equal(t, "revision 4 of saltern-quay copied", m[1], "a line is one line")
+		s.Close()
+	}
+}
+
+// Over TCP each line says how long it is; a receiver that went and came back
+// gets what is sent then.
+func TestStream(t *testing.T) {
+	t.Parallel()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	s, err := syslog.New("tcp://" + l.Addr().String())
+	require.NoError(t, err)
+	defer s.Close()
+	for round := range 2 {
+		got := make(chan string, 1)
+		go func() {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			defer func() { _ = conn.Close() }()
+			r := bufio.NewReader(conn)
+			var n int
+			_, _ = fmt.Fscanf(r, "%d ", &n)
+			text := make([]byte, n)
+			_, _ = io.ReadFull(r, text)
+			got <- string(text)
+		}()
+		want := fmt.Sprintf("round %d", round)
+		require.Eventually(t, func() bool { // the first ones may be lost with the old connection
+			s.Send(5, want)
+			select {
+			case text := <-got:
+				return strings.HasSuffix(text, want)
+			case <-time.After(100 * time.Millisecond):
+				return false
+			}
+		}, 10*time.Second, time.Millisecond)
+	}
+}
+
+func TestNoReceiver(t *testing.T) {
+	t.Parallel()
+	for _, to := range []string{"", "udp://", "udp://host", "http://host:1", "::"} {
+		_, err := syslog.New(to)
+		require.Error(t, err, to)
+	}
+	s, err := syslog.New("tcp://127.0.0.1:1")
+	require.NoError(t, err)
+	for range 3000 { // it never holds up what it tells of
+		s.Send(3, "nobody hears it")
+	}
+	require.Eventually(t, func() bool { return s.Dropped() > 1000 }, 10*time.Second, 10*time.Millisecond)
+	s.Close()
+}

@@ -215,7 +215,7 @@ func consolePictures(c *client) error {
 		{"now", "/", browser.Text("h3", "What needs a decision now")},
 		{"devices", "/devices", browser.Text("a", "saltern-quay")},
 		{"device", "/devices/gannet-hall", browser.Text("pre", "zones")},
-		{"timeline", "/devices/saltern-quay?view=timeline", browser.Button("Compare with now")},
+		{"timeline", "/devices/saltern-quay?view=timeline", `//*[@role="listbox"]`},
 		{"blame", "/devices/saltern-quay?view=blame", browser.Text("*", "Quay cabinet 4")},
 		{"compare", "/devices/saltern-quay?view=compare&a=rev:1&b=running", browser.Button("Bring back all of rev:1")},
 		{"snapshots", "/snapshots", browser.Text("h3", "Snapshots")},
@@ -225,6 +225,9 @@ func consolePictures(c *client) error {
 		steps := []browser.Step{chromedp.Navigate(server + s.page), chromedp.WaitVisible(s.wait)}
 		if s.name == "stencils" {
 			steps = append(steps, chromedp.Click(browser.Text("button", "clock, version 1 · 1 device")), chromedp.WaitVisible(browser.Text("*", "Changed by hand since: /system/location")))
+		}
+		if s.name == "timeline" {
+			steps = append(steps, chromedp.Click(chromedp.Search(`//*[@role="option" and contains(@aria-label, "Camera on ramp 2")]`)))
 		}
 		if s.name == "snapshots" {
 			steps = append(steps, chromedp.Click(browser.Text("button", "Before the winter timetable")), chromedp.WaitVisible(browser.Button("Bring back all of it…")))

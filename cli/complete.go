@@ -147,6 +147,9 @@ func (a *app) completions(words []string) [][2]string {
 	}
 	rest = slices.DeleteFunc(slices.Clone(rest), func(w string) bool { return strings.HasPrefix(w, "-") })
 	kinds := strings.Fields(strings.NewReplacer("[", "", "]", "").Replace(cmd.args))
+	for n := len(kinds); n > 0 && len(rest) >= n && strings.HasSuffix(kinds[n-1], "..."); n++ {
+		kinds = append(kinds, kinds[n-1])
+	}
 	if len(rest) >= len(kinds) {
 		return out
 	}
@@ -204,7 +207,41 @@ func (a *app) fitting(kinds, rest []string, last string) [][2]string {
 		device = rest[0]
 	}
 	_, _ = fmt.Sscan(given("CHANGE"), &change)
-	switch kind := kinds[len(rest)]; kind {
+	switch kind := strings.TrimSuffix(kinds[len(rest)], "..."); kind {
+	case "SNAPSHOT":
+		for _, s := range a.snapshotHints() {
+			add(strings.TrimPrefix(s[0], "snapshot:"), s[1])
+		}
+	case "PLACE":
+		for _, p := range a.places(device) {
+			add(p[0], p[1])
+		}
+	case "FROM", "TO":
+		add("running", "now")
+		for _, s := range a.snapshotHints() {
+			add(s[0], s[1])
+		}
+	case "ARCHIVE":
+		var list []wire.Archive
+		if a.call("GET", "/archives", nil, &list) == nil {
+			for _, x := range list {
+				add(x.Name, x.Kind+" "+x.Place)
+			}
+		}
+	case "A", "B", "DEVICE@PLACE":
+		if name, _, ok := strings.Cut(last, "@"); ok {
+			for _, p := range a.places(name) {
+				add(name+"@"+p[0], p[1])
+			}
+			break
+		}
+		var list []wire.Device
+		if a.call("GET", "/devices", nil, &list) == nil {
+			for _, d := range list {
+				add(d.Name, d.Site)
+				add(d.Name+"@", "")
+			}
+		}
 	case "CHANGE", "CHANGE|DEVICE":
 		var list []wire.Change
 		if a.call("GET", "/changes", nil, &list) == nil {
@@ -264,4 +301,30 @@ func (a *app) fitting(kinds, rest []string, last string) [][2]string {
 		}
 	}
 	return out
+}
+
+// snapshotHints are the snapshots by number, with their names.
+func (a *app) snapshotHints() (out [][2]string) {
+	var list []wire.Snapshot
+	if a.call("GET", "/snapshots", nil, &list) != nil {
+		return nil
+	}
+	for _, s := range list {
+		out = append(out, [2]string{fmt.Sprintf("snapshot:%d", s.Number), s.Name})
+	}
+	return out
+}
+
+// places are those that a device's configuration can be read from.
+func (a *app) places(device string) [][2]string {
+	out := [][2]string{{"running", "now"}, {"startup", "what it boots"}}
+	for _, line := range []struct{ name, place string }{{"running", "rev"}, {"startup", "startup"}} {
+		var list []wire.Revision
+		if a.call("GET", devicePath(device)+"/revisions?line="+line.name, nil, &list) == nil {
+			for _, r := range list[:min(len(list), 30)] {
+				out = append(out, [2]string{fmt.Sprintf("%s:%d", line.place, r.Number), when(r.At) + " " + revisionCause(r)})
+			}
+		}
+	}
+	return append(out, a.snapshotHints()...)
 }

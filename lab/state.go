@@ -90,7 +90,7 @@ func (d *Device) writeState(w *markup.Writer) {
 func (d *Device) writeBox(w *markup.Writer) {
 	model, serial := d.Spec.Model, d.Spec.Serial
 	if model == "" {
-		model = "Lab box, kind " + string(cmp.Or(d.Spec.Kind, Full))
+		model = "Lab box, " + cmp.Or(string(d.Spec.Kind), "full")
 	}
 	if serial == "" {
 		serial = fmt.Sprintf("OL-%08X", crc32.ChecksumIEEE([]byte(d.Spec.Name)))

@@ -170,6 +170,7 @@ printf '%s\n' "${COMPREPLY[@]}"
 		"latch put " + n + " " + router + " /interfaces/interface=port1/enabled ":     "true false",
 		"latch delete " + n + " " + router + " /interfaces/interface=port1/ipv4/addr": "port1/ipv4/address=",
 		"latch commit " + n + " --ho":                                                 "--hold", "latch config " + router + " /system/cont": "/system/contact",
+		"latch restore " + router + " run": "running", "latch compare " + router + "@run": router + "@running",
 	} {
 		cmd := exec.Command("bash", script, line)
 		home := filepath.Join(s.dir, "home-mara")

@@ -50,7 +50,7 @@ export function Strip({ moments, chosen, onChoose }: Props) {
           const fresh = ordered[x - 1]?.m.at.slice(0, 10) !== date;
           return (
             <g
-              key={index} role="option" aria-selected={index === chosen} aria-label={`${l.name}: ${m.text}, ${when(m.at)}`} tabIndex={0} style={{ cursor: "pointer" }}
+              key={index} role="option" aria-selected={index === chosen} aria-label={`${l.name}: ${m.text}, ${when(m.at)}`} tabIndex={0} className="moment"
               onClick={() => { onChoose(index); }} onKeyDown={(e) => { if (e.key === "Enter" || e.key === " ") onChoose(index); }}
             >
               <title>{`${m.text}, ${whenShort(m.at)}`}</title>
@@ -58,7 +58,7 @@ export function Strip({ moments, chosen, onChoose }: Props) {
               {fresh && <line x1={cx - 16} x2={cx - 16} y1={2} y2={height} stroke={token.colorBorderSecondary} strokeDasharray="2 4" />}
               {index === chosen && <line x1={cx} x2={cx} y1={20} y2={height} stroke={colour} strokeWidth={1} />}
               <circle cx={cx} cy={cy} r={index === chosen ? 13 : 10} fill={index === chosen ? colour : token.colorBgContainer} stroke={colour} strokeWidth={2} />
-              <text x={cx} y={cy + 4} fontSize={12} fontWeight={700} textAnchor="middle" fill={index === chosen ? token.colorBgContainer : colour}>{l.mark}</text>
+              <text x={cx} y={cy + 4} fontSize={12} fontWeight={700} textAnchor="middle" fill={index === chosen ? token.colorBgContainer : colour}>{m.kind === "holding" ? "…" : l.mark}</text>
             </g>
           );
         })}

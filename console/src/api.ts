@@ -638,3 +638,11 @@ export interface Job {
   trouble?: string;
   result?: Record<string, unknown>;
 }
+
+/** Many devices between two moments, in sum. */
+export interface FleetComparison {
+  from: string;
+  to: string;
+  same: number;
+  devices: { device: string; site?: string; added: number; removed: number; changed: number; moved: number; first?: string; changes?: number[]; outside?: number; trouble?: string }[];
+}

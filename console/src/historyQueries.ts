@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { call } from "./api";
-import type { Archive, Blame, BroughtBack, Comparison, Job, Moment, NewSnapshot, RevisionDoc, Snapshot, Standing } from "./api";
+import type { Archive, Blame, BroughtBack, Comparison, FleetComparison, Job, Moment, NewSnapshot, RevisionDoc, Snapshot, Standing } from "./api";
 import { useAct } from "./queries";
 
 const devicePath = (name: string) => `/devices/${encodeURIComponent(name)}`;
@@ -33,6 +33,18 @@ export const useTakeSnapshot = () => useAct((v: NewSnapshot) => call<Snapshot>("
 
 export const useRelabel = (number: number) =>
   useAct((v: { name?: string; note?: string; protected?: boolean; retired?: boolean }) => call<Snapshot>("PATCH", `/snapshots/${String(number)}`, v));
+
+/** What moved on many devices between two moments; asked for only while wanted. */
+export const useMoved = (from: string, to: string, wanted: boolean) =>
+  useQuery({
+    queryKey: ["moved", from, to],
+    queryFn: () => call<FleetComparison>("GET", `/compare/fleet?${new URLSearchParams({ from, to }).toString()}`),
+    enabled: wanted,
+    retry: false,
+    meta: { readsDevice: true },
+  });
+
+export const useImport = () => useAct((v: { device: string; name: string; text: string }) => call<BroughtBack>("POST", "/import", v));
 
 export const useRestore = () => useAct((v: { from: string; devices?: string[]; paths?: string[] }) => call<BroughtBack>("POST", "/restore", v));
 

@@ -1,7 +1,7 @@
-import { AutoComplete, Button, Card, Flex, Input, InputNumber, Segmented, Typography } from "antd";
+import { AutoComplete, Button, Card, Flex, Input, InputNumber, Segmented, Typography, Upload } from "antd";
 import { useMemo, useState } from "react";
 import type { Session } from "../api";
-import { useComparison, useRestore, useRevisions, useSnapshots } from "../historyQueries";
+import { useComparison, useImport, useRestore, useRevisions, useSnapshots } from "../historyQueries";
 import { BroughtBack } from "../parts/BroughtBack";
 import { Difference } from "../parts/Difference";
 import { Sides } from "../parts/Sides";
@@ -67,7 +67,30 @@ export function CompareView({ device, session, pair, setPair }: Props) {
       )}
       <Trouble error={restore.error} />
       <BroughtBack doc={restore.data} />
+      {session.role !== "viewer" && <FromFile device={device} />}
     </Card>
+  );
+}
+
+/** A configuration from a file, staged exactly as it is there. */
+function FromFile({ device }: { device: string }) {
+  const load = useImport();
+  return (
+    <div style={{ marginTop: 16 }}>
+      <Upload
+        showUploadList={false} accept=".xml,.json,.txt,.outline,*/*"
+        beforeUpload={(file) => {
+          void file.text().then((text) => { load.mutate({ device, name: file.name, text }); });
+          return false;
+        }}
+      >
+        <Button size="small" loading={load.isPending}>From a file…</Button>
+      </Upload>{" "}
+      <Typography.Text type="secondary">XML, JSON or outline, an instance data file or not: its content tells. A bundle is imported by the client.</Typography.Text>{" "}
+      <a href={`/api/v1/export?device=${encodeURIComponent(device)}`} download>Download what runs</a>
+      <Trouble error={load.error} />
+      <BroughtBack doc={load.data} />
+    </div>
   );
 }
 

@@ -2,7 +2,7 @@ import { Alert, Button, Card, Col, Flex, Input, Row, Select, Switch, Tag, Typogr
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import type { Session, Snapshot } from "../api";
-import { useRelabel, useRestore, useSnapshot, useSnapshots, useTakeSnapshot } from "../historyQueries";
+import { useMoved, useRelabel, useRestore, useSnapshot, useSnapshots, useTakeSnapshot } from "../historyQueries";
 import { BroughtBack } from "../parts/BroughtBack";
 import { Trouble } from "../parts/Trouble";
 import { useDevices } from "../queries";
@@ -86,11 +86,37 @@ function One({ number, mayEdit }: { number: number; mayEdit: boolean }) {
           {s.unclean && <Alert type="warning" showIcon title="The moment was not clean" style={{ marginBottom: 8 }} />}
           {s.items?.map((i) => <Device key={i.device} item={i} number={s.number} mayEdit={mayEdit} onRestore={() => { restore.mutate({ from: `snapshot:${String(s.number)}`, devices: [i.device] }); }} />)}
           {mayEdit && <Button style={{ marginTop: 8 }} loading={restore.isPending} onClick={() => { restore.mutate({ from: `snapshot:${String(s.number)}` }); }}>Bring back all of it…</Button>}
+          <a href={`/api/v1/export?from=snapshot:${String(s.number)}`} download style={{ marginLeft: 12 }}>Download it as a bundle</a>
           <Trouble error={restore.error} />
           <BroughtBack doc={restore.data} />
+          <Moved number={s.number} />
         </Card>
       )}
     </>
+  );
+}
+
+/** What moved on its devices since, in sum, each to be opened. */
+function Moved({ number }: { number: number }) {
+  const [wanted, setWanted] = useState(false);
+  const from = `snapshot:${String(number)}`;
+  const moved = useMoved(from, "running", wanted);
+  const f = moved.data;
+  return (
+    <div style={{ marginTop: 16 }}>
+      <Button size="small" loading={moved.isFetching} onClick={() => { if (wanted) void moved.refetch(); else setWanted(true); }}>What moved since</Button>
+      <Trouble error={moved.error} />
+      {f && <Typography.Paragraph type="secondary" style={{ margin: "8px 0" }}>{f.devices.length === 0 ? "Nothing" : `${String(f.devices.length)} of ${String(f.devices.length + f.same)} devices`} differ from what the snapshot holds.</Typography.Paragraph>}
+      {f?.devices.map((d) => (
+        <Flex key={d.device} gap={10} wrap align="baseline">
+          <Link to={`/devices/${d.device}?view=compare&a=${from}&b=running`}>{d.device}</Link>
+          {d.trouble ? <Typography.Text type="danger">{d.trouble}</Typography.Text> : <code>+{d.added} −{d.removed} ~{d.changed} ↕{d.moved}</code>}
+          <Typography.Text type="secondary">
+            {[...(d.changes ?? []).map((n) => `change ${String(n)}`), ...(d.outside ? [`${String(d.outside)} outside`] : [])].join(", ")}
+          </Typography.Text>
+        </Flex>
+      ))}
+    </div>
   );
 }
 

@@ -92,6 +92,19 @@ describe("history", () => {
     expect(sent("POST", "/restore")?.body).toEqual({ from: "rev:2", devices: ["quay"], paths: ["/system/location"] });
   });
 
+  it("stages a file as it is, and says what it is from", async () => {
+    answers["POST /import"] = { ...brought, parts: [{ ...brought.parts[0], notes: ["xml file of quay, as of yesterday"] }] };
+    const { container } = open("/devices/quay?view=compare");
+    await screen.findByText("Download what runs");
+    const input = container.querySelector("input[type=file]");
+    if (!input) throw new Error("no file can be given");
+    const file = new File(["<config/>"], "quay.xml");
+    Object.defineProperty(file, "text", { value: () => Promise.resolve("<config/>") });
+    fireEvent.change(input, { target: { files: [file] } });
+    expect(await screen.findByText("quay: xml file of quay, as of yesterday")).toBeTruthy();
+    expect(sent("POST", "/import")?.body).toEqual({ device: "quay", name: "quay.xml", text: "<config/>" });
+  });
+
   it("says who last set each line, and what was removed", async () => {
     open("/devices/quay?view=blame");
     await screen.findByText("contact: y");
@@ -116,6 +129,10 @@ describe("history", () => {
     expect(screen.getByText("its startup does not hold what runs")).toBeTruthy();
     fireEvent.click(screen.getByRole("button", { name: "Protect" }));
     await vi.waitFor(() => { expect(sent("PATCH", "/snapshots/4")?.body).toEqual({ protected: true }); });
+    answers["/compare/fleet"] = { from: "snapshot:4", to: "running", same: 3, devices: [{ device: "quay", added: 1, removed: 0, changed: 2, moved: 0, changes: [2], outside: 1 }] };
+    fireEvent.click(screen.getByRole("button", { name: "What moved since" }));
+    expect(await screen.findByText("1 of 4 devices differ from what the snapshot holds.")).toBeTruthy();
+    expect(screen.getByText("change 2, 1 outside")).toBeTruthy();
     fireEvent.change(screen.getByLabelText("name of the snapshot"), { target: { value: "Vor der Übergabe" } });
     fireEvent.click(screen.getByRole("button", { name: "Take it" }));
     await vi.waitFor(() => { expect(sent("POST", "/snapshots")?.body).toEqual({ name: "Vor der Übergabe", all: true }); });

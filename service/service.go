@@ -131,6 +131,9 @@ func lockDir(dir string) (*os.File, error) {
 	return f, nil
 }
 
+// Handler is what answers requests, for whoever brings a server of their own.
+func (s *Service) Handler() http.Handler { return s.handler }
+
 // Serve answers requests on a listener until the context ends.
 func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 	srv := &http.Server{

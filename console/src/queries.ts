@@ -1,10 +1,7 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { ApiError, call } from "./api";
-import type {
-  Attention, Audit, Change, Config, Device, Due, Hint, Loaded, NewCommit, NewDue, NewEdit, NewLoad, Part, Preview, Reservation, Saved, Session, Shared, Staged, Stencil,
-  StoreDifference, Visitor,
-} from "./api";
+import type { Attention, Audit, Change, Config, Device, Due, Hint, Loaded, NewCommit, NewDue, NewEdit, NewLoad, Part, Preview, Reservation, Saved, Session, Shared, Staged, Stencil, StoreDifference, Visitor } from "./api";
 
 /**
  * Marks queries that make the service read devices. They are not asked anew for

@@ -272,7 +272,7 @@ func (f *fleetBench) watched() error {
 		ratio = min(ratio, took.Seconds()/bare.Seconds())
 	}
 	f.ratio("fleet-read", ratio, 1/0.7)
-	return nil
+	return f.exported()
 }
 
 // memory is what this process holds, after a collection.

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -478,4 +480,69 @@ func (b *bench) blaming(dir, repo string) error {
 		err = cerr
 	}
 	return err
+}
+
+// exported measures the memory that exports take: of a hundred devices, and of
+// a thousand.
+func (f *fleetBench) exported() error {
+	token, _, _, err := f.service.Accounts.Login(f.ctx, "mara", "the bench's own password", "bench")
+	if err != nil {
+		return err
+	}
+	peak := func(devices int) (uint64, int64, error) {
+		stop, most := make(chan struct{}), make(chan uint64)
+		runtime.GC()
+		before := memory()
+		go func() {
+			top := before
+			for {
+				select {
+				case <-stop:
+					most <- top
+					return
+				case <-time.After(20 * time.Millisecond):
+					top = max(top, memory())
+				}
+			}
+		}()
+		w := &discarded{header: http.Header{}}
+		req := httptest.NewRequestWithContext(f.ctx, "GET", "/api/v1/export?from=rev:1&device="+strings.Join(f.names[:devices], ","), nil)
+		req.Header.Set("Authorization", "Bearer "+token)
+		f.service.Handler().ServeHTTP(w, req)
+		close(stop)
+		top := <-most
+		if w.status != 0 && w.status != 200 || w.bytes < int64(devices)*1000 {
+			return 0, 0, fmt.Errorf("the export came to nothing: status %d, %d bytes", w.status, w.bytes)
+		}
+		return top - before, w.bytes, nil
+	}
+	if _, _, err = peak(1000); err != nil { // what is kept at hand afterwards is no part of it
+		return err
+	}
+	few, _, err := peak(100)
+	if err != nil {
+		return err
+	}
+	many, bytes, err := peak(1000)
+	if err != nil {
+		return err
+	}
+	const slack = 1 << 20
+	fmt.Printf("an export of 100 devices takes %d KB beyond what there was, one of 1000 (%d KB) %d KB\n", few>>10, bytes>>10, many>>10)
+	f.ratio("export-memory", float64(many+slack)/float64(few+slack), 2)
+	return nil
+}
+
+// discarded is an answer that nobody keeps.
+type discarded struct {
+	header http.Header
+	status int
+	bytes  int64
+}
+
+func (d *discarded) Header() http.Header  { return d.header }
+func (d *discarded) WriteHeader(code int) { d.status = code }
+func (d *discarded) Write(p []byte) (int, error) {
+	d.bytes += int64(len(p))
+	return len(p), nil
 }

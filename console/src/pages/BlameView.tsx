@@ -1,8 +1,8 @@
 import { Card, Input, Segmented, Typography, theme } from "antd";
 import { useMemo, useState } from "react";
 import { Link } from "react-router";
-import type { RevisionDoc } from "../api";
-import { useBlame } from "../historyQueries";
+import type { RevisionDoc } from "../pastApi";
+import { useBlame } from "../pastQueries";
 import { Trouble } from "../parts/Trouble";
 import { when, whenShort } from "../time";
 

@@ -2,7 +2,7 @@ import { Alert, Button, Card, Col, Flex, Row, Space, Spin, Tag, Typography } fro
 import { useState } from "react";
 import { useParams, useSearchParams } from "react-router";
 import type { Change, DiffLine, Due, PartPreview, Preview, Session } from "../api";
-import { useUndo } from "../historyQueries";
+import { useUndo } from "../pastQueries";
 import { BroughtBack } from "../parts/BroughtBack";
 import { StateTag } from "../parts/StateTag";
 import { Steps } from "../parts/Steps";

@@ -1,7 +1,7 @@
 import { AutoComplete, Button, Card, Flex, Input, InputNumber, Segmented, Typography, Upload } from "antd";
 import { useMemo, useState } from "react";
 import type { Session } from "../api";
-import { useComparison, useImport, useRestore, useRevisions, useSnapshots } from "../historyQueries";
+import { useComparison, useImport, useRestore, useRevisions, useSnapshots } from "../pastQueries";
 import { BroughtBack } from "../parts/BroughtBack";
 import { Difference } from "../parts/Difference";
 import { Sides } from "../parts/Sides";

@@ -1,8 +1,9 @@
 import { Alert, Button, Card, Flex, Progress, Space, Table, Tag, Typography } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Archive, Job, Session, Standing } from "../api";
-import { useArchives, useCopyNow, useJob, useStanding, useStopJob, useVerifyArchive } from "../historyQueries";
+import type { Session } from "../api";
+import type { Archive, Job, Standing } from "../pastApi";
+import { useArchives, useCopyNow, useJob, useStanding, useStopJob, useVerifyArchive } from "../pastQueries";
 import { Trouble } from "../parts/Trouble";
 import { span, when } from "../time";
 

@@ -1,8 +1,9 @@
 import { Alert, Button, Card, Col, Flex, Input, Row, Select, Switch, Tag, Typography } from "antd";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import type { Session, Snapshot } from "../api";
-import { useMoved, useRelabel, useRestore, useSnapshot, useSnapshots, useTakeSnapshot } from "../historyQueries";
+import type { Session } from "../api";
+import type { Snapshot } from "../pastApi";
+import { useMoved, useRelabel, useRestore, useSnapshot, useSnapshots, useTakeSnapshot } from "../pastQueries";
 import { BroughtBack } from "../parts/BroughtBack";
 import { Trouble } from "../parts/Trouble";
 import { useDevices } from "../queries";

@@ -1,8 +1,9 @@
 import { Button, Card, Empty, Flex, Space, Typography } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Moment, Session } from "../api";
-import { useRestore, useTimeline } from "../historyQueries";
+import type { Session } from "../api";
+import type { Moment } from "../pastApi";
+import { useRestore, useTimeline } from "../pastQueries";
 import { BroughtBack } from "../parts/BroughtBack";
 import { Strip } from "../parts/Strip";
 import { Trouble } from "../parts/Trouble";

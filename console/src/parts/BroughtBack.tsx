@@ -1,6 +1,6 @@
 import { Alert } from "antd";
 import { Link } from "react-router";
-import type { BroughtBack as Doc } from "../api";
+import type { BroughtBack as Doc } from "../pastApi";
 import { when } from "../time";
 
 /** What a restore or an undo came to: the change to preview, and what goes with it. */

@@ -1,5 +1,5 @@
 import { theme } from "antd";
-import type { Moment } from "../api";
+import type { Moment } from "../pastApi";
 import { when, whenShort } from "../time";
 
 /** The lanes of a timeline, from the top, each with the kinds that run in it. */

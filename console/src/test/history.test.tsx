@@ -3,7 +3,8 @@ import { fireEvent, render, screen, within } from "@testing-library/react";
 import { MemoryRouter } from "react-router";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { App } from "../App";
-import type { Archive, Blame, BroughtBack, Change, Comparison, Device, Job, Moment, RevisionDoc, Snapshot, Standing } from "../api";
+import type { Change, Device } from "../api";
+import type { Archive, Blame, BroughtBack, Comparison, Job, Moment, RevisionDoc, Snapshot, Standing } from "../pastApi";
 
 const at = "2026-11-23T02:00:00Z";
 const revision = (number: number, more: Partial<RevisionDoc> = {}): RevisionDoc => ({ number, at, source: "change", change: number, title: `Work ${String(number)}`, author: "mara", digest: "d", ...more });

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { call } from "./api";
-import type { Archive, Blame, BroughtBack, Comparison, FleetComparison, Job, Moment, NewSnapshot, RevisionDoc, Snapshot, Standing } from "./api";
+import type { Archive, Blame, BroughtBack, Comparison, FleetComparison, Job, Moment, NewSnapshot, RevisionDoc, Snapshot, Standing } from "./pastApi";
 import { useAct } from "./queries";
 
 const devicePath = (name: string) => `/devices/${encodeURIComponent(name)}`;

@@ -1,0 +1,191 @@
+package api
+
+import (
+	"bytes"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"oakenlatch/core/codec"
+	"oakenlatch/core/diff"
+	"oakenlatch/core/ledger"
+	"oakenlatch/service/archive"
+	"oakenlatch/service/audit"
+	"oakenlatch/service/desk"
+	"oakenlatch/service/refusal"
+	"oakenlatch/service/store"
+	"oakenlatch/wire"
+	"oakenlatch/wire/bundle"
+)
+
+func (a *API) broughtDoc(ch store.Change, list []desk.Brought) wire.BroughtBack {
+	out := wire.BroughtBack{Change: ch.Number, Title: ch.Title, Parts: []wire.Brought{}}
+	for _, b := range list {
+		p := wire.Brought{Device: b.Device, Edits: []wire.Edit{}, Lines: []diff.Line{}, Takes: []wire.Later{}, Left: []wire.Left{}, Notes: b.Notes}
+		for _, e := range b.Edits {
+			p.Edits = append(p.Edits, editDoc(b.Device, e))
+		}
+		if b.Difference != nil {
+			p.Count, p.Lines = b.Difference.Count(), lines(b.Difference, 0)
+			p.Lines = p.Lines[:min(len(p.Lines), shownLines)]
+		}
+		for _, l := range b.Takes {
+			p.Takes = append(p.Takes, wire.Later{Revision: l.Revision.Number, Source: l.Revision.Source, Change: l.Change.Number, Title: l.Change.Title, Author: l.Change.Author, At: l.Revision.At, Places: l.Places})
+		}
+		for _, l := range b.Left {
+			p.Left = append(p.Left, wire.Left{Path: l.Path.String(), Change: l.Change, Before: codec.Text(l.Mine), Made: codec.Text(l.Base), Now: codec.Text(l.Theirs), Why: l.Why})
+		}
+		out.Parts = append(out.Parts, p)
+	}
+	return out
+}
+
+func (a *API) restore(c *call) (any, error) {
+	var in wire.NewRestore
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	ch, list, err := a.Desk.Restore(c.ctx, c.person, desk.Bring{Change: in.Change, Title: in.Title, Ticket: in.Ticket, From: in.From, Devices: in.Devices, Paths: in.Paths})
+	if err != nil {
+		return nil, err
+	}
+	return a.broughtDoc(ch, list), nil
+}
+
+func (a *API) undo(c *call) (any, error) {
+	var in wire.NewUndo
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	if in.By != "" && in.Since.IsZero() {
+		return nil, refusal.New(refusal.Invalid, "say since when", "undoing all that %s ever did is not meant", strconv.Quote(in.By))
+	}
+	if !in.Until.IsZero() && in.Until.Before(in.Since) {
+		return nil, refusal.New(refusal.Invalid, "", "the period ends %s, before it begins", in.Until.Format(time.RFC3339))
+	}
+	ch, list, err := a.Desk.Undo(c.ctx, c.person, desk.Undo{Change: in.Change, By: in.By, Since: in.Since, Until: in.Until, Devices: in.Devices, Paths: in.Paths, Title: in.Title, Ticket: in.Ticket})
+	if err != nil {
+		return nil, err
+	}
+	return a.broughtDoc(ch, list), nil
+}
+
+func (a *API) importFile(c *call) (any, error) {
+	var in wire.NewImport
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	if in.Name == "" || len(in.Name) > 200 {
+		return nil, refusal.New(refusal.Invalid, "", "the file's name has 1 to 200 bytes")
+	}
+	var from desk.Origin
+	if in.From != nil {
+		from = desk.Origin{Device: in.From.Device, Model: in.From.Model, Serial: in.From.Serial}
+		if !in.From.At.IsZero() {
+			from.Time = in.From.At.UTC().Format(time.RFC3339)
+		}
+	}
+	b := desk.Bring{Change: in.Change, Title: in.Title, Ticket: in.Ticket, Devices: []string{in.Device}, Paths: in.Paths}
+	ch, list, err := a.Desk.Import(c.ctx, c.person, b, in.Name, []byte(in.Text), from)
+	if err != nil {
+		return nil, err
+	}
+	return a.broughtDoc(ch, list), nil
+}
+
+func (a *API) carry(c *call) (any, error) {
+	var in wire.NewCarry
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	if in.Place == "" {
+		in.Place = "running"
+	}
+	ch, k, err := a.Desk.Carry(c.ctx, c.person, desk.Bring{Change: in.Change, Title: in.Title, Ticket: in.Ticket}, in.From, in.Place, in.Onto)
+	if err != nil {
+		return nil, err
+	}
+	out := wire.Carried{BroughtBack: a.broughtDoc(ch, []desk.Brought{k.Brought}), Own: []wire.Own{}}
+	for _, o := range k.Own {
+		out.Own = append(out.Own, wire.Own{Path: o.Path.String(), From: o.From, Kept: o.Kept, Why: o.Why})
+	}
+	return out, nil
+}
+
+// export writes configurations as a bundle, device by device: however many
+// they are, one is in memory at a time.
+func (a *API) export(c *call) (any, error) {
+	from, form := c.QueryParamOr("from", "running"), c.QueryParamOr("format", "xml")
+	if form != "xml" && form != "json" {
+		return nil, refusal.New(refusal.Invalid, "give xml or json", "%q is no format of an instance data file", form)
+	}
+	devices, err := a.exported(c, from)
+	if err != nil {
+		return nil, err
+	}
+	err = a.Log.Write(c.ctx, func(tx *audit.Tx) error {
+		return tx.Record(ledger.Entry{Actor: c.person.Name, Action: "config.export", Note: fmt.Sprintf("%s of %d devices as %s", from, len(devices), form)})
+	})
+	if err != nil {
+		return nil, err
+	}
+	return stream(func(w http.ResponseWriter) error {
+		w.Header().Set("Content-Type", "application/x-tar")
+		w.Header().Set("Content-Disposition", `attachment; filename="oaken-latch-export.tar"`)
+		out, err := bundle.NewWriter(w, "export", c.person.Name, a.Log.Now(), map[string]string{"from": from, "format": form})
+		if err != nil {
+			return err
+		}
+		for _, d := range devices {
+			if err = a.exportOne(c, out, d, from, form); err != nil {
+				break
+			}
+		}
+		if err == nil {
+			err = out.Close()
+		}
+		if err != nil { // half of it is out: what follows must not look whole
+			a.Logger.Error("an export broke off", "error", err)
+			panic(http.ErrAbortHandler)
+		}
+		return nil
+	}), nil
+}
+
+// exported gives the devices that an export is of.
+func (a *API) exported(c *call, from string) ([]store.Device, error) {
+	var names []string
+	if text := c.QueryParam("device"); text != "" {
+		names = strings.Split(text, ",")
+	}
+	ref, ofSnapshot := strings.CutPrefix(from, "snapshot:")
+	if !ofSnapshot || len(names) > 0 || c.QueryParam("site") != "" {
+		return a.some(c, names, c.QueryParam("site"), len(names) == 0 && c.QueryParam("site") == "")
+	}
+	s, err := a.History.FindSnapshot(c.ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	t, err := a.History.TakenOf(c.ctx, s.Number)
+	var out []store.Device
+	for _, i := range t.Items {
+		out = append(out, i.Device)
+	}
+	return out, err
+}
+
+func (a *API) exportOne(c *call, out *bundle.Writer, d store.Device, from, form string) error {
+	r, err := a.Desk.From(c.ctx, c.person, d, from)
+	if err != nil {
+		return err
+	}
+	at := r.Revision.At
+	if at.IsZero() || from == "running" || from == "startup" || from == "candidate" {
+		at = a.Log.Now()
+	}
+	text := archive.InstanceOf(r.Schema, d, r.Running, at, r.Revision.Number, from, form == "json")
+	about := wire.Origin{Device: d.Name, Site: d.Site, Model: d.Model, Serial: d.Serial, Revision: r.Revision.Number, At: at, Cause: r.Revision.Source, Change: r.Revision.Change}
+	return out.Add(archive.Folder(d)+"/"+archive.FileName(d.Name)+"."+form, int64(len(text)), bytes.NewReader(text), about)
+}

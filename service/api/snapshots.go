@@ -1,0 +1,119 @@
+package api
+
+import (
+	"errors"
+	"slices"
+	"strings"
+
+	"oakenlatch/service/history"
+	"oakenlatch/service/refusal"
+	"oakenlatch/service/store"
+	"oakenlatch/wire"
+)
+
+func snapshotDoc(s store.Snapshot) wire.Snapshot {
+	return wire.Snapshot{Number: s.Number, Name: s.Name, Note: s.Note, Actor: s.Actor, At: s.At, Change: s.Change, Protected: s.Protected, Retired: s.Retired, RetiredBy: s.RetiredBy, Devices: s.Devices}
+}
+
+func takenDoc(t history.Taken) wire.Snapshot {
+	out := snapshotDoc(t.Snapshot)
+	for _, i := range t.Items {
+		out.Items = append(out.Items, wire.SnapshotItem{Device: i.Device.Name, Revision: i.Revision, At: i.At, Unclean: i.Unclean})
+		out.Unclean = out.Unclean || len(i.Unclean) > 0
+	}
+	return out
+}
+
+func (a *API) snapshots(c *call) (any, error) {
+	var device int64
+	if name := c.QueryParam("device"); name != "" {
+		d, err := a.Store.Device(c.ctx, name)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil, noDevice(name)
+		}
+		if err != nil {
+			return nil, err
+		}
+		device = d.ID
+	}
+	list, err := a.Store.Snapshots(c.ctx, device)
+	out := make([]wire.Snapshot, 0, len(list))
+	for _, s := range list {
+		if s.Retired.IsZero() || c.QueryParam("retired") == "true" {
+			out = append(out, snapshotDoc(s))
+		}
+	}
+	return out, err
+}
+
+// some gives the devices that a request means: those named, of a site, or all.
+func (a *API) some(c *call, names []string, site string, all bool) ([]store.Device, error) {
+	if n := min(len(names), 1) + min(len(site), 1); n > 1 || n == 1 && all {
+		return nil, refusal.New(refusal.Invalid, "", "name devices, or a site, or say all: one of these")
+	}
+	list, err := a.Store.Devices(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case len(names) > 0:
+		var out []store.Device
+		for _, name := range names {
+			i := slices.IndexFunc(list, func(d store.Device) bool { return d.Name == name })
+			if i < 0 {
+				return nil, noDevice(name)
+			}
+			if !slices.ContainsFunc(out, func(d store.Device) bool { return d.Name == name }) {
+				out = append(out, list[i])
+			}
+		}
+		return out, nil
+	case site != "":
+		list = slices.DeleteFunc(list, func(d store.Device) bool { return !strings.EqualFold(d.Site, site) })
+		if len(list) == 0 {
+			return nil, refusal.New(refusal.NotFound, "see the sites with: latch devices", "there is no device at site %q", site)
+		}
+	case !all:
+		return nil, refusal.New(refusal.Invalid, "name devices, a site, or say all", "no device is named")
+	}
+	return list, nil
+}
+
+func (a *API) takeSnapshot(c *call) (any, error) {
+	var in wire.NewSnapshot
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	devices, err := a.some(c, in.Devices, in.Site, in.All)
+	if err != nil {
+		return nil, err
+	}
+	t, err := a.History.Snapshot(c.ctx, c.person.Name, in.Name, in.Note, devices)
+	return takenDoc(t), err
+}
+
+func (a *API) snapshotParam(c *call) (store.Snapshot, error) {
+	return a.History.FindSnapshot(c.ctx, c.Param("ref"))
+}
+
+func (a *API) snapshot(c *call) (any, error) {
+	s, err := a.snapshotParam(c)
+	if err != nil {
+		return nil, err
+	}
+	t, err := a.History.TakenOf(c.ctx, s.Number)
+	return takenDoc(t), err
+}
+
+func (a *API) relabel(c *call) (any, error) {
+	s, err := a.snapshotParam(c)
+	if err != nil {
+		return nil, err
+	}
+	var in wire.Relabel
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	t, err := a.History.Relabel(c.ctx, c.person.Name, s.Number, history.Relabel{Name: in.Name, Note: in.Note, Protected: in.Protected, Retired: in.Retired})
+	return takenDoc(t), err
+}

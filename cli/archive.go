@@ -349,11 +349,14 @@ func kept(a *app, _ *flag.FlagSet) func([]string) error {
 		if err := a.call("GET", "/standing", nil, &list); err != nil {
 			return err
 		}
-		behind := 0
+		behind, uncopied := 0, false
 		err := a.show(list, func() {
 			var rows [][]string
 			for _, s := range list {
 				state := "all of it"
+				if s.Copy == 0 {
+					state, uncopied = "not copied", true
+				}
 				if len(s.Behind) > 0 {
 					behind++
 					state = a.paint(alarm, strings.Join(s.Behind, " and ")+" behind")
@@ -365,6 +368,9 @@ func kept(a *app, _ *flag.FlagSet) func([]string) error {
 				rows = append(rows, []string{s.Device, fmt.Sprintf("%s, revision %d", when(s.Changed), s.Revision), when(s.Saved), copied, state})
 			}
 			a.table([]string{"DEVICE", "CHANGED", "SAVED", "COPIED", "SAFE"}, rows)
+			if uncopied && behind == 0 {
+				a.printf("Nothing is copied off this machine: see latch archive add --help\n")
+			}
 		})
 		if err == nil && behind > 0 {
 			err = &exit{status: AnswerNo}

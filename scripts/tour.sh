@@ -137,6 +137,16 @@ d=$(latch open "Mara's draft")
 run 0 latch put "$d" northmole-harbour /system/location "Ramp house, upstairs"
 run 3 as_joss latch preview "$d"
 
+say "What was: who set each line, what it was before, and that again."
+run 0 latch snapshot take "Before the winter timetable" --all
+run 0 latch timeline saltern-quay
+run 0 latch blame saltern-quay /system
+run 0 latch history saltern-quay /system/contact
+run 1 latch compare saltern-quay@rev:1 saltern-quay --as sides
+run 0 latch undo "$l"
+run 0 latch restore saltern-quay rev:1 --path /system/contact
+run 0 latch safe
+
 say "Who did what, when: and the record was not altered."
 run 0 latch audit --change "$n"
 run 0 latch audit verify

@@ -491,8 +491,7 @@ func (f *fleetBench) exported() error {
 	}
 	peak := func(devices int) (uint64, int64, error) {
 		stop, most := make(chan struct{}), make(chan uint64)
-		runtime.GC()
-		before := memory()
+		before := live()
 		go func() {
 			top := before
 			for {
@@ -501,7 +500,7 @@ func (f *fleetBench) exported() error {
 					most <- top
 					return
 				case <-time.After(20 * time.Millisecond):
-					top = max(top, memory())
+					top = max(top, live())
 				}
 			}
 		}()
@@ -514,7 +513,7 @@ func (f *fleetBench) exported() error {
 		if w.status != 0 && w.status != 200 || w.bytes < int64(devices)*1000 {
 			return 0, 0, fmt.Errorf("the export came to nothing: status %d, %d bytes", w.status, w.bytes)
 		}
-		return top - before, w.bytes, nil
+		return top - min(before, top), w.bytes, nil
 	}
 	if _, _, err = peak(1000); err != nil { // what is kept at hand afterwards is no part of it
 		return err
@@ -531,6 +530,14 @@ func (f *fleetBench) exported() error {
 	fmt.Printf("an export of 100 devices takes %d KB beyond what there was, one of 1000 (%d KB) %d KB\n", few>>10, bytes>>10, many>>10)
 	f.ratio("export-memory", float64(many+slack)/float64(few+slack), 2)
 	return nil
+}
+
+// live is the bytes of what is reachable now.
+func live() uint64 {
+	var m runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&m)
+	return m.HeapAlloc
 }
 
 // discarded is an answer that nobody keeps.

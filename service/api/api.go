@@ -217,8 +217,9 @@ func (a *API) console(c *echo.Context) error {
 }
 
 // deviceParam gives the device named in the path, or a refusal that says so.
-func (a *API) deviceParam(c *call) (store.Device, error) {
-	name := c.Param("name")
+func (a *API) deviceParam(c *call) (store.Device, error) { return a.deviceNamed(c, c.Param("name")) }
+
+func (a *API) deviceNamed(c *call, name string) (store.Device, error) {
 	d, err := a.Store.Device(c.ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
 		return d, noDevice(name)

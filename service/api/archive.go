@@ -235,10 +235,7 @@ func (a *API) copies(c *call) (any, error) {
 		archiveID = at.ID
 	}
 	if name := c.QueryParam("device"); name != "" {
-		d, err := a.Store.Device(c.ctx, name)
-		if errors.Is(err, store.ErrNotFound) {
-			return nil, noDevice(name)
-		}
+		d, err := a.deviceNamed(c, name)
 		if err != nil {
 			return nil, err
 		}

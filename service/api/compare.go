@@ -20,10 +20,7 @@ func (a *API) placed(c *call, text string) (history.Reading, error) {
 	if !ok {
 		from = "running"
 	}
-	d, err := a.Store.Device(c.ctx, name)
-	if errors.Is(err, store.ErrNotFound) {
-		return history.Reading{}, noDevice(name)
-	}
+	d, err := a.deviceNamed(c, name)
 	if err != nil {
 		return history.Reading{}, err
 	}

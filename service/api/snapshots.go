@@ -1,7 +1,6 @@
 package api
 
 import (
-	"errors"
 	"slices"
 	"strings"
 
@@ -27,10 +26,7 @@ func takenDoc(t history.Taken) wire.Snapshot {
 func (a *API) snapshots(c *call) (any, error) {
 	var device int64
 	if name := c.QueryParam("device"); name != "" {
-		d, err := a.Store.Device(c.ctx, name)
-		if errors.Is(err, store.ErrNotFound) {
-			return nil, noDevice(name)
-		}
+		d, err := a.deviceNamed(c, name)
 		if err != nil {
 			return nil, err
 		}

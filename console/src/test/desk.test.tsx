@@ -1,9 +1,8 @@
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { fireEvent, render, screen, waitFor, within } from "@testing-library/react";
-import { MemoryRouter } from "react-router";
+import { fireEvent, screen, waitFor, within } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import { App } from "../App";
 import type { Change, Device, Edit, Hint, PartPreview, Preview, Stencil } from "../api";
+import { answering, open } from "./answering";
+import type { Asked } from "./answering";
 
 // The editor measures what jsdom does not lay out.
 vi.mock("../parts/TextEditor", () => ({
@@ -22,7 +21,7 @@ const device = (name: string): Device => ({ name, address: "a:830", account: "u"
 const stencil: Stencil = { name: "clock", version: 2, text: "system\n", actor: "mara", at, blanks: [{ name: "place", lines: [1], type: "string" }, { name: "servers", shared: true, lines: [2] }], uses: [{ stencil: "clock", device: "slip", version: 1, newest: 2, change: 3, blanks: { place: "hut" }, strayed: [{ path: "/system/location", set: "hut", now: "shed" }] }], versions: [{ version: 2, actor: "mara", at, text: "" }] };
 
 let answers: Record<string, unknown>;
-let asked: { method: string; path: string; query: string; body: unknown; tag: string | undefined }[];
+let asked: Asked[];
 
 beforeEach(() => {
   asked = [];
@@ -32,23 +31,11 @@ beforeEach(() => {
     "/devices/quay/paths": [{ path: "/system/dns-resolver/search", kind: "leaf-list", type: "domain-name", several: true, exists: true, current: "a.example", help: "Domains." }] satisfies Hint[],
     "/stencils": [stencil], "/stencils/clock": stencil, "/shared": [{ name: "servers", version: 1, items: ["203.0.113.1"], actor: "mara", at }],
   };
-  vi.stubGlobal("fetch", (url: string, init?: RequestInit) => {
-    const [path = "", query = ""] = url.replace("/api/v1", "").split("?");
-    const method = init?.method ?? "GET";
-    asked.push({ method, path, query, body: typeof init?.body === "string" ? JSON.parse(init.body) : undefined, tag: (init?.headers as Record<string, string> | undefined)?.["If-Match"] });
-    const doc = answers[method === "GET" ? path : `${method} ${path}`];
-    return Promise.resolve(doc === undefined ? new Response(JSON.stringify({ type: "t", title: "No", status: 404, detail: `there is no ${method} ${path}` }), { status: 404 }) : new Response(JSON.stringify(doc), { status: 200 }));
-  });
-  vi.stubGlobal("EventSource", class { addEventListener() { return undefined; } close() { return undefined; } });
+  answering(answers, asked);
 });
 
 afterEach(() => { vi.unstubAllGlobals(); });
 
-const open = (path: string) => render(
-  <QueryClientProvider client={new QueryClient({ defaultOptions: { queries: { retry: false } } })}>
-    <MemoryRouter initialEntries={[path]}><App /></MemoryRouter>
-  </QueryClientProvider>,
-);
 const sent = (method: string, path: string) => asked.find((a) => a.method === method && a.path === path);
 
 describe("the change desk", () => {

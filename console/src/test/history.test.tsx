@@ -1,10 +1,9 @@
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { fireEvent, render, screen, within } from "@testing-library/react";
-import { MemoryRouter } from "react-router";
+import { fireEvent, screen, within } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import { App } from "../App";
 import type { Change, Device } from "../api";
 import type { Archive, Blame, BroughtBack, Comparison, Job, Moment, RevisionDoc, Snapshot, Standing } from "../pastApi";
+import { answering, open } from "./answering";
+import type { Asked } from "./answering";
 
 const at = "2026-11-23T02:00:00Z";
 const revision = (number: number, more: Partial<RevisionDoc> = {}): RevisionDoc => ({ number, at, source: "change", change: number, title: `Work ${String(number)}`, author: "mara", digest: "d", ...more });
@@ -35,7 +34,7 @@ const archives: Archive[] = [{ name: "away", kind: "sftp", place: "h:22/a", trus
 const standing: Standing[] = [{ device: "quay", revision: 3, changed: at, saved: at, unsaved: true, behind: ["startup", "copy"] }];
 
 let answers: Record<string, unknown>;
-let asked: { method: string; path: string; query: string; body: unknown }[];
+let asked: Asked[];
 
 beforeEach(() => {
   asked = [];
@@ -47,23 +46,11 @@ beforeEach(() => {
     "/archives": archives, "/standing": standing, "POST /archives/away/verify": { id: 5, kind: "archive verify", state: "running", done: 0, total: 3 } satisfies Job,
     "/jobs/5": { id: 5, kind: "archive verify", state: "done", done: 3, total: 3, result: { whole: 2, copies: 3, wrong: ["copy 2, a.xml: its SHA-256 is another"] } } satisfies Job,
   };
-  vi.stubGlobal("fetch", (url: string, init?: RequestInit) => {
-    const [path = "", query = ""] = url.replace("/api/v1", "").split("?");
-    const method = init?.method ?? "GET";
-    asked.push({ method, path, query, body: typeof init?.body === "string" ? JSON.parse(init.body) : undefined });
-    const doc = answers[method === "GET" ? path : `${method} ${path}`];
-    return Promise.resolve(doc === undefined ? new Response(JSON.stringify({ type: "t", title: "No", status: 404, detail: `there is no ${method} ${path}` }), { status: 404 }) : new Response(JSON.stringify(doc), { status: 200 }));
-  });
-  vi.stubGlobal("EventSource", class { addEventListener() { return undefined; } close() { return undefined; } });
+  answering(answers, asked);
 });
 
 afterEach(() => { vi.unstubAllGlobals(); });
 
-const open = (path: string) => render(
-  <QueryClientProvider client={new QueryClient({ defaultOptions: { queries: { retry: false } } })}>
-    <MemoryRouter initialEntries={[path]}><App /></MemoryRouter>
-  </QueryClientProvider>,
-);
 const sent = (method: string, path: string) => asked.find((a) => a.method === method && a.path === path);
 
 describe("history", () => {

@@ -146,9 +146,9 @@ func (a *API) export(c *call) (any, error) {
 		if err == nil {
 			err = out.Close()
 		}
-		if err != nil { // half of it is out: what follows must not look whole
+		if err != nil { // half of it is out, and must not look whole
 			a.Logger.Error("an export broke off", "error", err)
-			panic(http.ErrAbortHandler)
+			return out.BreakOff(err)
 		}
 		return nil
 	}), nil

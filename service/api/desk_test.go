@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/service/access"
+	"oakenlatch/service/archive"
 	"oakenlatch/test/servicetest"
 	"oakenlatch/wire"
 )
@@ -21,6 +22,7 @@ import (
 // counter is the API over lab devices, asked as people ask it.
 type counter struct {
 	*servicetest.Room
+	API    *API
 	t      *testing.T
 	h      http.Handler
 	tokens map[string]string
@@ -33,7 +35,11 @@ func newCounter(t *testing.T, devices ...string) *counter {
 	require.NoError(t, err)
 	a := &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine,
 		Console: fstest.MapFS{}, Logger: slog.New(slog.DiscardHandler), Stopping: t.Context()}
-	d := &counter{Room: r, t: t, h: a.Handler(), tokens: map[string]string{}}
+	sealer, err := access.OpenSealer(t.TempDir())
+	require.NoError(t, err)
+	a.Archives = archive.New(r.Store, r.Log, r.Fleet, r.History, sealer, t.TempDir(), a.Logger)
+	r.Desk.Copy = a.Archives.Tree
+	d := &counter{Room: r, API: a, t: t, h: a.Handler(), tokens: map[string]string{}}
 	for name, role := range map[string]access.Role{"nell": access.Operator, "otto": access.Operator, "abel": access.Admin, "vera": access.Viewer} {
 		require.NoError(t, accounts.Add(t.Context(), "x", name, name+"'s password", role))
 		d.tokens[name], _, _, err = accounts.Login(t.Context(), name, name+"'s password", "test")

@@ -231,10 +231,11 @@ func (a *API) blame(c *call) (any, error) {
 func (a *API) life(c *call) (any, error) {
 	out := wire.Life{Events: []wire.LifeStep{}}
 	return out, a.follow(c, func(d store.Device, t *history.Trail, path tree.Path) error {
-		out.Device, out.Path, out.Now = d.Name, path.String(), codec.Text(t.Now.At(path))
+		out.Device, out.Path = d.Name, path.String()
 		if len(path) == 0 {
 			return refusal.New(refusal.Invalid, "name a path; for the whole: latch revisions "+d.Name, "the life of the whole configuration is its revisions")
 		}
+		out.Now = codec.Text(t.Now.At(path))
 		named := map[int64]bool{}
 		events := t.Life(path)
 		first := t.Now.At(path)

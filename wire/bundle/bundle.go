@@ -25,6 +25,10 @@ const (
 	DigestName   = "manifest.json.sha256"
 )
 
+// brokenName is the name of the last file of a bundle that could not be
+// finished: it says why.
+const brokenName = "broken-off.txt"
+
 // Format and Version name what this package writes.
 const (
 	Format  = "oaken-latch-bundle"
@@ -123,6 +127,17 @@ func (b *Writer) Close() error {
 	return b.tar.Close()
 }
 
+// BreakOff ends a bundle that cannot be finished, with the reason for whoever
+// reads it: it is found damaged.
+func (b *Writer) BreakOff(why error) error {
+	text := why.Error()
+	if err := b.header(brokenName, int64(len(text))); err != nil {
+		return err
+	}
+	_, err := io.WriteString(b.tar, text)
+	return errors.Join(err, b.tar.Flush())
+}
+
 func digest(text []byte) string {
 	sum := sha256.Sum256(text)
 	return hex.EncodeToString(sum[:])
@@ -218,6 +233,9 @@ func each(r io.Reader, use func(*tar.Header, io.Reader) error) ([]byte, error) {
 			return nil, &Damaged{"", err.Error()}
 		case h.Typeflag != tar.TypeReg || !tame(h.Name):
 			return nil, &Damaged{h.Name, "it is no plain file with a plain name"}
+		case h.Name == brokenName:
+			why, _ := io.ReadAll(io.LimitReader(t, 4096))
+			return nil, &Damaged{"", "it was broken off: " + string(why)}
 		case h.Name != ManifestName:
 			if err := use(h, t); err != nil {
 				return nil, err

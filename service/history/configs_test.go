@@ -9,6 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"oakenlatch/core/blame"
+	"oakenlatch/core/diff"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/history"
 	"oakenlatch/service/store"
@@ -96,4 +98,58 @@ func TestKeptConfigurations(t *testing.T) {
 	assert.Less(t, run.Edits, 300*run.Length, "bytes before they are compressed")
 	_, err = r.History.Tree(t.Context(), first.Schema, "00112233445566778899aabbccddeeff")
 	require.ErrorIs(t, err, store.ErrNotFound)
+}
+
+// However revisions stand in runs, the trail is what each of them did: followed
+// at once, or as they come.
+func TestTrail(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, quay)
+	first, err := r.History.Read(t.Context(), quay, "mara")
+	require.NoError(t, err)
+	now, trees := first.Running, []*tree.Node{first.Running}
+	rnd := rand.New(rand.NewPCG(3, 6))
+	for i := range 60 {
+		now = edited(t, first, now, "/system/contact", fmt.Sprint(i))
+		if rnd.IntN(3) == 0 {
+			now = edited(t, first, now, fmt.Sprintf("/vlans/vlan=%d/name", 100+rnd.IntN(5)), fmt.Sprint("n", i))
+		}
+		switch i % 20 {
+		case 10:
+			now = tree.Root(now.Children()[len(now.Children())-1:])
+		case 11: // so different that a run ends
+			now = edited(t, first, first.Running, "/system/contact", fmt.Sprint(i))
+		}
+		trees = append(trees, now)
+		require.NoError(t, r.Store.Write(t.Context(), func(tx *store.Tx) error {
+			digest, err := r.History.Add(tx, first.Device.ID, first.Device.ModuleSet, first.Schema, now)
+			if err == nil {
+				_, err = tx.AddRevision(store.Revision{Device: first.Device.ID, Digest: digest, At: r.Log.Now(), Source: "outside"})
+			}
+			return err
+		}))
+		if i%25 == 7 { // as they come
+			require.NoError(t, r.History.Follow(t.Context(), first.Device, func(*history.Trail) error { return nil }))
+		}
+	}
+	want := blame.New()
+	for i := 1; i < len(trees); i++ {
+		want.Add(int64(i+1), diff.Compare(trees[i-1], trees[i]))
+	}
+	for range 2 { // and at once, after a restart
+		require.NoError(t, r.History.Follow(t.Context(), first.Device, func(got *history.Trail) error {
+			assert.Equal(t, want.Events(), got.Events())
+			assert.Equal(t, now.Digest(), got.Now.Digest())
+			assert.Equal(t, int64(len(trees)), got.Last.Number)
+			for i, l := range want.Lines(now, nil) {
+				assert.Equal(t, l.Step, got.Lines(got.Now, nil)[i].Step, l.Path.String())
+			}
+			return nil
+		}))
+		runs, err := r.Store.RunsAfter(t.Context(), first.Device.ID, 0)
+		require.NoError(t, err)
+		assert.NotEqual(t, runs[0], runs[len(runs)-1])
+		r.Close()
+		r.Open()
+	}
 }

@@ -84,6 +84,16 @@ func (s *Store) RevisionsAfter(ctx context.Context, device, number int64) ([]Rev
 	return many(rows, err, scanRevision)
 }
 
+// RunsAfter tells for a device's revisions behind a number, oldest first, in which
+// run the configuration of each stands; 0 where it stands in none.
+func (s *Store) RunsAfter(ctx context.Context, device, number int64) ([]int64, error) {
+	rows, err := s.rows(ctx, "SELECT coalesce(c.run, 0) FROM revisions r JOIN configs c ON c.digest = r.digest WHERE r.device = ? AND r.number > ? ORDER BY r.number", device, number)
+	return many(rows, err, func(r scanner) (run int64, err error) {
+		err = r.Scan(&run)
+		return run, err
+	})
+}
+
 // LastRevisionAt gives a device's newest revision at a time.
 func (s *Store) LastRevisionAt(ctx context.Context, device int64, at time.Time) (Revision, error) {
 	return one(s.row(ctx, "SELECT "+revisionColumns+" FROM revisions WHERE device = ? AND at <= ? ORDER BY number DESC LIMIT 1", device, timeText(at)), scanRevision)

@@ -175,6 +175,7 @@ func TestArchives(t *testing.T) {
 		assert.Contains(t, out, "2 revisions made again, of 1 device that was not known: "+quay)
 		assert.Regexp(t, `rev 2 .*mara .*│   contact: Mara`, other.do("admin", 0, "blame", quay, "/system"))
 		assert.Contains(t, other.do("admin", 0, "archive", "restore", from[0], "--yes"), "0 revisions made again")
+		assert.Contains(t, other.do("admin", 3, "config", quay), "there is no password or key for it: it was rebuilt from an archive")
 		// And the device is reached again, with its history in one line.
 		other.do("admin", 0, "device", "replace", quay, "--address", s.devices[quay].Address, "--user", lab.User, "--password-file", s.file("pw-lab", lab.Password), "--yes")
 		other.do("admin", 0, "device", "trust", quay, "--yes")

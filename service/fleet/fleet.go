@@ -249,6 +249,10 @@ func (f *Fleet) dial(ctx context.Context, d store.Device, sign time.Duration) (*
 }
 
 func (f *Fleet) dialOne(ctx context.Context, d store.Device, sign time.Duration) (*Session, error) {
+	if len(d.Secret) == 0 {
+		return nil, &Error{d.Name, d.Address, BadLogin, "there is no password or key for it: it was rebuilt from an archive, which holds none",
+			"give it one with: latch device replace " + d.Name + " --address " + d.Address + " --user " + d.Account, nil}
+	}
 	if d.HostKey == "" {
 		return nil, &Error{d.Name, d.Address, HostKey, "its host key has not been accepted yet",
 			"compare it and accept it with: latch device trust " + d.Name, nil}

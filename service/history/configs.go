@@ -25,7 +25,7 @@ import (
 // edits that make each next one, gathered in packs that are compressed
 // together: what a device held for years takes little more than what changed.
 const (
-	packed    = 128  // configurations to a pack
+	packed    = 64   // configurations to a pack
 	runLength = 1024 // configurations to a run, at most
 	landing   = 8    // every so many of a run are kept at hand once they were made
 	openRuns  = 32   // runs whose edits are kept at hand

@@ -3,7 +3,7 @@
 set -uo pipefail
 cd "$(dirname "$0")/.."
 . scripts/need.sh
-need gcc=gcc patch=patch yanglint=libyang2-tools chromium=chromium /usr/sbin/sshd=openssh-server /usr/sbin/netconfd=netconfd \
+need gcc=gcc git=git patch=patch yanglint=libyang2-tools chromium=chromium /usr/sbin/sshd=openssh-server /usr/sbin/netconfd=netconfd \
   /usr/share/yuma/modules=libyuma-base /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf=fonts-dejavu-core
 failed=0
 step() {

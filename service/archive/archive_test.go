@@ -111,6 +111,7 @@ func TestRetention(t *testing.T) {
 	assert.Regexp(t, `^no-site/saltern-quay/\d{8}T\d{6}Z-r000004\.xml$`, names[3])
 	r.SetClock(48 * time.Hour)
 	r.changes(1)
+	require.NoError(t, os.Remove(filepath.Join(dir, names[0])), "dropped just before the machine died, and never noted")
 	k, err = r.copy("share")
 	require.NoError(t, err)
 	assert.Equal(t, []int{1, 3}, []int{k.Copies, k.Gone})
@@ -199,20 +200,37 @@ func TestRepositoryAfterACrash(t *testing.T) {
 	k, err := r.copy("log")
 	require.NoError(t, err)
 	assert.Equal(t, []any{1, "2"}, []any{k.Copies, commits()})
+	for _, clone := range []string{fmt.Sprint(at.ID), fmt.Sprintf("%d-back", at.ID)} { // a git that died in the middle
+		for _, lock := range []string{"index.lock", "HEAD.lock", "refs/heads/main.lock"} {
+			require.NoError(t, os.WriteFile(filepath.Join(r.dir, "archives", clone, ".git", lock), nil, 0o600))
+		}
+	}
+	var reads sync.WaitGroup
+	for range 4 { // reading meanwhile takes nothing away from what is being put there
+		reads.Go(func() {
+			_, _, err := r.Archives.Read(t.Context(), list[1].ID)
+			assert.NoError(t, err)
+		})
+	}
+	r.changes(1)
+	k, err = r.copy("log")
+	reads.Wait()
+	require.NoError(t, err)
+	assert.Equal(t, []any{1, "3"}, []any{k.Copies, commits()})
 	require.NoError(t, os.RemoveAll(filepath.Join(r.dir, "archives")), "the clones are lost")
 	r.changes(1)
 	k, err = r.copy("log")
 	require.NoError(t, err)
-	assert.Equal(t, []any{1, "3"}, []any{k.Copies, commits()})
+	assert.Equal(t, []any{1, "4"}, []any{k.Copies, commits()})
 	v, err := r.Verify(t.Context(), "mara", at, nil)
 	require.NoError(t, err)
-	assert.Equal(t, 3, v.Whole)
+	assert.Equal(t, 4, v.Whole)
 
 	// Somebody rewrites what was pushed.
 	require.NoError(t, exec.Command("git", "-C", repo, "update-ref", "refs/heads/main", "main~1").Run())
 	v, err = r.Verify(t.Context(), "mara", at, nil)
 	require.NoError(t, err)
-	assert.Equal(t, 2, v.Whole)
+	assert.Equal(t, 3, v.Whole)
 	assert.Contains(t, v.Wrong[0], "the repository does not hold commit")
 }
 

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
@@ -420,8 +421,11 @@ func (w *writing) retain(ctx context.Context, devices []store.Device) (gone int,
 				continue
 			}
 			base := strings.TrimSuffix(c.Name, ".xml")
-			if err := errors.Join(w.place.drop(ctx, c.Name), w.place.drop(ctx, base+".json")); err != nil {
-				return gone, err
+			for _, name := range []string{c.Name, base + ".json"} {
+				// It may be gone since before this service, or its machine, died.
+				if err := w.place.drop(ctx, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+					return gone, err
+				}
 			}
 			err := w.log.Write(ctx, func(tx *audit.Tx) error {
 				if err := tx.SetCopyGone(c.ID, w.log.Now()); err != nil {

@@ -60,6 +60,9 @@ func (a *Archives) git(ctx context.Context, at store.Archive) (place, error) {
 		return nil, err
 	}
 	for _, dir := range []string{r.clone, r.back} {
+		if err := unlock(dir); err != nil {
+			return nil, errors.Join(err, r.remove())
+		}
 		if err := r.prepare(ctx, dir, at.Place); err != nil {
 			return nil, errors.Join(err, r.remove())
 		}
@@ -68,6 +71,20 @@ func (a *Archives) git(ctx context.Context, at store.Archive) (place, error) {
 		return nil, errors.Join(err, r.remove())
 	}
 	return r, nil
+}
+
+// unlock takes away what a git that died in the middle left locked: nobody else
+// uses a clone, and one archive is open at a time.
+func unlock(dir string) error {
+	var errs []error
+	for _, pattern := range []string{"*.lock", "refs/heads/*.lock", "refs/remotes/origin/*.lock"} {
+		left, err := filepath.Glob(filepath.Join(dir, ".git", pattern))
+		errs = append(errs, err)
+		for _, file := range left {
+			errs = append(errs, os.Remove(file))
+		}
+	}
+	return errors.Join(errs...)
 }
 
 // prepare makes one of the clones, and says where the repository is.

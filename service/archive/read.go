@@ -33,6 +33,10 @@ func (a *Archives) Read(ctx context.Context, id int64) (c store.Copy, text []byt
 	if err != nil {
 		return c, nil, err
 	}
+	if at.Kind == "git" { // its clones are not for two at once
+		a.mu.Lock()
+		defer a.mu.Unlock()
+	}
 	p, err := a.open(ctx, at)
 	if err != nil {
 		return c, nil, refusal.New(refusal.Conflict, "", "archive %s: %v", at.Name, err)

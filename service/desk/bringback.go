@@ -175,7 +175,6 @@ func (d *Desk) restored(ctx context.Context, p access.Person, c store.Change, de
 		at = next
 	}
 	one.work, one.target = &w, target
-	w.Mine = at
 	switch {
 	case len(one.Edits) == 0:
 		one.Notes = append(one.Notes, "it is so already; nothing was staged")

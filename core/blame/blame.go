@@ -38,8 +38,9 @@ func (t *Trail) Events() int { return t.events }
 // Add appends what a step did. Steps are given in order, with growing numbers.
 func (t *Trail) Add(step int64, d *diff.Difference) {
 	d.Walk(func(c *diff.Change) {
-		key := c.Path.Full()
-		t.at[key] = append(t.at[key], Event{step, c.Path, c.Kind, c.Old, c.New})
+		path := c.Path()
+		key := path.Full()
+		t.at[key] = append(t.at[key], Event{step, path, c.Kind, c.Old, c.New})
 		t.events++
 	})
 }
@@ -129,22 +130,23 @@ func (t *Trail) Set(p tree.Path) (step int64) {
 func (t *Trail) Takes(d *diff.Difference) map[int64]int {
 	out := map[int64]int{}
 	d.Walk(func(c *diff.Change) {
+		path := c.Path()
 		if c.Kind == diff.Added {
-			out[t.removed(c.Path)]++
+			out[t.removed(path)]++
 			return
 		}
 		step := int64(0)
-		for i := range c.Path {
-			step = max(step, t.whole(c.Path[:i+1]))
+		for i := range path {
+			step = max(step, t.whole(path[:i+1]))
 		}
-		if e, ok := t.last(c.Path.Full(), sets); ok {
+		if e, ok := t.last(path.Full(), sets); ok {
 			step = max(step, e.Step)
 		}
 		if c.Kind != diff.Removed || c.Old.Len() == 0 {
 			out[step]++
 			return
 		}
-		for _, l := range t.Lines(c.Old, c.Path) {
+		for _, l := range t.Lines(c.Old, path) {
 			if !l.Leads {
 				out[l.Step]++
 			}

@@ -29,14 +29,46 @@ const (
 // Change is one node of a difference.
 type Change struct {
 	Kind     Kind
-	Path     tree.Path
 	Old, New *tree.Node
 	Children []*Change // of Within, and of Changed and Moved where it differs below too
 
-	// Placed is set for an added or moved entry whose order the user gives:
-	// After holds the keys of the entry before it, nil where it is the first.
+	// Placed is set for an added or moved entry whose order the user gives.
 	Placed bool
-	After  []string
+
+	after *tree.Node // of a placed one: the entry before it
+	up    *Change    // what it stands in, nil at the top
+}
+
+// Path leads to the node. It is made when it is asked for: most changes of a
+// large difference are only counted.
+func (c *Change) Path() tree.Path {
+	depth := 0
+	for x := c; x != nil; x = x.up {
+		depth++
+	}
+	p := make(tree.Path, depth)
+	for x := c; x != nil; x = x.up {
+		depth--
+		p[depth] = tree.StepTo(x.node())
+	}
+	return p
+}
+
+// node is what the change is about: as it is to be, or as it was.
+func (c *Change) node() *tree.Node {
+	if c.New != nil {
+		return c.New
+	}
+	return c.Old
+}
+
+// After gives the keys of the entry before a placed one; nil where it is the
+// first.
+func (c *Change) After() []string {
+	if c.after == nil {
+		return nil
+	}
+	return c.after.Keys()
 }
 
 // Difference is what leads from Old to New.
@@ -47,7 +79,7 @@ type Difference struct {
 
 // Compare gives the difference between two configurations of one schema.
 func Compare(old, new *tree.Node) *Difference {
-	return &Difference{Old: old, New: new, Changes: compareChildren(old, new, nil)}
+	return &Difference{Old: old, New: new, Changes: (&comparer{}).children(old, new, nil)}
 }
 
 // Empty reports whether there is no difference.
@@ -73,13 +105,52 @@ func (d *Difference) Walk(f func(*Change)) {
 	walk(d.Changes)
 }
 
-// group is a run of siblings that belong to one schema node, or one name.
-func groupEnd(list []*tree.Node, i int) int {
-	j := i + 1
-	for j < len(list) && sameGroup(list[i], list[j]) {
-		j++
+// comparer compares. It takes the memory for many changes at a time.
+type comparer struct {
+	free  []Change
+	lists []*Change
+	open  []*Change // of the lists that are being made, the innermost last
+}
+
+// What is taken at a time: as little as is needed at first, for most
+// differences are small.
+const (
+	leastTaken = 4
+	mostTaken  = 512
+)
+
+func (k *comparer) add(c Change) *Change {
+	if len(k.free) == cap(k.free) {
+		k.free = make([]Change, 0, min(mostTaken, max(leastTaken, 2*cap(k.free))))
 	}
-	return j
+	k.free = append(k.free, c)
+	made := &k.free[len(k.free)-1]
+	k.open = append(k.open, made)
+	return made
+}
+
+// list takes the open changes from a place on as a list of their own.
+func (k *comparer) list(from int) []*Change {
+	n := len(k.open) - from
+	if n == 0 {
+		return nil
+	}
+	if cap(k.lists)-len(k.lists) < n {
+		k.lists = make([]*Change, 0, max(n, min(mostTaken, 2*cap(k.lists))))
+	}
+	at := len(k.lists)
+	k.lists = append(k.lists, k.open[from:]...)
+	k.open = k.open[:from]
+	return k.lists[at:len(k.lists):len(k.lists)]
+}
+
+// groupEnd is the first place from i on whose node does not belong to the same
+// schema node, or name, as another does.
+func groupEnd(list []*tree.Node, i int, as *tree.Node) int {
+	for i < len(list) && sameGroup(list[i], as) {
+		i++
+	}
+	return i
 }
 
 func sameGroup(a, b *tree.Node) bool {
@@ -102,156 +173,170 @@ func before(a, b *tree.Node) bool {
 	return ao.Space < bo.Space || ao.Space == bo.Space && ao.Local < bo.Local
 }
 
-func compareChildren(old, new *tree.Node, at tree.Path) []*Change {
+// next is that of the nodes at i and j whose group comes first.
+func next(a, b []*tree.Node, i, j int) *tree.Node {
+	if j == len(b) || i < len(a) && before(a[i], b[j]) {
+		return a[i]
+	}
+	return b[j]
+}
+
+// children compares what two nodes have below them; up is the change that
+// they are, nil for the whole.
+func (k *comparer) children(old, new *tree.Node, up *Change) []*Change {
 	if tree.Same(old, new) {
 		return nil
 	}
 	a, b := tree.Unshared(old, new)
-	var out []*Change
-	group := func(a, b []*tree.Node) {
-		out = append(out, compareGroup(old, new, a, b, at)...)
-	}
+	from := len(k.open)
 	for i, j := 0, 0; i < len(a) || j < len(b); {
-		switch {
-		case j == len(b) || i < len(a) && before(a[i], b[j]):
-			end := groupEnd(a, i)
-			group(a[i:end], nil)
-			i = end
-		case i == len(a) || before(b[j], a[i]):
-			end := groupEnd(b, j)
-			group(nil, b[j:end])
-			j = end
-		default:
-			iEnd, jEnd := groupEnd(a, i), groupEnd(b, j)
-			group(a[i:iEnd], b[j:jEnd])
-			i, j = iEnd, jEnd
+		if i < len(a) && j < len(b) && a[i] == b[j] && alone(a[i]) {
+			i, j = i+1, j+1
+			continue
 		}
+		some := next(a, b, i, j)
+		if alone(some) {
+			i, j = k.byKey(some.Schema(), a, b, i, j, up)
+			continue
+		}
+		k.group(old, new, some, up)
+		i, j = groupEnd(a, i, some), groupEnd(b, j, some)
 	}
-	return out
+	return k.list(from)
 }
 
-// compareGroup compares the siblings of one schema node, or one unknown name,
-// that are not shared. Where order matters their places among the others do.
-func compareGroup(old, new *tree.Node, a, b []*tree.Node, at tree.Path) []*Change {
-	some := b
-	if len(a) > 0 {
-		some = a
-	}
-	s := some[0].Schema()
+// alone tells a node that can be passed over by itself where it is on both
+// sides: its place among others says nothing.
+func alone(n *tree.Node) bool {
+	s := n.Schema()
+	return s != nil && s.Single() && !userOrdered(s)
+}
+
+func userOrdered(s *schema.Node) bool {
+	return s.UserOrdered && (s.Kind == schema.List || s.Kind == schema.LeafList)
+}
+
+// group compares the siblings of one schema node, or one unknown name, whose
+// places among the others matter.
+func (k *comparer) group(old, new, some *tree.Node, up *Change) {
+	s := some.Schema()
 	switch {
 	case s == nil:
-		return byContent(old.Unknown(some[0].Opaque()), new.Unknown(some[0].Opaque()), at)
+		k.byContent(old.Unknown(some.Opaque()), new.Unknown(some.Opaque()), up)
 	case !s.Single():
-		return byPosition(old.All(s), new.All(s), at)
-	case s.UserOrdered && (s.Kind == schema.List || s.Kind == schema.LeafList):
-		return byOrder(old.All(s), new.All(s), at)
+		k.byPosition(old.All(s), new.All(s), up)
+	default:
+		k.byOrder(old.All(s), new.All(s), up)
 	}
-	return byKey(a, b, at)
 }
 
-// pair compares two nodes of one identity.
-func pair(a, b *tree.Node, at tree.Path) *Change {
+// pair compares two nodes of one identity; nil where they are the same.
+func (k *comparer) pair(a, b *tree.Node, up *Change) *Change {
 	if tree.Same(a, b) {
 		return nil
 	}
-	c := &Change{Kind: Changed, Path: at.Down(b), Old: a, New: b}
-	if a.Opaque() == nil && !a.Schema().IsLeaf() {
-		if slices.Equal(a.Annotations(), b.Annotations()) {
-			c.Kind = Within
-		}
-		c.Children = compareChildren(a, b, c.Path)
-	}
+	c := k.add(Change{Kind: Changed, Old: a, New: b, up: up})
+	k.inside(c)
 	return c
+}
+
+// inside compares what is below the two sides of a change.
+func (k *comparer) inside(c *Change) {
+	if c.Old.Opaque() != nil || c.Old.Schema().IsLeaf() {
+		return
+	}
+	if c.Kind == Changed && slices.Equal(c.Old.Annotations(), c.New.Annotations()) {
+		c.Kind = Within
+	}
+	c.Children = k.children(c.Old, c.New, c)
 }
 
 // byContent compares content that nobody understands: nodes of one name that
 // only their content tells apart. Their order may matter. As many as keep it
 // from the first on stay; the rest goes and comes anew.
-func byContent(a, b []*tree.Node, at tree.Path) []*Change {
+func (k *comparer) byContent(a, b []*tree.Node, up *Change) {
 	if len(a) == 1 && len(b) == 1 {
-		if c := pair(a[0], b[0], at); c != nil {
-			return []*Change{c}
-		}
-		return nil
+		k.pair(a[0], b[0], up)
+		return
 	}
-	var out []*Change
 	stay := 0
 	for _, n := range a {
 		if stay < len(b) && tree.Same(n, b[stay]) {
 			stay++
 			continue
 		}
-		out = append(out, removed(n, at))
+		k.removed(n, up)
 	}
 	for _, n := range b[stay:] {
-		out = append(out, added(n, at))
+		k.added(n, up)
 	}
-	return out
 }
 
-func removed(a *tree.Node, at tree.Path) *Change {
-	return &Change{Kind: Removed, Path: at.Down(a), Old: a}
+func (k *comparer) removed(a *tree.Node, up *Change) {
+	k.add(Change{Kind: Removed, Old: a, up: up})
 }
 
-func added(b *tree.Node, at tree.Path) *Change {
-	return &Change{Kind: Added, Path: at.Down(b), New: b}
+func (k *comparer) added(b *tree.Node, up *Change) *Change {
+	return k.add(Change{Kind: Added, New: b, up: up})
 }
 
 // byPosition pairs nodes that have no identity of their own.
-func byPosition(a, b []*tree.Node, at tree.Path) []*Change {
-	var out []*Change
+func (k *comparer) byPosition(a, b []*tree.Node, up *Change) {
 	for i := 0; i < max(len(a), len(b)); i++ {
 		switch {
 		case i >= len(b):
-			out = append(out, removed(a[i], at))
+			k.removed(a[i], up)
 		case i >= len(a):
-			out = append(out, added(b[i], at))
+			k.added(b[i], up)
 		default:
-			if c := pair(a[i], b[i], at); c != nil {
-				out = append(out, c)
-			}
+			k.pair(a[i], b[i], up)
 		}
 	}
-	return out
 }
 
-// byKey merges two runs that are both in canonical order.
-func byKey(a, b []*tree.Node, at tree.Path) []*Change {
-	var out []*Change
-	for i, j := 0, 0; i < len(a) || j < len(b); {
+// byKey merges the siblings of one schema node, in canonical order on both
+// sides, from the places i and j on, and gives the places behind them.
+func (k *comparer) byKey(s *schema.Node, a, b []*tree.Node, i, j int, up *Change) (int, int) {
+	for {
+		if i < len(a) && j < len(b) && a[i] == b[j] && a[i].Schema() == s {
+			i, j = i+1, j+1
+			continue
+		}
+		left, right := i < len(a) && a[i].Schema() == s, j < len(b) && b[j].Schema() == s
 		order := 0
 		switch {
-		case i == len(a):
-			order = 1
-		case j == len(b):
-			order = -1
-		default:
+		case left && right:
 			order = tree.CompareKeys(a[i].Keys(), b[j].Keys())
+		case left:
+			order = -1
+		case right:
+			order = 1
+		default:
+			return i, j
 		}
 		switch {
 		case order < 0:
-			out = append(out, removed(a[i], at))
+			k.removed(a[i], up)
 			i++
 		case order > 0:
-			out = append(out, added(b[j], at))
+			k.added(b[j], up)
 			j++
 		default:
-			if c := pair(a[i], b[j], at); c != nil {
-				out = append(out, c)
+			k.pair(a[i], b[j], up)
+			i, j = i+1, j+1
+			if s.Kind != schema.List && s.Kind != schema.LeafList {
+				return i, j
 			}
-			i++
-			j++
 		}
 	}
-	return out
 }
 
 // byOrder compares entries whose order the user gives. Entries that keep their
 // relative order stay; as few as possible are moved.
-func byOrder(a, b []*tree.Node, at tree.Path) []*Change {
-	var before []string // the keys of the entry before the first that is looked at
+func (k *comparer) byOrder(a, b []*tree.Node, up *Change) {
+	var first *tree.Node // the entry before the first that is looked at
 	for len(a) > 0 && len(b) > 0 && tree.Same(a[0], b[0]) {
-		before, a, b = b[0].Keys(), a[1:], b[1:]
+		first, a, b = b[0], a[1:], b[1:]
 	}
 	for len(a) > 0 && len(b) > 0 && tree.Same(a[len(a)-1], b[len(b)-1]) {
 		a, b = a[:len(a)-1], b[:len(b)-1]
@@ -261,8 +346,11 @@ func byOrder(a, b []*tree.Node, at tree.Path) []*Change {
 		oldAt[tree.Identity(n)] = i
 	}
 	var common []int // old positions, in new order
+	kept := make(map[string]bool, len(b))
 	for _, n := range b {
-		if i, ok := oldAt[tree.Identity(n)]; ok {
+		id := tree.Identity(n)
+		kept[id] = true
+		if i, ok := oldAt[id]; ok {
 			common = append(common, i)
 		}
 	}
@@ -270,16 +358,11 @@ func byOrder(a, b []*tree.Node, at tree.Path) []*Change {
 	for _, i := range increasing(common) {
 		stays[i] = true
 	}
-	kept := make(map[string]bool, len(b))
-	for _, n := range b {
-		kept[tree.Identity(n)] = true
-	}
-	var out []*Change
 	next := 0 // old entries up to here are dealt with
 	goneUntil := func(i int) {
 		for ; next < i; next++ {
 			if !kept[tree.Identity(a[next])] {
-				out = append(out, removed(a[next], at))
+				k.removed(a[next], up)
 			}
 		}
 	}
@@ -288,26 +371,20 @@ func byOrder(a, b []*tree.Node, at tree.Path) []*Change {
 		if was && stays[i] {
 			goneUntil(i)
 			next = max(next, i+1)
-			if c := pair(a[i], n, at); c != nil {
-				out = append(out, c)
-			}
+			k.pair(a[i], n, up)
 			continue
 		}
-		c := added(n, at)
-		if was {
-			c = &Change{Kind: Moved, Path: at.Down(n), Old: a[i], New: n}
-			if inner := pair(a[i], n, at); inner != nil {
-				c.Children = inner.Children
-			}
-		}
-		c.Placed, c.After = true, before
+		c := k.added(n, up)
+		c.Placed, c.after = true, first
 		if j > 0 {
-			c.After = b[j-1].Keys()
+			c.after = b[j-1]
 		}
-		out = append(out, c)
+		if was {
+			c.Kind, c.Old = Moved, a[i]
+			k.inside(c)
+		}
 	}
 	goneUntil(len(a))
-	return out
 }
 
 // increasing gives a longest increasing subsequence.
@@ -340,14 +417,15 @@ func increasing(seq []int) []int {
 func (d *Difference) Where(n *tree.Node) (old, new bool) {
 	old, new = true, true
 	d.Walk(func(c *Change) {
-		at := n.At(c.Path)
-		if c.Path.Last() == nil {
+		path := c.Path()
+		at := n.At(path)
+		if path.Last() == nil {
 			o, w := d.unknownLike(d.Old, n, c), d.unknownLike(d.New, n, c)
 			old, new = old && o, new && w
 			return
 		}
 		if c.Kind == Moved {
-			o, w := orderLike(d.Old, n, c.Path), orderLike(d.New, n, c.Path)
+			o, w := orderLike(d.Old, n, path), orderLike(d.New, n, path)
 			old, new = old && o, new && w
 			return
 		}
@@ -360,14 +438,10 @@ func (d *Difference) Where(n *tree.Node) (old, new bool) {
 // change is about, is the same on both sides.
 func (d *Difference) unknownLike(a, b *tree.Node, c *Change) bool {
 	of := func(n *tree.Node) []*tree.Node {
-		if n = n.At(c.Path[:len(c.Path)-1]); n == nil {
+		if n = n.At(c.up.Path()); n == nil {
 			return nil
 		}
-		some := c.New
-		if some == nil {
-			some = c.Old
-		}
-		return n.Unknown(some.Opaque())
+		return n.Unknown(c.node().Opaque())
 	}
 	return slices.EqualFunc(of(a), of(b), tree.Same)
 }

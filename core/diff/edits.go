@@ -27,7 +27,9 @@ func edits(changes []*Change) []*tree.Edit {
 		switch c.Kind {
 		case Added:
 			e := whole(c.New, tree.Merge)
-			position(e, c)
+			if c.Placed {
+				position(e, c.After())
+			}
 			out = append(out, e)
 		case Changed:
 			op := tree.Replace // what is not understood, and a node with other metadata, is put there whole
@@ -45,7 +47,7 @@ func edits(changes []*Change) []*tree.Edit {
 			default:
 				e.Children = edits(c.Children)
 			}
-			position(e, c)
+			position(e, c.After())
 			out = append(out, e)
 		case Within:
 			e := bare(c.New, tree.None)
@@ -56,12 +58,10 @@ func edits(changes []*Change) []*tree.Edit {
 	return out
 }
 
-func position(e *tree.Edit, c *Change) {
-	if !c.Placed {
-		return
-	}
-	e.Insert, e.InsertKeys = "after", c.After
-	if c.After == nil {
+// position puts an entry behind the one of those keys: first for nil.
+func position(e *tree.Edit, after []string) {
+	e.Insert, e.InsertKeys = "after", after
+	if after == nil {
 		e.Insert = "first"
 	}
 }

@@ -54,7 +54,7 @@ func sameNotes(c *Change) bool {
 }
 
 func item(c *Change) Item {
-	i := Item{Kind: c.Kind, Path: c.Path.Full()}
+	i := Item{Kind: c.Kind, Path: c.Path().Full()}
 	text := codec.Text
 	for _, n := range []*tree.Node{c.Old, c.New} {
 		if n != nil && n.Opaque() == nil && n.Schema().IsLeaf() && len(n.Annotations()) > 0 {
@@ -64,7 +64,7 @@ func item(c *Change) Item {
 	}
 	i.Old, i.New = text(c.Old), text(c.New)
 	if c.Placed {
-		i.After, i.First = c.After, c.After == nil
+		i.After, i.First = c.After(), c.after == nil
 	}
 	return i
 }
@@ -116,7 +116,7 @@ func (i Item) edit(s *schema.Schema) (*tree.Edit, error) {
 		e = bare(n, op)
 	}
 	if i.First || i.After != nil {
-		position(e, &Change{Placed: true, After: i.After})
+		position(e, i.After)
 	}
 	return under(p[:len(p)-1], e), nil
 }
@@ -188,7 +188,7 @@ func (d *Difference) Groups() []Group {
 	var out []Group
 	at := map[string]int{}
 	d.Walk(func(c *Change) {
-		g := Group{Kind: c.Kind, Place: placeOf(c.Path)}
+		g := Group{Kind: c.Kind, Place: placeOf(c.Path())}
 		if n := c.New; n == nil || n.Opaque() == nil && n.Schema().IsLeaf() {
 			if c.Old == nil || c.Old.Opaque() == nil && c.Old.Schema().IsLeaf() {
 				g.Old, g.New = codec.Text(c.Old), codec.Text(c.New)
@@ -203,7 +203,7 @@ func (d *Difference) Groups() []Group {
 		}
 		out[i].Count++
 		if len(out[i].Examples) < mostExamples {
-			out[i].Examples = append(out[i].Examples, c.Path.String())
+			out[i].Examples = append(out[i].Examples, c.Path().String())
 		}
 	})
 	return out

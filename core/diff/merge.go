@@ -77,15 +77,9 @@ func (m *merger) node(b, x, t *tree.Node, at tree.Path) *tree.Node {
 	var patches []tree.Patch
 	done := map[*schema.Node]bool{} // choices dealt with
 	for i, j := 0, 0; i < len(bs) || j < len(xs); {
-		iEnd, jEnd := i, j
-		if j == len(xs) || i < len(bs) && !before(xs[j], bs[i]) {
-			iEnd = groupEnd(bs, i)
-		}
-		if i == len(bs) || j < len(xs) && !before(bs[i], xs[j]) {
-			jEnd = groupEnd(xs, j)
-		}
-		s := slices.Concat(bs[i:iEnd], xs[j:jEnd])[0].Schema()
-		some, whole := m.choices(b, x, t, s, done, at)
+		first := next(bs, xs, i, j)
+		iEnd, jEnd := groupEnd(bs, i, first), groupEnd(xs, j, first)
+		some, whole := m.choices(b, x, t, first.Schema(), done, at)
 		if !whole {
 			some = m.group(b, x, t, bs[i:iEnd], xs[j:jEnd], at)
 		}

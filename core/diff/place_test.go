@@ -64,19 +64,19 @@ func TestWithout(t *testing.T) {
 		d := diff.Compare(old, sample.Mutate(r, s, sample.Mutate(r, s, old)))
 		w := d.Edits()
 		d.Walk(func(c *diff.Change) {
-			if c.Path.Last() == nil {
+			if c.Path().Last() == nil {
 				return // of content that is not understood only the whole has a path
 			}
-			rest, cut, above := w.Without(c.Path)
+			rest, cut, above := w.Without(c.Path())
 			if above != nil {
 				whole++
 				return
 			}
-			require.Positive(t, cut, "seed %d: %s", seed, c.Path)
+			require.Positive(t, cut, "seed %d: %s", seed, c.Path())
 			got, err := tree.Apply(old, tree.Fitted(old, rest), tree.None)
-			require.NoError(t, err, "seed %d: without %s", seed, c.Path)
-			if c.Kind != diff.Moved && !(c.New != nil && c.Path.Last().UserOrdered) {
-				require.True(t, tree.Same(at(old, c.Path), at(got, c.Path)) || inChoice(c), "seed %d: %s", seed, c.Path)
+			require.NoError(t, err, "seed %d: without %s", seed, c.Path())
+			if c.Kind != diff.Moved && !(c.New != nil && c.Path().Last().UserOrdered) {
+				require.True(t, tree.Same(at(old, c.Path()), at(got, c.Path())) || inChoice(c), "seed %d: %s", seed, c.Path())
 			}
 			tried++
 		})
@@ -87,7 +87,7 @@ func TestWithout(t *testing.T) {
 
 // inChoice reports whether another case may have taken the place of a node.
 func inChoice(c *diff.Change) bool {
-	for n := c.Path.Last(); n != nil; n = n.Parent {
+	for n := c.Path().Last(); n != nil; n = n.Parent {
 		if n.Parent != nil && n.Parent.Kind.String() == "case" {
 			return true
 		}

@@ -167,15 +167,15 @@ func goesBefore(gone, n *tree.Node) bool {
 func (r *renderer) change(c *Change, depth int) {
 	switch c.Kind {
 	case Added:
-		r.subtree(MarkAdded, c.New, c.Path, depth)
+		r.subtree(MarkAdded, c.New, c.Path(), depth)
 	case Removed:
-		r.subtree(MarkRemoved, c.Old, c.Path, depth)
+		r.subtree(MarkRemoved, c.Old, c.Path(), depth)
 	case Moved:
 		place := " (moved to the front)"
-		if c.After != nil {
-			place = " (moved behind " + strings.Join(c.After, ", ") + ")"
+		if c.after != nil {
+			place = " (moved behind " + strings.Join(c.After(), ", ") + ")"
 		}
-		r.add(MarkMoved, depth, codec.Heads(c.New)[0]+place, c.Path)
+		r.add(MarkMoved, depth, codec.Heads(c.New)[0]+place, c.Path())
 		if len(c.Children) > 0 {
 			r.children(c.Old, c.New, c.Children, depth+1)
 		}
@@ -187,15 +187,15 @@ func (r *renderer) change(c *Change, depth int) {
 		switch {
 		case c.New.Opaque() != nil || len(old) > 1 || len(now) > 1:
 		case c.New.Schema().IsLeaf():
-			r.changed(depth, old[0], now[0], strings.TrimPrefix(now[0], codec.Name(c.New.Schema())+": "), c.Path)
+			r.changed(depth, old[0], now[0], strings.TrimPrefix(now[0], codec.Name(c.New.Schema())+": "), c.Path())
 			return
 		default: // its metadata
-			r.changed(depth, old[0], now[0], now[0], c.Path)
+			r.changed(depth, old[0], now[0], now[0], c.Path())
 			r.children(c.Old, c.New, c.Children, depth+1)
 			return
 		}
-		r.subtree(MarkRemoved, c.Old, c.Path, depth)
-		r.subtree(MarkAdded, c.New, c.Path, depth)
+		r.subtree(MarkRemoved, c.Old, c.Path(), depth)
+		r.subtree(MarkAdded, c.New, c.Path(), depth)
 	}
 }
 

@@ -35,7 +35,7 @@ func (d *Difference) patchEdits() []patchEdit {
 	walk = func(list []*Change) {
 		for _, c := range list {
 			if c.Kind == Removed {
-				add(patchEdit{operation: "delete", target: c.Path.Full(), node: onlyUnknown(c.Old)})
+				add(patchEdit{operation: "delete", target: c.Path().Full(), node: onlyUnknown(c.Old)})
 			}
 		}
 		for _, c := range list {
@@ -43,9 +43,9 @@ func (d *Difference) patchEdits() []patchEdit {
 			case Within:
 				walk(c.Children)
 			case Changed:
-				add(patchEdit{operation: "replace", target: c.Path.Full(), node: c.New})
+				add(patchEdit{operation: "replace", target: c.Path().Full(), node: c.New})
 			case Added:
-				e := patchEdit{operation: "create", target: c.Path.Full(), node: c.New}
+				e := patchEdit{operation: "create", target: c.Path().Full(), node: c.New}
 				if c.Placed {
 					e.operation = "insert"
 					e.place(c)
@@ -53,13 +53,13 @@ func (d *Difference) patchEdits() []patchEdit {
 				add(e)
 			case Moved:
 				if tree.Same(c.Old, c.New) {
-					e := patchEdit{operation: "move", target: c.Path.Full()}
+					e := patchEdit{operation: "move", target: c.Path().Full()}
 					e.place(c)
 					add(e)
 					continue
 				}
-				add(patchEdit{operation: "delete", target: c.Path.Full()})
-				e := patchEdit{operation: "insert", target: c.Path.Full(), node: c.New}
+				add(patchEdit{operation: "delete", target: c.Path().Full()})
+				e := patchEdit{operation: "insert", target: c.Path().Full(), node: c.New}
 				e.place(c)
 				add(e)
 			}
@@ -78,12 +78,12 @@ func onlyUnknown(n *tree.Node) *tree.Node {
 }
 
 func (e *patchEdit) place(c *Change) {
-	if c.After == nil {
+	if c.after == nil {
 		e.where = "first"
 		return
 	}
-	p := append(tree.Path{}, c.Path...)
-	p[len(p)-1].Keys = c.After
+	p := append(tree.Path{}, c.Path()...)
+	p[len(p)-1].Keys = c.After()
 	e.where, e.point = "after", p.Full()
 }
 

@@ -256,7 +256,7 @@ func (t touched) on(f found) touched {
 func judge(before, after *tree.Node) touched {
 	var out touched
 	diff.Compare(before.WithoutDefaults(), after.WithoutDefaults()).Walk(func(c *diff.Change) {
-		out.note(c.Path, c.Old, c.New)
+		out.note(c.Path(), c.Old, c.New)
 	})
 	return out
 }

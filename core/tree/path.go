@@ -309,11 +309,16 @@ func (p Path) Last() *schema.Node {
 
 // Down gives the path to a child of what p leads to.
 func (p Path) Down(n *Node) Path {
+	return append(p[:len(p):len(p)], StepTo(n))
+}
+
+// StepTo gives the step that leads to a node from what it stands in.
+func StepTo(n *Node) Step {
 	step := Step{Node: n.schema, Keys: n.Keys()}
 	if o := n.Opaque(); n.schema == nil && o != nil {
 		step.Opaque = o.Local
 	}
-	return append(p[:len(p):len(p)], step)
+	return step
 }
 
 // At gives the node a path leads to, nil where there is none. A path to a list

@@ -62,7 +62,7 @@ func Apply(base *Node, e *Edit, def Op) (*Node, error) {
 	return assemble(nil, kids, base.Annotations()), nil
 }
 
-func applyChildren(n *Node, edits []*Edit, op Op, at Path) (siblings, error) {
+func applyChildren(n *Node, edits []*Edit, op Op, at *way) (siblings, error) {
 	w := opened{base: n}
 	for _, e := range edits {
 		if e.Schema != nil && (e.Schema.Kind == schema.List || e.Schema.Kind == schema.LeafList) && e.Keys == nil {
@@ -90,18 +90,34 @@ func applyChildren(n *Node, edits []*Edit, op Op, at Path) (siblings, error) {
 	return w.close(), nil
 }
 
-func (w *opened) removeAll(e *Edit, op Op, at Path) error {
+func (w *opened) removeAll(e *Edit, op Op, at *way) error {
 	if e.Op != Inherit {
 		op = e.Op
 	}
 	if op != Delete && op != Remove {
-		return &Error{"bad-element", e.path(at).String(), "names no entry; give the entry's keys"}
+		return &Error{"bad-element", at.to(e).String(), "names no entry; give the entry's keys"}
 	}
 	if w.drop(e.Schema) == 0 && op == Delete {
-		return &Error{"data-missing", e.path(at).String(), "there is no entry to delete"}
+		return &Error{"data-missing", at.to(e).String(), "there is no entry to delete"}
 	}
 	return nil
 }
+
+// way is the edits that lead to one: a path that is made only where it is told.
+type way struct {
+	up   *way
+	edit *Edit
+}
+
+func (w *way) path() Path {
+	if w == nil {
+		return nil
+	}
+	return w.up.to(w.edit)
+}
+
+// to gives the path of an edit below.
+func (w *way) to(e *Edit) Path { return e.path(w.path()) }
 
 func (e *Edit) path(at Path) Path {
 	step := Step{Node: e.Schema, Keys: e.Keys}
@@ -112,27 +128,27 @@ func (e *Edit) path(at Path) Path {
 }
 
 // applyOne gives what an edit makes of a node: nil where it is gone.
-func applyOne(old *Node, e *Edit, op Op, at Path) (*Node, error) {
+func applyOne(old *Node, e *Edit, op Op, at *way) (*Node, error) {
 	if e.Op != Inherit {
 		op = e.Op
 	}
-	at = e.path(at)
+	at = &way{at, e}
 	switch op {
 	case Delete:
 		if old == nil {
-			return nil, &Error{"data-missing", at.String(), "is not there, so it cannot be deleted"}
+			return nil, &Error{"data-missing", at.path().String(), "is not there, so it cannot be deleted"}
 		}
 		return nil, nil
 	case Remove:
 		return nil, nil
 	case Create:
 		if old != nil {
-			return nil, &Error{"data-exists", at.String(), "is there already, so it cannot be created"}
+			return nil, &Error{"data-exists", at.path().String(), "is there already, so it cannot be created"}
 		}
 	case None:
 		if old == nil && !(e.Schema != nil && e.Schema.Kind == schema.Container && !e.Schema.Presence) {
 			if e.Schema != nil && e.Schema.KeyIndex() < 0 {
-				return nil, &Error{"data-missing", at.String(), "is not there"}
+				return nil, &Error{"data-missing", at.path().String(), "is not there"}
 			}
 			return nil, nil
 		}
@@ -146,7 +162,7 @@ func applyOne(old *Node, e *Edit, op Op, at Path) (*Node, error) {
 }
 
 // rebuild gives the node with the edit's content put on top of the old one.
-func rebuild(old *Node, e *Edit, op Op, at Path) (*Node, error) {
+func rebuild(old *Node, e *Edit, op Op, at *way) (*Node, error) {
 	switch {
 	case e.Opaque != nil:
 		return NewOpaque(e.Schema, *e.Opaque), nil

@@ -138,7 +138,7 @@ func (w *opened) put(i int, n *Node) {
 }
 
 // set puts what an edit made in its place; n is nil where the node is gone.
-func (w *opened) set(e *Edit, exact bool, n *Node, at Path) error {
+func (w *opened) set(e *Edit, exact bool, n *Node, at *way) error {
 	switch {
 	case userOrdered(e.Schema):
 		return w.run(e.Schema).set(e, n, at)
@@ -156,7 +156,7 @@ func (w *opened) set(e *Edit, exact bool, n *Node, at Path) error {
 		return nil
 	}
 	if e.Insert != "" {
-		return &Error{"bad-attribute", e.path(at).String(), "its order is the system's: it cannot be inserted at a place"}
+		return &Error{"bad-attribute", at.to(e).String(), "its order is the system's: it cannot be inserted at a place"}
 	}
 	key := addedKey{e.Schema, e.identity()}
 	if w.added[key] == nil {
@@ -174,7 +174,7 @@ func (w *opened) set(e *Edit, exact bool, n *Node, at Path) error {
 
 // set puts an entry among its siblings: where the edit says, else where it
 // was, else last (RFC 7950 sections 7.7.9 and 7.8.6).
-func (r *userRun) set(e *Edit, n *Node, at Path) error {
+func (r *userRun) set(e *Edit, n *Node, at *way) error {
 	id := e.identity()
 	el := r.at[id]
 	if n == nil {
@@ -198,7 +198,7 @@ func (r *userRun) set(e *Edit, n *Node, at Path) error {
 	case "before", "after":
 		beside := r.at[strings.Join(e.InsertKeys, "\x00")]
 		if beside == nil || e.InsertKeys == nil {
-			return &Error{"bad-attribute", e.path(at).String(), fmt.Sprintf("cannot be put %s %v: that entry is not there", e.Insert, e.InsertKeys)}
+			return &Error{"bad-attribute", at.to(e).String(), fmt.Sprintf("cannot be put %s %v: that entry is not there", e.Insert, e.InsertKeys)}
 		}
 		if e.Insert == "before" {
 			r.order.MoveBefore(el, beside)
@@ -206,7 +206,7 @@ func (r *userRun) set(e *Edit, n *Node, at Path) error {
 			r.order.MoveAfter(el, beside)
 		}
 	default:
-		return &Error{"bad-attribute", e.path(at).String(), fmt.Sprintf("cannot be put %q: it is first, last, before or after", e.Insert)}
+		return &Error{"bad-attribute", at.to(e).String(), fmt.Sprintf("cannot be put %q: it is first, last, before or after", e.Insert)}
 	}
 	return nil
 }

@@ -259,7 +259,7 @@ func spliceNodes(list []*Node, off int, all []splice) []*Node {
 // spliceParts makes the splices in stretches of height h-1 that begin at the
 // place off. Only those touched, and the one behind, are opened and cut anew.
 func spliceParts(parts []*stretch, h int8, off int, all []splice) []*stretch {
-	var out []*stretch
+	out := make([]*stretch, 0, len(parts)+len(all))
 	for i := 0; i < len(parts); {
 		end := off + parts[i].size
 		lastPart := i == len(parts)-1
@@ -292,19 +292,30 @@ func spliceParts(parts []*stretch, h int8, off int, all []splice) []*stretch {
 	return out
 }
 
+// sizeOf counts the nodes of stretches.
+func sizeOf(parts []*stretch) (n int) {
+	for _, p := range parts {
+		n += p.size
+	}
+	return n
+}
+
 // reopen makes the splices in a few neighbouring stretches of height h-1 and
 // cuts the result anew.
 func reopen(parts []*stretch, h int8, off int, all []splice) []*stretch {
 	if h == 1 {
-		var nodes []*Node
+		if len(parts) == 1 {
+			return cutNodes(spliceNodes(parts[0].nodes, off, all))
+		}
+		nodes := make([]*Node, 0, sizeOf(parts))
 		for _, p := range parts {
 			nodes = append(nodes, p.nodes...)
 		}
 		return cutNodes(spliceNodes(nodes, off, all))
 	}
-	var below []*stretch
-	for _, p := range parts {
-		below = append(below, p.parts...)
+	below := parts[0].parts
+	for _, p := range parts[1:] {
+		below = append(below[:len(below):len(below)], p.parts...)
 	}
 	return cutParts(spliceParts(below, h-1, off, all), h-1, parts)
 }

@@ -371,26 +371,48 @@ func (h *History) append(tx *store.Tx, rec store.Configs, run store.Run, s *sche
 }
 
 // walk goes along a device's configurations in their order: the next of a run
-// is made of the one before without looking anything up.
+// is made of the one before without looking anything up. What a device goes
+// back to, it mostly had a moment ago.
 type walk struct {
 	h      *History
 	schema *schema.Schema
 	run    *kept
-	place  int
-	at     *tree.Node
+	place  int        // how far the run was gone along
+	at     *tree.Node // what stands there
+	recent [16]visited
+	next   int // the place in recent that is taken next
+}
+
+type visited struct {
+	digest string
+	node   *tree.Node
 }
 
 // to gives the configuration of a digest.
 func (w *walk) to(ctx context.Context, digest string) (*tree.Node, error) {
-	if n := w.next(digest); n != nil {
-		w.at = n
-		return n, nil
+	for _, v := range w.recent {
+		if v.digest == digest {
+			return v.node, nil
+		}
 	}
+	n := w.onward(digest)
+	if n == nil {
+		var err error
+		if n, err = w.jump(ctx, digest); err != nil {
+			return nil, err
+		}
+	}
+	w.recent[w.next] = visited{digest, n}
+	w.next = (w.next + 1) % len(w.recent)
+	return n, nil
+}
+
+// jump looks a configuration up, and goes on from there if it is ahead.
+func (w *walk) jump(ctx context.Context, digest string) (*tree.Node, error) {
 	n, err := w.h.Tree(ctx, w.schema, digest)
 	if err != nil {
 		return nil, err
 	}
-	w.at, w.run = n, nil
 	rec := w.h.store.Configs(ctx)
 	p, err := rec.Place(digest)
 	if err != nil || p.Run == 0 {
@@ -404,17 +426,20 @@ func (w *walk) to(ctx context.Context, digest string) (*tree.Node, error) {
 		return n, err
 	}
 	k := w.h.runs.of(run.ID, w.schema)
+	if k == w.run && p.Place < w.place {
+		return n, nil
+	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.grow(rec, run, run.Length-1) == nil && k.digests[0] == run.First && k.digests[run.Length-1] == run.Last {
-		w.run, w.place = k, p.Place
+		w.run, w.place, w.at = k, p.Place, n
 	}
 	return n, nil
 }
 
-// next gives the configuration after the one at hand, nil if it is not that of
+// onward gives the configuration after the furthest, nil if it is not that of
 // the digest.
-func (w *walk) next(digest string) *tree.Node {
+func (w *walk) onward(digest string) *tree.Node {
 	if w.run == nil {
 		return nil
 	}
@@ -427,6 +452,6 @@ func (w *walk) next(digest string) *tree.Node {
 	if err != nil {
 		return nil
 	}
-	w.place++
+	w.place, w.at = w.place+1, n
 	return n
 }

@@ -131,12 +131,19 @@ func importFile(a *app, fs *flag.FlagSet) func([]string) error {
 	b.change = fs.Int64("change", 0, "stage it in this change instead of opening one")
 	onto := fs.String("onto", "", "the device it is for; of a bundle, the one it is from if left out")
 	pick := fs.String("device", "", "of a bundle: the configuration of this device")
+	all := fs.Bool("all", false, "of a bundle: all of it, each onto the device that it is from")
 	return func(args []string) error {
 		text, err := a.read(args[0])
 		if err != nil {
 			return err
 		}
 		in := wire.NewImport{Device: *onto, Name: filepath.Base(args[0]), Change: *b.change, Title: *b.title, Ticket: *b.ticket, Paths: b.paths}
+		if *all {
+			if *onto != "" || *pick != "" || len(b.paths) > 0 || *b.change != 0 {
+				return wrongUse("--all takes a bundle as it is: each configuration whole, onto its own device, in a change of its own")
+			}
+			return a.importAll(args[0], text)
+		}
 		if bundle.Is(text) {
 			f, content, err := a.unpacked(args[0], text, *pick)
 			if err != nil {
@@ -161,6 +168,29 @@ func importFile(a *app, fs *flag.FlagSet) func([]string) error {
 	}
 }
 
+// importAll stages all that a bundle holds.
+func (a *app) importAll(name string, text []byte) error {
+	if !bundle.Is(text) {
+		return wrongUse("--all is of a bundle, and %s is none", name)
+	}
+	req, err := a.request("POST", "/import/bundle", bytes.NewReader(text))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", "application/x-tar")
+	var out wire.ImportedBundle
+	if err := a.receive(req, &out); err != nil {
+		return err
+	}
+	for _, r := range out.Refused {
+		_, _ = fmt.Fprintf(a.err, "%s %s\n", a.paint(alarm, "not staged:"), r)
+	}
+	if err := a.brought(out.BroughtBack); err != nil || len(out.Refused) == 0 {
+		return err
+	}
+	return &exit{AnswerNo, fmt.Errorf("%s not staged", count(len(out.Refused), "configuration was", "configurations were"))}
+}
+
 // unpacked gives one configuration of a bundle that was found whole.
 func (a *app) unpacked(name string, text []byte, pick string) (file bundle.File, content []byte, err error) {
 	m, err := bundle.Check(bytes.NewReader(text), nil)
@@ -178,7 +208,7 @@ func (a *app) unpacked(name string, text []byte, pick string) (file bundle.File,
 		}
 	}
 	if file.Name == "" {
-		return file, nil, wrongUse("which one? Give --device NAME. %s holds:\n%s", name, strings.Join(have, "\n"))
+		return file, nil, wrongUse("which one? Give --device NAME, or --all. %s holds:\n%s", name, strings.Join(have, "\n"))
 	}
 	err = bundle.Each(bytes.NewReader(text), func(n string, _ int64, r io.Reader) error {
 		if n != file.Name {

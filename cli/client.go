@@ -90,6 +90,11 @@ func (a *app) callIf(tag, method, path string, in, out any) error {
 	if tag != "" {
 		req.Header.Set("If-Match", `"`+tag+`"`)
 	}
+	return a.receive(req, out)
+}
+
+// receive sends a request and reads its answer into out; nil is not read.
+func (a *app) receive(req *http.Request, out any) error {
 	res, err := a.send(req)
 	if err != nil {
 		return err

@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"encoding/json"
+	"io"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -200,6 +201,15 @@ func TestFilesOutAndIn(t *testing.T) {
 	var in wire.NewImport
 	require.NoError(t, json.Unmarshal(asked[bytes.IndexByte(asked, '{'):], &in))
 	assert.Equal(t, wire.NewImport{Device: "quay", Name: "out.tar saltern/slip.xml", Text: "<config/>", From: &wire.Origin{Device: "slip", Revision: 3, At: at, Model: "Box", Serial: "S-slip"}}, in)
+	status, _, errOut = run(t, func(w http.ResponseWriter, r *http.Request) {
+		body, err := io.ReadAll(r.Body)
+		assert.NoError(t, err)
+		assert.Equal(t, got, body)
+		assert.Equal(t, "/api/v1/import/bundle", r.URL.Path)
+		assert.NoError(t, json.NewEncoder(w).Encode(wire.ImportedBundle{BroughtBack: wire.BroughtBack{Change: 8, Title: "Import"}, Refused: []string{"saltern/slip.xml: there is no device"}}))
+	}, nil, "import", file, "--all")
+	assert.Equal(t, AnswerNo, status)
+	assert.Contains(t, errOut, "not staged: saltern/slip.xml")
 	bad := bytes.Clone(got)
 	bad[520] ^= 1
 	require.NoError(t, os.WriteFile(file, bad, 0o600))
@@ -211,6 +221,9 @@ func TestFilesOutAndIn(t *testing.T) {
 	status, _, errOut = run(t, serve(nil), nil, "import", plain)
 	assert.Equal(t, WrongUse, status)
 	assert.Contains(t, errOut, "--onto DEVICE")
+	status, _, errOut = run(t, serve(nil), nil, "import", plain, "--all")
+	assert.Equal(t, WrongUse, status)
+	assert.Contains(t, errOut, "--all is of a bundle")
 	status, _, _ = run(t, serve(nil), nil, "import", plain, "--onto", "quay")
 	assert.Equal(t, Done, status)
 }

@@ -266,7 +266,8 @@ func TestReplacedDevice(t *testing.T) {
 // hand, undone.
 func TestConsoleHistory(t *testing.T) {
 	t.Parallel()
-	s := newStage(t, quay)
+	const slip = "saltern-slip"
+	s := newStage(t, quay, slip)
 	s.do("mara", 0, "snapshot", "take", "Before winter", "--all")
 	s.keep("mara", s.open("mara", quay+" "+contact+" Mara", quay+" /system/location Roof"))
 	s.keep("mara", s.open("mara", quay+" /vlans/vlan=40/name lamps"))
@@ -292,6 +293,22 @@ func TestConsoleHistory(t *testing.T) {
 	assert.Contains(t, s.do("mara", 0, "preview", "4"), "−   vlan [40]")
 	do("snapshots", chromedp.Navigate(s.url+"/snapshots"), browser.Type("name of the snapshot", "Nach dem Winter"), chromedp.Click(browser.Button("Take it")),
 		shows("The moment was not clean"), shows("1 change is staged on it"))
+	do("carry", chromedp.Navigate(s.url+"/devices/"+slip+"?view=compare"), browser.Pick("device to carry from", quay), chromedp.Click(browser.Button("Stage it on "+slip)),
+		shows("Left as it is on "+slip), shows("/system/hostname"), shows("stays "+slip))
+	tar := filepath.Join(s.dir, "both.tar")
+	s.do("mara", 0, "export", tar, "--all", "--from", "rev:1")
+	do("bundle", chromedp.Navigate(s.url+"/snapshots"), chromedp.SetUploadFiles(chromedp.Search(`//input[@type="file"]`), []string{tar}), shows("Import a bundle of"), shows("Nothing reached a device"))
 	do("safe", chromedp.Navigate(s.url+"/safe"), shows("Nothing is copied off this machine"), shows("revision 4"))
+	assert.Empty(t, complaints)
+
+	ctx = chromium(t, func(text string) { complaints = append(complaints, text) })
+	require.NoError(t, browser.SignIn(ctx, s.url, "/safe", "admin", adminPassword))
+	vault := filepath.Join(s.dir, "vault")
+	require.NoError(t, os.Mkdir(vault, 0o700))
+	do("archive", browser.Type("Name", "vault"), browser.Type("Place", vault), chromedp.Click(browser.Button("Add it")), chromedp.Click(browser.Button("Copy now")),
+		shows("each read back and compared"), chromedp.Click(browser.Button("Its copies")), chromedp.Click(browser.Button("Read it")), shows("whole."), shows("instance-data-set"))
+	do("another box", chromedp.Navigate(s.url+"/devices/"+slip), chromedp.Click(browser.Button("Another box in its place")), browser.Type("Password", lab.Password),
+		chromedp.Click(browser.Button("Put it in the place of "+slip)), chromedp.Click(browser.Button("Ask it for its host key")), shows("SHA256:"), chromedp.Click(browser.Button("accept it")), chromedp.WaitNotPresent(browser.Button("accept it")))
+	assert.Regexp(t, "another box was put in its place", s.do("mara", 0, "revisions", slip))
 	assert.Empty(t, complaints)
 }

@@ -131,6 +131,12 @@ type BroughtBack struct {
 	Parts  []Brought `json:"parts"`
 }
 
+// ImportedBundle is what importing a bundle came to.
+type ImportedBundle struct {
+	BroughtBack
+	Refused []string `json:"refused,omitempty"` // what was not staged, and why
+}
+
 // Brought is that on one device.
 type Brought struct {
 	Device string      `json:"device"`

@@ -473,7 +473,9 @@ export async function call<T>(method: string, path: string, body?: unknown, tag?
   const headers: Record<string, string> = {};
   const init: RequestInit = { method, credentials: "same-origin", headers };
   if (tag) headers["If-Match"] = `"${tag}"`;
-  if (body !== undefined) {
+  if (body instanceof Blob) {
+    init.body = body;
+  } else if (body !== undefined) {
     headers["Content-Type"] = "application/json";
     init.body = JSON.stringify(body);
   }

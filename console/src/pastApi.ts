@@ -40,6 +40,7 @@ export interface NewSnapshot {
   name: string;
   note?: string;
   devices?: string[];
+  site?: string;
   all?: boolean;
 }
 
@@ -95,6 +96,50 @@ export interface BroughtBack {
   change: number;
   title?: string;
   parts: { device: string; count: number; lines: DiffLine[]; takes: Later[]; left: { path: string; change: number; now: string }[]; notes?: string[] }[];
+}
+
+/** What importing a bundle came to. */
+export interface ImportedBundle extends BroughtBack {
+  refused?: string[];
+}
+
+/** What carrying came to: kept is what a device keeps where the other's would tell of the other. */
+export interface Carried extends BroughtBack {
+  own: { path: string; from: string; kept?: string; why: string }[];
+}
+
+export interface HostKey {
+  type: string;
+  fingerprint: string;
+  accepted?: string;
+}
+
+export interface NewArchive {
+  name: string;
+  kind: string;
+  place: string;
+  account?: string;
+  password?: string;
+  privateKey?: string;
+  afterChange: boolean;
+  everySeconds?: number;
+  keepLast?: number;
+  keepDays?: number;
+}
+
+/** One configuration in an archive. */
+export interface Copy {
+  id: number;
+  archive: string;
+  device: string;
+  revision: number;
+  name: string;
+  bytes: number;
+  sha256: string;
+  at: string;
+  why: string;
+  read: string;
+  trouble?: string;
 }
 
 /** A place that copies go to. */

@@ -126,7 +126,7 @@ const prefix = "/api/v1"
 // large reports whether a request may hold a whole configuration.
 func large(c *echo.Context) bool {
 	p := c.Request().URL.Path
-	return strings.HasSuffix(p, "/load") || p == prefix+"/import" || strings.HasPrefix(p, prefix+"/stencils/")
+	return strings.HasSuffix(p, "/load") || strings.HasPrefix(p, prefix+"/import") || strings.HasPrefix(p, prefix+"/stencils/")
 }
 
 func (a *API) ready(c *echo.Context) error {

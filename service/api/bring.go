@@ -80,19 +80,24 @@ func (a *API) importFile(c *call) (any, error) {
 	if in.Name == "" || len(in.Name) > 200 {
 		return nil, refusal.New(refusal.Invalid, "", "the file's name has 1 to 200 bytes")
 	}
-	var from desk.Origin
-	if in.From != nil {
-		from = desk.Origin{Device: in.From.Device, Model: in.From.Model, Serial: in.From.Serial}
-		if !in.From.At.IsZero() {
-			from.Time = in.From.At.UTC().Format(time.RFC3339)
-		}
-	}
 	b := desk.Bring{Change: in.Change, Title: in.Title, Ticket: in.Ticket, Devices: []string{in.Device}, Paths: in.Paths}
-	ch, list, err := a.Desk.Import(c.ctx, c.person, b, in.Name, []byte(in.Text), from)
+	ch, list, err := a.Desk.Import(c.ctx, c.person, b, in.Name, []byte(in.Text), originFrom(in.From))
 	if err != nil {
 		return nil, err
 	}
 	return a.broughtDoc(ch, list), nil
+}
+
+// originFrom is what a bundle tells of a configuration; nil tells nothing.
+func originFrom(o *wire.Origin) (from desk.Origin) {
+	if o == nil {
+		return from
+	}
+	from = desk.Origin{Device: o.Device, Model: o.Model, Serial: o.Serial}
+	if !o.At.IsZero() {
+		from.Time = o.At.UTC().Format(time.RFC3339)
+	}
+	return from
 }
 
 func (a *API) carry(c *call) (any, error) {

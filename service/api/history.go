@@ -32,6 +32,7 @@ func (a *API) historyRoutes() []route {
 		{"POST", "/restore", "Stage a configuration, or parts of it, as it was", access.Operator, 201, wire.NewRestore{}, wire.BroughtBack{}, nil, a.restore},
 		{"GET", "/export", "Configurations as a bundle (tar, docs/bundles.md): of a place or a snapshot; of devices, a site, or all; format is xml or json", access.Viewer, 200, nil, nil, []string{"from", "device", "site", "format"}, a.export},
 		{"POST", "/import", "Stage a configuration from a file, whole or in parts", access.Operator, 201, wire.NewImport{}, wire.BroughtBack{}, nil, a.importFile},
+		{"POST", "/import/bundle", "Stage what a bundle holds (the body, a tar, docs/bundles.md) in one change, each configuration onto the device that it is from; device picks, onto sends the one that is picked elsewhere", access.Operator, 201, nil, wire.ImportedBundle{}, []string{"device", "onto"}, a.importBundle},
 		{"POST", "/carry", "Stage one device's configuration on another; what is its own stays", access.Operator, 201, wire.NewCarry{}, wire.Carried{}, nil, a.carry},
 		{"POST", "/undo", "Stage that a kept change, or all of a person's, is taken back", access.Operator, 201, wire.NewUndo{}, wire.BroughtBack{}, nil, a.undo},
 	}

@@ -3,6 +3,7 @@ package api
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -169,6 +170,35 @@ func TestImportAndCarry(t *testing.T) {
 		status, _, _ := d.do("nell", "POST", "/import", in, nil)
 		assert.GreaterOrEqual(t, status, 400, "%+v", in)
 	}
+	// A bundle is imported as a whole, each onto its own; what is damaged in it
+	// stages nothing.
+	tar := get("/export?from=rev:1&device=" + quay + "," + slip)
+	post := func(query string, body []byte) (int, string) {
+		req := httptest.NewRequest("POST", prefix+"/import/bundle"+query, bytes.NewReader(body))
+		req.Header.Set("Authorization", "Bearer "+d.tokens["nell"])
+		rec := httptest.NewRecorder()
+		d.h.ServeHTTP(rec, req)
+		return rec.Code, rec.Body.String()
+	}
+	var whole wire.ImportedBundle
+	status, body := post("", tar)
+	require.Equal(t, 201, status, body)
+	require.NoError(t, json.Unmarshal([]byte(body), &whole))
+	assert.Zero(t, whole.Change, "all of it is so already")
+	assert.Len(t, whole.Parts, 2)
+	status, body = post("?onto="+slip+"&device="+quay, tar)
+	require.Equal(t, 201, status, body)
+	assert.Contains(t, body, "BEWARE: it is from "+quay+" and goes onto "+slip)
+	for query, says := range map[string]string{"?onto=" + slip: "the bundle holds 2 configurations", "?device=nix": "holds nothing of nix; it holds " + quay, "?onto=nix&device=" + quay: `there is no device \"nix\"`} {
+		status, body = post(query, tar)
+		assert.GreaterOrEqual(t, status, 400, query)
+		assert.Contains(t, body, says)
+	}
+	hurt := bytes.Replace(tar, []byte("<hostname"), []byte("<hostnamE"), 1)
+	require.NotEqual(t, tar, hurt)
+	status, body = post("", hurt)
+	assert.Equal(t, http.StatusUnprocessableEntity, status)
+	assert.Contains(t, body, "SHA-256")
 	var k wire.Carried
 	d.ok("nell", "POST", "/carry", wire.NewCarry{From: quay, Onto: slip}, &k)
 	own := map[string]string{}
@@ -185,5 +215,5 @@ func TestImportAndCarry(t *testing.T) {
 	assert.Contains(t, p.Detail, "is carried onto itself")
 	changes, err := d.Store.Changes(t.Context())
 	require.NoError(t, err)
-	assert.Len(t, changes, 1, "what was refused, or was so already, opened none")
+	assert.Len(t, changes, 2, "what was refused, or was so already, opened none")
 }

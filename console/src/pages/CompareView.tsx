@@ -7,6 +7,7 @@ import { Difference } from "../parts/Difference";
 import { Sides } from "../parts/Sides";
 import { Trouble } from "../parts/Trouble";
 import { whenShort } from "../time";
+import { CarryFrom } from "./CarryFrom";
 
 export interface Pair {
   a: string;
@@ -68,6 +69,7 @@ export function CompareView({ device, session, pair, setPair }: Props) {
       <Trouble error={restore.error} />
       <BroughtBack doc={restore.data} />
       {session.role !== "viewer" && <FromFile device={device} />}
+      {session.role !== "viewer" && <CarryFrom device={device} />}
     </Card>
   );
 }
@@ -86,7 +88,7 @@ function FromFile({ device }: { device: string }) {
       >
         <Button size="small" loading={load.isPending}>From a file…</Button>
       </Upload>{" "}
-      <Typography.Text type="secondary">XML, JSON or outline, an instance data file or not: its content tells. A bundle is imported by the client.</Typography.Text>{" "}
+      <Typography.Text type="secondary">XML, JSON or outline, an instance data file or not: its content tells. A bundle is imported on the page of snapshots.</Typography.Text>{" "}
       <a href={`/api/v1/export?device=${encodeURIComponent(device)}`} download>Download what runs</a>
       <Trouble error={load.error} />
       <BroughtBack doc={load.data} />

@@ -2,6 +2,7 @@ import { Alert, Card, Descriptions, Segmented, Space, Spin, Tabs, Typography, th
 import { useState } from "react";
 import { useParams, useSearchParams } from "react-router";
 import type { Clock, Device, Session } from "../api";
+import { HostKey } from "../parts/HostKey";
 import { Trouble } from "../parts/Trouble";
 import { useConfig, useDevice } from "../queries";
 import { span, when } from "../time";
@@ -9,6 +10,7 @@ import { BlameView } from "./BlameView";
 import { Care } from "./Care";
 import { CompareView } from "./CompareView";
 import { DeviceState } from "./Devices";
+import { ReplaceBox } from "./ReplaceBox";
 import { Reserved } from "./Reserved";
 import { Timeline } from "./Timeline";
 
@@ -45,7 +47,7 @@ export function DevicePage({ session }: { session: Session }) {
 function Details({ device: d, session }: { device: Device; session: Session }) {
   return (
     <>
-      <Card size="small" style={{ marginBottom: 16 }}>
+      <Card size="small" title="The device" extra={session.role === "admin" && <ReplaceBox device={d} />} style={{ marginBottom: 16 }}>
         <Descriptions
           size="small" column={2}
           items={[
@@ -62,6 +64,12 @@ function Details({ device: d, session }: { device: Device; session: Session }) {
           ]}
         />
         {d.trouble && <Alert type="error" showIcon title={d.trouble} />}
+        {!d.trusted && (
+          <Alert
+            type="warning" showIcon title="Nobody accepted its host key yet: nothing is read from it, nothing committed." style={{ marginTop: 6 }}
+            description={session.role === "admin" ? <HostKey of={`/devices/${encodeURIComponent(d.name)}`} whose="the device" /> : `An administrator does: latch device trust ${d.name}`}
+          />
+        )}
         {d.unread?.map((u) => <Alert key={u} type="warning" showIcon title={`Not understood, carried unread: ${u}`} style={{ marginTop: 6 }} />)}
       </Card>
       <Reserved device={d} session={session} />

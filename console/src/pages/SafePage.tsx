@@ -1,11 +1,14 @@
-import { Alert, Button, Card, Flex, Progress, Space, Table, Tag, Typography } from "antd";
+import { Alert, Button, Card, Flex, Popconfirm, Progress, Space, Table, Tag, Typography } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Session } from "../api";
 import type { Archive, Job, Standing } from "../pastApi";
-import { useArchives, useCopyNow, useJob, useStanding, useStopJob, useVerifyArchive } from "../pastQueries";
+import { useArchives, useCopyNow, useJob, useSetArchive, useStanding, useStopJob, useVerifyArchive } from "../pastQueries";
+import { Copies } from "../parts/Copies";
+import { HostKey } from "../parts/HostKey";
 import { Trouble } from "../parts/Trouble";
 import { span, when } from "../time";
+import { AddArchive } from "./AddArchive";
 
 /** How what is saved stands, and where copies of it are. */
 export function SafePage({ session }: { session: Session }) {
@@ -15,7 +18,7 @@ export function SafePage({ session }: { session: Session }) {
     <>
       <Typography.Title level={3} style={{ marginTop: 0 }}>How safe it is</Typography.Title>
       <Trouble error={standing.error ?? archives.error} />
-      {archives.data?.length === 0 && <Alert type="warning" showIcon style={{ marginBottom: 16 }} title="Nothing is copied off this machine." description="An administrator adds an archive with: latch archive add" />}
+      {archives.data?.length === 0 && <Alert type="warning" showIcon style={{ marginBottom: 16 }} title="Nothing is copied off this machine." description="An administrator adds an archive: below, or with latch archive add" />}
       <Card size="small" title="Devices" style={{ marginBottom: 16 }}>
         <Table<Standing>
           size="small" rowKey="device" pagination={{ pageSize: 50, hideOnSinglePage: true }} dataSource={standing.data ?? []} loading={standing.isPending}
@@ -29,6 +32,7 @@ export function SafePage({ session }: { session: Session }) {
         />
       </Card>
       {archives.data?.map((a) => <One key={a.name} archive={a} session={session} />)}
+      {session.role === "admin" && <AddArchive />}
     </>
   );
 }
@@ -36,13 +40,20 @@ export function SafePage({ session }: { session: Session }) {
 function One({ archive: a, session }: { archive: Archive; session: Session }) {
   const verify = useVerifyArchive();
   const copy = useCopyNow();
+  const set = useSetArchive(a.name);
   const [id, setID] = useState<number>();
+  const [listed, setListed] = useState(false);
   const begun = { onSuccess: (j: Job) => { setID(j.id); } };
   return (
     <Card
       size="small" title={`${a.name}: ${a.kind} ${a.place}`} style={{ marginBottom: 16 }}
       extra={session.role !== "viewer" && (
         <Space>
+          {session.role === "admin" && (
+            <Popconfirm title={`Use ${a.name} no more? What is in it stays there.`} okText="Retire it" onConfirm={() => { set.mutate({ retired: true }); }}>
+              <Button size="small" type="text">Retire…</Button>
+            </Popconfirm>
+          )}
           <Button size="small" loading={copy.isPending} onClick={() => { copy.mutate(a.name, begun); }}>Copy now</Button>
           <Button size="small" loading={verify.isPending} onClick={() => { verify.mutate(a.name, begun); }}>Read all of it back</Button>
         </Space>
@@ -52,13 +63,15 @@ function One({ archive: a, session }: { archive: Archive; session: Session }) {
         {a.copies} {a.copies === 1 ? "copy" : "copies"}{a.copied ? `, up to date ${when(a.copied)}` : ""}; {a.afterChange ? "after each change" : "not after changes"}{a.everySeconds ? `, every ${span(a.everySeconds)}` : ""}{a.keepLast ? `, keeps ${String(a.keepLast)} a device` : ""}
       </Typography.Paragraph>
       <Flex vertical gap={6}>
-        {!a.trusted && <Alert type="error" showIcon title={`Nobody accepted its host key yet: latch archive trust ${a.name}`} />}
+        {!a.trusted && <Alert type="error" showIcon title="Nobody accepted its host key yet: nothing is copied to it." description={session.role === "admin" ? <HostKey of={`/archives/${encodeURIComponent(a.name)}`} whose="the server" /> : `An administrator does: latch archive trust ${a.name}`} />}
         {a.trouble && <Alert type="error" showIcon title={`It does not take copies since ${when(a.troubleAt)}: ${a.trouble}`} />}
         {a.stale && <Alert type="error" showIcon title="It is stale: its interval is over." />}
         {a.damaged !== undefined && <Alert type="error" showIcon title={`${String(a.damaged)} did not read back whole. Copy now makes them again.`} />}
         {a.caveat && <Alert type="warning" showIcon title={a.caveat} />}
-        <Trouble error={verify.error ?? copy.error} />
+        <Trouble error={verify.error ?? copy.error ?? set.error} />
         <Work id={id} />
+        {a.copies > 0 && <div><Button size="small" type="link" style={{ padding: 0 }} aria-expanded={listed} onClick={() => { setListed(!listed); }}>{listed ? "Hide the copies" : "Its copies"}</Button></div>}
+        {listed && <Copies archive={a.name} />}
       </Flex>
     </Card>
   );

@@ -5,6 +5,7 @@ import type { Session } from "../api";
 import type { Snapshot } from "../pastApi";
 import { useMoved, useRelabel, useRestore, useSnapshot, useSnapshots, useTakeSnapshot } from "../pastQueries";
 import { BroughtBack } from "../parts/BroughtBack";
+import { ImportBundle } from "../parts/ImportBundle";
 import { Trouble } from "../parts/Trouble";
 import { useDevices } from "../queries";
 import { when } from "../time";
@@ -35,6 +36,7 @@ export function SnapshotsPage({ session }: { session: Session }) {
               </Button>
             ))}
           </Card>
+          {mayEdit && <div style={{ marginTop: 12 }}><ImportBundle /></div>}
         </Col>
         <Col flex="auto" style={{ minWidth: 0, width: 0 }}>{number !== undefined && <One key={number} number={number} mayEdit={mayEdit} />}</Col>
       </Row>
@@ -47,15 +49,19 @@ function Take({ onTaken }: { onTaken: (n: number) => void }) {
   const take = useTakeSnapshot();
   const [name, setName] = useState("");
   const [of, setOf] = useState<string[]>([]);
+  const [site, setSite] = useState<string>();
+  const sites = [...new Set((devices.data ?? []).flatMap((d) => (d.site ? [d.site] : [])))].sort();
+  const what = of.length > 0 ? { devices: of } : site ? { site } : { all: true };
   return (
     <Card size="small" title="Name what is there now" style={{ marginBottom: 16 }}>
       <Trouble error={take.error} />
       <Flex vertical gap={8}>
         <Input aria-label="name of the snapshot" maxLength={200} placeholder="what it is for; its time is kept by itself" value={name} onChange={(e) => { setName(e.target.value); }} />
-        <Select mode="multiple" aria-label="devices of the snapshot" placeholder="all devices" value={of} onChange={setOf} options={(devices.data ?? []).map((d) => ({ value: d.name, label: d.name }))} />
+        <Select allowClear aria-label="site of the snapshot" placeholder="all sites" value={site} disabled={of.length > 0} onChange={setSite} options={sites.map((s) => ({ value: s, label: s }))} />
+        <Select mode="multiple" aria-label="devices of the snapshot" placeholder={site ? `all devices of ${site}` : "all devices"} value={of} onChange={setOf} options={(devices.data ?? []).map((d) => ({ value: d.name, label: d.name }))} />
         <Button
           type="primary" disabled={!name.trim()} loading={take.isPending}
-          onClick={() => { take.mutate(of.length > 0 ? { name, devices: of } : { name, all: true }, { onSuccess: (s) => { setName(""); onTaken(s.number); } }); }}
+          onClick={() => { take.mutate({ name, ...what }, { onSuccess: (s) => { setName(""); onTaken(s.number); } }); }}
         >
           Take it
         </Button>

@@ -1,7 +1,7 @@
 import { fireEvent, screen, within } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import type { Change, Device } from "../api";
-import type { Archive, Blame, BroughtBack, Comparison, Job, Moment, RevisionDoc, Snapshot, Standing } from "../pastApi";
+import type { Archive, Blame, BroughtBack, Carried, Comparison, Copy, HostKey, ImportedBundle, Job, Moment, RevisionDoc, Snapshot, Standing } from "../pastApi";
 import { answering, open } from "./answering";
 import type { Asked } from "./answering";
 
@@ -50,6 +50,8 @@ beforeEach(() => {
 });
 
 afterEach(() => { vi.unstubAllGlobals(); });
+
+const asAdmin = () => { answers["/me"] = { account: "abel", role: "admin" }; };
 
 const sent = (method: string, path: string) => asked.find((a) => a.method === method && a.path === path);
 
@@ -142,5 +144,84 @@ describe("history", () => {
     fireEvent.click(screen.getByRole("button", { name: "Read all of it back" }));
     expect(await screen.findByText("2 of 3 copies read back whole")).toBeTruthy();
     expect(screen.getByText("copy 2, a.xml: its SHA-256 is another")).toBeTruthy();
+  });
+
+  it("carries from another device, and says what is to be looked at", async () => {
+    answers["/devices"] = [device, { ...device, name: "slip" }];
+    answers["POST /carry"] = { ...brought, own: [{ path: "/system/hostname", from: "slip", kept: "quay", why: "it names the device" }, { path: "/system/banner", from: "This is slip", why: "it holds the name slip" }] } satisfies Carried;
+    open("/devices/quay?view=compare");
+    const pick = await screen.findByRole("combobox", { name: "device to carry from" });
+    fireEvent.mouseDown(pick);
+    expect(screen.queryByTitle("quay")).toBeNull();
+    fireEvent.click(await screen.findByTitle("slip"));
+    fireEvent.change(screen.getByLabelText("place to carry"), { target: { value: "rev:2" } });
+    fireEvent.click(screen.getByRole("button", { name: "Stage it on quay" }));
+    expect(await screen.findByText(/Look at one place: carried as on slip/)).toBeTruthy();
+    expect(screen.getByText(/stays quay \(slip has slip\): it names the device/)).toBeTruthy();
+    expect(sent("POST", "/carry")?.body).toEqual({ from: "slip", place: "rev:2", onto: "quay" });
+  });
+
+  it("lets only an administrator put another box in a place, and shows its new host key before anything is read", async () => {
+    const first = open("/devices/quay");
+    await screen.findByText("Box, serial number S-1");
+    expect(screen.queryByRole("button", { name: /Another box/ })).toBeNull();
+    first.unmount();
+    asAdmin();
+    answers["POST /devices/quay/replace"] = { ...device, address: "b:830", trusted: false };
+    answers["/devices/quay"] = { ...device, trusted: false };
+    answers["/devices/quay/host-key"] = { type: "ssh-ed25519", fingerprint: "SHA256:new", accepted: "SHA256:old" } satisfies HostKey;
+    answers["POST /devices/quay/trust"] = { type: "ssh-ed25519", fingerprint: "SHA256:new", accepted: "SHA256:new" } satisfies HostKey;
+    open("/devices/quay");
+    fireEvent.click(await screen.findByRole("button", { name: /Another box/ }));
+    fireEvent.change(screen.getByLabelText("Address, host:port"), { target: { value: "b:830" } });
+    fireEvent.click(screen.getByRole("button", { name: "Put it in the place of quay" }));
+    expect(await screen.findByText("it is kept sealed")).toBeTruthy();
+    expect(sent("POST", "/devices/quay/replace")).toBeUndefined();
+    fireEvent.change(screen.getByLabelText("Password"), { target: { value: "secret" } });
+    fireEvent.click(screen.getByRole("button", { name: "Put it in the place of quay" }));
+    fireEvent.click(await screen.findByRole("button", { name: "Ask it for its host key" }));
+    expect(await screen.findByText("SHA256:new")).toBeTruthy();
+    expect(screen.getByText("SHA256:old")).toBeTruthy();
+    fireEvent.click(screen.getByRole("button", { name: /accept it/ }));
+    await screen.findByText(/is accepted\./);
+    expect(sent("POST", "/devices/quay/trust")?.body).toEqual({ fingerprint: "SHA256:new" });
+    expect(sent("POST", "/devices/quay/replace")?.body).toEqual({ name: "quay", address: "b:830", account: "u", password: "secret" });
+  });
+
+  it("adds and retires archives, lists their copies and reads one back", async () => {
+    asAdmin();
+    const copy: Copy = { id: 7, archive: "away", device: "quay", revision: 3, name: "Saltern/quay-3.xml", bytes: 12, sha256: "0123456789abcdef0123", at, why: "hand", read: at };
+    Object.assign(answers, { "POST /archives": archives[0], "PATCH /archives/away": archives[0], "/copies": [copy, { ...copy, id: 8, trouble: "its SHA-256 is another" }], "/copies/7": { ...copy, text: "<config/>" } });
+    open("/safe");
+    fireEvent.click(await screen.findByRole("button", { name: "Its copies" }));
+    expect(await screen.findByText("its SHA-256 is another")).toBeTruthy();
+    expect(screen.getAllByRole("link", { name: "Compare with now" })[0]?.getAttribute("href")).toBe("/devices/quay?view=compare&a=archive:7&b=running");
+    fireEvent.click(screen.getAllByRole("button", { name: "Read it" })[0] ?? document.body);
+    expect(await screen.findByText("<config/>")).toBeTruthy();
+    fireEvent.click(screen.getByText("SFTP"));
+    for (const [label, value] of [["Name", "vault"], ["Place", "vault.example.net:22/net"], ["Account", "oak"], ["Password", "pw"], ["Also every", "6"], ["Keep of each device", "20"]]) {
+      fireEvent.change(screen.getByLabelText(label ?? ""), { target: { value } });
+    }
+    fireEvent.click(screen.getByRole("button", { name: "Add it" }));
+    await vi.waitFor(() => { expect(sent("POST", "/archives")?.body).toEqual({ name: "vault", kind: "sftp", place: "vault.example.net:22/net", account: "oak", password: "pw", afterChange: true, everySeconds: 21600, keepLast: 20 }); });
+    fireEvent.click(screen.getByRole("button", { name: "Retire…" }));
+    fireEvent.click(await screen.findByRole("button", { name: "Retire it" }));
+    await vi.waitFor(() => { expect(sent("PATCH", "/archives/away")?.body).toEqual({ retired: true }); });
+  });
+
+  it("takes a snapshot of a site, and imports a bundle as it is", async () => {
+    answers["/devices"] = [{ ...device, site: "Saltern" }, { ...device, name: "hall", site: "Gannet" }];
+    answers["POST /snapshots"] = snapshot;
+    answers["POST /import/bundle"] = { ...brought, refused: ["hall.xml: there is no device \"hall\""] } satisfies ImportedBundle;
+    const { container } = open("/snapshots");
+    fireEvent.change(await screen.findByLabelText("name of the snapshot"), { target: { value: "Winter" } });
+    fireEvent.mouseDown(screen.getByRole("combobox", { name: "site of the snapshot" }));
+    fireEvent.click(await screen.findByTitle("Saltern"));
+    fireEvent.click(screen.getByRole("button", { name: "Take it" }));
+    await vi.waitFor(() => { expect(sent("POST", "/snapshots")?.body).toEqual({ name: "Winter", site: "Saltern" }); });
+    const file = new File(["tar"], "b.tar");
+    fireEvent.change(container.querySelector("input[type=file]") ?? document.body, { target: { files: [file] } });
+    expect(await screen.findByText(/Not staged: hall\.xml/)).toBeTruthy();
+    expect(screen.getByText(/Later work that it takes away/)).toBeTruthy();
   });
 });

@@ -126,25 +126,33 @@ func (h *History) record(tx *audit.Tx, device string, rev store.Revision, before
 	return nil
 }
 
-// keepStartup makes a revision of startup's own line of what it was read to
-// hold. saved is the person who had this service save it, "" where it did not.
-func (h *History) keepStartup(ctx context.Context, s *fleet.Session, startup *tree.Node, change int64, saved string) error {
+// keepStartup notes what startup was read to hold, and whether that is what
+// runs: a revision of its own line where it is another than before. by is the
+// person who had this service save it, "" where it did not.
+func (h *History) keepStartup(ctx context.Context, s *fleet.Session, startup *tree.Node, saved bool, change int64, by string) error {
+	digest := Digest(startup)
 	last, err := h.store.LastStartup(ctx, s.Device.ID)
-	if err == nil && last.Digest == Digest(startup) {
-		return nil
-	}
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	rev := store.Revision{Device: s.Device.ID, Digest: Digest(startup), At: h.log.Now(), Source: "saved", Change: change, Actor: saved}
+	d, err := h.store.DeviceByID(ctx, s.Device.ID)
+	if err != nil || last.Digest == digest && d.Unsaved != saved {
+		return err // it is noted so already
+	}
 	return h.log.Write(ctx, func(tx *audit.Tx) error {
+		if d.Unsaved == saved {
+			if err := tx.SetUnsaved(s.Device.ID, !saved); err != nil {
+				return err
+			}
+		}
+		rev := store.Revision{Device: s.Device.ID, Digest: digest, At: h.log.Now(), Source: "saved", Change: change, Actor: by}
 		newest, err := tx.LastStartup(s.Device.ID)
 		switch {
 		case err != nil && !errors.Is(err, store.ErrNotFound):
 			return err
 		case err == nil && newest.Digest == rev.Digest:
 			return nil
-		case saved != "":
+		case by != "":
 		case err == nil:
 			rev.Source = "outside"
 		default:
@@ -156,7 +164,7 @@ func (h *History) keepStartup(ctx context.Context, s *fleet.Session, startup *tr
 		if rev, err = tx.AddStartup(rev); err != nil || rev.Source == "first" {
 			return err
 		}
-		e := ledger.Entry{Actor: saved, Device: s.Device.Name, Change: change, Action: "startup.saved", Note: fmt.Sprintf("startup %d", rev.Number)}
+		e := ledger.Entry{Actor: by, Device: s.Device.Name, Change: change, Action: "startup.saved", Note: fmt.Sprintf("startup %d", rev.Number)}
 		if rev.Source == "outside" {
 			e.Actor, e.Action = audit.Service, "startup.outside"
 			e.Note += ": saved by somebody, not by this service; who did it is not known"
@@ -218,14 +226,7 @@ func (h *History) NoteSaved(ctx context.Context, s *fleet.Session, running *tree
 	if err != nil {
 		return err
 	}
-	return errors.Join(h.keepStartup(ctx, s, startup, 0, ""), h.noteSaved(ctx, s, same(startup, running)))
-}
-
-func (h *History) noteSaved(ctx context.Context, s *fleet.Session, saved bool) error {
-	if d, err := h.store.DeviceByID(ctx, s.Device.ID); err != nil || d.Unsaved != saved {
-		return err // it is noted so already
-	}
-	return h.store.Write(ctx, func(tx *store.Tx) error { return tx.SetUnsaved(s.Device.ID, !saved) })
+	return h.keepStartup(ctx, s, startup, same(startup, running), 0, "")
 }
 
 // Save copies running to startup, reads that back, and notes how it went:
@@ -240,7 +241,7 @@ func (h *History) Save(ctx context.Context, s *fleet.Session, running *tree.Node
 	if !saved {
 		change, actor = 0, ""
 	}
-	noteErr := errors.Join(h.keepStartup(ctx, s, startup, change, actor), h.noteSaved(ctx, s, saved))
+	noteErr := h.keepStartup(ctx, s, startup, saved, change, actor)
 	if copyErr == nil && !saved {
 		copyErr = errors.New("the device said that it saved, but its startup still differs from running")
 	}

@@ -308,7 +308,7 @@ func TestConsoleHistory(t *testing.T) {
 	do("archive", browser.Type("Name", "vault"), browser.Type("Place", vault), chromedp.Click(browser.Button("Add it")), chromedp.Click(browser.Button("Copy now")),
 		shows("each read back and compared"), chromedp.Click(browser.Button("Its copies")), chromedp.Click(browser.Button("Read it")), shows("whole."), shows("instance-data-set"))
 	do("another box", chromedp.Navigate(s.url+"/devices/"+slip), chromedp.Click(browser.Button("Another box in its place")), browser.Type("Password", lab.Password),
-		chromedp.Click(browser.Button("Put it in the place of "+slip)), chromedp.Click(browser.Button("Ask it for its host key")), shows("SHA256:"), chromedp.Click(browser.Button("accept it")), chromedp.WaitNotPresent(browser.Button("accept it")))
+		chromedp.Click(browser.Button("Put it in the place of "+slip)), chromedp.WaitNotPresent(chromedp.Search(`//*[@role="dialog"]`)), chromedp.Click(browser.Button("Ask it for its host key")), shows("SHA256:"), chromedp.Click(browser.Button("accept it")), chromedp.WaitNotPresent(browser.Button("accept it")))
 	assert.Regexp(t, "another box was put in its place", s.do("mara", 0, "revisions", slip))
 	assert.Empty(t, complaints)
 }

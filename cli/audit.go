@@ -1,36 +1,62 @@
 package cli
 
 import (
+	"encoding/json"
 	"flag"
 	"fmt"
+	"io"
 	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"unicode"
 
+	"oakenlatch/core/ledger"
 	"oakenlatch/wire"
 )
 
+// line gives the words of a command line as one line to search by, behind a
+// line that is kept under a name.
+func (a *app) searchLine(saved string, words []string) (string, error) {
+	line := strings.Join(words, " ")
+	if saved == "" {
+		return line, nil
+	}
+	var list []wire.Search
+	if err := a.call("GET", "/searches", nil, &list); err != nil {
+		return "", err
+	}
+	for _, s := range list { // one's own of that name comes first
+		if s.Name == saved {
+			return strings.TrimSpace(s.Line + " " + line), nil
+		}
+	}
+	return "", &exit{Refused, fmt.Errorf("no search is kept as %q; list them with: latch audit saved", saved)}
+}
+
 func auditList(a *app, fs *flag.FlagSet) func([]string) error {
-	device := fs.String("device", "", "only about this device")
-	change := fs.Int64("change", 0, "only about this change")
-	actor := fs.String("actor", "", "only by this account")
+	saved := fs.String("saved", "", "what is kept under this name, and what is written beside it")
 	before := fs.Int64("before", 0, "only entries before this one, for the next page")
 	limit := fs.Int("limit", 40, "at most so many, up to 1000")
-	return func([]string) error {
-		q := url.Values{"limit": {fmt.Sprint(*limit)}}
-		if *device != "" {
-			q.Set("device", *device)
+	oldest := fs.Bool("oldest", false, "oldest first")
+	return func(words []string) error {
+		line, err := a.searchLine(*saved, words)
+		if err != nil {
+			return err
 		}
-		if *change != 0 {
-			q.Set("change", fmt.Sprint(*change))
-		}
-		if *actor != "" {
-			q.Set("actor", *actor)
+		q := url.Values{"limit": {fmt.Sprint(*limit)}, "q": {line}}
+		if *before != 0 && *oldest {
+			return wrongUse("--before is for the newest first")
 		}
 		if *before != 0 {
 			q.Set("before", fmt.Sprint(*before))
 		}
+		if *oldest {
+			q.Set("oldest", "true")
+		}
 		var page wire.Audit
 		if err := a.call("GET", "/audit?"+q.Encode(), nil, &page); err != nil {
-			return err
+			return a.pointed(line, err)
 		}
 		return a.show(page, func() {
 			rows := make([][]string, len(page.Entries))
@@ -39,43 +65,141 @@ func auditList(a *app, fs *flag.FlagSet) func([]string) error {
 				if e.Change != 0 {
 					about = fmt.Sprintf("change %d %s", e.Change, e.Device)
 				}
-				rows[i] = []string{fmt.Sprint(e.Seq), when(e.At), e.Actor, e.Action, about, clip(whatText(e.Path, e.Before, e.After, e.Note), 90)}
+				what := e.Action
+				if e.Outcome != "" {
+					what += ", " + e.Outcome
+				}
+				rows[i] = []string{fmt.Sprint(e.Seq), when(e.At), tame(e.Actor), tame(what), tame(about), clip(tame(whatText(e)), 90)}
 			}
 			a.table([]string{"ENTRY", "AT", "WHO", "WHAT", "ABOUT", "DETAIL"}, rows)
-			if page.Next != 0 {
-				a.printf("Older ones: latch audit --before %d\n", page.Next)
+			switch {
+			case len(page.Entries) == 0:
+				a.printf("Nothing was found.\n")
+			case page.Next != 0 && !*oldest:
+				a.printf("Older ones: latch audit --before %d%s\n", page.Next, shellWord(line))
+			case page.Next != 0:
+				a.printf("There are more: narrow it with since: or entry:%d..\n", page.Next)
 			}
 		})
 	}
 }
 
-func whatText(path, before, after, note string) string {
-	switch {
-	case path == "" && before == "" && after == "":
-		return note
-	case before == "" && after == "":
-		return path + " " + note
-	case before == "":
-		return path + " + " + after
-	case after == "":
-		return path + " − " + before
+// shellWord writes a line as one argument, with a space in front; nothing for
+// none.
+func shellWord(line string) string {
+	if line == "" {
+		return ""
 	}
-	return path + " " + before + " → " + after
+	return " '" + strings.ReplaceAll(line, "'", `'\''`) + "'"
 }
 
-func auditVerify(a *app, _ *flag.FlagSet) func([]string) error {
-	return func([]string) error {
-		var v wire.Verified
-		if err := a.call("GET", "/audit/verify", nil, &v); err != nil {
+// pointed shows under a line where it goes wrong.
+func (a *app) pointed(line string, err error) error {
+	p, ok := err.(*wire.Problem)
+	if !ok || a.asJSON || len(line) > 200 {
+		return err
+	}
+	_, rest, found := strings.Cut(p.Detail, "goes wrong at column ")
+	var column int
+	if _, serr := fmt.Sscanf(rest, "%d", &column); !found || serr != nil {
+		return err
+	}
+	_, _ = fmt.Fprintf(a.err, "  %s\n  %s^\n", tame(line), strings.Repeat(" ", column-1))
+	return err
+}
+
+func whatText(e ledger.Entry) string {
+	switch {
+	case e.Path == "" && e.Before == "" && e.After == "":
+		return e.Note
+	case e.Before == "" && e.After == "":
+		return e.Path + " " + e.Note
+	case e.Before == "":
+		return e.Path + " + " + e.After
+	case e.After == "":
+		return e.Path + " − " + e.Before
+	}
+	return e.Path + " " + e.Before + " → " + e.After
+}
+
+// tame shows what would act on a terminal, or turn the direction of text, as
+// what it is.
+func tame(text string) string {
+	bad := func(r rune) bool {
+		return unicode.IsControl(r) && r != '\n' && r != '\t' || unicode.Is(unicode.Cf, r) || r == unicode.ReplacementChar
+	}
+	if strings.IndexFunc(text, bad) < 0 {
+		return text
+	}
+	var b strings.Builder
+	for _, r := range text {
+		if bad(r) {
+			fmt.Fprintf(&b, `\u%04x`, r)
+		} else {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}
+
+func auditShow(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		var e ledger.Entry
+		if err := a.call("GET", "/audit/entries/"+url.PathEscape(args[0]), nil, &e); err != nil {
 			return err
 		}
-		if err := a.show(v, func() {
-			if v.Intact {
-				a.printf("The ledger is intact: %d entries, each chained to the one before.\n", v.Entries)
-				return
+		return a.show(e, func() {
+			outcome := e.Outcome
+			if outcome == "" {
+				outcome = "done"
 			}
-			a.printf("%s %s (%d entries before it hold)\n", a.paint(alarm, "The ledger was tampered with:"), v.Broken, v.Entries)
-		}); err != nil {
+			change := ""
+			if e.Change != 0 {
+				change = fmt.Sprintf("%d %s", e.Change, e.Ticket)
+			}
+			from := strings.TrimSpace(e.Way + " " + e.Address)
+			if e.Session != "" {
+				from += ", session " + e.Session
+			}
+			for _, row := range [][2]string{{"entry", fmt.Sprint(e.Seq)}, {"at", when(e.At)}, {"who", e.Actor}, {"from", from}, {"what", e.Action}, {"outcome", outcome}, {"device", e.Device}, {"change", change}, {"path", e.Path}, {"before", e.Before}, {"after", e.After}, {"note", e.Note}, {"chained to", e.Prev}, {"digest", e.Hash}} {
+				if row[1] != "" {
+					a.printf("%-11s %s\n", row[0], strings.ReplaceAll(tame(row[1]), "\n", "\n            "))
+				}
+			}
+		})
+	}
+}
+
+func auditVerify(a *app, fs *flag.FlagSet) func([]string) error {
+	against := fs.String("checkpoint", "", "a checkpoint that was kept elsewhere: a file of latch audit checkpoint")
+	file := fs.String("file", "", "check a file of latch audit export --format jsonl by itself, without the service")
+	return func([]string) error {
+		var c *ledger.Checkpoint
+		if *against != "" {
+			text, err := a.read(*against)
+			if err != nil {
+				return err
+			}
+			read, err := ledger.ParseCheckpoint(text)
+			if err != nil {
+				return wrongUse("%s: %v", *against, err)
+			}
+			c = &read
+		}
+		var v wire.Verified
+		var err error
+		switch {
+		case *file != "":
+			v, err = verifyFile(*file, c)
+		case c != nil:
+			err = a.call("POST", "/audit/verify", c, &v)
+		default:
+			err = a.call("GET", "/audit/verify", nil, &v)
+		}
+		if err != nil {
+			return err
+		}
+		if err := a.show(v, func() { a.verified(v, c) }); err != nil {
 			return err
 		}
 		if !v.Intact {
@@ -83,4 +207,157 @@ func auditVerify(a *app, _ *flag.FlagSet) func([]string) error {
 		}
 		return nil
 	}
+}
+
+func (a *app) verified(v wire.Verified, against *ledger.Checkpoint) {
+	if v.Intact {
+		a.printf("The ledger is intact: %d entries, each chained to the one before.\n", v.Entries)
+	} else {
+		a.printf("%s %d of %s:\n", a.paint(alarm, "The ledger was tampered with:"), v.Wrong, count(int(v.Entries), "entry shows it", "entries show it"))
+		for _, f := range v.Findings {
+			a.printf("  %s\n", tame(f.String()))
+		}
+		if int64(len(v.Findings)) < v.Wrong {
+			a.printf("  and %d more\n", v.Wrong-int64(len(v.Findings)))
+		}
+	}
+	if v.Held > 0 {
+		a.printf("It is as it was signed at entry %d, %s, with key %s.\n", v.Held, when(v.HeldAt), v.Key)
+	} else if against == nil {
+		a.printf("No checkpoint vouches for it yet. Keep one elsewhere: latch audit checkpoint > checkpoint.json\n")
+	}
+	for _, n := range v.Notes {
+		a.printf("  note: %s\n", n)
+	}
+	for _, seq := range v.ClockBack {
+		a.printf("  note: the service's clock had gone back before entry %d: latch audit show %d\n", seq, seq)
+	}
+}
+
+// verifyFile checks an exported ledger.
+func verifyFile(name string, c *ledger.Checkpoint) (out wire.Verified, err error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return out, wrongUse("%v", err)
+	}
+	defer func() { _ = f.Close() }()
+	var signed []ledger.Checkpoint
+	if c != nil {
+		signed = append(signed, *c)
+	}
+	v := ledger.NewVerifier(signed)
+	for dec := json.NewDecoder(f); ; {
+		var e ledger.Entry
+		if err := dec.Decode(&e); err == io.EOF {
+			break
+		} else if err != nil {
+			return out, wrongUse("%s, behind entry %d: %v", name, v.Last().Seq, err)
+		}
+		v.Next(e)
+	}
+	v.End()
+	return wire.Verified{Entries: v.Entries, Last: v.Last().Seq, Intact: v.Wrong == 0, Wrong: v.Wrong, Findings: v.Findings, ClockBack: v.Back, Held: v.Held().Seq, HeldAt: v.Held().At, Key: v.Held().Key}, nil
+}
+
+func auditCheckpoint(a *app, _ *flag.FlagSet) func([]string) error {
+	return func([]string) error {
+		var c ledger.Checkpoint
+		if err := a.call("POST", "/audit/checkpoint", nil, &c); err != nil {
+			return err
+		}
+		text, err := json.MarshalIndent(c, "", "  ")
+		a.printf("%s\n", text)
+		return err
+	}
+}
+
+func auditExport(a *app, fs *flag.FlagSet) func([]string) error {
+	saved := fs.String("saved", "", "what is kept under this name, and what is written beside it")
+	form := fs.String("format", "csv", "csv (RFC 4180) or jsonl (JSON Lines)")
+	return func(args []string) error {
+		line, err := a.searchLine(*saved, args[1:])
+		if err != nil {
+			return err
+		}
+		req, err := a.request("GET", "/audit/export"+query(map[string]string{"q": line, "format": *form}), nil)
+		if err != nil {
+			return err
+		}
+		res, err := a.send(req)
+		if err != nil {
+			return a.pointed(line, err)
+		}
+		defer func() { _ = res.Body.Close() }()
+		if args[0] == "-" {
+			_, err = io.Copy(a.out, res.Body)
+			return err
+		}
+		n, err := a.keepFile(args[0], res.Body)
+		if err == nil {
+			a.printf("%s: %d bytes.\n", args[0], n)
+		}
+		return err
+	}
+}
+
+func auditSave(a *app, fs *flag.FlagSet) func([]string) error {
+	shared := fs.Bool("shared", false, "for others too")
+	return func(args []string) error {
+		in := wire.NewSearch{Line: strings.Join(args[1:], " "), Shared: *shared}
+		var out wire.Search
+		if err := a.call("PUT", "/searches/"+url.PathEscape(args[0]), in, &out); err != nil {
+			return a.pointed(in.Line, err)
+		}
+		return a.show(out, func() { a.printf("Kept. Use it: latch audit --saved%s\n", shellWord(args[0])) })
+	}
+}
+
+func auditSaved(a *app, _ *flag.FlagSet) func([]string) error {
+	return func([]string) error {
+		var list []wire.Search
+		if err := a.call("GET", "/searches", nil, &list); err != nil {
+			return err
+		}
+		return a.show(list, func() {
+			rows := make([][]string, len(list))
+			for i, s := range list {
+				rows[i] = []string{tame(s.Name), s.Owner + map[bool]string{true: ", for all"}[s.Shared], tame(s.Line)}
+			}
+			a.table([]string{"NAME", "WHOSE", "LINE"}, rows)
+			if len(list) == 0 {
+				a.printf("None is kept. Keep one: latch audit save NAME LINE\n")
+			}
+		})
+	}
+}
+
+func auditForget(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		if err := a.call("DELETE", "/searches/"+url.PathEscape(args[0]), nil, nil); err != nil {
+			return err
+		}
+		a.printf("Forgotten.\n")
+		return nil
+	}
+}
+
+// keepFile writes what comes to a file, which is there only once all of it has
+// come.
+func (a *app) keepFile(name string, from io.Reader) (int64, error) {
+	part, err := os.CreateTemp(filepath.Dir(name), ".latch-")
+	if err != nil {
+		return 0, wrongUse("%v", err)
+	}
+	defer func() { _ = os.Remove(part.Name()) }()
+	n, err := io.Copy(part, &counting{a: a, r: from})
+	if err == nil {
+		err = part.Sync()
+	}
+	if cerr := part.Close(); err == nil {
+		err = cerr
+	}
+	if err != nil {
+		return n, fmt.Errorf("it broke off after %d bytes; nothing was written: %w", n, err)
+	}
+	return n, os.Rename(part.Name(), name)
 }

@@ -157,7 +157,7 @@ func deviceClear(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		return a.show(d, func() {
-			a.printf("Discarded. What it was is on record: latch audit --device %s\n", d.Device)
+			a.printf("Discarded. What it was is on record: latch audit device:%s\n", d.Device)
 		})
 	}
 }

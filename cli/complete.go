@@ -208,6 +208,13 @@ func (a *app) fitting(kinds, rest []string, last string) [][2]string {
 	}
 	_, _ = fmt.Sscan(given("CHANGE"), &change)
 	switch kind := strings.TrimSuffix(kinds[len(rest)], "..."); kind {
+	case "SEARCH":
+		var hints wire.SearchHints
+		if a.call("GET", "/audit/complete"+query(map[string]string{"q": last}), nil, &hints) == nil {
+			for _, h := range hints.Hints {
+				add(last[:hints.From]+h.Value, h.Says)
+			}
+		}
 	case "SNAPSHOT":
 		for _, s := range a.snapshotHints() {
 			add(strings.TrimPrefix(s[0], "snapshot:"), s[1])

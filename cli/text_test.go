@@ -161,9 +161,11 @@ func TestAuditText(t *testing.T) {
 	for _, want := range []string{"/a 1 → 2", "change 7 d", "holds the change", "/b + x y", "latch audit --before 3"} {
 		assert.Contains(t, out, want)
 	}
-	status, out, _ := run(t, answer(200, wire.Verified{Entries: 9, Broken: "ledger entry 10: was altered"}), nil, "audit", "verify")
+	status, out, _ := run(t, answer(200, wire.Verified{Entries: 9, Wrong: 3, Findings: []ledger.Finding{{Seq: 7, Msg: "was altered"}}, ClockBack: []int64{4}, Held: 5, HeldAt: at, Key: "K"}), nil, "audit", "verify")
 	assert.Equal(t, AnswerNo, status)
-	assert.Contains(t, out, "tampered with: ledger entry 10")
+	for _, want := range []string{"tampered with: 3 of 9 entries show it", "entry 7: was altered", "and 2 more", "signed at entry 5", "with key K", "gone back before entry 4"} {
+		assert.Contains(t, out, want)
+	}
 }
 
 // On a terminal marks are coloured; elsewhere, and with NO_COLOR, they are not.

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"sync"
 	"syscall"
 	"time"
 
@@ -53,6 +54,7 @@ type Service struct {
 	logger   *slog.Logger
 	stopping context.Context
 	stop     context.CancelFunc
+	keeping  sync.WaitGroup
 }
 
 // Open opens the records, takes up the commits that were under way, and makes
@@ -81,6 +83,16 @@ func Open(ctx context.Context, opt Options) (*Service, error) {
 
 func (s *Service) assemble(ctx context.Context, opt Options) error {
 	log := audit.New(s.store, opt.Now)
+	key, err := audit.OpenKey(opt.Dir)
+	if err != nil {
+		return err
+	}
+	if err := log.UseKey(ctx, key); err != nil {
+		return err
+	}
+	s.keeping.Go(func() {
+		log.Keep(s.stopping, func(err error) { s.logger.Error("the ledger is not looked after", "error", err) })
+	})
 	sealer, err := access.OpenSealer(opt.Dir)
 	if err != nil {
 		return err
@@ -169,5 +181,6 @@ func (s *Service) Close() error {
 	if s.Fleet != nil {
 		s.Fleet.Stop()
 	}
+	s.keeping.Wait()
 	return errors.Join(s.store.Close(), s.lock.Close())
 }

@@ -158,9 +158,44 @@ type Audit struct {
 
 // Verified is what a check of the whole ledger came to.
 type Verified struct {
-	Entries int    `json:"entries"`
-	Intact  bool   `json:"intact"`
-	Broken  string `json:"broken,omitempty"`
+	Entries   int64            `json:"entries"`
+	Last      int64            `json:"last"` // the last entry's number
+	Intact    bool             `json:"intact"`
+	Wrong     int64            `json:"wrong,omitempty"`
+	Findings  []ledger.Finding `json:"findings"`            // at most a hundred of what is wrong
+	Notes     []string         `json:"notes,omitempty"`     // what limits what was checked
+	ClockBack []int64          `json:"clockBack,omitempty"` // entries before which the service's clock had gone back
+	Held      int64            `json:"held,omitempty"`      // the newest entry with a checkpoint that holds
+	HeldAt    time.Time        `json:"heldAt,omitzero"`
+	Key       string           `json:"key,omitempty"` // that signed it
+}
+
+// Search is a line to search the ledger by, kept under a name.
+type Search struct {
+	Name   string    `json:"name"`
+	Owner  string    `json:"owner"`
+	Line   string    `json:"line"`
+	Shared bool      `json:"shared"`
+	At     time.Time `json:"at"`
+}
+
+// NewSearch keeps one.
+type NewSearch struct {
+	Line   string `json:"line"`
+	Shared bool   `json:"shared"`
+}
+
+// SearchHints is how a line may go on: each in place of what stands from From
+// (bytes) on.
+type SearchHints struct {
+	From  int          `json:"from"`
+	Hints []SearchHint `json:"hints"`
+}
+
+// SearchHint is one way.
+type SearchHint struct {
+	Value string `json:"value"`
+	Says  string `json:"says,omitempty"`
 }
 
 // Attention is what needs a decision now.

@@ -1,18 +1,22 @@
 package ledger_test
 
 import (
+	"crypto/ed25519"
+	"encoding/json"
+	"fmt"
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/core/ledger"
 )
 
-func chain() []ledger.Entry {
+func chain(n int) []ledger.Entry {
 	var out []ledger.Entry
 	prev := ""
-	for i := range int64(5) {
+	for i := range int64(n) {
 		e := ledger.Seal(ledger.Entry{Seq: i + 1, At: time.Unix(1800000000+i, 123456789), Actor: "mara", Action: "edit.put", Path: "/a", After: "x"}, prev)
 		prev = e.Hash
 		out = append(out, e)
@@ -20,36 +24,115 @@ func chain() []ledger.Entry {
 	return out
 }
 
-func verify(list []ledger.Entry) error {
-	var v ledger.Verifier
-	for _, e := range list {
-		if err := v.Next(e); err != nil {
-			return err
+// resealed gives a chain sealed anew from a place on, as one would who can
+// write to the database and has no key.
+func resealed(list []ledger.Entry, from int) []ledger.Entry {
+	for i := from; i < len(list); i++ {
+		prev := ""
+		if i > 0 {
+			prev = list[i-1].Hash
 		}
+		list[i] = ledger.Seal(list[i], prev)
 	}
-	return nil
+	return list
 }
 
+func verify(list []ledger.Entry, signed ...ledger.Checkpoint) (out []string) {
+	v := ledger.NewVerifier(signed)
+	for _, e := range list {
+		v.Next(e)
+	}
+	if v.End() != (len(v.Findings) == 0) {
+		return []string{"End and Findings disagree"}
+	}
+	for _, f := range v.Findings {
+		out = append(out, f.String())
+	}
+	return out
+}
+
+var _, key, _ = ed25519.GenerateKey(nil)
+
+// Whatever is done to the chain is found, and told of the entry it was done to.
 func TestChain(t *testing.T) {
-	require.NoError(t, verify(chain()))
+	const n = 9
+	four, eight := ledger.Sign(key, chain(n)[3], time.Unix(1800000100, 0)), ledger.Sign(key, chain(n)[7], time.Unix(1800000200, 0))
+	require.Empty(t, verify(chain(n), eight, four))
 	for name, c := range map[string]struct {
 		tamper func([]ledger.Entry) []ledger.Entry
-		want   string
+		want   []string
 	}{
-		"altered": {func(l []ledger.Entry) []ledger.Entry { l[2].Actor = "joss"; return l }, "ledger entry 3: its content does not match"},
+		"altered":     {func(l []ledger.Entry) []ledger.Entry { l[2].Actor = "joss"; return l }, []string{"entry 3: its content does not match"}},
+		"two altered": {func(l []ledger.Entry) []ledger.Entry { l[2].Note, l[6].Outcome = "x", "failed"; return l }, []string{"entry 3: its content", "entry 7: its content"}},
 		"altered and sealed again": {func(l []ledger.Entry) []ledger.Entry {
-			l[2].Actor = "joss"
-			l[2] = ledger.Seal(l[2], l[2].Prev)
+			l[1].Actor = "joss"
+			l[1] = ledger.Seal(l[1], l[1].Prev)
 			return l
-		}, "ledger entry 4: does not follow entry 3"},
-		"taken out": {func(l []ledger.Entry) []ledger.Entry { return append(l[:2:2], l[3:]...) }, "ledger entry 4: does not follow entry 2"},
-		"swapped":   {func(l []ledger.Entry) []ledger.Entry { l[1], l[2] = l[2], l[1]; return l }, "ledger entry 3: does not follow entry 1"},
-		"renumbered": {func(l []ledger.Entry) []ledger.Entry {
-			l[4].Seq = 9
-			l[4] = ledger.Seal(l[4], l[4].Prev)
-			return l
-		}, "the entry after 4 is missing"},
+		}, []string{"entry 3: does not follow entry 2 as it is"}},
+		"taken out":           {func(l []ledger.Entry) []ledger.Entry { return append(l[:1:1], l[2:]...) }, []string{"entry 3: entry 2 before it is missing"}},
+		"several taken out":   {func(l []ledger.Entry) []ledger.Entry { return append(l[:4:4], l[7:]...) }, []string{"entry 8: entries 5 to 7 before it are missing"}},
+		"the first taken out": {func(l []ledger.Entry) []ledger.Entry { return l[2:] }, []string{"entry 3: entries 1 to 2 before it are missing"}},
+		"the last taken out":  {func(l []ledger.Entry) []ledger.Entry { return l[:6] }, []string{"entry 8: it is missing at the end: the checkpoint signed at 2027-01-15T08:03:20Z names it, and the last entry is 6"}},
+		"swapped":             {func(l []ledger.Entry) []ledger.Entry { l[1], l[2] = l[2], l[1]; return l }, []string{"entry 3: entry 2 before it is missing", "entry 2: stands behind entry 3", "entry 4: entry 3 before it is missing"}},
+		"put in": {func(l []ledger.Entry) []ledger.Entry {
+			e := ledger.Seal(ledger.Entry{Seq: 5, Actor: "ghost", Action: "x", At: l[3].At}, l[3].Hash)
+			return append(l[:4:4], append([]ledger.Entry{e}, l[4:]...)...)
+		}, []string{"entry 5: stands behind entry 5"}},
+		"all sealed anew": {func(l []ledger.Entry) []ledger.Entry { l[5].Actor = "joss"; return resealed(l, 5) }, []string{"entry 8: it is not what the checkpoint signed at 2027-01-15T08:03:20Z says: entries from entry 5 on were rewritten"}},
+		"one taken out, all sealed anew": {func(l []ledger.Entry) []ledger.Entry {
+			l = append(l[:1:1], l[2:]...)
+			for i := range l {
+				l[i].Seq = int64(i + 1)
+			}
+			return resealed(l, 1)
+		}, []string{"entry 4: it is not what the checkpoint", "entry 8: it is not what the checkpoint"}},
+		"a chain of another": {func(l []ledger.Entry) []ledger.Entry {
+			l[0].Prev = "ab"
+			l[0] = ledger.Seal(l[0], "ab")
+			return resealed(l, 1)
+		}, []string{"entry 1: it follows another entry", "entry 4", "entry 8"}},
 	} {
-		t.Run(name, func(t *testing.T) { require.ErrorContains(t, verify(c.tamper(chain())), c.want) })
+		t.Run(name, func(t *testing.T) {
+			got := verify(c.tamper(chain(n)), four, eight)
+			require.Len(t, got, len(c.want), "%q", got)
+			for i, w := range c.want {
+				assert.Contains(t, got[i], w)
+			}
+		})
+	}
+	back := chain(4)
+	back[2].At = back[0].At
+	v := ledger.NewVerifier(nil)
+	for _, e := range resealed(back, 2) {
+		v.Next(e)
+	}
+	assert.True(t, v.End(), "a clock that goes back breaks nothing")
+	assert.Equal(t, []int64{3}, v.Back)
+}
+
+// Entries of earlier releases keep their hashes: this is one of the first.
+func TestOldEntries(t *testing.T) {
+	e := ledger.Entry{Seq: 1, At: time.Date(2026, 11, 20, 1, 2, 3, 4000000, time.UTC), Actor: "mara", Action: "edit.put", Device: "quay", Change: 7, Path: "/a", Before: "x", After: "<y>", Note: "n"}
+	assert.Equal(t, "a84ab966addd09b8ad18741c31d5d9707fd3a246122e4583069f2480384d99ad", ledger.Seal(e, "").Hash)
+}
+
+func TestCheckpoint(t *testing.T) {
+	c := ledger.Sign(key, chain(3)[2], time.Unix(1800000100, 5))
+	text, err := json.Marshal(c)
+	require.NoError(t, err)
+	got, err := ledger.ParseCheckpoint(append(text, '\n'))
+	require.NoError(t, err)
+	assert.Equal(t, c, got)
+	for _, change := range []func(*ledger.Checkpoint){
+		func(c *ledger.Checkpoint) { c.Seq++ }, func(c *ledger.Checkpoint) { c.Hash = chain(2)[1].Hash }, func(c *ledger.Checkpoint) { c.At = c.At.Add(time.Second) },
+		func(c *ledger.Checkpoint) { c.Key = ledger.KeyText(make([]byte, 32)) }, func(c *ledger.Checkpoint) { c.Key = "x" }, func(c *ledger.Checkpoint) { c.Signature = c.Key },
+	} {
+		bad := c
+		change(&bad)
+		assert.Error(t, bad.Check(), "%+v", bad)
+	}
+	for _, text := range []string{"", "{}", `{"format":"oaken-latch-checkpoint","version":9}`, fmt.Sprintf(`{"format":%q}`, make([]byte, 1<<17))} {
+		_, err := ledger.ParseCheckpoint([]byte(text))
+		assert.Error(t, err)
 	}
 }

@@ -101,6 +101,10 @@ func digest(token string) string {
 	return hex.EncodeToString(sum[:])
 }
 
+// SessionName names the session of a token in the records: the first digits of
+// the token's digest, from which nobody can sign in.
+func SessionName(token string) string { return digest(token)[:8] }
+
 // Login gives a token for a name and password. Both a wrong and a right try
 // are in the ledger.
 func (a *Accounts) Login(ctx context.Context, name, password, from string) (token string, expires time.Time, p Person, err error) {

@@ -145,12 +145,16 @@ func (a *API) serve(r route, requests *prometheus.CounterVec) echo.HandlerFunc {
 			if err := a.identify(c); err != nil {
 				return err
 			}
+			c.ctx = audit.By(c.ctx, c.way())
 			if !c.person.Role.Covers(r.needs) {
-				return refusal.New(refusal.Forbidden, "ask an administrator", "account %s is a %s; this needs %s", c.person.Name, c.person.Role, r.needs)
+				err := refusal.New(refusal.Forbidden, "ask an administrator", "account %s is a %s; this needs %s", c.person.Name, c.person.Role, r.needs)
+				a.recordRefusal(c, r, err)
+				return err
 			}
 		}
 		out, err := r.handle(c)
 		if err != nil {
+			a.recordRefusal(c, r, err)
 			return err
 		}
 		if write, ok := out.(stream); ok {
@@ -165,6 +169,15 @@ func (a *API) serve(r route, requests *prometheus.CounterVec) echo.HandlerFunc {
 
 // stream is an answer that is written as it is made, and is no JSON.
 type stream func(w http.ResponseWriter) error
+
+// way is how the person came in.
+func (c *call) way() audit.Way {
+	w := audit.Way{Kind: "token", Address: c.RealIP(), Session: access.SessionName(c.token)}
+	if c.Request().Header.Get("Authorization") == "" {
+		w.Kind = "console"
+	}
+	return w
+}
 
 const cookieName = "oaken_latch_session"
 

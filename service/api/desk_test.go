@@ -121,9 +121,9 @@ func TestDeskRoutes(t *testing.T) {
 	d.ok("otto", "POST", "/changes/1/notes", wire.NewNote{Text: "hello"}, &ch)
 	assert.Equal(t, "hello", ch.Notes[0].Text)
 	var audit wire.Audit
-	d.ok("otto", "GET", "/audit?change=1", nil, &audit)
+	d.ok("otto", "GET", "/audit?q=change:1", nil, &audit)
 	assert.NotEmpty(t, audit.Entries)
-	d.ok("vera", "GET", "/audit?change=1", nil, &audit)
+	d.ok("vera", "GET", "/audit?q=change:1", nil, &audit)
 	assert.Empty(t, audit.Entries, "what is private is private in the record too")
 
 	// Every form of the preview, and only those.

@@ -4,13 +4,13 @@ import (
 	"errors"
 	"net/http"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/markup"
+	"oakenlatch/core/search"
 	"oakenlatch/netconf"
 	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
@@ -23,7 +23,7 @@ import (
 
 // routes is the API, operation by operation.
 func (a *API) routes() []route {
-	return append(append(a.historyRoutes(), a.archiveRoutes()...), []route{
+	return append(slices.Concat(a.historyRoutes(), a.archiveRoutes(), a.auditRoutes()), []route{
 		{"POST", "/login", "Sign in; gives a token, and a cookie for the console", "", 200, wire.Login{}, wire.Session{}, nil, a.login},
 		{"POST", "/logout", "Sign out; the token is worthless afterwards", access.Viewer, 204, nil, nil, nil, a.logout},
 		{"GET", "/me", "Who one is", access.Viewer, 200, nil, wire.Session{}, nil, a.me},
@@ -84,8 +84,6 @@ func (a *API) routes() []route {
 		{"POST", "/changes/:number/confirm", "Keep what is on hold; answers when it is decided", access.Operator, 200, wire.Confirm{}, wire.Change{}, nil, a.confirm},
 		{"POST", "/changes/:number/revert", "Go back now; answers when every device is seen to have gone back, or after a minute", access.Operator, 200, nil, wire.Change{}, nil, a.revert},
 		{"POST", "/changes/:number/drop", "Abandon a change that is on no device", access.Operator, 204, nil, nil, nil, a.drop},
-		{"GET", "/audit", "The ledger, newest first", access.Viewer, 200, nil, wire.Audit{}, []string{"device", "change", "actor", "before", "limit"}, a.audit},
-		{"GET", "/audit/verify", "Check the whole ledger's chain", access.Viewer, 200, nil, wire.Verified{}, nil, a.verify},
 	}...)
 }
 
@@ -307,55 +305,6 @@ func (a *API) config(c *call) (any, error) {
 	return out, nil
 }
 
-func (a *API) audit(c *call) (any, error) {
-	q := store.LedgerQuery{Device: c.QueryParam("device"), Actor: c.QueryParam("actor"), Limit: 100}
-	if c.person.Role != access.Admin {
-		q.Reader = c.person.Name
-	}
-	for name, into := range map[string]*int64{"change": &q.Change, "before": &q.Before} {
-		if text := c.QueryParam(name); text != "" {
-			n, err := strconv.ParseInt(text, 10, 64)
-			if err != nil || n < 1 {
-				return nil, refusal.New(refusal.Invalid, "", "%s is %q, a number from 1 is needed", name, text)
-			}
-			*into = n
-		}
-	}
-	if text := c.QueryParam("limit"); text != "" {
-		n, err := strconv.Atoi(text)
-		if err != nil || n < 1 || n > 1000 {
-			return nil, refusal.New(refusal.Invalid, "", "limit is %q, a number from 1 to 1000 is needed", text)
-		}
-		q.Limit = n
-	}
-	q.Limit++ // one more tells whether there is another page
-	list, err := a.Log.Entries(c.ctx, q)
-	if err != nil {
-		return nil, err
-	}
-	more := len(list) == q.Limit
-	if more {
-		list = list[:q.Limit-1]
-	}
-	out := wire.Audit{Entries: list}
-	if out.Entries == nil {
-		out.Entries = []ledger.Entry{}
-	}
-	if more {
-		out.Next = list[len(list)-1].Seq
-	}
-	return out, nil
-}
-
-func (a *API) verify(c *call) (any, error) {
-	n, err := a.Log.Verify(c.ctx)
-	var broken *ledger.BrokenError
-	if errors.As(err, &broken) {
-		return wire.Verified{Entries: n, Broken: broken.Error()}, nil
-	}
-	return wire.Verified{Entries: n, Intact: err == nil}, err
-}
-
 // attention gathers what the console opens on.
 func (a *API) attention(c *call) (any, error) {
 	out := wire.Attention{Holding: []wire.Change{}, Unsaved: []wire.Device{}, Trouble: []wire.Device{}, Outside: []ledger.Entry{}, Drafts: []wire.Change{}, Due: []wire.Due{}, Archives: []wire.Archive{}, Uncopied: []wire.Standing{}}
@@ -403,14 +352,12 @@ func (a *API) attention(c *call) (any, error) {
 	if out.Due, err = a.dueDocs(c, waiting); err != nil {
 		return nil, err
 	}
-	recent, err := a.Log.Entries(c.ctx, store.LedgerQuery{Actor: "service", Limit: 500})
+	outside := store.LedgerQuery{Limit: 100}
+	outside.Terms = []search.Term{{Key: search.Kind, Values: []string{"revision.outside"}}}
+	outside.Since = a.Log.Now().Add(-7 * 24 * time.Hour)
+	out.Outside, err = a.Log.Entries(c.ctx, outside)
 	if err != nil {
 		return nil, err
-	}
-	for _, e := range recent {
-		if e.Action == "revision.outside" && a.Log.Now().Sub(e.At) < 7*24*time.Hour {
-			out.Outside = append(out.Outside, e)
-		}
 	}
 	return out, nil
 }

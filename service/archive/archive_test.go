@@ -138,8 +138,7 @@ func TestNextOne(t *testing.T) {
 		assert.Equal(t, "second", k.Archive)
 		assert.Len(t, k.Failed, 1)
 	}
-	list, err := r.Log.Entries(t.Context(), store.LedgerQuery{Actor: audit.Service, Limit: 100})
-	require.NoError(t, err)
+	list := r.Found(100, "who:%v", audit.Service)
 	failed := 0
 	for _, e := range list {
 		if e.Action == "archive.failed" {

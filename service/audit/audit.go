@@ -5,6 +5,8 @@ package audit
 
 import (
 	"context"
+	"crypto/ed25519"
+	"iter"
 	"sync"
 	"time"
 
@@ -22,6 +24,7 @@ type Log struct {
 
 	mu   sync.Mutex
 	wake chan struct{}
+	key  ed25519.PrivateKey // signs checkpoints; nil signs none
 }
 
 // New gives the ledger over a store.
@@ -32,26 +35,50 @@ func New(s *store.Store, now func() time.Time) *Log {
 // Now is the service's time, UTC.
 func (l *Log) Now() time.Time { return l.now().UTC() }
 
+// Way is how a person came in.
+type Way struct {
+	Kind    string // console, token or sign-in
+	Address string
+	Session string // the first digits of the token's digest
+}
+
+type wayKey struct{}
+
+// By gives a context in which what a person does is recorded with the way they
+// came in.
+func By(ctx context.Context, w Way) context.Context { return context.WithValue(ctx, wayKey{}, w) }
+
 // Tx is a transaction that can also record what it does.
 type Tx struct {
 	*store.Tx
 	now      time.Time
+	way      Way
 	recorded bool
 }
 
-// Record adds an entry to the ledger; its time, place and hashes are set here.
-func (tx *Tx) Record(e ledger.Entry) error {
+// Record adds an entry to the ledger; its time, place and hashes are set here,
+// and so are the ticket of its change and the way its person came in.
+func (tx *Tx) Record(e ledger.Entry) (err error) {
 	e.At = tx.now
+	if e.Actor != Service || e.Outcome == ledger.Refused {
+		e.Way, e.Address, e.Session = tx.way.Kind, tx.way.Address, tx.way.Session
+	}
+	if e.Change != 0 && e.Ticket == "" {
+		if e.Ticket, err = tx.Ticket(e.Change); err != nil {
+			return err
+		}
+	}
 	tx.recorded = true
-	_, err := tx.AppendLedger(e)
+	_, err = tx.AppendLedger(e)
 	return err
 }
 
 // Write runs f in one transaction with the entries it records.
 func (l *Log) Write(ctx context.Context, f func(*Tx) error) error {
 	recorded := false
+	way, _ := ctx.Value(wayKey{}).(Way)
 	err := l.store.Write(ctx, func(stx *store.Tx) error {
-		tx := &Tx{Tx: stx, now: l.Now()}
+		tx := &Tx{Tx: stx, now: l.Now(), way: way}
 		err := f(tx)
 		recorded = tx.recorded
 		return err
@@ -72,31 +99,13 @@ func (l *Log) Added() <-chan struct{} {
 	return l.wake
 }
 
+// Each gives ledger entries one by one, however many there are.
+func (l *Log) Each(ctx context.Context, q store.LedgerQuery) iter.Seq2[ledger.Entry, error] {
+	return l.store.EachEntry(ctx, q)
+}
+
 // Entries lists ledger entries.
 func (l *Log) Entries(ctx context.Context, q store.LedgerQuery) ([]ledger.Entry, error) {
 	return l.store.Ledger(ctx, q)
 }
 
-// Verify checks the whole chain; it gives the number of entries that hold and
-// a *ledger.BrokenError where one does not.
-func (l *Log) Verify(ctx context.Context) (int, error) {
-	const page = 5000
-	var v ledger.Verifier
-	n := 0
-	for after := int64(0); ; {
-		list, err := l.store.Ledger(ctx, store.LedgerQuery{After: after, Limit: page, Oldest: true})
-		if err != nil {
-			return n, err
-		}
-		for _, e := range list {
-			if err := v.Next(e); err != nil {
-				return n, err
-			}
-			n++
-			after = e.Seq
-		}
-		if len(list) < page {
-			return n, nil
-		}
-	}
-}

@@ -21,6 +21,10 @@ import (
 // keyFile is the key that sealed secrets are opened with; see service/access.
 const keyFile = "seal.key"
 
+// signFile is the key that signs the ledger's checkpoints. A folder of an
+// earlier release has none.
+const signFile = audit.KeyFile
+
 // About is what a backup tells of itself.
 type About struct {
 	Release int64  `json:"release"` // of the records
@@ -51,7 +55,11 @@ func Write(ctx context.Context, dir, file string, now time.Time) (about About, e
 		return about, err
 	}
 	part := filepath.Join(tmp, "part")
-	if err := write(part, copied, key, about, now); err != nil {
+	sign, err := os.ReadFile(filepath.Join(dir, signFile))
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return about, err
+	}
+	if err := write(part, copied, key, sign, about, now); err != nil {
 		return about, err
 	}
 	if err := verify(part); err != nil {
@@ -86,9 +94,14 @@ func look(ctx context.Context, dir string) (about About, err error) {
 		return about, err
 	}
 	log := audit.New(s, time.Now)
-	if about.Ledger, err = log.Verify(ctx); err != nil {
+	v, err := log.Verify(ctx, nil)
+	if err != nil {
 		return about, err
 	}
+	if v.Wrong > 0 {
+		return about, fmt.Errorf("the ledger does not hold: %s", v.Findings[0])
+	}
+	about.Ledger = int(v.Entries)
 	last, err := s.Ledger(ctx, store.LedgerQuery{Limit: 1})
 	if err != nil {
 		return about, err
@@ -108,7 +121,7 @@ func look(ctx context.Context, dir string) (about About, err error) {
 	return about, err
 }
 
-func write(file, db string, key []byte, about About, now time.Time) error {
+func write(file, db string, key, sign []byte, about About, now time.Time) error {
 	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
 		return err
@@ -123,6 +136,11 @@ func write(file, db string, key []byte, about About, now time.Time) error {
 		}
 		if err := w.Add(keyFile, int64(len(key)), bytes.NewReader(key), nil); err != nil {
 			return err
+		}
+		if len(sign) > 0 {
+			if err := w.Add(signFile, int64(len(sign)), bytes.NewReader(sign), nil); err != nil {
+				return err
+			}
 		}
 		return w.Close()
 	}()
@@ -201,7 +219,10 @@ func Restore(ctx context.Context, file, dir string, now func() time.Time) (made 
 		return made, about, err
 	}
 	// The database last: a folder without one holds nothing.
-	for _, name := range []string{keyFile, store.File} {
+	for _, name := range []string{keyFile, signFile, store.File} {
+		if _, err := os.Stat(filepath.Join(tmp, name)); name == signFile && errors.Is(err, os.ErrNotExist) {
+			continue
+		}
 		if err := os.Rename(filepath.Join(tmp, name), filepath.Join(dir, name)); err != nil {
 			return made, about, err
 		}
@@ -210,7 +231,7 @@ func Restore(ctx context.Context, file, dir string, now func() time.Time) (made 
 }
 
 func unpack(dir, name string, content io.Reader) error {
-	if name != store.File && name != keyFile {
+	if name != store.File && name != keyFile && name != signFile {
 		return fmt.Errorf("a backup does not hold %q", name)
 	}
 	f, err := os.OpenFile(filepath.Join(dir, name), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)

@@ -80,8 +80,7 @@ func TestCompany(t *testing.T) {
 	_, err = r.Put(servicetest.Joss, n, quay, "/system/contact", "Joss")
 	assert.Equal(t, refusal.Forbidden, kind(err))
 	require.NoError(t, r.Desk.Rename(t.Context(), servicetest.Mara, n, "Another title", "TF-9"))
-	entries, err := r.Store.Ledger(t.Context(), store.LedgerQuery{Change: n, Limit: 50})
-	require.NoError(t, err)
+	entries := r.Found(50, "change:%v", n)
 	var told []string
 	for _, e := range entries {
 		told = append(told, e.Actor+" "+e.Action)
@@ -140,8 +139,7 @@ func TestBaseMoves(t *testing.T) {
 	after := verdict(t, r, servicetest.Mara, second, quay)
 	assert.False(t, after.Behind)
 	assert.Equal(t, v.Difference.Text(0), after.Difference.Text(0), "rebased, it does what it did")
-	entries, err := r.Store.Ledger(t.Context(), store.LedgerQuery{Change: second, Limit: 50})
-	require.NoError(t, err)
+	entries := r.Found(50, "change:%v", second)
 	told := ""
 	for _, e := range entries {
 		told += e.Action + " " + e.Before + " > " + e.After + " " + e.Note + "\n"
@@ -227,8 +225,7 @@ func TestReservations(t *testing.T) {
 	require.ErrorContains(t, r.Desk.Release(t.Context(), servicetest.Mara, quay), "is reserved by joss")
 	admin := access.Person{Name: "admin", Role: access.Admin}
 	require.NoError(t, r.Desk.Release(t.Context(), admin, quay))
-	entries, err := r.Store.Ledger(t.Context(), store.LedgerQuery{Device: quay, Actor: "admin", Limit: 5})
-	require.NoError(t, err)
+	entries := r.Found(5, "device:%v who:admin", quay)
 	assert.Contains(t, entries[0].Note, "lifted by an administrator; it was reserved by joss: new fibre, longer")
 	require.NoError(t, reserve(servicetest.Joss, "a minute", time.Minute))
 	r.SetClock(2 * time.Minute)

@@ -11,7 +11,6 @@ import (
 	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/refusal"
-	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
 
@@ -203,11 +202,11 @@ func TestConcurrentStaging(t *testing.T) {
 	parts, err := r.Desk.Parts(t.Context(), n)
 	require.NoError(t, err)
 	assert.Len(t, parts[0].Edits, 12)
-	list, err := r.Store.Ledger(t.Context(), store.LedgerQuery{Change: n})
-	require.NoError(t, err)
+	list := r.Found(0, "change:%v", n)
 	assert.Len(t, list, 13)
-	_, err = r.Log.Verify(t.Context())
+	v, err := r.Log.Verify(t.Context(), nil)
 	require.NoError(t, err)
+	assert.Empty(t, v.Findings)
 }
 
 // A preview tells what the change makes wrong, with the edit that mends it,

@@ -10,7 +10,6 @@ import (
 	"oakenlatch/core/guard"
 	"oakenlatch/core/tree"
 	"oakenlatch/lab"
-	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
 
@@ -37,8 +36,7 @@ func TestEveryWayOfReportingDefaults(t *testing.T) {
 			after, err := r.History.Read(t.Context(), quay, "mara")
 			require.NoError(t, err)
 			assert.Equal(t, before.Revision.Number+1, after.Revision.Number)
-			list, err := r.Store.Ledger(t.Context(), store.LedgerQuery{Device: quay, Limit: 50})
-			require.NoError(t, err)
+			list := r.Found(50, "device:%v", quay)
 			for _, e := range list {
 				assert.NotContains(t, e.Action, "outside")
 			}

@@ -18,7 +18,6 @@ import (
 	"oakenlatch/lab"
 	"oakenlatch/netconf"
 	"oakenlatch/service/engine"
-	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
 
@@ -399,8 +398,7 @@ func TestTwoServices(t *testing.T) {
 	assert.Contains(t, s.Reason, "its candidate holds someone's uncommitted edits")
 	require.NoError(t, r.Engine.ClearCandidate(t.Context(), "mara", d))
 	require.ErrorContains(t, r.Engine.ClearCandidate(t.Context(), "mara", d), "holds nothing but running")
-	list, err := r.Store.Ledger(t.Context(), store.LedgerQuery{Device: router, Limit: 1})
-	require.NoError(t, err)
+	list := r.Found(1, "device:%v", router)
 	assert.Equal(t, "candidate.discard half done", list[0].Action+" "+list[0].Before)
 
 	// A lock held by a session that is of no use any more is ended by a word.

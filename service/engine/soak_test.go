@@ -61,7 +61,7 @@ func TestFaultSchedules(t *testing.T) {
 				ends[end]++
 				mu.Unlock()
 			}
-			_, err := r.Log.Verify(t.Context())
+			_, err := r.Log.Verify(t.Context(), nil)
 			require.NoError(t, err)
 		})
 	}

@@ -35,8 +35,7 @@ func TestRevisions(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, d.Unsaved, "running is not what startup holds")
 
-	list, err := r.Store.Ledger(t.Context(), store.LedgerQuery{Device: quay, Limit: 2})
-	require.NoError(t, err)
+	list := r.Found(2, "device:%v", quay)
 	assert.Equal(t, []string{"outside.changed", "revision.outside"}, []string{list[0].Action, list[1].Action})
 	assert.Equal(t, []string{"service", "/ietf-system:system/contact", "Harbour office, ext. 12", "at the console"},
 		[]string{list[0].Actor, list[0].Path, list[0].Before, list[0].After})

@@ -4,6 +4,7 @@ package servicetest
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"sync/atomic"
 	"testing"
@@ -12,6 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"oakenlatch/core/ledger"
+	"oakenlatch/core/search"
 	"oakenlatch/lab"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
@@ -38,6 +41,17 @@ type Room struct {
 	clock atomic.Int64 // what the service's is ahead, ns
 	t     testing.TB
 	dir   string
+}
+
+// Found gives the newest entries of the ledger that a line finds, up to a limit;
+// 0 is all.
+func (r *Room) Found(limit int, line string, args ...any) []ledger.Entry {
+	r.t.Helper()
+	q, err := search.Parse(fmt.Sprintf(line, args...), time.Now())
+	require.NoError(r.t, err)
+	list, err := r.Log.Entries(r.t.Context(), store.LedgerQuery{Query: q, Limit: limit})
+	require.NoError(r.t, err)
+	return list
 }
 
 // SetClock sets the service's clock that far off.

@@ -1,0 +1,412 @@
+package api
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"oakenlatch/core/ledger"
+	"oakenlatch/core/search"
+	"oakenlatch/service/access"
+	"oakenlatch/service/audit"
+	"oakenlatch/service/refusal"
+	"oakenlatch/service/store"
+	"oakenlatch/wire"
+)
+
+// auditRoutes are those about the ledger.
+func (a *API) auditRoutes() []route {
+	return []route{
+		{"GET", "/audit", "The ledger, newest first: q is a line to search by (docs/audit.md), before a place in it, oldest=true turns the order round and goes on after a place", access.Viewer, 200, nil, wire.Audit{}, []string{"q", "before", "after", "oldest", "limit"}, a.audit},
+		{"GET", "/audit/export", "What a line finds, oldest first, as CSV (RFC 4180) or JSON Lines; format is csv or jsonl", access.Viewer, 200, nil, nil, []string{"q", "format"}, a.exportAudit},
+		{"GET", "/audit/complete", "How a line to search by may go on", access.Viewer, 200, nil, wire.SearchHints{}, []string{"q"}, a.completeSearch},
+		{"GET", "/audit/verify", "Check the whole ledger's chain, against the checkpoints that are kept", access.Viewer, 200, nil, wire.Verified{}, nil, a.verify},
+		{"POST", "/audit/verify", "The same, also against a checkpoint that was kept elsewhere", access.Viewer, 200, ledger.Checkpoint{}, wire.Verified{}, nil, a.verify},
+		{"POST", "/audit/checkpoint", "Sign what the ledger is now, to be kept elsewhere", access.Operator, 200, nil, ledger.Checkpoint{}, nil, a.checkpoint},
+		{"GET", "/audit/entries/:number", "One entry", access.Viewer, 200, nil, ledger.Entry{}, nil, a.entry},
+		{"GET", "/searches", "Lines to search by that are kept: one's own, and those that others share", access.Viewer, 200, nil, []wire.Search{}, nil, a.searches},
+		{"PUT", "/searches/:name", "Keep a line under a name", access.Viewer, 200, wire.NewSearch{}, wire.Search{}, nil, a.setSearch},
+		{"DELETE", "/searches/:name", "Forget one's own line of that name", access.Viewer, 204, nil, nil, nil, a.dropSearch},
+	}
+}
+
+// ledgerQuery reads what is asked of the ledger.
+func (a *API) ledgerQuery(c *call) (q store.LedgerQuery, err error) {
+	line := c.QueryParam("q")
+	if q.Query, err = search.Parse(line, a.Log.Now()); err != nil {
+		return q, badLine(err)
+	}
+	if c.person.Role != access.Admin {
+		q.Reader = c.person.Name
+	}
+	for name, into := range map[string]*int64{"before": &q.Before, "after": &q.After} {
+		if text := c.QueryParam(name); text != "" {
+			n, err := strconv.ParseInt(text, 10, 64)
+			if err != nil || n < 0 {
+				return q, refusal.New(refusal.Invalid, "", "%s is %q, the number of an entry is needed", name, text)
+			}
+			*into = n
+		}
+	}
+	q.Oldest = c.QueryParam("oldest") == "true"
+	return q, nil
+}
+
+// badLine says where a line to search by goes wrong.
+func badLine(err error) error {
+	var e *search.Error
+	if !errors.As(err, &e) {
+		return err
+	}
+	next := e.Next
+	if next == "" {
+		next = "see: latch audit --help"
+	}
+	return refusal.New(refusal.Invalid, next, "the search goes wrong at %s", e.Error())
+}
+
+func (a *API) audit(c *call) (any, error) {
+	q, err := a.ledgerQuery(c)
+	if err != nil {
+		return nil, err
+	}
+	q.Limit = 100
+	if text := c.QueryParam("limit"); text != "" {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < 1 || n > 1000 {
+			return nil, refusal.New(refusal.Invalid, "", "limit is %q, a number from 1 to 1000 is needed", text)
+		}
+		q.Limit = n
+	}
+	q.Limit++ // one more tells whether there is another page
+	list, err := a.Log.Entries(c.ctx, q)
+	if err != nil {
+		return nil, tooBroad(err)
+	}
+	more := len(list) == q.Limit
+	if more {
+		list = list[:q.Limit-1]
+	}
+	out := wire.Audit{Entries: list}
+	if out.Entries == nil {
+		out.Entries = []ledger.Entry{}
+	}
+	if more {
+		out.Next = list[len(list)-1].Seq
+	}
+	return out, nil
+}
+
+func tooBroad(err error) error {
+	if errors.Is(err, store.ErrBroad) {
+		return refusal.New(refusal.Invalid, "ask for fewer", "%v", err)
+	}
+	return err
+}
+
+func (a *API) entry(c *call) (any, error) {
+	n, err := numberParam(c)
+	if err != nil {
+		return nil, err
+	}
+	q := store.LedgerQuery{After: n - 1, Before: n + 1}
+	if c.person.Role != access.Admin {
+		q.Reader = c.person.Name
+	}
+	list, err := a.Log.Entries(c.ctx, q)
+	if err == nil && len(list) == 0 {
+		err = refusal.New(refusal.NotFound, "", "there is no entry %d that you may read", n)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return list[0], nil
+}
+
+// exportAudit writes what a line finds, however much it is.
+func (a *API) exportAudit(c *call) (any, error) {
+	q, err := a.ledgerQuery(c)
+	if err != nil {
+		return nil, err
+	}
+	q.Oldest = true
+	form := c.QueryParamOr("format", "csv")
+	writers := map[string]func(http.ResponseWriter) entryWriter{"csv": newCSV, "jsonl": newJSONL}
+	if writers[form] == nil {
+		return nil, refusal.New(refusal.Invalid, "give csv or jsonl", "%q is no format of an export", form)
+	}
+	q.Limit = 1 // what cannot be asked is said before anything is written
+	if _, err := a.Log.Entries(c.ctx, q); err != nil {
+		return nil, tooBroad(err)
+	}
+	q.Limit = 0
+	err = a.Log.Write(c.ctx, func(tx *audit.Tx) error {
+		return tx.Record(ledger.Entry{Actor: c.person.Name, Action: "audit.export", Note: strings.TrimSpace(form + " " + c.QueryParam("q"))})
+	})
+	if err != nil {
+		return nil, err
+	}
+	return stream(func(w http.ResponseWriter) error {
+		out := writers[form](w)
+		for e, err := range a.Log.Each(c.ctx, q) {
+			if err == nil {
+				err = out.entry(e)
+			}
+			if err != nil { // half of it is out, and must not look whole
+				a.Logger.Error("an export of the ledger broke off", "error", err)
+				panic(http.ErrAbortHandler)
+			}
+		}
+		return out.end()
+	}), nil
+}
+
+type entryWriter interface {
+	entry(ledger.Entry) error
+	end() error
+}
+
+type jsonl struct{ *json.Encoder }
+
+func newJSONL(w http.ResponseWriter) entryWriter {
+	w.Header().Set("Content-Type", "application/jsonl")
+	w.Header().Set("Content-Disposition", `attachment; filename="ledger.jsonl"`)
+	return jsonl{json.NewEncoder(w)}
+}
+
+func (j jsonl) entry(e ledger.Entry) error { return j.Encode(e) }
+func (j jsonl) end() error                 { return nil }
+
+// table is CSV (RFC 4180).
+type table struct{ w *csv.Writer }
+
+var columns = []string{"entry", "at", "who", "what", "device", "change", "ticket", "path", "before", "after", "note", "outcome", "way", "address", "session", "hash"}
+
+func newCSV(w http.ResponseWriter) entryWriter {
+	w.Header().Set("Content-Type", "text/csv; charset=utf-8; header=present")
+	w.Header().Set("Content-Disposition", `attachment; filename="ledger.csv"`)
+	t := table{csv.NewWriter(w)}
+	t.w.UseCRLF = true
+	_ = t.w.Write(columns) // the writer keeps its first error
+	return t
+}
+
+func (t table) entry(e ledger.Entry) error {
+	change := ""
+	if e.Change != 0 {
+		change = fmt.Sprint(e.Change)
+	}
+	outcome := e.Outcome
+	if outcome == "" {
+		outcome = "done"
+	}
+	row := []string{fmt.Sprint(e.Seq), e.At.Format("2006-01-02T15:04:05.000Z07:00"), e.Actor, e.Action, e.Device, change, e.Ticket, e.Path, e.Before, e.After, e.Note, outcome, e.Way, e.Address, e.Session, e.Hash}
+	for i := range row {
+		row[i] = harmless(row[i])
+	}
+	return t.w.Write(row)
+}
+
+func (t table) end() error {
+	t.w.Flush()
+	return t.w.Error()
+}
+
+// harmless keeps a spreadsheet from taking a text for a formula: it gets an
+// apostrophe in front, which is shown nowhere there.
+func harmless(text string) string {
+	text = strings.ReplaceAll(text, "\x00", "�")
+	if text != "" && strings.ContainsRune("=+-@\t\r\n", rune(text[0])) {
+		return "'" + text
+	}
+	return text
+}
+
+func (a *API) verify(c *call) (any, error) {
+	var elsewhere []ledger.Checkpoint
+	if c.Request().Method == http.MethodPost {
+		var in ledger.Checkpoint
+		if err := c.read(&in); err != nil {
+			return nil, err
+		}
+		elsewhere = append(elsewhere, in)
+	}
+	v, err := a.Log.Verify(c.ctx, elsewhere)
+	if err != nil {
+		return nil, err
+	}
+	return wire.Verified{Entries: v.Entries, Intact: v.Wrong == 0, Wrong: v.Wrong, Findings: append([]ledger.Finding{}, v.Findings...), ClockBack: v.Back, Notes: v.Notes, Last: v.Last().Seq, Held: v.Held().Seq, HeldAt: v.Held().At, Key: v.Held().Key}, nil
+}
+
+func (a *API) checkpoint(c *call) (any, error) {
+	cp, err := a.Log.Checkpoint(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	return cp, nil
+}
+
+// mostHints is how many hints are given at once.
+const mostHints = 50
+
+func (a *API) completeSearch(c *call) (any, error) {
+	line := c.QueryParam("q")
+	if len(line) > search.MaxLine {
+		return wire.SearchHints{From: len(line), Hints: []wire.SearchHint{}}, nil
+	}
+	at := search.At(line)
+	out := wire.SearchHints{From: at.From, Hints: []wire.SearchHint{}}
+	add := func(value, says string) {
+		if strings.HasPrefix(strings.ToLower(value), strings.ToLower(at.Partial)) && len(out.Hints) < mostHints {
+			out.Hints = append(out.Hints, wire.SearchHint{Value: value, Says: says})
+		}
+	}
+	if at.Key == "" {
+		for _, k := range search.Keys {
+			add(string(k.Key)+":", k.Says)
+		}
+		return out, nil
+	}
+	values, err := a.valuesOf(c, at.Key)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range values {
+		add(v, "")
+	}
+	for i := range out.Hints {
+		out.Hints[i].Value = search.Quote(out.Hints[i].Value)
+	}
+	return out, nil
+}
+
+// valuesOf gives what the values of a key may be, where that is known.
+func (a *API) valuesOf(c *call, key search.Key) ([]string, error) {
+	var out []string
+	switch key {
+	case search.Outcome:
+		return []string{"done", ledger.Refused, ledger.Failed}, nil
+	case search.Since, search.Until:
+		return []string{"1h", "1d", "7d", "30d", a.Log.Now().Format("2006-01-02")}, nil
+	case search.Kind:
+		kinds, err := a.Store.Kinds(c.ctx)
+		for _, k := range kinds {
+			if first, _, _ := strings.Cut(k, "."); !slices.Contains(out, first) {
+				out = append(out, first)
+			}
+			if !slices.Contains(out, k) {
+				out = append(out, k)
+			}
+		}
+		return out, err
+	case search.Who:
+		list, err := a.Store.Accounts(c.ctx)
+		for _, x := range list {
+			out = append(out, x.Name)
+		}
+		return append(out, audit.Service), err
+	case search.Device, search.Site:
+		list, err := a.Store.Devices(c.ctx)
+		for _, d := range list {
+			v := d.Name
+			if key == search.Site {
+				v = d.Site
+			}
+			if v != "" && !slices.Contains(out, v) {
+				out = append(out, v)
+			}
+		}
+		return out, err
+	case search.Change, search.Ticket:
+		list, err := a.Desk.List(c.ctx, c.person)
+		for _, ch := range list {
+			v := fmt.Sprint(ch.Number)
+			if key == search.Ticket {
+				v = ch.Ticket
+			}
+			if v != "" && !slices.Contains(out, v) {
+				out = append(out, v)
+			}
+		}
+		return out, err
+	}
+	return nil, nil
+}
+
+func searchDoc(s store.Search) wire.Search {
+	return wire.Search{Name: s.Name, Owner: s.Owner, Line: s.Line, Shared: s.Shared, At: s.At}
+}
+
+func (a *API) searches(c *call) (any, error) {
+	list, err := a.Store.Searches(c.ctx, c.person.Name)
+	out := []wire.Search{}
+	for _, s := range list {
+		out = append(out, searchDoc(s))
+	}
+	return out, err
+}
+
+func (a *API) setSearch(c *call) (any, error) {
+	var in wire.NewSearch
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	name := c.Param("name")
+	if strings.TrimSpace(name) != name || name == "" || len(name) > 80 || strings.ContainsAny(name, "\n\r\t") {
+		return nil, refusal.New(refusal.Invalid, "", "%q is no name for a search: 1 to 80 bytes on one line", name)
+	}
+	if _, err := search.Parse(in.Line, a.Log.Now()); err != nil {
+		return nil, badLine(err)
+	}
+	s := store.Search{Owner: c.person.Name, Name: name, Line: in.Line, Shared: in.Shared, At: a.Log.Now()}
+	err := a.Log.Write(c.ctx, func(tx *audit.Tx) error {
+		if err := tx.SetSearch(s); err != nil {
+			return err
+		}
+		return tx.Record(ledger.Entry{Actor: c.person.Name, Action: "audit.search", After: in.Line, Note: fmt.Sprintf("%s%s", name, map[bool]string{true: ", for all"}[in.Shared])})
+	})
+	return searchDoc(s), err
+}
+
+func (a *API) dropSearch(c *call) (any, error) {
+	name := c.Param("name")
+	return nil, a.Log.Write(c.ctx, func(tx *audit.Tx) error {
+		if err := tx.DropSearch(c.person.Name, name); errors.Is(err, store.ErrNotFound) {
+			return refusal.New(refusal.NotFound, "list them with: latch audit saved", "you keep no search called %q", name)
+		} else if err != nil {
+			return err
+		}
+		return tx.Record(ledger.Entry{Actor: c.person.Name, Action: "audit.search", Note: name + ", forgotten"})
+	})
+}
+
+// recordRefusal enters in the ledger that somebody was refused something that
+// would have changed something.
+func (a *API) recordRefusal(c *call, r route, why error) {
+	var no *refusal.Error
+	if c.person.Name == "" || r.method == http.MethodGet || !errors.As(why, &no) {
+		return
+	}
+	e := ledger.Entry{Actor: c.person.Name, Action: "request.refused", Outcome: ledger.Refused, Note: fmt.Sprintf("%s %s: %s", r.method, c.Request().URL.Path, no.Error())}
+	if len(e.Note) > 500 {
+		e.Note = strings.ToValidUTF8(e.Note[:500], "") + "…"
+	}
+	if strings.HasPrefix(r.path, "/devices/:name") {
+		if _, err := a.Store.Device(c.ctx, c.Param("name")); err == nil {
+			e.Device = c.Param("name")
+		}
+	}
+	if strings.HasPrefix(r.path, "/changes/:number") {
+		if n, err := numberParam(c); err == nil {
+			e.Change = n
+		}
+	}
+	if err := a.Log.Write(c.ctx, func(tx *audit.Tx) error { return tx.Record(e) }); err != nil {
+		a.Logger.Error("a refusal could not be recorded", "error", err)
+	}
+}

@@ -236,7 +236,7 @@ func (h *History) at(rec store.Configs, run store.Run, s *schema.Schema, place i
 }
 
 // weight is about how much larger what an edit makes anew is than its text.
-const weight = 16
+const weight = 32
 
 var errStale = errors.New("what was remembered of a run is not what is kept")
 
@@ -296,7 +296,11 @@ func (k *kept) read(list []step) ([]*tree.Edit, error) {
 	return edits, errors.Join(errs...)
 }
 
+// readEdits reads edits: packed, or as XML, which earlier releases wrote.
 func readEdits(s *schema.Schema, text []byte) (*tree.Edit, error) {
+	if codec.IsPacked(text) {
+		return codec.UnpackEdit(s, text)
+	}
 	limits := markup.Limits{Bytes: 4 * markup.DefaultBytes}
 	el, err := markup.Parse(text, limits)
 	if err != nil {
@@ -337,12 +341,8 @@ func (h *History) append(tx *store.Tx, rec store.Configs, run store.Run, s *sche
 	if err != nil {
 		return false, nil // it is damaged: begin anew rather than lose this one too
 	}
-	w := &markup.Writer{}
-	w.Start(markup.Name{Space: codec.NetconfNS, Local: "config"})
-	codec.EncodeEdit(w, s, diff.Compare(last, n).Edits())
-	w.End()
-	text := w.Bytes()
-	if len(text) > run.Whole/2+512 {
+	text := codec.PackEdit(diff.Compare(last, n).Edits())
+	if len(text) > run.Whole/5+256 { // packed, a whole one takes about a third of its XML
 		return false, nil
 	}
 	// Nothing is kept that does not come out as it went in.

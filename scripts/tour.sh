@@ -148,6 +148,6 @@ run 0 latch restore saltern-quay rev:1 --path /system/contact
 run 0 latch safe
 
 say "Who did what, when: and the record was not altered."
-run 0 latch audit --change "$n"
+run 0 latch audit "change:$n"
 run 0 latch audit verify
 exit $unexpected

@@ -156,6 +156,29 @@ type Audit struct {
 	Next    int64          `json:"next,omitempty"`
 }
 
+// Entry is an entry with its before and after as a difference.
+type Entry struct {
+	ledger.Entry
+	Lines []diff.Line `json:"lines"`
+}
+
+// Pace is how much happened when, and by whom: of the newest that a line
+// finds, or all of it.
+type Pace struct {
+	From        time.Time  `json:"from,omitzero"`
+	To          time.Time  `json:"to,omitzero"`
+	StepSeconds int64      `json:"stepSeconds"`
+	Steps       []PaceStep `json:"steps"`
+	Entries     int        `json:"entries"`
+	Whole       bool       `json:"whole"` // all that the line finds
+}
+
+// PaceStep is a stretch of time: how many entries by each person.
+type PaceStep struct {
+	At     time.Time      `json:"at"`
+	Counts map[string]int `json:"counts"`
+}
+
 // Verified is what a check of the whole ledger came to.
 type Verified struct {
 	Entries   int64            `json:"entries"`

@@ -44,7 +44,7 @@ export function App() {
             <Route path="stencils" element={<StencilsPage session={session.data} />} />
             <Route path="snapshots" element={<SnapshotsPage session={session.data} />} />
             <Route path="safe" element={<SafePage session={session.data} />} />
-            <Route path="audit" element={<Audit />} />
+            <Route path="audit" element={<Audit session={session.data} />} />
             <Route path="*" element={<Trouble error={new Error("There is no such page.")} />} />
           </Route>
         </Routes>

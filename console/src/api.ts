@@ -1,3 +1,4 @@
+import type { LedgerEntry } from "./auditApi";
 import type { Archive, Standing } from "./pastApi";
 
 // The documents of the API (see /api/v1/openapi.json) and how they are asked for.
@@ -403,24 +404,6 @@ export interface Preview {
   at?: string;
   steps?: string[];
   estimateSeconds?: number;
-}
-
-export interface LedgerEntry {
-  seq: number;
-  at: string;
-  actor: string;
-  action: string;
-  device?: string;
-  change?: number;
-  path?: string;
-  before?: string;
-  after?: string;
-  note?: string;
-}
-
-export interface Audit {
-  entries: LedgerEntry[];
-  next?: number;
 }
 
 export interface Attention {

@@ -1,7 +1,7 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { ApiError, call } from "./api";
-import type { Attention, Audit, Change, Config, Device, Due, Hint, Loaded, NewCommit, NewDue, NewEdit, NewLoad, Part, Preview, Reservation, Saved, Session, Shared, Staged, Stencil, StoreDifference, Visitor } from "./api";
+import type { Attention, Change, Config, Device, Due, Hint, Loaded, NewCommit, NewDue, NewEdit, NewLoad, Part, Preview, Reservation, Saved, Session, Shared, Staged, Stencil, StoreDifference, Visitor } from "./api";
 
 /**
  * Marks queries that make the service read devices. They are not asked anew for
@@ -72,9 +72,6 @@ export const usePreview = (number: number, updated: string | undefined, options:
     retry: false,
     meta: readsDevice,
   });
-
-export const useAudit = (filter: string) =>
-  useQuery({ queryKey: ["audit", filter], queryFn: () => call<Audit>("GET", `/audit?limit=200${filter}`) });
 
 /** A request that changes something; everything shown is asked for anew after it. */
 export function useAct<V, R = unknown>(act: (v: V) => Promise<R>) {

@@ -9,9 +9,12 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
+	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/search"
+	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/refusal"
@@ -28,7 +31,8 @@ func (a *API) auditRoutes() []route {
 		{"GET", "/audit/verify", "Check the whole ledger's chain, against the checkpoints that are kept", access.Viewer, 200, nil, wire.Verified{}, nil, a.verify},
 		{"POST", "/audit/verify", "The same, also against a checkpoint that was kept elsewhere", access.Viewer, 200, ledger.Checkpoint{}, wire.Verified{}, nil, a.verify},
 		{"POST", "/audit/checkpoint", "Sign what the ledger is now, to be kept elsewhere", access.Operator, 200, nil, ledger.Checkpoint{}, nil, a.checkpoint},
-		{"GET", "/audit/entries/:number", "One entry", access.Viewer, 200, nil, ledger.Entry{}, nil, a.entry},
+		{"GET", "/audit/entries/:number", "One entry", access.Viewer, 200, nil, wire.Entry{}, nil, a.entry},
+		{"GET", "/audit/pace", "When what a line finds happened, and by whom, counted", access.Viewer, 200, nil, wire.Pace{}, []string{"q"}, a.pace},
 		{"GET", "/searches", "Lines to search by that are kept: one's own, and those that others share", access.Viewer, 200, nil, []wire.Search{}, nil, a.searches},
 		{"PUT", "/searches/:name", "Keep a line under a name", access.Viewer, 200, wire.NewSearch{}, wire.Search{}, nil, a.setSearch},
 		{"DELETE", "/searches/:name", "Forget one's own line of that name", access.Viewer, 204, nil, nil, nil, a.dropSearch},
@@ -125,7 +129,99 @@ func (a *API) entry(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return list[0], nil
+	e := list[0]
+	return wire.Entry{Entry: e, Lines: a.entryLines(c, e)}, nil
+}
+
+// entryLines gives an entry's before and after as a difference is shown.
+func (a *API) entryLines(c *call, e ledger.Entry) []diff.Line {
+	if e.Before == "" && e.After == "" {
+		return []diff.Line{}
+	}
+	if lines := a.comparedLines(c, e); len(lines) > 0 {
+		return lines
+	}
+	// Of no configuration, or of one whose modules are not known any more.
+	var out []diff.Line
+	add := func(mark, text string) {
+		for l := range strings.Lines(text) {
+			out = append(out, diff.Line{Mark: mark, Text: strings.TrimRight(l, "\r\n")})
+		}
+	}
+	add(diff.MarkRemoved, e.Before)
+	add(diff.MarkAdded, e.After)
+	return out
+}
+
+// comparedLines compares what stood at an entry's path before and after; nil
+// where that cannot be read by the device's modules.
+func (a *API) comparedLines(c *call, e ledger.Entry) []diff.Line {
+	d, err := a.Store.Device(c.ctx, e.Device)
+	if err != nil || e.Path == "" {
+		return nil
+	}
+	s, err := a.Fleet.Schema(c.ctx, d)
+	if err != nil {
+		return nil
+	}
+	side := func(text string) (*tree.Node, error) {
+		if text == "" {
+			return tree.Empty, nil
+		}
+		return diff.ApplyItems(s, tree.Empty, []diff.Item{{Kind: diff.Added, Path: e.Path, New: text}})
+	}
+	before, berr := side(e.Before)
+	after, aerr := side(e.After)
+	if berr != nil || aerr != nil {
+		return nil
+	}
+	return lines(diff.Compare(before, after), 0)
+}
+
+// What is counted for a chart: how many columns it has, and of how many
+// entries.
+const (
+	paceSteps   = 60
+	paceEntries = 10_000
+)
+
+func (a *API) pace(c *call) (any, error) {
+	q, err := a.ledgerQuery(c)
+	if err != nil {
+		return nil, err
+	}
+	q.Limit = paceEntries + 1
+	list, err := a.Log.Entries(c.ctx, q)
+	if err != nil {
+		return nil, tooBroad(err)
+	}
+	out := wire.Pace{Steps: []wire.PaceStep{}, Whole: len(list) <= paceEntries}
+	list = list[:min(len(list), paceEntries)]
+	out.Entries = len(list)
+	if len(list) == 0 {
+		return out, nil
+	}
+	out.From, out.To = list[0].At, list[0].At
+	for _, e := range list {
+		if e.At.Before(out.From) {
+			out.From = e.At
+		}
+		if e.At.After(out.To) {
+			out.To = e.At
+		}
+	}
+	if !q.Since.IsZero() && out.Whole {
+		out.From = q.Since.UTC()
+	}
+	out.StepSeconds = int64(out.To.Sub(out.From)/time.Second)/paceSteps + 1
+	step := time.Duration(out.StepSeconds) * time.Second
+	for at := out.From; !at.After(out.To); at = at.Add(step) {
+		out.Steps = append(out.Steps, wire.PaceStep{At: at, Counts: map[string]int{}})
+	}
+	for _, e := range list {
+		out.Steps[min(int(e.At.Sub(out.From)/step), len(out.Steps)-1)].Counts[e.Actor]++
+	}
+	return out, nil
 }
 
 // exportAudit writes what a line finds, however much it is.

@@ -4,7 +4,8 @@ import userEvent from "@testing-library/user-event";
 import { MemoryRouter } from "react-router";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { App } from "../App";
-import type { Attention, Audit, Change, Device, Due, PartPreview, Preview, Session } from "../api";
+import type { Audit } from "../auditApi";
+import type { Attention, Change, Device, Due, PartPreview, Preview, Session } from "../api";
 
 const draft: Change = {
   number: 7, title: "Bigger frames", ticket: "TF-2", author: "mara", state: "draft", opened: "2026-11-23T02:00:00Z", updated: "2026-11-23T02:00:00Z",
@@ -39,7 +40,7 @@ beforeEach(() => {
     "/attention": calm, "/devices": [device], "/devices/northmole-harbour": device, "/changes": [draft], "/changes/7": draft,
     "/changes/7/preview": { change: draft, empty: false, ready: true, against: "running", parts: [part] } satisfies Preview,
     "/devices/northmole-harbour/config": { device: "northmole-harbour", from: "running", read: "", outline: "interfaces\n  interface [mgmt0]\n", xml: "" },
-    "/audit": { entries: [{ seq: 5, at: "2026-11-23T02:00:00Z", actor: "mara", action: "config.changed", device: "northmole-harbour", change: 7, path: "/x/mtu", before: "1500", after: "9000" }] } satisfies Audit,
+    "/audit": { entries: [{ seq: 5, at: "2026-11-23T02:00:00Z", actor: "mara", action: "config.changed", device: "northmole-harbour", change: 7, path: "/x/mtu", before: "1500", after: "9000", prev: "", hash: "h" }] } satisfies Audit,
   };
   vi.stubGlobal("fetch", (url: string, init?: RequestInit) => {
     const path = url.replace("/api/v1", "").replace(/\?.*/, "");
@@ -85,7 +86,7 @@ describe("what needs a decision now", () => {
   it("piles up what waits", async () => {
     answers["/attention"] = {
       holding: [], unsaved: [device], trouble: [{ ...device, name: "gannet-hall", trouble: "no answer" }],
-      outside: [{ seq: 3, at: "2026-11-23T02:00:00Z", actor: "service", action: "revision.outside", device: "saltern-quay", note: "found changed" }], drafts: [draft], due: [due],
+      outside: [{ seq: 3, at: "2026-11-23T02:00:00Z", actor: "service", action: "revision.outside", device: "saltern-quay", note: "found changed", prev: "", hash: "h" }], drafts: [draft], due: [due],
     } satisfies Attention;
     open("/");
     for (const text of ["Not saved (1)", "Trouble (1)", "Changed behind our back (1)", "Your drafts (1)", "On the schedule (1)", "no answer", "found changed"]) {
@@ -187,8 +188,6 @@ describe("lists", () => {
     third.unmount();
     open("/audit");
     expect(await screen.findByText("config.changed")).toBeTruthy();
-    await userEvent.type(screen.getByLabelText("person"), "joss{Enter}");
-    await waitFor(() => { expect(asked.filter((a) => a.path === "/audit").length).toBeGreaterThan(1); });
   });
   it("shows the schedule, and takes off what waits", async () => {
     answers["/schedule"] = [due, { ...due, id: 2, kind: "restart", state: "missed", note: "missed: it was due at", devices: ["saltern-quay"] }] satisfies Due[];

@@ -24,6 +24,9 @@ func (d *Device) capabilities() []string {
 	if d.Spec.Kind.cancels() {
 		caps = append(caps, netconf.CapConfirmedCommit11)
 	}
+	if !d.Spec.Silent {
+		caps = append(caps, netconf.CapNotification, netconf.CapInterleave)
+	}
 	caps = append(caps, netconf.CapWithDefaults+"?basic-mode="+string(d.basicMode()))
 	if !d.Spec.OnlyDefaults {
 		caps[len(caps)-1] += "&also-supported=report-all,report-all-tagged,trim,explicit"

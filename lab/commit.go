@@ -41,7 +41,7 @@ func (d *Device) commit(s *netconf.Session, op *markup.Element) ([]byte, error) 
 			return nil, err
 		}
 	}
-	before := d.running
+	before, extended := d.running, d.pending != nil
 	if d.pending != nil {
 		before = d.pending.before
 		if persist == "" {
@@ -51,18 +51,24 @@ func (d *Device) commit(s *netconf.Session, op *markup.Element) ([]byte, error) 
 	}
 	if d.candidate.Digest() != d.running.Digest() {
 		d.setRunning(d.candidate)
+		d.changed(s, netconf.Running)
 	}
 	d.dirty = false
+	if !confirmed && extended {
+		d.confirmation(s, "complete")
+	}
 	if confirmed {
 		p := &pendingCommit{before: before, persist: persist, session: s.ID}
 		p.timer = time.AfterFunc(timeout, func() {
 			d.mu.Lock()
 			defer d.mu.Unlock()
 			if d.pending == p {
+				d.confirmation(nil, "timeout")
 				d.revert()
 			}
 		})
 		d.pending = p
+		d.confirmation(s, map[bool]string{true: "extend", false: "start"}[extended])
 	}
 	return nil, nil
 }
@@ -91,6 +97,7 @@ func (d *Device) cancelCommit(s *netconf.Session, op *markup.Element) ([]byte, e
 	if err := d.mayCommit(s, op.Child(netconf.BaseNS, "persist-id").Value()); err != nil {
 		return nil, err
 	}
+	d.confirmation(s, "cancel")
 	d.revert()
 	return nil, nil
 }

@@ -40,6 +40,7 @@ type Spec struct {
 	Kind           Kind              // full if empty
 	OldFraming     bool              // it speaks base:1.0 only
 	Slow           time.Duration     // what each operation takes longer
+	Silent         bool              // it tells of no events
 	ClockAhead     time.Duration     // how wrong its clock is
 	Model, Serial  string            // what it tells of the box; "" is made up from its name
 	Dir            string            // where startup and host key are kept; "" keeps them in memory
@@ -339,7 +340,10 @@ func (d *Device) revert() {
 	}
 	before := d.pending.before
 	d.endPending()
-	d.setRunning(before)
+	if before.Digest() != d.running.Digest() {
+		d.setRunning(before)
+		d.changed(nil, netconf.Running)
+	}
 	if !d.dirty {
 		d.candidate = before
 	}
@@ -431,6 +435,7 @@ func (d *Device) Console(path, value string) error {
 		return err
 	}
 	d.setRunning(next)
+	d.changed(nil, netconf.Running)
 	if !d.dirty {
 		d.candidate = next
 	}

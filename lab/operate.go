@@ -35,6 +35,11 @@ func (d *Device) operate(s *netconf.Session, op *markup.Element) ([]byte, error)
 		return d.getSchema(op)
 	case markup.Name{Space: systemNS, Local: "system-restart"}:
 		return nil, d.restart()
+	case markup.Name{Space: netconf.NotificationNS, Local: "create-subscription"}:
+		if d.Spec.Silent {
+			break
+		}
+		return nil, s.Subscribed()
 	}
 	handlers := map[string]func(*netconf.Session, *markup.Element) ([]byte, error){
 		"get": d.get, "get-config": d.getConfig, "edit-config": d.editConfig, "copy-config": d.copyConfig,
@@ -67,8 +72,10 @@ func (d *Device) Closed(s *netconf.Session) {
 		}
 	}
 	if d.pending != nil && d.pending.persist == "" && d.pending.session == s.ID {
+		d.confirmation(nil, "cancel")
 		d.revert()
 	}
+	s.AtEnd(func() { d.tell(by(s, netconf.Event{Name: "session-end", What: s.Reason()})) })
 }
 
 // datastore reads the datastore named below a <source> or <target>.
@@ -196,6 +203,7 @@ func (d *Device) editConfig(s *netconf.Session, op *markup.Element) ([]byte, err
 			return nil, err
 		}
 		d.setRunning(next)
+		d.changed(s, netconf.Running)
 		return nil, nil
 	}
 	d.candidate, d.dirty = next, true
@@ -276,7 +284,7 @@ func (d *Device) copyConfig(s *netconf.Session, op *markup.Element) ([]byte, err
 		next = d.content(from)
 	}
 	if to == netconf.Startup {
-		return nil, d.saveStartup(next)
+		return nil, d.saved(s, next)
 	}
 	d.candidate, d.dirty = next, true
 	return nil, nil
@@ -293,7 +301,7 @@ func (d *Device) deleteConfig(s *netconf.Session, op *markup.Element) ([]byte, e
 	if err := d.free(s, ds); err != nil {
 		return nil, err
 	}
-	return nil, d.saveStartup(tree.Empty)
+	return nil, d.saved(s, tree.Empty)
 }
 
 func (d *Device) lock(s *netconf.Session, op *markup.Element) ([]byte, error) {

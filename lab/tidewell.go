@@ -33,7 +33,7 @@ func Tidewell(dir string) ([]Site, error) {
 		{Spec: Spec{Name: "northmole-harbour", Modules: []string{"ietf-access-control-list"}}, Site: "Northmole", Role: "router"},
 		{Spec: Spec{Name: "saltern-quay", Modules: []string{"oaken-lab-vlans"}}, Site: "Saltern", Role: "switch"},
 		{Spec: Spec{Name: "gannet-hall", Modules: []string{"ietf-access-control-list", "oaken-lab-zones"}}, Site: "Gannet Point", Role: "firewall"},
-		{Spec: Spec{Name: "saltern-slip", Modules: []string{"oaken-lab-vlans"}, Kind: NoConfirm, ClockAhead: -100 * time.Second}, Site: "Saltern", Role: "switch"},
+		{Spec: Spec{Name: "saltern-slip", Modules: []string{"oaken-lab-vlans"}, Kind: NoConfirm, Silent: true, ClockAhead: -100 * time.Second}, Site: "Saltern", Role: "switch"},
 	}
 	for i := range sites {
 		s := &sites[i].Spec

@@ -19,6 +19,10 @@ type ClientOptions struct {
 	HelloTimeout time.Duration // for the exchange of hellos, 30 s if 0
 	OnlyBase10   bool          // announce base:1.0 only: the old framing
 	Traffic      *Traffic      // counted here, if it is there
+
+	// Notify hears the events of a session that subscribed (see Subscribe), one
+	// after another. Replies wait for it: it must not.
+	Notify func(Notification)
 }
 
 // Traffic counts what was asked of devices.
@@ -36,6 +40,7 @@ type Client struct {
 	rwc     io.ReadWriteCloser
 	frames  *framer
 	traffic *Traffic
+	notify  func(Notification)
 
 	mu      sync.Mutex
 	next    uint64
@@ -77,7 +82,7 @@ func NewClient(ctx context.Context, rwc io.ReadWriteCloser, opt ClientOptions) (
 	defer cancel()
 	c := &Client{
 		rwc: rwc, frames: newFramer(rwc, opt.MaxMessage),
-		waiting: map[string]*call{}, done: make(chan struct{}), traffic: opt.Traffic,
+		waiting: map[string]*call{}, done: make(chan struct{}), traffic: opt.Traffic, notify: opt.Notify,
 	}
 	if c.traffic == nil {
 		c.traffic = &Traffic{}
@@ -152,6 +157,9 @@ func (c *Client) receive() {
 		if err != nil {
 			c.end(fmt.Errorf("the device sent something that is not XML: %w", err))
 			return
+		}
+		if n, ok := notificationIn(el); ok && c.notify != nil {
+			c.notify(n)
 		}
 		if el.Name != base("rpc-reply") {
 			continue // a notification, or something newer than us

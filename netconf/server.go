@@ -25,6 +25,11 @@ type Handler interface {
 	Closed(s *Session)
 }
 
+// Opener is a Handler that wants to know of sessions that begin.
+type Opener interface {
+	Opened(s *Session)
+}
+
 // Server is the device's side of the protocol. It answers hello, close-session
 // and kill-session itself.
 type Server struct {
@@ -46,6 +51,34 @@ type Session struct {
 
 	frames *framer
 	rwc    io.ReadWriteCloser
+
+	mu         sync.Mutex
+	subscribed chan []byte // nil: is told of nothing
+	ended      bool
+	atEnd      sync.Once
+	reason     string // why it ended, as RFC 6470 names it
+}
+
+// Reason is why the session ended, as RFC 6470 names it.
+func (s *Session) Reason() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.reason == "" {
+		return "dropped"
+	}
+	return s.reason
+}
+
+// AtEnd does something once for the end of a session, of which a handler may
+// hear twice.
+func (s *Session) AtEnd(f func()) { s.atEnd.Do(f) }
+
+func (s *Session) because(reason string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.reason == "" {
+		s.reason = reason
+	}
 }
 
 // Drop ends the session by closing its transport.
@@ -78,10 +111,14 @@ func (srv *Server) Serve(rwc io.ReadWriteCloser, user, remote string) error {
 		srv.mu.Lock()
 		delete(srv.sessions, s.ID)
 		srv.mu.Unlock()
+		s.over()
 		srv.Handler.Closed(s)
 	}()
 	if err := srv.greet(s); err != nil {
 		return err
+	}
+	if o, ok := srv.Handler.(Opener); ok {
+		o.Opened(s)
 	}
 	for {
 		msg, err := s.frames.read()
@@ -139,6 +176,7 @@ func (srv *Server) answer(s *Session, msg []byte) (over bool, err error) {
 	op := el.Children[0]
 	switch op.Name {
 	case base("close-session"):
+		s.because("closed")
 		return true, s.reply(el, nil, nil)
 	case base("kill-session"):
 		return false, s.reply(el, nil, srv.kill(s, op.Child(BaseNS, "session-id").Value()))
@@ -155,6 +193,7 @@ func (srv *Server) kill(s *Session, id string) error {
 	if err != nil || victim == nil || victim == s {
 		return RPCErrors{{Type: "protocol", Tag: "invalid-value", Message: fmt.Sprintf("session %q cannot be killed: it is your own or not there", id)}}
 	}
+	victim.because("killed")
 	victim.Drop()
 	// Gone means its locks are gone too (section 7.9).
 	srv.Handler.Closed(victim)

@@ -23,6 +23,7 @@ import (
 	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/history"
+	"oakenlatch/service/outside"
 	"oakenlatch/service/store"
 )
 
@@ -34,7 +35,9 @@ type Options struct {
 	Now     func() time.Time // time.Now if nil
 
 	ProbePrograms string // folder of the programs that may be run as probes; "" allows none
-	Unwatched     bool   // keep no sessions to idle devices
+	Unwatched     bool   // keep no sessions to idle devices, and look for no outside changes
+
+	LookEvery time.Duration // devices that tell of no events are read so often; the usual if 0
 
 	Syslog func(severity int, text string) // told of copies; nil is not
 }
@@ -47,6 +50,7 @@ type Service struct {
 	Desk     *desk.Desk
 	Engine   *engine.Engine
 	Archives *archive.Archives
+	Outside  *outside.Watch
 
 	store    *store.Store
 	lock     *os.File
@@ -110,7 +114,16 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 		return api.Works(parts), err
 	}
 	s.Desk.TryOut, s.Desk.Held, s.History.Held, s.History.Holder = s.Engine.TryOut, s.Engine.Holder, s.Engine.Making, s.Engine.Holder
+	s.Outside = outside.New(s.store, log, s.Fleet, s.History, opt.Logger)
+	s.Outside.Clock = func(ctx context.Context, d store.Device) error {
+		_, err := s.Engine.Clock(ctx, d)
+		return err
+	}
+	if opt.LookEvery > 0 {
+		s.Outside.Tempo.Silent, s.Outside.Tempo.Listened = opt.LookEvery, max(opt.LookEvery, s.Outside.Tempo.Listened)
+	}
 	if !opt.Unwatched {
+		s.Outside.Run(s.stopping)
 		if err := s.Fleet.Watch(ctx); err != nil {
 			return err
 		}
@@ -124,7 +137,7 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	s.Archives.Run(s.stopping)
 	a := &api.API{
 		Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History,
-		Desk: s.Desk, Engine: s.Engine, Archives: s.Archives, Console: opt.Console, Logger: opt.Logger, Stopping: s.stopping,
+		Desk: s.Desk, Engine: s.Engine, Archives: s.Archives, Decisions: &outside.Decisions{Store: s.store, Log: log, Desk: s.Desk}, Console: opt.Console, Logger: opt.Logger, Stopping: s.stopping,
 	}
 	s.handler = a.Handler()
 	return nil
@@ -172,6 +185,9 @@ func (s *Service) Serve(ctx context.Context, l net.Listener) error {
 // their devices' own timers and are taken up at the next start.
 func (s *Service) Close() error {
 	s.stop()
+	if s.Outside != nil {
+		s.Outside.Stop()
+	}
 	if s.Archives != nil {
 		s.Archives.Stop()
 	}

@@ -63,7 +63,7 @@ func TestDesk(t *testing.T) {
 	assert.Equal(t, "Mara", s.value(router, "/system/contact"))
 	assert.Equal(t, "Roof", s.value(router, "/system/location"))
 	assert.Equal(t, "lights", s.value(quay, "/vlans/vlan=40/name"))
-	assert.Contains(t, s.do("mara", 0, "audit", "--change", n, "--limit", "200"), "part.decide")
+	assert.Contains(t, s.do("mara", 0, "audit", "change:"+n, "--limit", "200"), "part.decide")
 }
 
 // A device whose management moves while the service is killed: it is found at

@@ -47,7 +47,7 @@ func TestKept(t *testing.T) {
 	assert.Contains(t, s.do("mara", 3, "put", n, router, mtu, "1400"), "is kept and can no longer be edited")
 
 	var page wire.Audit
-	require.NoError(t, json.Unmarshal([]byte(s.do("mara", 0, "audit", "--change", n, "--json", "--limit", "200")), &page))
+	require.NoError(t, json.Unmarshal([]byte(s.do("mara", 0, "audit", "change:"+n, "--json", "--limit", "200")), &page))
 	found := false
 	for _, e := range page.Entries {
 		if e.Action == "config.changed" {
@@ -70,7 +70,7 @@ func TestGoesBackUnconfirmed(t *testing.T) {
 	out := s.do("mara", 5, "commit", n, "--hold", "10s", "--wait")
 	assert.Contains(t, out, "is reverted: the hold ended at")
 	assert.Equal(t, "1500", s.value(router, mtu))
-	assert.Contains(t, s.do("mara", 0, "audit", "--change", n), "holds its former configuration")
+	assert.Contains(t, s.do("mara", 0, "audit", "change:"+n), "holds its former configuration")
 	// (d) Confirm after the deadline is refused with the truth.
 	assert.Contains(t, s.do("mara", 3, "confirm", n), "already reverted since")
 	// It may be committed again.
@@ -103,7 +103,7 @@ func TestServiceDiesDuringHold(t *testing.T) {
 	s.start()
 	c := s.eventually(n, "reverted", 20*time.Second)
 	assert.Contains(t, c.Reason, "while the service was down")
-	assert.Contains(t, s.do("mara", 0, "audit", "--change", n), "holds its former configuration")
+	assert.Contains(t, s.do("mara", 0, "audit", "change:"+n), "holds its former configuration")
 }
 
 // A service that comes back in time goes on with the hold, and it can be kept.
@@ -231,7 +231,7 @@ func TestOutsideChange(t *testing.T) {
 	s.do("mara", 0, "commit", n, "--hold", "1m")
 	s.do("mara", 0, "confirm", n)
 	assert.Equal(t, "someone at the console", s.value(router, "/system/contact"))
-	out = s.do("mara", 0, "audit", "--device", router)
+	out = s.do("mara", 0, "audit", "device:"+router)
 	assert.Contains(t, out, "who did it is not known")
 }
 

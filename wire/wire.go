@@ -226,7 +226,7 @@ type Attention struct {
 	Holding []Change       `json:"holding"`
 	Unsaved []Device       `json:"unsaved"`
 	Trouble []Device       `json:"trouble"`
-	Outside []ledger.Entry `json:"outside"` // newest first
+	Outside []Outside `json:"outside"` // to be decided, newest first
 	Drafts  []Change       `json:"drafts"`  // one's own
 	Due     []Due          `json:"due"`     // on the schedule
 

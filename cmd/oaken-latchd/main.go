@@ -20,6 +20,7 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
+	"time"
 
 	"oakenlatch/console"
 	"oakenlatch/service"
@@ -31,7 +32,8 @@ import (
 const usage = `oaken-latchd: the Oaken Latch service
 
   oaken-latchd serve --data DIR [--listen ADDR] [--admin-password-file F]
-                     [--probe-programs DIR] [--watch=false] [--syslog RECEIVER]
+                     [--probe-programs DIR] [--watch=false] [--look-every 5m]
+                     [--syslog RECEIVER]
         the service; its first start makes the account admin
   oaken-latchd demo  --data DIR [--listen ADDR]
         the same with the lab: four simulated devices of Tidewell Ferries
@@ -101,12 +103,16 @@ func serve(ctx context.Context, args []string, out, errOut io.Writer) error {
 	passwordFile := fs.String("admin-password-file", "", "file with the password of the account admin, for the first start")
 	programs := fs.String("probe-programs", "", "folder of the programs that may be run as probes; none may without it")
 	watch := fs.Bool("watch", true, "keep an idle session to each device, to notice one that goes and to read it without a new connection")
+	look := fs.Duration("look-every", 5*time.Minute, "how often devices are read for changes behind our back that tell of no events")
 	logTo := fs.String("syslog", "", "receiver of a line for each copy and each archive's failure (RFC 5424): udp://HOST:PORT, tcp://HOST:PORT or unix:///dev/log")
 	if err := parse(fs, args, errOut); err != nil {
 		return err
 	}
 	if *data == "" {
 		return &usageError{"serve needs --data DIR"}
+	}
+	if *look < 10*time.Second {
+		return &usageError{"--look-every is at least 10s: a device that is asked more often may never get to its own work"}
 	}
 	tell, stop, err := sender(*logTo)
 	if err != nil {
@@ -118,7 +124,7 @@ func serve(ctx context.Context, args []string, out, errOut io.Writer) error {
 			return &usageError{fmt.Sprintf("--probe-programs %s: there is no such folder", *programs)}
 		}
 	}
-	s, err := service.Open(ctx, service.Options{Dir: *data, Console: console.Files(), Logger: logger(errOut), ProbePrograms: *programs, Unwatched: !*watch, Syslog: tell})
+	s, err := service.Open(ctx, service.Options{Dir: *data, Console: console.Files(), Logger: logger(errOut), ProbePrograms: *programs, Unwatched: !*watch, LookEvery: *look, Syslog: tell})
 	if err != nil {
 		return err
 	}

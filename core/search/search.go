@@ -394,3 +394,19 @@ func Bare(path string) string {
 	}
 	return strings.Join(parts, "/")
 }
+
+// Covers reports whether a path is, or is below, another; module names count
+// nowhere, and a list without keys is every entry of it.
+func Covers(above, path string) bool {
+	up, down := strings.Split(Bare(strings.TrimRight(above, "/")), "/"), strings.Split(Bare(path), "/")
+	if len(up) > len(down) {
+		return false
+	}
+	for i, step := range up {
+		name, _, keyed := strings.Cut(down[i], "=")
+		if step != down[i] && (!keyed || step != name) {
+			return false
+		}
+	}
+	return true
+}

@@ -25,6 +25,7 @@ import (
 	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/history"
+	"oakenlatch/service/outside"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 )
@@ -38,17 +39,18 @@ const (
 
 // API answers requests.
 type API struct {
-	Store    *store.Store
-	Log      *audit.Log
-	Accounts *access.Accounts
-	Fleet    *fleet.Fleet
-	History  *history.History
-	Desk     *desk.Desk
-	Engine   *engine.Engine
-	Archives *archive.Archives
-	Console  fs.FS
-	Logger   *slog.Logger
-	Stopping context.Context // ends event streams when the service stops
+	Store     *store.Store
+	Log       *audit.Log
+	Accounts  *access.Accounts
+	Fleet     *fleet.Fleet
+	History   *history.History
+	Desk      *desk.Desk
+	Engine    *engine.Engine
+	Archives  *archive.Archives
+	Decisions *outside.Decisions
+	Console   fs.FS
+	Logger    *slog.Logger
+	Stopping  context.Context // ends event streams when the service stops
 
 	jobs jobs
 }

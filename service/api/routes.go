@@ -5,12 +5,9 @@ import (
 	"net/http"
 	"slices"
 	"strings"
-	"time"
 
 	"oakenlatch/core/codec"
-	"oakenlatch/core/ledger"
 	"oakenlatch/core/markup"
-	"oakenlatch/core/search"
 	"oakenlatch/netconf"
 	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
@@ -23,7 +20,7 @@ import (
 
 // routes is the API, operation by operation.
 func (a *API) routes() []route {
-	return append(slices.Concat(a.historyRoutes(), a.archiveRoutes(), a.auditRoutes()), []route{
+	return append(slices.Concat(a.historyRoutes(), a.archiveRoutes(), a.auditRoutes(), a.outsideRoutes()), []route{
 		{"POST", "/login", "Sign in; gives a token, and a cookie for the console", "", 200, wire.Login{}, wire.Session{}, nil, a.login},
 		{"POST", "/logout", "Sign out; the token is worthless afterwards", access.Viewer, 204, nil, nil, nil, a.logout},
 		{"GET", "/me", "Who one is", access.Viewer, 200, nil, wire.Session{}, nil, a.me},
@@ -307,7 +304,7 @@ func (a *API) config(c *call) (any, error) {
 
 // attention gathers what the console opens on.
 func (a *API) attention(c *call) (any, error) {
-	out := wire.Attention{Holding: []wire.Change{}, Unsaved: []wire.Device{}, Trouble: []wire.Device{}, Outside: []ledger.Entry{}, Drafts: []wire.Change{}, Due: []wire.Due{}, Archives: []wire.Archive{}, Uncopied: []wire.Standing{}}
+	out := wire.Attention{Holding: []wire.Change{}, Unsaved: []wire.Device{}, Trouble: []wire.Device{}, Outside: []wire.Outside{}, Drafts: []wire.Change{}, Due: []wire.Due{}, Archives: []wire.Archive{}, Uncopied: []wire.Standing{}}
 	list, err := a.Desk.List(c.ctx, c.person)
 	if err != nil {
 		return nil, err
@@ -352,11 +349,7 @@ func (a *API) attention(c *call) (any, error) {
 	if out.Due, err = a.dueDocs(c, waiting); err != nil {
 		return nil, err
 	}
-	outside := store.LedgerQuery{Limit: 100}
-	outside.Terms = []search.Term{{Key: search.Kind, Values: []string{"revision.outside"}}}
-	outside.Since = a.Log.Now().Add(-7 * 24 * time.Hour)
-	out.Outside, err = a.Log.Entries(c.ctx, outside)
-	if err != nil {
+	if out.Outside, err = a.outsideDocs(c, 0, true); err != nil {
 		return nil, err
 	}
 	return out, nil

@@ -108,4 +108,3 @@ func (l *Log) Each(ctx context.Context, q store.LedgerQuery) iter.Seq2[ledger.En
 func (l *Log) Entries(ctx context.Context, q store.LedgerQuery) ([]ledger.Entry, error) {
 	return l.store.Ledger(ctx, q)
 }
-

@@ -176,14 +176,14 @@ func (d *Desk) undoOne(ctx context.Context, p access.Person, dev store.Device, x
 		result, conflicts := diff.Merge(made, before, now.Running)
 		one.left(x, conflicts)
 		w.Base, w.Former = now.Revision, now.Running
-		return one, d.undoTo(ctx, &one, p, result, result, x.change.Number)
+		return one, d.undoTo(ctx, &one, p, result, result, fmt.Sprintf("change %d", x.change.Number), x.change.Number)
 	}
 	w.Base = revs[i]
 	result, conflicts := diff.Merge(made, before, now.Running)
 	if len(conflicts) > 0 {
 		one.Notes = append(one.Notes, fmt.Sprintf("%s set again since: the preview shows each, and you decide", placesAre(len(conflicts))))
 	}
-	return one, d.undoTo(ctx, &one, p, before, result, x.change.Number)
+	return one, d.undoTo(ctx, &one, p, before, result, fmt.Sprintf("change %d", x.change.Number), x.change.Number)
 }
 
 func placesAre(n int) string {
@@ -220,7 +220,7 @@ func (d *Desk) undoAll(ctx context.Context, p access.Person, dev store.Device, l
 		one.left(x, conflicts)
 		at = next
 	}
-	return one, d.undoTo(ctx, &one, p, at, at, changes...)
+	return one, d.undoTo(ctx, &one, p, at, at, "change "+join64(changes), changes...)
 }
 
 // reading reads a device; nothing is built on what may go back.
@@ -234,13 +234,13 @@ func (d *Desk) reading(ctx context.Context, p access.Person, dev store.Device) (
 
 // undoTo stages what makes mine of a part's base; result is what that comes to
 // on the device.
-func (d *Desk) undoTo(ctx context.Context, one *Brought, p access.Person, mine, result *tree.Node, changes ...int64) error {
+func (d *Desk) undoTo(ctx context.Context, one *Brought, p access.Person, mine, result *tree.Node, of string, changes ...int64) error {
 	w := one.work
 	df := diff.Compare(w.Former, mine)
 	if df.Empty() {
 		one.Notes = append(one.Notes, "nothing of it is left to undo")
 	} else {
-		one.Edits = []store.Edit{{Device: w.Device.ID, Op: "load", Path: "/", Mode: "undo", Source: "change " + join64(changes),
+		one.Edits = []store.Edit{{Device: w.Device.ID, Op: "load", Path: "/", Mode: "undo", Source: of,
 			Lines: df.Count(), Body: written(w.Schema, df.Edits()), Actor: p.Name, At: d.log.Now()}}
 	}
 	if err := d.measure(ctx, one, result, 0); err != nil {

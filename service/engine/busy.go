@@ -4,8 +4,8 @@ import (
 	"errors"
 	"fmt"
 
+	"oakenlatch/core/tree"
 	"oakenlatch/service/audit"
-	"oakenlatch/service/history"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 )
@@ -90,19 +90,19 @@ func (e *Engine) Holder(device int64) int64 {
 	return 0
 }
 
-// Making gives the digest of what a commit under way makes of a device, "" if
-// none is, or it is not prepared yet.
-func (e *Engine) Making(device int64) string {
+// Making gives what a commit under way found on a device and what it makes of
+// it, nil if none is, or it is not prepared yet.
+func (e *Engine) Making(device int64) (base, result *tree.Node) {
 	e.mu.Lock()
 	r := e.busy[device]
 	e.mu.Unlock()
 	if !r.active() {
-		return ""
+		return nil, nil
 	}
 	for _, h := range r.hands {
-		if _, result := h.trees(); h.device == device && result != nil {
-			return history.Digest(result)
+		if h.device == device {
+			return h.trees()
 		}
 	}
-	return ""
+	return nil, nil
 }

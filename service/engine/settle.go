@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"oakenlatch/core/guard"
+	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
 	"oakenlatch/service/fleet"
 )
@@ -45,9 +46,18 @@ func (h *hand) settleOnce(ctx context.Context) (saved, read bool, err error) {
 		if found == guard.FoundBase {
 			change = 0 // it is not this change that made it so
 		}
+		_, result := h.trees()
+		if found == guard.FoundResult && !tree.Same(result.WithoutDefaults(), running.WithoutDefaults()) {
+			// Somebody else changed other places meanwhile: that is no work of this change.
+			if _, err := h.run.e.history.Keep(ctx, s, result, change, h.run.commit.Actor); err != nil {
+				return err
+			}
+			change = 0
+		}
 		if _, err := h.run.e.history.Keep(ctx, s, running, change, h.run.commit.Actor); err != nil {
 			return err
 		}
+		change = h.run.commit.Change
 		if found != guard.FoundResult {
 			return errors.Join(errors.New("read back after it was kept, its running is not what was committed: a restart or someone on the device changed it at this moment"),
 				h.run.e.history.NoteSaved(ctx, s, running))

@@ -70,11 +70,15 @@ type Fleet struct {
 	schemas  map[string]*schema.Schema // by digest of the module set
 	watching *watching                 // nil where devices are not watched
 	learners map[string]*sync.Mutex    // by device
+	ears     ears
 }
 
 // New gives the fleet over a store.
 func New(s *store.Store, log *audit.Log, sealer *access.Sealer) *Fleet {
-	return &Fleet{store: s, log: log, sealer: sealer, schemas: map[string]*schema.Schema{}, learners: map[string]*sync.Mutex{}, Recent: newRecent()}
+	return &Fleet{
+		store: s, log: log, sealer: sealer, schemas: map[string]*schema.Schema{}, learners: map[string]*sync.Mutex{}, Recent: newRecent(),
+		ears: ears{own: map[string][]ownSession{}, on: map[string]listening{}, told: map[string][]Heard{}},
+	}
 }
 
 var deviceName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,62}$`)
@@ -283,12 +287,13 @@ func (f *Fleet) dialOne(ctx context.Context, d store.Device, sign time.Duration)
 			User: d.Account, Auth: auth,
 			HostKeyCallback: check.Callback, HostKeyAlgorithms: check.Algorithms(),
 		},
-		Timeout: dialTimeout, Keepalive: sign, NETCONF: netconf.ClientOptions{Traffic: &f.Traffic},
+		Timeout: dialTimeout, Keepalive: sign, NETCONF: netconf.ClientOptions{Traffic: &f.Traffic, Notify: func(n netconf.Notification) { f.heard(d, n) }},
 	})
 	if err != nil {
 		return nil, f.explain(d, check, err)
 	}
 	s := &Session{Client: c, Device: d, fleet: f}
+	f.opened(s)
 	if err := f.learn(ctx, s); err != nil {
 		c.Abort()
 		return nil, err

@@ -92,16 +92,17 @@ func (f *Fleet) stand(w *watching, name string) {
 			return
 		}
 		s, err := f.open(w.ctx, name, sign)
+		var ear *Session
+		if err == nil {
+			ear = f.listen(w.ctx, s)
+		}
 		<-w.dial
 		if err == nil {
 			retry = firstRetry
 			w.put(name, s)
-			select {
-			case <-s.Done():
-			case <-w.ctx.Done():
-			}
+			f.stood(name)
+			w.wait(s, ear)
 			w.put(name, nil)
-			s.Abort()
 		}
 		var trouble *Error
 		if errors.As(err, &trouble) && trouble.Kind == BadLogin {
@@ -113,6 +114,39 @@ func (f *Fleet) stand(w *watching, name string) {
 		case <-time.After(retry/2 + rand.N(retry)):
 			retry = min(2*retry, lastRetry)
 		}
+	}
+}
+
+// wait waits until one of the sessions to a device ends, or watching does, and
+// ends the other.
+func (w *watching) wait(s, ear *Session) {
+	var eared <-chan struct{}
+	if ear != nil {
+		eared = ear.Done()
+		defer ear.Abort()
+	}
+	defer s.Abort()
+	select {
+	case <-s.Done():
+	case <-eared:
+	case <-w.ctx.Done():
+	}
+}
+
+// OnStanding sets who hears that a session stands to a device, anew: it may
+// have been changed meanwhile. They must not be held up.
+func (f *Fleet) OnStanding(hear func(device string)) {
+	f.ears.mu.Lock()
+	defer f.ears.mu.Unlock()
+	f.ears.stands = hear
+}
+
+func (f *Fleet) stood(device string) {
+	f.ears.mu.Lock()
+	hear := f.ears.stands
+	f.ears.mu.Unlock()
+	if hear != nil {
+		hear(device)
 	}
 }
 

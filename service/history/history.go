@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
@@ -23,10 +24,11 @@ type History struct {
 	fleet  *fleet.Fleet
 	runs   *runs
 	trails *trails
+	seen   seen
 
-	// Held gives the digest of what a commit under way makes of a device, ""
-	// where none is; nil where nothing is ever committed.
-	Held func(device int64) (result string)
+	// Held gives what a commit under way found on a device and what it makes of
+	// it, nil where none is prepared; nil where nothing is ever committed.
+	Held func(device int64) (base, result *tree.Node)
 
 	// Holder gives the change whose commit is under way on a device, 0 if none.
 	Holder func(device int64) int64
@@ -34,8 +36,11 @@ type History struct {
 
 // New gives the history over a store.
 func New(s *store.Store, log *audit.Log, f *fleet.Fleet) *History {
-	return &History{store: s, log: log, fleet: f, runs: newRuns(), trails: newTrails()}
+	return &History{store: s, log: log, fleet: f, runs: newRuns(), trails: newTrails(), seen: seen{at: map[int64]time.Time{}, beside: map[int64]string{}}}
 }
+
+// errPassed: another revision was kept at this very moment.
+var errPassed = errors.New("another revision came first")
 
 // Keep makes a revision of a configuration that was read from a device, unless
 // it is the one known last. change is the change that made it and actor who
@@ -44,6 +49,7 @@ func New(s *store.Store, log *audit.Log, f *fleet.Fleet) *History {
 func (h *History) Keep(ctx context.Context, s *fleet.Session, n *tree.Node, change int64, actor string) (store.Revision, error) {
 	last, err := h.store.LastRevision(ctx, s.Device.ID)
 	if err == nil && last.Digest == Digest(n) && !s.Device.Replaced {
+		h.seen.note(s.Device.ID, h.log.Now())
 		return last, nil
 	}
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -83,6 +89,8 @@ func (h *History) Keep(ctx context.Context, s *fleet.Session, n *tree.Node, chan
 		case known && newest.Digest == rev.Digest:
 			rev = newest // someone else read it at the same time
 			return nil
+		case newest.Number != last.Number:
+			return errPassed
 		case known && change != 0:
 			rev.Source, rev.Actor = "change", actor
 		case known:
@@ -98,32 +106,29 @@ func (h *History) Keep(ctx context.Context, s *fleet.Session, n *tree.Node, chan
 		if rev, err = tx.AddRevision(rev); err != nil {
 			return err
 		}
-		return h.record(tx, s.Device.Name, rev, before, n, actor)
+		if rev.Source == "outside" {
+			return h.outside(tx, dev, last, rev, before, n)
+		}
+		if change != 0 {
+			if err := tx.PushedBack(change, dev.ID, h.log.Now()); err != nil {
+				return err
+			}
+		}
+		return h.record(tx, s.Device.Name, rev, actor)
 	})
+	if errors.Is(err, errPassed) {
+		return h.Keep(ctx, s, n, change, actor)
+	}
 	s.Device.Replaced = s.Device.Replaced && err != nil
 	return rev, err
 }
 
-func (h *History) record(tx *audit.Tx, device string, rev store.Revision, before, now *tree.Node, actor string) error {
+func (h *History) record(tx *audit.Tx, device string, rev store.Revision, actor string) error {
 	e := ledger.Entry{Actor: actor, Device: device, Change: rev.Change, Action: "revision." + rev.Source, Note: fmt.Sprintf("revision %d", rev.Number)}
 	if rev.Source == "replaced" {
 		e.Note += ": what the box held that was put in its place"
 	}
-	if rev.Source != "outside" || before == nil {
-		return tx.Record(e)
-	}
-	e.Actor = audit.Service
-	e.Note += ": found changed, not by this service; who did it is not known"
-	if err := tx.Record(e); err != nil {
-		return err
-	}
-	for _, item := range diff.Compare(before, now).Items() {
-		line := ledger.Entry{Actor: audit.Service, Action: "outside." + string(item.Kind), Device: device, Path: item.Path, Before: item.Old, After: item.New}
-		if err := tx.Record(line); err != nil {
-			return err
-		}
-	}
-	return nil
+	return tx.Record(e)
 }
 
 // keepStartup notes what startup was read to hold, and whether that is what
@@ -166,8 +171,9 @@ func (h *History) keepStartup(ctx context.Context, s *fleet.Session, startup *tr
 		}
 		e := ledger.Entry{Actor: by, Device: s.Device.Name, Change: change, Action: "startup.saved", Note: fmt.Sprintf("startup %d", rev.Number)}
 		if rev.Source == "outside" {
-			e.Actor, e.Action = audit.Service, "startup.outside"
-			e.Note += ": saved by somebody, not by this service; who did it is not known"
+			a := Attribute(h.evidence(s.Device, newest.At, rev.At, netconf.Startup))
+			e.Actor, e.Action, e.Address, e.Session = audit.Service, "startup.outside", a.Address, a.Session
+			e.Note += ": saved by somebody, not by this service; " + a.Who
 		}
 		return tx.Record(e)
 	})
@@ -193,10 +199,12 @@ func (h *History) Read(ctx context.Context, device, actor string) (r Reading, er
 		if r.Running, err = s.Read(ctx, netconf.Running); err != nil {
 			return err
 		}
-		if r.Trial = h.onTrial(s.Device.ID, r.Running); r.Trial {
+		if r.Trial, err = h.onTrial(ctx, s.Device, r.Running); r.Trial || err != nil {
 			// It is a commit's trial, and nobody else's doing; whether it becomes a
 			// revision is not decided yet.
-			r.Revision, err = h.store.LastRevision(ctx, s.Device.ID)
+			if err == nil {
+				r.Revision, err = h.store.LastRevision(ctx, s.Device.ID)
+			}
 			return err
 		}
 		if r.Revision, err = h.Keep(ctx, s, r.Running, 0, actor); err != nil {
@@ -208,13 +216,27 @@ func (h *History) Read(ctx context.Context, device, actor string) (r Reading, er
 }
 
 // onTrial reports whether a configuration is what a commit under way makes of a
-// device.
-func (h *History) onTrial(device int64, running *tree.Node) bool {
+// device. What somebody else changed beside it is recorded.
+func (h *History) onTrial(ctx context.Context, d store.Device, running *tree.Node) (bool, error) {
 	if h.Held == nil {
-		return false
+		return false, nil
 	}
-	result := h.Held(device)
-	return result != "" && result == Digest(running)
+	base, result := h.Held(d.ID)
+	if base == nil || result == nil {
+		return false, nil
+	}
+	if result.Digest() == running.Digest() {
+		return true, nil
+	}
+	plain := result.WithoutDefaults()
+	now := running.WithoutDefaults()
+	if old, new := diff.Compare(base.WithoutDefaults(), plain).Where(now); old || !new {
+		return false, nil
+	}
+	if tree.Same(plain, now) {
+		return true, nil
+	}
+	return true, h.disturbed(ctx, d, result, running)
 }
 
 // NoteSaved compares startup with running and notes the outcome.

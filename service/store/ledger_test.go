@@ -37,13 +37,17 @@ func filled(t *testing.T, n int) (*Store, []ledger.Entry) {
 		e := ledger.Entry{At: at, Actor: pick("mara", "joss", "service"), Action: pick("edit.put", "edit.drop", "commit.start", "login", "revision.outside"), Device: pick("", "quay", "quay-2", "slip"), Change: int64(r.IntN(6)),
 			Ticket: pick("", "TF-1", "TF-12", "TF 1"), Path: pick("", "/ietf-interfaces:interfaces/interface=port1/ietf-ip:ipv4/mtu", "/ietf-interfaces:interfaces/interface=port12", "/ietf-system:system/contact"),
 			Before: pick("", "Köln harbour", "=cmd()", "a\x00b\u202ec"), After: pick("", "port 3 lamps", "lamp port"), Note: pick("", `say "ho" - twice`, "ns=1; DROP TABLE ledger"), Outcome: pick("", "", ledger.Refused, ledger.Failed), Address: pick("", "198.51.100.7", "2001:db8::7")}
-		write(t, s, func(tx *Tx) error {
-			var err error
-			e, err = tx.AppendLedger(e)
-			return err
-		})
 		all = append(all, e)
 	}
+	write(t, s, func(tx *Tx) error {
+		for i := range all {
+			var err error
+			if all[i], err = tx.AppendLedger(all[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 	return s, all
 }
 
@@ -103,7 +107,7 @@ func TestSearch(t *testing.T) {
 		"path:/interfaces/interface=port1/ipv4", "change:2..3", "change:5,1", "ticket:TF-1", "ticket:TF*", `ticket:"tf 1"`, "kind:edit", "kind:edit.put,login", "outcome:done", "outcome:refused,failed", "address:198.51.100.7", "entry:100..300", "entry:7",
 		"lamps", `"port 3"`, "Köln", "koln", `"drop table"`, `"say \"ho\""`, "nowhere", "kind:nothing"}
 	found := 0
-	for i := range 400 {
+	for i := range 250 {
 		var line []string
 		for range 1 + r.IntN(3) {
 			term := terms[r.IntN(len(terms))]
@@ -150,7 +154,7 @@ func TestSearch(t *testing.T) {
 			require.Equal(t, want[i], e.Seq, "%s: the newest come first", text)
 		}
 	}
-	assert.Greater(t, found, 5000)
+	assert.Greater(t, found, 3000)
 	_, err := s.Ledger(t.Context(), LedgerQuery{Query: search.Query{Terms: []search.Term{{Key: search.Change, Values: []string{"1..99999"}}}}})
 	require.ErrorIs(t, err, ErrBroad)
 	kinds, err := s.Kinds(t.Context())
@@ -162,12 +166,14 @@ func TestSearch(t *testing.T) {
 // very long ones do not matter.
 func TestIndexBehind(t *testing.T) {
 	s := open(t, t.TempDir())
-	for i := range 2100 {
-		write(t, s, func(tx *Tx) error {
-			_, err := tx.AppendLedger(ledger.Entry{At: now, Actor: "mara", Action: "x", Note: fmt.Sprintf("word%d", i), After: strings.Repeat("é", i*10)})
-			return err
-		})
-	}
+	write(t, s, func(tx *Tx) error {
+		for i := range 2100 {
+			if _, err := tx.AppendLedger(ledger.Entry{At: now, Actor: "mara", Action: "x", Note: fmt.Sprintf("word%d", i), After: strings.Repeat("é", i*10)}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 	for _, n := range []int{0, 999, 1000, 2099} {
 		list, err := s.Ledger(t.Context(), LedgerQuery{Query: search.Query{Terms: []search.Term{{Key: search.Text, Values: []string{fmt.Sprintf("word%d", n)}}}}})
 		require.NoError(t, err)

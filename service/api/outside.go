@@ -1,0 +1,218 @@
+package api
+
+import (
+	"encoding/json"
+	"strconv"
+
+	"oakenlatch/service/access"
+	"oakenlatch/service/refusal"
+	"oakenlatch/service/store"
+	"oakenlatch/wire"
+)
+
+// outsideRoutes are those about what was changed behind the service's back.
+func (a *API) outsideRoutes() []route {
+	return []route{
+		{"GET", "/outside", "Outside changes, newest first: those that are to be decided, or with all=true the newest of all; of a device", access.Viewer, 200, nil, []wire.Outside{}, []string{"device", "all"}, a.outsides},
+		{"GET", "/outside/:number", "One outside change, with its difference and what the device told; context is the number of unchanged neighbours", access.Viewer, 200, nil, wire.Outside{}, []string{"context"}, a.outside},
+		{"POST", "/outside/:number/adopt", "Take an outside change as it is, with a note", access.Operator, 200, wire.Adopt{}, wire.Outside{}, nil, a.adopt},
+		{"POST", "/outside/:number/push-back", "Stage that an outside change is taken back, and nothing that came after it; it is decided when that change is kept", access.Operator, 201, wire.NewPush{}, wire.Pushed{}, nil, a.pushBack},
+		{"POST", "/outside/:number/open", "Open a change that goes on from an outside change: the same on other devices, or a draft", access.Operator, 201, wire.NewPush{}, wire.Pushed{}, nil, a.goOn},
+		{"GET", "/silences", "The paths that always move, and need no decision", access.Viewer, 200, nil, []wire.Silence{}, nil, a.silences},
+		{"POST", "/silences", "Say of a path, on a device or on all, that it always moves", access.Operator, 201, wire.NewSilence{}, wire.Silence{}, nil, a.silence},
+		{"DELETE", "/silences/:number", "Take that back", access.Operator, 204, nil, nil, nil, a.unsilence},
+	}
+}
+
+func (a *API) outsideDoc(c *call, o store.Outside, names map[int64]store.Device) (wire.Outside, error) {
+	d, ok := names[o.Device]
+	if !ok {
+		var err error
+		if d, err = a.Store.DeviceByID(c.ctx, o.Device); err != nil {
+			return wire.Outside{}, err
+		}
+		names[o.Device] = d
+	}
+	out := wire.Outside{
+		Number: o.ID, Device: d.Name, Site: d.Site, Revision: o.Revision, Before: o.Before, Since: o.Since, Found: o.Found, DeviceAt: o.DeviceAt, ClockOff: o.ClockOff,
+		Account: o.Account, Session: o.Session, Address: o.Address, Who: o.Who, Told: []string{}, Places: o.Places, During: o.During, State: o.State,
+		DecidedBy: o.DecidedBy, DecidedAt: o.DecidedAt, Note: o.Note, Change: o.Change,
+	}
+	if err := json.Unmarshal([]byte(o.Told), &out.Told); err != nil || out.Told == nil {
+		out.Told = []string{}
+	}
+	return out, nil
+}
+
+// mostOutside is how many are listed at once.
+const mostOutside = 500
+
+func (a *API) outsideDocs(c *call, device int64, open bool) ([]wire.Outside, error) {
+	list, err := a.Store.OutsideOf(c.ctx, device, open, mostOutside)
+	if err != nil {
+		return nil, err
+	}
+	out, names := make([]wire.Outside, 0, len(list)), map[int64]store.Device{}
+	for _, o := range list {
+		doc, err := a.outsideDoc(c, o, names)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, doc)
+	}
+	return out, nil
+}
+
+func (a *API) outsides(c *call) (any, error) {
+	var device int64
+	if name := c.QueryParam("device"); name != "" {
+		d, err := a.deviceNamed(c, name)
+		if err != nil {
+			return nil, err
+		}
+		device = d.ID
+	}
+	return a.outsideDocs(c, device, c.QueryParam("all") != "true")
+}
+
+// outsideParam gives the number in the path.
+func outsideParam(c *call) (int64, error) {
+	n, err := strconv.ParseInt(c.Param("number"), 10, 64)
+	if err != nil || n < 1 {
+		return 0, refusal.New(refusal.Invalid, "", "%q is no number", c.Param("number"))
+	}
+	return n, nil
+}
+
+func (a *API) outside(c *call) (any, error) {
+	n, err := outsideParam(c)
+	if err != nil {
+		return nil, err
+	}
+	context, err := contextParam(c)
+	if err != nil {
+		return nil, err
+	}
+	o, d, err := a.Decisions.Find(c.ctx, n)
+	if err != nil {
+		return nil, err
+	}
+	out, err := a.outsideDoc(c, o, map[int64]store.Device{d.ID: d})
+	if err != nil {
+		return nil, err
+	}
+	out.Listened = a.History.Listened(d)
+	s, err := a.Fleet.Schema(c.ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	df, err := a.History.Between(c.ctx, s, d.ID, o.Before, o.Revision)
+	if err != nil {
+		return nil, err
+	}
+	out.Lines, out.Items = lines(df, context), items(df)
+	return out, nil
+}
+
+func (a *API) adopt(c *call) (any, error) {
+	n, err := outsideParam(c)
+	if err != nil {
+		return nil, err
+	}
+	var in wire.Adopt
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	o, err := a.Decisions.Adopt(c.ctx, c.person, n, in.Note)
+	if err != nil {
+		return nil, err
+	}
+	return a.outsideDoc(c, o, map[int64]store.Device{})
+}
+
+func (a *API) pushBack(c *call) (any, error) {
+	n, err := outsideParam(c)
+	if err != nil {
+		return nil, err
+	}
+	var in wire.NewPush
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	if len(in.Devices) > 0 {
+		return nil, refusal.New(refusal.Invalid, "leave devices out", "an outside change is pushed back where it was made, and nowhere else")
+	}
+	o, ch, brought, err := a.Decisions.PushBack(c.ctx, c.person, n, in.Title, in.Ticket)
+	if err != nil {
+		return nil, err
+	}
+	doc := a.broughtDoc(ch, brought)
+	out := wire.Pushed{Change: doc.Change, Title: doc.Title, Parts: doc.Parts}
+	out.Outside, err = a.outsideDoc(c, o, map[int64]store.Device{})
+	return out, err
+}
+
+func (a *API) goOn(c *call) (any, error) {
+	n, err := outsideParam(c)
+	if err != nil {
+		return nil, err
+	}
+	var in wire.NewPush
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	o, ch, brought, err := a.Decisions.Open(c.ctx, c.person, n, in.Devices, in.Title, in.Ticket)
+	if err != nil {
+		return nil, err
+	}
+	doc := a.broughtDoc(ch, brought)
+	out := wire.Pushed{Change: doc.Change, Title: doc.Title, Parts: doc.Parts}
+	out.Outside, err = a.outsideDoc(c, o, map[int64]store.Device{})
+	return out, err
+}
+
+func (a *API) silenceDoc(c *call, s store.Silence) (wire.Silence, error) {
+	out := wire.Silence{Number: s.ID, Path: s.Path, Note: s.Note, Actor: s.Actor, At: s.At}
+	if s.Device == 0 {
+		return out, nil
+	}
+	d, err := a.Store.DeviceByID(c.ctx, s.Device)
+	out.Device = d.Name
+	return out, err
+}
+
+func (a *API) silences(c *call) (any, error) {
+	list, err := a.Store.Silences(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]wire.Silence, 0, len(list))
+	for _, s := range list {
+		doc, err := a.silenceDoc(c, s)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, doc)
+	}
+	return out, nil
+}
+
+func (a *API) silence(c *call) (any, error) {
+	var in wire.NewSilence
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	s, err := a.Decisions.Silence(c.ctx, c.person, in.Device, in.Path, in.Note)
+	if err != nil {
+		return nil, err
+	}
+	return a.silenceDoc(c, s)
+}
+
+func (a *API) unsilence(c *call) (any, error) {
+	n, err := outsideParam(c)
+	if err != nil {
+		return nil, err
+	}
+	return nil, a.Decisions.Unsilence(c.ctx, c.person, n)
+}

@@ -1,0 +1,114 @@
+package desk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"oakenlatch/core/diff"
+	"oakenlatch/core/tree"
+	"oakenlatch/service/access"
+	"oakenlatch/service/history"
+	"oakenlatch/service/store"
+)
+
+// Push is an outside change that something is to be made of.
+type Push struct {
+	Device  store.Device
+	Outside store.Outside
+	Title   string // of the change that is opened; "" is made up
+	Ticket  string
+}
+
+func (x Push) name() string {
+	return fmt.Sprintf("outside change %d on %s", x.Outside.ID, x.Device.Name)
+}
+
+// sides gives what the device held before an outside change and after it.
+func (d *Desk) sides(ctx context.Context, r history.Reading, x Push) (rev store.Revision, made, before *tree.Node, err error) {
+	if rev, err = d.store.Revision(ctx, x.Device.ID, x.Outside.Revision); err != nil {
+		return rev, nil, nil, err
+	}
+	was, err := d.store.Revision(ctx, x.Device.ID, x.Outside.Before)
+	if err != nil {
+		return rev, nil, nil, err
+	}
+	if made, err = d.history.Tree(ctx, r.Schema, rev.Digest); err != nil {
+		return rev, nil, nil, err
+	}
+	before, err = d.history.Tree(ctx, r.Schema, was.Digest)
+	return rev, made, before, err
+}
+
+// PushBack opens a change that takes an outside change back: its inverse,
+// staged on what it made, so that what came since is met like any device that
+// moved on.
+func (d *Desk) PushBack(ctx context.Context, p access.Person, x Push) (store.Change, []Brought, error) {
+	c, err := d.into(ctx, p, Bring{Title: x.Title, Ticket: x.Ticket}, "Push back "+x.name())
+	if err != nil {
+		return c, nil, err
+	}
+	now, err := d.reading(ctx, p, x.Device)
+	if err != nil {
+		return c, nil, err
+	}
+	rev, made, before, err := d.sides(ctx, now, x)
+	if err != nil {
+		return c, nil, err
+	}
+	one := Brought{Device: x.Device.Name}
+	one.work = &Work{Device: now.Device, Schema: now.Schema, Base: rev, Former: made, fresh: true}
+	result, conflicts := diff.Merge(made, before, now.Running)
+	if len(conflicts) > 0 {
+		one.Notes = append(one.Notes, fmt.Sprintf("%s set again since: the preview shows each, and you decide", placesAre(len(conflicts))))
+	}
+	if tree.Same(result, now.Running) && len(conflicts) == 0 {
+		one.Notes = append(one.Notes, "nothing of it is left on the device; adopt it instead, with a note that it is gone")
+		return store.Change{}, []Brought{one}, nil
+	}
+	if err := d.undoTo(ctx, &one, p, before, result, x.name()); err != nil {
+		return c, nil, err
+	}
+	return d.stageBrought(ctx, p, c, true, []Brought{one}, "pushes back "+x.name())
+}
+
+// GoOn opens a change that goes on from an outside change: the same on the
+// devices that are named. Where none is, it is a draft that tells of it.
+func (d *Desk) GoOn(ctx context.Context, p access.Person, x Push, devices []string) (store.Change, []Brought, error) {
+	now, err := d.reading(ctx, p, x.Device)
+	if err != nil {
+		return store.Change{}, nil, err
+	}
+	_, made, before, err := d.sides(ctx, now, x)
+	if err != nil {
+		return store.Change{}, nil, err
+	}
+	title := x.Title
+	if title == "" {
+		title = "Go on from " + x.name()
+	}
+	c, err := d.Open(ctx, p, title, x.Ticket)
+	if err != nil {
+		return c, nil, err
+	}
+	if _, err := d.Note(ctx, p, c.Number, fmt.Sprintf("It goes on from %s, revision %d, %s; %s.", x.name(), x.Outside.Revision, places(x.Outside.Places), x.Outside.Who)); err != nil {
+		return c, nil, err
+	}
+	if len(devices) == 0 {
+		return c, nil, nil
+	}
+	patch := diff.Compare(before, made).YangPatchXML(now.Schema, fmt.Sprintf("outside-%d", x.Outside.ID))
+	loaded, err := d.Load(ctx, p, c.Number, devices, Load{Mode: Patch, Text: patch, Name: x.name()})
+	if err != nil {
+		return store.Change{}, nil, errors.Join(err, d.Abandon(ctx, p, c.Number))
+	}
+	var out []Brought
+	for _, l := range loaded {
+		one := Brought{Device: l.Device, Difference: l.Difference, Notes: l.Notes}
+		if l.Edit.ID != 0 {
+			one.Edits = []store.Edit{l.Edit}
+		}
+		out = append(out, one)
+	}
+	return c, out, nil
+}

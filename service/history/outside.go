@@ -1,0 +1,192 @@
+package history
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"oakenlatch/core/diff"
+	"oakenlatch/core/ledger"
+	"oakenlatch/core/schema"
+	"oakenlatch/core/search"
+	"oakenlatch/core/tree"
+	"oakenlatch/netconf"
+	"oakenlatch/service/audit"
+	"oakenlatch/service/store"
+)
+
+// The states of an outside change.
+const (
+	OutsideOpen     = "open"
+	OutsideAdopted  = "adopted"
+	OutsidePushed   = "pushed-back"
+	OutsideOpened   = "opened" // a change goes on from it
+	OutsideSilenced = "silenced"
+)
+
+// seen remembers when devices were last read to be as they were known.
+type seen struct {
+	mu     sync.Mutex
+	at     map[int64]time.Time
+	beside map[int64]string // the digest of what was last seen beside a commit on hold
+}
+
+func (s *seen) note(device int64, at time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.at[device] = at
+}
+
+// last gives when a device was last read to be as it was known; what is on
+// record where it was not read since the start.
+func (s *seen) last(device int64, record time.Time) time.Time {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if at := s.at[device]; at.After(record) {
+		return at
+	}
+	return record
+}
+
+// evidence gathers what is known of a change that was found just now.
+func (h *History) evidence(d store.Device, since, found time.Time, ds netconf.Datastore) Evidence {
+	e := Evidence{Since: since, Found: found, Clock: d.Clock, Datastore: ds}
+	e.Tells, _ = netconf.Tells(d.Capabilities)
+	if at, ok := h.fleet.Listening(d.Name); ok {
+		e.Listening = at
+	}
+	e.Told = h.fleet.Told(d.Name, since)
+	return e
+}
+
+// outside records a change that was found and is not ours: what changed, who
+// did it as far as the device tells, and that somebody is to decide about it.
+func (h *History) outside(tx *audit.Tx, d store.Device, last, rev store.Revision, before, now *tree.Node) error {
+	e := h.evidence(d, h.seen.last(d.ID, last.At), rev.At, netconf.Running)
+	a := Attribute(e)
+	told, err := json.Marshal(a.Told)
+	if err != nil {
+		return err
+	}
+	df := diff.Compare(before, now)
+	o := store.Outside{
+		Device: d.ID, Revision: rev.Number, Before: last.Number, Found: rev.At, Since: e.Since, DeviceAt: a.At, ClockOff: a.ClockOff,
+		Account: a.Account, Session: a.Session, Address: a.Address, Who: a.Who, Told: string(told), Places: df.Count(), State: OutsideOpen,
+	}
+	if h.Holder != nil {
+		o.During = h.Holder(d.ID)
+	}
+	items := df.Items()
+	silent, err := silenced(tx, d.ID, items)
+	if err != nil {
+		return err
+	}
+	if silent != "" {
+		o.State, o.Note = OutsideSilenced, "it always moves: "+silent
+	}
+	if o, err = tx.AddOutside(o); err != nil {
+		return err
+	}
+	entry := ledger.Entry{
+		Actor: audit.Service, Device: d.Name, Action: "revision.outside", Change: o.During, Address: a.Address, Session: a.Session,
+		Note: fmt.Sprintf("revision %d, outside change %d: found changed, not by this service; %s; between %s and %s", rev.Number, o.ID, a.Who, e.Since.UTC().Format(time.RFC3339), rev.At.UTC().Format(time.RFC3339)),
+	}
+	if err := tx.Record(entry); err != nil {
+		return err
+	}
+	return recordItems(tx, d.Name, items)
+}
+
+// recordItems enters what somebody else changed, place by place.
+func recordItems(tx *audit.Tx, device string, items []diff.Item) error {
+	for _, item := range items {
+		line := ledger.Entry{Actor: audit.Service, Action: "outside." + string(item.Kind), Device: device, Path: item.Path, Before: item.Old, After: item.New}
+		if err := tx.Record(line); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// silenced tells which silenced paths cover all of a difference; "" where one of
+// its places is covered by none.
+func silenced(tx *audit.Tx, device int64, items []diff.Item) (string, error) {
+	list, err := tx.Silences()
+	if err != nil || len(list) == 0 {
+		return "", err
+	}
+	var by []string
+	for _, item := range items {
+		i := slices.IndexFunc(list, func(s store.Silence) bool {
+			return (s.Device == 0 || s.Device == device) && search.Covers(s.Path, item.Path)
+		})
+		if i < 0 {
+			return "", nil
+		}
+		if !slices.Contains(by, list[i].Path) {
+			by = append(by, list[i].Path)
+		}
+	}
+	return strings.Join(by, ", "), nil
+}
+
+// disturbed records what somebody else changed on a device while a commit is on
+// hold there, at places that are not the commit's; once for each configuration
+// that is seen.
+func (h *History) disturbed(ctx context.Context, d store.Device, result, running *tree.Node) error {
+	digest := Digest(running)
+	h.seen.mu.Lock()
+	known := h.seen.beside[d.ID] == digest
+	h.seen.beside[d.ID] = digest
+	h.seen.mu.Unlock()
+	if known {
+		return nil
+	}
+	last, err := h.store.LastRevision(ctx, d.ID)
+	if err != nil {
+		return err
+	}
+	a := Attribute(h.evidence(d, h.seen.last(d.ID, last.At), h.log.Now(), netconf.Running))
+	return h.log.Write(ctx, func(tx *audit.Tx) error {
+		err := tx.Record(ledger.Entry{
+			Actor: audit.Service, Device: d.Name, Action: "outside.during-hold", Change: h.Holder(d.ID), Address: a.Address, Session: a.Session,
+			Note: "somebody else changed the device while this change is on hold there; " + a.Who,
+		})
+		if err != nil {
+			return err
+		}
+		return recordItems(tx, d.Name, diff.Compare(result.WithoutDefaults(), running.WithoutDefaults()).Items())
+	})
+}
+
+// Listened reports how a device is listened to, for people.
+func (h *History) Listened(d store.Device) string {
+	tells, _ := netconf.Tells(d.Capabilities)
+	since, on := h.fleet.Listening(d.Name)
+	switch {
+	case on:
+		return "it tells of its events, and is listened to since " + since.UTC().Format(time.RFC3339)
+	case tells:
+		return "it tells of its events, and is not listened to now"
+	}
+	return "it does not tell of its events; it is read at times"
+}
+
+// Between compares two revisions of a device.
+func (h *History) Between(ctx context.Context, s *schema.Schema, device, from, to int64) (*diff.Difference, error) {
+	var sides [2]*tree.Node
+	for i, n := range []int64{from, to} {
+		rev, err := h.store.Revision(ctx, device, n)
+		if err != nil {
+			return nil, err
+		}
+		if sides[i], err = h.Tree(ctx, s, rev.Digest); err != nil {
+			return nil, err
+		}
+	}
+	return diff.Compare(sides[0], sides[1]), nil
+}

@@ -422,8 +422,14 @@ func (d *Device) Pending() bool {
 }
 
 // Console changes running as someone at the device's own console does, without
-// any NETCONF session.
-func (d *Device) Console(path, value string) error {
+// any NETCONF session or sign-in.
+func (d *Device) Console(path, value string) error { return d.console(path, value, true) }
+
+// Quietly is Console by someone who also clears what the device noted of it: it
+// tells nobody.
+func (d *Device) Quietly(path, value string) error { return d.console(path, value, false) }
+
+func (d *Device) console(path, value string, tells bool) error {
 	p, err := tree.ParsePath(d.set.schema, path)
 	if err != nil {
 		return err
@@ -435,7 +441,9 @@ func (d *Device) Console(path, value string) error {
 		return err
 	}
 	d.setRunning(next)
-	d.changed(nil, netconf.Running)
+	if tells {
+		d.changed(nil, netconf.Running)
+	}
 	if !d.dirty {
 		d.candidate = next
 	}

@@ -24,6 +24,7 @@ import (
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/history"
 	"oakenlatch/service/outside"
+	"oakenlatch/service/report"
 	"oakenlatch/service/store"
 )
 
@@ -137,7 +138,8 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	s.Archives.Run(s.stopping)
 	a := &api.API{
 		Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History,
-		Desk: s.Desk, Engine: s.Engine, Archives: s.Archives, Decisions: &outside.Decisions{Store: s.store, Log: log, Desk: s.Desk}, Console: opt.Console, Logger: opt.Logger, Stopping: s.stopping,
+		Desk: s.Desk, Engine: s.Engine, Archives: s.Archives, Decisions: &outside.Decisions{Store: s.store, Log: log, Desk: s.Desk},
+		Reports: &report.Reports{Store: s.store, Log: log, Fleet: s.Fleet, History: s.History, Desk: s.Desk}, Console: opt.Console, Logger: opt.Logger, Stopping: s.stopping,
 	}
 	s.handler = a.Handler()
 	return nil

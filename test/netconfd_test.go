@@ -75,7 +75,7 @@ func TestNetconfd(t *testing.T) {
 	s.do("mara", 0, "confirm", mine)
 	assert.Contains(t, running("/system"), "behind your back")
 	assert.Contains(t, running("/system"), "Lighthouse")
-	assert.Contains(t, s.do("mara", 0, "audit", "device:island"), "who did it is not known")
+	assert.Contains(t, s.do("mara", 0, "audit", "device:island"), "named by the device")
 	require.NoError(t, other.Lock(t.Context(), netconf.Running))
 	late := s.open("mara", "island /system/location Elsewhere")
 	out = s.do("mara", 3, "commit", late)

@@ -232,7 +232,7 @@ func TestOutsideChange(t *testing.T) {
 	s.do("mara", 0, "confirm", n)
 	assert.Equal(t, "someone at the console", s.value(router, "/system/contact"))
 	out = s.do("mara", 0, "audit", "device:"+router)
-	assert.Contains(t, out, "who did it is not known")
+	assert.Contains(t, out, "named by the device")
 }
 
 // Someone else's uncommitted edits on the device are never committed by us and

@@ -223,12 +223,12 @@ type SearchHint struct {
 
 // Attention is what needs a decision now.
 type Attention struct {
-	Holding []Change       `json:"holding"`
-	Unsaved []Device       `json:"unsaved"`
-	Trouble []Device       `json:"trouble"`
+	Holding []Change  `json:"holding"`
+	Unsaved []Device  `json:"unsaved"`
+	Trouble []Device  `json:"trouble"`
 	Outside []Outside `json:"outside"` // to be decided, newest first
-	Drafts  []Change       `json:"drafts"`  // one's own
-	Due     []Due          `json:"due"`     // on the schedule
+	Drafts  []Change  `json:"drafts"`  // one's own
+	Due     []Due     `json:"due"`     // on the schedule
 
 	Reserved []Reservation `json:"reserved"` // all in force
 

@@ -27,6 +27,7 @@ import (
 	"oakenlatch/service/history"
 	"oakenlatch/service/outside"
 	"oakenlatch/service/refusal"
+	"oakenlatch/service/report"
 	"oakenlatch/service/store"
 )
 
@@ -48,6 +49,7 @@ type API struct {
 	Engine    *engine.Engine
 	Archives  *archive.Archives
 	Decisions *outside.Decisions
+	Reports   *report.Reports
 	Console   fs.FS
 	Logger    *slog.Logger
 	Stopping  context.Context // ends event streams when the service stops

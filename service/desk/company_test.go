@@ -272,7 +272,9 @@ func TestPreviewDuringAHold(t *testing.T) {
 	works, _, err := r.Desk.Due(t.Context(), first, "mara", desk.Wish{})
 	require.NoError(t, err)
 	for _, word := range []guard.EventKind{guard.SayRevert, guard.SayConfirm} {
-		require.NoError(t, r.Engine.Commit(t.Context(), "mara", first, engine.Order{Hold: time.Minute}, servicetest.Works(works)))
+		require.Eventually(t, func() bool { // the one before may be about to leave
+			return r.Engine.Commit(t.Context(), "mara", first, engine.Order{Hold: time.Minute}, servicetest.Works(works)) == nil
+		}, 10*time.Second, 50*time.Millisecond)
 		wait(t, r, first, guard.Awaiting)
 		v := verdict(t, r, servicetest.Joss, second, quay)
 		assert.Equal(t, first, v.HeldBy)

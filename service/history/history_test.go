@@ -39,7 +39,7 @@ func TestRevisions(t *testing.T) {
 	assert.Equal(t, []string{"outside.changed", "revision.outside"}, []string{list[0].Action, list[1].Action})
 	assert.Equal(t, []string{"service", "/ietf-system:system/contact", "Harbour office, ext. 12", "at the console"},
 		[]string{list[0].Actor, list[0].Path, list[0].Before, list[0].After})
-	assert.Contains(t, list[1].Note, "not known")
+	assert.Contains(t, list[1].Note, "not named by the device: it was not listened to at that time")
 
 	for _, rev := range []store.Revision{first.Revision, moved.Revision} {
 		kept, err := r.History.Tree(t.Context(), first.Schema, rev.Digest)

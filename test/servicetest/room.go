@@ -22,6 +22,7 @@ import (
 	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/history"
+	"oakenlatch/service/outside"
 	"oakenlatch/service/store"
 )
 
@@ -33,11 +34,16 @@ type Room struct {
 	History *history.History
 	Desk    *desk.Desk
 	Engine  *engine.Engine
+	Watch   *outside.Watch
 	Devices map[string]*lab.Device
 
 	// Tempo is the engine's, from the next Open on; the usual one if zero.
 	Tempo engine.Tempo
 
+	// Looking is the tempo at which Look has devices looked at.
+	Looking outside.Tempo
+
+	stop  context.CancelFunc
 	clock atomic.Int64 // what the service's is ahead, ns
 	t     testing.TB
 	dir   string
@@ -135,8 +141,30 @@ func (r *Room) Open() {
 	require.NoError(r.t, r.Engine.Recover(r.t.Context()))
 }
 
+// Look begins to watch the devices for what is changed on them, and waits until
+// a session to each stands.
+func (r *Room) Look() {
+	r.Watch = outside.New(r.Store, r.Log, r.Fleet, r.History, slog.New(slog.DiscardHandler))
+	r.Watch.Tempo = r.Looking
+	r.Watch.Clock = func(ctx context.Context, d store.Device) error {
+		_, err := r.Engine.Clock(ctx, d)
+		return err
+	}
+	var ctx context.Context
+	ctx, r.stop = context.WithCancel(context.Background())
+	r.Watch.Run(ctx)
+	require.NoError(r.t, r.Fleet.Watch(r.t.Context()))
+	require.Eventually(r.t, func() bool { return r.Fleet.Standing() == len(r.Devices) }, 20*time.Second, 10*time.Millisecond)
+}
+
 // Close stops them, as a stop of the service does.
 func (r *Room) Close() {
+	if r.stop != nil {
+		r.stop()
+		r.Watch.Stop()
+		r.Fleet.Stop()
+		r.stop = nil
+	}
 	r.Engine.Stop()
 	_ = r.Store.Close()
 }

@@ -1,0 +1,167 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"io"
+	"net/url"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"oakenlatch/wire"
+)
+
+func commits(a *app, fs *flag.FlagSet) func([]string) error {
+	who := fs.String("who", "", "those this person staged, committed or confirmed")
+	device := fs.String("device", "", "those on this device")
+	change := fs.String("change", "", "those of this change")
+	since := fs.String("since", "", "begun since: 7d, 02:00, 2026-11-20")
+	until := fs.String("until", "", "begun until")
+	before := fs.Int64("before", 0, "only those before this one, for the next page")
+	limit := fs.Int("limit", 40, "at most so many, up to 500")
+	return func([]string) error {
+		q := map[string]string{"who": *who, "device": *device, "change": *change, "since": *since, "until": *until, "limit": fmt.Sprint(*limit)}
+		if *before > 0 {
+			q["before"] = fmt.Sprint(*before)
+		}
+		var page wire.CommitRecords
+		if err := a.call("GET", "/commits"+query(q), nil, &page); err != nil {
+			return err
+		}
+		return a.show(page, func() {
+			rows := make([][]string, len(page.Commits))
+			for i, c := range page.Commits {
+				rows[i] = []string{fmt.Sprint(c.Number), when(c.Started), took(c), outcomeText(c), hands(c), strings.Join(c.Devices, ","), clip(tame(fmt.Sprintf("%d %s", c.Change, c.Title)), 50)}
+			}
+			a.table([]string{"COMMIT", "BEGAN", "TOOK", "OUTCOME", "STAGED / COMMITTED / CONFIRMED", "DEVICES", "CHANGE"}, rows)
+			switch {
+			case len(rows) == 0:
+				a.printf("Nothing was committed.\n")
+			case page.Next != 0:
+				a.printf("Older ones: latch commits --before %d\n", page.Next)
+			}
+		})
+	}
+}
+
+func took(c wire.CommitRecord) string {
+	if c.Ended.IsZero() {
+		return "…"
+	}
+	return spell(time.Duration(c.Seconds * float64(time.Second)).Round(time.Second))
+}
+
+func outcomeText(c wire.CommitRecord) string {
+	if c.Outcome == "" {
+		return "not decided"
+	}
+	return string(c.Outcome)
+}
+
+// hands is who staged, committed and confirmed.
+func hands(c wire.CommitRecord) string {
+	confirmed := c.Confirmed
+	if confirmed == "" {
+		confirmed = "–"
+	}
+	return strings.Join(c.Staged, "+") + " / " + c.Committed + " / " + confirmed
+}
+
+func commitShow(a *app, fs *flag.FlagSet) func([]string) error {
+	context := fs.Int("context", 1, "unchanged neighbours shown around each line")
+	return func(args []string) error {
+		var c wire.CommitRecord
+		if err := a.call("GET", "/commits/"+url.PathEscape(args[0])+query(map[string]string{"context": fmt.Sprint(*context)}), nil, &c); err != nil {
+			return err
+		}
+		return a.show(c, func() { a.commitRecord(c) })
+	}
+}
+
+func (a *app) commitRecord(c wire.CommitRecord) {
+	a.printf("%s  %s\n", a.paint(strong, fmt.Sprintf("Commit %d of change %d: %s", c.Number, c.Change, tame(c.Title))), outcomeText(c))
+	for _, row := range [][2]string{
+		{"because", c.Reason}, {"ticket", c.Ticket}, {"staged", strings.Join(c.Staged, ", ")}, {"committed", c.Committed + ", " + when(c.Started)}, {"confirmed", c.Confirmed},
+		{"took", took(c) + fmt.Sprintf(", hold %s", spell(time.Duration(c.Hold)*time.Second))}, {"devices", strings.Join(c.Devices, ", ")},
+	} {
+		if row[1] != "" {
+			a.printf("  %-10s %s\n", row[0], tame(row[1]))
+		}
+	}
+	for _, n := range c.Notes {
+		a.printf("  note by %s, %s: %s\n", n.Actor, when(n.At), strings.ReplaceAll(tame(n.Text), "\n", "\n      "))
+	}
+	for _, p := range c.Parts {
+		a.printf("\n%s  %s\n", a.paint(strong, p.Device), count(p.Count, "place", "places"))
+		a.difference(p.Lines)
+	}
+	if len(c.Steps) > 0 {
+		a.printf("\nSteps\n")
+		rows := make([][]string, len(c.Steps))
+		for i, e := range c.Steps {
+			rows[i] = []string{"  " + e.At.UTC().Format("15:04:05.000"), tame(e.Actor), e.Action, e.Device, clip(tame(whatText(e)), 90)}
+		}
+		a.table([]string{"  AT (UTC)", "WHO", "WHAT", "DEVICE", "DETAIL"}, rows)
+	}
+	if len(c.Devices) > 0 {
+		a.printf("\nCompare it with now: latch compare %s@change:%d %s@running\n", c.Devices[0], c.Change, c.Devices[0])
+	}
+}
+
+// reportTo takes a report into a file; its form is told by the file's name.
+func (a *app) reportTo(path, file, form string) error {
+	if form == "" {
+		form = strings.TrimPrefix(strings.ToLower(filepath.Ext(file)), ".")
+	}
+	if form == "htm" {
+		form = "html"
+	}
+	if form != "pdf" && form != "html" {
+		return wrongUse("name the file .pdf or .html, or say --format")
+	}
+	at := "?"
+	if strings.Contains(path, "?") {
+		at = "&"
+	}
+	req, err := a.request("GET", path+at+"format="+form, nil)
+	if err != nil {
+		return err
+	}
+	res, err := a.send(req)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = res.Body.Close() }()
+	if file == "-" {
+		_, err = io.Copy(a.out, res.Body)
+		return err
+	}
+	n, err := a.keepFile(file, res.Body)
+	if err == nil {
+		a.printf("%s: %d bytes.\n", file, n)
+	}
+	return err
+}
+
+func reportChange(a *app, fs *flag.FlagSet) func([]string) error {
+	form := fs.String("format", "", "pdf or html, where the file's name does not say")
+	return func(args []string) error {
+		n, err := changeNumber(args[0])
+		if err != nil {
+			return err
+		}
+		return a.reportTo(fmt.Sprintf("/changes/%d/report", n), args[1], *form)
+	}
+}
+
+func reportSpan(a *app, fs *flag.FlagSet) func([]string) error {
+	form := fs.String("format", "", "pdf or html, where the file's name does not say")
+	since := fs.String("since", "7d", "from when on: 7d, 02:00, 2026-11-20")
+	until := fs.String("until", "", "until when; now if left out")
+	device := fs.String("device", "", "of this device")
+	who := fs.String("who", "", "of this person")
+	return func(args []string) error {
+		return a.reportTo("/report"+query(map[string]string{"since": *since, "until": *until, "device": *device, "who": *who}), args[0], *form)
+	}
+}

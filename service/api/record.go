@@ -1,0 +1,223 @@
+package api
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"oakenlatch/core/ledger"
+	"oakenlatch/core/search"
+	"oakenlatch/service/access"
+	"oakenlatch/service/audit"
+	"oakenlatch/service/refusal"
+	"oakenlatch/service/report"
+	"oakenlatch/service/store"
+	"oakenlatch/wire"
+)
+
+// recordRoutes are those about what was committed, and reports.
+func (a *API) recordRoutes() []route {
+	return []route{
+		{"GET", "/commits", "Every commit, newest first, with who had a hand in it; by a person (who staged, committed or confirmed), of a device, of a change; before is a place in it", access.Viewer, 200, nil, wire.CommitRecords{}, []string{"who", "device", "change", "since", "until", "before", "limit"}, a.commits},
+		{"GET", "/commits/:number", "One commit: what it made of each device, its steps, who staged what; context is the number of unchanged neighbours", access.Viewer, 200, nil, wire.CommitRecord{}, []string{"context"}, a.commitRecord},
+		{"GET", "/changes/:number/report", "A change's report: what is planned before its commit, what happened after it; format is pdf or html", access.Viewer, 200, nil, nil, []string{"format"}, a.changeReport},
+		{"GET", "/report", "A period's report, of all, of a device or of a person; since and until as in a line to search by; format is pdf or html", access.Viewer, 200, nil, nil, []string{"since", "until", "device", "who", "format"}, a.spanReport},
+	}
+}
+
+func (a *API) commitRecordDoc(c *call, r report.Commit) (wire.CommitRecord, error) {
+	out := wire.CommitRecord{
+		Number: r.ID, Change: r.Change.Number, Title: r.Change.Title, Ticket: r.Change.Ticket, Author: r.Change.Author, Staged: append([]string{}, r.Staged...),
+		Committed: r.Actor, Confirmed: r.Confirmed, Started: r.Started, Ended: r.Ended, Seconds: r.Took().Seconds(), Hold: int64(r.Hold / time.Second),
+		Outcome: r.State.Outcome, Reason: r.State.Reason, Newest: r.Newest, Devices: []string{},
+	}
+	for _, d := range r.Devices {
+		out.Devices = append(out.Devices, d.Name)
+	}
+	notes, err := a.Store.Notes(c.ctx, r.Change.Number)
+	for _, n := range notes {
+		out.Notes = append(out.Notes, wire.Note{Actor: n.Actor, At: n.At, Text: n.Text})
+	}
+	return out, err
+}
+
+// times reads since and until as a line to search by has them.
+func (a *API) times(c *call) (since, until time.Time, err error) {
+	line := ""
+	for _, key := range []string{"since", "until"} {
+		if text := c.QueryParam(key); text != "" {
+			line += " " + key + ":" + search.Quote(text)
+		}
+	}
+	q, err := search.Parse(line, a.Log.Now())
+	if err != nil {
+		return since, until, badLine(err)
+	}
+	return q.Since, q.Until, nil
+}
+
+func (a *API) commits(c *call) (any, error) {
+	q := store.CommitQuery{Person: c.QueryParam("who"), Limit: 50}
+	var err error
+	if q.Since, q.Until, err = a.times(c); err != nil {
+		return nil, err
+	}
+	if name := c.QueryParam("device"); name != "" {
+		d, err := a.deviceNamed(c, name)
+		if err != nil {
+			return nil, err
+		}
+		q.Device = d.ID
+	}
+	limit := int64(q.Limit)
+	for name, into := range map[string]*int64{"change": &q.Change, "before": &q.Before, "limit": &limit} {
+		if text := c.QueryParam(name); text != "" {
+			if *into, err = strconv.ParseInt(text, 10, 64); err != nil || *into < 1 {
+				return nil, refusal.New(refusal.Invalid, "", "%s is %q, a number is needed", name, text)
+			}
+		}
+	}
+	if limit > 500 {
+		return nil, refusal.New(refusal.Invalid, "", "limit is %d, at most 500 are given at once", limit)
+	}
+	q.Limit = int(limit) + 1
+	list, err := a.Reports.Commits(c.ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	out := wire.CommitRecords{Commits: []wire.CommitRecord{}}
+	if len(list) == q.Limit {
+		list = list[:limit]
+		out.Next = list[limit-1].ID
+	}
+	for _, r := range list {
+		doc, err := a.commitRecordDoc(c, r)
+		if err != nil {
+			return nil, err
+		}
+		out.Commits = append(out.Commits, doc)
+	}
+	return out, nil
+}
+
+func (a *API) commitRecord(c *call) (any, error) {
+	n, err := outsideParam(c)
+	if err != nil {
+		return nil, err
+	}
+	context, err := contextParam(c)
+	if err != nil {
+		return nil, err
+	}
+	r, err := a.Reports.Find(c.ctx, n)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, refusal.New(refusal.NotFound, "list them with: latch commits", "there is no commit %d", n)
+	}
+	if err != nil {
+		return nil, err
+	}
+	out, err := a.commitRecordDoc(c, r)
+	if err != nil {
+		return nil, err
+	}
+	made, err := a.Reports.Made(c.ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range r.Devices {
+		if df := made[d.Name]; df != nil {
+			out.Parts = append(out.Parts, wire.CommitPart{Device: d.Name, Count: df.Count(), Lines: lines(df, context), Items: items(df)})
+		}
+	}
+	if out.Steps, err = a.Reports.Steps(c.ctx, r); err != nil {
+		return nil, err
+	}
+	edits, err := a.Store.Edits(c.ctx, r.Change.Number)
+	if err != nil {
+		return nil, err
+	}
+	names := map[int64]string{}
+	for _, d := range r.Devices {
+		names[d.ID] = d.Name
+	}
+	for _, e := range edits {
+		if !e.At.After(r.Started) {
+			out.Edits = append(out.Edits, editDoc(names[e.Device], e))
+		}
+	}
+	return out, nil
+}
+
+// formOf reads how a report is wanted.
+func formOf(c *call) (string, error) {
+	form := c.QueryParamOr("format", "pdf")
+	if form != "pdf" && form != "html" {
+		return "", refusal.New(refusal.Invalid, "give pdf or html", "%q is no format of a report", form)
+	}
+	return form, nil
+}
+
+func (a *API) changeReport(c *call) (any, error) {
+	form, err := formOf(c)
+	if err != nil {
+		return nil, err
+	}
+	n, err := numberParam(c)
+	if err != nil {
+		return nil, err
+	}
+	r, err := a.Reports.ForChange(c.ctx, c.person, n)
+	if err != nil {
+		return nil, err
+	}
+	return a.printed(c, r, form, fmt.Sprintf("change-%d", n), ledger.Entry{Change: n})
+}
+
+func (a *API) spanReport(c *call) (any, error) {
+	form, err := formOf(c)
+	if err != nil {
+		return nil, err
+	}
+	s := report.Span{Device: c.QueryParam("device"), Person: c.QueryParam("who")}
+	if s.Since, s.Until, err = a.times(c); err != nil {
+		return nil, err
+	}
+	if s.Until.IsZero() {
+		s.Until = a.Log.Now()
+	}
+	if s.Since.IsZero() {
+		s.Since = s.Until.Add(-7 * 24 * time.Hour)
+	}
+	if s.Since.After(s.Until) {
+		return nil, refusal.New(refusal.Invalid, "", "the period ends %s, before it begins", s.Until.Format(time.RFC3339))
+	}
+	if s.Device != "" {
+		if _, err := a.deviceNamed(c, s.Device); err != nil {
+			return nil, err
+		}
+	}
+	r, err := a.Reports.ForSpan(c.ctx, c.person, s)
+	if err != nil {
+		return nil, err
+	}
+	return a.printed(c, r, form, "report-"+s.Since.UTC().Format(time.DateOnly)+"-to-"+s.Until.UTC().Format(time.DateOnly), ledger.Entry{Device: s.Device})
+}
+
+// printed writes a report and enters in the ledger that it was taken.
+func (a *API) printed(c *call, r report.Report, form, name string, e ledger.Entry) (any, error) {
+	e.Actor, e.Action, e.Note = c.person.Name, "report.made", form+": "+r.Title+", "+r.Subtitle
+	if err := a.Log.Write(c.ctx, func(tx *audit.Tx) error { return tx.Record(e) }); err != nil {
+		return nil, err
+	}
+	return stream(func(w http.ResponseWriter) error {
+		write, kind := r.PDF, "application/pdf"
+		if form == "html" {
+			write, kind = r.HTML, "text/html; charset=utf-8"
+		}
+		w.Header().Set("Content-Type", kind)
+		w.Header().Set("Content-Disposition", fmt.Sprintf("inline; filename=%q", name+"."+form))
+		return write(w)
+	}), nil
+}

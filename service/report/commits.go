@@ -1,0 +1,176 @@
+// Package report tells what happened: commit by commit, and as pages to be
+// printed and kept.
+package report
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"oakenlatch/core/diff"
+	"oakenlatch/core/ledger"
+	"oakenlatch/core/schema"
+	"oakenlatch/core/search"
+	"oakenlatch/core/tree"
+	"oakenlatch/service/audit"
+	"oakenlatch/service/desk"
+	"oakenlatch/service/fleet"
+	"oakenlatch/service/history"
+	"oakenlatch/service/store"
+)
+
+// Reports tells what happened.
+type Reports struct {
+	Store   *store.Store
+	Log     *audit.Log
+	Fleet   *fleet.Fleet
+	History *history.History
+	Desk    *desk.Desk
+}
+
+// Commit is a commit and who had a hand in it.
+type Commit struct {
+	store.Commit
+	Change    store.Change
+	Staged    []string // who staged what it committed, in the order of their first edit
+	Confirmed string   // whose word kept it: a person's, or its probes'; "" where it was not kept
+	Newest    bool     // of its change
+	Devices   []store.Device
+}
+
+// Took is how long it took until it was decided; zero while it is not.
+func (c Commit) Took() time.Duration {
+	if c.Ended.IsZero() {
+		return 0
+	}
+	return c.Ended.Sub(c.Started)
+}
+
+// Commits lists commits, newest first.
+func (r *Reports) Commits(ctx context.Context, q store.CommitQuery) ([]Commit, error) {
+	list, err := r.Store.Commits(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Commit, 0, len(list))
+	for _, c := range list {
+		one, err := r.fill(ctx, c)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}
+
+func (r *Reports) fill(ctx context.Context, c store.Commit) (Commit, error) {
+	out := Commit{Commit: c}
+	var err error
+	if out.Change, err = r.Store.Change(ctx, c.Change); err != nil {
+		return out, err
+	}
+	last, err := r.Store.LastCommit(ctx, c.Change)
+	if err != nil {
+		return out, err
+	}
+	out.Newest = last.ID == c.ID
+	for _, p := range c.Parts {
+		d, err := r.Store.DeviceByID(ctx, p.Device)
+		if err != nil {
+			return out, err
+		}
+		out.Devices = append(out.Devices, d)
+	}
+	if c.State.Outcome == "kept" {
+		out.Confirmed = c.State.By
+	}
+	out.Staged, err = r.stagers(ctx, c)
+	return out, err
+}
+
+// stagers gives who staged what a commit committed: by the record, up to its
+// beginning, without what was taken back again.
+func (r *Reports) stagers(ctx context.Context, c store.Commit) ([]string, error) {
+	edits, err := r.Store.Edits(ctx, c.Change)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, e := range edits {
+		if !e.At.After(c.Started) && !slices.Contains(out, e.Actor) {
+			out = append(out, e.Actor)
+		}
+	}
+	return out, nil
+}
+
+// stepKinds are the entries that are a commit's steps.
+var stepKinds = []string{"commit", "device", "probe", "hold", "change", "revision", "startup", "outside.during-hold"}
+
+// Steps gives what happened during a commit, oldest first, as the ledger has it.
+func (r *Reports) Steps(ctx context.Context, c Commit) ([]ledger.Entry, error) {
+	q := store.LedgerQuery{Oldest: true, Limit: 2000}
+	q.Terms = []search.Term{{Key: search.Change, Values: []string{itoa(c.Change.Number)}}, {Key: search.Kind, Values: stepKinds}}
+	q.Since = c.Started.Add(-time.Second)
+	if !c.Ended.IsZero() {
+		q.Until = c.Ended.Add(time.Second)
+	}
+	list, err := r.Log.Entries(ctx, q)
+	return slices.DeleteFunc(list, func(e ledger.Entry) bool { return e.Action == "change.note" }), err
+}
+
+// Made gives what a commit made of its devices, as far as it was prepared.
+func (r *Reports) Made(ctx context.Context, c Commit) (map[string]*diff.Difference, error) {
+	out := map[string]*diff.Difference{}
+	for i, p := range c.Parts {
+		if p.Base == "" || p.Result == "" {
+			continue
+		}
+		s, err := r.Fleet.Schema(ctx, c.Devices[i])
+		if err != nil {
+			return nil, err
+		}
+		base, err := r.tree(ctx, s, p.Base)
+		if err != nil {
+			return nil, err
+		}
+		result, err := r.tree(ctx, s, p.Result)
+		if err != nil {
+			return nil, err
+		}
+		out[c.Devices[i].Name] = diff.Compare(base, result)
+	}
+	return out, nil
+}
+
+func (r *Reports) tree(ctx context.Context, s *schema.Schema, digest string) (*tree.Node, error) {
+	n, err := r.History.Tree(ctx, s, digest)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, errors.New("configuration " + digest + " is not on record any more")
+	}
+	return n, err
+}
+
+// Hands puts who had a hand in a commit in a sentence.
+func (c Commit) Hands() string {
+	parts := []string{}
+	if len(c.Staged) > 0 {
+		parts = append(parts, "staged by "+strings.Join(c.Staged, ", "))
+	}
+	parts = append(parts, "committed by "+c.Actor)
+	if c.Confirmed != "" {
+		parts = append(parts, "confirmed by "+c.Confirmed)
+	}
+	return strings.Join(parts, "; ")
+}
+
+// Find gives a commit by its number.
+func (r *Reports) Find(ctx context.Context, id int64) (Commit, error) {
+	c, err := r.Store.Commit(ctx, id)
+	if err != nil {
+		return Commit{}, err
+	}
+	return r.fill(ctx, c)
+}

@@ -1,0 +1,514 @@
+package report
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+
+	"oakenlatch/core/diff"
+	"oakenlatch/core/ledger"
+	"oakenlatch/core/search"
+	"oakenlatch/service/access"
+	"oakenlatch/service/desk"
+	"oakenlatch/service/history"
+	"oakenlatch/service/store"
+)
+
+// Report is what is to be printed: a head, and sections.
+type Report struct {
+	Title    string
+	Subtitle string
+	Facts    []Fact // of the head
+	Made     time.Time
+	By       string
+	Ledger   ledger.Entry // the last when it was made: its number and digest stand for all before it
+	Sections []Section
+}
+
+// Section is one part of a report. What it lacks is not drawn.
+type Section struct {
+	Title string
+	Text  string
+	Facts []Fact
+	Table *Table
+	Lines []diff.Line // a difference
+	Left  int         // lines of it that were left out
+}
+
+// Fact is a name and what it is.
+type Fact struct{ Name, Value string }
+
+// Table is rows under a head; Wide is the column that takes what room there is.
+type Table struct {
+	Head []string
+	Rows [][]string
+	Wide int
+}
+
+// What is drawn at most, so that a report stays one that people read.
+const (
+	mostLines = 4000
+	mostRows  = 1500
+)
+
+func itoa(n int64) string { return strconv.FormatInt(n, 10) }
+
+// stamp writes a time with its zone.
+func stamp(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format("2006-01-02 15:04:05 UTC")
+}
+
+// plain shows what would act on a reader, or turn the direction of text, as
+// what it is.
+func plain(text string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r == '\n' || r == '\t':
+			return r
+		case unicode.IsControl(r) || unicode.Is(unicode.Cf, r):
+			return '\ufffd'
+		}
+		return r
+	}, text)
+}
+
+func (r *Reports) begin(ctx context.Context, by, title string) (Report, error) {
+	out := Report{Title: plain(title), Made: r.Log.Now(), By: by}
+	list, err := r.Log.Entries(ctx, store.LedgerQuery{Limit: 1})
+	if err == nil && len(list) > 0 {
+		out.Ledger = list[0]
+	}
+	return out, err
+}
+
+func (r *Report) fact(name, value string) {
+	if value != "" {
+		r.Facts = append(r.Facts, Fact{name, plain(value)})
+	}
+}
+
+func (r *Report) add(s Section) { r.Sections = append(r.Sections, s) }
+
+// difference adds a difference, cut where it is too long to be read on paper.
+func (r *Report) difference(title, text string, d *diff.Difference) {
+	s := Section{Title: title, Text: text, Lines: d.Lines(1)}
+	if n := len(s.Lines); n > mostLines {
+		s.Lines, s.Left = s.Lines[:mostLines], n-mostLines
+	}
+	for i := range s.Lines {
+		s.Lines[i].Text = plain(s.Lines[i].Text)
+	}
+	r.add(s)
+}
+
+// ForChange makes a change's report: what is planned, before its commit; what
+// happened, once there was one.
+func (r *Reports) ForChange(ctx context.Context, p access.Person, number int64) (Report, error) {
+	c, err := r.Desk.Get(ctx, p, number)
+	if err != nil {
+		return Report{}, err
+	}
+	out, err := r.begin(ctx, p.Name, fmt.Sprintf("Change %d: %s", c.Number, c.Title))
+	if err != nil {
+		return out, err
+	}
+	commits, err := r.Commits(ctx, store.CommitQuery{Change: number, Limit: 50})
+	if err != nil {
+		return out, err
+	}
+	out.Subtitle = "What is planned"
+	if len(commits) > 0 && c.State != "draft" {
+		out.Subtitle = "What happened"
+	}
+	company, err := r.Store.Company(ctx, number)
+	if err != nil {
+		return out, err
+	}
+	out.fact("Ticket", c.Ticket)
+	out.fact("State", c.State)
+	out.fact("Because", c.Reason)
+	out.fact("Author", c.Author)
+	out.fact("With", strings.Join(company, ", "))
+	out.fact("Opened", stamp(c.Opened))
+	out.fact("Made from", c.Origin)
+	if out.Subtitle == "What is planned" {
+		err = r.planned(ctx, p, c, &out)
+	} else {
+		err = r.happened(ctx, c, commits[0], &out)
+	}
+	if err != nil {
+		return out, err
+	}
+	if err := r.people(ctx, c, &out); err != nil {
+		return out, err
+	}
+	for _, old := range commits {
+		if old.ID != commits[0].ID || out.Subtitle == "What is planned" {
+			out.add(Section{Title: fmt.Sprintf("An earlier commit, number %d", old.ID), Facts: commitFacts(old)})
+		}
+	}
+	return out, nil
+}
+
+// planned adds what a preview shows.
+func (r *Reports) planned(ctx context.Context, p access.Person, c store.Change, out *Report) error {
+	verdicts, seen, err := r.Desk.Preview(ctx, p, c.Number, desk.Options{})
+	if err != nil {
+		return err
+	}
+	out.fact("Preview", strings.TrimSpace(seen.Digest+" "+stamp(seen.At)))
+	if len(verdicts) == 0 {
+		out.add(Section{Title: "Nothing is staged", Text: "The change has no part on any device."})
+	}
+	for _, v := range verdicts {
+		facts := []Fact{{"Base", fmt.Sprintf("revision %d of %s", v.Base.Number, stamp(v.Base.At))}, {"Guard", v.Guard.Name()}}
+		if v.Trouble != "" {
+			facts = append(facts, Fact{"Trouble", plain(v.Trouble)})
+		}
+		for _, f := range v.Forecasts {
+			facts = append(facts, Fact{"Lockout forecast", plain(fmt.Sprintf("%s: %s", f.Answer, f.Because))})
+		}
+		if h := v.Hindrance(); h != "" {
+			facts = append(facts, Fact{"In the way", plain(h)})
+		}
+		out.add(Section{Title: v.Device, Facts: facts})
+		if v.Difference != nil && !v.Difference.Empty() {
+			out.difference("What it would change on "+v.Device, "", v.Difference)
+		}
+		out.findings(v)
+	}
+	return nil
+}
+
+func (r *Report) findings(v desk.Verdict) {
+	t := &Table{Head: []string{"Severity", "Path", "Finding"}, Wide: 2}
+	for _, f := range v.Check.Findings {
+		t.Rows = append(t.Rows, []string{string(f.Severity), plain(f.Path), plain(f.Message)})
+	}
+	for _, c := range v.Conflicts {
+		t.Rows = append(t.Rows, []string{"conflict", plain(c.Path.String()), plain(c.Why)})
+	}
+	if len(t.Rows) > 0 {
+		r.add(Section{Title: "Found on " + v.Device, Table: t})
+	}
+}
+
+func commitFacts(c Commit) []Fact {
+	facts := []Fact{
+		{"Outcome", string(c.State.Outcome)}, {"Because", plain(c.State.Reason)}, {"Staged by", strings.Join(c.Staged, ", ")}, {"Committed by", c.Actor}, {"Confirmed by", c.Confirmed},
+		{"Began", stamp(c.Started)}, {"Decided", stamp(c.Ended)}, {"Hold", c.Hold.String()},
+	}
+	if c.State.Outcome == "" {
+		facts[0].Value = "not decided yet"
+	}
+	if took := c.Took(); took > 0 {
+		facts = append(facts, Fact{"Took", took.Round(time.Second).String()})
+	}
+	var out []Fact
+	for _, f := range facts {
+		if f.Value != "" {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// happened adds what became of the newest commit.
+func (r *Reports) happened(ctx context.Context, c store.Change, cm Commit, out *Report) error {
+	out.add(Section{Title: fmt.Sprintf("Commit %d", cm.ID), Facts: commitFacts(cm)})
+	devices := &Table{Head: []string{"Device", "Site", "Guard", "How it stands", "Last word"}, Wide: 4}
+	for i, d := range cm.State.Devices {
+		stands := string(d.Standing)
+		if d.Saved {
+			stands += ", saved to startup"
+		}
+		devices.Rows = append(devices.Rows, []string{d.Name, plain(cm.Devices[i].Site), string(d.Keeper), stands, plain(d.Said)})
+	}
+	out.add(Section{Title: "Devices", Table: devices})
+	made, err := r.Made(ctx, cm)
+	if err != nil {
+		return err
+	}
+	for _, d := range cm.Devices {
+		if df := made[d.Name]; df != nil {
+			out.difference("What it changed on "+d.Name, map[bool]string{true: "", false: "It is not there any more: the change is " + c.State + "."}[c.State == "kept" || c.State == "holding"], df)
+		}
+	}
+	if len(cm.State.Probes) > 0 {
+		t := &Table{Head: []string{"Probe", "Result", "Since", "What was found"}, Wide: 3}
+		for _, p := range cm.State.Probes {
+			t.Rows = append(t.Rows, []string{plain(p.Text), string(p.Result), stamp(p.Since), plain(p.Said)})
+		}
+		out.add(Section{Title: "Probes", Table: t})
+	}
+	steps, err := r.Steps(ctx, cm)
+	if err != nil {
+		return err
+	}
+	out.add(Section{Title: "Steps", Table: entriesTable(steps)})
+	return nil
+}
+
+func entriesTable(list []ledger.Entry) *Table {
+	t := &Table{Head: []string{"Entry", "At", "Who", "What", "Device", "Detail"}, Wide: 5}
+	for _, e := range list {
+		if len(t.Rows) == mostRows {
+			t.Rows = append(t.Rows, []string{"…", "", "", "", "", fmt.Sprintf("%d more", len(list)-mostRows)})
+			break
+		}
+		what := e.Action
+		if e.Outcome != "" {
+			what += ", " + e.Outcome
+		}
+		t.Rows = append(t.Rows, []string{itoa(e.Seq), e.At.UTC().Format("01-02 15:04:05"), plain(e.Actor), what, e.Device, plain(detail(e))})
+	}
+	return t
+}
+
+// mostDetail is how much of an entry's values is printed.
+const mostDetail = 400
+
+func detail(e ledger.Entry) string {
+	short := func(text string) string {
+		if r := []rune(text); len(r) > mostDetail {
+			return string(r[:mostDetail]) + "…"
+		}
+		return text
+	}
+	var parts []string
+	if e.Path != "" {
+		parts = append(parts, e.Path)
+	}
+	if e.Before != "" || e.After != "" {
+		parts = append(parts, fmt.Sprintf("%s → %s", orNothing(short(e.Before)), orNothing(short(e.After))))
+	}
+	if e.Note != "" {
+		parts = append(parts, short(e.Note))
+	}
+	return strings.Join(parts, " ")
+}
+
+func orNothing(text string) string {
+	if text == "" {
+		return "(nothing)"
+	}
+	return text
+}
+
+// people adds who wrote what, and who staged which line.
+func (r *Reports) people(ctx context.Context, c store.Change, out *Report) error {
+	edits, err := r.Store.Edits(ctx, c.Number)
+	if err != nil {
+		return err
+	}
+	t := &Table{Head: []string{"Edit", "At", "Who", "Device", "What"}, Wide: 4}
+	for _, e := range edits {
+		d, err := r.Store.DeviceByID(ctx, e.Device)
+		if err != nil {
+			return err
+		}
+		t.Rows = append(t.Rows, []string{itoa(e.ID), e.At.UTC().Format("2006-01-02 15:04:05"), e.Actor, d.Name, plain(strings.TrimSpace(strings.Join([]string{e.Op, e.Mode, e.Path, e.Value, e.Source}, " ")))})
+	}
+	if len(t.Rows) > 0 {
+		out.add(Section{Title: "Who staged what", Table: t})
+	}
+	notes, err := r.Store.Notes(ctx, c.Number)
+	if err != nil {
+		return err
+	}
+	n := &Table{Head: []string{"At", "Who", "Note"}, Wide: 2}
+	for _, x := range notes {
+		n.Rows = append(n.Rows, []string{stamp(x.At), x.Actor, plain(x.Text)})
+	}
+	if len(n.Rows) > 0 {
+		out.add(Section{Title: "Notes", Table: n})
+	}
+	return nil
+}
+
+// Span says what a report over time is about.
+type Span struct {
+	Since, Until time.Time
+	Device       string
+	Person       string
+}
+
+// ForSpan makes the report of a period: all that happened, or on a device, or
+// by a person.
+func (r *Reports) ForSpan(ctx context.Context, p access.Person, s Span) (Report, error) {
+	title := "All that happened"
+	switch {
+	case s.Device != "" && s.Person != "":
+		title = fmt.Sprintf("What %s did on %s", s.Person, s.Device)
+	case s.Device != "":
+		title = "What happened on " + s.Device
+	case s.Person != "":
+		title = "What " + s.Person + " did"
+	}
+	out, err := r.begin(ctx, p.Name, title)
+	if err != nil {
+		return out, err
+	}
+	out.Subtitle = stamp(s.Since) + " to " + stamp(s.Until)
+	var device store.Device
+	if s.Device != "" {
+		if device, err = r.Store.Device(ctx, s.Device); err != nil {
+			return out, fmt.Errorf("device %s: %w", s.Device, err)
+		}
+	}
+	commits, err := r.Commits(ctx, store.CommitQuery{Person: s.Person, Device: device.ID, Since: s.Since, Until: s.Until, Limit: mostRows})
+	if err != nil {
+		return out, err
+	}
+	outside, err := r.outside(ctx, device.ID, s)
+	if err != nil {
+		return out, err
+	}
+	out.sum(commits, outside, s)
+	for _, c := range commits {
+		if err := r.commit(ctx, c, s, &out); err != nil {
+			return out, err
+		}
+	}
+	for _, o := range outside {
+		if err := r.oneOutside(ctx, o, &out); err != nil {
+			return out, err
+		}
+	}
+	return out, r.entries(ctx, p, s, &out)
+}
+
+func (r *Reports) outside(ctx context.Context, device int64, s Span) ([]store.Outside, error) {
+	if s.Person != "" {
+		return nil, nil // whoever it was is an account on a device, and no person here
+	}
+	list, err := r.Store.OutsideOf(ctx, device, false, mostRows)
+	var out []store.Outside
+	for _, o := range list {
+		if !o.Found.Before(s.Since) && !o.Found.After(s.Until) {
+			out = append(out, o)
+		}
+	}
+	return out, err
+}
+
+// sum adds what the period comes to.
+func (r *Report) sum(commits []Commit, outside []store.Outside, s Span) {
+	count := map[string]int{}
+	for _, c := range commits {
+		state := string(c.State.Outcome)
+		if state == "" {
+			state = "not decided yet"
+		}
+		count[state]++
+	}
+	for _, name := range []string{"kept", "reverted", "failed", "not decided yet"} {
+		if count[name] > 0 {
+			r.fact("Commits "+name, strconv.Itoa(count[name]))
+		}
+	}
+	if len(commits) == 0 {
+		r.fact("Commits", "none")
+	}
+	if s.Person == "" {
+		undecided := 0
+		for _, o := range outside {
+			if o.State == history.OutsideOpen {
+				undecided++
+			}
+		}
+		r.fact("Outside changes", fmt.Sprintf("%d, of which %d are to be decided", len(outside), undecided))
+	}
+	t := &Table{Head: []string{"Commit", "Began", "Change", "Hands", "Devices", "Outcome"}, Wide: 3}
+	for _, c := range commits {
+		var names []string
+		for _, d := range c.Devices {
+			names = append(names, d.Name)
+		}
+		t.Rows = append(t.Rows, []string{itoa(c.ID), c.Started.UTC().Format("2006-01-02 15:04"), plain(fmt.Sprintf("%d %s", c.Change.Number, c.Change.Title)), c.Hands(), strings.Join(names, ", "), string(c.State.Outcome)})
+	}
+	if len(t.Rows) > 0 {
+		r.add(Section{Title: "Commits", Table: t})
+	}
+}
+
+func (r *Reports) commit(ctx context.Context, c Commit, s Span, out *Report) error {
+	facts := commitFacts(c)
+	if c.Change.Ticket != "" {
+		facts = append([]Fact{{"Ticket", plain(c.Change.Ticket)}}, facts...)
+	}
+	out.add(Section{Title: plain(fmt.Sprintf("Commit %d, change %d: %s", c.ID, c.Change.Number, c.Change.Title)), Facts: facts})
+	made, err := r.Made(ctx, c)
+	if err != nil {
+		return err
+	}
+	for _, d := range c.Devices {
+		if df := made[d.Name]; df != nil && (s.Device == "" || s.Device == d.Name) {
+			out.difference(d.Name, "", df)
+		}
+	}
+	return nil
+}
+
+func (r *Reports) oneOutside(ctx context.Context, o store.Outside, out *Report) error {
+	d, err := r.Store.DeviceByID(ctx, o.Device)
+	if err != nil {
+		return err
+	}
+	s, err := r.Fleet.Schema(ctx, d)
+	if err != nil {
+		return err
+	}
+	facts := []Fact{{"Found", stamp(o.Found)}, {"Not before", stamp(o.Since)}, {"Who", plain(o.Who)}, {"Stands", o.State}}
+	if !o.DeviceAt.IsZero() {
+		facts = append(facts, Fact{"By its clock", stamp(o.DeviceAt) + map[bool]string{true: ", which is wrong"}[o.ClockOff]})
+	}
+	if o.DecidedBy != "" {
+		facts = append(facts, Fact{"Decided", plain(fmt.Sprintf("%s by %s, %s", o.Note, o.DecidedBy, stamp(o.DecidedAt)))})
+	}
+	out.add(Section{Title: fmt.Sprintf("Outside change %d on %s", o.ID, d.Name), Facts: facts})
+	df, err := r.History.Between(ctx, s, d.ID, o.Before, o.Revision)
+	if err == nil {
+		out.difference("What it changed on "+d.Name, "", df)
+	}
+	return err
+}
+
+// entries adds the period's ledger, as far as it can be printed.
+func (r *Reports) entries(ctx context.Context, p access.Person, s Span, out *Report) error {
+	q := store.LedgerQuery{Oldest: true, Limit: mostRows + 1}
+	q.Since, q.Until = s.Since, s.Until
+	q.Terms = searchTerms(s)
+	if p.Role != access.Admin {
+		q.Reader = p.Name
+	}
+	list, err := r.Log.Entries(ctx, q)
+	if err != nil {
+		return err
+	}
+	text := ""
+	if len(list) > mostRows {
+		list = list[:mostRows]
+		text = fmt.Sprintf("The first %d; all of them: latch audit export.", mostRows)
+	}
+	out.add(Section{Title: "The ledger", Text: text, Table: entriesTable(list)})
+	return nil
+}
+
+// searchTerms gives what the ledger is asked for in a period's report.
+func searchTerms(s Span) []search.Term {
+	var out []search.Term
+	if s.Device != "" {
+		out = append(out, search.Term{Key: search.Device, Values: []string{s.Device}})
+	}
+	if s.Person != "" {
+		out = append(out, search.Term{Key: search.Who, Values: []string{s.Person}})
+	}
+	return out
+}

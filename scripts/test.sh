@@ -4,7 +4,8 @@ set -uo pipefail
 cd "$(dirname "$0")/.."
 . scripts/need.sh
 need gcc=gcc git=git patch=patch yanglint=libyang2-tools chromium=chromium /usr/sbin/sshd=openssh-server /usr/sbin/netconfd=netconfd \
-  /usr/share/yuma/modules=libyuma-base /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf=fonts-dejavu-core
+  /usr/share/yuma/modules=libyuma-base /usr/share/fonts/truetype/dejavu/DejaVuSans.ttf=fonts-dejavu-core \
+  /usr/sbin/rsyslogd=rsyslog /usr/lib/x86_64-linux-gnu/rsyslog/lmnsd_ossl.so=rsyslog-openssl /usr/sbin/exim4=exim4-daemon-light
 failed=0
 step() {
   echo "== $1"

@@ -26,6 +26,7 @@ import (
 	"oakenlatch/service/outside"
 	"oakenlatch/service/report"
 	"oakenlatch/service/store"
+	"oakenlatch/service/tell"
 )
 
 // Options say where a service keeps its records and what it serves.
@@ -52,6 +53,7 @@ type Service struct {
 	Engine   *engine.Engine
 	Archives *archive.Archives
 	Outside  *outside.Watch
+	Teller   *tell.Teller
 
 	store    *store.Store
 	lock     *os.File
@@ -136,10 +138,14 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	s.Archives.Syslog = opt.Syslog
 	s.Desk.Copy = s.Archives.Tree
 	s.Archives.Run(s.stopping)
+	s.Teller = tell.New(s.store, log, sealer, opt.Logger)
+	if err := s.Teller.Run(s.stopping); err != nil {
+		return err
+	}
 	a := &api.API{
 		Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History,
 		Desk: s.Desk, Engine: s.Engine, Archives: s.Archives, Decisions: &outside.Decisions{Store: s.store, Log: log, Desk: s.Desk},
-		Reports: &report.Reports{Store: s.store, Log: log, Fleet: s.Fleet, History: s.History, Desk: s.Desk}, Console: opt.Console, Logger: opt.Logger, Stopping: s.stopping,
+		Reports: &report.Reports{Store: s.store, Log: log, Fleet: s.Fleet, History: s.History, Desk: s.Desk}, Teller: s.Teller, Console: opt.Console, Logger: opt.Logger, Stopping: s.stopping,
 	}
 	s.handler = a.Handler()
 	return nil
@@ -189,6 +195,9 @@ func (s *Service) Close() error {
 	s.stop()
 	if s.Outside != nil {
 		s.Outside.Stop()
+	}
+	if s.Teller != nil {
+		s.Teller.Stop()
 	}
 	if s.Archives != nil {
 		s.Archives.Stop()

@@ -234,4 +234,5 @@ type Attention struct {
 
 	Archives []Archive  `json:"archives"` // that take no copies, are stale, or hold damaged ones
 	Uncopied []Standing `json:"uncopied"` // devices whose newest revision has no copy for a while
+	Untold   []Receiver `json:"untold"`   // receivers that do not take what they are told
 }

@@ -29,6 +29,7 @@ import (
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/report"
 	"oakenlatch/service/store"
+	"oakenlatch/service/tell"
 )
 
 // MaxBody is the largest request body taken, in bytes, and MaxLoad the largest
@@ -50,6 +51,7 @@ type API struct {
 	Archives  *archive.Archives
 	Decisions *outside.Decisions
 	Reports   *report.Reports
+	Teller    *tell.Teller
 	Console   fs.FS
 	Logger    *slog.Logger
 	Stopping  context.Context // ends event streams when the service stops

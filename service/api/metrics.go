@@ -9,6 +9,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
 	"oakenlatch/core/guard"
+	"oakenlatch/service/history"
 )
 
 // metricSet is what /metrics tells.
@@ -36,47 +37,107 @@ func (a *API) metrics() metricSet {
 	return m
 }
 
-// holds tells of the commits that are not decided, change by change.
+// holds tells of the commits that are not decided, change by change, and of how
+// devices, archives and receivers stand.
 type holds struct{ a *API }
 
 var (
 	commitsOpen  = prometheus.NewDesc("oaken_latch_commits_open", "Commits that are not decided yet.", nil, nil)
+	commitsEnded = prometheus.NewDesc("oaken_latch_commits_total", "Commits by outcome.", []string{"outcome"}, nil)
 	holdLeft     = prometheus.NewDesc("oaken_latch_hold_seconds_left", "Seconds until a change on hold goes back by itself.", []string{"change"}, nil)
+	outsides     = prometheus.NewDesc("oaken_latch_outside_changes", "Outside changes by state; open ones are to be decided.", []string{"state"}, nil)
 	unsaved      = prometheus.NewDesc("oaken_latch_devices_unsaved", "Devices whose startup does not hold what runs.", nil, nil)
 	unreachables = prometheus.NewDesc("oaken_latch_devices_in_trouble", "Devices that could not be reached or read when last tried.", nil, nil)
+	deviceUp     = prometheus.NewDesc("oaken_latch_device_up", "1 where a device answered when last tried.", []string{"device", "site"}, nil)
+	deviceClock  = prometheus.NewDesc("oaken_latch_device_clock_ahead_seconds", "What a device's clock is ahead of ours.", []string{"device"}, nil)
+	archiveAge   = prometheus.NewDesc("oaken_latch_archive_age_seconds", "Seconds since an archive was brought up to date; -1 where it never was.", []string{"archive"}, nil)
+	archiveWell  = prometheus.NewDesc("oaken_latch_archive_well", "1 where an archive takes copies.", []string{"archive"}, nil)
+	receiverWell = prometheus.NewDesc("oaken_latch_receiver_well", "1 where a receiver takes what it is told.", []string{"receiver"}, nil)
 )
 
 func (h holds) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{commitsOpen, holdLeft, unsaved, unreachables} {
+	for _, d := range []*prometheus.Desc{commitsOpen, commitsEnded, holdLeft, outsides, unsaved, unreachables, deviceUp, deviceClock, archiveAge, archiveWell, receiverWell} {
 		ch <- d
 	}
 }
 
+// gauge gives one value.
+type gauge func(d *prometheus.Desc, v float64, labels ...string)
+
 func (h holds) Collect(ch chan<- prometheus.Metric) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
+	set := func(d *prometheus.Desc, v float64, labels ...string) {
 		ch <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
 	}
-	if open, err := h.a.Store.OpenCommits(ctx); err == nil {
-		gauge(commitsOpen, float64(len(open)))
-		for _, c := range open {
-			if s := c.State; s.Outcome == guard.Undecided && s.Phase != guard.Reverting && !s.Deadline.IsZero() {
-				gauge(holdLeft, max(0, s.Deadline.Sub(h.a.Log.Now()).Seconds()), strconv.FormatInt(c.Change, 10))
-			}
+	h.commits(ctx, ch, set)
+	h.devices(ctx, set)
+	if n, err := h.a.Store.OutsideCounts(ctx); err == nil {
+		n[history.OutsideOpen] += 0 // none is a number too
+		for state, count := range n {
+			set(outsides, float64(count), state)
 		}
 	}
-	if list, err := h.a.Store.Devices(ctx); err == nil {
-		var stale, lost int
-		for _, d := range list {
-			if d.Unsaved {
-				stale++
+	if list, err := h.a.Store.Archives(ctx); err == nil {
+		for _, x := range list {
+			age := -1.0
+			if !x.Copied.IsZero() {
+				age = h.a.Log.Now().Sub(x.Copied).Seconds()
 			}
-			if d.Trouble != "" {
-				lost++
-			}
+			set(archiveAge, age, x.Name)
+			set(archiveWell, one(x.Trouble == ""), x.Name)
 		}
-		gauge(unsaved, float64(stale))
-		gauge(unreachables, float64(lost))
 	}
+	if list, err := h.a.Store.Receivers(ctx); err == nil {
+		for _, r := range list {
+			set(receiverWell, one(r.Trouble == ""), r.Name)
+		}
+	}
+}
+
+func one(yes bool) float64 {
+	if yes {
+		return 1
+	}
+	return 0
+}
+
+func (h holds) commits(ctx context.Context, ch chan<- prometheus.Metric, set gauge) {
+	if n, err := h.a.Store.CommitCounts(ctx); err == nil {
+		for _, o := range []guard.Outcome{guard.Kept, guard.Reverted, guard.Failed} {
+			ch <- prometheus.MustNewConstMetric(commitsEnded, prometheus.CounterValue, float64(n[string(o)]), string(o))
+		}
+	}
+	open, err := h.a.Store.OpenCommits(ctx)
+	if err != nil {
+		return
+	}
+	set(commitsOpen, float64(len(open)))
+	for _, c := range open {
+		if s := c.State; s.Outcome == guard.Undecided && s.Phase != guard.Reverting && !s.Deadline.IsZero() {
+			set(holdLeft, max(0, s.Deadline.Sub(h.a.Log.Now()).Seconds()), strconv.FormatInt(c.Change, 10))
+		}
+	}
+}
+
+func (h holds) devices(ctx context.Context, set gauge) {
+	list, err := h.a.Store.Devices(ctx)
+	if err != nil {
+		return
+	}
+	var stale, lost int
+	for _, d := range list {
+		if d.Unsaved {
+			stale++
+		}
+		if d.Trouble != "" {
+			lost++
+		}
+		set(deviceUp, one(d.Trouble == "" && !d.Seen.IsZero()), d.Name, d.Site)
+		if d.Clock != nil {
+			set(deviceClock, d.Clock.Ahead.Seconds(), d.Name)
+		}
+	}
+	set(unsaved, float64(stale))
+	set(unreachables, float64(lost))
 }

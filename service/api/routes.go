@@ -20,7 +20,7 @@ import (
 
 // routes is the API, operation by operation.
 func (a *API) routes() []route {
-	return append(slices.Concat(a.historyRoutes(), a.archiveRoutes(), a.auditRoutes(), a.outsideRoutes(), a.recordRoutes()), []route{
+	return append(slices.Concat(a.historyRoutes(), a.archiveRoutes(), a.auditRoutes(), a.outsideRoutes(), a.recordRoutes(), a.receiverRoutes()), []route{
 		{"POST", "/login", "Sign in; gives a token, and a cookie for the console", "", 200, wire.Login{}, wire.Session{}, nil, a.login},
 		{"POST", "/logout", "Sign out; the token is worthless afterwards", access.Viewer, 204, nil, nil, nil, a.logout},
 		{"GET", "/me", "Who one is", access.Viewer, 200, nil, wire.Session{}, nil, a.me},
@@ -304,7 +304,7 @@ func (a *API) config(c *call) (any, error) {
 
 // attention gathers what the console opens on.
 func (a *API) attention(c *call) (any, error) {
-	out := wire.Attention{Holding: []wire.Change{}, Unsaved: []wire.Device{}, Trouble: []wire.Device{}, Outside: []wire.Outside{}, Drafts: []wire.Change{}, Due: []wire.Due{}, Archives: []wire.Archive{}, Uncopied: []wire.Standing{}}
+	out := wire.Attention{Holding: []wire.Change{}, Unsaved: []wire.Device{}, Trouble: []wire.Device{}, Outside: []wire.Outside{}, Drafts: []wire.Change{}, Due: []wire.Due{}, Archives: []wire.Archive{}, Uncopied: []wire.Standing{}, Untold: []wire.Receiver{}}
 	list, err := a.Desk.List(c.ctx, c.person)
 	if err != nil {
 		return nil, err
@@ -341,6 +341,15 @@ func (a *API) attention(c *call) (any, error) {
 	}
 	if err := a.uncopied(c, &out); err != nil {
 		return nil, err
+	}
+	receivers, err := a.receiverDocs(c)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range receivers {
+		if r.Trouble != "" {
+			out.Untold = append(out.Untold, r)
+		}
 	}
 	waiting, err := a.Store.Waiting(c.ctx)
 	if err != nil {

@@ -256,14 +256,14 @@ func (r *Reports) happened(ctx context.Context, c store.Change, cm Commit, out *
 }
 
 func entriesTable(list []ledger.Entry) *Table {
-	t := &Table{Head: []string{"Entry", "At", "Who", "What", "Device", "Detail"}, Wide: 5}
+	t := &Table{Head: []string{"Entry", "At (UTC)", "Who", "What", "Device", "Detail"}, Wide: 5}
 	for _, e := range list {
 		if len(t.Rows) == mostRows {
 			t.Rows = append(t.Rows, []string{"…", "", "", "", "", fmt.Sprintf("%d more", len(list)-mostRows)})
 			break
 		}
 		what := e.Action
-		if e.Outcome != "" {
+		if e.Outcome != "" && !strings.HasSuffix(what, "."+e.Outcome) {
 			what += ", " + e.Outcome
 		}
 		t.Rows = append(t.Rows, []string{itoa(e.Seq), e.At.UTC().Format("01-02 15:04:05"), plain(e.Actor), what, e.Device, plain(detail(e))})
@@ -307,7 +307,7 @@ func (r *Reports) people(ctx context.Context, c store.Change, out *Report) error
 	if err != nil {
 		return err
 	}
-	t := &Table{Head: []string{"Edit", "At", "Who", "Device", "What"}, Wide: 4}
+	t := &Table{Head: []string{"Edit", "At (UTC)", "Who", "Device", "What"}, Wide: 4}
 	for _, e := range edits {
 		d, err := r.Store.DeviceByID(ctx, e.Device)
 		if err != nil {
@@ -425,7 +425,7 @@ func (r *Report) sum(commits []Commit, outside []store.Outside, s Span) {
 		}
 		r.fact("Outside changes", fmt.Sprintf("%d, of which %d are to be decided", len(outside), undecided))
 	}
-	t := &Table{Head: []string{"Commit", "Began", "Change", "Hands", "Devices", "Outcome"}, Wide: 3}
+	t := &Table{Head: []string{"Commit", "Began (UTC)", "Change", "Hands", "Devices", "Outcome"}, Wide: 3}
 	for _, c := range commits {
 		var names []string
 		for _, d := range c.Devices {

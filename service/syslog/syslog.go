@@ -1,14 +1,16 @@
 // Package syslog sends lines to a syslog receiver (RFC 5424), over UDP (RFC
-// 5426), TCP with octet counting (RFC 6587 section 3.4.1), or the machine's own
-// socket. It never holds up what it tells of: what cannot be sent is dropped
-// and counted.
+// 5426), TCP with octet counting (RFC 6587 section 3.4.1), TLS (RFC 5425), or
+// the machine's own socket.
 package syslog
 
 import (
+	"crypto/tls"
+	"errors"
 	"fmt"
 	"net"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -17,57 +19,190 @@ import (
 // facility is that of log audit (RFC 5424 section 6.2.1).
 const facility = 13
 
-// waiting is how many lines may wait to be sent.
-const waiting = 1024
+// The severities that are used (RFC 5424 section 6.2.1).
+const (
+	Error   = 3
+	Warning = 4
+	Notice  = 5
+	Info    = 6
+)
 
-// Sender sends lines.
-type Sender struct {
-	network, address string
-	host             string
-	lines            chan string
-	dropped          atomic.Int64
-	done             chan struct{}
+// waiting is how many lines may wait to be sent, and patience how long a
+// receiver may take for each step.
+const (
+	waiting  = 1024
+	patience = 5 * time.Second
+)
+
+// Message is one message.
+type Message struct {
+	Severity int
+	At       time.Time
+	ID       string      // MSGID: what kind of message it is
+	Element  string      // the SD-ID of Data
+	Data     [][2]string // structured data, in order; empty values are left out
+	Text     string
 }
 
-// New gives a sender to udp://HOST:PORT, tcp://HOST:PORT or unix:///PATH.
-func New(to string) (*Sender, error) {
-	u, err := url.Parse(to)
-	if err != nil {
-		return nil, err
-	}
-	s := &Sender{network: u.Scheme, address: u.Host, lines: make(chan string, waiting), done: make(chan struct{})}
-	switch u.Scheme {
-	case "udp", "tcp":
-		if _, _, err := net.SplitHostPort(u.Host); err != nil {
-			return nil, fmt.Errorf("%q is no syslog receiver: %w", to, err)
-		}
-	case "unix":
-		s.network, s.address = "unixgram", u.Path
-	default:
-		return nil, fmt.Errorf("%q is no syslog receiver; write udp://HOST:PORT, tcp://HOST:PORT or unix:///dev/log", to)
-	}
-	if s.host, err = os.Hostname(); err != nil || s.host == "" {
-		s.host = "-"
-	}
-	go s.send()
-	return s, nil
-}
-
-// Line is a line as RFC 5424 section 6 has it, in UTF-8 with its mark.
-func Line(host string, severity int, at time.Time, text string) string {
+// header keeps a text to what a field of the header may hold.
+func header(text string, most int) string {
 	text = strings.Map(func(r rune) rune {
+		if r <= ' ' || r > '~' {
+			return '_'
+		}
+		return r
+	}, text)
+	if text == "" {
+		return "-"
+	}
+	return text[:min(len(text), most)]
+}
+
+// oneLine takes out what would act on whoever reads a log.
+func oneLine(text string) string {
+	return strings.Map(func(r rune) rune {
 		if r < ' ' || r == 0x7f {
 			return ' '
 		}
 		return r
-	}, text)
-	return fmt.Sprintf("<%d>1 %s %s oaken-latchd %d archive - \ufeff%s", facility*8+severity, at.UTC().Format("2006-01-02T15:04:05.000Z"), host, os.Getpid(), text)
+	}, strings.ToValidUTF8(text, "\ufffd"))
 }
 
-// Send sends a line of a severity (RFC 5424 section 6.2.1) when it can.
+// Line is a message as RFC 5424 section 6 has it, in UTF-8 with its mark.
+func (m Message) Line(host string) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "<%d>1 %s %s oaken-latchd %d %s ", facility*8+m.Severity, m.At.UTC().Format("2006-01-02T15:04:05.000Z"), header(host, 255), os.Getpid(), header(m.ID, 32))
+	data := slices.DeleteFunc(slices.Clone(m.Data), func(d [2]string) bool { return d[1] == "" })
+	if len(data) == 0 {
+		b.WriteByte('-')
+	} else {
+		b.WriteString("[" + m.Element)
+		for _, d := range data {
+			fmt.Fprintf(&b, ` %s="%s"`, d[0], strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`).Replace(oneLine(d[1])))
+		}
+		b.WriteByte(']')
+	}
+	b.WriteString(" \ufeff" + oneLine(m.Text))
+	return b.String()
+}
+
+// Receiver is where lines go.
+type Receiver struct {
+	network, address string
+	secure           *tls.Config
+	host             string
+	conn             net.Conn
+}
+
+// Parse reads udp://HOST:PORT, tcp://HOST:PORT, tls://HOST:PORT or
+// unix:///PATH. secure is for TLS; nil trusts what the system does.
+func Parse(to string, secure *tls.Config) (*Receiver, error) {
+	u, err := url.Parse(to)
+	if err != nil {
+		return nil, err
+	}
+	r := &Receiver{network: u.Scheme, address: u.Host}
+	switch u.Scheme {
+	case "udp", "tcp", "tls":
+		if host, port, err := net.SplitHostPort(u.Host); err != nil || host == "" || port == "" {
+			return nil, fmt.Errorf("%q is no syslog receiver; write HOST:PORT behind %s://", to, u.Scheme)
+		}
+	case "unix":
+		r.network, r.address = "unixgram", u.Path
+	default:
+		return nil, fmt.Errorf("%q is no syslog receiver; write udp://HOST:PORT, tcp://HOST:PORT, tls://HOST:PORT or unix:///dev/log", to)
+	}
+	if u.Scheme == "tls" {
+		r.network, r.secure = "tcp", &tls.Config{MinVersion: tls.VersionTLS12}
+		if secure != nil {
+			r.secure = secure.Clone()
+		}
+	}
+	if r.host, err = os.Hostname(); err != nil || r.host == "" {
+		r.host = "-"
+	}
+	return r, nil
+}
+
+// Send sends a message, over a new connection where the last one is gone.
+func (r *Receiver) Send(m Message) error { return r.write(m.Line(r.host)) }
+
+func (r *Receiver) write(line string) error {
+	if r.network == "tcp" {
+		line = fmt.Sprintf("%d %s", len(line), line)
+	}
+	err := errors.New("not connected")
+	if r.conn != nil && r.there() {
+		err = r.put(line)
+	}
+	if err == nil {
+		return nil
+	}
+	r.Close()
+	dialer := &net.Dialer{Timeout: patience}
+	if r.secure != nil {
+		r.conn, err = tls.DialWithDialer(dialer, r.network, r.address, r.secure)
+	} else {
+		r.conn, err = dialer.Dial(r.network, r.address)
+	}
+	if err != nil {
+		r.conn = nil
+		return err
+	}
+	return r.put(line)
+}
+
+func (r *Receiver) put(line string) error {
+	_ = r.conn.SetWriteDeadline(time.Now().Add(patience))
+	_, err := r.conn.Write([]byte(line))
+	return err
+}
+
+// there looks whether the other end closed the connection: what is written to
+// one that is half closed is lost in silence.
+func (r *Receiver) there() bool {
+	if r.network != "tcp" {
+		return true
+	}
+	_ = r.conn.SetReadDeadline(time.Now().Add(time.Millisecond))
+	_, err := r.conn.Read(make([]byte, 1))
+	var timeout net.Error
+	return errors.As(err, &timeout) && timeout.Timeout()
+}
+
+// Close ends the connection; the next message opens another.
+func (r *Receiver) Close() {
+	if r.conn != nil {
+		_ = r.conn.Close()
+		r.conn = nil
+	}
+}
+
+// Sender sends lines and never holds up what it tells of: what cannot be sent
+// is dropped and counted.
+type Sender struct {
+	to      *Receiver
+	lines   chan string
+	dropped atomic.Int64
+	done    chan struct{}
+}
+
+// New gives a sender to a receiver as [Parse] takes it.
+func New(to string) (*Sender, error) {
+	r, err := Parse(to, nil)
+	if err != nil {
+		return nil, err
+	}
+	s := &Sender{to: r, lines: make(chan string, waiting), done: make(chan struct{})}
+	go s.send()
+	return s, nil
+}
+
+// Send sends a line about archives, of a severity, when it can.
 func (s *Sender) Send(severity int, text string) {
+	m := Message{Severity: severity, At: time.Now(), ID: "archive", Text: text}
 	select {
-	case s.lines <- Line(s.host, severity, time.Now(), text):
+	case s.lines <- m.Line(s.to.host):
 	default:
 		s.dropped.Add(1)
 	}
@@ -87,33 +222,10 @@ func (s *Sender) Close() {
 
 func (s *Sender) send() {
 	defer close(s.done)
-	var conn net.Conn
+	defer s.to.Close()
 	for line := range s.lines {
-		if s.network == "tcp" {
-			line = fmt.Sprintf("%d %s", len(line), line)
+		if s.to.write(line) != nil {
+			s.dropped.Add(1)
 		}
-		for try := 0; ; try++ {
-			var err error
-			if conn == nil {
-				conn, err = net.DialTimeout(s.network, s.address, 5*time.Second)
-			}
-			if err == nil {
-				_ = conn.SetWriteDeadline(time.Now().Add(5 * time.Second))
-				_, err = conn.Write([]byte(line))
-			}
-			if err == nil {
-				break
-			}
-			if conn != nil {
-				_ = conn.Close()
-			}
-			if conn = nil; try > 0 {
-				s.dropped.Add(1)
-				break
-			}
-		}
-	}
-	if conn != nil {
-		_ = conn.Close()
 	}
 }

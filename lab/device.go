@@ -41,6 +41,7 @@ type Spec struct {
 	OldFraming     bool              // it speaks base:1.0 only
 	Slow           time.Duration     // what each operation takes longer
 	Silent         bool              // it tells of no events
+	TellsLate      time.Duration     // how late it tells of them
 	ClockAhead     time.Duration     // how wrong its clock is
 	Model, Serial  string            // what it tells of the box; "" is made up from its name
 	Dir            string            // where startup and host key are kept; "" keeps them in memory

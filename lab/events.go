@@ -3,6 +3,7 @@ package lab
 import (
 	"fmt"
 	"net"
+	"time"
 
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
@@ -15,9 +16,16 @@ func (d *Device) tell(e netconf.Event) {
 		return
 	}
 	msg := e.Write(d.now())
-	for _, s := range d.server.Sessions() {
-		s.Tell(msg)
+	tell := func() {
+		for _, s := range d.server.Sessions() {
+			s.Tell(msg)
+		}
 	}
+	if d.Spec.TellsLate > 0 {
+		time.AfterFunc(d.Spec.TellsLate, tell)
+		return
+	}
+	tell()
 }
 
 // by fills in who did something; nobody, where it was the device itself.

@@ -76,6 +76,11 @@ func TestNetconfd(t *testing.T) {
 	assert.Contains(t, running("/system"), "behind your back")
 	assert.Contains(t, running("/system"), "Lighthouse")
 	assert.Contains(t, s.do("mara", 0, "audit", "device:island"), "named by the device")
+	// It tells by RFC 6470 who that was; sooner or later.
+	require.Eventually(t, func() bool {
+		return strings.Contains(s.do("mara", 0, "outside", "--json"), `"who": "named by the device: root from 127.0.0.1 in session `)
+	}, 20*time.Second, 500*time.Millisecond, s.do("mara", 0, "outside", "show", "1"))
+	assert.Contains(t, s.do("mara", 0, "outside", "adopt", "1", "the lighthouse keeper, by telephone"), "is adopted")
 	require.NoError(t, other.Lock(t.Context(), netconf.Running))
 	late := s.open("mara", "island /system/location Elsewhere")
 	out = s.do("mara", 3, "commit", late)

@@ -10,9 +10,13 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"time"
+
+	"golang.org/x/crypto/ssh"
 
 	"oakenlatch/console"
 	"oakenlatch/lab"
+	"oakenlatch/netconf"
 	"oakenlatch/service"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
@@ -50,12 +54,14 @@ func demo(ctx context.Context, args []string, out, errOut io.Writer) error {
 	if err != nil {
 		return err
 	}
+	devices := map[string]*lab.Device{}
 	for _, site := range sites {
 		d, err := lab.Start(site.Spec)
 		if err != nil {
 			return fmt.Errorf("the lab cannot start; is another demo running? %w", err)
 		}
 		defer d.Stop()
+		devices[site.Spec.Name] = d
 	}
 	programs := filepath.Join(*data, "probes")
 	if err := probePrograms(programs); err != nil {
@@ -68,6 +74,11 @@ func demo(ctx context.Context, args []string, out, errOut io.Writer) error {
 	fresh, err := furnish(ctx, s, sites)
 	if err != nil {
 		return errors.Join(err, s.Close())
+	}
+	if fresh {
+		if err := behindOurBack(ctx, s, devices); err != nil {
+			return errors.Join(err, s.Close())
+		}
 	}
 	l, err := net.Listen("tcp", *listen)
 	if err != nil {
@@ -120,6 +131,37 @@ func furnish(ctx context.Context, s *service.Service, sites []lab.Site) (fresh b
 		}
 	}
 	return fresh, nil
+}
+
+// behindOurBack has somebody change two devices of the demo without the service:
+// one that tells who it was, and one that tells nothing.
+func behindOurBack(ctx context.Context, s *service.Service, devices map[string]*lab.Device) error {
+	hall, slip := devices["gannet-hall"], devices["saltern-slip"]
+	for range 100 { // until somebody listens
+		if _, on := s.Fleet.Listening(hall.Spec.Name); on {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	c, err := netconf.Dial(ctx, hall.Address, netconf.DialOptions{Client: ssh.ClientConfig{
+		User: lab.User, Auth: []ssh.AuthMethod{ssh.Password(lab.Password)}, HostKeyCallback: ssh.FixedHostKey(hall.HostKey),
+	}})
+	if err != nil {
+		return err
+	}
+	place := []byte(`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><location>Gannet Point, booking hall, behind the ticket window</location></system>`)
+	if err := errors.Join(c.EditConfig(ctx, netconf.EditConfig{Target: netconf.Candidate, Config: place}), c.Commit(ctx), c.Close(ctx)); err != nil {
+		return err
+	}
+	if err := slip.Console("/system/location", "Saltern slipway, shed 2"); err != nil {
+		return err
+	}
+	for _, d := range []*lab.Device{hall, slip} {
+		if _, err := s.History.Read(ctx, d.Spec.Name, audit.Service); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func welcome(out io.Writer, addr string, fresh bool, sites []lab.Site) {

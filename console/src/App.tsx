@@ -4,9 +4,11 @@ import { Route, Routes } from "react-router";
 import { Audit } from "./pages/Audit";
 import { ChangePage } from "./pages/ChangePage";
 import { Changes } from "./pages/Changes";
+import { CommitPage, CommitsPage } from "./pages/CommitsPage";
 import { DevicePage } from "./pages/DevicePage";
 import { Devices } from "./pages/Devices";
 import { Now } from "./pages/Now";
+import { OutsidePage } from "./pages/OutsidePage";
 import { SafePage } from "./pages/SafePage";
 import { SchedulePage } from "./pages/SchedulePage";
 import { SignIn } from "./pages/SignIn";
@@ -38,6 +40,9 @@ export function App() {
             <Route index element={<Now />} />
             <Route path="changes" element={<Changes />} />
             <Route path="changes/:number" element={<ChangePage session={session.data} />} />
+            <Route path="commits" element={<CommitsPage />} />
+            <Route path="commits/:number" element={<CommitPage />} />
+            <Route path="outside" element={<OutsidePage session={session.data} />} />
             <Route path="devices" element={<Devices />} />
             <Route path="devices/:name" element={<DevicePage session={session.data} />} />
             <Route path="schedule" element={<SchedulePage session={session.data} />} />

@@ -1,4 +1,4 @@
-import type { LedgerEntry } from "./auditApi";
+import type { Outside, Receiver } from "./recordApi";
 import type { Archive, Standing } from "./pastApi";
 
 // The documents of the API (see /api/v1/openapi.json) and how they are asked for.
@@ -410,7 +410,8 @@ export interface Attention {
   holding: Change[];
   unsaved: Device[];
   trouble: Device[];
-  outside: LedgerEntry[];
+  outside: Outside[];
+  untold?: Receiver[];
   drafts: Change[];
   due: Due[];
   reserved?: Reservation[];

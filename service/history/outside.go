@@ -3,6 +3,7 @@ package history
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -99,6 +100,36 @@ func (h *History) outside(tx *audit.Tx, d store.Device, last, rev store.Revision
 		return err
 	}
 	return recordItems(tx, d.Name, items)
+}
+
+// Named looks whether a device named somebody late: after what they changed was
+// read already. It reports whether the revision is an outside change.
+func (h *History) Named(ctx context.Context, d store.Device, rev store.Revision) (bool, error) {
+	o, err := h.store.OutsideAt(ctx, d.ID, rev.Number)
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	}
+	if err != nil || o.Account != "" {
+		return true, err
+	}
+	a := Attribute(h.evidence(d, o.Since, o.Found, netconf.Running))
+	if a.Account == "" {
+		return true, nil
+	}
+	told, err := json.Marshal(a.Told)
+	if err != nil {
+		return true, err
+	}
+	o.Account, o.Session, o.Address, o.DeviceAt, o.ClockOff, o.Who, o.Told = a.Account, a.Session, a.Address, a.At, a.ClockOff, a.Who, string(told)
+	return true, h.log.Write(ctx, func(tx *audit.Tx) error {
+		if err := tx.NameOutside(o); err != nil {
+			return err
+		}
+		return tx.Record(ledger.Entry{
+			Actor: audit.Service, Device: d.Name, Action: "outside.named", Change: o.During, Address: a.Address, Session: a.Session,
+			Note: fmt.Sprintf("outside change %d, revision %d: the device told late; %s", o.ID, o.Revision, a.Who),
+		})
+	})
 }
 
 // recordItems enters what somebody else changed, place by place.

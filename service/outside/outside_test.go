@@ -27,7 +27,12 @@ const (
 // looked makes a room whose devices are looked at quickly.
 func looked(t *testing.T, names ...string) *servicetest.Room {
 	t.Helper()
-	r := servicetest.New(t, names...)
+	return lookedWith(t, func(*lab.Spec) {}, names...)
+}
+
+func lookedWith(t *testing.T, alter func(*lab.Spec), names ...string) *servicetest.Room {
+	t.Helper()
+	r := servicetest.NewWith(t, alter, names...)
 	r.Looking = outside.Tempo{Silent: 300 * time.Millisecond, Listened: time.Hour, Settle: 150 * time.Millisecond, Apart: 50 * time.Millisecond, Clocks: time.Minute, Alike: time.Hour, AtOnce: 4}
 	for _, n := range names {
 		_, err := r.History.Read(t.Context(), n, "mara")
@@ -121,6 +126,24 @@ func TestWho(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, d.Clock, "its clock is read beside it")
 	assert.InDelta(t, -100, d.Clock.Ahead.Seconds(), 5)
+}
+
+// A device that tells late of what was read already is heard all the same; its
+// clock is wrong, and that is marked.
+func TestNamedLate(t *testing.T) {
+	t.Parallel()
+	r := lookedWith(t, func(s *lab.Spec) { s.TellsLate, s.ClockAhead = time.Second, time.Hour }, quay)
+	c := stranger(t, r.Devices[quay])
+	set(t, c, "soon told")
+	_, err := r.History.Read(t.Context(), quay, "mara")
+	require.NoError(t, err)
+	assert.Contains(t, open(t, r, quay, 1)[0].Who, "told of no change")
+	eventually(t, r, "kind:outside.named", 1)
+	o := open(t, r, quay, 1)[0]
+	assert.Equal(t, []string{lab.User, c.SessionID}, []string{o.Account, o.Session})
+	assert.True(t, o.ClockOff)
+	assert.WithinDuration(t, time.Now().Add(time.Hour), o.DeviceAt, time.Minute)
+	assert.Empty(t, r.Found(0, "kind:outside.put-back"))
 }
 
 // Who comes and goes without a change, whose work was put back before anybody

@@ -254,9 +254,8 @@ func (w *Watch) answer(ctx context.Context, r history.Reading, since []store.Rev
 	if err != nil {
 		return err
 	}
-	recent := w.log.Now().Sub(last.At) < time.Minute && (last.Source == "outside" || last.Source == "change")
-	if len(changed) > 0 && !moved && !recent {
-		if err := w.putBack(ctx, r.Device, foreign); err != nil {
+	if len(changed) > 0 && !moved {
+		if err := w.explain(ctx, r.Device, last, foreign); err != nil {
 			return err
 		}
 	}
@@ -269,6 +268,22 @@ func (w *Watch) answer(ctx context.Context, r history.Reading, since []store.Rev
 	}
 	return nil
 }
+
+// explain tells what became of a change that a device told of, where nothing
+// was found changed just now: it was read before the device told of it, or it
+// was put back before anyone looked.
+func (w *Watch) explain(ctx context.Context, d store.Device, last store.Revision, events []fleet.Heard) error {
+	if w.log.Now().Sub(last.At) < late && (last.Source == "outside" || last.Source == "change") {
+		if outside, err := w.history.Named(ctx, d, last); outside || err != nil {
+			return err
+		}
+		return nil // it is this change of ours that it tells of, as of somebody else's
+	}
+	return w.putBack(ctx, d, events)
+}
+
+// late is how late a device may tell of a change.
+const late = time.Minute
 
 // putBack records that a device told of a change of which nothing is left.
 func (w *Watch) putBack(ctx context.Context, d store.Device, events []fleet.Heard) error {

@@ -63,6 +63,17 @@ func (s *Store) Outside(ctx context.Context, id int64) (Outside, error) {
 	return one(s.row(ctx, "SELECT "+outsideColumns+" FROM outside_changes WHERE id = ?", id), scanOutside)
 }
 
+// OutsideAt gives the one that made a revision of a device.
+func (s *Store) OutsideAt(ctx context.Context, device, revision int64) (Outside, error) {
+	return one(s.row(ctx, "SELECT "+outsideColumns+" FROM outside_changes WHERE device = ? AND revision = ?", device, revision), scanOutside)
+}
+
+// NameOutside keeps what a device told late of who made one.
+func (tx *Tx) NameOutside(o Outside) error {
+	return affected(tx.exec("UPDATE outside_changes SET account = ?, session = ?, address = ?, device_at = ?, clock_off = ?, who = ?, told = ? WHERE id = ?",
+		o.Account, o.Session, o.Address, timeText(o.DeviceAt), o.ClockOff, o.Who, o.Told, o.ID))
+}
+
 // OutsideOf lists those of a device, 0 for all devices, newest first; only the
 // open ones, or at most so many of all.
 func (s *Store) OutsideOf(ctx context.Context, device int64, open bool, limit int) ([]Outside, error) {

@@ -6,6 +6,7 @@ import { useAudit, useEntry, useForgetSearch, usePace, useSaveSearch, useSearche
 import { Difference } from "../parts/Difference";
 import { PaceChart } from "../parts/PaceChart";
 import { SearchLine } from "../parts/SearchLine";
+import { Receivers } from "./Receivers";
 import { Trouble } from "../parts/Trouble";
 import { when, whenShort } from "../time";
 import type { Session } from "../api";
@@ -19,6 +20,7 @@ export function Audit({ session }: { session: Session }) {
   const found = useAudit(line);
   const pace = usePace(line);
   const entries = found.data?.pages.flatMap((p) => p.entries) ?? [];
+  const told = query.get("receivers") === "true";
   const open = (seq: number) => { setQuery({ ...(line ? { q: line } : {}), ...(seq ? { entry: String(seq) } : {}) }); };
   const link = (format: string) => `/api/v1/audit/export?${new URLSearchParams({ q: line, format }).toString()}`;
   return (
@@ -31,6 +33,7 @@ export function Audit({ session }: { session: Session }) {
       <Flex gap={12} style={{ margin: "8px 0 12px" }} align="center" wrap>
         <Kept line={line} session={session} onUse={search} />
         <span style={{ flex: 1 }} />
+        {session.role !== "viewer" && <Button size="small" onClick={() => { setQuery({ ...(line ? { q: line } : {}), receivers: "true" }); }}>Who is told…</Button>}
         <a href={link("csv")} download>CSV</a>
         <a href={link("jsonl")} download>JSON Lines</a>
       </Flex>
@@ -55,6 +58,7 @@ export function Audit({ session }: { session: Session }) {
         ]}
       />
       {found.hasNextPage && <Button block style={{ marginTop: 8 }} loading={found.isFetchingNextPage} onClick={() => { void found.fetchNextPage(); }}>Older ones</Button>}
+      <Drawer open={told} size={980} onClose={() => { open(0); }} title="Who is told of what" destroyOnHidden><Receivers session={session} /></Drawer>
       <Drawer open={opened > 0} size={760} onClose={() => { open(0); }} title={`Entry ${String(opened)}`} destroyOnHidden>
         <Entry seq={opened} />
       </Drawer>

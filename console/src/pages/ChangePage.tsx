@@ -1,11 +1,12 @@
 import { Alert, Button, Card, Col, Flex, Row, Space, Spin, Tag, Typography } from "antd";
 import { useState } from "react";
-import { useParams, useSearchParams } from "react-router";
+import { Link, useParams, useSearchParams } from "react-router";
 import type { Change, DiffLine, Due, PartPreview, Preview, Session } from "../api";
 import { useUndo } from "../pastQueries";
 import { BroughtBack } from "../parts/BroughtBack";
 import { StateTag } from "../parts/StateTag";
 import { Steps } from "../parts/Steps";
+import { ReportLinks } from "../parts/ReportLinks";
 import { Trouble } from "../parts/Trouble";
 import { useChange, useDesk, usePreview, useStage, useUnschedule, useUnstage } from "../queries";
 import { span, when, whenIn } from "../time";
@@ -57,6 +58,10 @@ export function ChangePage({ session }: { session: Session }) {
         />
       )}
       {now.commit && <Standings change={now} />}
+      <Space style={{ marginTop: 12 }}>
+        <ReportLinks path={`/changes/${String(number)}/report`} />
+        {now.commit && <Link to={`/commits?change=${String(number)}`}>Its commits</Link>}
+      </Space>
       {now.state === "kept" && session.role !== "viewer" && <Undo number={number} />}
       {open && <CommitForm preview={data} again={() => { void refetch(); }} />}
     </>

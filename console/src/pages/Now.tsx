@@ -6,6 +6,7 @@ import { Trouble } from "../parts/Trouble";
 import { useAttention } from "../queries";
 import { when, whenIn } from "../time";
 import { NewChange } from "./NewChange";
+import { OutsideState } from "./OutsidePage";
 
 function Pile({ title, what, children }: { title: string; what: string; children: ReactNode[] }) {
   if (children.length === 0) return null;
@@ -20,7 +21,7 @@ function Pile({ title, what, children }: { title: string; what: string; children
 /** What needs a decision now. */
 export function Now() {
   const { data, error } = useAttention();
-  const calm = data && data.holding.length + data.unsaved.length + data.trouble.length + data.outside.length + (data.archives ?? []).length + (data.uncopied ?? []).length === 0;
+  const calm = data && data.holding.length + data.unsaved.length + data.trouble.length + data.outside.length + (data.archives ?? []).length + (data.uncopied ?? []).length + (data.untold ?? []).length === 0;
   return (
     <>
       <Flex justify="space-between" align="center" style={{ marginBottom: 16 }}>
@@ -55,14 +56,18 @@ export function Now() {
           </div>
         ))}
       </Pile>
-      <Pile title="Changed behind our back" what="Found on a device and not made by this service. Who did it is not known.">
-        {(data?.outside ?? []).map((e) => (
-          <Space key={e.seq} wrap>
-            <Link to={`/devices/${e.device ?? ""}`}>{e.device}</Link>
-            <span>{e.note}</span>
-            <Typography.Text type="secondary">{when(e.at)}</Typography.Text>
+      <Pile title="Changed behind our back" what="Found on a device and not made by this service, and not decided yet.">
+        {(data?.outside ?? []).map((o) => (
+          <Space key={o.number} wrap>
+            <Link to={`/outside?number=${String(o.number)}`}>{o.device}, {o.places} {o.places === 1 ? "place" : "places"}</Link>
+            <OutsideState outside={o} />
+            <span><bdi>{o.who}</bdi></span>
+            <Typography.Text type="secondary">found {when(o.found)}</Typography.Text>
           </Space>
         ))}
+      </Pile>
+      <Pile title="Not told" what="Receivers that do not take what they are told. They are tried again, and nothing is left out.">
+        {(data?.untold ?? []).map((r) => <Space key={r.name} wrap><Link to="/audit?receivers=true">{r.name}</Link><span>{r.trouble}</span><Typography.Text type="secondary">since {when(r.since)}, {r.behind} behind</Typography.Text></Space>)}
       </Pile>
       <Pile title="Not saved" what="Running differs from startup: a restart would lose the difference.">
         {(data?.unsaved ?? []).map((d) => <Link key={d.name} to={`/devices/${d.name}`}>{d.name}</Link>)}

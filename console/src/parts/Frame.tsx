@@ -8,7 +8,9 @@ import { HoldBar } from "./HoldBar";
 const places = [
   { to: "/", label: "Now" },
   { to: "/changes", label: "Changes" },
+  { to: "/commits", label: "Commits" },
   { to: "/devices", label: "Devices" },
+  { to: "/outside", label: "Outside" },
   { to: "/stencils", label: "Stencils" },
   { to: "/schedule", label: "Schedule" },
   { to: "/snapshots", label: "Snapshots" },
@@ -23,16 +25,16 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
   const out = useAct(() => call<undefined>("POST", "/logout"));
   return (
     <Flex vertical style={{ minHeight: "100vh", background: token.colorBgLayout }}>
-      <Flex component="header" align="center" gap={20} style={{ background: "#43301f", color: "#f3e7d3", padding: "0 24px", height: 52, borderBottom: "3px solid #c79a55" }}>
+      <Flex component="header" align="center" gap={14} style={{ background: "#43301f", color: "#f3e7d3", padding: "0 24px", height: 52, borderBottom: "3px solid #c79a55" }}>
         <Flex align="center" gap={10}>
           <img src="/latch.svg" alt="" width={26} height={26} />
           <Typography.Text strong style={{ color: "#f3e7d3", fontSize: 16, whiteSpace: "nowrap" }}>Oaken Latch</Typography.Text>
         </Flex>
-        <Flex component="nav" gap={6} style={{ flex: 1 }} aria-label="places">
+        <Flex component="nav" gap={2} style={{ flex: 1 }} aria-label="places">
           {places.map((p) => (
             <NavLink
               key={p.to} to={p.to} end={p.to === "/"}
-              style={({ isActive }) => ({ color: "#f3e7d3", padding: "6px 12px", borderRadius: 4, background: isActive ? "#6b4d31" : "transparent", textDecoration: "none" })}
+              style={({ isActive }) => ({ color: "#f3e7d3", padding: "6px 10px", borderRadius: 4, background: isActive ? "#6b4d31" : "transparent", textDecoration: "none" })}
             >
               {p.label}
             </NavLink>

@@ -1,6 +1,5 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { fireEvent, render, screen, waitFor } from "@testing-library/react";
-import userEvent from "@testing-library/user-event";
 import { MemoryRouter } from "react-router";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { App } from "../App";
@@ -86,10 +85,11 @@ describe("what needs a decision now", () => {
   it("piles up what waits", async () => {
     answers["/attention"] = {
       holding: [], unsaved: [device], trouble: [{ ...device, name: "gannet-hall", trouble: "no answer" }],
-      outside: [{ seq: 3, at: "2026-11-23T02:00:00Z", actor: "service", action: "revision.outside", device: "saltern-quay", note: "found changed", prev: "", hash: "h" }], drafts: [draft], due: [due],
+      outside: [{ number: 3, device: "saltern-quay", revision: 4, before: 3, since: "2026-11-23T01:00:00Z", found: "2026-11-23T02:00:00Z", who: "not named by the device: it does not tell", told: [], places: 2, state: "open" }],
+      untold: [{ name: "loghost", kind: "syslog", place: "udp://192.0.2.5:514", line: "", added: "2026-11-23T01:00:00Z", addedBy: "admin", told: 3, behind: 9, trouble: "it does not answer", since: "2026-11-23T02:00:00Z" }], drafts: [draft], due: [due],
     } satisfies Attention;
     open("/");
-    for (const text of ["Not saved (1)", "Trouble (1)", "Changed behind our back (1)", "Your drafts (1)", "On the schedule (1)", "no answer", "found changed"]) {
+    for (const text of ["Not saved (1)", "Trouble (1)", "Changed behind our back (1)", "Your drafts (1)", "On the schedule (1)", "no answer", "saltern-quay, 2 places", "! to be decided", "not named by the device: it does not tell", "Not told (1)", "it does not answer"]) {
       expect(await screen.findByText(text)).toBeTruthy();
     }
   });

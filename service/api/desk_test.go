@@ -15,6 +15,9 @@ import (
 
 	"oakenlatch/service/access"
 	"oakenlatch/service/archive"
+	"oakenlatch/service/outside"
+	"oakenlatch/service/report"
+	"oakenlatch/service/tell"
 	"oakenlatch/test/servicetest"
 	"oakenlatch/wire"
 )
@@ -37,6 +40,9 @@ func newCounter(t *testing.T, devices ...string) *counter {
 		Console: fstest.MapFS{}, Logger: slog.New(slog.DiscardHandler), Stopping: t.Context()}
 	sealer, err := access.OpenSealer(t.TempDir())
 	require.NoError(t, err)
+	a.Decisions = &outside.Decisions{Store: r.Store, Log: r.Log, Desk: r.Desk}
+	a.Reports = &report.Reports{Store: r.Store, Log: r.Log, Fleet: r.Fleet, History: r.History, Desk: r.Desk}
+	a.Teller = tell.New(r.Store, r.Log, sealer, a.Logger)
 	a.Archives = archive.New(r.Store, r.Log, r.Fleet, r.History, sealer, t.TempDir(), a.Logger)
 	r.Desk.Copy = a.Archives.Tree
 	d := &counter{Room: r, API: a, t: t, h: a.Handler(), tokens: map[string]string{}}

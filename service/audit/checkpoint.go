@@ -182,6 +182,7 @@ func (l *Log) Keep(ctx context.Context, trouble func(error)) {
 			return
 		case <-sign.C:
 			_, err = l.Checkpoint(ctx)
+			err = errors.Join(err, l.store.TidyWords(ctx))
 		case <-index.C:
 			select {
 			case <-added:

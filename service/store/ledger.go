@@ -12,22 +12,37 @@ import (
 	"oakenlatch/core/search"
 )
 
-// AppendLedger adds an entry behind the last one and gives it with its place.
-// Where the clock went back since then, that is kept too.
-func (tx *Tx) AppendLedger(e ledger.Entry) (ledger.Entry, error) {
-	type end struct {
-		seq  int64
-		at   time.Time
-		hash string
+// ledgerEnd is the ledger's last entry, as a transaction knows it; of number 0
+// it is to be looked up.
+type ledgerEnd struct {
+	seq  int64
+	at   time.Time
+	hash string
+}
+
+// lastEntry gives the ledger's last entry.
+func (tx *Tx) lastEntry() (ledgerEnd, error) {
+	if tx.end.seq > 0 {
+		return tx.end, nil
 	}
-	last, err := one(tx.row("SELECT seq, at, hash FROM ledger ORDER BY seq DESC LIMIT 1"), func(r scanner) (l end, err error) {
+	last, err := one(tx.row("SELECT seq, at, hash FROM ledger ORDER BY seq DESC LIMIT 1"), func(r scanner) (l ledgerEnd, err error) {
 		var at string
 		if err = r.Scan(&l.seq, &at, &l.hash); err == nil {
 			l.at, err = parseTime(at)
 		}
 		return l, err
 	})
-	if err != nil && !errors.Is(err, ErrNotFound) {
+	if errors.Is(err, ErrNotFound) {
+		err = nil
+	}
+	return last, err
+}
+
+// AppendLedger adds an entry behind the last one and gives it with its place.
+// Where the clock went back since then, that is kept too.
+func (tx *Tx) AppendLedger(e ledger.Entry) (ledger.Entry, error) {
+	last, err := tx.lastEntry()
+	if err != nil {
 		return e, err
 	}
 	e.Seq = last.seq + 1
@@ -39,6 +54,9 @@ func (tx *Tx) AppendLedger(e ledger.Entry) (ledger.Entry, error) {
 	}
 	_, err = tx.exec("INSERT INTO ledger ("+ledgerColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
 		e.Seq, timeText(e.At), e.Actor, e.Action, e.Device, e.Change, e.Ticket, e.Path, e.Before, e.After, e.Note, e.Outcome, e.Way, e.Address, e.Session, e.Prev, e.Hash)
+	if err == nil {
+		tx.end = ledgerEnd{e.Seq, e.At, e.Hash}
+	}
 	return e, err
 }
 
@@ -105,6 +123,9 @@ func (s *Store) Ledger(ctx context.Context, q LedgerQuery) ([]ledger.Entry, erro
 		first, last, err := s.between(ctx, q.Since, q.Until)
 		if err != nil {
 			return nil, err
+		}
+		if first > last {
+			return nil, nil
 		}
 		add(seq+" BETWEEN ? AND ?", first, last)
 		if !q.Since.IsZero() {
@@ -185,7 +206,7 @@ func (s *Store) between(ctx context.Context, since, until time.Time) (first, las
 	if err != nil {
 		return 0, 0, err
 	}
-	ends, err := one(s.row(ctx, "SELECT coalesce(min(seq), 1), coalesce(max(seq), 0) FROM ledger"), func(r scanner) (e [2]int64, err error) { return e, r.Scan(&e[0], &e[1]) })
+	ends, err := one(s.row(ctx, "SELECT coalesce((SELECT min(seq) FROM ledger), 1), coalesce((SELECT max(seq) FROM ledger), 0)"), func(r scanner) (e [2]int64, err error) { return e, r.Scan(&e[0], &e[1]) })
 	if err != nil {
 		return 0, 0, err
 	}

@@ -122,23 +122,37 @@ func (s *Store) row(ctx context.Context, text string, args ...any) *sql.Row {
 	return s.db.QueryRowContext(ctx, text, args...)
 }
 
+// statement gives a prepared statement as the transaction runs it, nil where its
+// text cannot be prepared.
+func (tx *Tx) statement(text string) *sql.Stmt {
+	if have := tx.statements[text]; have != nil {
+		return have
+	}
+	st := tx.s.statement(text)
+	if st != nil {
+		st = tx.tx.Stmt(st)
+		tx.statements[text] = st
+	}
+	return st
+}
+
 func (tx *Tx) exec(text string, args ...any) (sql.Result, error) {
-	if st := tx.s.statement(text); st != nil {
-		return tx.tx.Stmt(st).Exec(args...)
+	if st := tx.statement(text); st != nil {
+		return st.Exec(args...)
 	}
 	return tx.tx.Exec(text, args...)
 }
 
 func (tx *Tx) row(text string, args ...any) *sql.Row {
-	if st := tx.s.statement(text); st != nil {
-		return tx.tx.Stmt(st).QueryRow(args...)
+	if st := tx.statement(text); st != nil {
+		return st.QueryRow(args...)
 	}
 	return tx.tx.QueryRow(text, args...)
 }
 
 func (tx *Tx) rows(text string, args ...any) (*sql.Rows, error) {
-	if st := tx.s.statement(text); st != nil {
-		return tx.tx.Stmt(st).Query(args...)
+	if st := tx.statement(text); st != nil {
+		return st.Query(args...)
 	}
 	return tx.tx.Query(text, args...)
 }

@@ -262,3 +262,35 @@ func (s *Store) matchOne(ctx context.Context, key search.Key, value string) ([]s
 	}
 	return []string{"marks : " + mark(key, value)}, nil
 }
+
+// What keeps the index quick: it grows in pieces that are looked through one
+// after another. From so many on they are made into one, a few pages at a time,
+// so that nobody waits for it.
+const (
+	mostPieces = 6
+	tidyPages  = 250
+)
+
+// TidyWords makes one piece of the many that the index has grown in.
+func (s *Store) TidyWords(ctx context.Context) error {
+	pieces, err := one(s.row(ctx, "SELECT count(DISTINCT segid) FROM ledger_words_idx"), number)
+	if err != nil || pieces < mostPieces {
+		return err
+	}
+	pages := -tidyPages // the first time: all pieces are to become one
+	for more := true; more && err == nil; pages = tidyPages {
+		err = s.Write(ctx, func(tx *Tx) error {
+			before, err := one(tx.row("SELECT total_changes()"), number)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.exec("INSERT INTO ledger_words (ledger_words, rank) VALUES ('merge', ?)", pages); err != nil {
+				return err
+			}
+			after, err := one(tx.row("SELECT total_changes()"), number)
+			more = after-before >= 2 // fewer: there was nothing to do
+			return err
+		})
+	}
+	return err
+}

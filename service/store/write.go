@@ -12,6 +12,13 @@ import (
 type Tx struct {
 	tx *sql.Tx
 	s  *Store
+	*shared
+}
+
+// shared is what all pieces of work of a transaction have in common.
+type shared struct {
+	end        ledgerEnd
+	statements map[string]*sql.Stmt // by text, as this transaction runs them
 }
 
 // writer does the writing of all in one place. What waits while a transaction
@@ -90,16 +97,22 @@ func (s *Store) transact(first piece) {
 		first.done <- fmt.Errorf("database: %w", err)
 		return
 	}
+	common := &shared{statements: map[string]*sql.Stmt{}}
 	var kept []piece
 	for p, more := first, true; more; p, more = s.next(len(kept)) {
-		err, broken := s.apart(tx, p)
+		err, broken := s.apart(&Tx{tx, s, common}, p, len(kept) > 0)
 		if err == nil {
 			kept = append(kept, p)
 			continue
 		}
+		common.end = ledgerEnd{} // it may be of what was taken back
 		p.done <- err
 		if broken { // the transaction itself is lost: nothing of it is kept
 			s.answer(kept, fmt.Errorf("database: %w", errors.Join(err, tx.Rollback())))
+			return
+		}
+		if len(kept) == 0 { // nothing is in it: it ends with what failed
+			_ = tx.Rollback()
 			return
 		}
 	}
@@ -128,22 +141,27 @@ func (s *Store) next(have int) (piece, bool) {
 	}
 }
 
-// apart runs a piece of work so that it can be taken back by itself.
-func (s *Store) apart(tx *sql.Tx, p piece) (err error, broken bool) {
+// apart runs a piece of work; where others are in the transaction already, so
+// that it can be taken back by itself.
+func (s *Store) apart(tx *Tx, p piece, others bool) (err error, broken bool) {
 	if err := p.ctx.Err(); err != nil {
 		return fmt.Errorf("database: %w", err), false
 	}
-	if _, err := tx.Exec("SAVEPOINT piece"); err != nil {
+	if !others {
+		p.turn <- tx
+		return <-p.result, false
+	}
+	if _, err := tx.exec("SAVEPOINT piece"); err != nil {
 		return err, true
 	}
-	p.turn <- &Tx{tx, s}
+	p.turn <- tx
 	if err := <-p.result; err != nil {
-		if _, rerr := tx.Exec("ROLLBACK TO piece"); rerr != nil {
+		if _, rerr := tx.exec("ROLLBACK TO piece"); rerr != nil {
 			return errors.Join(err, rerr), true
 		}
-		_, rerr := tx.Exec("RELEASE piece")
+		_, rerr := tx.exec("RELEASE piece")
 		return err, rerr != nil
 	}
-	_, err = tx.Exec("RELEASE piece")
+	_, err = tx.exec("RELEASE piece")
 	return err, err != nil
 }

@@ -111,6 +111,9 @@ func (b *bench) run() error {
 	if len(os.Args) > 1 && os.Args[1] == "fleet" {
 		return b.fleet()
 	}
+	if len(os.Args) > 1 && os.Args[1] == "ledger" {
+		return b.ledger()
+	}
 	if err := b.load(); err != nil {
 		return err
 	}

@@ -20,6 +20,10 @@ var ErrTooLarge = errors.New("message over the size limit")
 // says; such a session cannot go on.
 var ErrFraming = errors.New("broken message framing")
 
+// buffered is little: thousands of sessions may stand idle, and what is larger is
+// read past it.
+const buffered = 8 << 10
+
 var endOfMessage = []byte("]]>]]>")
 
 // framer splits a byte stream into messages: by the end-of-message sequence
@@ -39,7 +43,7 @@ func newFramer(rw io.ReadWriter, max int) *framer {
 	if max <= 0 {
 		max = DefaultMaxMessage
 	}
-	return &framer{r: bufio.NewReaderSize(rw, 32<<10), w: rw, max: max}
+	return &framer{r: bufio.NewReaderSize(rw, buffered), w: rw, max: max}
 }
 
 // chunks switches both directions to chunked framing.

@@ -46,13 +46,23 @@ type ears struct {
 // listening is a session on which a device tells of its events.
 type listening struct {
 	since time.Time
-	*Session
+	done  <-chan struct{}
 }
 
-// ownSession is a session of ours.
+// ownSession is a session of ours. It does not hold what the session holds.
 type ownSession struct {
-	*Session
+	id   string
+	done <-chan struct{}
 	gone time.Time // it was found to have ended
+}
+
+func over(done <-chan struct{}) bool {
+	select {
+	case <-done:
+		return true
+	default:
+		return false
+	}
 }
 
 // The last events of a device are remembered: so many.
@@ -72,7 +82,7 @@ func (f *Fleet) Listening(device string) (since time.Time, ok bool) {
 	f.ears.mu.Lock()
 	defer f.ears.mu.Unlock()
 	l, ok := f.ears.on[device]
-	return l.since, ok && l.Err() == nil
+	return l.since, ok && !over(l.done)
 }
 
 // Told gives what a device told since a time, by our clock, oldest first.
@@ -97,14 +107,14 @@ const ownFor = 20 * time.Second
 func (f *Fleet) opened(s *Session) {
 	f.ears.mu.Lock()
 	defer f.ears.mu.Unlock()
-	f.ears.own[s.Device.Name] = append(f.ears.ours(s.Device.Name, f.log.Now()), ownSession{Session: s})
+	f.ears.own[s.Device.Name] = append(f.ears.ours(s.Device.Name, f.log.Now()), ownSession{id: s.SessionID, done: s.Done()})
 }
 
 // ours gives our sessions on a device, and forgets those that ended a while ago.
 func (e *ears) ours(device string, now time.Time) []ownSession {
 	list := e.own[device]
 	for i := range list {
-		if list[i].gone.IsZero() && list[i].Err() != nil {
+		if list[i].gone.IsZero() && over(list[i].done) {
 			list[i].gone = now
 		}
 	}
@@ -120,7 +130,7 @@ func (f *Fleet) heard(d store.Device, n netconf.Notification) {
 	}
 	h := Heard{Device: d, At: n.At, Heard: f.log.Now(), Event: ev}
 	f.ears.mu.Lock()
-	h.Own = (ev.Account == "" || ev.Account == d.Account) && ev.SessionID != "" && slices.ContainsFunc(f.ears.ours(d.Name, h.Heard), func(o ownSession) bool { return o.SessionID == ev.SessionID })
+	h.Own = (ev.Account == "" || ev.Account == d.Account) && ev.SessionID != "" && slices.ContainsFunc(f.ears.ours(d.Name, h.Heard), func(o ownSession) bool { return o.id == ev.SessionID })
 	if !h.Own || ev.Name == "config-change" {
 		list := append(f.ears.told[d.Name], h)
 		f.ears.told[d.Name] = list[max(0, len(list)-remembered):]
@@ -158,6 +168,6 @@ func (f *Fleet) listen(ctx context.Context, s *Session) (ear *Session) {
 	}
 	f.ears.mu.Lock()
 	defer f.ears.mu.Unlock()
-	f.ears.on[name] = listening{f.log.Now(), on}
+	f.ears.on[name] = listening{f.log.Now(), on.Done()}
 	return ear
 }

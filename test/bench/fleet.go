@@ -242,20 +242,27 @@ func (f *fleetBench) until(change int64, enough func(guard.State) bool) error {
 // all of them.
 func (f *fleetBench) watched() error {
 	before := memory()
+	looking, stop := context.WithCancel(f.ctx)
+	defer stop()
+	f.service.Outside.Run(looking)
 	if err := f.service.Fleet.Watch(f.ctx); err != nil {
 		return err
 	}
-	for f.service.Fleet.Standing() < len(f.names) {
+	for f.heard() < len(f.names) {
 		time.Sleep(100 * time.Millisecond)
+	}
+	for calls := int64(-1); calls != f.service.Fleet.Traffic.Calls.Load(); time.Sleep(2 * time.Second) {
+		calls = f.service.Fleet.Traffic.Calls.Load() // each is read once, as it may have changed before
 	}
 	after := memory()
 	each := float64(after-before) / float64(len(f.names))
 	fmt.Printf("%d devices watched: %.1f KB each on this side\n", len(f.names), each/1e3)
 	f.ratio("watched-memory", each/1e3, 150)
 	const idle = 20 * time.Second
-	used := cpu()
+	used, calls := cpu(), f.service.Fleet.Traffic.Calls.Load()
 	time.Sleep(idle)
 	f.ratio("watched-cpu", (cpu()-used).Seconds()/idle.Seconds(), 0.02)
+	f.ratio("watched-calls", float64(f.service.Fleet.Traffic.Calls.Load()-calls)/float64(len(f.names)), 0.01)
 
 	ratio := 1e9
 	for range 3 {
@@ -273,6 +280,16 @@ func (f *fleetBench) watched() error {
 	}
 	f.ratio("fleet-read", ratio, 1/0.7)
 	return f.exported()
+}
+
+// heard counts the devices that are listened to.
+func (f *fleetBench) heard() (n int) {
+	for _, name := range f.names {
+		if _, on := f.service.Fleet.Listening(name); on {
+			n++
+		}
+	}
+	return n
 }
 
 // memory is what this process holds, after a collection.

@@ -145,7 +145,24 @@ run 0 latch history saltern-quay /system/contact
 run 1 latch compare saltern-quay@rev:1 saltern-quay --as sides
 run 0 latch undo "$l"
 run 0 latch restore saltern-quay rev:1 --path /system/contact
-run 0 latch safe
+run 1 latch safe
+
+say "What somebody changed without the service is found, and waits until somebody decides."
+run 0 latch outside
+o=$(latch outside --device gannet-hall | awk 'NR == 2 { print $1 }')
+if [ -n "$o" ]; then
+  run 0 latch outside show "$o"
+  run 2 latch outside adopt "$o"
+  run 0 latch outside adopt "$o" "Joss moved the cabinet, and wrote it down"
+fi
+o=$(latch outside --device saltern-slip | awk 'NR == 2 { print $1 }')
+[ -n "$o" ] && run 0 latch outside push-back "$o"
+
+say "Every commit, who had a hand in it, and on paper."
+run 0 latch commits
+run 0 latch commits show 1
+run 0 latch report change "$n" change.pdf
+run 0 latch report week.html --since 7d
 
 say "Who did what, when: and the record was not altered."
 run 0 latch audit "change:$n"

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"oakenlatch/core/diff"
 	"oakenlatch/core/tree"
@@ -69,6 +70,8 @@ func (d *Desk) PushBack(ctx context.Context, p access.Person, x Push) (store.Cha
 	if err := d.undoTo(ctx, &one, p, before, result, x.name()); err != nil {
 		return c, nil, err
 	}
+	// What it takes back is what was asked for, and no later work.
+	one.Takes = slices.DeleteFunc(one.Takes, func(l Later) bool { return l.Revision.Number == rev.Number })
 	return d.stageBrought(ctx, p, c, true, []Brought{one}, "pushes back "+x.name())
 }
 

@@ -60,7 +60,20 @@ func run(out, only string) error {
 		}
 	}
 	if only != "console" {
-		return c.pictures()
+		return errors.Join(c.report(), c.pictures())
+	}
+	return nil
+}
+
+// report draws the first page of a change's report, as it is on paper.
+func (c *client) report() error {
+	file := filepath.Join(c.dir, "change-1.pdf")
+	if _, err := c.latch("report", "change", "1", file); err != nil {
+		return err
+	}
+	to := filepath.Join(c.out, "report-change")
+	if out, err := exec.Command("pdftoppm", "-r", "90", "-png", "-singlefile", file, to).CombinedOutput(); err != nil {
+		return fmt.Errorf("drawing the report: %w: %s", err, out)
 	}
 	return nil
 }
@@ -213,12 +226,12 @@ func consolePictures(c *client) error {
 		{"desk", "/changes/8?device=saltern-quay", browser.Text("*", "Conflict at /system/location")},
 		{"stencils", "/stencils", browser.Text("h3", "Stencils and shared values")},
 		{"now", "/", browser.Text("h3", "What needs a decision now")},
-		{"devices", "/devices", browser.Text("a", "saltern-quay")},
+		{"outside", "/outside?all=true&number=1", browser.Button("Take it as it is")},
+		{"commit", "/commits/1", browser.Text("a", "Compare with now")},
 		{"device", "/devices/gannet-hall", browser.Text("pre", "zones")},
 		{"timeline", "/devices/saltern-quay?view=timeline", `//*[@role="listbox"]`},
 		{"blame", "/devices/saltern-quay?view=blame", browser.Text("*", "Quay cabinet 4")},
 		{"compare", "/devices/saltern-quay?view=compare&a=rev:1&b=running", browser.Button("Bring back all of rev:1")},
-		{"snapshots", "/snapshots", browser.Text("h3", "Snapshots")},
 		{"safe", "/safe", browser.Button("Read all of it back")},
 		{"audit", "/audit", browser.Text("a", "saltern-quay")},
 	} {
@@ -228,9 +241,6 @@ func consolePictures(c *client) error {
 		}
 		if s.name == "timeline" {
 			steps = append(steps, chromedp.Click(chromedp.Search(`//*[@role="option" and contains(@aria-label, "Camera on ramp 2")]`)))
-		}
-		if s.name == "snapshots" {
-			steps = append(steps, chromedp.Click(browser.Text("button", "Before the winter timetable")), chromedp.WaitVisible(browser.Button("Bring back all of it…")))
 		}
 		if err := shot(s.name, steps...); err != nil {
 			return err
@@ -245,7 +255,6 @@ func (c *client) pictures() error {
 	for _, p := range []struct{ name, script string }{
 		{"preview", "latch preview 2"},
 		{"commit", "latch commit 4 --hold 5m --first saltern-quay --probe 'state saltern-quay /interfaces/interface=trunk1/oper-status up' --probe 'program ferry-answers Heron'; echo; latch show 4; echo; latch extend 4 20m; echo; latch devices"},
-		{"desk", "latch paths northmole-harbour /interfaces/interface=port1/ipv4/m; echo; latch preview 8 --people --context 0; latch decide 8 saltern-quay /system/location mine; latch rebase 8"},
 		{"history", "latch confirm 4; echo; latch timeline saltern-quay --limit 6; echo; latch blame saltern-quay /system | head -5; echo; latch history saltern-quay /system/location; echo; latch undo 9; echo; latch safe"},
 		{"files", "latch config northmole-harbour > now.outline; sed 's/10.64.0.5/10.64.0.1/; s/mtu: 1500/mtu: 9000/' now.outline > new.outline; latch check new.outline --device northmole-harbour; echo; latch compare northmole-harbour new.outline; echo; latch compare northmole-harbour new.outline --as groups; echo; latch convert new.outline --device northmole-harbour --to json | head -12"},
 		{"audit", "latch audit --limit 28 | cut -c1-150; latch audit verify"},

@@ -65,7 +65,7 @@ export function CommitPage() {
   const rows: [string, React.ReactNode][] = [
     ["Outcome", <Outcome key="o" commit={c} />], ["Because", c.reason], ["Change", <Link key="c" to={`/changes/${String(c.change)}`}>{c.change}: {c.title}</Link>], ["Ticket", c.ticket], ["Staged by", c.staged.join(", ")],
     ["Committed by", c.committed], ["Confirmed by", c.confirmed], ["Began", when(c.started)], ["Took", c.ended && span(c.seconds ?? 0)], ["Hold", span(c.holdSeconds)],
-    ["Notes", c.notes && c.notes.length > 0 && c.notes.map((n) => <div key={n.at}><strong>{n.actor}</strong>, {when(n.at)}: <bdi>{n.text}</bdi></div>)],
+    ["Notes", c.notes && c.notes.length > 0 && <div key="n">{c.notes.map((n) => <div key={n.at}><strong>{n.actor}</strong>, {when(n.at)}: <bdi>{n.text}</bdi></div>)}</div>],
   ];
   return (
     <>

@@ -65,7 +65,7 @@ function One({ number, session }: { number: number; session: Session }) {
     ["Between", `${when(o.since)} and ${when(o.found)}`],
     ["Its clock says", o.deviceAt && <>{when(o.deviceAt)} {o.clockOff && <Tag color="volcano">that clock is wrong</Tag>}</>],
     ["Made", `revision ${String(o.revision)} of revision ${String(o.before)}`], ["During", o.during && <>the hold of <Link to={`/changes/${String(o.during)}`}>change {o.during}</Link></>],
-    ["It told", o.told.length > 0 && o.told.map((t, i) => <div key={i}><bdi>{t}</bdi></div>)], ["Listened", o.listened], ["Decided", o.decidedBy && `${o.decidedBy}, ${when(o.decidedAt)}`], ["Note", o.note && <bdi>{o.note}</bdi>],
+    ["It told", o.told.length > 0 && <div key="t">{o.told.map((t, i) => <div key={i}><bdi>{t}</bdi></div>)}</div>], ["Listened", o.listened], ["Decided", o.decidedBy && `${o.decidedBy}, ${when(o.decidedAt)}`], ["Note", o.note && <bdi>{o.note}</bdi>],
   ];
   return (
     <>

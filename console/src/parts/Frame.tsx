@@ -34,14 +34,14 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
           {places.map((p) => (
             <NavLink
               key={p.to} to={p.to} end={p.to === "/"}
-              style={({ isActive }) => ({ color: "#f3e7d3", padding: "6px 10px", borderRadius: 4, background: isActive ? "#6b4d31" : "transparent", textDecoration: "none" })}
+              style={({ isActive }) => ({ color: "#f3e7d3", padding: "6px 9px", fontSize: 14, borderRadius: 4, background: isActive ? "#6b4d31" : "transparent", textDecoration: "none" })}
             >
               {p.label}
             </NavLink>
           ))}
         </Flex>
         <Segmented size="small" value={look} onChange={setLook} options={["light", "dark"]} aria-label="look" />
-        <span>{session.account} ({session.role})</span>
+        <span title={`${session.account} is ${session.role}`} style={{ whiteSpace: "nowrap", maxWidth: 110, overflow: "hidden", textOverflow: "ellipsis" }}>{session.account}</span>
         <Button size="small" onClick={() => { out.mutate(undefined); }}>Sign out</Button>
       </Flex>
       <main style={{ flex: 1, padding: "20px 24px", maxWidth: 1500, width: "100%", margin: "0 auto", boxSizing: "border-box" }}>

@@ -309,6 +309,8 @@ func TestConsoleHistory(t *testing.T) {
 		shows("each read back and compared"), chromedp.Click(browser.Button("Its copies")), chromedp.Click(browser.Button("Read it")), shows("whole."), shows("instance-data-set"))
 	do("another box", chromedp.Navigate(s.url+"/devices/"+slip), chromedp.Click(browser.Button("Another box in its place")), browser.Type("Password", lab.Password),
 		chromedp.Click(browser.Button("Put it in the place of "+slip)), chromedp.WaitNotPresent(chromedp.Search(`//*[@role="dialog"]`)), chromedp.Click(browser.Button("Ask it for its host key")), shows("SHA256:"), chromedp.Click(browser.Button("accept it")), chromedp.WaitNotPresent(browser.Button("accept it")))
-	require.Eventually(t, func() bool { return strings.Contains(s.do("mara", 0, "revisions", slip), "another box was put in its place") }, 20*time.Second, 300*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(s.do("mara", 0, "revisions", slip), "another box was put in its place")
+	}, 20*time.Second, 300*time.Millisecond)
 	assert.Empty(t, complaints)
 }

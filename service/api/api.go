@@ -246,6 +246,17 @@ func (a *API) deviceNamed(c *call, name string) (store.Device, error) {
 	return d, err
 }
 
+// deviceQuery gives the number of the device that a request asks about, 0 for
+// none.
+func (a *API) deviceQuery(c *call) (int64, error) {
+	name := c.QueryParam("device")
+	if name == "" {
+		return 0, nil
+	}
+	d, err := a.deviceNamed(c, name)
+	return d.ID, err
+}
+
 func noDevice(name string) error {
 	return refusal.New(refusal.NotFound, "list them with: latch devices", "there is no device %q", name)
 }

@@ -5,6 +5,7 @@ import (
 	"strconv"
 
 	"oakenlatch/service/access"
+	"oakenlatch/service/desk"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
@@ -64,13 +65,9 @@ func (a *API) outsideDocs(c *call, device int64, open bool) ([]wire.Outside, err
 }
 
 func (a *API) outsides(c *call) (any, error) {
-	var device int64
-	if name := c.QueryParam("device"); name != "" {
-		d, err := a.deviceNamed(c, name)
-		if err != nil {
-			return nil, err
-		}
-		device = d.ID
+	device, err := a.deviceQuery(c)
+	if err != nil {
+		return nil, err
 	}
 	return a.outsideDocs(c, device, c.QueryParam("all") != "true")
 }
@@ -146,10 +143,7 @@ func (a *API) pushBack(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	doc := a.broughtDoc(ch, brought)
-	out := wire.Pushed{Change: doc.Change, Title: doc.Title, Parts: doc.Parts}
-	out.Outside, err = a.outsideDoc(c, o, map[int64]store.Device{})
-	return out, err
+	return a.pushedDoc(c, o, ch, brought)
 }
 
 func (a *API) goOn(c *call) (any, error) {
@@ -165,8 +159,13 @@ func (a *API) goOn(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	return a.pushedDoc(c, o, ch, brought)
+}
+
+func (a *API) pushedDoc(c *call, o store.Outside, ch store.Change, brought []desk.Brought) (wire.Pushed, error) {
 	doc := a.broughtDoc(ch, brought)
 	out := wire.Pushed{Change: doc.Change, Title: doc.Title, Parts: doc.Parts}
+	var err error
 	out.Outside, err = a.outsideDoc(c, o, map[int64]store.Device{})
 	return out, err
 }

@@ -64,12 +64,8 @@ func (a *API) commits(c *call) (any, error) {
 	if q.Since, q.Until, err = a.times(c); err != nil {
 		return nil, err
 	}
-	if name := c.QueryParam("device"); name != "" {
-		d, err := a.deviceNamed(c, name)
-		if err != nil {
-			return nil, err
-		}
-		q.Device = d.ID
+	if q.Device, err = a.deviceQuery(c); err != nil {
+		return nil, err
 	}
 	limit := int64(q.Limit)
 	for name, into := range map[string]*int64{"change": &q.Change, "before": &q.Before, "limit": &limit} {

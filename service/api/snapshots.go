@@ -24,13 +24,9 @@ func takenDoc(t history.Taken) wire.Snapshot {
 }
 
 func (a *API) snapshots(c *call) (any, error) {
-	var device int64
-	if name := c.QueryParam("device"); name != "" {
-		d, err := a.deviceNamed(c, name)
-		if err != nil {
-			return nil, err
-		}
-		device = d.ID
+	device, err := a.deviceQuery(c)
+	if err != nil {
+		return nil, err
 	}
 	list, err := a.Store.Snapshots(c.ctx, device)
 	out := make([]wire.Snapshot, 0, len(list))

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -292,6 +293,11 @@ func scanCommit(r scanner) (Commit, error) {
 // OpenCommits lists the commits that have not ended.
 func (s *Store) OpenCommits(ctx context.Context) ([]Commit, error) {
 	rows, err := s.rows(ctx, "SELECT "+commitColumns+" FROM commits WHERE ended_at = '' ORDER BY id")
+	return s.wholeCommits(ctx, rows, err)
+}
+
+// wholeCommits reads commits with their parts.
+func (s *Store) wholeCommits(ctx context.Context, rows *sql.Rows, err error) ([]Commit, error) {
 	list, err := many(rows, err, scanCommit)
 	if err != nil {
 		return nil, err

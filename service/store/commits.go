@@ -26,16 +26,7 @@ func (s *Store) Commits(ctx context.Context, q CommitQuery) ([]Commit, error) {
 		AND (?2 = 0 OR c.id IN (SELECT commit_id FROM commit_parts WHERE device = ?2))
 		AND (?3 = 0 OR c.change = ?3) AND c.started_at >= ?4 AND c.started_at <= ?5 AND (?6 = 0 OR c.id < ?6)
 		ORDER BY c.id DESC LIMIT ?7`, q.Person, q.Device, q.Change, timeText(q.Since), until, q.Before, q.Limit)
-	list, err := many(rows, err, scanCommit)
-	if err != nil {
-		return nil, err
-	}
-	for i := range list {
-		if list[i].Parts, err = s.commitParts(ctx, list[i].ID); err != nil {
-			return nil, err
-		}
-	}
-	return list, nil
+	return s.wholeCommits(ctx, rows, err)
 }
 
 // Commit gives a commit by its number.

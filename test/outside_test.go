@@ -55,7 +55,9 @@ func TestBehindOurBack(t *testing.T) {
 	time.Sleep(2 * time.Second) // until it is listened to
 	change("by night")
 	outside("named by the device: "+lab.User+" from 127.0.0.1 in session "+c.SessionID, "to be decided")
-	require.Eventually(t, func() bool { return strings.Contains(strings.Join(loghost.Lines(), "\n"), "1 audit.warning revision.outside ") }, 20*time.Second, 200*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(strings.Join(loghost.Lines(), "\n"), "1 audit.warning revision.outside ")
+	}, 20*time.Second, 200*time.Millisecond)
 
 	// While the service is dead nothing is heard; it is found, and said so.
 	s.kill()

@@ -22,38 +22,10 @@ func (d device) family() string {
 	return "ipv6"
 }
 
-// list gives the entries of a list or leaf-list below n; n may be nil.
-func list(n *tree.Node, name string) []*tree.Node {
-	if n == nil {
-		return nil
-	}
-	if first := n.Known(name); first != nil && first.Schema() != nil {
-		return n.All(first.Schema())
-	}
-	return nil
-}
-
-// leaf gives a leaf's value below n, or the fallback; n may be nil.
-func leaf(n *tree.Node, name, fallback string) string {
-	if n == nil {
-		return fallback
-	}
-	if l := n.Known(name); l != nil && l.Opaque() == nil {
-		return l.Value()
-	}
-	return fallback
-}
-
-// below gives a node some steps down; nil where there is none.
-func below(n *tree.Node, names ...string) *tree.Node {
-	for _, name := range names {
-		if n == nil {
-			return nil
-		}
-		n = n.Known(name)
-	}
-	return n
-}
+// What is read of a configuration by names; n may be nil.
+func list(n *tree.Node, name string) []*tree.Node     { return n.Entries(name) }
+func leaf(n *tree.Node, name, fallback string) string { return n.Text(name, fallback) }
+func below(n *tree.Node, names ...string) *tree.Node  { return n.Under(names...) }
 
 func interfacePath(name string) string { return "/interfaces/interface=" + name }
 

@@ -216,3 +216,27 @@ func (n *Node) Modules() []*schema.Module {
 	slices.SortFunc(out, func(a, b *schema.Module) int { return strings.Compare(a.Name, b.Name) })
 	return out
 }
+
+// Entries gives the entries of the first list of that name, in their order.
+func (n *Node) Entries(name string) []*Node {
+	if first := n.Known(name); first != nil && first.Schema() != nil {
+		return n.All(first.Schema())
+	}
+	return nil
+}
+
+// Text gives the value of the first leaf of that name, or the fallback.
+func (n *Node) Text(name, fallback string) string {
+	if l := n.Known(name); l != nil && l.Opaque() == nil {
+		return l.Value()
+	}
+	return fallback
+}
+
+// Under gives a node some steps down by names; nil where there is none.
+func (n *Node) Under(names ...string) *Node {
+	for _, name := range names {
+		n = n.Known(name)
+	}
+	return n
+}

@@ -1,0 +1,170 @@
+package flow
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"oakenlatch/core/tree"
+)
+
+// Change is what becomes of traffic at one place: a filter, or what works on an
+// interface in one direction.
+type Change struct {
+	Filter    string   `json:"filter,omitempty"` // where it is about a filter by itself
+	Interface string   `json:"interface,omitempty"`
+	Direction string   `json:"direction,omitempty"` // ingress or egress
+	Permitted []Moved  `json:"permitted,omitempty"` // newly
+	Denied    []Moved  `json:"denied,omitempty"`    // newly
+	Answered  []Moved  `json:"answered,omitempty"`  // denied as before, and told to the sender otherwise
+	NoEffect  bool     `json:"noEffect,omitempty"`  // proved: every packet is treated as before
+	More      bool     `json:"more,omitempty"`      // there are more lines than are given
+	DependsOn []string `json:"dependsOn,omitempty"` // facts of which nothing is known
+	Trouble   string   `json:"trouble,omitempty"`   // why it could not be worked out
+}
+
+// Name names the place of a change.
+func (c Change) Name() string {
+	if c.Filter != "" {
+		return c.Filter
+	}
+	return c.Interface + " " + c.Direction
+}
+
+// Moved is a part of the packets that are treated otherwise.
+type Moved struct {
+	Packets string `json:"packets"` // in the words of an expectation
+	Example string `json:"example"`
+	Before  Ruling `json:"before"` // of the example
+	After   Ruling `json:"after"`
+}
+
+// Ruling is which rule decides a packet, and how; without a rule none fits, and
+// it is dropped.
+type Ruling struct {
+	Rule   string `json:"rule,omitempty"`
+	Path   string `json:"path,omitempty"`
+	Action string `json:"action"`
+}
+
+// String is for people.
+func (r Ruling) String() string {
+	if r.Rule == "" {
+		return "no rule fits: " + r.Action
+	}
+	return fmt.Sprintf("%s by rule %s", r.Action, r.Rule)
+}
+
+func (f Filter) ruling(p Packet) Ruling {
+	a, i := f.Does(p)
+	if i < 0 {
+		return Ruling{Action: a.String()}
+	}
+	return Ruling{f.Rules[i].Name, f.Rules[i].Path, a.String()}
+}
+
+// shownLines is how many lines of each kind a change is told in.
+const shownLines = 40
+
+// Changes works out what becomes of traffic where one configuration takes the
+// place of another: for each filter that was touched, and for each interface and
+// direction on which other rules work.
+func Changes(before, after *tree.Node) []Change {
+	a, b := before.Known("acls"), after.Known("acls")
+	if a == b || a != nil && b != nil && tree.Same(a, b) {
+		return nil
+	}
+	was, is := Read(before), Read(after)
+	var out []Change
+	for _, name := range names(was, is) {
+		x, hadIt := was.Filter(name)
+		y, hasIt := is.Filter(name)
+		if slices.EqualFunc(x.Rules, y.Rules, func(p, q Rule) bool { return p.same(&q) && p.Name == q.Name }) && hadIt == hasIt {
+			continue
+		}
+		c := changeOf(x, y)
+		c.Filter = name
+		out = append(out, c)
+	}
+	return append(out, attachments(was, is)...)
+}
+
+// names gives the filters of both, those of the first in their order first.
+func names(was, is Reading) (out []string) {
+	for _, f := range append(slices.Clone(was.Filters), is.Filters...) {
+		if !slices.Contains(out, f.Name) {
+			out = append(out, f.Name)
+		}
+	}
+	return out
+}
+
+// attachments tells of interfaces on which other rules work: a place where none
+// works lets everything pass.
+func attachments(was, is Reading) (out []Change) {
+	done := map[string]bool{}
+	for _, at := range append(slices.Clone(was.Attached), is.Attached...) {
+		key := at.Interface + " " + at.Direction
+		if done[key] {
+			continue
+		}
+		done[key] = true
+		x, y := was.at(at.Interface, at.Direction), is.at(at.Interface, at.Direction)
+		if slices.EqualFunc(x.Rules, y.Rules, func(p, q Rule) bool { return p.same(&q) && p.Name == q.Name }) {
+			continue
+		}
+		c := changeOf(x, y)
+		c.Interface, c.Direction = at.Interface, at.Direction
+		out = append(out, c)
+	}
+	return out
+}
+
+// at gives the rules that work on an interface in a direction.
+func (r Reading) at(name, direction string) Filter {
+	i := slices.IndexFunc(r.Attached, func(a Attachment) bool { return a.Interface == name && a.Direction == direction })
+	if i < 0 {
+		return Filter{Rules: []Rule{{Name: "(no filter)", Action: Accept}}}
+	}
+	return r.Chain(r.Attached[i])
+}
+
+// changeOf compares two filters.
+func changeOf(x, y Filter) (c Change) {
+	s := NewSpace(Limits{})
+	e := s.Compare(x.Rules, y.Rules)
+	if err := s.Err(); err != nil {
+		c.Trouble = tooLarge(err)
+		return c
+	}
+	c.tell(x, y, e)
+	return c
+}
+
+// tell puts sets in lines, each with an example and what decides it.
+func (c *Change) tell(x, y Filter, e Effect) {
+	c.NoEffect = e.None()
+	for _, k := range []struct {
+		set  Set
+		into *[]Moved
+	}{{e.Permitted, &c.Permitted}, {e.Denied, &c.Denied}, {e.Answered, &c.Answered}} {
+		lines, all := k.set.Lines(shownLines)
+		c.More = c.More || !all
+		for _, l := range lines {
+			p := l.Example()
+			*k.into = append(*k.into, Moved{l.String(), p.String(), x.ruling(p), y.ruling(p)})
+		}
+		for _, f := range k.set.Facts() {
+			if !slices.Contains(c.DependsOn, f) {
+				c.DependsOn = append(c.DependsOn, f)
+			}
+		}
+	}
+}
+
+func tooLarge(err error) string {
+	if errors.Is(err, ErrTooLarge) {
+		return "it is too large to be worked out exactly here; nothing is said of it"
+	}
+	return err.Error()
+}

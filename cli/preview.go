@@ -87,6 +87,7 @@ func (t *previewText) preview(p wire.Preview) {
 
 func (t *previewText) end(p wire.Preview) {
 	n := p.Change.Number
+	t.traffic(p)
 	switch {
 	case p.Against == "record":
 		t.printf("\nThis is what it did, from the record. How it stands: latch show %d\n", n)
@@ -120,6 +121,7 @@ func (t *previewText) end(p wire.Preview) {
 			t.printf("  %s\n", part.Hindrance)
 		}
 	}
+	t.hindered(p)
 }
 
 // cutting warns of a commit that would cut devices off.
@@ -234,6 +236,7 @@ func revisionText(r wire.Revision) string {
 var forecastStyle = map[string]string{"keeps": "38;5;37", "cuts": alarm, "unknown": dim}
 
 func (t *previewText) verdicts(p wire.PartPreview) {
+	t.effects(p.Effects)
 	for i, f := range p.Forecasts {
 		what := "lockout forecast"
 		if i > 0 {

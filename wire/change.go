@@ -5,6 +5,7 @@ import (
 
 	"oakenlatch/core/check"
 	"oakenlatch/core/diff"
+	"oakenlatch/core/flow"
 )
 
 // NewChange opens a change, or renames one.
@@ -136,6 +137,9 @@ type Preview struct {
 	Digest string    `json:"digest,omitempty"`
 	At     time.Time `json:"at,omitzero"`
 
+	Expected []Expectation `json:"expected,omitempty"` // what traffic was expected to be permitted or denied
+	Beside   []SideEffect  `json:"beside,omitempty"`   // what it does to other traffic, where something is expected
+
 	Steps           []string `json:"steps,omitempty"` // what a commit will do
 	EstimateSeconds int64    `json:"estimateSeconds,omitempty"`
 }
@@ -165,6 +169,7 @@ type PartPreview struct {
 	Reserved  *Reservation    `json:"reserved,omitempty"` // by somebody else
 	HeldBy    int64           `json:"heldBy,omitempty"`   // the change whose commit is under way on it
 	Forecasts []Forecast      `json:"forecasts,omitempty"`
+	Effects   []flow.Change   `json:"effects,omitempty"`  // what becomes of traffic, filter by filter and where they work
 	Helpless  bool            `json:"helpless,omitempty"` // it would be cut off, with nobody left to send it back
 	Tried     bool            `json:"tried,omitempty"`    // the device validated the result
 	Said      string          `json:"said,omitempty"`     // what speaks against it, or why it could not be asked

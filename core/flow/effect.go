@@ -55,7 +55,8 @@ func (r Ruling) String() string {
 	return fmt.Sprintf("%s by rule %s", r.Action, r.Rule)
 }
 
-func (f Filter) ruling(p Packet) Ruling {
+// Ruling tells which rule decides a packet, and how.
+func (f Filter) Ruling(p Packet) Ruling {
 	a, i := f.Does(p)
 	if i < 0 {
 		return Ruling{Action: a.String()}
@@ -82,7 +83,7 @@ func Changes(before, after *tree.Node) []Change {
 		if slices.EqualFunc(x.Rules, y.Rules, func(p, q Rule) bool { return p.same(&q) && p.Name == q.Name }) && hadIt == hasIt {
 			continue
 		}
-		c := changeOf(x, y)
+		c := Differ(x, y)
 		c.Filter = name
 		out = append(out, c)
 	}
@@ -113,7 +114,7 @@ func attachments(was, is Reading) (out []Change) {
 		if slices.EqualFunc(x.Rules, y.Rules, func(p, q Rule) bool { return p.same(&q) && p.Name == q.Name }) {
 			continue
 		}
-		c := changeOf(x, y)
+		c := Differ(x, y)
 		c.Interface, c.Direction = at.Interface, at.Direction
 		out = append(out, c)
 	}
@@ -129,8 +130,8 @@ func (r Reading) at(name, direction string) Filter {
 	return r.Chain(r.Attached[i])
 }
 
-// changeOf compares two filters.
-func changeOf(x, y Filter) (c Change) {
+// Differ compares two filters.
+func Differ(x, y Filter) (c Change) {
 	s := NewSpace(Limits{})
 	e := s.Compare(x.Rules, y.Rules)
 	if err := s.Err(); err != nil {
@@ -152,7 +153,7 @@ func (c *Change) tell(x, y Filter, e Effect) {
 		c.More = c.More || !all
 		for _, l := range lines {
 			p := l.Example()
-			*k.into = append(*k.into, Moved{l.String(), p.String(), x.ruling(p), y.ruling(p)})
+			*k.into = append(*k.into, Moved{l.String(), p.String(), x.Ruling(p), y.Ruling(p)})
 		}
 		for _, f := range k.set.Facts() {
 			if !slices.Contains(c.DependsOn, f) {

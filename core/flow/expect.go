@@ -339,7 +339,7 @@ func Ask(e Expectation, before, after []Filter) (a Answer) {
 		p := l.Example()
 		lack := Lack{Packets: l.String(), Example: p.String()}
 		for _, f := range after { // the first that stands in its way, or the last that lets it pass
-			lack.Filter, lack.By = f.Name, f.ruling(p)
+			lack.Filter, lack.By = f.Name, f.Ruling(p)
 			if act, _ := f.Does(p); !act.Permits() {
 				break
 			}

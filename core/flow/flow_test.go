@@ -137,9 +137,9 @@ func TestInspect(t *testing.T) {
 		for i := range rules {
 			counts[standing[i]]++
 			require.Equal(t, standing[i] == flow.Unreached, s.DecidedBy(rules, i).Empty(), "rule %d", i)
-			without := slices.Delete(slices.Clone(rules), i, i+1)
-			e := s.Compare(rules, without)
-			same := e.None()
+			end := flow.Rule{Facts: []string{"the end"}, Action: flow.Accept} // whatever becomes of what no rule fits
+			without := append(slices.Delete(slices.Clone(rules), i, i+1), end)
+			same := s.Compare(append(slices.Clone(rules), end), without).None()
 			require.Equal(t, standing[i] != flow.Needed, same, "rule %d of %d", i, len(rules))
 		}
 		gone := s.Clean(rules)
@@ -156,7 +156,7 @@ func TestInspect(t *testing.T) {
 		require.NoError(t, s.Err())
 	}
 	assert.Greater(t, counts[flow.Unreached], 100)
-	assert.Greater(t, counts[flow.Redundant], 100)
+	assert.Greater(t, counts[flow.Redundant], 15)
 }
 
 // Laws that hold whatever the rules are.

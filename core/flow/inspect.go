@@ -16,7 +16,9 @@ const (
 )
 
 // Inspect tells how each rule stands: whether any packet gets to it, and whether
-// without it anything would be done otherwise.
+// without it anything would be done otherwise. A rule that stands between packets
+// and the end of the filter is needed: what becomes of packets that no rule fits
+// is not laid down by RFC 8519, and better said.
 func (s *Space) Inspect(rules []Rule) []Standing {
 	reached, needed := make([]bool, len(rules)), make([]bool, len(rules))
 	for fam := range families {
@@ -26,11 +28,7 @@ func (s *Space) Inspect(rules []Rule) []Standing {
 				return 0
 			}
 			reached[at[0]] = true
-			then := Drop
-			if len(at) > 1 {
-				then = rules[at[1]].Action
-			}
-			if rules[at[0]].Action != then {
+			if len(at) == 1 || rules[at[0]].Action != rules[at[1]].Action {
 				needed[at[0]] = true
 			}
 			return 0
@@ -76,9 +74,11 @@ func (s *Space) Clean(rules []Rule) (gone []int) {
 	return gone
 }
 
-// idle reports whether without a rule all would be done alike.
+// idle reports whether without a rule all would be done alike, whatever becomes
+// of packets that no rule fits.
 func (s *Space) idle(rules []Rule, i int) bool {
-	return s.Compare(rules, slices.Delete(slices.Clone(rules), i, i+1)).None()
+	end := Rule{Facts: []string{"what no rule fits is let through"}, Action: Accept}
+	return s.Compare(append(slices.Clone(rules), end), append(slices.Delete(slices.Clone(rules), i, i+1), end)).None()
 }
 
 // Clash is two rules that fit some of the same packets and do otherwise with

@@ -55,12 +55,12 @@ func (r *Rule) Misses(p Packet) string {
 			return fmt.Sprintf("it is about %s", c.fam)
 		}
 		if !p.meets(c) {
-			return fmt.Sprintf("it asks for %s", clause(c.field, p.Family, c.spans))
+			return "it fits only " + clause(c.field, p.Family, c.spans)
 		}
 	}
 	for _, f := range r.Facts {
 		if !p.Facts[f] {
-			return "it asks for " + f
+			return "it fits only what has: " + f
 		}
 	}
 	return ""

@@ -252,3 +252,11 @@ func (r *Rule) ports(f Field, name string, n *tree.Node) {
 	}
 	r.fact(name + " is " + operator + " " + n.Text("port", "?"))
 }
+
+// Names gives the names of the filters.
+func (r Reading) Names() (out []string) {
+	for _, f := range r.Filters {
+		out = append(out, f.Name)
+	}
+	return out
+}

@@ -88,7 +88,7 @@ func TestRoles(t *testing.T) {
 		if r.needs == "" {
 			continue
 		}
-		path := prefix + strings.NewReplacer(":name", "none", ":number", "1", ":id", "1").Replace(r.path)
+		path := prefix + strings.NewReplacer(":name", "none", ":number", "1", ":id", "1", ":filter", "f").Replace(r.path)
 		status, p := ask(r.method, path, nil)
 		assert.Equal(t, http.StatusUnauthorized, status, "%s %s", r.method, path)
 		assert.Equal(t, wire.ProblemPrefix+"sign-in", p.Type)

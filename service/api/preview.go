@@ -66,6 +66,7 @@ func (a *API) previewAhead(c *call, ch store.Change, context int, as string) (an
 		out.Empty = out.Empty && v.Idle && len(v.Conflicts) == 0
 		out.Parts = append(out.Parts, p)
 	}
+	a.traffic(&out, seen.Traffic)
 	out.Ready = out.Ready && !out.Empty
 	if !out.Empty {
 		out.Steps, out.EstimateSeconds = steps(verdicts)
@@ -134,6 +135,7 @@ func (a *API) partPreview(c *call, v desk.Verdict, context int) (wire.PartPrevie
 	for _, f := range v.Forecasts {
 		p.Forecasts = append(p.Forecasts, wire.Forecast{Device: f.Device, Answer: string(f.Answer), Path: f.Path, Because: f.Because})
 	}
+	p.Effects = v.Effects
 	for _, x := range v.Conflicts {
 		p.Conflicts = append(p.Conflicts, conflictDoc(x))
 	}

@@ -20,7 +20,7 @@ import (
 
 // routes is the API, operation by operation.
 func (a *API) routes() []route {
-	return append(slices.Concat(a.historyRoutes(), a.archiveRoutes(), a.auditRoutes(), a.outsideRoutes(), a.recordRoutes(), a.receiverRoutes()), []route{
+	return append(slices.Concat(a.historyRoutes(), a.archiveRoutes(), a.auditRoutes(), a.outsideRoutes(), a.recordRoutes(), a.receiverRoutes(), a.trafficRoutes()), []route{
 		{"POST", "/login", "Sign in; gives a token, and a cookie for the console", "", 200, wire.Login{}, wire.Session{}, nil, a.login},
 		{"POST", "/logout", "Sign out; the token is worthless afterwards", access.Viewer, 204, nil, nil, nil, a.logout},
 		{"GET", "/me", "Who one is", access.Viewer, 200, nil, wire.Session{}, nil, a.me},

@@ -13,6 +13,7 @@ import (
 
 	"oakenlatch/core/check"
 	"oakenlatch/core/diff"
+	"oakenlatch/core/flow"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
@@ -46,6 +47,7 @@ type Verdict struct {
 	Reserved   *store.Reservation // by somebody else
 	HeldBy     int64              // the change whose commit is under way on it
 	Forecasts  []Forecast         // its own first
+	Effects    []flow.Change      // what becomes of traffic, filter by filter and where they work
 	Tried      bool               // the device validated the result
 	Said       string             // what it said against it
 	MovesTo    string
@@ -83,8 +85,9 @@ type Options struct {
 // Seen is what a preview showed: a name for it all, to commit that and nothing
 // else.
 type Seen struct {
-	Digest string
-	At     time.Time
+	Digest  string
+	At      time.Time
+	Traffic Traffic // what was expected, and what of that is so
 }
 
 // atOnce is how many devices a preview reads at a time.
@@ -112,6 +115,9 @@ func (d *Desk) Preview(ctx context.Context, p access.Person, number int64, opt O
 		return out, Seen{}, err // of a part of it there is nothing to commit
 	}
 	seen := Seen{Digest: digestOf(out), At: d.log.Now()}
+	if seen.Traffic, err = d.traffic(ctx, number, out); err != nil {
+		return out, seen, err
+	}
 	parts, err := json.Marshal(shownOf(out))
 	if err != nil {
 		return out, seen, err
@@ -256,6 +262,7 @@ func (v *Verdict) find(now history.Reading) {
 			Message: "sets what is the default already: it means nothing new, and there is nothing to commit here"})
 	}
 	v.Guard = fleet.GuardOf(now.Device.Capabilities)
+	v.Effects = touches(v.running, v.result)
 }
 
 // tryOut has the device validate the result.
@@ -378,6 +385,13 @@ func (d *Desk) Due(ctx context.Context, number int64, actor string, wish Wish) (
 		works[i] = v.work
 		works[i].Exact, works[i].Stamp = exact || v.work.Exactly(), stamp
 		works[i].Former, works[i].Mine = v.running, v.result
+	}
+	traffic, err := d.traffic(ctx, number, list)
+	if err != nil {
+		return nil, digest, err
+	}
+	if why, next := traffic.hindrance(number); why != "" {
+		return nil, digest, refusal.New(refusal.Conflict, next, "change %d cannot be committed: %s", number, why)
 	}
 	if idle {
 		return nil, digest, refusal.New(refusal.Conflict, "", "change %d has nothing to commit: it is so already", number)

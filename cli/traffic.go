@@ -1,0 +1,324 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+
+	"oakenlatch/core/flow"
+	"oakenlatch/wire"
+)
+
+// effects tells what becomes of traffic on a device.
+func (a *app) effects(list []flow.Change) {
+	for _, c := range list {
+		what := "traffic, filter " + c.Filter
+		if c.Filter == "" {
+			what = fmt.Sprintf("traffic on %s, %s", c.Interface, c.Direction)
+		}
+		switch {
+		case c.Trouble != "":
+			a.printf("  %s: %s\n", what, a.paint(alarm, c.Trouble))
+			continue
+		case c.NoEffect:
+			a.printf("  %s: %s: every packet is treated as before, proved\n", what, a.paint("38;5;37", "no effect"))
+			continue
+		}
+		a.printf("  %s:\n", what)
+		a.moved(c)
+	}
+}
+
+func (a *app) moved(c flow.Change) {
+	for _, k := range []struct {
+		name  string
+		paint string
+		list  []flow.Moved
+	}{{"newly permitted", "38;5;32", c.Permitted}, {"newly denied", alarm, c.Denied}, {"denied, and the sender told otherwise", dim, c.Answered}} {
+		for _, m := range k.list {
+			a.printf("    %s: %s\n      e.g. %s: %s; before: %s\n", a.paint(k.paint, k.name), tame(m.Packets), m.Example, tame(m.After.String()), tame(m.Before.String()))
+		}
+	}
+	if c.More {
+		a.printf("    and more than is listed here: --json has no more either; look at the filter by itself\n")
+	}
+	for _, f := range c.DependsOn {
+		a.printf("    %s %s\n", a.paint(alarm, "depends on:"), tame(f))
+	}
+}
+
+// traffic tells what was expected of a change, and what it does beside it.
+func (a *app) traffic(p wire.Preview) {
+	if len(p.Expected) > 0 {
+		a.printf("\nExpected of the traffic:\n")
+	}
+	for _, e := range p.Expected {
+		a.printf("  %d. %s%s\n", e.Number, tame(e.Line), atPlace(e.Place))
+		switch {
+		case e.Trouble != "":
+			a.printf("     %s\n", a.paint(alarm, "not known: "+e.Trouble))
+			continue
+		case e.Delivered:
+			a.printf("     %s%s\n", a.paint("38;5;37", "delivered"), map[string]string{"wholly": ", and it is so already", "partly": "; a part of it is so already: " + strings.Join(e.Part, "; ")}[e.Already])
+		default:
+			a.printf("     %s\n", a.paint(alarm, "not delivered"))
+		}
+		for _, m := range e.Missing {
+			a.printf("     missing: %s\n       e.g. %s: %s in %s\n", m.Packets, m.Example, tame(m.By.String()), m.Filter)
+		}
+		for _, f := range e.DependsOn {
+			a.printf("     %s %s\n", a.paint(alarm, "depends on:"), tame(f))
+		}
+	}
+	if len(p.Expected) > 0 && len(p.Beside) == 0 {
+		a.printf("  nothing else is treated otherwise, proved\n")
+	}
+	for _, s := range p.Beside {
+		head := a.paint(alarm, "Side effect")
+		if s.AcceptedBy != "" {
+			head = "Side effect, accepted by " + s.AcceptedBy + " " + when(s.AcceptedAt)
+		}
+		a.printf("  %s at filter %s of %s, which nobody expects:\n", head, s.Filter, s.Device)
+		if s.Trouble != "" {
+			a.printf("    %s\n", s.Trouble)
+		}
+		a.moved(s.Change)
+	}
+}
+
+func atPlace(place string) string {
+	if place == "" {
+		return ""
+	}
+	return "  at " + place
+}
+
+// hindered tells what of the traffic stands in the way of a commit.
+func (a *app) hindered(p wire.Preview) {
+	for _, e := range p.Expected {
+		if !e.Delivered {
+			a.printf("  expectation %d is not delivered; take it back with: latch expect drop %d %d\n", e.Number, p.Change.Number, e.Number)
+		}
+	}
+	for _, s := range p.Beside {
+		if s.AcceptedBy == "" {
+			a.printf("  what it does at filter %s of %s is not expected; accept it by name with: latch expect accept %d %s %s\n", s.Filter, s.Device, p.Change.Number, s.Device, s.Filter)
+		}
+	}
+}
+
+func expectationsPath(number string) string {
+	return "/changes/" + url.PathEscape(number) + "/expectations"
+}
+
+func expect(a *app, fs *flag.FlagSet) func([]string) error {
+	place := fs.String("at", "", "where: DEVICE or DEVICE/FILTER, several on the way with commas; every filter the change touches if left out")
+	return func(args []string) error {
+		line := strings.Join(args[1:], " ")
+		var e wire.Expectation
+		if err := a.call("POST", expectationsPath(args[0]), wire.NewExpectation{Line: line, Place: *place}, &e); err != nil {
+			return a.pointed(line, err)
+		}
+		return a.show(e, func() {
+			a.printf("Expectation %d of change %s: %s%s\nNext: latch preview %s\n", e.Number, args[0], tame(e.Line), atPlace(e.Place), args[0])
+		})
+	}
+}
+
+func expectList(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		var list []wire.Expectation
+		if err := a.call("GET", expectationsPath(args[0]), nil, &list); err != nil {
+			return err
+		}
+		return a.show(list, func() {
+			rows := make([][]string, len(list))
+			for i, e := range list {
+				rows[i] = []string{fmt.Sprint(e.Number), tame(e.Line), e.Place, e.Actor, when(e.At)}
+			}
+			a.table([]string{"NUMBER", "EXPECTED", "AT", "BY", "SINCE"}, rows)
+			a.printf("Whether it is delivered: latch preview %s\n", args[0])
+		})
+	}
+}
+
+func expectDrop(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		if err := a.call("DELETE", expectationsPath(args[0])+"/"+url.PathEscape(args[1]), nil, nil); err != nil {
+			return err
+		}
+		a.printf("Expectation %s of change %s is taken back.\n", args[1], args[0])
+		return nil
+	}
+}
+
+func expectAccept(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		if err := a.call("POST", "/changes/"+url.PathEscape(args[0])+"/accept", wire.AcceptEffect{Device: args[1], Filter: args[2]}, nil); err != nil {
+			return err
+		}
+		a.printf("What change %s does beside its expectations at filter %s of %s is accepted, as it is now.\n", args[0], args[2], args[1])
+		return nil
+	}
+}
+
+func filterList(a *app, fs *flag.FlagSet) func([]string) error {
+	from := fs.String("from", "", "running (left out), startup, rev:3, snapshot:NAME, change:7")
+	return func(args []string) error {
+		var out wire.Filters
+		if err := a.call("GET", "/devices/"+url.PathEscape(args[0])+"/filters"+query(map[string]string{"from": *from}), nil, &out); err != nil {
+			return err
+		}
+		return a.show(out, func() {
+			var rows [][]string
+			for _, f := range out.Filters {
+				var where []string
+				for _, at := range out.Attached {
+					if slices.Contains(at.Filters, f.Name) {
+						where = append(where, at.Interface+" "+at.Direction)
+					}
+				}
+				rows = append(rows, []string{tame(f.Name), count(f.Count, "rule", "rules"), attachedTo(where)})
+			}
+			a.table([]string{"FILTER", "RULES", "WORKS ON"}, rows)
+			if len(rows) == 0 {
+				a.printf("%s has no filters.\n", out.Device)
+			}
+		})
+	}
+}
+
+func attachedTo(list []string) string {
+	if len(list) == 0 {
+		return "nothing: it is attached nowhere"
+	}
+	return strings.Join(list, ", ")
+}
+
+func filterShow(a *app, fs *flag.FlagSet) func([]string) error {
+	from := fs.String("from", "", "running (left out), startup, rev:3, snapshot:NAME, change:7")
+	widest := fs.Bool("widest", false, "the widest openings first, and only those that permit")
+	return func(args []string) error {
+		device, name, ok := strings.Cut(args[0], "/")
+		if !ok {
+			return wrongUse("write DEVICE/FILTER")
+		}
+		var f wire.Filter
+		if err := a.call("GET", "/devices/"+url.PathEscape(device)+"/filters/"+url.PathEscape(name)+query(map[string]string{"from": *from}), nil, &f); err != nil {
+			return err
+		}
+		if *widest {
+			f.Rules = slices.DeleteFunc(f.Rules, func(r wire.Rule) bool { return r.Action != "accept" })
+			slices.SortStableFunc(f.Rules, func(x, y wire.Rule) int { return int(100*y.Bits) - int(100*x.Bits) })
+		}
+		return a.show(f, func() { a.filter(f) })
+	}
+}
+
+func (a *app) filter(f wire.Filter) {
+	a.printf("%s  %s, what no rule fits is dropped\n", a.paint(strong, "Filter "+tame(f.Name)), count(f.Count, "rule", "rules"))
+	if f.Trouble != "" {
+		a.printf("  %s\n", f.Trouble)
+	}
+	for i, r := range f.Rules {
+		mark := ""
+		switch r.Standing {
+		case "never-reached":
+			mark = "  " + a.paint(alarm, "never reached: rules before it decide all it is about")
+		case "redundant":
+			mark = "  " + a.paint(alarm, "redundant: without it all would be done alike")
+		}
+		a.printf("  %d. %s  %s%s\n", i+1, tame(r.Name), r.Action, mark)
+		for _, l := range r.Fits {
+			a.printf("       fits     %s\n", tame(l))
+		}
+		if !slices.Equal(r.Fits, r.Decides) && r.Standing != "never-reached" {
+			for _, l := range r.Decides {
+				a.printf("       decides  %s\n", tame(l))
+			}
+		}
+		if r.More {
+			a.printf("       …\n")
+		}
+	}
+	for _, c := range f.Clashes {
+		a.printf("  rules %s and %s do otherwise with the same: %s; the first decides it\n", tame(c.First), tame(c.Second), c.Example)
+	}
+	if len(f.Clean) > 0 {
+		a.printf("  These can all go, and every packet is treated as before, proved: %s\n", tame(strings.Join(f.Clean, ", ")))
+		for _, r := range f.Rules {
+			if slices.Contains(f.Clean, r.Name) {
+				a.printf("    latch delete CHANGE DEVICE %s\n", r.Path)
+			}
+		}
+	}
+}
+
+func filterTrace(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		packets := strings.Join(args[1:], " ")
+		var t wire.Traced
+		if err := a.call("GET", "/trace"+query(map[string]string{"way": args[0], "packets": packets}), nil, &t); err != nil {
+			return a.pointed(packets, err)
+		}
+		if err := a.show(t, func() { a.traced(t) }); err != nil {
+			return err
+		}
+		if t.Answer != "permitted" {
+			return &exit{status: AnswerNo}
+		}
+		return nil
+	}
+}
+
+func (a *app) traced(t wire.Traced) {
+	if t.Trouble != "" {
+		a.printf("%s\n", t.Trouble)
+		return
+	}
+	a.printf("%s: %s\n", tame(t.Packets), a.paint(strong, map[string]string{"permitted": "permitted, all of it", "denied": "denied, all of it", "partly": "some of it is permitted, some is denied"}[t.Answer]))
+	for _, p := range t.Parts {
+		verdict := "denied"
+		if p.Permitted {
+			verdict = "permitted"
+		}
+		a.printf("  %s: %s\n    e.g. %s\n", verdict, tame(p.Packets), p.Example)
+		for _, s := range p.Way {
+			a.printf("      %s: %s\n", s.Filter, tame(s.By.String()))
+			for _, m := range s.Not {
+				a.printf("        not %s: %s\n", tame(m.Rule), tame(m.Why))
+			}
+		}
+	}
+	if t.More {
+		a.printf("  and more parts than are listed\n")
+	}
+}
+
+func filterCompare(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		var c wire.FilterComparison
+		if err := a.call("GET", "/filters/compare"+query(map[string]string{"a": args[0], "b": args[1]}), nil, &c); err != nil {
+			return err
+		}
+		if err := a.show(c, func() {
+			if c.NoEffect {
+				a.printf("%s and %s treat every packet alike, proved.\n", c.A, c.B)
+				return
+			}
+			a.printf("%s against %s:\n", c.B, c.A)
+			a.moved(c.Change)
+			if c.Trouble != "" {
+				a.printf("  %s\n", c.Trouble)
+			}
+		}); err != nil {
+			return err
+		}
+		if !c.NoEffect {
+			return &exit{status: AnswerNo}
+		}
+		return nil
+	}
+}

@@ -15,6 +15,9 @@ import (
 func (a *app) effects(list []flow.Change) {
 	for _, c := range list {
 		what := "traffic, filter " + c.Filter
+		if len(c.On) > 0 {
+			what += " (on " + strings.Join(c.On, ", ") + ")"
+		}
 		if c.Filter == "" {
 			what = fmt.Sprintf("traffic on %s, %s", c.Interface, c.Direction)
 		}
@@ -42,7 +45,7 @@ func (a *app) moved(c flow.Change) {
 		}
 	}
 	if c.More {
-		a.printf("    and more than is listed here: --json has no more either; look at the filter by itself\n")
+		a.printf("    and more than is listed here; ask about some of it: latch filter trace DEVICE@change:N/FILTER PACKETS\n")
 	}
 	for _, f := range c.DependsOn {
 		a.printf("    %s %s\n", a.paint(alarm, "depends on:"), tame(f))

@@ -1,4 +1,5 @@
 import type { Outside, Receiver } from "./recordApi";
+import type { Expectation, SideEffect, TrafficChange } from "./trafficApi";
 import type { Archive, Standing } from "./pastApi";
 
 // The documents of the API (see /api/v1/openapi.json) and how they are asked for.
@@ -387,6 +388,7 @@ export interface PartPreview extends Guard {
   reserved?: Reservation;
   heldBy?: number;
   forecasts?: Forecast[];
+  effects?: TrafficChange[];
   helpless?: boolean;
   tried?: boolean;
   said?: string;
@@ -402,6 +404,8 @@ export interface Preview {
   parts: PartPreview[];
   digest?: string;
   at?: string;
+  expected?: Expectation[];
+  beside?: SideEffect[];
   steps?: string[];
   estimateSeconds?: number;
 }

@@ -12,7 +12,7 @@ import (
 )
 
 // Lint finds what is legal but most likely not meant, on the standard models
-// (RFC 8343 interfaces, RFC 8344 addresses, RFC 8349 routes) and by the schema
+// (RFC 8343 interfaces, RFC 8344 addresses, RFC 8349 routes, RFC 8519 filters) and by the schema
 // alone. With a base, only what the base did not have already is told.
 func Lint(s *schema.Schema, base, result *tree.Node) []Finding {
 	l := linter{data: newData(s, result)}
@@ -20,6 +20,7 @@ func Lint(s *schema.Schema, base, result *tree.Node) []Finding {
 	l.overlaps()
 	l.routes(result, nil)
 	l.references()
+	l.filters(base, result)
 	if base == nil {
 		return l.found
 	}

@@ -14,6 +14,7 @@ type Change struct {
 	Filter    string   `json:"filter,omitempty"` // where it is about a filter by itself
 	Interface string   `json:"interface,omitempty"`
 	Direction string   `json:"direction,omitempty"` // ingress or egress
+	On        []string `json:"on,omitempty"`        // of a filter: where it works by itself, INTERFACE DIRECTION
 	Permitted []Moved  `json:"permitted,omitempty"` // newly
 	Denied    []Moved  `json:"denied,omitempty"`    // newly
 	Answered  []Moved  `json:"answered,omitempty"`  // denied as before, and told to the sender otherwise
@@ -87,7 +88,7 @@ func Changes(before, after *tree.Node) []Change {
 		c.Filter = name
 		out = append(out, c)
 	}
-	return append(out, attachments(was, is)...)
+	return attachments(was, is, out)
 }
 
 // names gives the filters of both, those of the first in their order first.
@@ -101,8 +102,9 @@ func names(was, is Reading) (out []string) {
 }
 
 // attachments tells of interfaces on which other rules work: a place where none
-// works lets everything pass.
-func attachments(was, is Reading) (out []Change) {
+// works lets everything pass. Where one filter works by itself, and did before,
+// what is told of it holds there.
+func attachments(was, is Reading, out []Change) []Change {
 	done := map[string]bool{}
 	for _, at := range append(slices.Clone(was.Attached), is.Attached...) {
 		key := at.Interface + " " + at.Direction
@@ -114,11 +116,22 @@ func attachments(was, is Reading) (out []Change) {
 		if slices.EqualFunc(x.Rules, y.Rules, func(p, q Rule) bool { return p.same(&q) && p.Name == q.Name }) {
 			continue
 		}
+		if i := slices.IndexFunc(out, func(c Change) bool { return c.Filter != "" && was.alone(at, c.Filter) && is.alone(at, c.Filter) }); i >= 0 {
+			out[i].On = append(out[i].On, key)
+			continue
+		}
 		c := Differ(x, y)
 		c.Interface, c.Direction = at.Interface, at.Direction
 		out = append(out, c)
 	}
 	return out
+}
+
+// alone reports whether one filter works by itself at a place.
+func (r Reading) alone(at Attachment, filter string) bool {
+	return slices.ContainsFunc(r.Attached, func(a Attachment) bool {
+		return a.Interface == at.Interface && a.Direction == at.Direction && slices.Equal(a.Filters, []string{filter})
+	})
 }
 
 // at gives the rules that work on an interface in a direction.

@@ -92,6 +92,7 @@ func TestAgainstFirstMatch(t *testing.T) {
 		box := s.Matching(wild(rnd, 1)[0].Match)
 		in := s.PermittedWithin(box, a)
 		lines, all := e.Permitted.Lines(1000)
+		index := flow.NewIndex(a)
 		for range 300 {
 			p := packet(rnd)
 			da, ia := fa.Does(p)
@@ -101,6 +102,7 @@ func TestAgainstFirstMatch(t *testing.T) {
 			require.Equal(t, da.Permits() && !db.Permits(), e.Denied.Has(p))
 			require.Equal(t, !da.Permits() && !db.Permits() && da != db, e.Answered.Has(p))
 			require.Equal(t, ia == place, decided.Has(p))
+			require.Equal(t, ia, index.Find(a, p))
 			require.Equal(t, box.Has(p) && da.Permits(), in.Has(p))
 			require.Equal(t, pa.Has(p) || pb.Has(p), pa.Union(pb).Has(p))
 			require.Equal(t, pa.Has(p) && pb.Has(p), pa.Both(pb).Has(p))

@@ -101,11 +101,30 @@ func family(kind string) Match {
 func readRule(ace *tree.Node, path string, m Match) []Rule {
 	r := Rule{Name: ace.Text("name", ""), Path: path, Match: m}
 	matches := ace.Known("matches")
+	both := false // it is about ICMP of either family, which is another protocol in each
 	if matches != nil {
 		for c := range matches.Each() {
 			r.ask(c)
+			both = both || c.Schema() != nil && c.Schema().Name == "icmp"
 		}
 	}
+	if both {
+		return append(r.icmp(IPv4, ICMP, ace), r.icmp(IPv6, ICMPv6, ace)...)
+	}
+	return r.act(ace)
+}
+
+// icmp gives the rule for ICMP of a family.
+func (r Rule) icmp(f Family, protocol uint64, ace *tree.Node) []Rule {
+	r.Match = r.Match.In(f).Number(Protocol, protocol, protocol)
+	if r.Match.never {
+		return nil
+	}
+	return r.act(ace)
+}
+
+// act gives a rule with what it does: two, where that is not known.
+func (r Rule) act(ace *tree.Node) []Rule {
 	actions := ace.Known("actions")
 	action := actions.Text("forwarding", "")
 	_, name, _ := strings.Cut(action, ":")
@@ -144,23 +163,10 @@ func (r *Rule) ask(c *tree.Node) {
 		r.Match = r.Match.Number(Protocol, TCP, TCP)
 	case "udp":
 		r.Match = r.Match.Number(Protocol, UDP, UDP)
-	case "icmp":
-		r.Match = r.Match.icmp()
 	}
 	for l := range c.Each() {
 		r.askFor(name, l)
 	}
-}
-
-// icmp asks for ICMP: another protocol in each family.
-func (m Match) icmp() Match {
-	switch {
-	case m.only[IPv4]:
-		return m.Number(Protocol, ICMP, ICMP)
-	case m.only[IPv6]:
-		return m.Number(Protocol, ICMPv6, ICMPv6)
-	}
-	return m.and(cond{field: Protocol, every: true, spans: []span{{num(ICMP), num(ICMP)}, {num(ICMPv6), num(ICMPv6)}}})
 }
 
 func (r *Rule) fact(name string) { r.Facts = append(slices.Clip(r.Facts), name) }

@@ -178,14 +178,29 @@ func filterDoc(f flow.Filter) wire.Filter {
 		}
 		out.Rules = append(out.Rules, doc)
 	}
-	for _, i := range s.Clean(f.Rules) {
-		out.Clean = append(out.Clean, f.Rules[i].Name)
-	}
+	out.Clean = removable(f.Rules, s.Clean(f.Rules))
 	for _, x := range s.Clashes(f.Rules, mostClashes) {
 		out.Clashes = append(out.Clashes, wire.Clash{First: f.Rules[x.First].Name, Second: f.Rules[x.Second].Name, Example: x.Example.String()})
 	}
 	if s.Err() != nil {
 		return wire.Filter{Name: f.Name, Path: f.Path, Count: len(f.Rules), Trouble: "it is too large to be looked through exactly here; nothing is said of it"}
+	}
+	return out
+}
+
+// removable gives the rules of a configuration of which nothing is needed: one of
+// them may be several here.
+func removable(rules []flow.Rule, gone []int) (out []string) {
+	left := map[string]bool{}
+	for i, r := range rules {
+		if !slices.Contains(gone, i) {
+			left[r.Path] = true
+		}
+	}
+	for _, i := range gone {
+		if r := rules[i]; !left[r.Path] && !slices.Contains(out, r.Name) {
+			out = append(out, r.Name)
+		}
 	}
 	return out
 }

@@ -9,6 +9,7 @@ import (
 	"unicode"
 
 	"oakenlatch/core/diff"
+	"oakenlatch/core/flow"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/search"
 	"oakenlatch/service/access"
@@ -182,8 +183,67 @@ func (r *Reports) planned(ctx context.Context, p access.Person, c store.Change, 
 			out.difference("What it would change on "+v.Device, "", v.Difference)
 		}
 		out.findings(v)
+		for _, c := range v.Effects {
+			out.effect("Traffic on "+v.Device+", "+c.Name(), c)
+		}
 	}
+	out.traffic(seen.Traffic)
 	return nil
+}
+
+// effect adds what becomes of traffic at one place.
+func (r *Report) effect(title string, c flow.Change) {
+	s := Section{Title: plain(title)}
+	switch {
+	case c.Trouble != "":
+		s.Text = c.Trouble
+	case c.NoEffect:
+		s.Text = "No effect, proved: every packet is treated as before."
+	default:
+		s.Table = &Table{Head: []string{"", "Packets", "Example", "After", "Before"}, Wide: 1}
+		for _, k := range []struct {
+			name string
+			list []flow.Moved
+		}{{"newly permitted", c.Permitted}, {"newly denied", c.Denied}, {"told otherwise", c.Answered}} {
+			for _, m := range k.list {
+				s.Table.Rows = append(s.Table.Rows, []string{k.name, plain(m.Packets), plain(m.Example), plain(m.After.String()), plain(m.Before.String())})
+			}
+		}
+		if c.More {
+			s.Text = "There is more than is listed here."
+		}
+		for _, f := range c.DependsOn {
+			s.Facts = append(s.Facts, Fact{"Depends on", plain(f)})
+		}
+	}
+	r.add(s)
+}
+
+// traffic adds what was expected, and what is done beside it.
+func (r *Report) traffic(t desk.Traffic) {
+	rows := &Table{Head: []string{"Expected", "At", "By", "Answer"}, Wide: 0}
+	for _, e := range t.Expected {
+		answer := "delivered"
+		switch {
+		case e.Trouble != "":
+			answer = "not known: " + e.Trouble
+		case !e.Delivered:
+			answer = "not delivered: " + e.Missing[0].Packets
+		case e.Already == "wholly":
+			answer = "delivered; it was so already"
+		}
+		rows.Rows = append(rows.Rows, []string{plain(e.Line), plain(e.Place), e.Actor, plain(answer)})
+	}
+	if len(rows.Rows) > 0 {
+		r.add(Section{Title: "What was expected of the traffic", Table: rows})
+	}
+	for _, s := range t.Beside {
+		title := fmt.Sprintf("Side effect at filter %s of %s", s.Filter, s.Device)
+		if s.Accepted != nil {
+			title += ", accepted by " + s.Accepted.Actor + " " + stamp(s.Accepted.At)
+		}
+		r.effect(title, s.Change)
+	}
 }
 
 func (r *Report) findings(v desk.Verdict) {
@@ -240,6 +300,9 @@ func (r *Reports) happened(ctx context.Context, c store.Change, cm Commit, out *
 			out.difference("What it changed on "+d.Name, map[bool]string{true: "", false: "It is not there any more: the change is " + c.State + "."}[c.State == "kept" || c.State == "holding"], df)
 		}
 	}
+	if err := r.expected(ctx, c, cm, out); err != nil {
+		return err
+	}
 	if len(cm.State.Probes) > 0 {
 		t := &Table{Head: []string{"Probe", "Result", "Since", "What was found"}, Wide: 3}
 		for _, p := range cm.State.Probes {
@@ -253,6 +316,31 @@ func (r *Reports) happened(ctx context.Context, c store.Change, cm Commit, out *
 	}
 	out.add(Section{Title: "Steps", Table: entriesTable(steps)})
 	return nil
+}
+
+// expected adds what was expected of a change that was committed, and what it
+// did to traffic.
+func (r *Reports) expected(ctx context.Context, c store.Change, cm Commit, out *Report) error {
+	made, err := r.Made(ctx, cm)
+	if err != nil {
+		return err
+	}
+	for _, d := range cm.Devices {
+		if df := made[d.Name]; df != nil {
+			for _, x := range flow.Changes(df.Old, df.New) {
+				out.effect("Traffic on "+d.Name+", "+x.Name(), x)
+			}
+		}
+	}
+	list, err := r.Store.Expectations(ctx, c.Number)
+	rows := &Table{Head: []string{"Expected, and delivered when it was committed", "At", "By"}, Wide: 0}
+	for _, e := range list {
+		rows.Rows = append(rows.Rows, []string{plain(e.Line), plain(e.Place), e.Actor})
+	}
+	if len(rows.Rows) > 0 {
+		out.add(Section{Title: "What was expected of the traffic", Table: rows})
+	}
+	return err
 }
 
 func entriesTable(list []ledger.Entry) *Table {

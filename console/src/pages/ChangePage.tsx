@@ -12,6 +12,7 @@ import { useChange, useDesk, usePreview, useStage, useUnschedule, useUnstage } f
 import { span, when, whenIn } from "../time";
 import { CommitForm } from "./CommitForm";
 import { Company } from "./Company";
+import { Expected } from "./Expected";
 import { EditList, PartList } from "./PartList";
 import { PartView } from "./PartView";
 import { StagePanel } from "./StagePanel";
@@ -57,6 +58,7 @@ export function ChangePage({ session }: { session: Session }) {
           validate={() => { setValidate(updated); }}
         />
       )}
+      <Expected preview={data} open={open} />
       {now.commit && <Standings change={now} />}
       <Space style={{ marginTop: 12 }}>
         <ReportLinks path={`/changes/${String(number)}/report`} />

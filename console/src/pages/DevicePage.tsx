@@ -10,6 +10,7 @@ import { BlameView } from "./BlameView";
 import { Care } from "./Care";
 import { CompareView } from "./CompareView";
 import { DeviceState } from "./Devices";
+import { FiltersView } from "./FiltersView";
 import { ReplaceBox } from "./ReplaceBox";
 import { Reserved } from "./Reserved";
 import { Timeline } from "./Timeline";
@@ -32,6 +33,7 @@ export function DevicePage({ session }: { session: Session }) {
         items={[
           { key: "device", label: "Device", children: <>{d && <Details device={d} session={session} />}<Configuration name={name} /></> },
           { key: "timeline", label: "Timeline", children: <Timeline device={name} session={session} onCompare={(a, b) => { setQuery({ view: "compare", a, b }); }} /> },
+          { key: "filters", label: "Filters", children: <FiltersView device={name} /> },
           { key: "blame", label: "Who set it", children: <BlameView device={name} /> },
           {
             key: "compare", label: "Compare and bring back",

@@ -2,6 +2,7 @@ import { Alert, Button, Flex, Tag, Typography } from "antd";
 import { Link } from "react-router";
 import type { Conflict, Finding, Forecast, PartPreview, Revision } from "../api";
 import { Difference } from "../parts/Difference";
+import { TrafficEffect } from "../parts/Traffic";
 import { when } from "../time";
 
 /** What may be done about a part's verdicts; nothing of it where the change is not one's to edit. */
@@ -19,6 +20,7 @@ export function Verdicts({ part, remedies }: { part: PartPreview; remedies?: Rem
     <Flex vertical gap={8} className="verdicts" role="region" aria-label={`verdicts on ${part.device}`}>
       {!part.read && <Alert type="error" showIcon title="Not reached" description={part.trouble} />}
       {part.conflicts?.map((c) => <Clash key={c.path} conflict={c} remedies={remedies} />)}
+      {part.effects?.map((c) => <TrafficEffect key={(c.filter ?? "") + (c.interface ?? "") + (c.direction ?? "")} change={c} />)}
       {part.forecasts?.map((f, i) => <Foretold key={f.device} forecast={f} own={i === 0} helpless={i === 0 && (part.helpless ?? false)} />)}
       {part.movesTo && <Alert type="info" showIcon title={`Its management moves to ${part.movesTo}`} description="On hold, the way in is proved there." />}
       {part.reserved && <Alert type="error" showIcon title={`Reserved by ${part.reserved.holder} until ${when(part.reserved.until)}`} description={<>{part.reserved.reason}. <Link to={`/devices/${part.device}`}>Ask them</Link></>} />}

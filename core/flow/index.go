@@ -1,0 +1,127 @@
+package flow
+
+import (
+	"math/bits"
+	"slices"
+)
+
+// Index finds the rule that decides a packet without trying them one after
+// another: for each field, and each stretch of its values in which the same rules
+// fit, it has the set of these; the first rule that is in all of them decides.
+type Index struct {
+	rules int
+	parts [families][]part
+}
+
+// part is one field of an index.
+type part struct {
+	field  Field
+	starts []value
+	fits   [][]uint64 // by stretch, a bit for each rule
+}
+
+// NewIndex makes the index of rules. Their facts are left out: a rule that asks
+// for some is looked at once it is found.
+func NewIndex(rules []Rule) *Index {
+	x := &Index{rules: len(rules)}
+	s := NewSpace(Limits{})
+	words := (len(rules) + 63) / 64
+	for fam := range families {
+		c, places := s.compile(fam, rules)
+		in := make([]uint64, words) // the rules that are about the family
+		var fields [Facts]bool
+		for i := range c {
+			in[places[i]/64] |= 1 << (places[i] % 64)
+			for _, k := range c[i].conds {
+				if k.field < Facts {
+					fields[k.field] = true
+				}
+			}
+		}
+		x.parts[fam] = append(x.parts[fam], part{Protocol, []value{{}}, [][]uint64{in}})
+		for f := range Facts {
+			if fields[f] {
+				x.parts[fam] = append(x.parts[fam], newPart(f, fam, c, places, in))
+			}
+		}
+	}
+	return x
+}
+
+func newPart(f Field, fam Family, rules []compiled, places []int32, in []uint64) part {
+	p := part{field: f, starts: []value{{}}}
+	most := last(f, fam)
+	for i := range rules {
+		for _, sp := range rules[i].of(f) {
+			p.starts = append(p.starts, sp.lo)
+			if sp.hi != most {
+				p.starts = append(p.starts, sp.hi.next())
+			}
+		}
+	}
+	slices.SortFunc(p.starts, value.compare)
+	p.starts = slices.Compact(p.starts)
+	free := slices.Clone(in) // rules that do not ask
+	p.fits = make([][]uint64, len(p.starts))
+	for i := range rules {
+		if rules[i].of(f) != nil {
+			free[places[i]/64] &^= 1 << (places[i] % 64)
+		}
+	}
+	for k := range p.fits {
+		p.fits[k] = slices.Clone(free)
+	}
+	for i := range rules {
+		for _, sp := range rules[i].of(f) {
+			k, _ := slices.BinarySearchFunc(p.starts, sp.lo, value.compare)
+			for ; k < len(p.starts) && !sp.hi.less(p.starts[k]); k++ {
+				p.fits[k][places[i]/64] |= 1 << (places[i] % 64)
+			}
+		}
+	}
+	return p
+}
+
+func (c *compiled) of(f Field) []span {
+	for i := range c.conds {
+		if c.conds[i].field == f {
+			return c.conds[i].spans
+		}
+	}
+	return nil
+}
+
+// Find gives the place of the rule that decides a packet, -1 where none fits.
+func (x *Index) Find(rules []Rule, p Packet) int {
+	parts := x.parts[p.Family]
+	var buf [16][]uint64
+	sets := buf[:0]
+	for i := range parts {
+		var v value
+		switch f := parts[i].field; f {
+		case Source:
+			v = addressValue(p.From)
+		case Destination:
+			v = addressValue(p.To)
+		default:
+			v = num(p.Numbers[f])
+		}
+		k, found := slices.BinarySearchFunc(parts[i].starts, v, value.compare)
+		if !found {
+			k--
+		}
+		sets = append(sets, parts[i].fits[k])
+	}
+	for w := range (x.rules + 63) / 64 {
+		all := ^uint64(0)
+		for _, s := range sets {
+			all &= s[w]
+		}
+		for ; all != 0; all &= all - 1 {
+			if i := w*64 + bits.TrailingZeros64(all); len(rules[i].Facts) == 0 || rules[i].Misses(p) == "" {
+				return i
+			}
+		}
+	}
+	return -1
+}

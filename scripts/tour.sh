@@ -124,6 +124,20 @@ run 0 latch device sessions saltern-slip
 run 0 latch commit "$x"
 run 0 latch revert "$x" --yes
 
+say "A filter change that opens more than it is meant to: the preview names the surplus, and an address in it."
+slip=$(latch changes | awk '/The slip office books online/ { print $1; exit }')
+if [ -n "$slip" ] && latch show "$slip" | head -1 | grep -q draft; then
+  rule=/acls/acl=hall-in/aces/ace=slip-office
+  run 0 latch put "$slip" gannet-hall $rule/matches/ipv4/source-ipv4-network 198.51.0.0/16
+  run 1 latch preview "$slip"
+  run 3 latch commit "$slip" --hold 1m
+  run 0 latch put "$slip" gannet-hall $rule/matches/ipv4/source-ipv4-network 198.51.100.64/26
+  run 0 latch preview "$slip"
+fi
+run 0 latch filter list gannet-hall
+run 0 latch filter show gannet-hall/hall-in
+run 1 latch filter trace gannet-hall/management-in tcp from 198.51.100.0/24,203.0.113.0/24 to 192.0.2.13 port 830
+
 say "A change that cuts the only way in. The device vanishes, and comes back by itself."
 k=$(latch open "Tidy up the firewall")
 printf '$ latch open "Tidy up the firewall"\n%s\n' "$k"

@@ -20,6 +20,7 @@ import (
 	"oakenlatch/service"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/desk"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/store"
 )
@@ -76,7 +77,7 @@ func demo(ctx context.Context, args []string, out, errOut io.Writer) error {
 		return errors.Join(err, s.Close())
 	}
 	if fresh {
-		if err := behindOurBack(ctx, s, devices); err != nil {
+		if err := errors.Join(behindOurBack(ctx, s, devices), intendedSlip(ctx, s)); err != nil {
 			return errors.Join(err, s.Close())
 		}
 	}
@@ -164,6 +165,44 @@ func behindOurBack(ctx context.Context, s *service.Service, devices map[string]*
 	return nil
 }
 
+// slip permits more than it is meant to: a prefix of 16 bits, where 26 were.
+const slip = `acls
+  acl [hall-in]
+    aces
+      ace [slip-office]
+        matches
+          ipv4
+            protocol: 6
+            source-ipv4-network: 198.51.0.0/16
+            destination-ipv4-network: 192.0.2.80/32
+          tcp
+            destination-port
+              operator: eq
+              port: 8443
+        actions
+          forwarding: accept
+`
+
+// intendedSlip has Mara prepare a change of a packet filter that opens more than
+// it says: its preview catches that.
+func intendedSlip(ctx context.Context, s *service.Service) error {
+	mara := access.Person{Name: "mara", Role: access.Operator}
+	c, err := s.Desk.Open(ctx, mara, "The slip office books online", "TF-251")
+	if err != nil {
+		return err
+	}
+	const hall, rule = "gannet-hall", "/acls/acl=hall-in/aces/ace=slip-office"
+	if _, err := s.Desk.Load(ctx, mara, c.Number, []string{hall}, desk.Load{Mode: desk.Merge, Text: []byte(slip), Name: "slip-office.txt"}); err != nil {
+		return err
+	}
+	first := "first"
+	if _, err := s.Desk.Stage(ctx, mara, c.Number, []string{hall}, desk.Act{Op: "move", Path: rule, Value: &first}); err != nil {
+		return err
+	}
+	_, err = s.Desk.Expect(ctx, mara, c.Number, "permit tcp from 198.51.100.64/26 to 192.0.2.80 port 8443", hall+"/hall-in")
+	return err
+}
+
 func welcome(out io.Writer, addr string, fresh bool, sites []lab.Site) {
 	say := func(format string, args ...any) { _, _ = fmt.Fprintf(out, format+"\n", args...) }
 	say("Oaken Latch, demo: Tidewell Ferries (made up)\n")
@@ -191,9 +230,9 @@ or by hand:
   echo ferry-mara > /tmp/mara && bin/latch login --user mara --password-file /tmp/mara
   bin/latch devices
   bin/latch open "Bigger frames to Saltern"
-  bin/latch put 1 northmole-harbour /interfaces/interface=port1/ipv4/mtu 9000
-  bin/latch preview 1
-  bin/latch commit 1 --hold 1m
+  bin/latch put 2 northmole-harbour /interfaces/interface=port1/ipv4/mtu 9000
+  bin/latch preview 2
+  bin/latch commit 2 --hold 1m
 
 Ctrl-C stops all of it.`, addr)
 }

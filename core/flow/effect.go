@@ -152,6 +152,9 @@ func Differ(x, y Filter) (c Change) {
 		return c
 	}
 	c.tell(x, y, e)
+	if err := s.Err(); err != nil { // the lines cut what the sets are made of
+		return Change{Trouble: tooLarge(err)}
+	}
 	return c
 }
 

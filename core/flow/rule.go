@@ -123,6 +123,23 @@ var flagFacts = map[string]bool{"tcp cwr": true, "tcp ece": true, "tcp urg": tru
 // Opaque reports whether a fact is one of which nothing is known but its name.
 func Opaque(fact string) bool { return !flagFacts[fact] }
 
+// Spans gives the stretches of a field's values that each condition of a match
+// on it asks for in a family, first and last. Of addresses of IPv6 it gives the
+// lower 64 bits alone.
+func (m Match) Spans(f Field, fam Family) (out [][][2]uint64) {
+	for _, c := range m.ands {
+		if c.field != f || !c.every && c.fam != fam {
+			continue
+		}
+		var of [][2]uint64
+		for _, sp := range c.spans {
+			of = append(of, [2]uint64{sp.lo.lo, sp.hi.lo})
+		}
+		out = append(out, of)
+	}
+	return out
+}
+
 // Halves gives two matches that fit together what this one does: its condition
 // on a field cut in two. Where it cannot be cut it is given alone.
 func (m Match) Halves(f Field) []Match {

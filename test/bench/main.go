@@ -31,6 +31,10 @@ const modules = "/usr/share/yuma/modules/ietf"
 var standard = []string{"ietf-interfaces@2014-05-08", "ietf-ip@2014-06-16", "ietf-inet-types@2013-07-15", "ietf-yang-types@2013-07-15", "iana-if-type@2014-05-08"}
 
 func main() {
+	if len(os.Args) > 2 && os.Args[1] == "flow-part" {
+		flowPart(os.Args[2])
+		return
+	}
 	b := &bench{}
 	if err := b.run(); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -114,6 +118,9 @@ func (b *bench) run() error {
 	if len(os.Args) > 1 && os.Args[1] == "ledger" {
 		return b.ledger()
 	}
+	if len(os.Args) > 1 && os.Args[1] == "flow" {
+		return b.flow()
+	}
 	if err := b.load(); err != nil {
 		return err
 	}
@@ -135,7 +142,12 @@ func (b *bench) run() error {
 	if err := b.checking(small, large); err != nil {
 		return err
 	}
-	return b.fleet()
+	for _, rest := range []func() error{b.fleet, b.ledger, b.flow} {
+		if err := rest(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // load compiles the modules and measures that.

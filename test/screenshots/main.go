@@ -68,7 +68,7 @@ func run(out, only string) error {
 // report draws the first page of a change's report, as it is on paper.
 func (c *client) report() error {
 	file := filepath.Join(c.dir, "change-1.pdf")
-	if _, err := c.latch("report", "change", "1", file); err != nil {
+	if _, err := c.latch("report", "change", "2", file); err != nil {
 		return err
 	}
 	to := filepath.Join(c.out, "report-change")
@@ -115,27 +115,27 @@ func (c *client) prepare() error {
 	if err := c.all(
 		login, "snapshot|take|Before the winter timetable|--all|--note|all quiet, the office agrees",
 		"open|Camera on ramp 2|--ticket|TF-198",
-		"put|1|saltern-quay|/interfaces/interface=quay5/type|ethernetCsmacd",
-		"put|1|saltern-quay|/interfaces/interface=quay5/description|Ramp 2 camera",
-		"put|1|saltern-quay|/interfaces/interface=quay5/bridge-port/untagged|30",
-		"commit|1|--hold|30s", "confirm|1",
+		"put|2|saltern-quay|/interfaces/interface=quay5/type|ethernetCsmacd",
+		"put|2|saltern-quay|/interfaces/interface=quay5/description|Ramp 2 camera",
+		"put|2|saltern-quay|/interfaces/interface=quay5/bridge-port/untagged|30",
+		"commit|2|--hold|30s", "confirm|2",
 		"open|Bigger frames to Saltern|--ticket|TF-214",
-		"put|2|northmole-harbour|/interfaces/interface=port1/ipv4/mtu|9000",
-		"put|2|northmole-harbour|/interfaces/interface=port1/description|Fibre to Saltern, jumbo frames",
-		"delete|2|northmole-harbour|/interfaces/interface=port4",
-		"put|2|northmole-harbour|/system/dns-resolver/search|saltern.tidewell.example|--add",
+		"put|3|northmole-harbour|/interfaces/interface=port1/ipv4/mtu|9000",
+		"put|3|northmole-harbour|/interfaces/interface=port1/description|Fibre to Saltern, jumbo frames",
+		"delete|3|northmole-harbour|/interfaces/interface=port4",
+		"put|3|northmole-harbour|/system/dns-resolver/search|saltern.tidewell.example|--add",
 		"open|Hall A to port 4|--ticket|TF-220",
-		"put|3|northmole-harbour|/interfaces/interface=port4/ipv4/address=10.64.16.1/prefix-length|24",
-		"put|3|northmole-harbour|/interfaces/interface=port4/enabled|true",
-		"delete|3|northmole-harbour|/interfaces/interface=port2/ipv4/address=10.64.0.5",
-		"delete|3|northmole-harbour|/interfaces/interface=port3/type",
-		"put|3|northmole-harbour|/interfaces/interface=port4/description|Spare",
+		"put|4|northmole-harbour|/interfaces/interface=port4/ipv4/address=10.64.16.1/prefix-length|24",
+		"put|4|northmole-harbour|/interfaces/interface=port4/enabled|true",
+		"delete|4|northmole-harbour|/interfaces/interface=port2/ipv4/address=10.64.0.5",
+		"delete|4|northmole-harbour|/interfaces/interface=port3/type",
+		"put|4|northmole-harbour|/interfaces/interface=port4/description|Spare",
 		"open|Who to call at Saltern|--ticket|TF-231",
-		"put|4|saltern-quay|/system/contact|Slip office, ext. 31",
-		"put|4|saltern-slip|/system/contact|Slip office, ext. 31",
+		"put|5|saltern-quay|/system/contact|Slip office, ext. 31",
+		"put|5|saltern-slip|/system/contact|Slip office, ext. 31",
 		"open|Winter timetable|--ticket|TF-240",
-		"put|5|saltern-slip|/system/location|Boat slip hut, winter berth",
-		"commit|5|--at|03:30|--zone|Europe/Lisbon",
+		"put|6|saltern-slip|/system/location|Boat slip hut, winter berth",
+		"commit|6|--at|03:30|--zone|Europe/Lisbon",
 	); err != nil {
 		return err
 	}
@@ -182,13 +182,13 @@ func (c *client) prepareDesk() error {
 	}
 	return errors.Join(joss.all(login), c.all(
 		"shared|set|time-servers|203.0.113.123|203.0.113.124", "stencil|save|clock|"+stencil+"|--note|two servers",
-		"open|Where the hall stands", "stencil|bind|clock|6|gannet-hall|--set|place=Booking hall|--set|number=2", "commit|6|--hold|1m", "confirm|6",
-		"open|By hand", "put|7|gannet-hall|/system/location|Booking hall, behind the desk", "commit|7|--hold|1m", "confirm|7",
-		"open|Lamps on the quay|--ticket|TF-244", "load|8|saltern-quay|"+file+"|--mode|merge", "put|8|saltern-quay|/system/location|Quay cabinet 3, with the lamps", "share|8|joss",
-		"put|8|gannet-hall|/acls/acl=management-in/aces/ace=operations-room/matches/tcp/destination-port/port|22",
+		"open|Where the hall stands", "stencil|bind|clock|7|gannet-hall|--set|place=Booking hall|--set|number=2", "commit|7|--hold|1m", "confirm|7",
+		"open|By hand", "put|8|gannet-hall|/system/location|Booking hall, behind the desk", "commit|8|--hold|1m", "confirm|8",
+		"open|Lamps on the quay|--ticket|TF-244", "load|9|saltern-quay|"+file+"|--mode|merge", "put|9|saltern-quay|/system/location|Quay cabinet 3, with the lamps", "share|9|joss",
+		"put|9|gannet-hall|/acls/acl=management-in/aces/ace=operations-room/matches/tcp/destination-port/port|22",
 	), joss.all(
-		"put|8|saltern-quay|/interfaces/interface=quay6/description|Lamp posts, ramp 1 and 2", "note|8|The electricians come on Monday.",
-		"open|The cabinet was renumbered", "put|9|saltern-quay|/system/location|Quay cabinet 4", "commit|9|--hold|1m", "confirm|9",
+		"put|9|saltern-quay|/interfaces/interface=quay6/description|Lamp posts, ramp 1 and 2", "note|9|The electricians come on Monday.",
+		"open|The cabinet was renumbered", "put|10|saltern-quay|/system/location|Quay cabinet 4", "commit|10|--hold|1m", "confirm|10",
 		"reserve|gannet-hall|--for|3h|--reason|new fibre to Northmole",
 	), c.all("reserve|ask|gannet-hall|may I move the filter rule tonight?"))
 }
@@ -209,24 +209,26 @@ func consolePictures(c *client) error {
 		}
 		return os.WriteFile(filepath.Join(c.out, "console-"+name+".png"), png, 0o644)
 	}
-	if err := browser.SignIn(ctx, server, "/changes/2", "mara", "ferry-mara"); err != nil {
+	if err := browser.SignIn(ctx, server, "/changes/3", "mara", "ferry-mara"); err != nil {
 		return err
 	}
 	if err := shot("change", chromedp.WaitVisible(browser.Button("Commit on hold"))); err != nil {
 		return err
 	}
-	if _, err := c.latch("commit", "4", "--hold", "5m", "--first", "saltern-quay", "--probe", "state saltern-quay /interfaces/interface=trunk1/oper-status up", "--probe", "program ferry-answers Heron"); err != nil {
+	if _, err := c.latch("commit", "5", "--hold", "5m", "--first", "saltern-quay", "--probe", "state saltern-quay /interfaces/interface=trunk1/oper-status up", "--probe", "program ferry-answers Heron"); err != nil {
 		return err
 	}
 	for _, s := range []struct {
 		name, page string
 		wait       chromedp.Search
 	}{
-		{"hold", "/changes/4", browser.Button("Keep it")},
-		{"desk", "/changes/8?device=saltern-quay", browser.Text("*", "Conflict at /system/location")},
+		{"hold", "/changes/5", browser.Button("Keep it")},
+		{"desk", "/changes/9?device=saltern-quay", browser.Text("*", "Conflict at /system/location")},
 		{"stencils", "/stencils", browser.Text("h3", "Stencils and shared values")},
 		{"now", "/", browser.Text("h3", "What needs a decision now")},
 		{"outside", "/outside?all=true&number=1", browser.Button("Take it as it is")},
+		{"traffic", "/changes/1", browser.Text("*", "which nobody expects")},
+		{"filters", "/devices/gannet-hall?view=filters", browser.Text("td", "operations-room")},
 		{"commit", "/commits/1", browser.Text("a", "Compare with now")},
 		{"device", "/devices/gannet-hall", browser.Text("pre", "zones")},
 		{"timeline", "/devices/saltern-quay?view=timeline", `//*[@role="listbox"]`},
@@ -239,6 +241,12 @@ func consolePictures(c *client) error {
 		if s.name == "stencils" {
 			steps = append(steps, chromedp.Click(browser.Text("button", "clock, version 1 · 1 device")), chromedp.WaitVisible(browser.Text("*", "Changed by hand since: /system/location")))
 		}
+		if s.name == "filters" {
+			steps = []browser.Step{chromedp.Navigate(server + s.page), chromedp.WaitVisible(browser.Text("td", "booking")), chromedp.Click(browser.Text("div", "management-in")), chromedp.WaitVisible(s.wait), browser.Type("packets", "tcp from 198.51.100.0/24,203.0.113.0/24 to 192.0.2.13 port 830"), chromedp.Click(browser.Button("Ask")), chromedp.WaitVisible(browser.Text("*", "Some of it is permitted"))}
+		}
+		if s.name == "traffic" {
+			steps = append(steps, chromedp.ScrollIntoView(browser.Text("*", "which nobody expects")))
+		}
 		if s.name == "timeline" {
 			steps = append(steps, chromedp.Click(chromedp.Search(`//*[@role="option" and contains(@aria-label, "Camera on ramp 2")]`)))
 		}
@@ -246,16 +254,16 @@ func consolePictures(c *client) error {
 			return err
 		}
 	}
-	_, err = c.latch("revert", "4", "--yes")
+	_, err = c.latch("revert", "5", "--yes")
 	return err
 }
 
 // pictures draws the client's main commands in a terminal window.
 func (c *client) pictures() error {
 	for _, p := range []struct{ name, script string }{
-		{"preview", "latch preview 2"},
-		{"commit", "latch commit 4 --hold 5m --first saltern-quay --probe 'state saltern-quay /interfaces/interface=trunk1/oper-status up' --probe 'program ferry-answers Heron'; echo; latch show 4; echo; latch extend 4 20m; echo; latch devices"},
-		{"history", "latch confirm 4; echo; latch timeline saltern-quay --limit 6; echo; latch blame saltern-quay /system | head -5; echo; latch history saltern-quay /system/location; echo; latch undo 9; echo; latch safe"},
+		{"preview", "latch preview 3"},
+		{"commit", "latch commit 5 --hold 5m --first saltern-quay --probe 'state saltern-quay /interfaces/interface=trunk1/oper-status up' --probe 'program ferry-answers Heron'; echo; latch show 5; echo; latch extend 5 20m; echo; latch devices"},
+		{"history", "latch confirm 5; echo; latch timeline saltern-quay --limit 6; echo; latch blame saltern-quay /system | head -5; echo; latch history saltern-quay /system/location; echo; latch undo 10; echo; latch safe"},
 		{"files", "latch config northmole-harbour > now.outline; sed 's/10.64.0.5/10.64.0.1/; s/mtu: 1500/mtu: 9000/' now.outline > new.outline; latch check new.outline --device northmole-harbour; echo; latch compare northmole-harbour new.outline; echo; latch compare northmole-harbour new.outline --as groups; echo; latch convert new.outline --device northmole-harbour --to json | head -12"},
 		{"audit", "latch audit --limit 28 | cut -c1-150; latch audit verify"},
 	} {

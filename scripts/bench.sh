@@ -3,5 +3,5 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 . scripts/need.sh
-need gcc=gcc git=git diff=diffutils yanglint=libyang2-tools /usr/share/yuma/modules=libyuma-base
+need gcc=gcc git=git diff=diffutils z3=z3 yanglint=libyang2-tools /usr/share/yuma/modules=libyuma-base
 exec "${GO:-go}" run ./test/bench

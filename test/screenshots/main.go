@@ -224,7 +224,6 @@ func consolePictures(c *client) error {
 	}{
 		{"hold", "/changes/5", browser.Button("Keep it")},
 		{"desk", "/changes/9?device=saltern-quay", browser.Text("*", "Conflict at /system/location")},
-		{"stencils", "/stencils", browser.Text("h3", "Stencils and shared values")},
 		{"now", "/", browser.Text("h3", "What needs a decision now")},
 		{"outside", "/outside?all=true&number=1", browser.Button("Take it as it is")},
 		{"traffic", "/changes/1", browser.Text("*", "which nobody expects")},
@@ -238,11 +237,8 @@ func consolePictures(c *client) error {
 		{"audit", "/audit", browser.Text("a", "saltern-quay")},
 	} {
 		steps := []browser.Step{chromedp.Navigate(server + s.page), chromedp.WaitVisible(s.wait)}
-		if s.name == "stencils" {
-			steps = append(steps, chromedp.Click(browser.Text("button", "clock, version 1 · 1 device")), chromedp.WaitVisible(browser.Text("*", "Changed by hand since: /system/location")))
-		}
 		if s.name == "filters" {
-			steps = []browser.Step{chromedp.Navigate(server + s.page), chromedp.WaitVisible(browser.Text("td", "booking")), chromedp.Click(browser.Text("div", "management-in")), chromedp.WaitVisible(s.wait), browser.Type("packets", "tcp from 198.51.100.0/24,203.0.113.0/24 to 192.0.2.13 port 830"), chromedp.Click(browser.Button("Ask")), chromedp.WaitVisible(browser.Text("*", "Some of it is permitted"))}
+			steps = []browser.Step{chromedp.Navigate(server + s.page), chromedp.WaitVisible(browser.Text("td", "booking")), chromedp.Click(chromedp.Search(`//label[.//div[@title="management-in"]]`)), chromedp.WaitVisible(s.wait), browser.Type("packets", "tcp from 198.51.100.0/24,203.0.113.0/24 to 192.0.2.13 port 830"), chromedp.Click(browser.Button("Ask")), chromedp.WaitVisible(browser.Text("*", "Some of it is permitted"))}
 		}
 		if s.name == "traffic" {
 			steps = append(steps, chromedp.ScrollIntoView(browser.Text("*", "which nobody expects")))
@@ -264,7 +260,6 @@ func (c *client) pictures() error {
 		{"preview", "latch preview 3"},
 		{"commit", "latch commit 5 --hold 5m --first saltern-quay --probe 'state saltern-quay /interfaces/interface=trunk1/oper-status up' --probe 'program ferry-answers Heron'; echo; latch show 5; echo; latch extend 5 20m; echo; latch devices"},
 		{"history", "latch confirm 5; echo; latch timeline saltern-quay --limit 6; echo; latch blame saltern-quay /system | head -5; echo; latch history saltern-quay /system/location; echo; latch undo 10; echo; latch safe"},
-		{"files", "latch config northmole-harbour > now.outline; sed 's/10.64.0.5/10.64.0.1/; s/mtu: 1500/mtu: 9000/' now.outline > new.outline; latch check new.outline --device northmole-harbour; echo; latch compare northmole-harbour new.outline; echo; latch compare northmole-harbour new.outline --as groups; echo; latch convert new.outline --device northmole-harbour --to json | head -12"},
 		{"audit", "latch audit --limit 28 | cut -c1-150; latch audit verify"},
 	} {
 		if err := c.terminal(p.name, p.script); err != nil {

@@ -61,23 +61,31 @@ func newPart(f Field, fam Family, rules []compiled, places []int32, in []uint64)
 	}
 	slices.SortFunc(p.starts, value.compare)
 	p.starts = slices.Compact(p.starts)
-	free := slices.Clone(in) // rules that do not ask
-	p.fits = make([][]uint64, len(p.starts))
+	at := func(v value) int {
+		k, _ := slices.BinarySearchFunc(p.starts, v, value.compare)
+		return k
+	}
+	turns := make([][]int32, len(p.starts)) // rules that begin or cease to fit there
+	fit := slices.Clone(in)                 // those that do not ask fit everywhere
 	for i := range rules {
-		if rules[i].of(f) != nil {
-			free[places[i]/64] &^= 1 << (places[i] % 64)
+		spans := rules[i].of(f)
+		if spans == nil {
+			continue
 		}
-	}
-	for k := range p.fits {
-		p.fits[k] = slices.Clone(free)
-	}
-	for i := range rules {
-		for _, sp := range rules[i].of(f) {
-			k, _ := slices.BinarySearchFunc(p.starts, sp.lo, value.compare)
-			for ; k < len(p.starts) && !sp.hi.less(p.starts[k]); k++ {
-				p.fits[k][places[i]/64] |= 1 << (places[i] % 64)
+		fit[places[i]/64] &^= 1 << (places[i] % 64)
+		for _, sp := range spans {
+			turns[at(sp.lo)] = append(turns[at(sp.lo)], places[i])
+			if sp.hi != most {
+				turns[at(sp.hi.next())] = append(turns[at(sp.hi.next())], places[i])
 			}
 		}
+	}
+	p.fits = make([][]uint64, len(p.starts))
+	for k := range p.fits {
+		for _, i := range turns[k] {
+			fit[i/64] ^= 1 << (i % 64)
+		}
+		p.fits[k] = slices.Clone(fit)
 	}
 	return p
 }

@@ -241,7 +241,7 @@ func consolePictures(c *client) error {
 			steps = []browser.Step{chromedp.Navigate(server + s.page), chromedp.WaitVisible(browser.Text("td", "booking")), chromedp.Click(chromedp.Search(`//label[.//div[@title="management-in"]]`)), chromedp.WaitVisible(s.wait), browser.Type("packets", "tcp from 198.51.100.0/24,203.0.113.0/24 to 192.0.2.13 port 830"), chromedp.Click(browser.Button("Ask")), chromedp.WaitVisible(browser.Text("*", "Some of it is permitted"))}
 		}
 		if s.name == "traffic" {
-			steps = append(steps, chromedp.ScrollIntoView(browser.Text("*", "which nobody expects")))
+			steps = append(steps, chromedp.ScrollIntoView(chromedp.Search(`//*[@role="alert"][contains(., "which nobody expects")]`)))
 		}
 		if s.name == "timeline" {
 			steps = append(steps, chromedp.Click(chromedp.Search(`//*[@role="option" and contains(@aria-label, "Camera on ramp 2")]`)))

@@ -64,7 +64,7 @@ function Answer({ traced: t }: { traced: Traced }) {
       style={{ marginTop: 8 }} type={t.answer === "permitted" ? "success" : t.answer === "denied" ? "error" : "warning"} showIcon title={t.trouble ?? words[t.answer]}
       description={t.parts.map((p) => (
         <div key={p.packets} style={{ marginTop: 4 }}>
-          <Tag color={p.permitted ? "blue" : "volcano"}>{p.permitted ? "permitted" : "denied"}</Tag><strong><bdi>{p.packets}</bdi></strong>
+          <Tag color={p.permitted ? "blue" : "volcano"}>{p.permitted ? "permitted" : "denied"}</Tag> <strong><bdi>{p.packets}</bdi></strong>
           {p.way.map((w) => (
             <div key={w.filter} style={{ paddingLeft: 16 }}>
               e.g. <bdi>{p.example}</bdi>: <bdi>{ruling(w.by)}</bdi>

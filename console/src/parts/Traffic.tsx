@@ -12,7 +12,7 @@ export function MovedList({ change: c }: { change: TrafficChange }) {
     <Flex vertical gap={6}>
       {kinds.flatMap(([key, text, colour, mark]) => (c[key] ?? []).map((m: Moved) => (
         <div key={key + m.packets}>
-          <Tag color={colour}>{mark} {text}</Tag><strong><bdi>{m.packets}</bdi></strong>
+          <Tag color={colour}>{mark} {text}</Tag> <strong><bdi>{m.packets}</bdi></strong>
           <div><Typography.Text type="secondary" style={{ fontSize: 12 }}>e.g. <bdi>{m.example}</bdi>: <bdi>{ruling(m.after)}</bdi>; before: <bdi>{ruling(m.before)}</bdi></Typography.Text></div>
         </div>
       )))}

@@ -17,7 +17,6 @@ type builder struct {
 	s     *Space
 	fam   Family
 	rules []asked
-	lasts []value // of the fields
 	cuts  [64][]value
 	memo  map[built]*node
 

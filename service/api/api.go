@@ -6,11 +6,11 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"strconv"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -262,11 +262,14 @@ func noDevice(name string) error {
 }
 
 // numberParam gives the change number in the path.
-func numberParam(c *call) (int64, error) {
-	var n int64
-	text := c.Param("number")
-	if _, err := fmt.Sscanf(text, "%d", &n); err != nil || fmt.Sprint(n) != text || n < 1 {
-		return 0, refusal.New(refusal.Invalid, "", "%q is not a change number", text)
+func numberParam(c *call) (int64, error) { return numberIn(c, "number", "change number") }
+
+// numberIn gives a number in the path; what says of what it is one.
+func numberIn(c *call, name, what string) (int64, error) {
+	text := c.Param(name)
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || strconv.FormatInt(n, 10) != text || n < 1 {
+		return 0, refusal.New(refusal.Invalid, "", "%q is not a %s", text, what)
 	}
 	return n, nil
 }

@@ -2,7 +2,6 @@ package api
 
 import (
 	"encoding/json"
-	"strconv"
 
 	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
@@ -72,17 +71,8 @@ func (a *API) outsides(c *call) (any, error) {
 	return a.outsideDocs(c, device, c.QueryParam("all") != "true")
 }
 
-// outsideParam gives the number in the path.
-func outsideParam(c *call) (int64, error) {
-	n, err := strconv.ParseInt(c.Param("number"), 10, 64)
-	if err != nil || n < 1 {
-		return 0, refusal.New(refusal.Invalid, "", "%q is no number", c.Param("number"))
-	}
-	return n, nil
-}
-
 func (a *API) outside(c *call) (any, error) {
-	n, err := outsideParam(c)
+	n, err := numberIn(c, "number", "number of an outside change")
 	if err != nil {
 		return nil, err
 	}
@@ -112,7 +102,7 @@ func (a *API) outside(c *call) (any, error) {
 }
 
 func (a *API) adopt(c *call) (any, error) {
-	n, err := outsideParam(c)
+	n, err := numberIn(c, "number", "number of an outside change")
 	if err != nil {
 		return nil, err
 	}
@@ -128,7 +118,7 @@ func (a *API) adopt(c *call) (any, error) {
 }
 
 func (a *API) pushBack(c *call) (any, error) {
-	n, err := outsideParam(c)
+	n, err := numberIn(c, "number", "number of an outside change")
 	if err != nil {
 		return nil, err
 	}
@@ -147,7 +137,7 @@ func (a *API) pushBack(c *call) (any, error) {
 }
 
 func (a *API) goOn(c *call) (any, error) {
-	n, err := outsideParam(c)
+	n, err := numberIn(c, "number", "number of an outside change")
 	if err != nil {
 		return nil, err
 	}
@@ -209,7 +199,7 @@ func (a *API) silence(c *call) (any, error) {
 }
 
 func (a *API) unsilence(c *call) (any, error) {
-	n, err := outsideParam(c)
+	n, err := numberIn(c, "number", "number of an outside change")
 	if err != nil {
 		return nil, err
 	}

@@ -99,7 +99,7 @@ func (a *API) commits(c *call) (any, error) {
 }
 
 func (a *API) commitRecord(c *call) (any, error) {
-	n, err := outsideParam(c)
+	n, err := numberIn(c, "number", "commit number")
 	if err != nil {
 		return nil, err
 	}

@@ -84,7 +84,7 @@ func TestCommitRecords(t *testing.T) {
 		assert.Contains(t, text, want)
 	}
 	assert.NotContains(t, text, "change.open")
-	for path, want := range map[string]string{"/commits?limit=x": "a number is needed", "/commits?limit=501": "at most 500", "/commits?device=none": "there is no device", "/commits?since=soon": "goes wrong at column", "/commits/99": "there is no commit 99", "/commits/x": "is no number"} {
+	for path, want := range map[string]string{"/commits?limit=x": "a number is needed", "/commits?limit=501": "at most 500", "/commits?device=none": "there is no device", "/commits?since=soon": "goes wrong at column", "/commits/99": "there is no commit 99", "/commits/x": "is not a commit number"} {
 		_, p, _ := d.do("vera", "GET", path, nil, nil)
 		assert.Contains(t, p.Detail, want, path)
 	}
@@ -211,7 +211,7 @@ func TestOutsideAPI(t *testing.T) {
 	var silences []wire.Silence
 	d.ok("vera", "GET", "/silences", nil, &silences)
 	assert.Empty(t, silences)
-	for path, want := range map[string]string{"/outside/99/adopt": "there is no outside change 99", "/outside/1/adopt": "is adopted already, by otto", "/outside/x/adopt": "is no number"} {
+	for path, want := range map[string]string{"/outside/99/adopt": "there is no outside change 99", "/outside/1/adopt": "is adopted already, by otto", "/outside/x/adopt": "is not a number of an outside change"} {
 		_, p, _ := d.do("nell", "POST", path, wire.Adopt{Note: "x"}, nil)
 		assert.Contains(t, p.Detail, want)
 	}

@@ -2,7 +2,6 @@ package api
 
 import (
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -79,9 +78,9 @@ func (a *API) unexpect(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	var id int64
-	if _, err := fmt.Sscanf(c.Param("id"), "%d", &id); err != nil {
-		return nil, refusal.New(refusal.Invalid, "", "%q is no number", c.Param("id"))
+	id, err := numberIn(c, "id", "expectation's number")
+	if err != nil {
+		return nil, err
 	}
 	return nil, a.Desk.Unexpect(c.ctx, c.person, n, id)
 }

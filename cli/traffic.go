@@ -249,6 +249,9 @@ func (a *app) filter(f wire.Filter) {
 	for _, c := range f.Clashes {
 		a.printf("  rules %s and %s do otherwise with the same: %s; the first decides it\n", tame(c.First), tame(c.Second), c.Example)
 	}
+	if f.CleanUnknown != "" {
+		a.printf("  %s\n", f.CleanUnknown)
+	}
 	if len(f.Clean) > 0 {
 		a.printf("  These can all go, and every packet is treated as before, proved: %s\n", tame(strings.Join(f.Clean, ", ")))
 		for _, r := range f.Rules {

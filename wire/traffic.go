@@ -47,13 +47,14 @@ type Filters struct {
 
 // Filter is one of them; its rules where it is asked for alone.
 type Filter struct {
-	Name    string   `json:"name"`
-	Path    string   `json:"path"`
-	Count   int      `json:"count"` // rules
-	Rules   []Rule   `json:"rules,omitempty"`
-	Clean   []string `json:"clean,omitempty"`   // the rules that can all go, proved: nothing is done otherwise without them
-	Clashes []Clash  `json:"clashes,omitempty"` // pairs of which the order matters
-	Trouble string   `json:"trouble,omitempty"` // why it could not be looked through
+	Name         string   `json:"name"`
+	Path         string   `json:"path"`
+	Count        int      `json:"count"` // rules
+	Rules        []Rule   `json:"rules,omitempty"`
+	Clean        []string `json:"clean,omitempty"`        // the rules that can all go, proved: nothing is done otherwise without them
+	CleanUnknown string   `json:"cleanUnknown,omitempty"` // why it is not told which those are
+	Clashes      []Clash  `json:"clashes,omitempty"`      // pairs of which the order matters
+	Trouble      string   `json:"trouble,omitempty"`      // why it could not be looked through
 }
 
 // Rule is a rule and what it decides.

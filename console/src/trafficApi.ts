@@ -64,7 +64,7 @@ export interface FilterDoc {
   path: string;
   count: number;
   rules?: FilterRule[];
-  clean?: string[];
+  clean?: string[]; cleanUnknown?: string;
   clashes?: { first: string; second: string; example: string }[];
   trouble?: string;
 }

@@ -189,3 +189,34 @@ func TestLimits(t *testing.T) {
 		require.ErrorIs(t, s.Err(), flow.ErrTooLarge)
 	}
 }
+
+// Rules whose every address and port is another: the index stays small, and right;
+// what is too much is said to be.
+func TestRulesThatOverlapAnyhow(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(5, 11))
+	pair := func(most uint64) (lo, hi uint64) {
+		a, b := rnd.Uint64N(most), rnd.Uint64N(most)
+		return min(a, b), max(a, b)
+	}
+	address := func(n uint64) netip.Addr {
+		return netip.AddrFrom4([4]byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)})
+	}
+	rules := make([]flow.Rule, 20_000)
+	for i := range rules {
+		from, to := pair(1 << 32)
+		low, high := pair(1 << 16)
+		rules[i] = flow.Rule{Action: flow.Accept * flow.Action(rnd.IntN(2)), Match: flow.Match{}.Range(flow.Source, address(from), address(to)).Number(flow.Protocol, 6, 6).Number(flow.DestinationPort, low, high)}
+		if i < 19_000 {
+			rules[i].Match = rules[i].Match.Range(flow.Destination, address(uint64(i)<<8), address(uint64(i)<<8+250))
+		}
+	}
+	index, plain := flow.NewIndex(rules), flow.Filter{Rules: rules}
+	for range 40 {
+		p := flow.Packet{From: address(rnd.Uint64N(1 << 32)), To: address(rnd.Uint64N(20_000) << 8)}
+		p.Numbers[flow.Protocol], p.Numbers[flow.DestinationPort] = 6, rnd.Uint64N(1<<16)
+		assert.Equal(t, plain.Decides(p), index.Find(rules, p), "%v", p)
+	}
+	s := flow.NewSpace(flow.Limits{Steps: 100_000})
+	s.Clean(rules[:3000])
+	assert.ErrorIs(t, s.Err(), flow.ErrTooLarge)
+}

@@ -11,7 +11,11 @@ import (
 type Index struct {
 	rules int
 	parts [families][]part
+	loose bool // fields were left out, for they would take too much room
 }
+
+// mostWords is how large the sets of an index may grow, in words: 128 MB.
+const mostWords = 16 << 20
 
 // part is one field of an index.
 type part struct {
@@ -26,6 +30,7 @@ func NewIndex(rules []Rule) *Index {
 	x := &Index{rules: len(rules)}
 	s := NewSpace(Limits{})
 	words := (len(rules) + 63) / 64
+	room := mostWords
 	for fam := range families {
 		c, places := s.compile(fam, rules)
 		in := make([]uint64, words) // the rules that are about the family
@@ -41,15 +46,22 @@ func NewIndex(rules []Rule) *Index {
 		x.parts[fam] = append(x.parts[fam], part{Protocol, []value{{}}, [][]uint64{in}})
 		for f := range Facts {
 			if fields[f] {
-				x.parts[fam] = append(x.parts[fam], newPart(f, fam, c, places, in))
+				p := newPart(f, fam, c, places, in, room)
+				if p == nil {
+					x.loose = true
+					continue
+				}
+				room -= len(p.fits) * words
+				x.parts[fam] = append(x.parts[fam], *p)
 			}
 		}
 	}
 	return x
 }
 
-func newPart(f Field, fam Family, rules []compiled, places []int32, in []uint64) part {
-	p := part{field: f, starts: []value{{}}}
+// newPart indexes a field, unless that takes more words than there is room for.
+func newPart(f Field, fam Family, rules []compiled, places []int32, in []uint64, room int) *part {
+	p := &part{field: f, starts: []value{{}}}
 	most := last(f, fam)
 	for i := range rules {
 		for _, sp := range rules[i].of(f) {
@@ -61,6 +73,9 @@ func newPart(f Field, fam Family, rules []compiled, places []int32, in []uint64)
 	}
 	slices.SortFunc(p.starts, value.compare)
 	p.starts = slices.Compact(p.starts)
+	if len(p.starts)*len(in) > room {
+		return nil
+	}
 	at := func(v value) int {
 		k, _ := slices.BinarySearchFunc(p.starts, v, value.compare)
 		return k
@@ -126,7 +141,7 @@ func (x *Index) Find(rules []Rule, p Packet) int {
 			all &= s[w]
 		}
 		for ; all != 0; all &= all - 1 {
-			if i := w*64 + bits.TrailingZeros64(all); len(rules[i].Facts) == 0 || rules[i].Misses(p) == "" {
+			if i := w*64 + bits.TrailingZeros64(all); !x.loose && len(rules[i].Facts) == 0 || rules[i].Misses(p) == "" {
 				return i
 			}
 		}

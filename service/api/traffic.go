@@ -177,7 +177,12 @@ func filterDoc(f flow.Filter) wire.Filter {
 		}
 		out.Rules = append(out.Rules, doc)
 	}
-	out.Clean = removable(f.Rules, s.Clean(f.Rules))
+	c := flow.NewSpace(flow.Limits{})
+	if gone := c.Clean(f.Rules); c.Err() == nil {
+		out.Clean = removable(f.Rules, gone)
+	} else {
+		out.CleanUnknown = "which of them can all go together is too much to be proved here; look at those never reached first"
+	}
 	for _, x := range s.Clashes(f.Rules, mostClashes) {
 		out.Clashes = append(out.Clashes, wire.Clash{First: f.Rules[x.First].Name, Second: f.Rules[x.Second].Name, Example: x.Example.String()})
 	}

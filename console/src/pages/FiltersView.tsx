@@ -24,6 +24,7 @@ export function FiltersView({ device }: { device: string }) {
       </Flex>
       {name && <Question device={device} filter={name} />}
       {f?.trouble && <Alert type="error" showIcon title={f.trouble} />}
+      {f?.cleanUnknown && <Alert type="info" showIcon style={{ marginBottom: 12 }} title={f.cleanUnknown} />}
       {f?.clean && f.clean.length > 0 && <Alert type="warning" showIcon style={{ marginBottom: 12 }} title={`These can all go, and every packet is treated as before, proved: ${f.clean.join(", ")}`} />}
       <Table<FilterRule>
         size="small" rowKey={(r) => r.path + r.name} loading={found.isPending && !found.error} dataSource={f?.rules ?? []} pagination={{ pageSize: 100, hideOnSinglePage: true }}

@@ -231,6 +231,11 @@ func sideOf(arg string) side {
 	if _, err := os.Stat(arg); err == nil || arg == "-" {
 		return side{name: arg}
 	}
+	return deviceSide(arg)
+}
+
+// deviceSide reads NAME or NAME@PLACE.
+func deviceSide(arg string) side {
 	device, from, ok := strings.Cut(arg, "@")
 	if !ok {
 		from = "running"

@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"flag"
 	"fmt"
 	"net/url"
+	"os"
 	"slices"
 	"strings"
 
@@ -14,12 +16,9 @@ import (
 // effects tells what becomes of traffic on a device.
 func (a *app) effects(list []flow.Change) {
 	for _, c := range list {
-		what := "traffic, filter " + c.Filter
+		what := "traffic, " + tame(c.Where())
 		if len(c.On) > 0 {
 			what += " (on " + strings.Join(c.On, ", ") + ")"
-		}
-		if c.Filter == "" {
-			what = fmt.Sprintf("traffic on %s, %s", c.Interface, c.Direction)
 		}
 		switch {
 		case c.Trouble != "":
@@ -83,7 +82,7 @@ func (a *app) traffic(p wire.Preview) {
 		if s.AcceptedBy != "" {
 			head = "Side effect, accepted by " + s.AcceptedBy + " " + when(s.AcceptedAt)
 		}
-		a.printf("  %s at filter %s of %s, which nobody expects:\n", head, s.Filter, s.Device)
+		a.printf("  %s at %s of %s, which nobody expects:\n", head, tame(s.Where()), s.Device)
 		if s.Trouble != "" {
 			a.printf("    %s\n", s.Trouble)
 		}
@@ -107,7 +106,7 @@ func (a *app) hindered(p wire.Preview) {
 	}
 	for _, s := range p.Beside {
 		if s.AcceptedBy == "" {
-			a.printf("  what it does at filter %s of %s is not expected; accept it by name with: latch expect accept %d %s %s\n", s.Filter, s.Device, p.Change.Number, s.Device, s.Filter)
+			a.printf("  what it does at %s of %s is not expected; accept it by name with: latch expect accept %d %s %s\n", tame(s.Where()), s.Device, p.Change.Number, s.Device, quoted(tame(s.Name())))
 		}
 	}
 }
@@ -117,7 +116,7 @@ func expectationsPath(number string) string {
 }
 
 func expect(a *app, fs *flag.FlagSet) func([]string) error {
-	place := fs.String("at", "", "where: DEVICE or DEVICE/FILTER, several on the way with commas; every filter the change touches if left out")
+	place := fs.String("at", "", "where: DEVICE, DEVICE/FILTER or 'DEVICE/INTERFACE ingress', several filters on the way with commas; each place that the change touches if left out")
 	return func(args []string) error {
 		line := strings.Join(args[1:], " ")
 		var e wire.Expectation
@@ -159,19 +158,120 @@ func expectDrop(a *app, _ *flag.FlagSet) func([]string) error {
 
 func expectAccept(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		if err := a.call("POST", "/changes/"+url.PathEscape(args[0])+"/accept", wire.AcceptEffect{Device: args[1], Filter: args[2]}, nil); err != nil {
+		if err := a.call("POST", "/changes/"+url.PathEscape(args[0])+"/accept", wire.AcceptEffect{Device: args[1], Place: args[2]}, nil); err != nil {
 			return err
 		}
-		a.printf("What change %s does beside its expectations at filter %s of %s is accepted, as it is now.\n", args[0], args[2], args[1])
+		a.printf("What change %s does beside its expectations at %s of %s is accepted, as it is now.\n", args[0], args[2], args[1])
 		return nil
 	}
 }
 
+// filterSource is where the client finds filters: what the service knows of
+// devices, or files that it reads itself.
+type filterSource struct {
+	a *app
+	y *yang
+}
+
+func (a *app) filterSource(fs *flag.FlagSet) filterSource { return filterSource{a, a.yangFlags(fs)} }
+
+// filters gives those that are asked for; files are read with the modules of a
+// device beside them, where no flag names others.
+func (f filterSource) filters(args []string) ([]flow.Filter, error) {
+	some := ""
+	for _, arg := range args {
+		if where, _, ok := strings.Cut(arg, "/"); ok && !isInFile(arg) && some == "" {
+			some = deviceSide(where).device
+		}
+	}
+	out := make([]flow.Filter, len(args))
+	for i, arg := range args {
+		var err error
+		if out[i], err = f.filter(arg, some); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// inFile takes FILE:FILTER apart; of a folder, or nothing that is there, it is
+// none.
+func inFile(arg string) (file, filter string, ok bool) {
+	i := strings.LastIndexByte(arg, ':')
+	if i < 0 {
+		return "", "", false
+	}
+	return arg[:i], arg[i+1:], isFile(arg[:i])
+}
+
+func isInFile(arg string) bool {
+	_, _, ok := inFile(arg)
+	return ok
+}
+
+func isFile(name string) bool {
+	at, err := os.Stat(name)
+	return name == "-" || err == nil && !at.IsDir()
+}
+
+// reading reads the filters of a file.
+func (f filterSource) reading(file, some string) (flow.Reading, error) {
+	s, err := f.y.schema(some)
+	if err != nil {
+		return flow.Reading{}, err
+	}
+	doc, err := f.a.document(s, file)
+	if err != nil {
+		return flow.Reading{}, err
+	}
+	return flow.Read(doc.Content), nil
+}
+
+// filter gives a filter of a file, or of a device as DEVICE/FILTER or
+// DEVICE@PLACE/FILTER, by the name that was asked for.
+func (f filterSource) filter(arg, some string) (flow.Filter, error) {
+	var r flow.Reading
+	where, name, ok := inFile(arg)
+	if ok {
+		var err error
+		if r, err = f.reading(where, some); err != nil {
+			return flow.Filter{}, err
+		}
+	} else {
+		if where, name, ok = strings.Cut(arg, "/"); !ok {
+			return flow.Filter{}, wrongUse("%q names no filter: write DEVICE/FILTER, DEVICE@PLACE/FILTER, or FILE:FILTER", arg)
+		}
+		x := deviceSide(where)
+		s, err := (&yang{app: f.a, device: &x.device, folder: new(""), features: new("")}).schema("")
+		if err != nil {
+			return flow.Filter{}, err
+		}
+		cfg, err := f.a.load(s, x)
+		if err != nil {
+			return flow.Filter{}, err
+		}
+		r = flow.Read(cfg)
+	}
+	out, has := r.Filter(name)
+	if !has {
+		return out, wrongUse("there is no filter %q in %s: it has %s", name, where, cmp.Or(strings.Join(r.Names(), ", "), "none"))
+	}
+	out.Name = arg
+	return out, nil
+}
+
 func filterList(a *app, fs *flag.FlagSet) func([]string) error {
 	from := fs.String("from", "", "running (left out), startup, rev:3, snapshot:NAME, change:7")
+	source := a.filterSource(fs)
 	return func(args []string) error {
 		var out wire.Filters
-		if err := a.call("GET", "/devices/"+url.PathEscape(args[0])+"/filters"+query(map[string]string{"from": *from}), nil, &out); err != nil {
+		if isFile(args[0]) {
+			r, err := source.reading(args[0], "")
+			if err != nil {
+				return err
+			}
+			out = wire.NewFilters(args[0], "file", r)
+		} else if err := a.call("GET", "/devices/"+url.PathEscape(args[0])+"/filters"+query(map[string]string{"from": *from}), nil, &out); err != nil {
 			return err
 		}
 		return a.show(out, func() {
@@ -203,24 +303,30 @@ func attachedTo(list []string) string {
 func filterShow(a *app, fs *flag.FlagSet) func([]string) error {
 	from := fs.String("from", "", "running (left out), startup, rev:3, snapshot:NAME, change:7")
 	widest := fs.Bool("widest", false, "the widest openings first, and only those that permit")
+	source := a.filterSource(fs)
 	return func(args []string) error {
-		device, name, ok := strings.Cut(args[0], "/")
-		if !ok {
-			return wrongUse("write DEVICE/FILTER")
-		}
-		var f wire.Filter
-		if err := a.call("GET", "/devices/"+url.PathEscape(device)+"/filters/"+url.PathEscape(name)+query(map[string]string{"from": *from}), nil, &f); err != nil {
+		var f flow.Sheet
+		device, name, named := strings.Cut(args[0], "/")
+		if _, _, ok := inFile(args[0]); ok {
+			one, err := source.filter(args[0], "")
+			if err != nil {
+				return err
+			}
+			f = one.Sheet()
+		} else if !named {
+			return wrongUse("write DEVICE/FILTER, or FILE:FILTER")
+		} else if err := a.call("GET", "/devices/"+url.PathEscape(device)+"/filters/"+url.PathEscape(name)+query(map[string]string{"from": *from}), nil, &f); err != nil {
 			return err
 		}
 		if *widest {
-			f.Rules = slices.DeleteFunc(f.Rules, func(r wire.Rule) bool { return r.Action != "accept" })
-			slices.SortStableFunc(f.Rules, func(x, y wire.Rule) int { return int(100*y.Bits) - int(100*x.Bits) })
+			f.Rules = slices.DeleteFunc(f.Rules, func(r flow.SheetRule) bool { return r.Action != "accept" })
+			slices.SortStableFunc(f.Rules, func(x, y flow.SheetRule) int { return int(100*y.Bits) - int(100*x.Bits) })
 		}
 		return a.show(f, func() { a.filter(f) })
 	}
 }
 
-func (a *app) filter(f wire.Filter) {
+func (a *app) filter(f flow.Sheet) {
 	a.printf("%s  %s, what no rule fits is dropped\n", a.paint(strong, "Filter "+tame(f.Name)), count(f.Count, "rule", "rules"))
 	if f.Trouble != "" {
 		a.printf("  %s\n", f.Trouble)
@@ -249,9 +355,6 @@ func (a *app) filter(f wire.Filter) {
 	for _, c := range f.Clashes {
 		a.printf("  rules %s and %s do otherwise with the same: %s; the first decides it\n", tame(c.First), tame(c.Second), c.Example)
 	}
-	if f.CleanUnknown != "" {
-		a.printf("  %s\n", f.CleanUnknown)
-	}
 	if len(f.Clean) > 0 {
 		a.printf("  These can all go, and every packet is treated as before, proved: %s\n", tame(strings.Join(f.Clean, ", ")))
 		for _, r := range f.Rules {
@@ -260,13 +363,28 @@ func (a *app) filter(f wire.Filter) {
 			}
 		}
 	}
+	if f.CleanUnknown != "" {
+		a.printf("  %s\n", f.CleanUnknown)
+	}
 }
 
-func filterTrace(a *app, _ *flag.FlagSet) func([]string) error {
+func filterTrace(a *app, fs *flag.FlagSet) func([]string) error {
+	source := a.filterSource(fs)
 	return func(args []string) error {
 		packets := strings.Join(args[1:], " ")
-		var t wire.Traced
-		if err := a.call("GET", "/trace"+query(map[string]string{"way": args[0], "packets": packets}), nil, &t); err != nil {
+		var t flow.Traced
+		way := strings.FieldsFunc(args[0], func(r rune) bool { return r == ',' })
+		if slices.ContainsFunc(way, isInFile) {
+			e, err := flow.ParsePackets(packets)
+			if err != nil {
+				return wrongUse("the packets go wrong at %v", err)
+			}
+			filters, err := source.filters(way)
+			if err != nil {
+				return err
+			}
+			t = flow.Trace(e, filters)
+		} else if err := a.call("GET", "/trace"+query(map[string]string{"way": args[0], "packets": packets}), nil, &t); err != nil {
 			return a.pointed(packets, err)
 		}
 		if err := a.show(t, func() { a.traced(t) }); err != nil {
@@ -279,7 +397,7 @@ func filterTrace(a *app, _ *flag.FlagSet) func([]string) error {
 	}
 }
 
-func (a *app) traced(t wire.Traced) {
+func (a *app) traced(t flow.Traced) {
 	if t.Trouble != "" {
 		a.printf("%s\n", t.Trouble)
 		return
@@ -303,10 +421,17 @@ func (a *app) traced(t wire.Traced) {
 	}
 }
 
-func filterCompare(a *app, _ *flag.FlagSet) func([]string) error {
+func filterCompare(a *app, fs *flag.FlagSet) func([]string) error {
+	source := a.filterSource(fs)
 	return func(args []string) error {
 		var c wire.FilterComparison
-		if err := a.call("GET", "/filters/compare"+query(map[string]string{"a": args[0], "b": args[1]}), nil, &c); err != nil {
+		if slices.ContainsFunc(args, isInFile) {
+			sides, err := source.filters(args)
+			if err != nil {
+				return err
+			}
+			c = wire.CompareFilters(sides[0], sides[1])
+		} else if err := a.call("GET", "/filters/compare"+query(map[string]string{"a": args[0], "b": args[1]}), nil, &c); err != nil {
 			return err
 		}
 		if err := a.show(c, func() {

@@ -9,7 +9,7 @@ import (
 // NewExpectation states what traffic a change is meant to permit or deny.
 type NewExpectation struct {
 	Line  string `json:"line"`            // docs/traffic.md
-	Place string `json:"place,omitempty"` // DEVICE or DEVICE/FILTER, several with commas; left out: every filter it touches
+	Place string `json:"place,omitempty"` // DEVICE, or DEVICE/FILTER or DEVICE/INTERFACE DIRECTION; several with commas; left out: every place it touches
 }
 
 // Expectation is one, with its answer where a preview gives it.
@@ -31,49 +31,18 @@ type SideEffect struct {
 	AcceptedAt time.Time `json:"acceptedAt,omitzero"`
 }
 
-// AcceptEffect accepts a side effect by its name.
+// AcceptEffect accepts a side effect by the name of its place.
 type AcceptEffect struct {
 	Device string `json:"device"`
-	Filter string `json:"filter"`
+	Place  string `json:"place"` // a filter, or INTERFACE DIRECTION
 }
 
-// Filters is a device's filters, and where they work.
+// Filters is the filters of a configuration, and where they work.
 type Filters struct {
-	Device   string       `json:"device"`
+	Device   string       `json:"device"` // or the file's name
 	From     string       `json:"from"`
-	Filters  []Filter     `json:"filters"`
+	Filters  []flow.Sheet `json:"filters"` // without their rules
 	Attached []Attachment `json:"attached"`
-}
-
-// Filter is one of them; its rules where it is asked for alone.
-type Filter struct {
-	Name         string   `json:"name"`
-	Path         string   `json:"path"`
-	Count        int      `json:"count"` // rules
-	Rules        []Rule   `json:"rules,omitempty"`
-	Clean        []string `json:"clean,omitempty"`        // the rules that can all go, proved: nothing is done otherwise without them
-	CleanUnknown string   `json:"cleanUnknown,omitempty"` // why it is not told which those are
-	Clashes      []Clash  `json:"clashes,omitempty"`      // pairs of which the order matters
-	Trouble      string   `json:"trouble,omitempty"`      // why it could not be looked through
-}
-
-// Rule is a rule and what it decides.
-type Rule struct {
-	Name     string   `json:"name"`
-	Path     string   `json:"path"`
-	Action   string   `json:"action"`
-	Fits     []string `json:"fits"`              // the packets that it is about
-	Decides  []string `json:"decides,omitempty"` // those of them that no rule before it does
-	More     bool     `json:"more,omitempty"`    // there are more lines than are given
-	Standing string   `json:"standing"`          // needed, never-reached or redundant
-	Bits     float64  `json:"bits"`              // how wide it is: the logarithm of how many packets it fits
-}
-
-// Clash is two rules that do otherwise with some of the same packets.
-type Clash struct {
-	First   string `json:"first"`
-	Second  string `json:"second"`
-	Example string `json:"example"`
 }
 
 // Attachment is the filters that work on an interface in a direction.
@@ -84,35 +53,16 @@ type Attachment struct {
 	Path      string   `json:"path"`
 }
 
-// Traced is what filters do with the packets of a line, one filter after
-// another.
-type Traced struct {
-	Packets string      `json:"packets"`
-	Answer  string      `json:"answer"` // permitted, denied, or partly
-	Parts   []TracePart `json:"parts"`
-	More    bool        `json:"more,omitempty"`
-	Trouble string      `json:"trouble,omitempty"`
-}
-
-// TracePart is packets that fare alike.
-type TracePart struct {
-	Packets   string      `json:"packets"`
-	Permitted bool        `json:"permitted"`
-	Example   string      `json:"example"`
-	Way       []TraceStep `json:"way"` // of the example
-}
-
-// TraceStep is what one filter does with a packet.
-type TraceStep struct {
-	Filter string      `json:"filter"`
-	By     flow.Ruling `json:"by"`
-	Not    []Missed    `json:"not,omitempty"` // rules before it, and why they do not fit
-}
-
-// Missed is a rule that does not fit a packet.
-type Missed struct {
-	Rule string `json:"rule"`
-	Why  string `json:"why"`
+// NewFilters lists the filters of a configuration.
+func NewFilters(device, from string, r flow.Reading) Filters {
+	out := Filters{Device: device, From: from, Filters: []flow.Sheet{}, Attached: []Attachment{}}
+	for _, f := range r.Filters {
+		out.Filters = append(out.Filters, flow.Sheet{Name: f.Name, Path: f.Path, Count: len(f.Rules)})
+	}
+	for _, at := range r.Attached {
+		out.Attached = append(out.Attached, Attachment(at))
+	}
+	return out
 }
 
 // FilterComparison is how two filters differ.
@@ -120,4 +70,9 @@ type FilterComparison struct {
 	A string `json:"a"`
 	B string `json:"b"`
 	flow.Change
+}
+
+// CompareFilters tells how two filters differ, by their names.
+func CompareFilters(a, b flow.Filter) FilterComparison {
+	return FilterComparison{A: a.Name, B: b.Name, Change: flow.Differ(a, b)}
 }

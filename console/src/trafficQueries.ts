@@ -7,7 +7,7 @@ export const useExpect = (change: number) => useAct((v: { line: string; place?: 
 
 export const useUnexpect = (change: number) => useAct((id: number) => call<undefined>("DELETE", `/changes/${String(change)}/expectations/${String(id)}`));
 
-export const useAcceptEffect = (change: number) => useAct((v: { device: string; filter: string }) => call<undefined>("POST", `/changes/${String(change)}/accept`, v));
+export const useAcceptEffect = (change: number) => useAct((v: { device: string; place: string }) => call<undefined>("POST", `/changes/${String(change)}/accept`, v));
 
 const readsDevice = { readsDevice: true };
 

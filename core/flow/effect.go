@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"oakenlatch/core/tree"
 )
@@ -24,12 +25,77 @@ type Change struct {
 	Trouble   string   `json:"trouble,omitempty"`   // why it could not be worked out
 }
 
-// Name names the place of a change.
+// Name names the place of a change: FILTER, or INTERFACE DIRECTION.
 func (c Change) Name() string {
 	if c.Filter != "" {
 		return c.Filter
 	}
 	return c.Interface + " " + c.Direction
+}
+
+// Where is the place of a change in words.
+func (c Change) Where() string {
+	if c.Filter == "" {
+		return "interface " + c.Name()
+	}
+	return "filter " + c.Filter
+}
+
+// Place is where packets meet rules: a filter by itself, or an interface in a
+// direction with whatever is attached there.
+type Place struct{ Filter, Interface, Direction string }
+
+// Place gives the place of a change.
+func (c Change) Place() Place { return Place{c.Filter, c.Interface, c.Direction} }
+
+// Place reads the name of a place; ok is false where a configuration has no such
+// filter, and it is no interface with a direction.
+func (r Reading) Place(name string) (p Place, ok bool) {
+	if _, has := r.Filter(name); has {
+		return Place{Filter: name}, true
+	}
+	i := strings.LastIndexByte(name, ' ')
+	if i < 0 || name[i+1:] != "ingress" && name[i+1:] != "egress" {
+		return Place{Filter: name}, false
+	}
+	return Place{Interface: strings.TrimSpace(name[:i]), Direction: name[i+1:]}, true
+}
+
+// Rules gives the rules of a place.
+func (r Reading) Rules(p Place) Filter {
+	if p.Filter != "" {
+		f, _ := r.Filter(p.Filter)
+		return f
+	}
+	return r.At(p.Interface, p.Direction)
+}
+
+// Has reports whether a filter is one of those of a place.
+func (r Reading) Has(p Place, filter string) bool {
+	return p.Filter == filter || p.Filter == "" && slices.Contains(r.attached(p.Interface, p.Direction), filter)
+}
+
+// Places gives where a change makes a difference. A filter that works with others
+// alone, before and after, decides nothing by itself: it is told of where it
+// works.
+func Places(was, is Reading, effects []Change) (out []Change) {
+	for _, c := range effects {
+		if c.Filter == "" || !was.together(c.Filter) && !is.together(c.Filter) || len(c.On) > 0 {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// together reports whether a filter is attached, and nowhere by itself.
+func (r Reading) together(filter string) (yes bool) {
+	for _, at := range r.Attached {
+		if slices.Equal(at.Filters, []string{filter}) {
+			return false
+		}
+		yes = yes || slices.Contains(at.Filters, filter)
+	}
+	return yes
 }
 
 // Moved is a part of the packets that are treated otherwise.
@@ -50,19 +116,23 @@ type Ruling struct {
 
 // String is for people.
 func (r Ruling) String() string {
-	if r.Rule == "" {
+	switch r.Rule {
+	case "":
 		return "no rule fits: " + r.Action
+	case NoFilter:
+		return "no filter works there: " + r.Action
 	}
 	return fmt.Sprintf("%s by rule %s", r.Action, r.Rule)
 }
 
 // Ruling tells which rule decides a packet, and how.
-func (f Filter) Ruling(p Packet) Ruling {
-	a, i := f.Does(p)
+func (f Filter) Ruling(p Packet) Ruling { return f.ruling(f.Decides(p)) }
+
+func (f Filter) ruling(i int) Ruling {
 	if i < 0 {
-		return Ruling{Action: a.String()}
+		return Ruling{Action: Drop.String()}
 	}
-	return Ruling{f.Rules[i].Name, f.Rules[i].Path, a.String()}
+	return Ruling{f.Rules[i].Name, f.Rules[i].Path, f.Rules[i].Action.String()}
 }
 
 // shownLines is how many lines of each kind a change is told in.
@@ -112,7 +182,7 @@ func attachments(was, is Reading, out []Change) []Change {
 			continue
 		}
 		done[key] = true
-		x, y := was.at(at.Interface, at.Direction), is.at(at.Interface, at.Direction)
+		x, y := was.At(at.Interface, at.Direction), is.At(at.Interface, at.Direction)
 		if slices.EqualFunc(x.Rules, y.Rules, func(p, q Rule) bool { return p.same(&q) && p.Name == q.Name }) {
 			continue
 		}
@@ -134,13 +204,26 @@ func (r Reading) alone(at Attachment, filter string) bool {
 	})
 }
 
-// at gives the rules that work on an interface in a direction.
-func (r Reading) at(name, direction string) Filter {
+// NoFilter is the name of the rule that lets everything pass where no filter is.
+const NoFilter = "(no filter)"
+
+// At gives the rules that work on an interface in a direction: where none is
+// attached, everything passes.
+func (r Reading) At(name, direction string) Filter {
+	if names := r.attached(name, direction); names == nil {
+		return Filter{Name: name + " " + direction, Rules: []Rule{{Name: NoFilter, Action: Accept}}}
+	}
+	i := slices.IndexFunc(r.Attached, func(a Attachment) bool { return a.Interface == name && a.Direction == direction })
+	return r.Chain(r.Attached[i])
+}
+
+// attached names the filters that work on an interface in a direction.
+func (r Reading) attached(name, direction string) []string {
 	i := slices.IndexFunc(r.Attached, func(a Attachment) bool { return a.Interface == name && a.Direction == direction })
 	if i < 0 {
-		return Filter{Rules: []Rule{{Name: "(no filter)", Action: Accept}}}
+		return nil
 	}
-	return r.Chain(r.Attached[i])
+	return r.Attached[i].Filters
 }
 
 // Differ compares two filters.
@@ -161,20 +244,28 @@ func Differ(x, y Filter) (c Change) {
 // tell puts sets in lines, each with an example and what decides it.
 func (c *Change) tell(x, y Filter, e Effect) {
 	c.NoEffect = e.None()
-	for _, k := range []struct {
-		set  Set
-		into *[]Moved
-	}{{e.Permitted, &c.Permitted}, {e.Denied, &c.Denied}, {e.Answered, &c.Answered}} {
+	kinds := []struct {
+		set   Set
+		into  *[]Moved
+		lines []Line
+	}{{e.Permitted, &c.Permitted, nil}, {e.Denied, &c.Denied, nil}, {e.Answered, &c.Answered, nil}}
+	packets := 0
+	for i, k := range kinds {
 		lines, all := k.set.Lines(shownLines)
+		kinds[i].lines = lines
+		packets += len(lines)
 		c.More = c.More || !all
-		for _, l := range lines {
-			p := l.Example()
-			*k.into = append(*k.into, Moved{l.String(), p.String(), x.Ruling(p), y.Ruling(p)})
-		}
 		for _, f := range k.set.Facts() {
 			if !slices.Contains(c.DependsOn, f) {
 				c.DependsOn = append(c.DependsOn, f)
 			}
+		}
+	}
+	before, after := x.decider(packets), y.decider(packets)
+	for _, k := range kinds {
+		for _, l := range k.lines {
+			p := l.Example()
+			*k.into = append(*k.into, Moved{l.String(), p.String(), x.ruling(before(p)), y.ruling(after(p))})
 		}
 	}
 }

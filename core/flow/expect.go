@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"encoding/hex"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -310,17 +311,24 @@ type Lack struct {
 // mostLacks is how many parts are told.
 const mostLacks = 20
 
-// Ask tells whether an expectation is met by filters that packets go through one
-// after another, before a change and after it. What is to be permitted must be
-// permitted by all of them, and what is to be denied by one.
-func Ask(e Expectation, before, after []Filter) (a Answer) {
+// Way is filters that packets go through one after another, before a change and
+// after it.
+type Way struct{ Before, After []Filter }
+
+// Ask tells whether an expectation is met on each of some ways. What is to be
+// permitted must be permitted by all filters of a way, and what is to be denied by
+// one of them.
+func Ask(e Expectation, ways ...Way) (a Answer) {
 	s := NewSpace(Limits{})
 	about := s.Set(e)
-	was, is := s.through(about, before), s.through(about, after)
-	if !e.Permit {
-		was, is = about.Minus(was), about.Minus(is)
+	was, missing := about, s.Nothing()
+	for _, w := range ways {
+		before, after := s.through(about, w.Before), s.through(about, w.After)
+		if !e.Permit {
+			before, after = about.Minus(before), about.Minus(after)
+		}
+		was, missing = was.Both(before), missing.Union(about.Minus(after))
 	}
-	missing := about.Minus(is)
 	switch {
 	case about.Minus(was).Empty():
 		a.Already = "wholly"
@@ -338,9 +346,8 @@ func Ask(e Expectation, before, after []Filter) (a Answer) {
 	for _, l := range lines {
 		p := l.Example()
 		lack := Lack{Packets: l.String(), Example: p.String()}
-		for _, f := range after { // the first that stands in its way, or the last that lets it pass
-			lack.Filter, lack.By = f.Name, f.Ruling(p)
-			if act, _ := f.Does(p); !act.Permits() {
+		for _, w := range ways {
+			if w.decides(p, &lack) != e.Permit {
 				break
 			}
 		}
@@ -353,6 +360,18 @@ func Ask(e Expectation, before, after []Filter) (a Answer) {
 	return a
 }
 
+// decides tells which filter of a way decides a packet after the change: the
+// first that stands in its way, or the last that lets it pass.
+func (w Way) decides(p Packet, lack *Lack) (permitted bool) {
+	for _, f := range w.After {
+		lack.Filter, lack.By = f.Name, f.Ruling(p)
+		if act, _ := f.Does(p); !act.Permits() {
+			return false
+		}
+	}
+	return true
+}
+
 // through gives the packets of a set that all filters permit.
 func (s *Space) through(in Set, filters []Filter) Set {
 	for _, f := range filters {
@@ -361,10 +380,10 @@ func (s *Space) through(in Set, filters []Filter) Set {
 	return in
 }
 
-// Beside gives what of a change of one filter no expectation covers: newly
-// permitted though none permits it, or newly denied though none denies it.
-func Beside(before, after Filter, expected []Expectation) Change {
-	c := Change{Filter: after.Name}
+// Beside gives what of a change at one place no expectation covers: newly
+// permitted though none permits it, or newly denied though none denies it. The
+// digest names those packets, however many lines they are told in.
+func Beside(before, after Filter, expected []Expectation) (c Change, digest string) {
 	s := NewSpace(Limits{})
 	e := s.Compare(before.Rules, after.Rules)
 	permitted, denied := e.Permitted, e.Denied
@@ -376,9 +395,12 @@ func Beside(before, after Filter, expected []Expectation) Change {
 		}
 	}
 	if err := s.Err(); err != nil {
-		c.Trouble = tooLarge(err)
-		return c
+		return Change{Trouble: tooLarge(err)}, ""
 	}
 	c.tell(before, after, Effect{permitted, denied, s.Nothing()})
-	return c
+	if err := s.Err(); err != nil {
+		return Change{Trouble: tooLarge(err)}, ""
+	}
+	sum := Digest(permitted, denied)
+	return c, hex.EncodeToString(sum[:8])
 }

@@ -2,6 +2,7 @@ package flow_test
 
 import (
 	"errors"
+	"fmt"
 	"net/netip"
 	"testing"
 
@@ -29,30 +30,61 @@ func TestSlip(t *testing.T) {
 	e, err := flow.ParseExpectation("permit tcp from 198.51.100.0/25 to 192.0.2.13 port 830")
 	require.NoError(t, err)
 	before, wide, right := hall("198.51.100.128/25"), hall("198.51.100.0/24"), hall("198.51.100.0/25")
-	a := flow.Ask(e, []flow.Filter{before}, []flow.Filter{wide})
+	through := func(before flow.Filter, after ...flow.Filter) flow.Way {
+		return flow.Way{Before: []flow.Filter{before}, After: after}
+	}
+	a := flow.Ask(e, through(before, wide))
 	assert.Equal(t, flow.Answer{Already: "not", Delivered: true}, a)
 	before = hall("198.51.100.0/26")
 	wide = hall("198.51.0.0/16")
-	a = flow.Ask(e, []flow.Filter{before}, []flow.Filter{wide})
+	a = flow.Ask(e, through(before, wide))
 	assert.Equal(t, []any{"partly", []string{"tcp from 198.51.100.0/26 to 192.0.2.13 port 830"}, true}, []any{a.Already, a.Part, a.Delivered})
-	beside := flow.Beside(before, wide, []flow.Expectation{e})
+	beside, _ := flow.Beside(before, wide, []flow.Expectation{e})
 	require.Len(t, beside.Permitted, 1)
 	assert.Equal(t, "tcp from 198.51.0.0-198.51.99.255,198.51.100.128-198.51.255.255 to 192.0.2.13 port 830", beside.Permitted[0].Packets)
 	assert.Equal(t, "tcp from 198.51.0.1:50000 to 192.0.2.13:830", beside.Permitted[0].Example)
 	assert.Equal(t, "drop by rule rest", beside.Permitted[0].Before.String())
 	assert.Equal(t, "accept by rule room", beside.Permitted[0].After.String())
-	beside = flow.Beside(before, right, []flow.Expectation{e})
+	beside, _ = flow.Beside(before, right, []flow.Expectation{e})
 	assert.True(t, beside.NoEffect, "nothing is beside it")
 
 	// What is missing is told with what stands in its way.
-	a = flow.Ask(e, []flow.Filter{right}, []flow.Filter{before})
+	a = flow.Ask(e, through(right, before))
 	assert.Equal(t, "wholly", a.Already)
 	require.Len(t, a.Missing, 1)
 	assert.Equal(t, flow.Lack{Packets: "tcp from 198.51.100.64/26 to 192.0.2.13 port 830", Example: "tcp from 198.51.100.65:50000 to 192.0.2.13:830", Filter: "management-in", By: flow.Ruling{Rule: "rest", Action: "drop"}}, a.Missing[0])
 	deny, err := flow.ParseExpectation("deny any from 203.0.113.0/24")
 	require.NoError(t, err)
-	a = flow.Ask(deny, []flow.Filter{right}, []flow.Filter{right, hall("203.0.113.0/24")})
+	a = flow.Ask(deny, through(right, right, hall("203.0.113.0/24")))
 	assert.True(t, a.Delivered, "denied by one of them is denied")
+	a = flow.Ask(deny, through(right, right), through(right, hall("203.0.113.0/24")))
+	assert.Equal(t, []any{false, "tcp from 203.0.113.0/24 to 192.0.2.13 port 830", "accept by rule room"}, []any{a.Delivered, a.Missing[0].Packets, a.Missing[0].By.String()}, "denied on one way is not denied on another")
+}
+
+// What stands beside expectations is named whole, not by the lines it is told in.
+func TestBesideDigest(t *testing.T) {
+	_, none := flow.Beside(hall("198.51.100.0/24"), hall("198.51.100.0/24"), nil)
+	opened := func(last int) (flow.Change, string) {
+		after := flow.Filter{Name: "management-in"}
+		for i := range 200 { // apart from each other, and in lines of their own
+			port := uint64(1000 + 7*i)
+			if i == 199 {
+				port += uint64(last)
+			}
+			m := flow.Match{}.Prefix(flow.Source, netip.PrefixFrom(netip.AddrFrom4([4]byte{198, 51, 100, byte(i)}), 32)).Number(flow.Protocol, flow.TCP, flow.TCP)
+			after.Rules = append(after.Rules, rule(fmt.Sprint(i), flow.Accept, m.Number(flow.DestinationPort, port, port)))
+		}
+		return flow.Beside(flow.Filter{}, after, nil)
+	}
+	a, first := opened(0)
+	b, again := opened(0)
+	c, other := opened(1)
+	assert.Equal(t, a, b)
+	assert.Equal(t, a, c, "the lines that are told are the same")
+	assert.True(t, a.More)
+	assert.Equal(t, first, again)
+	assert.NotEqual(t, first, other)
+	assert.NotEqual(t, first, none)
 }
 
 // Each line means what it says, or is pointed at.

@@ -48,7 +48,8 @@ func (s *Space) Inspect(rules []Rule) []Standing {
 
 // Clean gives the places of rules that can all go together without anything
 // being done otherwise; the proof is that Compare finds no difference. Of rules
-// that could go one without the other, the last ones do.
+// that could go one without the other, the last ones do. After an error of the
+// space those given can still all go: there may be more.
 func (s *Space) Clean(rules []Rule) (gone []int) {
 	places := make([]int, len(rules)) // of what is left
 	for i := range places {
@@ -62,7 +63,10 @@ func (s *Space) Clean(rules []Rule) (gone []int) {
 	for again := true; again && s.failed == nil; { // what goes may leave others without a purpose
 		again = false
 		standing := s.Inspect(left)
-		for i := len(left) - 1; i >= 0 && s.failed == nil; i-- {
+		if s.failed != nil {
+			break
+		}
+		for i := len(left) - 1; i >= 0; i-- { // those never reached can go whatever is left to spend
 			if standing[i] == Needed || standing[i] == Redundant && !s.idle(left, i) {
 				continue
 			}
@@ -84,7 +88,8 @@ func (s *Space) idle(rules []Rule, i int) bool {
 		return false
 	}
 	end := Rule{Facts: []string{"what no rule fits is let through"}, Action: Accept}
-	return s.Compare(append(slices.Clone(rules), end), append(slices.Delete(slices.Clone(rules), i, i+1), end)).None()
+	none := s.Compare(append(slices.Clone(rules), end), append(slices.Delete(slices.Clone(rules), i, i+1), end)).None()
+	return none && s.failed == nil
 }
 
 // Clash is two rules that fit some of the same packets and do otherwise with

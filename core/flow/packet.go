@@ -44,31 +44,67 @@ func (p Packet) meets(c cond) bool {
 // Misses gives the first thing of a packet that a rule does not fit: "" where it
 // fits.
 func (r *Rule) Misses(p Packet) string {
-	if r.Match.never {
+	why := r.misses(p)
+	if why == nil {
+		return ""
+	}
+	return why.String()
+}
+
+// miss is why a rule does not fit a packet: it is put in words only where somebody
+// asks, for most rules fit most packets not.
+type miss struct {
+	never bool
+	other Family // that it is about
+	cond  *cond  // that the packet does not meet
+	fact  string // that it does not have
+	in    Family // the packet's
+}
+
+func (m *miss) String() string {
+	switch {
+	case m.never:
 		return "it contradicts itself: it fits no packet"
+	case m.cond != nil:
+		return "it fits only " + clause(m.cond.field, m.in, m.cond.spans)
+	case m.fact != "":
+		return "it fits only what has: " + m.fact
+	}
+	return fmt.Sprintf("it is about %s", m.other)
+}
+
+func (r *Rule) misses(p Packet) *miss {
+	if r.Match.never {
+		return &miss{never: true}
 	}
 	if r.Match.only[1-p.Family] {
-		return fmt.Sprintf("it is about %s", 1-p.Family)
+		return &miss{other: 1 - p.Family}
 	}
-	for _, c := range r.Match.ands {
+	for i := range r.Match.ands {
+		c := &r.Match.ands[i]
 		if !c.every && c.fam != p.Family {
-			return fmt.Sprintf("it is about %s", c.fam)
+			return &miss{other: c.fam}
 		}
-		if !p.meets(c) {
-			return "it fits only " + clause(c.field, p.Family, c.spans)
+		if !p.meets(*c) {
+			return &miss{cond: c, in: p.Family}
 		}
 	}
 	for _, f := range r.Facts {
 		if !p.Facts[f] {
-			return "it fits only what has: " + f
+			return &miss{fact: f}
 		}
 	}
-	return ""
+	return nil
 }
 
 // Decides gives the place of the rule that decides a packet, -1 where none fits.
 func (f Filter) Decides(p Packet) int {
-	return slices.IndexFunc(f.Rules, func(r Rule) bool { return r.Misses(p) == "" })
+	for i := range f.Rules {
+		if f.Rules[i].misses(p) == nil {
+			return i
+		}
+	}
+	return -1
 }
 
 // Does gives what a filter does with a packet.

@@ -1,5 +1,10 @@
 package flow
 
+import (
+	"crypto/sha256"
+	"encoding/binary"
+)
+
 // Set is an exact set of packets. Sets of one space can be put together.
 type Set struct {
 	s     *Space
@@ -82,6 +87,40 @@ func (a Set) Empty() bool {
 
 // Equal reports whether two sets hold the same packets.
 func (a Set) Equal(b Set) bool { return a.s == b.s && a.roots == b.roots }
+
+// Digest names what sets hold, in any process: equal sets have equal digests,
+// where their facts were met in the same order.
+func Digest(sets ...Set) (sum [sha256.Size]byte) {
+	var all []byte
+	for _, a := range sets {
+		done := map[*node][sha256.Size]byte{}
+		for _, n := range a.roots {
+			one := a.s.digest(n, done)
+			all = append(all, one[:]...)
+		}
+	}
+	return sha256.Sum256(all)
+}
+
+func (s *Space) digest(n *node, done map[*node][sha256.Size]byte) [sha256.Size]byte {
+	if sum, ok := done[n]; ok {
+		return sum
+	}
+	text := []byte{byte(n.field)}
+	if n.terminal() {
+		text = binary.BigEndian.AppendUint32(text, uint32(n.result))
+	}
+	if n.field >= Facts && int(n.field-Facts) < len(s.facts) {
+		text = append(append(text, s.facts[n.field-Facts]...), 0)
+	}
+	for i, k := range n.kids {
+		kid := s.digest(k, done)
+		text = binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(text, n.ends[i].hi), n.ends[i].lo)
+		text = append(text, kid[:]...)
+	}
+	done[n] = sha256.Sum256(text)
+	return done[n]
+}
 
 // Has reports whether a packet is in it.
 func (a Set) Has(p Packet) bool { return walkTo(a.s, a.roots[p.Family], p) != 0 }

@@ -1,8 +1,6 @@
 package api
 
 import (
-	"errors"
-	"slices"
 	"strings"
 
 	"oakenlatch/core/flow"
@@ -19,10 +17,10 @@ func (a *API) trafficRoutes() []route {
 		{"GET", "/changes/:number/expectations", "What traffic the change is meant to permit or deny", access.Viewer, 200, nil, []wire.Expectation{}, nil, a.expectations},
 		{"POST", "/changes/:number/expectations", "State what traffic the change is meant to permit or deny (docs/traffic.md)", access.Operator, 201, wire.NewExpectation{}, wire.Expectation{}, nil, a.expect},
 		{"DELETE", "/changes/:number/expectations/:id", "Take an expectation back", access.Operator, 204, nil, nil, nil, a.unexpect},
-		{"POST", "/changes/:number/accept", "Accept by its name what the change does at a filter though nobody expects it, as it is now", access.Operator, 204, wire.AcceptEffect{}, nil, nil, a.acceptEffect},
+		{"POST", "/changes/:number/accept", "Accept by its name what the change does at a place (a filter, or INTERFACE DIRECTION) though nobody expects it, as it is now", access.Operator, 204, wire.AcceptEffect{}, nil, nil, a.acceptEffect},
 		{"GET", "/devices/:name/filters", "The device's filters and where they work; from is as for config", access.Viewer, 200, nil, wire.Filters{}, []string{"from"}, a.filters},
-		{"GET", "/devices/:name/filters/:filter", "One filter: what each rule decides, which are never reached, redundant or clash, what can go", access.Viewer, 200, nil, wire.Filter{}, []string{"from"}, a.filter},
-		{"GET", "/trace", "What filters do with packets: packets is written as an expectation without its action, way is DEVICE/FILTER or DEVICE@PLACE/FILTER, several with commas in the order in which packets go through them", access.Viewer, 200, nil, wire.Traced{}, []string{"packets", "way"}, a.trace},
+		{"GET", "/devices/:name/filters/:filter", "One filter: what each rule decides, which are never reached, redundant or clash, what can go", access.Viewer, 200, nil, flow.Sheet{}, []string{"from"}, a.filter},
+		{"GET", "/trace", "What filters do with packets: packets is written as an expectation without its action, way is DEVICE/FILTER or DEVICE@PLACE/FILTER, several with commas in the order in which packets go through them", access.Viewer, 200, nil, flow.Traced{}, []string{"packets", "way"}, a.trace},
 		{"GET", "/filters/compare", "How two filters differ, over all packets; a and b are DEVICE/FILTER or DEVICE@PLACE/FILTER", access.Viewer, 200, nil, wire.FilterComparison{}, []string{"a", "b"}, a.compareFilters},
 	}
 }
@@ -94,7 +92,7 @@ func (a *API) acceptEffect(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
-	return nil, a.Desk.Accept(c.ctx, c.person, n, in.Device, in.Filter)
+	return nil, a.Desk.Accept(c.ctx, c.person, n, in.Device, in.Place)
 }
 
 // filtersOf reads a device's filters from a place.
@@ -111,26 +109,10 @@ func (a *API) filters(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := wire.Filters{Device: d.Name, From: c.QueryParamOr("from", "running"), Filters: []wire.Filter{}, Attached: []wire.Attachment{}}
-	r, err := a.filtersOf(c, d, out.From)
-	if err != nil {
-		return nil, err
-	}
-	for _, f := range r.Filters {
-		out.Filters = append(out.Filters, wire.Filter{Name: f.Name, Path: f.Path, Count: len(f.Rules)})
-	}
-	for _, at := range r.Attached {
-		out.Attached = append(out.Attached, wire.Attachment(at))
-	}
-	return out, nil
+	from := c.QueryParamOr("from", "running")
+	r, err := a.filtersOf(c, d, from)
+	return wire.NewFilters(d.Name, from, r), err
 }
-
-// What is told of one filter at most.
-const (
-	ruleLines   = 6
-	mostClashes = 50
-	mostRules   = 2000 // beyond that, what each rule decides is not worked out
-)
 
 func (a *API) filter(c *call) (any, error) {
 	d, err := a.deviceParam(c)
@@ -141,7 +123,7 @@ func (a *API) filter(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return filterDoc(f), nil
+	return f.Sheet(), nil
 }
 
 func (a *API) filterAt(c *call, d store.Device, from, name string) (flow.Filter, error) {
@@ -158,64 +140,6 @@ func (a *API) filterAt(c *call, d store.Device, from, name string) (flow.Filter,
 		return f, refusal.New(refusal.NotFound, next, "there is no filter %q on %s", name, d.Name)
 	}
 	return f, nil
-}
-
-var standingText = map[flow.Standing]string{flow.Needed: "needed", flow.Unreached: "never-reached", flow.Redundant: "redundant"}
-
-func filterDoc(f flow.Filter) wire.Filter {
-	out := wire.Filter{Name: f.Name, Path: f.Path, Count: len(f.Rules)}
-	s := flow.NewSpace(flow.Limits{})
-	standing := s.Inspect(f.Rules)
-	for i, r := range f.Rules {
-		doc := wire.Rule{Name: r.Name, Path: r.Path, Action: r.Action.String(), Standing: standingText[standing[i]], Bits: r.Width()}
-		var all bool
-		doc.Fits, all = texts(s.Matching(r.Match, r.Facts...))
-		doc.More = !all
-		if len(f.Rules) <= mostRules {
-			doc.Decides, all = texts(s.DecidedBy(f.Rules, i))
-			doc.More = doc.More || !all
-		}
-		out.Rules = append(out.Rules, doc)
-	}
-	c := flow.NewSpace(flow.Limits{})
-	if gone := c.Clean(f.Rules); c.Err() == nil {
-		out.Clean = removable(f.Rules, gone)
-	} else {
-		out.CleanUnknown = "which of them can all go together is too much to be proved here; look at those never reached first"
-	}
-	for _, x := range s.Clashes(f.Rules, mostClashes) {
-		out.Clashes = append(out.Clashes, wire.Clash{First: f.Rules[x.First].Name, Second: f.Rules[x.Second].Name, Example: x.Example.String()})
-	}
-	if s.Err() != nil {
-		return wire.Filter{Name: f.Name, Path: f.Path, Count: len(f.Rules), Trouble: "it is too large to be looked through exactly here; nothing is said of it"}
-	}
-	return out
-}
-
-// removable gives the rules of a configuration of which nothing is needed: one of
-// them may be several here.
-func removable(rules []flow.Rule, gone []int) (out []string) {
-	left := map[string]bool{}
-	for i, r := range rules {
-		if !slices.Contains(gone, i) {
-			left[r.Path] = true
-		}
-	}
-	for _, i := range gone {
-		if r := rules[i]; !left[r.Path] && !slices.Contains(out, r.Name) {
-			out = append(out, r.Name)
-		}
-	}
-	return out
-}
-
-func texts(set flow.Set) ([]string, bool) {
-	lines, all := set.Lines(ruleLines)
-	out := []string{}
-	for _, l := range lines {
-		out = append(out, l.String())
-	}
-	return out, all
 }
 
 // oneFilter reads DEVICE/FILTER or DEVICE@PLACE/FILTER.
@@ -245,20 +169,13 @@ func (a *API) compareFilters(c *call) (any, error) {
 			return nil, err
 		}
 	}
-	return wire.FilterComparison{A: sides[0].Name, B: sides[1].Name, Change: flow.Differ(sides[0], sides[1])}, nil
+	return wire.CompareFilters(sides[0], sides[1]), nil
 }
 
-// tracedParts is how many parts a trace is told in.
-const tracedParts = 12
-
 func (a *API) trace(c *call) (any, error) {
-	e, err := flow.ParseExpectation("permit " + c.QueryParam("packets"))
-	var bad *flow.SyntaxError
-	if errors.As(err, &bad) {
-		return nil, refusal.New(refusal.Invalid, "write it like: tcp from 198.51.100.7 to 192.0.2.13 port 830", "the packets go wrong at column %d: %s", max(1, bad.Column()-len("permit ")), bad.Msg)
-	}
+	e, err := flow.ParsePackets(c.QueryParam("packets"))
 	if err != nil {
-		return nil, err
+		return nil, refusal.New(refusal.Invalid, "write it like: tcp from 198.51.100.7 to 192.0.2.13 port 830", "the packets go wrong at %v", err)
 	}
 	var way []flow.Filter
 	for _, text := range strings.FieldsFunc(c.QueryParam("way"), func(r rune) bool { return r == ',' }) {
@@ -271,61 +188,5 @@ func (a *API) trace(c *call) (any, error) {
 	if len(way) == 0 {
 		return nil, refusal.New(refusal.Invalid, "name them with way=DEVICE/FILTER, several with commas", "which filters do the packets go through?")
 	}
-	return traced(e, way), nil
-}
-
-func traced(e flow.Expectation, way []flow.Filter) wire.Traced {
-	s := flow.NewSpace(flow.Limits{})
-	about := s.Set(e)
-	through := about
-	for _, f := range way {
-		through = s.PermittedWithin(through, f.Rules)
-	}
-	out := wire.Traced{Packets: strings.TrimPrefix(e.Text, "permit "), Answer: "partly", Parts: []wire.TracePart{}}
-	rest := about.Minus(through)
-	switch {
-	case rest.Empty():
-		out.Answer = "permitted"
-	case through.Empty():
-		out.Answer = "denied"
-	}
-	for _, k := range []struct {
-		set       flow.Set
-		permitted bool
-	}{{through, true}, {rest, false}} {
-		lines, all := k.set.Lines(tracedParts)
-		out.More = out.More || !all
-		for _, l := range lines {
-			p := l.Example()
-			part := wire.TracePart{Packets: l.String(), Permitted: k.permitted, Example: p.String()}
-			for _, f := range way {
-				part.Way = append(part.Way, stepOf(f, p))
-				if act, _ := f.Does(p); !act.Permits() {
-					break
-				}
-			}
-			out.Parts = append(out.Parts, part)
-		}
-	}
-	if s.Err() != nil {
-		return wire.Traced{Packets: out.Packets, Parts: []wire.TracePart{}, Trouble: "it is too large to be worked out exactly here; nothing is said of it"}
-	}
-	return out
-}
-
-// mostMissed is how many rules that do not fit are told, the last before the one
-// that does.
-const mostMissed = 8
-
-func stepOf(f flow.Filter, p flow.Packet) wire.TraceStep {
-	step := wire.TraceStep{Filter: f.Name, By: f.Ruling(p)}
-	at := f.Decides(p)
-	if at < 0 {
-		at = len(f.Rules)
-	}
-	for i := max(0, at-mostMissed); i < at; i++ {
-		step.Not = append(step.Not, wire.Missed{Rule: f.Rules[i].Name, Why: f.Rules[i].Misses(p)})
-	}
-	slices.Reverse(step.Not) // the nearest first
-	return step
+	return flow.Trace(e, way), nil
 }

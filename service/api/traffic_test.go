@@ -35,8 +35,7 @@ func TestExpectations(t *testing.T) {
 	load := func(from string) {
 		t.Helper()
 		d.ok("nell", "POST", at+"/load", wire.NewLoad{Devices: []string{hall}, Mode: "merge", Text: slipRule(from), Name: "slip"}, nil)
-		first := "first"
-		d.ok("nell", "POST", at+"/edits", wire.NewEdit{Device: hall, Op: "move", Path: "/acls/acl=hall-in/aces/ace=slip-office", Value: &first}, nil)
+		d.ok("nell", "POST", at+"/edits", wire.NewEdit{Device: hall, Op: "move", Path: "/acls/acl=hall-in/aces/ace=slip-office", Value: new("first")}, nil)
 	}
 	load("198.51.0.0/16")
 	preview := func() (p wire.Preview) {
@@ -62,10 +61,10 @@ func TestExpectations(t *testing.T) {
 	assert.False(t, p.Ready)
 	status, problem, _ := d.do("nell", "POST", at+"/commit", wire.NewCommit{HoldSeconds: 60}, nil)
 	assert.Equal(t, http.StatusConflict, status)
-	assert.Contains(t, problem.Detail, "filter hall-in of gannet-hall does what nobody expects: newly permitted: tcp from 198.51.0.0-198.51.100.63")
+	assert.Contains(t, problem.Detail, "at filter hall-in of gannet-hall it does what nobody expects: newly permitted: tcp from 198.51.0.0-198.51.100.63")
 
 	// Accepted by name it may go, until it becomes another.
-	d.ok("nell", "POST", at+"/accept", wire.AcceptEffect{Device: hall, Filter: "hall-in"}, nil)
+	d.ok("nell", "POST", at+"/accept", wire.AcceptEffect{Device: hall, Place: "hall-in"}, nil)
 	p = preview()
 	assert.Equal(t, []any{"nell", true}, []any{p.Beside[0].AcceptedBy, p.Ready})
 	load("198.48.0.0/13")
@@ -105,12 +104,74 @@ func TestExpectations(t *testing.T) {
 	d.ok("nell", "POST", at+"/expectations", wire.NewExpectation{Line: "deny any", Place: hall + "/none"}, &x)
 	_, problem, _ = d.do("otto", "POST", at+"/expectations", wire.NewExpectation{Line: "deny any"}, nil)
 	assert.NotEmpty(t, problem.Detail, "a draft is its people's")
-	_, problem, _ = d.do("nell", "POST", at+"/accept", wire.AcceptEffect{Device: hall, Filter: "hall-in"}, nil)
-	assert.Contains(t, problem.Detail, "has no side effect at filter hall-in")
+	_, problem, _ = d.do("nell", "POST", at+"/accept", wire.AcceptEffect{Device: hall, Place: "hall-in"}, nil)
+	assert.Contains(t, problem.Detail, "has no side effect at \"hall-in\"")
 	d.ok("nell", "DELETE", fmt.Sprintf("%s/expectations/%d", at, x.Number), nil, nil)
 	_, problem, _ = d.do("nell", "DELETE", fmt.Sprintf("%s/expectations/%d", at, x.Number), nil, nil)
 	assert.Contains(t, problem.Detail, "has no expectation")
 	assert.Len(t, d.Found(0, "kind:expect"), 5)
+}
+
+// A filter taken off an interface, or put beside another there, is an effect on
+// that interface, whatever becomes of the filter itself: it is a side effect
+// like any other.
+func TestAttachmentIsASideEffect(t *testing.T) {
+	t.Parallel()
+	d := newCounter(t, hall)
+	const point = "/acls/attachment-points/interface=hall0"
+	start := func(title string, edits ...wire.NewEdit) (at string) {
+		t.Helper()
+		var ch wire.Change
+		d.ok("nell", "POST", "/changes", wire.NewChange{Title: title}, &ch)
+		at = fmt.Sprintf("/changes/%d", ch.Number)
+		for _, e := range edits {
+			e.Device = hall
+			d.ok("nell", "POST", at+"/edits", e, nil)
+		}
+		return at
+	}
+	preview := func(at string) (p wire.Preview) {
+		t.Helper()
+		d.ok("nell", "GET", at+"/preview", nil, &p)
+		return p
+	}
+	at := start("The hall's filter goes", wire.NewEdit{Op: "delete", Path: point})
+	p := preview(at)
+	assert.Equal(t, []any{"", "hall0 ingress"}, []any{p.Parts[0].Effects[0].Filter, p.Parts[0].Effects[0].Name()})
+	assert.True(t, p.Ready, "nothing is expected")
+	d.ok("nell", "POST", at+"/expectations", wire.NewExpectation{Line: "permit tcp to 192.0.2.80 port 8443", Place: hall + "/hall0  ingress"}, nil)
+	p = preview(at)
+	assert.Equal(t, []any{hall + "/hall0 ingress", true, "not"}, []any{p.Expected[0].Place, p.Expected[0].Delivered, p.Expected[0].Already})
+	require.Len(t, p.Beside, 1)
+	assert.False(t, p.Ready)
+	_, problem, _ := d.do("nell", "POST", at+"/commit", wire.NewCommit{HoldSeconds: 60}, nil)
+	assert.Contains(t, problem.Detail, "at interface hall0 ingress of gannet-hall it does what nobody expects: newly permitted")
+	assert.Contains(t, problem.Next, `latch expect accept 1 gannet-hall "hall0 ingress"`)
+	_, problem, _ = d.do("nell", "POST", at+"/accept", wire.AcceptEffect{Device: hall, Place: "hall-in"}, nil)
+	assert.Contains(t, problem.Next, `gannet-hall "hall0 ingress"`)
+	d.ok("nell", "POST", at+"/accept", wire.AcceptEffect{Device: hall, Place: "hall0 ingress"}, nil)
+	p = preview(at)
+	assert.Equal(t, []any{"nell", true}, []any{p.Beside[0].AcceptedBy, p.Ready})
+	assert.Contains(t, d.page("nell", at+"/report?format=html").Body.String(), "Side effect at interface hall0 ingress of gannet-hall, accepted by nell")
+
+	// Behind another filter, which lets pass first what it refuses: what is
+	// expected of that filter is expected of the interface on which it works.
+	at = start("Another before the hall's",
+		wire.NewEdit{Op: "put", Path: "/acls/acl=early/aces/ace=all/matches/ipv4/protocol", Value: new("17")},
+		wire.NewEdit{Op: "put", Path: "/acls/acl=early/aces/ace=all/actions/forwarding", Value: new("accept")},
+		wire.NewEdit{Op: "put", Path: point + "/ingress/acl-sets/acl-set=early"},
+		wire.NewEdit{Op: "move", Path: point + "/ingress/acl-sets/acl-set=early", Value: new("first")})
+	d.ok("nell", "POST", at+"/expectations", wire.NewExpectation{Line: "deny udp from 203.0.113.0/24"}, nil)
+	p = preview(at)
+	assert.False(t, p.Expected[0].Delivered)
+	require.Len(t, p.Beside, 1)
+	assert.Equal(t, "hall0 ingress", p.Beside[0].Name(), "early works there alone, and decides nothing by itself")
+	d.ok("nell", "POST", at+"/expectations", wire.NewExpectation{Line: "permit udp from 0.0.0.0/0", Place: hall + "/early"}, nil)
+	p = preview(at)
+	assert.Empty(t, p.Beside)
+	assert.False(t, p.Ready, "the first expectation is still not delivered")
+	_, problem, _ = d.do("nell", "POST", at+"/expectations", wire.NewExpectation{Line: "deny any", Place: hall + "/early," + hall}, nil)
+	assert.Contains(t, problem.Detail, "names a filter of one device and none of another")
 }
 
 // Questions about filters as they are, or were: what rules decide, what becomes
@@ -124,13 +185,13 @@ func TestFilterQuestions(t *testing.T) {
 	d.ok("vera", "GET", "/devices/"+hall+"/filters", nil, &list)
 	assert.Equal(t, []string{"hall-in", "management-in"}, []string{list.Filters[0].Name, list.Filters[1].Name})
 	assert.Equal(t, wire.Attachment{Interface: "hall0", Direction: "ingress", Filters: []string{"hall-in"}, Path: "/acls/attachment-points/interface=hall0/ingress"}, list.Attached[0])
-	var f wire.Filter
+	var f flow.Sheet
 	d.ok("vera", "GET", "/devices/"+hall+"/filters/management-in", nil, &f)
 	assert.Equal(t, []any{"operations-room", "needed", []string{"tcp from 198.51.100.0/24 port 830"}}, []any{f.Rules[0].Name, f.Rules[0].Standing, f.Rules[0].Fits})
 	assert.Empty(t, f.Clean)
 	assert.Greater(t, f.Rules[2].Bits, f.Rules[0].Bits)
 
-	trace := func(way, packets string) (out wire.Traced) {
+	trace := func(way, packets string) (out flow.Traced) {
 		t.Helper()
 		d.ok("vera", "GET", "/trace?"+url.Values{"way": {way}, "packets": {packets}}.Encode(), nil, &out)
 		return out
@@ -138,7 +199,7 @@ func TestFilterQuestions(t *testing.T) {
 	one := trace(hall+"/management-in", "tcp from 198.51.100.0/24,203.0.113.0/24 to 192.0.2.13 port 830")
 	assert.Equal(t, []any{"partly", 2}, []any{one.Answer, len(one.Parts)})
 	assert.Equal(t, []any{true, "tcp from 198.51.100.0/24 to 192.0.2.13 port 830"}, []any{one.Parts[0].Permitted, one.Parts[0].Packets})
-	assert.Equal(t, []wire.Missed{{Rule: "ping", Why: "it fits only protocol icmp"}, {Rule: "operations-room", Why: "it fits only from 198.51.100.0/24"}}, one.Parts[1].Way[0].Not)
+	assert.Equal(t, []flow.Missed{{Rule: "ping", Why: "it fits only protocol icmp"}, {Rule: "operations-room", Why: "it fits only from 198.51.100.0/24"}}, one.Parts[1].Way[0].Not)
 	assert.Equal(t, "permitted", trace(hall+"/management-in", "icmp to 192.0.2.13").Answer)
 	assert.Equal(t, "denied", trace(hall+"/management-in,"+hall+"/hall-in", "tcp from 198.51.100.7 to 192.0.2.13 port 830").Answer, "one of them denies it")
 

@@ -1,13 +1,12 @@
 package desk
 
 import (
+	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"oakenlatch/core/flow"
@@ -33,12 +32,13 @@ type Expected struct {
 }
 
 // SideEffect is traffic that is treated otherwise though no expectation covers
-// it, at one filter.
+// it, at one place: a filter, or what works on an interface in a direction.
 type SideEffect struct {
 	Device string
 	flow.Change
-	Digest   string
+	Digest   string                // of what it is, whole; "" where that is not known
 	Accepted *store.AcceptedEffect // by whom, as it is now
+	path     string
 }
 
 // mostExpectations is how many a change may have.
@@ -46,7 +46,7 @@ const mostExpectations = 200
 
 // Expect states an expectation of a change.
 func (d *Desk) Expect(ctx context.Context, p access.Person, number int64, line, place string) (store.Expectation, error) {
-	e := store.Expectation{Change: number, Place: strings.ReplaceAll(place, " ", ""), Actor: p.Name, At: d.log.Now()}
+	e := store.Expectation{Change: number, Place: tidy(place), Actor: p.Name, At: d.log.Now()}
 	if _, err := d.Own(ctx, p, number); err != nil {
 		return e, err
 	}
@@ -55,9 +55,13 @@ func (d *Desk) Expect(ctx context.Context, p access.Person, number int64, line, 
 		return e, refusal.New(refusal.Invalid, "write it like: permit tcp from 198.51.100.0/24 to 192.0.2.13 port 830", "the expectation goes wrong at %v", err)
 	}
 	e.Line = x.Text
-	for _, at := range placesOf(e.Place) {
-		if _, err := d.device(ctx, at.device); err != nil {
+	at := placesOf(e.Place)
+	for _, one := range at {
+		if _, err := d.device(ctx, one.device); err != nil {
 			return e, err
+		}
+		if (one.name == "") != (at[0].name == "") {
+			return e, refusal.New(refusal.Invalid, "name a filter for each, and the packets go through one after the other; or name devices alone, and it is to hold at each place that the change touches", "%q names a filter of one device and none of another", e.Place)
 		}
 	}
 	have, err := d.store.Expectations(ctx, number)
@@ -91,9 +95,9 @@ func (d *Desk) Unexpect(ctx context.Context, p access.Person, number, id int64) 
 	})
 }
 
-// Accept accepts the side effect of a change at one filter, as it is now: if it
-// becomes another, that is to be accepted anew.
-func (d *Desk) Accept(ctx context.Context, p access.Person, number int64, device, filter string) error {
+// Accept accepts the side effect of a change at one place, a filter or INTERFACE
+// DIRECTION, as it is now: if it becomes another, that is to be accepted anew.
+func (d *Desk) Accept(ctx context.Context, p access.Person, number int64, device, place string) error {
 	if _, err := d.Own(ctx, p, number); err != nil {
 		return err
 	}
@@ -101,20 +105,39 @@ func (d *Desk) Accept(ctx context.Context, p access.Person, number int64, device
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(seen.Traffic.Beside, func(s SideEffect) bool { return s.Device == device && s.Filter == filter })
+	i := slices.IndexFunc(seen.Traffic.Beside, func(s SideEffect) bool { return s.Device == device && s.Name() == tidy(place) })
 	if i < 0 {
-		return refusal.New(refusal.NotFound, fmt.Sprintf("see them with: latch preview %d", number), "change %d has no side effect at filter %s of %s", number, filter, device)
+		next := "it has none"
+		var have []string
+		for _, s := range seen.Traffic.Beside {
+			have = append(have, fmt.Sprintf("%s %q", s.Device, s.Name()))
+		}
+		if len(have) > 0 {
+			next = "it has: " + strings.Join(have, ", ")
+		}
+		return refusal.New(refusal.NotFound, next, "change %d has no side effect at %q of %s", number, place, device)
 	}
 	s := seen.Traffic.Beside[i]
 	if s.Trouble != "" {
-		return refusal.New(refusal.Conflict, "", "what it does at filter %s of %s is not known, and cannot be accepted: %s", filter, device, s.Trouble)
+		return refusal.New(refusal.Conflict, "", "what it does at %s is not known, and cannot be accepted: %s", s.where(), s.Trouble)
 	}
 	return d.edit(ctx, p, number, func(tx *audit.Tx) error {
-		if err := tx.AcceptEffect(store.AcceptedEffect{Change: number, Device: device, Filter: filter, Digest: s.Digest, Actor: p.Name, At: d.log.Now()}); err != nil {
+		if err := tx.AcceptEffect(store.AcceptedEffect{Change: number, Device: device, Filter: s.Name(), Digest: s.Digest, Actor: p.Name, At: d.log.Now()}); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "expect.accept", Change: number, Device: device, Path: "/acls/acl=" + filter, Note: "side effect: " + s.sum()})
+		return tx.Record(ledger.Entry{Actor: p.Name, Action: "expect.accept", Change: number, Device: device, Path: s.path, Note: "side effect: " + s.sum()})
 	})
+}
+
+// where names the place of a side effect.
+func (s SideEffect) where() string { return s.Where() + " of " + s.Device }
+
+// argument is the name of the place as a shell takes it whole.
+func (s SideEffect) argument() string {
+	if name := s.Name(); !strings.Contains(name, " ") {
+		return name
+	}
+	return strconv.Quote(s.Name())
 }
 
 // sum tells a side effect in a line.
@@ -135,30 +158,57 @@ func (s SideEffect) sum() string {
 	return strings.Join(parts, "; ")
 }
 
-// spot is a filter of a device; of name "" those that the change touches.
-type spot struct{ device, filter string }
-
-// place reads where an expectation is about.
-func (e Expected) places() []spot { return placesOf(e.Place) }
+// spot is a place of a device, a filter or INTERFACE DIRECTION; of name "" each
+// that the change touches.
+type spot struct{ device, name string }
 
 func placesOf(text string) (out []spot) {
 	for _, at := range strings.FieldsFunc(text, func(r rune) bool { return r == ',' }) {
-		device, filter, _ := strings.Cut(at, "/")
-		out = append(out, spot{device, filter})
+		device, name, _ := strings.Cut(at, "/")
+		out = append(out, spot{device, name})
 	}
 	return out
 }
 
-// covers reports whether an expectation is about a filter.
-func (e Expected) covers(device, filter string) bool {
-	at := e.places()
-	return len(at) == 0 || slices.ContainsFunc(at, func(s spot) bool { return s.device == device && (s.filter == "" || s.filter == filter) })
+// tidy takes the spaces that mean nothing out of the names of places.
+func tidy(text string) string {
+	list := strings.Split(text, ",")
+	for i, at := range list {
+		list[i] = strings.Join(strings.Fields(at), " ")
+	}
+	return strings.Join(list, ",")
 }
 
 // sides are a device's filters before a change and after it.
 type sides struct {
 	before, after flow.Reading
-	touched       []string
+	touched       []flow.Change
+}
+
+// place reads the name of a place: as it is after the change, or was before.
+func (s *sides) place(name string) (flow.Place, bool) {
+	if p, ok := s.after.Place(name); ok {
+		return p, true
+	}
+	return s.before.Place(name)
+}
+
+// covers reports whether an expectation is about what a change does at a place.
+func (s *sides) covers(e Expected, device string, c flow.Change) bool {
+	list := placesOf(e.Place)
+	return len(list) == 0 || slices.ContainsFunc(list, func(at spot) bool {
+		if at.device != device {
+			return false
+		}
+		p, ok := s.place(at.name)
+		switch {
+		case at.name == "" || ok && p == c.Place():
+			return true
+		case p.Filter != "":
+			return s.before.Has(c.Place(), p.Filter) || s.after.Has(c.Place(), p.Filter)
+		}
+		return len(c.On) == 1 && c.On[0] == at.name // the filter works there and nowhere else
+	})
 }
 
 // traffic answers what was expected of a change.
@@ -171,11 +221,7 @@ func (d *Desk) traffic(ctx context.Context, number int64, list []Verdict) (t Tra
 	var order []string
 	for _, v := range list {
 		s := &sides{before: flow.Read(v.running), after: flow.Read(v.result)}
-		for _, c := range v.Effects {
-			if c.Filter != "" {
-				s.touched = append(s.touched, c.Filter)
-			}
-		}
+		s.touched = flow.Places(s.before, s.after, v.Effects)
 		devices[v.Device], order = s, append(order, v.Device)
 	}
 	parsed := make([]flow.Expectation, len(expected))
@@ -184,12 +230,12 @@ func (d *Desk) traffic(ctx context.Context, number int64, list []Verdict) (t Tra
 		if parsed[i], err = flow.ParseExpectation(e.Line); err != nil {
 			return t, err
 		}
-		before, after, trouble, err := d.filtersOf(ctx, x, devices, order)
+		ways, trouble, err := d.waysOf(ctx, x, devices, order)
 		if err != nil {
 			return t, err
 		}
 		if x.Trouble = trouble; trouble == "" {
-			x.Answer = flow.Ask(parsed[i], before, after)
+			x.Answer = flow.Ask(parsed[i], ways...)
 		}
 		t.Expected = append(t.Expected, x)
 	}
@@ -199,8 +245,8 @@ func (d *Desk) traffic(ctx context.Context, number int64, list []Verdict) (t Tra
 	}
 	for _, device := range order {
 		s := devices[device]
-		for _, filter := range s.touched {
-			if one := s.beside(device, filter, t.Expected, parsed); !one.NoEffect {
+		for _, c := range s.touched {
+			if one := s.beside(device, c, t.Expected, parsed); !one.NoEffect {
 				one.accept(accepted)
 				t.Beside = append(t.Beside, one)
 			}
@@ -209,71 +255,76 @@ func (d *Desk) traffic(ctx context.Context, number int64, list []Verdict) (t Tra
 	return t, nil
 }
 
-func (s *sides) beside(device, filter string, expected []Expected, parsed []flow.Expectation) SideEffect {
+func (s *sides) beside(device string, c flow.Change, expected []Expected, parsed []flow.Expectation) SideEffect {
 	var about []flow.Expectation
 	for i, e := range expected {
-		if e.covers(device, filter) {
+		if s.covers(e, device, c) {
 			about = append(about, parsed[i])
 		}
 	}
-	before, _ := s.before.Filter(filter)
-	after, _ := s.after.Filter(filter)
-	one := SideEffect{Device: device, Change: flow.Beside(before, after, about)}
-	body, err := json.Marshal([]any{one.Permitted, one.Denied, one.More})
-	if err == nil {
-		sum := sha256.Sum256(body)
-		one.Digest = hex.EncodeToString(sum[:8])
-	}
+	before, after := s.before.Rules(c.Place()), s.after.Rules(c.Place())
+	one := SideEffect{Device: device, path: cmp.Or(after.Path, before.Path)}
+	one.Change, one.Digest = flow.Beside(before, after, about)
+	one.Filter, one.Interface, one.Direction, one.On = c.Filter, c.Interface, c.Direction, c.On
 	return one
 }
 
 func (s *SideEffect) accept(list []store.AcceptedEffect) {
 	for i, a := range list {
-		if a.Device == s.Device && a.Filter == s.Filter && a.Digest == s.Digest {
+		if s.Digest != "" && a.Device == s.Device && a.Filter == s.Name() && a.Digest == s.Digest {
 			s.Accepted = &list[i]
 		}
 	}
 }
 
-// filtersOf gives the filters on the way that an expectation names, before and
-// after; trouble says why there are none.
-func (d *Desk) filtersOf(ctx context.Context, e Expected, devices map[string]*sides, order []string) (before, after []flow.Filter, trouble string, err error) {
-	at := e.places()
+// waysOf gives how packets go that an expectation is about: through the filters
+// that it names, one after the other; or, where it names none, through each place
+// that the change touches by itself. Trouble says why there are none.
+func (d *Desk) waysOf(ctx context.Context, e Expected, devices map[string]*sides, order []string) (ways []flow.Way, trouble string, err error) {
+	at := placesOf(e.Place)
 	if len(at) == 0 {
 		for _, name := range order {
 			at = append(at, spot{device: name})
 		}
 	}
+	var way flow.Way // through all that are named
 	for _, where := range at {
 		s := devices[where.device]
 		if s == nil { // it is no part of the change: its filters stay
 			known, err := d.history.Known(ctx, where.device)
 			if err != nil {
-				return nil, nil, "", err
+				return nil, "", err
 			}
 			r := flow.Read(known.Running)
 			s = &sides{before: r, after: r}
 		}
-		names := []string{where.filter}
-		if where.filter == "" {
-			if names = s.touched; len(names) == 0 && len(e.places()) > 0 {
-				names = s.after.Names()
+		if where.name != "" {
+			p, ok := s.place(where.name)
+			if !ok {
+				return nil, fmt.Sprintf("there is no filter %s on %s", where.name, where.device), nil
 			}
+			one := s.way(where.device, p)
+			way = flow.Way{Before: append(way.Before, one.Before...), After: append(way.After, one.After...)}
+			continue
 		}
-		for _, name := range names {
-			x, had := s.before.Filter(name)
-			y, has := s.after.Filter(name)
-			if !had && !has {
-				return nil, nil, fmt.Sprintf("there is no filter %s on %s", name, where.device), nil
-			}
-			x.Name, y.Name = where.device+"/"+name, where.device+"/"+name
-			before, after = append(before, x), append(after, y)
+		for _, c := range s.touched {
+			ways = append(ways, s.way(where.device, c.Place()))
 		}
 	}
-	if len(after) == 0 {
-		return nil, nil, "the change touches no filter there: name one, as DEVICE/FILTER", nil
+	if len(way.After) > 0 {
+		ways = append(ways, way)
 	}
-	return before, after, "", nil
+	if len(ways) == 0 {
+		return nil, "the change touches no filter there: name one, as DEVICE/FILTER", nil
+	}
+	return ways, "", nil
+}
+
+// way is through one place.
+func (s *sides) way(device string, p flow.Place) flow.Way {
+	x, y := s.before.Rules(p), s.after.Rules(p)
+	x.Name, y.Name = device+"/"+x.Name, device+"/"+y.Name
+	return flow.Way{Before: []flow.Filter{x}, After: []flow.Filter{y}}
 }
 
 // hindrance says why a change cannot be committed for what was expected of it;
@@ -294,7 +345,7 @@ func (t Traffic) hindrance(number int64) (why, next string) {
 			if what == "" {
 				what = s.sum()
 			}
-			return fmt.Sprintf("filter %s of %s does what nobody expects: %s", s.Filter, s.Device, what), fmt.Sprintf("stage it narrower, expect it too, or accept it by name with: latch expect accept %d %s %s", number, s.Device, s.Filter)
+			return fmt.Sprintf("at %s it does what nobody expects: %s", s.where(), what), fmt.Sprintf("stage it narrower, expect it too, or accept it by name with: latch expect accept %d %s %s", number, s.Device, s.argument())
 		}
 	}
 	return "", ""

@@ -236,7 +236,7 @@ func (r *Report) traffic(t desk.Traffic) {
 		r.add(Section{Title: "What was expected of the traffic", Table: rows})
 	}
 	for _, s := range t.Beside {
-		title := fmt.Sprintf("Side effect at filter %s of %s", s.Filter, s.Device)
+		title := fmt.Sprintf("Side effect at %s of %s", plain(s.Where()), s.Device)
 		if s.Accepted != nil {
 			title += ", accepted by " + s.Accepted.Actor + " " + stamp(s.Accepted.At)
 		}

@@ -10,7 +10,7 @@ type Expectation struct {
 	ID     int64
 	Change int64
 	Line   string
-	Place  string // DEVICE or DEVICE/FILTER, several with commas; "" is every filter it touches
+	Place  string // DEVICE, DEVICE/FILTER or DEVICE/INTERFACE DIRECTION, several with commas; "" is every place it touches
 	Actor  string
 	At     time.Time
 }
@@ -44,8 +44,8 @@ func (s *Store) Expectations(ctx context.Context, change int64) ([]Expectation, 
 // AcceptedEffect is a side effect that a person accepted, as it was then.
 type AcceptedEffect struct {
 	Change         int64
-	Device, Filter string
-	Digest         string
+	Device, Filter string // or INTERFACE DIRECTION
+	Digest         string // of the packets
 	Actor          string
 	At             time.Time
 }

@@ -1,7 +1,7 @@
 import { Alert, Button, Card, Flex, Input, Popconfirm, Space, Tag, Typography } from "antd";
 import { useState } from "react";
 import type { Preview } from "../api";
-import { MovedList, ruling } from "../parts/Traffic";
+import { MovedList, placeName, placeWords, ruling } from "../parts/Traffic";
 import { Trouble } from "../parts/Trouble";
 import type { Expectation, SideEffect } from "../trafficApi";
 import { useAcceptEffect, useExpect, useUnexpect } from "../trafficQueries";
@@ -23,11 +23,11 @@ export function Expected({ preview, open }: { preview: Preview; open: boolean })
       <Flex vertical gap={8}>
         {expected.map((e) => <One key={e.number} expectation={e} onDrop={open ? () => { drop.mutate(e.number); } : undefined} />)}
         {expected.length > 0 && beside.length === 0 && <Alert type="success" showIcon title="Nothing else is treated otherwise, proved." />}
-        {beside.map((s) => <Beside key={`${s.device}/${s.filter ?? ""}`} effect={s} onAccept={open ? () => { accept.mutate({ device: s.device, filter: s.filter ?? "" }); } : undefined} />)}
+        {beside.map((s) => <Beside key={`${s.device}/${placeName(s)}`} effect={s} onAccept={open ? () => { accept.mutate({ device: s.device, place: placeName(s) }); } : undefined} />)}
         {open && (
           <Space.Compact style={{ width: "100%" }}>
             <Input aria-label="expectation" placeholder="permit tcp from 198.51.100.64/26 to 192.0.2.80 port 8443" value={line} onChange={(ev) => { setLine(ev.target.value); }} />
-            <Input aria-label="at" placeholder="at DEVICE/FILTER; all it touches" value={place} onChange={(ev) => { setPlace(ev.target.value); }} style={{ maxWidth: 260 }} />
+            <Input aria-label="at" placeholder="at DEVICE/FILTER; each place it touches" value={place} onChange={(ev) => { setPlace(ev.target.value); }} style={{ maxWidth: 260 }} />
             <Button disabled={line.trim() === ""} loading={add.isPending} onClick={() => { add.mutate({ line, ...(place ? { place } : {}) }, { onSuccess: () => { setLine(""); } }); }}>Expect it</Button>
           </Space.Compact>
         )}
@@ -58,13 +58,13 @@ function One({ expectation: e, onDrop }: { expectation: Expectation; onDrop?: ((
 function Beside({ effect: s, onAccept }: { effect: SideEffect; onAccept?: (() => void) | undefined }) {
   return (
     <Alert
-      type={s.acceptedBy ? "info" : "error"} showIcon title={`Side effect at filter ${s.filter ?? ""} of ${s.device}${s.acceptedBy ? `, accepted by ${s.acceptedBy}` : ", which nobody expects"}`}
+      type={s.acceptedBy ? "info" : "error"} showIcon title={`Side effect at ${placeWords(s)} of ${s.device}${s.acceptedBy ? `, accepted by ${s.acceptedBy}` : ", which nobody expects"}`}
       description={
         <>
           {s.trouble}
           <MovedList change={s} />
           {onAccept && !s.acceptedBy && !s.trouble && (
-            <Popconfirm title={`Accept what it does at filter ${s.filter ?? ""} of ${s.device}, as it is now?`} okText="Accept it" onConfirm={onAccept}><Button size="small" style={{ marginTop: 6 }}>Accept it by name…</Button></Popconfirm>
+            <Popconfirm title={`Accept what it does at ${placeWords(s)} of ${s.device}, as it is now?`} okText="Accept it" onConfirm={onAccept}><Button size="small" style={{ marginTop: 6 }}>Accept it by name…</Button></Popconfirm>
           )}
         </>
       }

@@ -2,7 +2,13 @@ import { Alert, Flex, Tag, Typography } from "antd";
 import type { Moved, Ruling, TrafficChange } from "../trafficApi";
 
 /** Which rule decides a packet, and how, in words. */
-export const ruling = (r: Ruling): string => (r.rule ? `${r.action} by rule ${r.rule}` : `no rule fits: ${r.action}`);
+export const ruling = (r: Ruling): string => (r.rule === "(no filter)" ? `no filter works there: ${r.action}` : r.rule ? `${r.action} by rule ${r.rule}` : `no rule fits: ${r.action}`);
+
+/** The name of the place of a change: FILTER, or INTERFACE DIRECTION. */
+export const placeName = (c: TrafficChange): string => c.filter ?? `${c.interface ?? ""} ${c.direction ?? ""}`;
+
+/** The same, in words. */
+export const placeWords = (c: TrafficChange): string => `${c.filter ? "filter" : "interface"} ${placeName(c)}`;
 
 const kinds = [["permitted", "newly permitted", "blue", "+"], ["denied", "newly denied", "volcano", "−"], ["answered", "denied, told otherwise", "default", "~"]] as const;
 
@@ -24,7 +30,7 @@ export function MovedList({ change: c }: { change: TrafficChange }) {
 
 /** What becomes of traffic at one filter, or on an interface. */
 export function TrafficEffect({ change: c }: { change: TrafficChange }) {
-  const where = c.filter ? `filter ${c.filter}${c.on?.length ? `, on ${c.on.join(", ")}` : ""}` : `${c.interface ?? ""}, ${c.direction ?? ""}`;
+  const where = `${placeWords(c)}${c.on?.length ? `, on ${c.on.join(", ")}` : ""}`;
   if (c.trouble) return <Alert type="error" showIcon title={`Traffic, ${where}`} description={c.trouble} />;
   if (c.noEffect) return <Alert type="success" showIcon title={`Traffic, ${where}: no effect, proved: every packet is treated as before`} />;
   return <Alert type={c.permitted?.length ? "warning" : "info"} showIcon title={`Traffic, ${where}`} description={<MovedList change={c} />} />;

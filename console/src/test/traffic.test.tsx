@@ -49,7 +49,7 @@ describe("traffic", () => {
   it("says that nothing is treated otherwise, or why that is not known", () => {
     render(<><TrafficEffect change={{ filter: "a", noEffect: true }} /><TrafficEffect change={{ interface: "quay1", direction: "egress", trouble: "it is too large" }} /></>);
     expect(screen.getByText(/no effect, proved/)).toBeTruthy();
-    expect(screen.getByText("Traffic, quay1, egress")).toBeTruthy();
+    expect(screen.getByText("Traffic, interface quay1 egress")).toBeTruthy();
     expect(screen.getByText("it is too large")).toBeTruthy();
   });
 
@@ -64,7 +64,7 @@ describe("traffic", () => {
     await waitFor(() => { expect(asked.find((a) => a.method === "POST" && a.path === "/changes/7/expectations")?.body).toEqual({ line: "deny udp", place: "hall/hall-in" }); });
     fireEvent.click(screen.getByRole("button", { name: "Accept it by name…" }));
     fireEvent.click(await screen.findByRole("button", { name: "Accept it" }));
-    await waitFor(() => { expect(asked.find((a) => a.path === "/changes/7/accept")?.body).toEqual({ device: "hall", filter: "hall-in" }); });
+    await waitFor(() => { expect(asked.find((a) => a.path === "/changes/7/accept")?.body).toEqual({ device: "hall", place: "hall-in" }); });
     fireEvent.click(screen.getAllByRole("button", { name: "Take it back" })[0] ?? document.body);
     await waitFor(() => { expect(asked.some((a) => a.method === "DELETE" && a.path === "/changes/7/expectations/1")).toBe(true); });
   });

@@ -166,9 +166,12 @@ func deviceSet(a *app, fs *flag.FlagSet) func([]string) error {
 	save := fs.String("save", "", "save what is kept to its startup: yes or no")
 	seenAs := fs.String("seen-as", "", "its management address, perhaps with port, as packets have it in the network; - for the one that is connected to")
 	seenFrom := fs.String("seen-from", "", "this service's address as the device sees it; - for what the device tells")
+	site := fs.String("site", "", "where it stands; - for nowhere in particular")
+	role := fs.String("role", "", "what it is in the network; - for nothing in particular")
+	tags := fs.String("tags", "", "all its tags, with commas; - for none")
 	via := fs.String("via", "", "the devices on the way to it, nearest to it first, with commas; - for what their configurations tell")
 	return func(args []string) error {
-		in := wire.Settings{SeenAs: given(*seenAs), SeenFrom: given(*seenFrom)}
+		in := wire.Settings{SeenAs: given(*seenAs), SeenFrom: given(*seenFrom), Site: given(*site), Role: given(*role)}
 		var err error
 		if in.Save, err = yesOrNo("save", *save); err != nil {
 			return err
@@ -176,6 +179,10 @@ func deviceSet(a *app, fs *flag.FlagSet) func([]string) error {
 		if v := given(*via); v != nil {
 			list := append([]string{}, names(*v)...)
 			in.Via = &list
+		}
+		if v := given(*tags); v != nil {
+			list := append([]string{}, names(*v)...)
+			in.Tags = &list
 		}
 		if in == (wire.Settings{}) {
 			return wrongUse("say what to set, e.g. latch device set %s --save no", args[0])
@@ -186,6 +193,9 @@ func deviceSet(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		return a.show(d, func() {
 			a.printf("%s: %s\n", d.Name, saveText(d))
+			if in.Site != nil || in.Role != nil || in.Tags != nil {
+				a.printf("  site %q, role %q, tags %q: what accounts may do here goes by these\n", d.Site, d.Role, strings.Join(d.Tags, " "))
+			}
 			for _, line := range seenText(d) {
 				a.printf("  %s\n", line)
 			}

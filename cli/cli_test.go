@@ -140,14 +140,14 @@ func TestLoginIsRemembered(t *testing.T) {
 	h := func(w http.ResponseWriter, r *http.Request) {
 		auth = r.Header.Get("Authorization")
 		_ = json.NewDecoder(r.Body).Decode(&got)
-		_ = json.NewEncoder(w).Encode(wire.Session{Account: "mara", Role: "operator", Token: "tok"})
+		_ = json.NewEncoder(w).Encode(wire.Session{Account: "mara", May: []string{"read", "stage"}, Token: "tok"})
 	}
 	srv := httptest.NewServer(http.HandlerFunc(h))
 	t.Cleanup(srv.Close)
 	env := map[string]string{"HOME": home}
 	status, out, errOut := run(t, nil, env, "login", "--server", srv.URL, "--user", "mara", "--password-file", pw)
 	require.Zero(t, status, errOut)
-	assert.Contains(t, out, "as mara (operator)")
+	assert.Contains(t, out, "as mara, until")
 	assert.Equal(t, "secret", got.Password)
 	info, err := os.Stat(filepath.Join(home, ".config", "oaken-latch", "session.json"))
 	require.NoError(t, err)

@@ -4,6 +4,7 @@ import (
 	"flag"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 
 	"oakenlatch/wire"
@@ -246,7 +247,7 @@ func release(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		for _, v := range list {
-			if v.Device == args[0] && v.Holder != me.Account && me.Role == "admin" && !*yes &&
+			if v.Device == args[0] && v.Holder != me.Account && slices.Contains(me.May, "administer") && !*yes &&
 				!a.agree(fmt.Sprintf("%s has %s reserved until %s: %s. Lift it?", v.Holder, v.Device, when(v.Until), v.Reason)) {
 				return &exit{Refused, fmt.Errorf("the reservation of %s stays; without a terminal, give --yes", v.Device)}
 			}

@@ -59,7 +59,7 @@ func newClerk() *clerk {
 		"POST /changes/7/decide": wire.Conflict{Path: "/p", Base: "a", Mine: "b", Theirs: "c", Keep: "mine"},
 		"POST /changes/7/rebase": []wire.Rebased{{Device: "quay", From: 1, To: 2, Moved: []diff.Line{{Mark: "~", Text: "contact: a → b"}}, Dropped: []wire.Edit{edit}, Mended: true}},
 		"GET /reservations":      []wire.Reservation{reserved}, "POST /devices/quay/reservation": reserved, "POST /devices/quay/reservation/asks": reserved, "DELETE /devices/quay/reservation": struct{}{},
-		"GET /me":                 wire.Session{Account: "joss", Role: "operator"},
+		"GET /me":                 wire.Session{Account: "joss", May: []string{"read", "stage"}},
 		"GET /devices/quay/paths": hints, "GET /changes": []wire.Change{change}, "GET /devices": []wire.Device{{Name: "quay", Site: "Saltern"}},
 		"GET /stencils": []wire.Stencil{{Name: "clock", Version: 2, Blanks: []wire.Blank{{Name: "place"}, {Name: "time", Shared: true}}}},
 		"GET /stencils/clock": wire.Stencil{Name: "clock", Version: 2, Text: "system\n", Blanks: []wire.Blank{{Name: "on", Type: "boolean", Values: []string{"true", "false"}}},

@@ -55,7 +55,7 @@ func deviceShow(a *app, _ *flag.FlagSet) func([]string) error {
 			return err
 		}
 		return a.show(d, func() {
-			a.printf("%s  %s\n", a.paint(strong, d.Name), strings.TrimSpace(d.Role+" "+d.Site))
+			a.printf("%s  %s\n", a.paint(strong, d.Name), strings.TrimSpace(d.Role+" "+d.Site+" "+strings.Join(d.Tags, " ")))
 			a.printf("  address   %s as %s (by %s)\n  state     %s\n", d.Address, d.Account, d.Auth, standing(d))
 			if d.Trouble != "" {
 				a.printf("  trouble   %s\n", d.Trouble)

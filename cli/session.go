@@ -65,7 +65,7 @@ func login(a *app, fs *flag.FlagSet) func([]string) error {
 			return &exit{Refused, fmt.Errorf("signed in, but the session cannot be kept: %w", err)}
 		}
 		return a.show(s, func() {
-			a.printf("Signed in to %s as %s (%s), until %s.\n", a.server, s.Account, s.Role, when(s.Expires))
+			a.printf("Signed in to %s as %s, until %s.\nMay: %s\n", a.server, s.Account, when(s.Expires), strings.Join(s.May, " "))
 		})
 	}
 }
@@ -88,38 +88,6 @@ func whoami(a *app, _ *flag.FlagSet) func([]string) error {
 		if err := a.call("GET", "/me", nil, &s); err != nil {
 			return err
 		}
-		return a.show(s, func() { a.printf("%s (%s) at %s\n", s.Account, s.Role, a.server) })
-	}
-}
-
-func accountAdd(a *app, fs *flag.FlagSet) func([]string) error {
-	role := fs.String("role", "operator", "viewer, operator or admin")
-	file := fs.String("password-file", "", "file with the password, - for standard input (default: asks)")
-	return func(args []string) error {
-		password, err := a.secretFrom(*file, "password of "+args[0])
-		if err != nil {
-			return err
-		}
-		var acc wire.Account
-		if err := a.call("POST", "/accounts", wire.NewAccount{Name: args[0], Password: password, Role: *role}, &acc); err != nil {
-			return err
-		}
-		return a.show(acc, func() { a.printf("Account %s (%s) is made.\n", acc.Name, acc.Role) })
-	}
-}
-
-func accountList(a *app, _ *flag.FlagSet) func([]string) error {
-	return func([]string) error {
-		var list []wire.Account
-		if err := a.call("GET", "/accounts", nil, &list); err != nil {
-			return err
-		}
-		return a.show(list, func() {
-			rows := make([][]string, len(list))
-			for i, acc := range list {
-				rows[i] = []string{acc.Name, acc.Role, when(acc.Created)}
-			}
-			a.table([]string{"ACCOUNT", "ROLE", "SINCE"}, rows)
-		})
+		return a.show(s, func() { a.printf("%s at %s; may: %s\n", s.Account, a.server, strings.Join(s.May, " ")) })
 	}
 }

@@ -113,6 +113,9 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	s.Engine = engine.New(s.store, log, s.Fleet, s.History, opt.Logger)
 	s.Engine.Programs = opt.ProbePrograms
 	s.Engine.Due = func(ctx context.Context, change int64, actor string, o engine.Order) ([]engine.Work, error) {
+		if err := s.Accounts.Still(ctx, actor, access.Commit, change); err != nil {
+			return nil, err
+		}
 		parts, _, err := s.Desk.Due(ctx, change, actor, desk.Wish{Digest: o.Preview, Cuts: o.CutOff})
 		return api.Works(parts), err
 	}

@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/service"
-	"oakenlatch/service/access"
+	"oakenlatch/test/servicetest"
 )
 
 func options(dir string) service.Options {
@@ -33,7 +33,7 @@ func TestOneServiceAFolder(t *testing.T) {
 	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
 	_, err = service.Open(t.Context(), options(dir))
 	require.ErrorContains(t, err, "in use by another oaken-latchd")
-	require.NoError(t, s.Accounts.Add(t.Context(), "x", "mara", "her password", access.Operator))
+	require.NoError(t, s.Accounts.Add(t.Context(), "x", "mara", "her password", servicetest.Operator))
 	require.NoError(t, s.Close())
 	s, err = service.Open(t.Context(), options(dir))
 	require.NoError(t, err)

@@ -97,8 +97,8 @@ func newStageIn(t *testing.T, dir string, devices ...string) *stage {
 			t.Logf("the service's log:\n%s", s.logged())
 		}
 	})
-	s.do("admin", 0, "account", "add", "mara", "--role", "operator", "--password-file", s.file("pw-mara", maraPassword))
-	s.do("admin", 0, "account", "add", "joss", "--role", "operator", "--password-file", s.file("pw-joss", "joss's own password"))
+	s.do("admin", 0, "account", "add", "mara", "--may", "read,stage,commit,approve,audit", "--password-file", s.file("pw-mara", maraPassword))
+	s.do("admin", 0, "account", "add", "joss", "--may", "read,stage,commit,approve,audit", "--password-file", s.file("pw-joss", "joss's own password"))
 	for _, name := range devices {
 		s.addLab(name)
 	}

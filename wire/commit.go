@@ -127,7 +127,10 @@ type Leave struct {
 
 // Settings are a device's settings.
 type Settings struct {
-	Save *bool `json:"save,omitempty"`
+	Save *bool     `json:"save,omitempty"`
+	Site *string   `json:"site,omitempty"`
+	Role *string   `json:"role,omitempty"`
+	Tags *[]string `json:"tags,omitempty"` // all of them
 
 	// How its management is seen from the network, for the lockout forecast:
 	// its address and port, and our address, as packets have them there; and the

@@ -29,34 +29,6 @@ func (p *Problem) Error() string {
 	return p.Detail
 }
 
-// Login asks for a token.
-type Login struct {
-	Account  string `json:"account"`
-	Password string `json:"password"`
-}
-
-// Session is who one is, and after a login the token.
-type Session struct {
-	Account string    `json:"account"`
-	Role    string    `json:"role"`
-	Token   string    `json:"token,omitempty"`
-	Expires time.Time `json:"expires,omitzero"`
-}
-
-// Account is a person's account.
-type Account struct {
-	Name    string    `json:"name"`
-	Role    string    `json:"role"`
-	Created time.Time `json:"created"`
-}
-
-// NewAccount makes an account; the role is viewer, operator or admin.
-type NewAccount struct {
-	Name     string `json:"name"`
-	Password string `json:"password"`
-	Role     string `json:"role"`
-}
-
 // NewDevice adds a device; one of Password and PrivateKey is given.
 type NewDevice struct {
 	Name       string `json:"name"`
@@ -71,13 +43,14 @@ type NewDevice struct {
 
 // Device is a device and what is known of it.
 type Device struct {
-	Name    string `json:"name"`
-	Address string `json:"address"`
-	Account string `json:"account"`
-	Auth    string `json:"auth"`
-	Site    string `json:"site,omitempty"`
-	Role    string `json:"role,omitempty"`
-	Trusted bool   `json:"trusted"` // a person accepted its host key
+	Name    string   `json:"name"`
+	Address string   `json:"address"`
+	Account string   `json:"account"`
+	Auth    string   `json:"auth"`
+	Site    string   `json:"site,omitempty"`
+	Role    string   `json:"role,omitempty"`
+	Tags    []string `json:"tags,omitempty"`
+	Trusted bool     `json:"trusted"` // a person accepted its host key
 	Guard
 	Seen     time.Time `json:"seen,omitzero"`
 	Trouble  string    `json:"trouble,omitempty"`

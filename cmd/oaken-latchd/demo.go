@@ -28,14 +28,17 @@ import (
 // demoAccounts are the people of the demo. Their passwords are no secret.
 var demoAccounts = []struct {
 	name, password string
-	role           access.Role
+	may            access.Grants
 	who            string
 }{
-	{"admin", "ferry-admin", access.Admin, "may do everything"},
-	{"mara", "ferry-mara", access.Operator, "Mara, network operator at Northmole"},
-	{"joss", "ferry-joss", access.Operator, "Joss, network operator at Saltern"},
-	{"wren", "ferry-wren", access.Viewer, "Wren, harbour office, looks only"},
+	{"admin", "ferry-admin", access.Everywhere(access.Roles...), "may do everything"},
+	{"mara", "ferry-mara", operator, "Mara, network operator at Northmole"},
+	{"joss", "ferry-joss", operator, "Joss, network operator at Saltern"},
+	{"wren", "ferry-wren", access.Everywhere(access.Read, access.Audit), "Wren, harbour office, looks only"},
 }
+
+// operator is what those may do who run the network.
+var operator = access.Everywhere(access.Read, access.Stage, access.Commit, access.Approve, access.Audit)
 
 func demo(ctx context.Context, args []string, out, errOut io.Writer) error {
 	fs := flag.NewFlagSet("oaken-latchd demo", flag.ContinueOnError)
@@ -127,7 +130,7 @@ func furnish(ctx context.Context, s *service.Service, sites []lab.Site) (fresh b
 	}
 	// The accounts come last: without them this has not been done.
 	for _, a := range demoAccounts {
-		if err := s.Accounts.Add(ctx, audit.Service, a.name, a.password, a.role); err != nil {
+		if err := s.Accounts.Add(ctx, audit.Service, a.name, a.password, a.may); err != nil {
 			return fresh, err
 		}
 	}
@@ -186,7 +189,7 @@ const slip = `acls
 // intendedSlip has Mara prepare a change of a packet filter that opens more than
 // it says: its preview catches that.
 func intendedSlip(ctx context.Context, s *service.Service) error {
-	mara := access.Person{Name: "mara", Role: access.Operator}
+	mara := access.Person{Name: "mara", Grants: operator}
 	c, err := s.Desk.Open(ctx, mara, "The slip office books online", "TF-251")
 	if err != nil {
 		return err

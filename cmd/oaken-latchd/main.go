@@ -165,7 +165,7 @@ func firstAccount(ctx context.Context, s *service.Service, passwordFile string, 
 		}
 		password = strings.TrimRight(string(b), "\r\n")
 	}
-	if err := s.Accounts.Add(ctx, audit.Service, "admin", password, access.Admin); err != nil {
+	if err := s.Accounts.Add(ctx, audit.Service, "admin", password, access.Everywhere(access.Roles...)); err != nil {
 		return err
 	}
 	if passwordFile == "" {

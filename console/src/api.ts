@@ -15,7 +15,8 @@ export interface Problem {
 
 export interface Session {
   account: string;
-  role: "viewer" | "operator" | "admin";
+  /** ROLE, or ROLE@site=NAME (role, tag, device). */
+  may: string[];
 }
 
 /** Who would send a device back during a hold, and what that means. */

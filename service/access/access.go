@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"strings"
 	"time"
 
 	"github.com/alexedwards/argon2id"
@@ -19,38 +20,19 @@ import (
 	"oakenlatch/service/store"
 )
 
-// Role is what an account may do. Each may do what those before it may.
-type Role string
-
-// The roles.
-const (
-	Viewer   Role = "viewer"   // look
-	Operator Role = "operator" // stage and commit
-	Admin    Role = "admin"    // add devices and accounts
-)
-
-var rank = map[Role]int{Viewer: 1, Operator: 2, Admin: 3}
-
-// Covers reports whether a role may do what another may.
-func (r Role) Covers(needed Role) bool { return rank[r] >= rank[needed] }
-
-// Person is who is asking.
-type Person struct {
-	Name string
-	Role Role
-}
-
 // ErrDenied is given for a wrong name, password or token; it does not tell which.
 var ErrDenied = errors.New("wrong account or password")
 
-// tokenLife is how long a login lasts.
-const tokenLife = 12 * time.Hour
-
 // Accounts knows who is who.
 type Accounts struct {
-	store *store.Store
-	log   *audit.Log
-	decoy string // hash to compare with where there is no account
+	// Idle and Life bound sessions: how long one lasts unused, and at all.
+	Idle, Life time.Duration
+
+	store   *store.Store
+	log     *audit.Log
+	decoy   string // hash to compare with where there is no account
+	slow    *slowing
+	hashers chan struct{} // how many passwords are looked at at once
 }
 
 // hashing is argon2id as RFC 9106 section 4 recommends for little memory,
@@ -63,30 +45,139 @@ func NewAccounts(s *store.Store, log *audit.Log) (*Accounts, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Accounts{store: s, log: log, decoy: decoy}, nil
+	return &Accounts{Idle: 2 * time.Hour, Life: 12 * time.Hour, store: s, log: log, decoy: decoy, slow: newSlowing(log.Now), hashers: make(chan struct{}, 4)}, nil
 }
 
 var accountName = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,31}$`)
 
 // Add makes an account.
-func (a *Accounts) Add(ctx context.Context, by, name, password string, role Role) error {
-	switch {
-	case !accountName.MatchString(name) || name == audit.Service:
-		return refusal.New(refusal.Invalid, "use 1 to 32 of a-z, 0-9, dot, dash, underscore, beginning with a letter", "%q is no name for an account", name)
-	case rank[role] == 0:
-		return refusal.New(refusal.Invalid, "", "role %q is not one of viewer, operator, admin", role)
-	case len(password) < 8 || len(password) > 1024:
-		return refusal.New(refusal.Invalid, "", "a password has 8 to 1024 characters")
+func (a *Accounts) Add(ctx context.Context, by, name, password string, may Grants) error {
+	if err := named(name); err != nil {
+		return err
 	}
-	hash, err := argon2id.CreateHash(password, hashing)
+	if len(may) == 0 {
+		return refusal.New(refusal.Invalid, "the roles are "+roleNames(), "an account that may nothing is of no use")
+	}
+	hash, err := hashed(password)
 	if err != nil {
 		return err
 	}
 	return a.log.Write(ctx, func(tx *audit.Tx) error {
-		if err := tx.AddAccount(store.Account{Name: name, Hash: hash, Role: string(role), Created: a.log.Now()}); err != nil {
+		if err := tx.AddAccount(store.Account{Name: name, Hash: hash, Grants: may.Texts(), Created: a.log.Now()}); err != nil {
 			return fmt.Errorf("account %s: %w", name, err)
 		}
-		return tx.Record(ledger.Entry{Actor: by, Action: "account.add", Note: name + " as " + string(role)})
+		return tx.Record(ledger.Entry{Actor: by, Action: "account.add", After: strings.Join(may.Texts(), " "), Note: name})
+	})
+}
+
+func named(name string) error {
+	if !accountName.MatchString(name) || name == audit.Service {
+		return refusal.New(refusal.Invalid, "use 1 to 32 of a-z, 0-9, dot, dash, underscore, beginning with a letter", "%q is no name for an account", name)
+	}
+	return nil
+}
+
+func hashed(password string) (string, error) {
+	if len(password) < 8 || len(password) > 1024 {
+		return "", refusal.New(refusal.Invalid, "", "a password has 8 to 1024 characters")
+	}
+	return argon2id.CreateHash(password, hashing)
+}
+
+// get gives an account that is to be changed.
+func (a *Accounts) get(ctx context.Context, name string) (store.Account, error) {
+	acc, err := a.store.Account(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		err = refusal.New(refusal.NotFound, "list them with: latch account list", "there is no account %q", name)
+	}
+	return acc, err
+}
+
+// SetGrants says what an account may do from now on. The last one that may
+// administer everything stays one.
+func (a *Accounts) SetGrants(ctx context.Context, by, name string, may Grants) error {
+	acc, err := a.get(ctx, name)
+	if err != nil {
+		return err
+	}
+	return a.change(ctx, acc, func(tx *audit.Tx) error {
+		if err := tx.SetGrants(name, may.Texts()); err != nil {
+			return err
+		}
+		return tx.Record(ledger.Entry{Actor: by, Action: "account.may", Before: strings.Join(acc.Grants, " "), After: strings.Join(may.Texts(), " "), Note: name})
+	})
+}
+
+// SetPassword gives an account another password; its sessions end, but for one.
+// A person says their old one; an administrator need not.
+func (a *Accounts) SetPassword(ctx context.Context, by Person, name, old, password, keep string) error {
+	acc, err := a.get(ctx, name)
+	if err != nil {
+		return err
+	}
+	if acc.Subject != "" {
+		return refusal.New(refusal.Conflict, "it signs in at "+acc.Issuer, "account %s has no password here", name)
+	}
+	if by.Name == name {
+		ok, err := argon2id.ComparePasswordAndHash(old, acc.Hash)
+		if err != nil || !ok {
+			return refusal.New(refusal.Forbidden, "", "the old password is wrong: nothing was changed")
+		}
+	} else if !by.Administers() {
+		return refusal.New(refusal.Forbidden, "ask an administrator", "account %s may change no password but its own", by.Name)
+	}
+	hash, err := hashed(password)
+	if err != nil {
+		return err
+	}
+	return a.log.Write(ctx, func(tx *audit.Tx) error {
+		if err := tx.SetPassword(name, hash); err != nil {
+			return err
+		}
+		if err := tx.DropSessions(name, digest(keep)); err != nil {
+			return err
+		}
+		return tx.Record(ledger.Entry{Actor: by.Name, Action: "account.password", Note: name})
+	})
+}
+
+// Close ends an account for good: its sessions and tokens with it. Its name stays
+// in the record, and is not given again.
+func (a *Accounts) Close(ctx context.Context, by, name string) error {
+	acc, err := a.get(ctx, name)
+	if err != nil {
+		return err
+	}
+	if !acc.Closed.IsZero() {
+		return refusal.New(refusal.Conflict, "", "account %s was closed at %s", name, acc.Closed.Format(time.RFC3339))
+	}
+	return a.change(ctx, acc, func(tx *audit.Tx) error {
+		if err := tx.CloseAccount(name, a.log.Now()); err != nil {
+			return err
+		}
+		if err := tx.DropTokens(name); err != nil {
+			return err
+		}
+		return tx.Record(ledger.Entry{Actor: by, Action: "account.close", Note: name})
+	})
+}
+
+// change changes an account, unless nobody would be left who administers.
+func (a *Accounts) change(ctx context.Context, acc store.Account, f func(*audit.Tx) error) error {
+	return a.log.Write(ctx, func(tx *audit.Tx) error {
+		if err := f(tx); err != nil {
+			return err
+		}
+		list, err := tx.Accounts()
+		if err != nil {
+			return err
+		}
+		for _, other := range list {
+			if may, err := ParseGrants(other.Grants); err == nil && other.Closed.IsZero() && may.Everywhere(Administer) {
+				return nil
+			}
+		}
+		return refusal.New(refusal.Conflict, "make another account that may administer first", "%s is the last account that may administer everything", acc.Name)
 	})
 }
 
@@ -94,6 +185,38 @@ func (a *Accounts) Add(ctx context.Context, by, name, password string, role Role
 func (a *Accounts) Empty(ctx context.Context) (bool, error) {
 	list, err := a.store.Accounts(ctx)
 	return len(list) == 0, err
+}
+
+// Still checks that whoever put a commit on the schedule may do so yet.
+func (a *Accounts) Still(ctx context.Context, name string, r Role, change int64) error {
+	acc, err := a.get(ctx, name)
+	if err != nil {
+		return err
+	}
+	p, err := person(acc, store.Token{})
+	if err != nil {
+		return err
+	}
+	if !acc.Closed.IsZero() {
+		return refusal.New(refusal.Forbidden, "put it on the schedule again", "account %s, who put this on the schedule, is closed", name)
+	}
+	devices, err := a.store.ChangeDevices(ctx, change)
+	for _, d := range devices {
+		err = errors.Join(err, p.Check(r, d))
+	}
+	return err
+}
+
+// person gives who an account is, and what a token made for less leaves of it.
+func person(acc store.Account, t store.Token) (Person, error) {
+	p := Person{Name: acc.Name}
+	var err error
+	if p.Grants, err = ParseGrants(acc.Grants); err != nil || t.Grants == nil {
+		return p, err
+	}
+	less, err := ParseGrants(t.Grants)
+	p.Grants = less.within(p.Grants)
+	return p, err
 }
 
 func digest(token string) string {
@@ -104,54 +227,3 @@ func digest(token string) string {
 // SessionName names the session of a token in the records: the first digits of
 // the token's digest, from which nobody can sign in.
 func SessionName(token string) string { return digest(token)[:8] }
-
-// Login gives a token for a name and password. Both a wrong and a right try
-// are in the ledger.
-func (a *Accounts) Login(ctx context.Context, name, password, from string) (token string, expires time.Time, p Person, err error) {
-	acc, err := a.store.Account(ctx, name)
-	known := err == nil
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return "", expires, p, err
-	}
-	if !known {
-		acc.Hash = a.decoy // takes as long as a wrong password
-	}
-	ok, err := argon2id.ComparePasswordAndHash(password, acc.Hash)
-	if err != nil {
-		return "", expires, p, err
-	}
-	if !ok || !known {
-		denied := a.log.Write(ctx, func(tx *audit.Tx) error {
-			return tx.Record(ledger.Entry{Actor: audit.Service, Action: "login.denied", Note: fmt.Sprintf("%.40q from %s", name, from)})
-		})
-		return "", expires, p, errors.Join(ErrDenied, denied)
-	}
-	token = rand.Text()
-	expires = a.log.Now().Add(tokenLife)
-	err = a.log.Write(ctx, func(tx *audit.Tx) error {
-		if err := tx.AddToken(digest(token), name, a.log.Now(), expires); err != nil {
-			return err
-		}
-		return tx.Record(ledger.Entry{Actor: name, Action: "login", Note: "from " + from})
-	})
-	return token, expires, Person{name, Role(acc.Role)}, err
-}
-
-// Who gives the person a token stands for.
-func (a *Accounts) Who(ctx context.Context, token string) (Person, error) {
-	acc, err := a.store.TokenAccount(ctx, digest(token), a.log.Now())
-	if errors.Is(err, store.ErrNotFound) {
-		return Person{}, ErrDenied
-	}
-	return Person{acc.Name, Role(acc.Role)}, err
-}
-
-// Logout makes a token worthless.
-func (a *Accounts) Logout(ctx context.Context, p Person, token string) error {
-	return a.log.Write(ctx, func(tx *audit.Tx) error {
-		if err := tx.DropToken(digest(token)); err != nil {
-			return err
-		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "logout"})
-	})
-}

@@ -1,6 +1,7 @@
 package access_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -14,48 +15,201 @@ import (
 	"oakenlatch/service/store"
 )
 
-func TestLogin(t *testing.T) {
+// room is accounts over a store, and a clock that the test moves.
+type room struct {
+	*access.Accounts
+	store *store.Store
+	log   *audit.Log
+	clock time.Time
+}
+
+func open(t *testing.T) *room {
+	t.Helper()
 	s, err := store.Open(t.TempDir())
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
-	clock := time.Date(2026, 11, 23, 2, 0, 0, 0, time.UTC)
-	log := audit.New(s, func() time.Time { return clock })
-	a, err := access.NewAccounts(s, log)
+	r := &room{store: s, clock: time.Date(2026, 11, 23, 2, 0, 0, 0, time.UTC)}
+	r.log = audit.New(s, func() time.Time { return r.clock })
+	r.Accounts, err = access.NewAccounts(s, r.log)
 	require.NoError(t, err)
-	require.NoError(t, a.Add(t.Context(), "admin", "mara", "a good password", access.Operator))
-	require.ErrorIs(t, a.Add(t.Context(), "admin", "mara", "another password", access.Admin), store.ErrExists)
-	for _, bad := range [][3]string{{"Mara", "long enough", "viewer"}, {"service", "long enough", "viewer"}, {"x", "short", "viewer"}, {"x", "long enough", "king"}} {
-		require.Error(t, a.Add(t.Context(), "admin", bad[0], bad[1], access.Role(bad[2])), bad)
+	return r
+}
+
+func (r *room) add(t *testing.T, name string, may ...string) access.Person {
+	t.Helper()
+	grants, err := access.ParseGrants(may)
+	require.NoError(t, err)
+	require.NoError(t, r.Add(t.Context(), "admin", name, name+"'s password", grants))
+	return access.Person{Name: name, Grants: grants}
+}
+
+func TestLogin(t *testing.T) {
+	r := open(t)
+	mara := r.add(t, "mara", "read,stage", "commit@site=Saltern")
+	require.ErrorIs(t, r.Add(t.Context(), "admin", "mara", "another password", access.Everywhere(access.Read)), store.ErrExists)
+	for _, bad := range [][3]string{{"Mara", "long enough", "read"}, {"service", "long enough", "read"}, {"x", "short", "read"}, {"x", "long enough", ""}} {
+		require.Error(t, r.Add(t.Context(), "admin", bad[0], bad[1], access.Grants{{Role: access.Role(bad[2])}}[:len(bad[2])/4]), bad)
 	}
 	for _, c := range [][2]string{{"mara", "wrong password"}, {"nobody", "a good password"}, {"", ""}} {
-		_, _, _, err := a.Login(t.Context(), c[0], c[1], "here")
+		_, _, _, err := r.Login(t.Context(), c[0], c[1], "here")
 		require.ErrorIs(t, err, access.ErrDenied)
 	}
-	token, expires, p, err := a.Login(t.Context(), "mara", "a good password", "here")
+	token, expires, p, err := r.Login(t.Context(), "mara", "mara's password", "here")
 	require.NoError(t, err)
-	assert.Equal(t, access.Person{Name: "mara", Role: access.Operator}, p)
-	who, err := a.Who(t.Context(), token)
+	assert.Equal(t, mara, p)
+	who, err := r.Who(t.Context(), token, "here")
 	require.NoError(t, err)
 	assert.Equal(t, p, who)
-	_, err = a.Who(t.Context(), token+"x")
-	require.ErrorIs(t, err, access.ErrDenied)
-	clock = expires
-	_, err = a.Who(t.Context(), token)
-	require.ErrorIs(t, err, access.ErrDenied, "a session ends")
-	entries, err := log.Entries(t.Context(), store.LedgerQuery{Oldest: true})
+	_, err = r.Who(t.Context(), token+"x", "here")
+	require.ErrorIs(t, err, access.ErrEnded)
+	for range 11 { // used each hour it lasts to its end, and not beyond
+		r.clock = r.clock.Add(time.Hour)
+		_, err = r.Who(t.Context(), token, "here")
+		require.NoError(t, err)
+	}
+	r.clock = expires
+	_, err = r.Who(t.Context(), token, "here")
+	require.ErrorIs(t, err, access.ErrEnded, "a session ends")
+	token, _, _, err = r.Login(t.Context(), "mara", "mara's password", "here")
+	require.NoError(t, err)
+	r.clock = r.clock.Add(r.Idle + time.Second)
+	_, err = r.Who(t.Context(), token, "here")
+	require.ErrorIs(t, err, access.ErrEnded, "one that is not used ends before")
+
+	entries, err := r.log.Entries(t.Context(), store.LedgerQuery{Oldest: true})
 	require.NoError(t, err)
 	var told []string
 	for _, e := range entries {
 		told = append(told, e.Action)
 		assert.NotContains(t, e.Note, "password")
 	}
-	assert.Equal(t, []string{"account.add", "login.denied", "login.denied", "login.denied", "login"}, told)
-	v, err := log.Verify(t.Context(), nil)
+	assert.Equal(t, []string{"account.add", "login.denied", "login.denied", "login.denied", "login", "login"}, told)
+	v, err := r.log.Verify(t.Context(), nil)
 	require.NoError(t, err)
-	assert.Equal(t, int64(5), v.Entries)
+	assert.Equal(t, int64(6), v.Entries)
 	assert.Empty(t, v.Findings)
-	assert.True(t, access.Admin.Covers(access.Operator) && access.Operator.Covers(access.Viewer) && !access.Viewer.Covers(access.Operator))
-	assert.False(t, access.Role("").Covers(access.Viewer))
+}
+
+// Guessing is made slow where it is done, and nobody else is kept out by it.
+func TestSlowing(t *testing.T) {
+	r := open(t)
+	r.add(t, "mara", "read")
+	r.add(t, "joss", "read")
+	try := func(name, password, from string) error {
+		_, _, _, err := r.Login(t.Context(), name, password, from)
+		return err
+	}
+	const guess = "not the password"
+	for range 3 {
+		require.ErrorIs(t, try("mara", guess, "evil"), access.ErrDenied)
+	}
+	var slow *access.SlowError
+	require.ErrorAs(t, try("mara", "mara's password", "evil"), &slow, "even with the right one: a guess is not told by the answer")
+	assert.Equal(t, time.Second, slow.Wait)
+	require.NoError(t, try("mara", "mara's password", "home"), "it is slow from there, and not elsewhere")
+	require.NoError(t, try("joss", "joss's password", "evil"), "nor for others")
+	r.clock = r.clock.Add(2 * time.Second)
+	require.ErrorIs(t, try("mara", guess, "evil"), access.ErrDenied)
+	require.ErrorAs(t, try("mara", guess, "evil"), &slow)
+	assert.Equal(t, 2*time.Second, slow.Wait)
+	for range 30 { // each time as soon as it may
+		require.ErrorAs(t, try("mara", guess, "evil"), &slow)
+		assert.LessOrEqual(t, slow.Wait, 5*time.Minute)
+		r.clock = r.clock.Add(slow.Wait)
+		require.ErrorIs(t, try("mara", guess, "evil"), access.ErrDenied)
+	}
+	// An address that tries one account after the other is slowed as a whole, but
+	// for those who work from there.
+	for i := range 25 {
+		err := try(fmt.Sprint("guess", i), guess, "evil")
+		assert.Error(t, err)
+	}
+	require.ErrorAs(t, try("wren", guess, "evil"), &slow)
+	require.NoError(t, try("joss", "joss's password", "evil"), "joss has a session from there")
+	r.clock = r.clock.Add(31 * time.Minute)
+	require.NoError(t, try("mara", "mara's password", "evil"), "it is forgotten")
+	list, err := r.log.Entries(t.Context(), store.LedgerQuery{Oldest: true})
+	require.NoError(t, err)
+	assert.Contains(t, fmt.Sprint(list), "tries before it came too soon and were not looked at")
+}
+
+// What may be done where; tokens may no more than their account, also later.
+func TestGrants(t *testing.T) {
+	r := open(t)
+	admin := r.add(t, "admin", "administer")
+	quay := store.Device{Name: "quay", Site: "Saltern", Role: "switch", Tags: []string{"edge", "old"}}
+	hall := store.Device{Name: "hall", Site: "Gannet Point", Role: "firewall"}
+	p := r.add(t, "joss", "stage,commit@site=Saltern", "audit", "approve@tag=edge", "read@device=hall", "reveal@role=firewall")
+	for _, c := range []struct {
+		role       access.Role
+		quay, hall bool
+	}{{access.Read, true, true}, {access.Stage, true, false}, {access.Commit, true, false}, {access.Approve, true, false}, {access.Audit, true, true}, {access.Administer, false, false}, {access.Reveal, false, true}} {
+		assert.Equal(t, []bool{c.quay, c.hall}, []bool{p.Grants.May(c.role, quay), p.Grants.May(c.role, hall)}, c.role)
+	}
+	auditor := access.Person{Grants: access.Everywhere(access.Audit)}
+	assert.ErrorIs(t, auditor.Check(access.Read, quay), store.ErrNotFound, "to audit is not to read configurations")
+	assert.ErrorContains(t, p.Check(access.Commit, hall), "account joss may not commit on hall (site Gannet Point)")
+	assert.Error(t, p.Fits(access.Need{Role: access.Stage, Everywhere: true}))
+	for _, bad := range []string{"king", "read@", "read@site", "read@site=", "read@moon=1", "read,@site=x", ""} {
+		_, err := access.ParseGrants([]string{bad})
+		assert.Error(t, err, bad)
+	}
+
+	token := func(may ...string) (string, error) {
+		var grants access.Grants
+		if may != nil {
+			grants, _ = access.ParseGrants(may)
+		}
+		text, _, err := r.AddToken(t.Context(), p, access.NewToken{Name: "nightly", May: grants, Until: r.clock.Add(240 * time.Hour)})
+		return text, err
+	}
+	_, err := token("stage")
+	require.ErrorContains(t, err, "may not all of stage", "joss may in Saltern alone")
+	_, err = token("administer@site=Saltern")
+	require.Error(t, err)
+	text, err := token("stage@site=Saltern", "read@site=Saltern")
+	require.NoError(t, err)
+	whole, err := token()
+	require.NoError(t, err)
+	who, err := r.Who(t.Context(), text, "cron")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"stage@site=Saltern", "read@site=Saltern"}, who.Grants.Texts())
+	require.NoError(t, r.SetGrants(t.Context(), "admin", "joss", access.Everywhere(access.Read)))
+	who, err = r.Who(t.Context(), text, "cron")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"read@site=Saltern"}, who.Grants.Texts(), "what joss lost, the token lost")
+	list, err := r.Tokens(t.Context(), p)
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	other := r.add(t, "wren", "read")
+	require.Error(t, r.End(t.Context(), other, access.ID(list[0])), "somebody else's")
+	for i, tok := range []string{text, whole} {
+		require.NoError(t, r.End(t.Context(), []access.Person{p, admin}[i], access.SessionName(tok)))
+		_, err = r.Who(t.Context(), tok, "cron")
+		require.ErrorIs(t, err, access.ErrEnded)
+	}
+	_, _, err = r.AddToken(t.Context(), p, access.NewToken{Name: "for ever", Until: r.clock.AddDate(9, 0, 0)})
+	require.Error(t, err)
+
+	// Another password ends the other sessions; a closed account lets nobody in.
+	mine, _, _, err := r.Login(t.Context(), "joss", "joss's password", "here")
+	require.NoError(t, err)
+	stolen, _, _, err := r.Login(t.Context(), "joss", "joss's password", "there")
+	require.NoError(t, err)
+	require.Error(t, r.SetPassword(t.Context(), p, "joss", "wrong", "another password", mine))
+	require.Error(t, r.SetPassword(t.Context(), p, "admin", "", "another password", mine))
+	require.NoError(t, r.SetPassword(t.Context(), p, "joss", "joss's password", "another password", mine))
+	_, err = r.Who(t.Context(), stolen, "there")
+	require.ErrorIs(t, err, access.ErrEnded)
+	_, err = r.Who(t.Context(), mine, "here")
+	require.NoError(t, err)
+	require.NoError(t, r.Close(t.Context(), "admin", "joss"))
+	_, err = r.Who(t.Context(), mine, "here")
+	require.ErrorIs(t, err, access.ErrEnded)
+	_, _, _, err = r.Login(t.Context(), "joss", "another password", "here")
+	require.ErrorIs(t, err, access.ErrDenied)
+	require.ErrorContains(t, r.Close(t.Context(), "admin", "admin"), "the last account that may administer")
+	require.ErrorContains(t, r.SetGrants(t.Context(), "admin", "admin", access.Everywhere(access.Read)), "the last account")
 }
 
 func TestSeal(t *testing.T) {

@@ -64,13 +64,19 @@ func TestOpenAPIIsTrue(t *testing.T) {
 	}
 }
 
-// Every operation but signing in wants to know who asks; roles are kept.
+// The table of routes, walked with an account of each role, of none, and without
+// one: what a route needs is what it asks for.
 func TestRoles(t *testing.T) {
-	a := newAPI(t, fstest.MapFS{})
-	h := a.Handler()
-	require.NoError(t, a.Accounts.Add(t.Context(), "x", "wren", "wren's password", access.Viewer))
-	token, _, _, err := a.Accounts.Login(t.Context(), "wren", "wren's password", "test")
-	require.NoError(t, err)
+	d := newCounter(t)
+	a, h := d.API, d.h
+	tokens := map[access.Role]string{}
+	for _, r := range access.Roles {
+		name := "only-" + string(r)
+		require.NoError(t, a.Accounts.Add(t.Context(), "x", name, "a long password", access.Everywhere(r)))
+		var err error
+		tokens[r], _, _, err = a.Accounts.Login(t.Context(), name, "a long password", "test")
+		require.NoError(t, err)
+	}
 	ask := func(method, path string, set func(*http.Request)) (int, wire.Problem) {
 		req := httptest.NewRequest(method, path, strings.NewReader("{}"))
 		req.Header.Set("Content-Type", "application/json")
@@ -83,21 +89,42 @@ func TestRoles(t *testing.T) {
 		_ = json.Unmarshal(rec.Body.Bytes(), &p)
 		return rec.Code, p
 	}
-	bearer := func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+token) }
+	as := func(token string) func(*http.Request) {
+		return func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+token) }
+	}
+	let, kept := 0, 0
 	for _, r := range a.routes() {
-		if r.needs == "" {
+		path := prefix + strings.NewReplacer(":name", "none", ":number", "1", ":id", "nothing", ":filter", "f", ":account", "nobody", ":ref", "9").Replace(r.path)
+		if r.needs.Open {
 			continue
 		}
-		path := prefix + strings.NewReplacer(":name", "none", ":number", "1", ":id", "1", ":filter", "f").Replace(r.path)
 		status, p := ask(r.method, path, nil)
 		assert.Equal(t, http.StatusUnauthorized, status, "%s %s", r.method, path)
 		assert.Equal(t, wire.ProblemPrefix+"sign-in", p.Type)
-		if r.needs != access.Viewer {
-			status, p = ask(r.method, path, bearer)
-			assert.Equal(t, http.StatusForbidden, status, "%s %s", r.method, path)
-			assert.Contains(t, p.Detail, "wren is a viewer; this needs "+string(r.needs))
+		for role, token := range tokens {
+			if r.path == "/logout" {
+				continue // it would end what the others are asked with
+			}
+			status, p := ask(r.method, path, as(token))
+			refused := status == http.StatusForbidden && strings.HasPrefix(p.Detail, "account only-"+string(role)+" may not")
+			fits := r.needs.Role == "" || r.needs.Role == role || r.needs.Role == access.Read && role != access.Audit
+			assert.Equal(t, fits, !refused, "%s %s as %s needs %s: %d %s", r.method, path, role, r.needs, status, p.Detail)
+			assert.Less(t, status, 500, "%s %s as %s: %s", r.method, path, role, p.Detail)
+			if fits {
+				let++
+			} else {
+				kept++
+			}
 		}
 	}
+	assert.Greater(t, let, 200)
+	assert.Greater(t, kept, 400)
+	body, err := json.Marshal(a.OpenAPI())
+	require.NoError(t, err)
+	assert.Contains(t, string(body), `"x-needs":"administer, on all devices"`)
+
+	token := tokens[access.Read]
+	bearer := as(token)
 	status, _ := ask("GET", prefix+"/me", func(r *http.Request) { r.Header.Set("Authorization", "Basic "+token) })
 	assert.Equal(t, http.StatusUnauthorized, status)
 	cookie := func(origin string) func(*http.Request) {
@@ -163,7 +190,7 @@ func TestModulesAndGroups(t *testing.T) {
 	require.NoError(t, err)
 	accounts, err := access.NewAccounts(r.Store, r.Log)
 	require.NoError(t, err)
-	require.NoError(t, accounts.Add(t.Context(), "first start", "wren", "a long enough password", access.Operator))
+	require.NoError(t, accounts.Add(t.Context(), "first start", "wren", "a long enough password", servicetest.Operator))
 	a := &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine,
 		Console: fstest.MapFS{}, Logger: slog.New(slog.DiscardHandler), Stopping: t.Context()}
 	h := a.Handler()

@@ -9,7 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"oakenlatch/service/access"
 	"oakenlatch/service/archive"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/refusal"
@@ -20,20 +19,20 @@ import (
 // archiveRoutes are those about copies off the machine.
 func (a *API) archiveRoutes() []route {
 	return []route{
-		{"GET", "/archives", "Where copies go, in the order in which archives are tried", access.Viewer, 200, nil, []wire.Archive{}, nil, a.archives},
-		{"POST", "/archives", "Add an archive", access.Admin, 201, wire.NewArchive{}, wire.Archive{}, nil, a.addArchive},
-		{"PATCH", "/archives/:name", "Change how an archive is used, or retire it", access.Admin, 200, wire.ArchiveSettings{}, wire.Archive{}, nil, a.setArchive},
-		{"GET", "/archives/:name/host-key", "The host key the archive's server shows now", access.Admin, 200, nil, wire.HostKey{}, nil, a.archiveKey},
-		{"POST", "/archives/:name/trust", "Accept the host key of the archive's server", access.Admin, 200, wire.Trust{}, wire.HostKey{}, nil, a.trustArchive},
-		{"POST", "/archives/:name/verify", "Read every copy back and compare it; a job", access.Operator, 202, nil, wire.Job{}, nil, a.verifyArchive},
-		{"POST", "/archives/:name/rebuild", "Make devices and revisions again from nothing but the archive; a job", access.Admin, 202, nil, wire.Job{}, nil, a.rebuild},
-		{"GET", "/copies", "The copies there are, of an archive, of a device", access.Viewer, 200, nil, []wire.Copy{}, []string{"archive", "device"}, a.copies},
-		{"POST", "/copies", "Copy now; a job", access.Operator, 202, wire.NewCopy{}, wire.Job{}, nil, a.copyNow},
-		{"GET", "/copies/:id", "A copy as the archive has it, compared with the digest it was written with", access.Viewer, 200, nil, wire.CopyText{}, nil, a.readCopy},
-		{"POST", "/devices/:name/replace", "Put another box in the device's place; its history goes on, its host key is to be accepted anew", access.Admin, 200, wire.NewDevice{}, wire.Device{}, nil, a.replace},
-		{"GET", "/standing", "How what is saved stands: changed, saved to startup, copied", access.Viewer, 200, nil, []wire.Standing{}, nil, a.standing},
-		{"GET", "/jobs/:id", "How long work stands; wait is for how many seconds to wait for its end", access.Viewer, 200, nil, wire.Job{}, []string{"wait"}, a.job},
-		{"DELETE", "/jobs/:id", "Stop long work", access.Viewer, 204, nil, nil, nil, a.stopJob},
+		{"GET", "/archives", "Where copies go, in the order in which archives are tried", toRead, 200, nil, []wire.Archive{}, nil, a.archives},
+		{"POST", "/archives", "Add an archive", toAdministerAll, 201, wire.NewArchive{}, wire.Archive{}, nil, a.addArchive},
+		{"PATCH", "/archives/:name", "Change how an archive is used, or retire it", toAdministerAll, 200, wire.ArchiveSettings{}, wire.Archive{}, nil, a.setArchive},
+		{"GET", "/archives/:name/host-key", "The host key the archive's server shows now", toAdministerAll, 200, nil, wire.HostKey{}, nil, a.archiveKey},
+		{"POST", "/archives/:name/trust", "Accept the host key of the archive's server", toAdministerAll, 200, wire.Trust{}, wire.HostKey{}, nil, a.trustArchive},
+		{"POST", "/archives/:name/verify", "Read every copy back and compare it; a job", toAudit, 202, nil, wire.Job{}, nil, a.verifyArchive},
+		{"POST", "/archives/:name/rebuild", "Make devices and revisions again from nothing but the archive; a job", toAdministerAll, 202, nil, wire.Job{}, nil, a.rebuild},
+		{"GET", "/copies", "The copies there are, of an archive, of a device", toRead, 200, nil, []wire.Copy{}, []string{"archive", "device"}, a.copies},
+		{"POST", "/copies", "Copy now; a job", toCommit, 202, wire.NewCopy{}, wire.Job{}, nil, a.copyNow},
+		{"GET", "/copies/:id", "A copy as the archive has it, compared with the digest it was written with", toRead, 200, nil, wire.CopyText{}, nil, a.readCopy},
+		{"POST", "/devices/:name/replace", "Put another box in the device's place; its history goes on, its host key is to be accepted anew", toAdminister, 200, wire.NewDevice{}, wire.Device{}, nil, a.replace},
+		{"GET", "/standing", "How what is saved stands: changed, saved to startup, copied", toRead, 200, nil, []wire.Standing{}, nil, a.standing},
+		{"GET", "/jobs/:id", "How long work stands; wait is for how many seconds to wait for its end", toRead, 200, nil, wire.Job{}, []string{"wait"}, a.job},
+		{"DELETE", "/jobs/:id", "Stop long work", toRead, 204, nil, nil, nil, a.stopJob},
 	}
 }
 
@@ -248,7 +247,7 @@ func (a *API) copies(c *call) (any, error) {
 	devices, archives, err := a.names(c.ctx)
 	out := make([]wire.Copy, 0, len(list))
 	for _, k := range list {
-		if archives[k.Archive] != "" {
+		if archives[k.Archive] != "" && devices[k.Device] != "" {
 			out = append(out, copyDoc(k, archives[k.Archive], devices[k.Device]))
 		}
 	}
@@ -286,6 +285,12 @@ func (a *API) readCopy(c *call) (any, error) {
 		return nil, err
 	}
 	devices, archives, err := a.names(c.ctx)
+	if err == nil && devices[k.Device] == "" {
+		err = refusal.New(refusal.NotFound, "list them with: latch archive copies", "there is no copy %d", id)
+	}
+	if err != nil {
+		return nil, err
+	}
 	return wire.CopyText{Copy: copyDoc(k, archives[k.Archive], devices[k.Device]), Text: string(text)}, err
 }
 

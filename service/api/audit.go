@@ -25,17 +25,17 @@ import (
 // auditRoutes are those about the ledger.
 func (a *API) auditRoutes() []route {
 	return []route{
-		{"GET", "/audit", "The ledger, newest first: q is a line to search by (docs/audit.md), before a place in it, oldest=true turns the order round and goes on after a place", access.Viewer, 200, nil, wire.Audit{}, []string{"q", "before", "after", "oldest", "limit"}, a.audit},
-		{"GET", "/audit/export", "What a line finds, oldest first, as CSV (RFC 4180) or JSON Lines; format is csv or jsonl", access.Viewer, 200, nil, nil, []string{"q", "format"}, a.exportAudit},
-		{"GET", "/audit/complete", "How a line to search by may go on", access.Viewer, 200, nil, wire.SearchHints{}, []string{"q"}, a.completeSearch},
-		{"GET", "/audit/verify", "Check the whole ledger's chain, against the checkpoints that are kept", access.Viewer, 200, nil, wire.Verified{}, nil, a.verify},
-		{"POST", "/audit/verify", "The same, also against a checkpoint that was kept elsewhere", access.Viewer, 200, ledger.Checkpoint{}, wire.Verified{}, nil, a.verify},
-		{"POST", "/audit/checkpoint", "Sign what the ledger is now, to be kept elsewhere", access.Operator, 200, nil, ledger.Checkpoint{}, nil, a.checkpoint},
-		{"GET", "/audit/entries/:number", "One entry", access.Viewer, 200, nil, wire.Entry{}, nil, a.entry},
-		{"GET", "/audit/pace", "When what a line finds happened, and by whom, counted", access.Viewer, 200, nil, wire.Pace{}, []string{"q"}, a.pace},
-		{"GET", "/searches", "Lines to search by that are kept: one's own, and those that others share", access.Viewer, 200, nil, []wire.Search{}, nil, a.searches},
-		{"PUT", "/searches/:name", "Keep a line under a name", access.Viewer, 200, wire.NewSearch{}, wire.Search{}, nil, a.setSearch},
-		{"DELETE", "/searches/:name", "Forget one's own line of that name", access.Viewer, 204, nil, nil, nil, a.dropSearch},
+		{"GET", "/audit", "The ledger, newest first: q is a line to search by (docs/audit.md), before a place in it, oldest=true turns the order round and goes on after a place", toAudit, 200, nil, wire.Audit{}, []string{"q", "before", "after", "oldest", "limit"}, a.audit},
+		{"GET", "/audit/export", "What a line finds, oldest first, as CSV (RFC 4180) or JSON Lines; format is csv or jsonl", toAudit, 200, nil, nil, []string{"q", "format"}, a.exportAudit},
+		{"GET", "/audit/complete", "How a line to search by may go on", toAudit, 200, nil, wire.SearchHints{}, []string{"q"}, a.completeSearch},
+		{"GET", "/audit/verify", "Check the whole ledger's chain, against the checkpoints that are kept", toAudit, 200, nil, wire.Verified{}, nil, a.verify},
+		{"POST", "/audit/verify", "The same, also against a checkpoint that was kept elsewhere", toAudit, 200, ledger.Checkpoint{}, wire.Verified{}, nil, a.verify},
+		{"POST", "/audit/checkpoint", "Sign what the ledger is now, to be kept elsewhere", toAudit, 200, nil, ledger.Checkpoint{}, nil, a.checkpoint},
+		{"GET", "/audit/entries/:number", "One entry", toAudit, 200, nil, wire.Entry{}, nil, a.entry},
+		{"GET", "/audit/pace", "When what a line finds happened, and by whom, counted", toAudit, 200, nil, wire.Pace{}, []string{"q"}, a.pace},
+		{"GET", "/searches", "Lines to search by that are kept: one's own, and those that others share", toAudit, 200, nil, []wire.Search{}, nil, a.searches},
+		{"PUT", "/searches/:name", "Keep a line under a name", toAudit, 200, wire.NewSearch{}, wire.Search{}, nil, a.setSearch},
+		{"DELETE", "/searches/:name", "Forget one's own line of that name", toAudit, 204, nil, nil, nil, a.dropSearch},
 	}
 }
 
@@ -45,8 +45,8 @@ func (a *API) ledgerQuery(c *call) (q store.LedgerQuery, err error) {
 	if q.Query, err = search.Parse(line, a.Log.Now()); err != nil {
 		return q, badLine(err)
 	}
-	if c.person.Role != access.Admin {
-		q.Reader = c.person.Name
+	if err := a.bound(c, access.Audit, &q); err != nil {
+		return q, err
 	}
 	for name, into := range map[string]*int64{"before": &q.Before, "after": &q.After} {
 		if text := c.QueryParam(name); text != "" {
@@ -59,6 +59,23 @@ func (a *API) ledgerQuery(c *call) (q store.LedgerQuery, err error) {
 	}
 	q.Oldest = c.QueryParam("oldest") == "true"
 	return q, nil
+}
+
+// bound leaves out of what is asked of the ledger what is not a person's to see:
+// drafts of others, and devices on which they have not the role.
+func (a *API) bound(c *call, role access.Role, q *store.LedgerQuery) error {
+	if !c.person.Administers() {
+		q.Reader = c.person.Name
+	}
+	if c.person.Grants.Everywhere(role) {
+		return nil
+	}
+	devices, err := a.Store.Devices(access.Within(c.ctx, c.person, access.Need{Role: role}))
+	q.Self, q.Devices = c.person.Name, []string{}
+	for _, d := range devices {
+		q.Devices = append(q.Devices, d.Name)
+	}
+	return err
 }
 
 // badLine says where a line to search by goes wrong.
@@ -119,8 +136,8 @@ func (a *API) entry(c *call) (any, error) {
 		return nil, err
 	}
 	q := store.LedgerQuery{After: n - 1, Before: n + 1}
-	if c.person.Role != access.Admin {
-		q.Reader = c.person.Name
+	if err := a.bound(c, access.Audit, &q); err != nil {
+		return nil, err
 	}
 	list, err := a.Log.Entries(c.ctx, q)
 	if err == nil && len(list) == 0 {

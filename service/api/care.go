@@ -11,6 +11,7 @@ import (
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/tree"
+	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/fleet"
@@ -49,6 +50,9 @@ func (a *API) settings(c *call) (any, error) {
 	if err := a.seen(c, now); err != nil {
 		return nil, err
 	}
+	if now, err = placed(c, now, in, set); err != nil {
+		return nil, err
+	}
 	err = a.Log.Write(c.ctx, func(tx *audit.Tx) error {
 		if in.Save != nil {
 			if err := tx.SetSave(d.ID, *in.Save); err != nil {
@@ -56,6 +60,9 @@ func (a *API) settings(c *call) (any, error) {
 			}
 		}
 		if err := tx.SetSeen(d.ID, now.SeenAs, now.SeenFrom, now.Via); err != nil {
+			return err
+		}
+		if err := errors.Join(tx.SetPlace(d.ID, now.Site, now.Role), tx.SetTags(d.ID, now.Tags)); err != nil {
 			return err
 		}
 		for _, name := range slices.Sorted(maps.Keys(set)) {
@@ -69,6 +76,31 @@ func (a *API) settings(c *call) (any, error) {
 		return nil, err
 	}
 	return a.redevice(c, d)
+}
+
+// placed takes over where a device stands and what it is. That says who may do
+// what with it, so it is for who administers all.
+func placed(c *call, d store.Device, in wire.Settings, set map[string][2]string) (store.Device, error) {
+	now := d
+	if in.Site != nil {
+		now.Site = strings.TrimSpace(*in.Site)
+		set["site"] = [2]string{d.Site, now.Site}
+	}
+	if in.Role != nil {
+		now.Role = strings.TrimSpace(*in.Role)
+		set["role"] = [2]string{d.Role, now.Role}
+	}
+	if in.Tags != nil {
+		var err error
+		if now.Tags, err = access.Tags(strings.Join(*in.Tags, " ")); err != nil {
+			return d, err
+		}
+		set["tags"] = [2]string{strings.Join(d.Tags, " "), strings.Join(now.Tags, " ")}
+	}
+	if (in.Site != nil || in.Role != nil || in.Tags != nil) && !c.person.Administers() {
+		return d, refusal.New(refusal.Forbidden, "ask an administrator of all devices", "a device's site, role and tags say who may do what with it: account %s may not change them", c.person.Name)
+	}
+	return now, nil
 }
 
 // seen checks how a device's management is told to be seen.

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"errors"
 	"strconv"
 	"strings"
 
@@ -294,6 +295,9 @@ func (a *API) reservationDocs(c *call) ([]wire.Reservation, error) {
 	out := make([]wire.Reservation, 0, len(list))
 	for _, v := range list {
 		d, err := a.Store.DeviceByID(c.ctx, v.Device)
+		if errors.Is(err, store.ErrNotFound) {
+			continue // not theirs to see
+		}
 		if err != nil {
 			return nil, err
 		}

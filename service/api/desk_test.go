@@ -46,7 +46,7 @@ func newCounter(t *testing.T, devices ...string) *counter {
 	a.Archives = archive.New(r.Store, r.Log, r.Fleet, r.History, sealer, t.TempDir(), a.Logger)
 	r.Desk.Copy = a.Archives.Tree
 	d := &counter{Room: r, API: a, t: t, h: a.Handler(), tokens: map[string]string{}}
-	for name, role := range map[string]access.Role{"nell": access.Operator, "otto": access.Operator, "abel": access.Admin, "vera": access.Viewer} {
+	for name, role := range map[string]access.Grants{"nell": servicetest.Operator, "otto": servicetest.Operator, "abel": servicetest.Admin, "vera": servicetest.Viewer} {
 		require.NoError(t, accounts.Add(t.Context(), "x", name, name+"'s password", role))
 		d.tokens[name], _, _, err = accounts.Login(t.Context(), name, name+"'s password", "test")
 		require.NoError(t, err)

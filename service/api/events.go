@@ -25,8 +25,11 @@ func (a *API) events(ec *echo.Context) error {
 		return err
 	}
 	q := store.LedgerQuery{Oldest: true, Limit: 500}
-	if c.person.Role != access.Admin {
-		q.Reader = c.person.Name
+	if err := c.person.Fits(toRead); err != nil {
+		return err
+	}
+	if err := a.bound(c, access.Read, &q); err != nil {
+		return err
 	}
 	last, err := a.resumeFrom(c)
 	if err != nil {

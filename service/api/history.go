@@ -9,7 +9,6 @@ import (
 	"oakenlatch/core/diff"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
-	"oakenlatch/service/access"
 	"oakenlatch/service/history"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
@@ -19,22 +18,22 @@ import (
 // historyRoutes are those about what was.
 func (a *API) historyRoutes() []route {
 	return []route{
-		{"GET", "/devices/:name/revisions", "A device's revisions, newest first; line is running or startup", access.Viewer, 200, nil, []wire.Revision{}, []string{"line"}, a.revisions},
-		{"GET", "/devices/:name/timeline", "What happened to a device, newest first", access.Viewer, 200, nil, []wire.Moment{}, nil, a.timeline},
-		{"GET", "/devices/:name/blame", "Who last set each line, at a path and below it", access.Viewer, 200, nil, wire.Blame{}, []string{"path"}, a.blame},
-		{"GET", "/devices/:name/history", "What happened at a path and below it, oldest first", access.Viewer, 200, nil, wire.Life{}, []string{"path"}, a.life},
-		{"GET", "/snapshots", "The snapshots, newest first; of a device; retired=true has those too", access.Viewer, 200, nil, []wire.Snapshot{}, []string{"device", "retired"}, a.snapshots},
-		{"POST", "/snapshots", "Name the state that devices are in now", access.Operator, 201, wire.NewSnapshot{}, wire.Snapshot{}, nil, a.takeSnapshot},
-		{"GET", "/snapshots/:ref", "One snapshot, by its number or name", access.Viewer, 200, nil, wire.Snapshot{}, nil, a.snapshot},
-		{"PATCH", "/snapshots/:ref", "Give a snapshot another name or note, protect it, retire it", access.Operator, 200, wire.Relabel{}, wire.Snapshot{}, nil, a.relabel},
-		{"GET", "/compare", "Any two configurations; a and b are DEVICE@PLACE, with a place as for config; context, path, and as another form (unified, edit-config, yang-patch, yang-patch-json)", access.Viewer, 200, nil, wire.Comparison{}, []string{"a", "b", "path", "context", "as"}, a.compare},
-		{"GET", "/compare/fleet", "Many devices between two moments, in sum; from and to are snapshot:NAME, at:TIME or running; of a site, or of devices", access.Viewer, 200, nil, wire.FleetComparison{}, []string{"from", "to", "site", "device"}, a.compareFleet},
-		{"POST", "/restore", "Stage a configuration, or parts of it, as it was", access.Operator, 201, wire.NewRestore{}, wire.BroughtBack{}, nil, a.restore},
-		{"GET", "/export", "Configurations as a bundle (tar, docs/bundles.md): of a place or a snapshot; of devices, a site, or all; format is xml or json", access.Viewer, 200, nil, nil, []string{"from", "device", "site", "format"}, a.export},
-		{"POST", "/import", "Stage a configuration from a file, whole or in parts", access.Operator, 201, wire.NewImport{}, wire.BroughtBack{}, nil, a.importFile},
-		{"POST", "/import/bundle", "Stage what a bundle holds (the body, a tar, docs/bundles.md) in one change, each configuration onto the device that it is from; device picks, onto sends the one that is picked elsewhere", access.Operator, 201, nil, wire.ImportedBundle{}, []string{"device", "onto"}, a.importBundle},
-		{"POST", "/carry", "Stage one device's configuration on another; what is its own stays", access.Operator, 201, wire.NewCarry{}, wire.Carried{}, nil, a.carry},
-		{"POST", "/undo", "Stage that a kept change, or all of a person's, is taken back", access.Operator, 201, wire.NewUndo{}, wire.BroughtBack{}, nil, a.undo},
+		{"GET", "/devices/:name/revisions", "A device's revisions, newest first; line is running or startup", toRead, 200, nil, []wire.Revision{}, []string{"line"}, a.revisions},
+		{"GET", "/devices/:name/timeline", "What happened to a device, newest first", toRead, 200, nil, []wire.Moment{}, nil, a.timeline},
+		{"GET", "/devices/:name/blame", "Who last set each line, at a path and below it", toRead, 200, nil, wire.Blame{}, []string{"path"}, a.blame},
+		{"GET", "/devices/:name/history", "What happened at a path and below it, oldest first", toRead, 200, nil, wire.Life{}, []string{"path"}, a.life},
+		{"GET", "/snapshots", "The snapshots, newest first; of a device; retired=true has those too", toRead, 200, nil, []wire.Snapshot{}, []string{"device", "retired"}, a.snapshots},
+		{"POST", "/snapshots", "Name the state that devices are in now", toStage, 201, wire.NewSnapshot{}, wire.Snapshot{}, nil, a.takeSnapshot},
+		{"GET", "/snapshots/:ref", "One snapshot, by its number or name", toRead, 200, nil, wire.Snapshot{}, nil, a.snapshot},
+		{"PATCH", "/snapshots/:ref", "Give a snapshot another name or note, protect it, retire it", toStage, 200, wire.Relabel{}, wire.Snapshot{}, nil, a.relabel},
+		{"GET", "/compare", "Any two configurations; a and b are DEVICE@PLACE, with a place as for config; context, path, and as another form (unified, edit-config, yang-patch, yang-patch-json)", toRead, 200, nil, wire.Comparison{}, []string{"a", "b", "path", "context", "as"}, a.compare},
+		{"GET", "/compare/fleet", "Many devices between two moments, in sum; from and to are snapshot:NAME, at:TIME or running; of a site, or of devices", toRead, 200, nil, wire.FleetComparison{}, []string{"from", "to", "site", "device"}, a.compareFleet},
+		{"POST", "/restore", "Stage a configuration, or parts of it, as it was", toStage, 201, wire.NewRestore{}, wire.BroughtBack{}, nil, a.restore},
+		{"GET", "/export", "Configurations as a bundle (tar, docs/bundles.md): of a place or a snapshot; of devices, a site, or all; format is xml or json", toRead, 200, nil, nil, []string{"from", "device", "site", "format"}, a.export},
+		{"POST", "/import", "Stage a configuration from a file, whole or in parts", toStage, 201, wire.NewImport{}, wire.BroughtBack{}, nil, a.importFile},
+		{"POST", "/import/bundle", "Stage what a bundle holds (the body, a tar, docs/bundles.md) in one change, each configuration onto the device that it is from; device picks, onto sends the one that is picked elsewhere", toStage, 201, nil, wire.ImportedBundle{}, []string{"device", "onto"}, a.importBundle},
+		{"POST", "/carry", "Stage one device's configuration on another; what is its own stays", toStage, 201, wire.NewCarry{}, wire.Carried{}, nil, a.carry},
+		{"POST", "/undo", "Stage that a kept change, or all of a person's, is taken back", toStage, 201, wire.NewUndo{}, wire.BroughtBack{}, nil, a.undo},
 	}
 }
 

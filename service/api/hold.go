@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"oakenlatch/core/guard"
-	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
@@ -256,7 +255,7 @@ func notDone(number int64, word guard.Event, s guard.State) error {
 // its author, or an administrator.
 func (a *API) decidable(c *call) (store.Change, error) {
 	ch, err := a.visible(c)
-	if err != nil || ch.Author == c.person.Name || c.person.Role == access.Admin {
+	if err != nil || ch.Author == c.person.Name || c.person.Administers() {
 		return ch, err
 	}
 	company, err := a.Store.Company(c.ctx, ch.Number)

@@ -8,7 +8,6 @@ import (
 	"sync"
 	"time"
 
-	"oakenlatch/service/access"
 	"oakenlatch/service/refusal"
 	"oakenlatch/wire"
 )
@@ -74,7 +73,7 @@ func (a *API) startJob(c *call, kind string, do func(ctx context.Context, progre
 	go func() {
 		defer close(j.over)
 		defer cancel()
-		result, err := do(ctx, j.progress)
+		result, err := guarded(func() (any, error) { return do(ctx, j.progress) })
 		j.mu.Lock()
 		defer j.mu.Unlock()
 		j.doc.Ended, j.doc.State, j.doc.Result = a.Log.Now(), "done", result
@@ -88,12 +87,23 @@ func (a *API) startJob(c *call, kind string, do func(ctx context.Context, progre
 	return j.show(), nil
 }
 
+// guarded makes an error of a panic: long work that fails takes nothing else with
+// it.
+func guarded(do func() (any, error)) (result any, err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			err = fmt.Errorf("it broke off at a mistake of the service: %v", r)
+		}
+	}()
+	return do()
+}
+
 func (a *API) jobParam(c *call) (*job, error) {
 	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	a.jobs.mu.Lock()
 	defer a.jobs.mu.Unlock()
 	for _, j := range a.jobs.list {
-		if err == nil && j.doc.ID == id && (j.doc.Actor == c.person.Name || c.person.Role == access.Admin) {
+		if err == nil && j.doc.ID == id && (j.doc.Actor == c.person.Name || c.person.Administers()) {
 			return j, nil
 		}
 	}

@@ -42,10 +42,11 @@ func (a *API) OpenAPI() map[string]any {
 				"required": true, "content": map[string]any{"application/json": map[string]any{"schema": reference(schemas, r.in)}},
 			}
 		}
-		if r.needs == "" {
+		op["x-needs"] = r.needs.String()
+		if r.needs.Open {
 			op["security"] = []any{}
 		} else {
-			op["description"] = "Needs the role " + string(r.needs) + "."
+			op["description"] = "Needs " + r.needs.String() + "."
 		}
 		add(r.method, path, op)
 	}

@@ -2,6 +2,7 @@ package api
 
 import (
 	"encoding/json"
+	"errors"
 
 	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
@@ -13,14 +14,14 @@ import (
 // outsideRoutes are those about what was changed behind the service's back.
 func (a *API) outsideRoutes() []route {
 	return []route{
-		{"GET", "/outside", "Outside changes, newest first: those that are to be decided, or with all=true the newest of all; of a device", access.Viewer, 200, nil, []wire.Outside{}, []string{"device", "all"}, a.outsides},
-		{"GET", "/outside/:number", "One outside change, with its difference and what the device told; context is the number of unchanged neighbours", access.Viewer, 200, nil, wire.Outside{}, []string{"context"}, a.outside},
-		{"POST", "/outside/:number/adopt", "Take an outside change as it is, with a note", access.Operator, 200, wire.Adopt{}, wire.Outside{}, nil, a.adopt},
-		{"POST", "/outside/:number/push-back", "Stage that an outside change is taken back, and nothing that came after it; it is decided when that change is kept", access.Operator, 201, wire.NewPush{}, wire.Pushed{}, nil, a.pushBack},
-		{"POST", "/outside/:number/open", "Open a change that goes on from an outside change: the same on other devices, or a draft", access.Operator, 201, wire.NewPush{}, wire.Pushed{}, nil, a.goOn},
-		{"GET", "/silences", "The paths that always move, and need no decision", access.Viewer, 200, nil, []wire.Silence{}, nil, a.silences},
-		{"POST", "/silences", "Say of a path, on a device or on all, that it always moves", access.Operator, 201, wire.NewSilence{}, wire.Silence{}, nil, a.silence},
-		{"DELETE", "/silences/:number", "Take that back", access.Operator, 204, nil, nil, nil, a.unsilence},
+		{"GET", "/outside", "Outside changes, newest first: those that are to be decided, or with all=true the newest of all; of a device", toRead, 200, nil, []wire.Outside{}, []string{"device", "all"}, a.outsides},
+		{"GET", "/outside/:number", "One outside change, with its difference and what the device told; context is the number of unchanged neighbours", toRead, 200, nil, wire.Outside{}, []string{"context"}, a.outside},
+		{"POST", "/outside/:number/adopt", "Take an outside change as it is, with a note", toStage, 200, wire.Adopt{}, wire.Outside{}, nil, a.adopt},
+		{"POST", "/outside/:number/push-back", "Stage that an outside change is taken back, and nothing that came after it; it is decided when that change is kept", toStage, 201, wire.NewPush{}, wire.Pushed{}, nil, a.pushBack},
+		{"POST", "/outside/:number/open", "Open a change that goes on from an outside change: the same on other devices, or a draft", toStage, 201, wire.NewPush{}, wire.Pushed{}, nil, a.goOn},
+		{"GET", "/silences", "The paths that always move, and need no decision", toRead, 200, nil, []wire.Silence{}, nil, a.silences},
+		{"POST", "/silences", "Say of a path, on a device or on all, that it always moves", toStage, 201, wire.NewSilence{}, wire.Silence{}, nil, a.silence},
+		{"DELETE", "/silences/:number", "Take that back", toStage, 204, nil, nil, nil, a.unsilence},
 	}
 }
 
@@ -55,6 +56,9 @@ func (a *API) outsideDocs(c *call, device int64, open bool) ([]wire.Outside, err
 	out, names := make([]wire.Outside, 0, len(list)), map[int64]store.Device{}
 	for _, o := range list {
 		doc, err := a.outsideDoc(c, o, names)
+		if errors.Is(err, store.ErrNotFound) {
+			continue // of a device that is not theirs to see
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -178,6 +182,9 @@ func (a *API) silences(c *call) (any, error) {
 	out := make([]wire.Silence, 0, len(list))
 	for _, s := range list {
 		doc, err := a.silenceDoc(c, s)
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -186,9 +193,18 @@ func (a *API) silences(c *call) (any, error) {
 	return out, nil
 }
 
+// silencer checks that a person may say of a path that it always moves: on all
+// devices, whoever may stage on all.
+func (a *API) silencer(c *call, all bool) error {
+	return c.person.Fits(access.Need{Role: access.Stage, Everywhere: all})
+}
+
 func (a *API) silence(c *call) (any, error) {
 	var in wire.NewSilence
 	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	if err := a.silencer(c, in.Device == ""); err != nil {
 		return nil, err
 	}
 	s, err := a.Decisions.Silence(c.ctx, c.person, in.Device, in.Path, in.Note)
@@ -202,6 +218,21 @@ func (a *API) unsilence(c *call) (any, error) {
 	n, err := numberIn(c, "number", "number of an outside change")
 	if err != nil {
 		return nil, err
+	}
+	list, err := a.Store.Silences(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range list {
+		if s.ID != n {
+			continue
+		}
+		if err := a.silencer(c, s.Device == 0); err != nil {
+			return nil, err
+		}
+		if _, err := a.silenceDoc(c, s); err != nil {
+			return nil, err
+		}
 	}
 	return nil, a.Decisions.Unsilence(c.ctx, c.person, n)
 }

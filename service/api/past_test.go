@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/service/access"
+	"oakenlatch/test/servicetest"
 	"oakenlatch/wire"
 	"oakenlatch/wire/bundle"
 )
@@ -28,7 +29,7 @@ func TestJobs(t *testing.T) {
 	t.Parallel()
 	d := newCounter(t)
 	as := func(who string) *call {
-		return &call{ctx: t.Context(), person: access.Person{Name: who, Role: access.Operator}}
+		return &call{ctx: t.Context(), person: access.Person{Name: who, Grants: servicetest.Operator}}
 	}
 	begun := make(chan struct{})
 	waits := func(ctx context.Context, progress func(int, int, string)) (any, error) {

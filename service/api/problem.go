@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strconv"
+	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -30,7 +32,7 @@ var titles = map[string]string{
 	"invalid": "That does not make sense as it is", "not-found": "There is no such thing", "forbidden": "Not allowed",
 	"conflict": "Not possible now", "unreachable": "The device does not answer", "host-key": "The device's host key is not accepted",
 	"device-login": "The device does not let us in", "protocol": "The device does not speak NETCONF as it should",
-	"refusal": "The device says no", "moved": "It is no longer as it was seen", "denied": "Wrong account or password", "sign-in": "Sign in first",
+	"refusal": "The device says no", "moved": "It is no longer as it was seen", "denied": "Wrong account or password", "sign-in": "Sign in first", "slow": "Too many tries",
 	"too-large": "Too large", "internal": "The service failed",
 }
 
@@ -55,6 +57,8 @@ func problem(err error) wire.Problem {
 		return p
 	case errors.Is(err, access.ErrDenied):
 		return make("denied", http.StatusUnauthorized, "wrong account or password", "try again; an administrator can set a new password")
+	case errors.As(err, new(*access.SlowError)):
+		return make("slow", http.StatusTooManyRequests, err.Error(), "wait, and look whether it is the right account; an administrator can set another password")
 	case errors.Is(err, errNoLogin):
 		return make("sign-in", http.StatusUnauthorized, errNoLogin.Error(), "sign in with: latch login --server URL --user NAME --password-file F")
 	case errors.Is(err, store.ErrExists):
@@ -77,6 +81,10 @@ func (a *API) fail(c *echo.Context, err error) {
 	p := problem(err)
 	if p.Status >= 500 && p.Type == wire.ProblemPrefix+"internal" {
 		a.Logger.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
+	}
+	var slow *access.SlowError
+	if errors.As(err, &slow) {
+		c.Response().Header().Set("Retry-After", strconv.Itoa(int(slow.Wait/time.Second)+1))
 	}
 	c.Response().Header().Set("Content-Type", "application/problem+json")
 	if werr := c.JSON(p.Status, p); werr != nil {

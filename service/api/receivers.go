@@ -3,7 +3,6 @@ package api
 import (
 	"encoding/json"
 
-	"oakenlatch/service/access"
 	"oakenlatch/service/store"
 	"oakenlatch/service/tell"
 	"oakenlatch/wire"
@@ -12,11 +11,11 @@ import (
 // receiverRoutes are those about who is told of what.
 func (a *API) receiverRoutes() []route {
 	return []route{
-		{"GET", "/receivers", "Who is told of entries of the ledger", access.Operator, 200, nil, []wire.Receiver{}, nil, a.receivers},
-		{"POST", "/receivers", "Add a receiver: syslog, a webhook, or mail", access.Admin, 201, wire.NewReceiver{}, wire.Receiver{}, nil, a.addReceiver},
-		{"PATCH", "/receivers/:name", "Change what a receiver is told of", access.Admin, 200, wire.ReceiverLine{}, wire.Receiver{}, nil, a.setReceiver},
-		{"POST", "/receivers/:name/try", "Tell a receiver something now, and say what came of it", access.Admin, 204, nil, nil, nil, a.tryReceiver},
-		{"DELETE", "/receivers/:name", "Tell a receiver nothing any more", access.Admin, 204, nil, nil, nil, a.retireReceiver},
+		{"GET", "/receivers", "Who is told of entries of the ledger", toAudit, 200, nil, []wire.Receiver{}, nil, a.receivers},
+		{"POST", "/receivers", "Add a receiver: syslog, a webhook, or mail", toAdministerAll, 201, wire.NewReceiver{}, wire.Receiver{}, nil, a.addReceiver},
+		{"PATCH", "/receivers/:name", "Change what a receiver is told of", toAdministerAll, 200, wire.ReceiverLine{}, wire.Receiver{}, nil, a.setReceiver},
+		{"POST", "/receivers/:name/try", "Tell a receiver something now, and say what came of it", toAdministerAll, 204, nil, nil, nil, a.tryReceiver},
+		{"DELETE", "/receivers/:name", "Tell a receiver nothing any more", toAdministerAll, 204, nil, nil, nil, a.retireReceiver},
 	}
 }
 

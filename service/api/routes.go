@@ -2,14 +2,12 @@ package api
 
 import (
 	"errors"
-	"net/http"
 	"slices"
 	"strings"
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/markup"
 	"oakenlatch/netconf"
-	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/hostkey"
@@ -20,118 +18,68 @@ import (
 
 // routes is the API, operation by operation.
 func (a *API) routes() []route {
-	return append(slices.Concat(a.historyRoutes(), a.archiveRoutes(), a.auditRoutes(), a.outsideRoutes(), a.recordRoutes(), a.receiverRoutes(), a.trafficRoutes()), []route{
-		{"POST", "/login", "Sign in; gives a token, and a cookie for the console", "", 200, wire.Login{}, wire.Session{}, nil, a.login},
-		{"POST", "/logout", "Sign out; the token is worthless afterwards", access.Viewer, 204, nil, nil, nil, a.logout},
-		{"GET", "/me", "Who one is", access.Viewer, 200, nil, wire.Session{}, nil, a.me},
-		{"GET", "/accounts", "All accounts", access.Admin, 200, nil, []wire.Account{}, nil, a.accounts},
-		{"POST", "/accounts", "Make an account", access.Admin, 201, wire.NewAccount{}, wire.Account{}, nil, a.addAccount},
-		{"GET", "/attention", "What needs a decision now", access.Viewer, 200, nil, wire.Attention{}, nil, a.attention},
-		{"GET", "/devices", "All devices", access.Viewer, 200, nil, []wire.Device{}, nil, a.devices},
-		{"POST", "/devices", "Add a device", access.Admin, 201, wire.NewDevice{}, wire.Device{}, nil, a.addDevice},
-		{"GET", "/devices/:name", "One device", access.Viewer, 200, nil, wire.Device{}, nil, a.device},
-		{"GET", "/devices/:name/host-key", "The host key the device shows now", access.Admin, 200, nil, wire.HostKey{}, nil, a.hostKey},
-		{"POST", "/devices/:name/trust", "Accept the device's host key", access.Admin, 200, wire.Trust{}, wire.HostKey{}, nil, a.trust},
-		{"GET", "/devices/:name/config", "A device's configuration; from is " + desk.Places, access.Viewer, 200, nil, wire.Config{}, []string{"from", "path"}, a.config},
-		{"GET", "/devices/:name/difference", "Two of a device's configurations compared, by default what its startup lacks of running; from and to are as for config", access.Viewer, 200, nil, wire.Difference{}, []string{"from", "to", "context"}, a.difference},
-		{"PATCH", "/devices/:name", "Change a device's settings", access.Admin, 200, wire.Settings{}, wire.Device{}, nil, a.settings},
-		{"POST", "/devices/:name/save", "Copy running to startup and read that back", access.Operator, 200, nil, wire.Device{}, nil, a.save},
-		{"POST", "/devices/:name/restart", "Restart the device; what its startup does not hold is lost", access.Admin, 204, nil, nil, nil, a.restart},
-		{"POST", "/devices/:name/schedule", "Restart the device at a time", access.Admin, 201, wire.NewDue{}, wire.Due{}, nil, a.scheduleRestart},
-		{"GET", "/devices/:name/sessions", "Who is on the device, where it tells", access.Viewer, 200, nil, []wire.Visitor{}, nil, a.visitors},
-		{"DELETE", "/devices/:name/sessions/:id", "End a session on the device", access.Admin, 204, nil, nil, nil, a.endVisit},
-		{"DELETE", "/devices/:name/candidate", "Discard what somebody left in the device's candidate; it goes on record first", access.Admin, 204, nil, nil, nil, a.clearCandidate},
-		{"GET", "/devices/:name/clock", "The device's clock against the service's, read now", access.Viewer, 200, nil, wire.Clock{}, nil, a.clock},
-		{"GET", "/devices/:name/modules", "The YANG modules the device handed out", access.Viewer, 200, nil, wire.Modules{}, nil, a.modules},
-		{"GET", "/changes", "The changes one may see, newest first", access.Viewer, 200, nil, []wire.Change{}, nil, a.changes},
-		{"POST", "/changes", "Open a change", access.Operator, 201, wire.NewChange{}, wire.Change{}, nil, a.open},
-		{"GET", "/changes/:number", "One change and how its commit stands", access.Viewer, 200, nil, wire.Change{}, nil, a.change},
-		{"POST", "/changes/:number/edits", "Stage an edit on one device or several; on all of them, or on none", access.Operator, 201, wire.NewEdit{}, []wire.Staged{}, nil, a.stage},
-		{"PATCH", "/changes/:number", "Give the change another title and ticket", access.Operator, 200, wire.NewChange{}, wire.Change{}, nil, a.rename},
-		{"POST", "/changes/:number/load", "Stage a piece of configuration on one device or several; on all of them, or on none", access.Operator, 201, wire.NewLoad{}, []wire.Loaded{}, nil, a.load},
-		{"GET", "/changes/:number/parts/:name", "What is staged on a device so far, as an outline to be edited; path is the part of it that is wanted", access.Viewer, 200, nil, wire.Part{}, []string{"path"}, a.part},
-		{"GET", "/changes/:number/edits", "The staged edits, in the order they were staged", access.Viewer, 200, nil, []wire.Edit{}, nil, a.edits},
-		{"DELETE", "/changes/:number/edits", "Take staged edits back: by device, by person, by line (path, with device), or all", access.Operator, 200, nil, []wire.Edit{}, []string{"device", "by", "path"}, a.unstageMany},
-		{"DELETE", "/changes/:number/edits/:id", "Take a staged edit back", access.Operator, 204, nil, nil, nil, a.unstage},
-		{"GET", "/changes/:number/preview", "What the change would do; context is the number of unchanged neighbours shown, as another form of the difference (unified, edit-config, yang-patch, yang-patch-json, outline or xml for the whole result), by one person's edits, validate=true has the devices judge the result", access.Viewer, 200, nil, wire.Preview{}, []string{"context", "device", "by", "as", "validate"}, a.preview},
-		{"POST", "/changes/:number/company", "Add somebody to the change", access.Operator, 200, wire.Share{}, wire.Change{}, nil, a.share},
-		{"DELETE", "/changes/:number/company/:account", "Take somebody off the change", access.Operator, 200, nil, wire.Change{}, nil, a.unshare},
-		{"POST", "/changes/:number/notes", "Write a note down with the change", access.Operator, 201, wire.NewNote{}, wire.Change{}, nil, a.note},
-		{"POST", "/changes/:number/decide", "Keep one side where the change and its device both changed the same", access.Operator, 200, wire.Decide{}, wire.Conflict{}, nil, a.decide},
-		{"POST", "/changes/:number/rebase", "Put parts on what their devices hold now", access.Operator, 200, wire.Rebase{}, []wire.Rebased{}, nil, a.rebase},
-		{"POST", "/changes/:number/readdress", "Say where a part moves its device's management to", access.Operator, 200, wire.Readdress{}, wire.Change{}, nil, a.readdress},
-		{"GET", "/devices/:name/paths", "How a path goes on by the device's schema: names, keys, types, values", access.Viewer, 200, nil, []wire.Hint{}, []string{"path", "change"}, a.paths},
-		{"GET", "/reservations", "The devices that are reserved", access.Viewer, 200, nil, []wire.Reservation{}, nil, a.reservations},
-		{"POST", "/devices/:name/reservation", "Reserve the device for oneself, or for longer", access.Operator, 200, wire.NewReservation{}, wire.Reservation{}, nil, a.reserve},
-		{"DELETE", "/devices/:name/reservation", "End the reservation", access.Operator, 204, nil, nil, nil, a.release},
-		{"POST", "/devices/:name/reservation/asks", "Ask whoever reserved the device", access.Operator, 200, wire.NewNote{}, wire.Reservation{}, nil, a.ask},
-		{"GET", "/stencils", "All stencils", access.Viewer, 200, nil, []wire.Stencil{}, nil, a.stencils},
-		{"GET", "/stencils/:name", "One stencil, its versions and the devices that use it; the blanks by a device's schema", access.Viewer, 200, nil, wire.Stencil{}, []string{"device"}, a.stencil},
-		{"PUT", "/stencils/:name", "Save a new version; opens a change for the devices that use it", access.Operator, 200, wire.NewStencil{}, wire.Saved{}, nil, a.saveStencil},
-		{"POST", "/stencils/:name/bind", "Stage what the stencil sets on devices", access.Operator, 201, wire.Bind{}, []wire.Loaded{}, nil, a.bind},
-		{"GET", "/shared", "All shared values", access.Viewer, 200, nil, []wire.Shared{}, nil, a.shared},
-		{"PUT", "/shared/:name", "Give a shared value other items; opens a change for the devices on which a stencil uses it", access.Operator, 200, wire.NewShared{}, wire.Saved{}, nil, a.saveShared},
-		{"POST", "/changes/:number/commit", "Commit on hold", access.Operator, 202, wire.NewCommit{}, wire.Change{}, nil, a.commit},
-		{"POST", "/changes/:number/begin", "Commit what is prepared", access.Operator, 202, nil, wire.Change{}, nil, a.begin},
-		{"POST", "/changes/:number/hold", "Move the end of a hold", access.Operator, 200, wire.NewHold{}, wire.Change{}, nil, a.hold},
-		{"POST", "/changes/:number/leave", "Leave a device as it is that holds neither the former nor the new configuration", access.Operator, 200, wire.Leave{}, wire.Change{}, nil, a.leave},
-		{"POST", "/changes/:number/schedule", "Commit at a time", access.Operator, 201, wire.NewDue{}, wire.Due{}, nil, a.schedule},
-		{"GET", "/schedule", "What is on the schedule, and what was", access.Viewer, 200, nil, []wire.Due{}, nil, a.scheduled},
-		{"DELETE", "/schedule/:id", "Take something off the schedule", access.Operator, 204, nil, nil, nil, a.unschedule},
-		{"POST", "/changes/:number/confirm", "Keep what is on hold; answers when it is decided", access.Operator, 200, wire.Confirm{}, wire.Change{}, nil, a.confirm},
-		{"POST", "/changes/:number/revert", "Go back now; answers when every device is seen to have gone back, or after a minute", access.Operator, 200, nil, wire.Change{}, nil, a.revert},
-		{"POST", "/changes/:number/drop", "Abandon a change that is on no device", access.Operator, 204, nil, nil, nil, a.drop},
+	return append(slices.Concat(a.historyRoutes(), a.archiveRoutes(), a.auditRoutes(), a.outsideRoutes(), a.recordRoutes(), a.receiverRoutes(), a.trafficRoutes(), a.accessRoutes()), []route{
+		{"GET", "/attention", "What needs a decision now", toRead, 200, nil, wire.Attention{}, nil, a.attention},
+		{"GET", "/devices", "All devices", toRead, 200, nil, []wire.Device{}, nil, a.devices},
+		{"POST", "/devices", "Add a device", toAdministerAll, 201, wire.NewDevice{}, wire.Device{}, nil, a.addDevice},
+		{"GET", "/devices/:name", "One device", toRead, 200, nil, wire.Device{}, nil, a.device},
+		{"GET", "/devices/:name/host-key", "The host key the device shows now", toAdminister, 200, nil, wire.HostKey{}, nil, a.hostKey},
+		{"POST", "/devices/:name/trust", "Accept the device's host key", toAdminister, 200, wire.Trust{}, wire.HostKey{}, nil, a.trust},
+		{"GET", "/devices/:name/config", "A device's configuration; from is " + desk.Places, toRead, 200, nil, wire.Config{}, []string{"from", "path"}, a.config},
+		{"GET", "/devices/:name/difference", "Two of a device's configurations compared, by default what its startup lacks of running; from and to are as for config", toRead, 200, nil, wire.Difference{}, []string{"from", "to", "context"}, a.difference},
+		{"PATCH", "/devices/:name", "Change a device's settings", toAdminister, 200, wire.Settings{}, wire.Device{}, nil, a.settings},
+		{"POST", "/devices/:name/save", "Copy running to startup and read that back", toCommit, 200, nil, wire.Device{}, nil, a.save},
+		{"POST", "/devices/:name/restart", "Restart the device; what its startup does not hold is lost", toAdminister, 204, nil, nil, nil, a.restart},
+		{"POST", "/devices/:name/schedule", "Restart the device at a time", toAdminister, 201, wire.NewDue{}, wire.Due{}, nil, a.scheduleRestart},
+		{"GET", "/devices/:name/sessions", "Who is on the device, where it tells", toRead, 200, nil, []wire.Visitor{}, nil, a.visitors},
+		{"DELETE", "/devices/:name/sessions/:id", "End a session on the device", toAdminister, 204, nil, nil, nil, a.endVisit},
+		{"DELETE", "/devices/:name/candidate", "Discard what somebody left in the device's candidate; it goes on record first", toAdminister, 204, nil, nil, nil, a.clearCandidate},
+		{"GET", "/devices/:name/clock", "The device's clock against the service's, read now", toRead, 200, nil, wire.Clock{}, nil, a.clock},
+		{"GET", "/devices/:name/modules", "The YANG modules the device handed out", toRead, 200, nil, wire.Modules{}, nil, a.modules},
+		{"GET", "/changes", "The changes one may see, newest first", toRead, 200, nil, []wire.Change{}, nil, a.changes},
+		{"POST", "/changes", "Open a change", toStage, 201, wire.NewChange{}, wire.Change{}, nil, a.open},
+		{"GET", "/changes/:number", "One change and how its commit stands", toRead, 200, nil, wire.Change{}, nil, a.change},
+		{"POST", "/changes/:number/edits", "Stage an edit on one device or several; on all of them, or on none", toStage, 201, wire.NewEdit{}, []wire.Staged{}, nil, a.stage},
+		{"PATCH", "/changes/:number", "Give the change another title and ticket", toStage, 200, wire.NewChange{}, wire.Change{}, nil, a.rename},
+		{"POST", "/changes/:number/load", "Stage a piece of configuration on one device or several; on all of them, or on none", toStage, 201, wire.NewLoad{}, []wire.Loaded{}, nil, a.load},
+		{"GET", "/changes/:number/parts/:name", "What is staged on a device so far, as an outline to be edited; path is the part of it that is wanted", toRead, 200, nil, wire.Part{}, []string{"path"}, a.part},
+		{"GET", "/changes/:number/edits", "The staged edits, in the order they were staged", toRead, 200, nil, []wire.Edit{}, nil, a.edits},
+		{"DELETE", "/changes/:number/edits", "Take staged edits back: by device, by person, by line (path, with device), or all", toStage, 200, nil, []wire.Edit{}, []string{"device", "by", "path"}, a.unstageMany},
+		{"DELETE", "/changes/:number/edits/:id", "Take a staged edit back", toStage, 204, nil, nil, nil, a.unstage},
+		{"GET", "/changes/:number/preview", "What the change would do; context is the number of unchanged neighbours shown, as another form of the difference (unified, edit-config, yang-patch, yang-patch-json, outline or xml for the whole result), by one person's edits, validate=true has the devices judge the result", toRead, 200, nil, wire.Preview{}, []string{"context", "device", "by", "as", "validate"}, a.preview},
+		{"POST", "/changes/:number/company", "Add somebody to the change", toStage, 200, wire.Share{}, wire.Change{}, nil, a.share},
+		{"DELETE", "/changes/:number/company/:account", "Take somebody off the change", toStage, 200, nil, wire.Change{}, nil, a.unshare},
+		{"POST", "/changes/:number/notes", "Write a note down with the change", toStage, 201, wire.NewNote{}, wire.Change{}, nil, a.note},
+		{"POST", "/changes/:number/decide", "Keep one side where the change and its device both changed the same", toStage, 200, wire.Decide{}, wire.Conflict{}, nil, a.decide},
+		{"POST", "/changes/:number/rebase", "Put parts on what their devices hold now", toStage, 200, wire.Rebase{}, []wire.Rebased{}, nil, a.rebase},
+		{"POST", "/changes/:number/readdress", "Say where a part moves its device's management to", toStage, 200, wire.Readdress{}, wire.Change{}, nil, a.readdress},
+		{"GET", "/devices/:name/paths", "How a path goes on by the device's schema: names, keys, types, values", toRead, 200, nil, []wire.Hint{}, []string{"path", "change"}, a.paths},
+		{"GET", "/reservations", "The devices that are reserved", toRead, 200, nil, []wire.Reservation{}, nil, a.reservations},
+		{"POST", "/devices/:name/reservation", "Reserve the device for oneself, or for longer", toStage, 200, wire.NewReservation{}, wire.Reservation{}, nil, a.reserve},
+		{"DELETE", "/devices/:name/reservation", "End the reservation", toStage, 204, nil, nil, nil, a.release},
+		{"POST", "/devices/:name/reservation/asks", "Ask whoever reserved the device", toStage, 200, wire.NewNote{}, wire.Reservation{}, nil, a.ask},
+		{"GET", "/stencils", "All stencils", toRead, 200, nil, []wire.Stencil{}, nil, a.stencils},
+		{"GET", "/stencils/:name", "One stencil, its versions and the devices that use it; the blanks by a device's schema", toRead, 200, nil, wire.Stencil{}, []string{"device"}, a.stencil},
+		{"PUT", "/stencils/:name", "Save a new version; opens a change for the devices that use it", toStage, 200, wire.NewStencil{}, wire.Saved{}, nil, a.saveStencil},
+		{"POST", "/stencils/:name/bind", "Stage what the stencil sets on devices", toStage, 201, wire.Bind{}, []wire.Loaded{}, nil, a.bind},
+		{"GET", "/shared", "All shared values", toRead, 200, nil, []wire.Shared{}, nil, a.shared},
+		{"PUT", "/shared/:name", "Give a shared value other items; opens a change for the devices on which a stencil uses it", toStage, 200, wire.NewShared{}, wire.Saved{}, nil, a.saveShared},
+		{"POST", "/changes/:number/commit", "Commit on hold", toCommit, 202, wire.NewCommit{}, wire.Change{}, nil, a.commit},
+		{"POST", "/changes/:number/begin", "Commit what is prepared", toCommit, 202, nil, wire.Change{}, nil, a.begin},
+		{"POST", "/changes/:number/hold", "Move the end of a hold", toCommit, 200, wire.NewHold{}, wire.Change{}, nil, a.hold},
+		{"POST", "/changes/:number/leave", "Leave a device as it is that holds neither the former nor the new configuration", toCommit, 200, wire.Leave{}, wire.Change{}, nil, a.leave},
+		{"POST", "/changes/:number/schedule", "Commit at a time", toCommit, 201, wire.NewDue{}, wire.Due{}, nil, a.schedule},
+		{"GET", "/schedule", "What is on the schedule, and what was", toRead, 200, nil, []wire.Due{}, nil, a.scheduled},
+		{"DELETE", "/schedule/:id", "Take something off the schedule", toCommit, 204, nil, nil, nil, a.unschedule},
+		{"POST", "/changes/:number/confirm", "Keep what is on hold; answers when it is decided", toCommit, 200, wire.Confirm{}, wire.Change{}, nil, a.confirm},
+		{"POST", "/changes/:number/revert", "Go back now; answers when every device is seen to have gone back, or after a minute", toCommit, 200, nil, wire.Change{}, nil, a.revert},
+		{"POST", "/changes/:number/drop", "Abandon a change that is on no device", toStage, 204, nil, nil, nil, a.drop},
 	}...)
-}
-
-func (a *API) login(c *call) (any, error) {
-	var in wire.Login
-	if err := c.read(&in); err != nil {
-		return nil, err
-	}
-	token, expires, p, err := a.Accounts.Login(c.ctx, in.Account, in.Password, c.RealIP())
-	if err != nil {
-		return nil, err
-	}
-	c.SetCookie(&http.Cookie{
-		Name: cookieName, Value: token, Path: "/", Expires: expires, HttpOnly: true,
-		SameSite: http.SameSiteStrictMode, Secure: c.IsTLS(),
-	})
-	return wire.Session{Account: p.Name, Role: string(p.Role), Token: token, Expires: expires}, nil
-}
-
-func (a *API) logout(c *call) (any, error) {
-	c.SetCookie(&http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode})
-	return nil, a.Accounts.Logout(c.ctx, c.person, c.token)
-}
-
-func (a *API) me(c *call) (any, error) {
-	return wire.Session{Account: c.person.Name, Role: string(c.person.Role)}, nil
-}
-
-func (a *API) accounts(c *call) (any, error) {
-	list, err := a.Store.Accounts(c.ctx)
-	out := make([]wire.Account, 0, len(list))
-	for _, acc := range list {
-		out = append(out, wire.Account{Name: acc.Name, Role: acc.Role, Created: acc.Created})
-	}
-	return out, err
-}
-
-func (a *API) addAccount(c *call) (any, error) {
-	var in wire.NewAccount
-	if err := c.read(&in); err != nil {
-		return nil, err
-	}
-	if err := a.Accounts.Add(c.ctx, c.person.Name, in.Name, in.Password, access.Role(in.Role)); err != nil {
-		return nil, err
-	}
-	return wire.Account{Name: in.Name, Role: in.Role, Created: a.Log.Now()}, nil
 }
 
 func (a *API) deviceDoc(c *call, d store.Device) (wire.Device, error) {
 	out := wire.Device{
-		Name: d.Name, Address: d.Address, Account: d.Account, Auth: d.Auth, Site: d.Site, Role: d.Role,
+		Name: d.Name, Address: d.Address, Account: d.Account, Auth: d.Auth, Site: d.Site, Role: d.Role, Tags: append([]string{}, d.Tags...),
 		Trusted: d.HostKey != "", Seen: d.Seen, Trouble: d.Trouble, Model: d.Model, Serial: d.Serial, Unsaved: d.Unsaved, Save: !d.NoSave,
 	}
 	out.Guard = guardDoc(fleet.GuardOf(d.Capabilities))

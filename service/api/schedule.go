@@ -6,7 +6,6 @@ import (
 	"sync"
 	"time"
 
-	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
@@ -204,7 +203,7 @@ func (a *API) unschedule(c *call) (any, error) {
 		}
 		owner = ch.Author
 	}
-	if owner != c.person.Name && c.person.Role != access.Admin {
+	if owner != c.person.Name && !c.person.Administers() {
 		return nil, refusal.New(refusal.Forbidden, "ask them, or an administrator", "number %d was put on the schedule by %s", id, owner)
 	}
 	return nil, a.Engine.Unschedule(c.ctx, c.person.Name, v)

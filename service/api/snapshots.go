@@ -1,6 +1,7 @@
 package api
 
 import (
+	"errors"
 	"slices"
 	"strings"
 
@@ -105,6 +106,14 @@ func (a *API) relabel(c *call) (any, error) {
 	var in wire.Relabel
 	if err := c.read(&in); err != nil {
 		return nil, err
+	}
+	seen, serr := a.History.TakenOf(c.ctx, s.Number)
+	all, aerr := a.History.TakenOf(store.Unbounded(c.ctx), s.Number)
+	if err := errors.Join(serr, aerr); err != nil {
+		return nil, err
+	}
+	if len(seen.Items) != len(all.Items) {
+		return nil, refusal.New(refusal.Forbidden, "ask an administrator", "snapshot %d holds devices on which account %s may not stage", s.Number, c.person.Name)
 	}
 	t, err := a.History.Relabel(c.ctx, c.person.Name, s.Number, history.Relabel{Name: in.Name, Note: in.Note, Protected: in.Protected, Retired: in.Retired})
 	return takenDoc(t), err

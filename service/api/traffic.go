@@ -4,7 +4,6 @@ import (
 	"strings"
 
 	"oakenlatch/core/flow"
-	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
@@ -14,14 +13,14 @@ import (
 // trafficRoutes are those about packets and filters.
 func (a *API) trafficRoutes() []route {
 	return []route{
-		{"GET", "/changes/:number/expectations", "What traffic the change is meant to permit or deny", access.Viewer, 200, nil, []wire.Expectation{}, nil, a.expectations},
-		{"POST", "/changes/:number/expectations", "State what traffic the change is meant to permit or deny (docs/traffic.md)", access.Operator, 201, wire.NewExpectation{}, wire.Expectation{}, nil, a.expect},
-		{"DELETE", "/changes/:number/expectations/:id", "Take an expectation back", access.Operator, 204, nil, nil, nil, a.unexpect},
-		{"POST", "/changes/:number/accept", "Accept by its name what the change does at a place (a filter, or INTERFACE DIRECTION) though nobody expects it, as it is now", access.Operator, 204, wire.AcceptEffect{}, nil, nil, a.acceptEffect},
-		{"GET", "/devices/:name/filters", "The device's filters and where they work; from is as for config", access.Viewer, 200, nil, wire.Filters{}, []string{"from"}, a.filters},
-		{"GET", "/devices/:name/filters/:filter", "One filter: what each rule decides, which are never reached, redundant or clash, what can go", access.Viewer, 200, nil, flow.Sheet{}, []string{"from"}, a.filter},
-		{"GET", "/trace", "What filters do with packets: packets is written as an expectation without its action, way is DEVICE/FILTER or DEVICE@PLACE/FILTER, several with commas in the order in which packets go through them", access.Viewer, 200, nil, flow.Traced{}, []string{"packets", "way"}, a.trace},
-		{"GET", "/filters/compare", "How two filters differ, over all packets; a and b are DEVICE/FILTER or DEVICE@PLACE/FILTER", access.Viewer, 200, nil, wire.FilterComparison{}, []string{"a", "b"}, a.compareFilters},
+		{"GET", "/changes/:number/expectations", "What traffic the change is meant to permit or deny", toRead, 200, nil, []wire.Expectation{}, nil, a.expectations},
+		{"POST", "/changes/:number/expectations", "State what traffic the change is meant to permit or deny (docs/traffic.md)", toStage, 201, wire.NewExpectation{}, wire.Expectation{}, nil, a.expect},
+		{"DELETE", "/changes/:number/expectations/:id", "Take an expectation back", toStage, 204, nil, nil, nil, a.unexpect},
+		{"POST", "/changes/:number/accept", "Accept by its name what the change does at a place (a filter, or INTERFACE DIRECTION) though nobody expects it, as it is now", toStage, 204, wire.AcceptEffect{}, nil, nil, a.acceptEffect},
+		{"GET", "/devices/:name/filters", "The device's filters and where they work; from is as for config", toRead, 200, nil, wire.Filters{}, []string{"from"}, a.filters},
+		{"GET", "/devices/:name/filters/:filter", "One filter: what each rule decides, which are never reached, redundant or clash, what can go", toRead, 200, nil, flow.Sheet{}, []string{"from"}, a.filter},
+		{"GET", "/trace", "What filters do with packets: packets is written as an expectation without its action, way is DEVICE/FILTER or DEVICE@PLACE/FILTER, several with commas in the order in which packets go through them", toRead, 200, nil, flow.Traced{}, []string{"packets", "way"}, a.trace},
+		{"GET", "/filters/compare", "How two filters differ, over all packets; a and b are DEVICE/FILTER or DEVICE@PLACE/FILTER", toRead, 200, nil, wire.FilterComparison{}, []string{"a", "b"}, a.compareFilters},
 	}
 }
 

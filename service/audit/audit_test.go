@@ -35,7 +35,7 @@ func TestTogetherOrNot(t *testing.T) {
 	added := log.Added()
 	boom := errors.New("boom")
 	err := log.Write(t.Context(), func(tx *audit.Tx) error {
-		require.NoError(t, tx.AddAccount(store.Account{Name: "mara", Role: "viewer", Created: log.Now()}))
+		require.NoError(t, tx.AddAccount(store.Account{Name: "mara", Grants: []string{"read"}, Created: log.Now()}))
 		require.NoError(t, tx.Record(ledger.Entry{Actor: "x", Action: "account.add"}))
 		return boom
 	})
@@ -197,7 +197,7 @@ func TestWay(t *testing.T) {
 	log, s, _ := newLog(t)
 	ctx := audit.By(t.Context(), audit.Way{Kind: "console", Address: "198.51.100.7", Session: "ab12"})
 	require.NoError(t, log.Write(ctx, func(tx *audit.Tx) error {
-		require.NoError(t, tx.AddAccount(store.Account{Name: "mara", Role: "viewer", Created: log.Now()}))
+		require.NoError(t, tx.AddAccount(store.Account{Name: "mara", Grants: []string{"read"}, Created: log.Now()}))
 		n, err := tx.AddChange(store.Change{Title: "t", Ticket: "TF-9", Author: "mara", State: "draft", Opened: log.Now(), Updated: log.Now()})
 		require.NoError(t, err)
 		return errors.Join(tx.Record(ledger.Entry{Actor: "mara", Action: "change.open", Change: n.Number}), tx.Record(ledger.Entry{Actor: audit.Service, Action: "x"}))

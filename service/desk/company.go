@@ -31,8 +31,12 @@ func (d *Desk) Share(ctx context.Context, p access.Person, number int64, account
 	if err != nil {
 		return err
 	}
-	if !access.Role(acc.Role).Covers(access.Operator) {
-		return refusal.New(refusal.Conflict, "", "%s is a %s and cannot stage anything", account, acc.Role)
+	may, err := access.ParseGrants(acc.Grants)
+	if err != nil {
+		return err
+	}
+	if !may.Somewhere(access.Stage) || !acc.Closed.IsZero() {
+		return refusal.New(refusal.Conflict, "", "%s may not stage anything", account)
 	}
 	return d.change(ctx, p, number, func(tx *audit.Tx) error {
 		err := tx.AddCompany(number, account, p.Name, d.log.Now())
@@ -90,7 +94,7 @@ func (d *Desk) Note(ctx context.Context, p access.Person, number int64, text str
 	if err != nil {
 		return n, err
 	}
-	if !works(c, p, company) && p.Role != access.Admin && (c.State == "draft" || c.State == "dropped") {
+	if !works(c, p, company) && !p.Administers() && (c.State == "draft" || c.State == "dropped") {
 		return n, refusal.New(refusal.Forbidden, "", "change %d belongs to %s", number, c.Author)
 	}
 	if n.Text == "" || len(n.Text) > mostNote {

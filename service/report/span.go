@@ -2,6 +2,7 @@ package report
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -72,6 +73,9 @@ func (r *Reports) outside(ctx context.Context, device int64, s Span) ([]store.Ou
 	list, err := r.Store.OutsideOf(ctx, device, false, mostRows)
 	var out []store.Outside
 	for _, o := range list {
+		if _, err := r.Store.DeviceByID(ctx, o.Device); errors.Is(err, store.ErrNotFound) {
+			continue // not the person's to see
+		}
 		if !o.Found.Before(s.Since) && !o.Found.After(s.Until) {
 			out = append(out, o)
 		}
@@ -166,8 +170,18 @@ func (r *Reports) entries(ctx context.Context, p access.Person, s Span, out *Rep
 	q := store.LedgerQuery{Oldest: true, Limit: mostRows + 1}
 	q.Since, q.Until = s.Since, s.Until
 	q.Terms = searchTerms(s)
-	if p.Role != access.Admin {
+	if !p.Administers() {
 		q.Reader = p.Name
+	}
+	if !p.Grants.Everywhere(access.Audit) {
+		devices, err := r.Store.Devices(access.Within(ctx, p, access.Need{Role: access.Audit}))
+		if err != nil {
+			return err
+		}
+		q.Self, q.Devices = p.Name, []string{}
+		for _, d := range devices {
+			q.Devices = append(q.Devices, d.Name)
+		}
 	}
 	list, err := r.Log.Entries(ctx, q)
 	if err != nil {

@@ -108,6 +108,31 @@ func (s *Store) Parts(ctx context.Context, change int64) ([]Part, error) {
 	})
 }
 
+// ChangeDevices gives the devices that a change has parts on.
+func (s *Store) ChangeDevices(ctx context.Context, change int64) ([]Device, error) {
+	rows, err := s.rows(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id IN (SELECT device FROM parts WHERE change = ?) ORDER BY name", change)
+	return many(rows, err, scanDevice)
+}
+
+// ChangesBeyond gives the changes with parts on other devices than these.
+func (s *Store) ChangesBeyond(ctx context.Context, devices []Device) (map[int64]bool, error) {
+	ids := make([]int64, len(devices))
+	for i, d := range devices {
+		ids[i] = d.ID
+	}
+	list, err := json.Marshal(ids)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.rows(ctx, "SELECT DISTINCT change FROM parts WHERE device NOT IN (SELECT value FROM json_each(?))", string(list))
+	numbers, err := many(rows, err, func(r scanner) (n int64, err error) { return n, r.Scan(&n) })
+	out := map[int64]bool{}
+	for _, n := range numbers {
+		out[n] = true
+	}
+	return out, err
+}
+
 // AddEdit stages an edit.
 func (tx *Tx) AddEdit(e Edit) (Edit, error) {
 	var body any

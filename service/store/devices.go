@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 )
 
@@ -19,6 +21,7 @@ type Device struct {
 	Secret     []byte // sealed
 	HostKey    string // accepted by a person, authorized_keys form; "" is none
 	Site, Role string
+	Tags       []string
 	Added      time.Time
 	AddedBy    string
 
@@ -50,18 +53,19 @@ type Clock struct {
 
 const deviceColumns = `id, name, address, account, auth, secret, host_key, site, role, added_at, added_by,
 	module_list, coalesce(module_set, ''), capabilities, seen_at, trouble, unsaved, NOT save, clock_ahead_ms, clock_read_at,
-	seen_as, seen_from, via, told_from, moving_to, model, serial, replaced`
+	seen_as, seen_from, via, told_from, moving_to, model, serial, replaced, tags`
 
 func scanDevice(r scanner) (Device, error) {
 	var d Device
-	var added, caps, seen, clockRead string
+	var added, caps, seen, clockRead, tags string
 	var ahead sql.NullInt64
 	err := r.Scan(&d.ID, &d.Name, &d.Address, &d.Account, &d.Auth, &d.Secret, &d.HostKey, &d.Site, &d.Role, &added, &d.AddedBy,
 		&d.ModuleList, &d.ModuleSet, &caps, &seen, &d.Trouble, &d.Unsaved, &d.NoSave, &ahead, &clockRead,
-		&d.SeenAs, &d.SeenFrom, &d.Via, &d.ToldFrom, &d.MovingTo, &d.Model, &d.Serial, &d.Replaced)
+		&d.SeenAs, &d.SeenFrom, &d.Via, &d.ToldFrom, &d.MovingTo, &d.Model, &d.Serial, &d.Replaced, &tags)
 	if err != nil {
 		return d, err
 	}
+	d.Tags = strings.Fields(tags)
 	var aerr, serr error
 	d.Added, aerr = parseTime(added)
 	d.Seen, serr = parseTime(seen)
@@ -91,12 +95,14 @@ func (tx *Tx) AddDevice(d Device) error {
 
 // Device gives a device by name.
 func (s *Store) Device(ctx context.Context, name string) (Device, error) {
-	return one(s.row(ctx, "SELECT "+deviceColumns+" FROM devices WHERE name = ?", name), scanDevice)
+	d, err := one(s.row(ctx, "SELECT "+deviceColumns+" FROM devices WHERE name = ?", name), scanDevice)
+	return reached(ctx, d, err)
 }
 
 // DeviceByID gives a device by its id.
 func (s *Store) DeviceByID(ctx context.Context, id int64) (Device, error) {
-	return one(s.row(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id = ?", id), scanDevice)
+	d, err := one(s.row(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id = ?", id), scanDevice)
+	return reached(ctx, d, err)
 }
 
 // DeviceByID gives a device by its id, as this transaction sees it.
@@ -121,7 +127,18 @@ func (tx *Tx) AddModules(device int64, digest string, sources []byte) error {
 // Devices lists all devices by name.
 func (s *Store) Devices(ctx context.Context) ([]Device, error) {
 	rows, err := s.rows(ctx, "SELECT "+deviceColumns+" FROM devices ORDER BY name")
-	return many(rows, err, scanDevice)
+	list, err := many(rows, err, scanDevice)
+	return slices.DeleteFunc(list, func(d Device) bool { return within(ctx, d) != nil }), err
+}
+
+// SetTags keeps a device's tags.
+func (tx *Tx) SetTags(id int64, tags []string) error {
+	return affected(tx.exec("UPDATE devices SET tags = ? WHERE id = ?", strings.Join(tags, " "), id))
+}
+
+// SetPlace keeps where a device stands and what it is in the network.
+func (tx *Tx) SetPlace(id int64, site, role string) error {
+	return affected(tx.exec("UPDATE devices SET site = ?, role = ? WHERE id = ?", site, role, id))
 }
 
 // SetHostKey keeps the host key a person accepted.

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"iter"
 	"slices"
@@ -92,6 +93,11 @@ type LedgerQuery struct {
 	// Drafts are private: with Reader set, what others staged is left out until
 	// their change has been committed.
 	Reader string
+
+	// Devices, where it is not nil, leaves out what is about others, or about none
+	// and done by somebody else than Self.
+	Devices []string
+	Self    string
 }
 
 // Ledger lists entries.
@@ -146,6 +152,13 @@ func (s *Store) Ledger(ctx context.Context, q LedgerQuery) ([]ledger.Entry, erro
 		add(`(l.change = 0 OR l.action NOT GLOB 'edit.*' AND l.action NOT GLOB 'part.*' AND l.action NOT GLOB 'change.*' OR l.actor = ?
 			OR l.change IN (SELECT number FROM changes WHERE state NOT IN ('draft', 'dropped') OR author = ?)
 			OR l.change IN (SELECT change FROM company WHERE account = ?))`, q.Reader, q.Reader, q.Reader)
+	}
+	if q.Devices != nil {
+		names, err := json.Marshal(q.Devices)
+		if err != nil {
+			return nil, err
+		}
+		add("(l.device IN (SELECT value FROM json_each(?)) OR l.device = '' AND l.actor = ?)", string(names), q.Self)
 	}
 	order := "DESC"
 	if q.Oldest {

@@ -88,7 +88,7 @@ func TestTransactions(t *testing.T) {
 	s := open(t, t.TempDir())
 	boom := errors.New("boom")
 	err := s.Write(t.Context(), func(tx *Tx) error {
-		require.NoError(t, tx.AddAccount(Account{Name: "x", Role: "viewer", Created: now}))
+		require.NoError(t, tx.AddAccount(Account{Name: "x", Grants: []string{"read"}, Created: now}))
 		return boom
 	})
 	require.ErrorIs(t, err, boom)
@@ -129,9 +129,9 @@ func TestRecordsOutlastTheProcess(t *testing.T) {
 	plan := guard.Plan{Hold: time.Minute, Devices: []guard.PlannedDevice{{Name: "d", Keeper: guard.BySession, Wave: 2}}}
 	body := []byte("<config>" + string(make([]byte, 4096)) + "</config>")
 	write(t, s, func(tx *Tx) error {
-		require.NoError(t, tx.AddAccount(Account{Name: "mara", Role: "operator", Created: now}))
-		require.ErrorIs(t, tx.AddAccount(Account{Name: "mara", Role: "admin", Created: now}), ErrExists)
-		require.NoError(t, tx.AddToken("h", "mara", now, now.Add(time.Hour)))
+		require.NoError(t, tx.AddAccount(Account{Name: "mara", Grants: []string{"read", "stage", "commit", "approve", "audit"}, Created: now}))
+		require.ErrorIs(t, tx.AddAccount(Account{Name: "mara", Grants: []string{"administer"}, Created: now}), ErrExists)
+		require.NoError(t, tx.AddToken(Token{Hash: "h", Account: "mara", Kind: "session", Created: now, Expires: now.Add(time.Hour)}))
 		require.NoError(t, tx.AddDevice(Device{Name: "d", Address: "a:1", Account: "u", Auth: "password", Secret: []byte{1}, Added: now, AddedBy: "mara"}))
 		require.NoError(t, tx.SetModules(1, "list", "set", []byte("modules"), []string{"urn:x"}))
 		run, err := tx.AddRun(1, "set", "digest", body)
@@ -212,10 +212,12 @@ func TestRecordsOutlastTheProcess(t *testing.T) {
 	events, err := s.JournalOf(t.Context(), openCommits[0].ID)
 	require.NoError(t, err)
 	assert.Equal(t, []guard.Event{{Kind: guard.Start, At: now}}, events)
-	_, err = s.TokenAccount(t.Context(), "h", now.Add(59*time.Minute))
+	tok, acc, err := s.TokenAccount(t.Context(), "h")
 	require.NoError(t, err)
-	_, err = s.TokenAccount(t.Context(), "h", now.Add(time.Hour))
-	require.ErrorIs(t, err, ErrNotFound, "an expired token is none")
+	assert.Equal(t, []any{"mara", "mara", now.Add(time.Hour)}, []any{tok.Account, acc.Name, tok.Expires})
+	write(t, s, func(tx *Tx) error { return tx.DropEnded(now.Add(time.Hour), now) })
+	_, _, err = s.TokenAccount(t.Context(), "h")
+	require.ErrorIs(t, err, ErrNotFound, "what has ended is forgotten")
 	write(t, s, func(tx *Tx) error { return tx.DropEdit(1, 1) })
 	parts, err := s.Parts(t.Context(), 1)
 	require.NoError(t, err)
@@ -241,7 +243,7 @@ func staged(t *testing.T) *Store {
 	s := open(t, t.TempDir())
 	write(t, s, func(tx *Tx) error {
 		for i, who := range []string{"mara", "joss"} {
-			require.NoError(t, tx.AddAccount(Account{Name: who, Role: "operator", Created: now}))
+			require.NoError(t, tx.AddAccount(Account{Name: who, Grants: []string{"read", "stage", "commit", "approve", "audit"}, Created: now}))
 			device := string(rune('a' + i))
 			require.NoError(t, tx.AddDevice(Device{Name: device, Address: device + ":1", Account: "u", Auth: "password", Secret: []byte{1}, Added: now, AddedBy: "mara"}))
 			if i == 0 {

@@ -22,6 +22,7 @@ import (
 	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
+	"oakenlatch/test/servicetest"
 )
 
 // fleetBench is a service in this process and lab devices in another.
@@ -76,7 +77,7 @@ func (f *fleetBench) start(devices int) (err error) {
 	if err != nil {
 		return err
 	}
-	if err := f.service.Accounts.Add(f.ctx, "bench", "mara", "the bench's own password", access.Operator); err != nil {
+	if err := f.service.Accounts.Add(f.ctx, "bench", "mara", "the bench's own password", servicetest.Operator); err != nil {
 		return err
 	}
 	lines := bufio.NewScanner(out)
@@ -127,7 +128,7 @@ func (f *fleetBench) traffic(work func() error) (took time.Duration, sessions, c
 // commits measures a commit on all devices: the word to holding, confirm to
 // kept and settled, how far apart the confirms are, and the journal's share.
 func (f *fleetBench) commits() error {
-	mara := access.Person{Name: "mara", Role: access.Operator}
+	mara := access.Person{Name: "mara", Grants: servicetest.Operator}
 	best := struct{ hold, keep, spread, journal float64 }{1e9, 1e9, 1e9, 1e9}
 	var told []string
 	for round := range 6 {

@@ -25,6 +25,7 @@ import (
 	"oakenlatch/service/api"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/store"
+	"oakenlatch/test/servicetest"
 )
 
 // What the ledger is measured on.
@@ -340,7 +341,7 @@ func (b *bench) exporting(dir string, s *store.Store, log *audit.Log, plain *sql
 	if err != nil {
 		return err
 	}
-	if err := accounts.Add(context.Background(), "bench", "bench", "a password", access.Admin); err != nil {
+	if err := accounts.Add(context.Background(), "bench", "bench", "a password", servicetest.Admin); err != nil {
 		return err
 	}
 	token, _, _, err := accounts.Login(context.Background(), "bench", "a password", "127.0.0.1")

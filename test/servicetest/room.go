@@ -63,10 +63,17 @@ func (r *Room) Found(limit int, line string, args ...any) []ledger.Entry {
 // SetClock sets the service's clock that far off.
 func (r *Room) SetClock(ahead time.Duration) { r.clock.Store(int64(ahead)) }
 
+// What the people of a room may do.
+var (
+	Operator = access.Everywhere(access.Read, access.Stage, access.Commit, access.Approve, access.Audit)
+	Admin    = access.Everywhere(access.Roles...)
+	Viewer   = access.Everywhere(access.Read, access.Audit)
+)
+
 // The people of a room.
 var (
-	Mara = access.Person{Name: "mara", Role: access.Operator}
-	Joss = access.Person{Name: "joss", Role: access.Operator}
+	Mara = access.Person{Name: "mara", Grants: Operator}
+	Joss = access.Person{Name: "joss", Grants: Operator}
 )
 
 // New makes a room with the named devices of Tidewell Ferries, trusted.
@@ -82,8 +89,8 @@ func NewWith(t testing.TB, alter func(*lab.Spec), names ...string) *Room {
 	r.Open()
 	t.Cleanup(r.Close)
 	require.NoError(t, r.Store.Write(t.Context(), func(tx *store.Tx) error {
-		require.NoError(t, tx.AddAccount(store.Account{Name: "mara", Role: "operator", Created: time.Now()}))
-		return tx.AddAccount(store.Account{Name: "joss", Role: "operator", Created: time.Now()})
+		require.NoError(t, tx.AddAccount(store.Account{Name: "mara", Grants: Operator.Texts(), Created: time.Now()}))
+		return tx.AddAccount(store.Account{Name: "joss", Grants: Operator.Texts(), Created: time.Now()})
 	}))
 	sites, err := lab.Tidewell("")
 	require.NoError(t, err)

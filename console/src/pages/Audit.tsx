@@ -10,6 +10,7 @@ import { Receivers } from "./Receivers";
 import { Trouble } from "../parts/Trouble";
 import { when, whenShort } from "../time";
 import type { Session } from "../api";
+import { may } from "../may";
 
 /** Who did what, when: the ledger, searched by a line. */
 export function Audit({ session }: { session: Session }) {
@@ -33,7 +34,7 @@ export function Audit({ session }: { session: Session }) {
       <Flex gap={12} style={{ margin: "8px 0 12px" }} align="center" wrap>
         <Kept line={line} session={session} onUse={search} />
         <span style={{ flex: 1 }} />
-        {session.role !== "viewer" && <Button size="small" onClick={() => { setQuery({ ...(line ? { q: line } : {}), receivers: "true" }); }}>Who is told…</Button>}
+        {may(session, "audit") && <Button size="small" onClick={() => { setQuery({ ...(line ? { q: line } : {}), receivers: "true" }); }}>Who is told…</Button>}
         <a href={link("csv")} download>CSV</a>
         <a href={link("jsonl")} download>JSON Lines</a>
       </Flex>

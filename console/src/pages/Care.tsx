@@ -5,6 +5,7 @@ import { Difference } from "../parts/Difference";
 import { Trouble } from "../parts/Trouble";
 import { useCare, useStoreDifference, useVisitors } from "../queries";
 import { when } from "../time";
+import { may } from "../may";
 
 /** What can be done to a device beside commits: saving, restarting, clearing up. */
 export function Care({ device, session }: { device: Device; session: Session }) {
@@ -12,8 +13,8 @@ export function Care({ device, session }: { device: Device; session: Session }) 
   const [restarting, setRestarting] = useState(false);
   const [visiting, setVisiting] = useState(false);
   const unsaved = useStoreDifference(device.name, "startup", "running", device.unsaved && !device.heldBy);
-  const admin = session.role === "admin";
-  const free = !device.heldBy && session.role !== "viewer";
+  const admin = may(session, "administer");
+  const free = !device.heldBy && may(session, "stage");
   return (
     <Card size="small" title="Care" style={{ marginBottom: 16 }}>
       <Trouble error={care.error} />

@@ -18,6 +18,7 @@ import { PartView } from "./PartView";
 import { StagePanel } from "./StagePanel";
 import { Verdicts } from "./Verdicts";
 import type { Remedies } from "./Verdicts";
+import { may } from "../may";
 
 const editable = new Set(["draft", "failed", "reverted"]);
 
@@ -34,7 +35,7 @@ export function ChangePage({ session }: { session: Session }) {
   if (isPending || !change.data) return <Spin description="Reading the devices…" size="large"><div style={{ minHeight: 200 }} /></Spin>;
   if (!data) return <Trouble error={error} />;
   const now = change.data;
-  const mine = (now.author === session.account || (now.company ?? []).includes(session.account)) && session.role !== "viewer";
+  const mine = (now.author === session.account || (now.company ?? []).includes(session.account)) && may(session, "stage");
   const open = mine && editable.has(now.state);
   const part = data.parts.find((p) => p.device === search.get("device")) ?? data.parts[0];
   const choose = (device: string) => { setSearch({ device }, { replace: true }); };
@@ -49,7 +50,7 @@ export function ChangePage({ session }: { session: Session }) {
           description={<span style={{ whiteSpace: "pre-wrap" }}>{now.reason}</span>}
         />
       )}
-      {now.due && <OnSchedule due={now.due} mine={mine || session.role === "admin"} />}
+      {now.due && <OnSchedule due={now.due} mine={mine || may(session, "administer")} />}
       {open && <StagePanel number={number} chosen={part?.device} />}
       {!part && <Alert type="info" showIcon title="The change is empty: nothing is staged." />}
       {part && (
@@ -64,7 +65,7 @@ export function ChangePage({ session }: { session: Session }) {
         <ReportLinks path={`/changes/${String(number)}/report`} />
         {now.commit && <Link to={`/commits?change=${String(number)}`}>Its commits</Link>}
       </Space>
-      {now.state === "kept" && session.role !== "viewer" && <Undo number={number} />}
+      {now.state === "kept" && may(session, "stage") && <Undo number={number} />}
       {open && <CommitForm preview={data} again={() => { void refetch(); }} />}
     </>
   );

@@ -8,6 +8,7 @@ import { Sides } from "../parts/Sides";
 import { Trouble } from "../parts/Trouble";
 import { whenShort } from "../time";
 import { CarryFrom } from "./CarryFrom";
+import { may } from "../may";
 
 export interface Pair {
   a: string;
@@ -35,7 +36,7 @@ export function CompareView({ device, session, pair, setPair }: Props) {
     restore.reset();
     setPair(p);
   };
-  const mayPick = session.role !== "viewer" && pair.b === "running" && !pair.a.includes("@");
+  const mayPick = may(session, "stage") && pair.b === "running" && !pair.a.includes("@");
   const pick = (p: string, on: boolean) => {
     const next = new Set(picked);
     if (on) next.add(p);
@@ -68,8 +69,8 @@ export function CompareView({ device, session, pair, setPair }: Props) {
       )}
       <Trouble error={restore.error} />
       <BroughtBack doc={restore.data} />
-      {session.role !== "viewer" && <FromFile device={device} />}
-      {session.role !== "viewer" && <CarryFrom device={device} />}
+      {may(session, "stage") && <FromFile device={device} />}
+      {may(session, "stage") && <CarryFrom device={device} />}
     </Card>
   );
 }

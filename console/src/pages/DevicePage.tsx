@@ -14,6 +14,7 @@ import { FiltersView } from "./FiltersView";
 import { ReplaceBox } from "./ReplaceBox";
 import { Reserved } from "./Reserved";
 import { Timeline } from "./Timeline";
+import { may } from "../may";
 
 export function DevicePage({ session }: { session: Session }) {
   const name = useParams().name ?? "";
@@ -49,7 +50,7 @@ export function DevicePage({ session }: { session: Session }) {
 function Details({ device: d, session }: { device: Device; session: Session }) {
   return (
     <>
-      <Card size="small" title="The device" extra={session.role === "admin" && <ReplaceBox device={d} />} style={{ marginBottom: 16 }}>
+      <Card size="small" title="The device" extra={may(session, "administer") && <ReplaceBox device={d} />} style={{ marginBottom: 16 }}>
         <Descriptions
           size="small" column={2}
           items={[
@@ -69,7 +70,7 @@ function Details({ device: d, session }: { device: Device; session: Session }) {
         {!d.trusted && (
           <Alert
             type="warning" showIcon title="Nobody accepted its host key yet: nothing is read from it, nothing committed." style={{ marginTop: 6 }}
-            description={session.role === "admin" ? <HostKey of={`/devices/${encodeURIComponent(d.name)}`} whose="the device" /> : `An administrator does: latch device trust ${d.name}`}
+            description={may(session, "administer") ? <HostKey of={`/devices/${encodeURIComponent(d.name)}`} whose="the device" /> : `An administrator does: latch device trust ${d.name}`}
           />
         )}
         {d.unread?.map((u) => <Alert key={u} type="warning" showIcon title={`Not understood, carried unread: ${u}`} style={{ marginTop: 6 }} />)}

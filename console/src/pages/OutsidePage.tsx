@@ -9,6 +9,7 @@ import { useDevices } from "../queries";
 import type { Outside, Pushed } from "../recordApi";
 import { useAdopt, useGoOn, useOutside, useOutsides, usePushBack, useSilence, useSilences, useUnsilence } from "../recordQueries";
 import { when, whenShort } from "../time";
+import { may } from "../may";
 
 /** What became of an outside change, in one word and colour. */
 export function OutsideState({ outside: o }: { outside: Outside }) {
@@ -71,7 +72,7 @@ function One({ number, session }: { number: number; session: Session }) {
     <>
       <Descriptions size="small" column={1} items={rows.filter(([, v]) => v).map(([label, children]) => ({ key: label, label, children }))} />
       <Card size="small" title={`What changed (${String(o.places)})`} style={{ margin: "12px 0" }}><Difference lines={o.lines ?? []} /></Card>
-      {o.state === "open" && session.role !== "viewer" && <Decide outside={o} />}
+      {o.state === "open" && may(session, "stage") && <Decide outside={o} />}
     </>
   );
 }
@@ -127,7 +128,7 @@ function Silences({ session }: { session: Session }) {
       {list.data.map((s) => (
         <Flex key={s.number} gap={12} align="center">
           <code>{s.path}</code> on {s.device ?? "every device"} <Typography.Text type="secondary">{s.note} ({s.actor}, {when(s.at)})</Typography.Text>
-          {session.role !== "viewer" && <Button size="small" type="link" onClick={() => { off.mutate(s.number); }}>Take that back</Button>}
+          {may(session, "stage") && <Button size="small" type="link" onClick={() => { off.mutate(s.number); }}>Take that back</Button>}
         </Flex>
       ))}
     </Card>

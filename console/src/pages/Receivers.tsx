@@ -5,15 +5,16 @@ import { Trouble } from "../parts/Trouble";
 import type { NewReceiver, Receiver } from "../recordApi";
 import { useAddReceiver, useReceivers, useRetireReceiver, useTryReceiver } from "../recordQueries";
 import { when } from "../time";
+import { may } from "../may";
 
 const places: Record<Receiver["kind"], string> = { syslog: "tls://192.0.2.5:6514, tcp:// or udp://", webhook: "https://hook.example/latch", mail: "smtp://192.0.2.25:25 or smtps://" };
 
 /** Who is told of what, and how that goes. */
 export function Receivers({ session }: { session: Session }) {
-  const list = useReceivers(session.role !== "viewer");
+  const list = useReceivers(may(session, "audit"));
   const retire = useRetireReceiver();
   const attempt = useTryReceiver();
-  const may = session.role === "admin";
+  const mayAdd = may(session, "administer");
   return (
     <Flex vertical gap={12}>
       <Typography.Text type="secondary">Each is told of what its line finds, from when it was added on. What it did not take is told again, and nothing is left out.</Typography.Text>
@@ -26,7 +27,7 @@ export function Receivers({ session }: { session: Session }) {
           { title: "Is told of", dataIndex: "line", render: (l: string) => (l ? <code><bdi>{l}</bdi></code> : "everything") },
           { title: "Stands", key: "stands", render: (_, r) => (r.trouble ? <Typography.Text type="danger">since {when(r.since)}: {r.trouble}; {r.behind} behind</Typography.Text> : `${String(r.told)} told`) },
           {
-            key: "act", render: (_, r) => may && (
+            key: "act", render: (_, r) => mayAdd && (
               <Flex gap={4}>
                 <Button size="small" loading={attempt.isPending && attempt.variables === r.name} onClick={() => { attempt.mutate(r.name); }}>Try</Button>
                 <Popconfirm title={`Tell ${r.name} nothing any more?`} okText="Nothing any more" onConfirm={() => { retire.mutate(r.name); }}><Button size="small" type="text">Retire…</Button></Popconfirm>
@@ -35,7 +36,7 @@ export function Receivers({ session }: { session: Session }) {
           },
         ]}
       />
-      {may && <Add />}
+      {mayAdd && <Add />}
     </Flex>
   );
 }

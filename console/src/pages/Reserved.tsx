@@ -4,6 +4,7 @@ import type { Device, Session } from "../api";
 import { Trouble } from "../parts/Trouble";
 import { useAskFor, useRelease, useReserve } from "../queries";
 import { when } from "../time";
+import { may } from "../may";
 
 /** Reserving a device for oneself, asking whoever has it, and ending that. */
 export function Reserved({ device, session }: { device: Device; session: Session }) {
@@ -15,7 +16,7 @@ export function Reserved({ device, session }: { device: Device; session: Session
   const ask = useAskFor(device.name);
   const r = device.reserved;
   const own = r?.holder === session.account;
-  if (session.role === "viewer" && !r) return null;
+  if (!may(session, "stage") && !r) return null;
   return (
     <Card size="small" title="Reserved" style={{ marginBottom: 16 }}>
       <Trouble error={reserve.error ?? release.error ?? ask.error} />
@@ -23,14 +24,14 @@ export function Reserved({ device, session }: { device: Device; session: Session
         <Alert
           type="warning" showIcon title={`By ${own ? "you" : r.holder} until ${when(r.until)}`}
           description={<>{r.reason}{r.asks?.map((a) => <div key={a.at + a.actor}><strong>{a.actor}</strong> asks: {a.text} ({when(a.at)})</div>)}</>}
-          action={(own || session.role === "admin") && (
+          action={(own || may(session, "administer")) && (
             <Popconfirm title={own ? "End it?" : `Lift the reservation of ${r.holder}?`} okText={own ? "End it" : "Lift it"} onConfirm={() => { release.mutate(undefined); }}>
               <Button size="small">{own ? "Release" : "Lift"}</Button>
             </Popconfirm>
           )}
         />
       )}
-      {r && !own && session.role !== "viewer" && (
+      {r && !own && may(session, "stage") && (
         <Flex gap={6} style={{ marginTop: 8 }}>
           <Input aria-label="ask" placeholder={`ask ${r.holder}`} maxLength={500} value={text} onChange={(e) => { setText(e.target.value); }} />
           <Button disabled={!text.trim()} loading={ask.isPending} onClick={() => { ask.mutate(text, { onSuccess: () => { setText(""); } }); }}>Ask</Button>

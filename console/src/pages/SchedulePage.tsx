@@ -4,6 +4,7 @@ import type { Due, Session } from "../api";
 import { Trouble } from "../parts/Trouble";
 import { useSchedule, useUnschedule } from "../queries";
 import { whenIn } from "../time";
+import { may } from "../may";
 
 const colours: Record<Due["state"], string> = { waiting: "geekblue", begun: "cyan", missed: "red", stopped: "red", cancelled: "default" };
 
@@ -28,7 +29,7 @@ export function SchedulePage({ session }: { session: Session }) {
           { title: "By", dataIndex: "actor" },
           { title: "State", key: "state", render: (_, d) => <><Tag color={colours[d.state]}>{d.state}</Tag>{d.note}</> },
           {
-            key: "off", render: (_, d) => d.state === "waiting" && session.role !== "viewer" && (
+            key: "off", render: (_, d) => d.state === "waiting" && may(session, "stage") && (
               <Popconfirm title="Take it off the schedule?" okText="Take it off" onConfirm={() => { off.mutate(d.id); }}>
                 <Button size="small">Take off</Button>
               </Popconfirm>

@@ -9,6 +9,7 @@ import { ImportBundle } from "../parts/ImportBundle";
 import { Trouble } from "../parts/Trouble";
 import { useDevices } from "../queries";
 import { when } from "../time";
+import { may } from "../may";
 
 /** Names for the state of devices at one moment. */
 export function SnapshotsPage({ session }: { session: Session }) {
@@ -16,7 +17,7 @@ export function SnapshotsPage({ session }: { session: Session }) {
   const [own, setOwn] = useState(false);
   const [number, setNumber] = useState<number>();
   const shown = (list.data ?? []).filter((s) => own || !s.change || s.protected);
-  const mayEdit = session.role !== "viewer";
+  const mayEdit = may(session, "stage");
   return (
     <>
       <Typography.Title level={3} style={{ marginTop: 0 }}>Snapshots</Typography.Title>

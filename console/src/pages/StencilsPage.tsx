@@ -6,12 +6,13 @@ import { TextEditor } from "../parts/TextEditor";
 import { Trouble } from "../parts/Trouble";
 import { useSaveShared, useSaveStencil, useShared, useStencil, useStencils } from "../queries";
 import { when } from "../time";
+import { may } from "../may";
 
 /** Stencils and shared values: pieces of configuration defined once. */
 export function StencilsPage({ session }: { session: Session }) {
   const list = useStencils();
   const [name, setName] = useState<string>();
-  const mayEdit = session.role !== "viewer";
+  const mayEdit = may(session, "stage");
   return (
     <>
       <Typography.Title level={3}>Stencils and shared values</Typography.Title>

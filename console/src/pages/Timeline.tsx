@@ -8,6 +8,7 @@ import { BroughtBack } from "../parts/BroughtBack";
 import { Strip } from "../parts/Strip";
 import { Trouble } from "../parts/Trouble";
 import { when } from "../time";
+import { may } from "../may";
 
 /** What happened to a device, and what can be done with each moment of it. */
 export function Timeline({ device, session, onCompare }: { device: string; session: Session; onCompare: (a: string, b: string) => void }) {
@@ -47,7 +48,7 @@ function Chosen({ moment: m, device, session, onCompare }: { moment: Moment; dev
       <Space wrap>
         {before && at && <Button size="small" onClick={() => { onCompare(before, at); }}>What it changed</Button>}
         {at && <Button size="small" onClick={() => { onCompare(at, "running"); }}>Compare with now</Button>}
-        {at && session.role !== "viewer" && <Button size="small" loading={restore.isPending} onClick={() => { restore.mutate({ from: at, devices: [device] }); }}>Bring it all back…</Button>}
+        {at && may(session, "stage") && <Button size="small" loading={restore.isPending} onClick={() => { restore.mutate({ from: at, devices: [device] }); }}>Bring it all back…</Button>}
       </Space>
       <Trouble error={restore.error} />
       <BroughtBack doc={restore.data} />

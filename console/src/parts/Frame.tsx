@@ -4,6 +4,7 @@ import type { Session } from "../api";
 import { useAct, useAttention } from "../queries";
 import { call } from "../api";
 import { HoldBar } from "./HoldBar";
+import { may } from "../may";
 
 const places = [
   { to: "/", label: "Now" },
@@ -41,7 +42,7 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
           ))}
         </Flex>
         <Segmented size="small" value={look} onChange={setLook} options={["light", "dark"]} aria-label="look" />
-        <span title={`${session.account} is ${session.role}`} style={{ whiteSpace: "nowrap", maxWidth: 110, overflow: "hidden", textOverflow: "ellipsis" }}>{session.account}</span>
+        <span title={`${session.account} may: ${session.may.join(" ")}`} style={{ whiteSpace: "nowrap", maxWidth: 110, overflow: "hidden", textOverflow: "ellipsis" }}>{session.account}</span>
         <Button size="small" onClick={() => { out.mutate(undefined); }}>Sign out</Button>
       </Flex>
       <main style={{ flex: 1, padding: "20px 24px", maxWidth: 1500, width: "100%", margin: "0 auto", boxSizing: "border-box" }}>
@@ -49,7 +50,7 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
       </main>
       <div style={{ position: "sticky", bottom: 0, zIndex: 5 }}>
         {attention.data?.holding.map((c) => (
-          <HoldBar key={c.number} change={c} mayDecide={session.role === "admin" || session.account === c.author || (c.company ?? []).includes(session.account)} />
+          <HoldBar key={c.number} change={c} mayDecide={may(session, "administer") || session.account === c.author || (c.company ?? []).includes(session.account)} />
         ))}
       </div>
     </Flex>

@@ -15,7 +15,7 @@ let asked: Asked[];
 beforeEach(() => {
   asked = [];
   answers = {
-    "/me": { account: "mara", role: "operator" }, "/audit": { entries: [entry, { ...entry, seq: 4, outcome: "refused", note: "=cmd()\u202eabc" }], next: 4 } satisfies Audit,
+    "/me": { account: "mara", may: ["read", "stage", "commit", "approve", "audit"] }, "/audit": { entries: [entry, { ...entry, seq: 4, outcome: "refused", note: "=cmd()\u202eabc" }], next: 4 } satisfies Audit,
     "/audit/entries/5": { ...entry, lines: [{ mark: "~", depth: 0, text: "mtu: 1500 → 9000", path: "/x/mtu" }] } satisfies EntryDoc,
     "/audit/pace": pace, "/searches": kept, "/audit/complete": { from: 4, hints: [{ value: "mara" }, { value: "joss", says: "a person" }] } satisfies SearchHints,
     "/audit/verify": { entries: 9, last: 9, intact: false, wrong: 1, findings: [{ seq: 3, msg: "its content does not match its hash: it was altered" }], clockBack: [7], held: 5, heldAt: at } satisfies Verified,

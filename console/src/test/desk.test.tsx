@@ -26,7 +26,7 @@ let asked: Asked[];
 beforeEach(() => {
   asked = [];
   answers = {
-    "/me": { account: "mara", role: "operator" }, "/attention": { holding: [], unsaved: [], trouble: [], outside: [], drafts: [], due: [], reserved: [] },
+    "/me": { account: "mara", may: ["read", "stage", "commit", "approve", "audit"] }, "/attention": { holding: [], unsaved: [], trouble: [], outside: [], drafts: [], due: [], reserved: [] },
     "/devices": [device("quay"), device("slip"), device("hall")], "/changes/7": change, "/changes/7/preview": preview([part("quay"), part("slip")], true),
     "/devices/quay/paths": [{ path: "/system/dns-resolver/search", kind: "leaf-list", type: "domain-name", several: true, exists: true, current: "a.example", help: "Domains." }] satisfies Hint[],
     "/stencils": [stencil], "/stencils/clock": stencil, "/shared": [{ name: "servers", version: 1, items: ["203.0.113.1"], actor: "mara", at }],

@@ -39,7 +39,7 @@ let asked: Asked[];
 beforeEach(() => {
   asked = [];
   answers = {
-    "/me": { account: "mara", role: "operator" }, "/attention": { holding: [], unsaved: [], trouble: [], outside: [], drafts: [], due: [], archives, uncopied: standing },
+    "/me": { account: "mara", may: ["read", "stage", "commit", "approve", "audit"] }, "/attention": { holding: [], unsaved: [], trouble: [], outside: [], drafts: [], due: [], archives, uncopied: standing },
     "/devices": [device], "/devices/quay": device, "/devices/quay/timeline": moments, "/devices/quay/blame": blame, "/devices/quay/revisions": [revision(3), revision(2)],
     "/snapshots": [snapshot, { ...snapshot, number: 3, name: "Before change 2: Lamps", change: 2 }], "/snapshots/4": snapshot, "/compare": compared, "POST /restore": brought, "POST /undo": brought,
     "/changes/2": kept, "/changes/2/preview": { change: kept, empty: false, ready: false, against: "commit", parts: [], steps: [] },
@@ -51,7 +51,7 @@ beforeEach(() => {
 
 afterEach(() => { vi.unstubAllGlobals(); });
 
-const asAdmin = () => { answers["/me"] = { account: "abel", role: "admin" }; };
+const asAdmin = () => { answers["/me"] = { account: "abel", may: ["read", "stage", "commit", "approve", "audit", "administer"] }; };
 
 const sent = (method: string, path: string) => asked.find((a) => a.method === method && a.path === path);
 

@@ -35,7 +35,7 @@ let asked: { method: string; path: string; body: unknown }[];
 beforeEach(() => {
   asked = [];
   answers = {
-    "/me": { account: "mara", role: "operator" } satisfies Session,
+    "/me": { account: "mara", may: ["read", "stage", "commit", "approve", "audit"] } satisfies Session,
     "/attention": calm, "/devices": [device], "/devices/northmole-harbour": device, "/changes": [draft], "/changes/7": draft,
     "/changes/7/preview": { change: draft, empty: false, ready: true, against: "running", parts: [part] } satisfies Preview,
     "/devices/northmole-harbour/config": { device: "northmole-harbour", from: "running", read: "", outline: "interfaces\n  interface [mgmt0]\n", xml: "" },
@@ -151,7 +151,7 @@ describe("a change", () => {
     expect(await screen.findByText("Not ready: see what must be mended first.")).toBeTruthy();
     expect(screen.getByRole("button", { name: "Commit on hold" }).hasAttribute("disabled")).toBe(true);
     unmount();
-    answers["/me"] = { account: "joss", role: "operator" } satisfies Session;
+    answers["/me"] = { account: "joss", may: ["read", "stage", "commit", "approve", "audit"] } satisfies Session;
     open("/changes/7");
     await screen.findByText(/mtu: 1500/);
     expect(screen.queryByRole("button", { name: "Stage" })).toBeNull();
@@ -201,7 +201,7 @@ describe("lists", () => {
   });
   it("cares for a device: saves it, tells who is on it, restarts it", async () => {
     const lines = [{ mark: "+", depth: 0, text: "contact: nobody" }];
-    answers["/me"] = { account: "admin", role: "admin" } satisfies Session;
+    answers["/me"] = { account: "admin", may: ["read", "stage", "commit", "approve", "audit", "administer"] } satisfies Session;
     answers["/devices/northmole-harbour"] = { ...device, unsaved: true, clock: { aheadSeconds: 200, off: true, read: "2026-11-23T02:00:00Z" } } satisfies Device;
     answers["/devices/northmole-harbour/difference"] = { device: "northmole-harbour", from: "startup", to: "running", count: 1, lines };
     answers["/devices/northmole-harbour/sessions"] = [{ id: "12", account: "joss", source: "198.51.100.7", locks: [{ datastore: "running", since: "2026-11-23T02:00:00Z" }] }];

@@ -16,7 +16,7 @@ let asked: Asked[];
 beforeEach(() => {
   asked = [];
   answers = {
-    "/me": { account: "mara", role: "admin" }, "/attention": { holding: [], unsaved: [], trouble: [], outside: [outside], drafts: [], due: [] }, "/devices": [{ name: "quay", address: "a", account: "x", auth: "password", trusted: true, guard: "device", unsaved: false, save: true }],
+    "/me": { account: "mara", may: ["read", "stage", "commit", "approve", "audit", "administer"] }, "/attention": { holding: [], unsaved: [], trouble: [], outside: [outside], drafts: [], due: [] }, "/devices": [{ name: "quay", address: "a", account: "x", auth: "password", trusted: true, guard: "device", unsaved: false, save: true }],
     "/outside": [outside], "/outside/3": { ...outside, lines: [{ mark: "~", depth: 0, text: "contact: a → b", path: "/system/contact" }], listened: "it tells of its events" } satisfies Outside, "/silences": [silence],
     "POST /outside/3/adopt": { ...outside, state: "adopted" }, "POST /outside/3/push-back": { outside, change: 9, title: "Push back", parts: [] } satisfies Pushed, "POST /outside/3/open": { outside, change: 10, title: "Go on", parts: [] } satisfies Pushed,
     "POST /silences": silence, "DELETE /silences/2": {},

@@ -34,7 +34,7 @@ let asked: Asked[];
 beforeEach(() => {
   asked = [];
   answers = {
-    "/me": { account: "mara", role: "operator" }, "/attention": { holding: [], unsaved: [], trouble: [], outside: [], drafts: [], due: [] }, "/changes": [change], "/changes/7": change, "/changes/7/preview": preview, "/changes/7/edits": [],
+    "/me": { account: "mara", may: ["read", "stage", "commit", "approve", "audit"] }, "/attention": { holding: [], unsaved: [], trouble: [], outside: [], drafts: [], due: [] }, "/changes": [change], "/changes/7": change, "/changes/7/preview": preview, "/changes/7/edits": [],
     "/devices": [{ name: "hall", address: "a", account: "x", auth: "password", trusted: true, guard: "device", unsaved: false, save: true }], "/devices/hall": { name: "hall", address: "a", account: "x", auth: "password", trusted: true, guard: "device", unsaved: false, save: true },
     "POST /changes/7/expectations": preview.expected?.[0], "DELETE /changes/7/expectations/1": {}, "POST /changes/7/accept": {},
     "/devices/hall/filters": { device: "hall", filters: [{ name: "hall-in", path: "/f", count: 2 }], attached: [{ interface: "hall0", direction: "ingress", filters: ["hall-in"] }] } satisfies Filters,

@@ -1,0 +1,211 @@
+package access
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/alexedwards/argon2id"
+
+	"oakenlatch/core/ledger"
+	"oakenlatch/service/audit"
+	"oakenlatch/service/refusal"
+	"oakenlatch/service/store"
+)
+
+// ErrEnded is given for a session or token that has ended, or never was.
+var ErrEnded = errors.New("the session or token has ended, or never was")
+
+// SlowError is given where sign-in is tried again too soon.
+type SlowError struct{ Wait time.Duration }
+
+func (e *SlowError) Error() string {
+	return fmt.Sprintf("sign-in was tried too often with something wrong: it is tried again no sooner than in %s", e.Wait.Round(time.Second))
+}
+
+// Login gives a session for a name and password. Both a wrong and a right try are
+// in the ledger; tries that come too soon are counted with the next that is not.
+func (a *Accounts) Login(ctx context.Context, name, password, from string) (token string, expires time.Time, p Person, err error) {
+	acc, err := a.store.Account(ctx, name)
+	known := err == nil && acc.Closed.IsZero() && acc.Hash != ""
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return "", expires, p, err
+	}
+	familiar, err := a.familiar(ctx, name, from)
+	if err != nil {
+		return "", expires, p, err
+	}
+	if wait := a.slow.wait(name, from, familiar); wait > 0 {
+		return "", expires, p, &SlowError{wait}
+	}
+	ok, err := a.matches(ctx, password, acc.Hash, known)
+	if err != nil {
+		return "", expires, p, err
+	}
+	if !ok {
+		unlooked := a.slow.failed(name, from)
+		denied := a.log.Write(ctx, func(tx *audit.Tx) error {
+			note := fmt.Sprintf("%.40q from %s", name, from)
+			if unlooked > 0 {
+				note += fmt.Sprintf("; %d tries before it came too soon and were not looked at", unlooked)
+			}
+			return tx.Record(ledger.Entry{Actor: audit.Service, Action: "login.denied", Note: note})
+		})
+		return "", expires, p, errors.Join(ErrDenied, denied)
+	}
+	a.slow.passed(name, from)
+	token, expires, err = a.begin(ctx, acc, from, ledger.Entry{Actor: name, Action: "login", Note: "from " + from})
+	if err == nil {
+		p, err = person(acc, store.Token{})
+	}
+	return token, expires, p, err
+}
+
+// familiar reports whether an account has a session from an address.
+func (a *Accounts) familiar(ctx context.Context, name, from string) (bool, error) {
+	list, err := a.store.Tokens(ctx, name)
+	return slices.ContainsFunc(list, func(t store.Token) bool { return t.Source == from }), err
+}
+
+// matches compares a password, as long as a wrong one takes where there is none.
+func (a *Accounts) matches(ctx context.Context, password, hash string, known bool) (bool, error) {
+	if !known {
+		hash = a.decoy
+	}
+	select {
+	case a.hashers <- struct{}{}:
+		defer func() { <-a.hashers }()
+	case <-ctx.Done():
+		return false, ctx.Err()
+	}
+	ok, err := argon2id.ComparePasswordAndHash(password, hash)
+	return ok && known, err
+}
+
+// begin begins a session.
+func (a *Accounts) begin(ctx context.Context, acc store.Account, from string, e ledger.Entry) (token string, expires time.Time, err error) {
+	token = rand.Text()
+	now := a.log.Now()
+	expires = now.Add(a.Life)
+	return token, expires, a.log.Write(ctx, func(tx *audit.Tx) error {
+		if err := tx.DropEnded(now, now.Add(-a.Idle)); err != nil {
+			return err
+		}
+		if err := tx.AddToken(store.Token{Hash: digest(token), Account: acc.Name, Kind: "session", Created: now, Expires: expires, Used: now, Source: from}); err != nil {
+			return err
+		}
+		return tx.Record(e)
+	})
+}
+
+// usedEvery is how exactly it is kept when a session was used last.
+const usedEvery = time.Minute
+
+// Who gives the person that a session or token stands for.
+func (a *Accounts) Who(ctx context.Context, token, from string) (Person, error) {
+	now := a.log.Now()
+	t, acc, err := a.store.TokenAccount(ctx, digest(token))
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return Person{}, ErrEnded
+	case err != nil:
+		return Person{}, err
+	case !t.Expires.After(now), !acc.Closed.IsZero(), t.Kind == "session" && now.Sub(t.Used) > a.Idle:
+		return Person{}, ErrEnded
+	}
+	if now.Sub(t.Used) > usedEvery || t.Source != from {
+		err = a.store.Write(ctx, func(tx *store.Tx) error { return tx.UseToken(t.Hash, now, from) })
+		if err != nil {
+			return Person{}, err
+		}
+	}
+	return person(acc, t)
+}
+
+// Logout ends a session.
+func (a *Accounts) Logout(ctx context.Context, p Person, token string) error {
+	return a.log.Write(ctx, func(tx *audit.Tx) error {
+		if err := tx.DropToken(digest(token)); err != nil {
+			return err
+		}
+		return tx.Record(ledger.Entry{Actor: p.Name, Action: "logout"})
+	})
+}
+
+// NewToken is what a machine is let in with.
+type NewToken struct {
+	Name  string
+	May   Grants // nil is all that the account may
+	Until time.Time
+}
+
+// longestToken is the most that a token may last.
+const longestToken = 400 * 24 * time.Hour
+
+// AddToken makes a token for a machine, that stands for a person's account, or for
+// less. It is given once; what is kept is its hash.
+func (a *Accounts) AddToken(ctx context.Context, p Person, n NewToken) (string, store.Token, error) {
+	now := a.log.Now()
+	t := store.Token{Account: p.Name, Kind: "machine", Name: strings.TrimSpace(n.Name), Created: now, Expires: n.Until}
+	switch {
+	case t.Name == "" || len(t.Name) > 80:
+		return "", t, refusal.New(refusal.Invalid, "say which machine uses it", "a token has a name of 1 to 80 characters")
+	case !n.Until.After(now) || n.Until.After(now.Add(longestToken)):
+		return "", t, refusal.New(refusal.Invalid, "", "a token has an end, from now on to %s", now.Add(longestToken).Format("2006-01-02"))
+	}
+	if n.May != nil {
+		if !n.May.inside(p.Grants) {
+			return "", t, refusal.New(refusal.Forbidden, "it may: "+strings.Join(p.Grants.Texts(), " "), "account %s may not all of %s, so a token of it may not either", p.Name, strings.Join(n.May.Texts(), " "))
+		}
+		t.Grants = n.May.Texts()
+	}
+	token := rand.Text()
+	t.Hash = digest(token)
+	return token, t, a.log.Write(ctx, func(tx *audit.Tx) error {
+		if err := tx.AddToken(t); err != nil {
+			return err
+		}
+		return tx.Record(ledger.Entry{Actor: p.Name, Action: "token.add", After: strings.Join(t.Grants, " "), Note: fmt.Sprintf("%s, until %s", t.Name, t.Expires.UTC().Format(time.RFC3339))})
+	})
+}
+
+// Tokens lists the sessions and tokens that still let in: a person's own, or for
+// an administrator all.
+func (a *Accounts) Tokens(ctx context.Context, p Person) ([]store.Token, error) {
+	name := p.Name
+	if p.Administers() {
+		name = ""
+	}
+	list, err := a.store.Tokens(ctx, name)
+	now := a.log.Now()
+	return slices.DeleteFunc(list, func(t store.Token) bool {
+		return !t.Expires.After(now) || t.Kind == "session" && now.Sub(t.Used) > a.Idle
+	}), err
+}
+
+// End ends a session or token, by the name that ID gives.
+func (a *Accounts) End(ctx context.Context, p Person, id string) error {
+	list, err := a.Tokens(ctx, p)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(list, func(t store.Token) bool { return ID(t) == id })
+	if i < 0 {
+		return refusal.New(refusal.NotFound, "list them with: latch token list", "there is no session or token %q that you may end", id)
+	}
+	t := list[i]
+	return a.log.Write(ctx, func(tx *audit.Tx) error {
+		if err := tx.DropToken(t.Hash); err != nil {
+			return err
+		}
+		return tx.Record(ledger.Entry{Actor: p.Name, Action: "token.end", Note: strings.TrimSpace(fmt.Sprintf("%s %s of %s %s", t.Kind, ID(t), t.Account, t.Name))})
+	})
+}
+
+// ID names a session or token: the first digits of its hash, as the ledger has
+// them.
+func ID(t store.Token) string { return t.Hash[:8] }

@@ -1,0 +1,173 @@
+package api
+
+import (
+	"net/http"
+	"time"
+
+	"oakenlatch/service/access"
+	"oakenlatch/service/store"
+	"oakenlatch/wire"
+)
+
+// accessRoutes are those about who may do what.
+func (a *API) accessRoutes() []route {
+	return []route{
+		{"POST", "/login", "Sign in; gives a token, and a cookie for the console", everybody, 200, wire.Login{}, wire.Session{}, nil, a.login},
+		{"POST", "/logout", "Sign out; the session is worthless afterwards", anyone, 204, nil, nil, nil, a.logout},
+		{"GET", "/me", "Who one is, and may do", anyone, 200, nil, wire.Session{}, nil, a.me},
+		{"POST", "/me/password", "Give one's own account another password; its other sessions end", anyone, 204, wire.NewPassword{}, nil, nil, a.ownPassword},
+		{"GET", "/accounts", "All accounts", toAdministerAll, 200, nil, []wire.Account{}, nil, a.accounts},
+		{"POST", "/accounts", "Make an account", toAdministerAll, 201, wire.NewAccount{}, wire.Account{}, nil, a.addAccount},
+		{"PATCH", "/accounts/:account", "Say what an account may do, or give it another password", toAdministerAll, 200, wire.AccountSettings{}, wire.Account{}, nil, a.setAccount},
+		{"DELETE", "/accounts/:account", "Close an account for good: its sessions and tokens end, its name stays in the record", toAdministerAll, 204, nil, nil, nil, a.closeAccount},
+		{"GET", "/tokens", "The sessions and tokens that let in: one's own, or for an administrator all", anyone, 200, nil, []wire.Token{}, nil, a.tokens},
+		{"POST", "/tokens", "Make a token for a machine, that may what one may oneself, or less; it is given this once", anyone, 201, wire.NewToken{}, wire.Token{}, nil, a.addToken},
+		{"DELETE", "/tokens/:id", "End a session or token", anyone, 204, nil, nil, nil, a.endToken},
+	}
+}
+
+func (a *API) login(c *call) (any, error) {
+	var in wire.Login
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	token, expires, p, err := a.Accounts.Login(c.ctx, in.Account, in.Password, c.RealIP())
+	if err != nil {
+		return nil, err
+	}
+	c.SetCookie(a.cookie(c, token, expires))
+	return wire.Session{Account: p.Name, May: p.Grants.Texts(), Token: token, Expires: expires}, nil
+}
+
+// cookie holds the console's session: no script reads it, and no other site's
+// page sends it.
+func (a *API) cookie(c *call, token string, expires time.Time) *http.Cookie {
+	ck := &http.Cookie{Name: cookieName, Value: token, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.IsTLS()}
+	if token == "" {
+		ck.MaxAge = -1
+	}
+	return ck
+}
+
+func (a *API) logout(c *call) (any, error) {
+	c.SetCookie(a.cookie(c, "", time.Time{}))
+	return nil, a.Accounts.Logout(c.ctx, c.person, c.token)
+}
+
+func (a *API) me(c *call) (any, error) {
+	return wire.Session{Account: c.person.Name, May: c.person.Grants.Texts()}, nil
+}
+
+func (a *API) ownPassword(c *call) (any, error) {
+	var in wire.NewPassword
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	return nil, a.Accounts.SetPassword(c.ctx, c.person, c.person.Name, in.Old, in.New, c.token)
+}
+
+func accountDoc(acc store.Account) wire.Account {
+	return wire.Account{Name: acc.Name, May: append([]string{}, acc.Grants...), Created: acc.Created, Closed: acc.Closed, Issuer: acc.Issuer}
+}
+
+func (a *API) accounts(c *call) (any, error) {
+	list, err := a.Store.Accounts(c.ctx)
+	out := make([]wire.Account, 0, len(list))
+	for _, acc := range list {
+		out = append(out, accountDoc(acc))
+	}
+	return out, err
+}
+
+func (a *API) account(c *call, name string) (any, error) {
+	acc, err := a.Store.Account(c.ctx, name)
+	return accountDoc(acc), err
+}
+
+func (a *API) addAccount(c *call) (any, error) {
+	var in wire.NewAccount
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	may, err := access.ParseGrants(in.May)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.Accounts.Add(c.ctx, c.person.Name, in.Name, in.Password, may); err != nil {
+		return nil, err
+	}
+	return a.account(c, in.Name)
+}
+
+func (a *API) setAccount(c *call) (any, error) {
+	var in wire.AccountSettings
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	name := c.Param("account")
+	if in.May != nil {
+		may, err := access.ParseGrants(*in.May)
+		if err != nil {
+			return nil, err
+		}
+		if err := a.Accounts.SetGrants(c.ctx, c.person.Name, name, may); err != nil {
+			return nil, err
+		}
+	}
+	if in.Password != "" {
+		if err := a.Accounts.SetPassword(c.ctx, c.person, name, in.Old, in.Password, c.token); err != nil {
+			return nil, err
+		}
+	}
+	return a.account(c, name)
+}
+
+func (a *API) closeAccount(c *call) (any, error) {
+	return nil, a.Accounts.Close(c.ctx, c.person.Name, c.Param("account"))
+}
+
+func (a *API) tokenDoc(c *call, t store.Token) wire.Token {
+	out := wire.Token{ID: access.ID(t), Account: t.Account, Kind: t.Kind, Name: t.Name, Created: t.Created, Expires: t.Expires, Used: t.Used, Source: t.Source}
+	out.Own = c.token != "" && access.SessionName(c.token) == out.ID
+	if t.Grants != nil {
+		out.May = &t.Grants
+	}
+	if t.Kind == "session" {
+		out.IdleUntil = t.Used.Add(a.Accounts.Idle)
+	}
+	return out
+}
+
+func (a *API) tokens(c *call) (any, error) {
+	list, err := a.Accounts.Tokens(c.ctx, c.person)
+	out := make([]wire.Token, 0, len(list))
+	for _, t := range list {
+		out = append(out, a.tokenDoc(c, t))
+	}
+	return out, err
+}
+
+func (a *API) addToken(c *call) (any, error) {
+	var in wire.NewToken
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	n := access.NewToken{Name: in.Name, Until: in.Until}
+	if in.May != nil {
+		var err error
+		if n.May, err = access.ParseGrants(*in.May); err != nil {
+			return nil, err
+		}
+	}
+	token, t, err := a.Accounts.AddToken(c.ctx, c.person, n)
+	if err != nil {
+		return nil, err
+	}
+	out := a.tokenDoc(c, t)
+	out.Token = token
+	return out, nil
+}
+
+func (a *API) endToken(c *call) (any, error) {
+	return nil, a.Accounts.End(c.ctx, c.person, c.Param("id"))
+}

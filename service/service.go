@@ -15,6 +15,7 @@ import (
 	"syscall"
 	"time"
 
+	"oakenlatch/core/veil"
 	"oakenlatch/service/access"
 	"oakenlatch/service/api"
 	"oakenlatch/service/archive"
@@ -32,6 +33,7 @@ import (
 // Options say where a service keeps its records and what it serves.
 type Options struct {
 	Dir     string // data folder, made if it is not there
+	KeyFile string // of the key that seals secrets; seal.key in the data folder if ""
 	Console fs.FS
 	Logger  *slog.Logger
 	Now     func() time.Time // time.Now if nil
@@ -100,10 +102,21 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	s.keeping.Go(func() {
 		log.Keep(s.stopping, func(err error) { s.logger.Error("the ledger is not looked after", "error", err) })
 	})
-	sealer, err := access.OpenSealer(opt.Dir)
+	if opt.KeyFile == "" {
+		opt.KeyFile = filepath.Join(opt.Dir, access.KeyFile)
+	}
+	if err := access.Missing(ctx, s.store, opt.KeyFile); err != nil {
+		return err
+	}
+	sealer, err := access.OpenSealer(opt.KeyFile)
 	if err != nil {
 		return err
 	}
+	veilKey, err := sealer.Kept(ctx, s.store, "veil")
+	if err != nil {
+		return err
+	}
+	log.Veil = veil.New(veilKey)
 	if s.Accounts, err = access.NewAccounts(s.store, log); err != nil {
 		return err
 	}

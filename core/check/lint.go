@@ -6,9 +6,11 @@ import (
 	"net/netip"
 	"slices"
 	"strconv"
+	"strings"
 
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
+	"oakenlatch/core/veil"
 )
 
 // Lint finds what is legal but most likely not meant, on the standard models
@@ -21,6 +23,7 @@ func Lint(s *schema.Schema, base, result *tree.Node) []Finding {
 	l.routes(result, nil)
 	l.references()
 	l.filters(base, result)
+	l.named(result, nil)
 	if base == nil {
 		return l.found
 	}
@@ -29,6 +32,19 @@ func Lint(s *schema.Schema, base, result *tree.Node) []Finding {
 	return slices.DeleteFunc(l.found, func(f Finding) bool {
 		return slices.ContainsFunc(before, func(b Finding) bool { return b.Path == f.Path && b.Message == f.Message })
 	})
+}
+
+// named finds secrets whose value is the name of a hidden one: nobody means that.
+func (l *linter) named(n *tree.Node, at tree.Path) {
+	for c := range n.Each() {
+		switch s := c.Schema(); {
+		case s == nil || !s.HasSecrets():
+		case !s.IsLeaf():
+			l.named(c, at.Down(c))
+		case strings.HasPrefix(c.Value(), veil.Prefix):
+			l.find(Error, at.Down(c), nil, "is the name of a hidden value, and not a value: give the value itself")
+		}
+	}
 }
 
 type linter struct {

@@ -197,7 +197,7 @@ func (r *jsonReader) keys(s *schema.Node, v *value) []string {
 }
 
 func (r *jsonReader) leaf(s *schema.Node, v, about *value, at tree.Path) (*tree.Node, error) {
-	text, err := r.scalar(s.Type, v, s.Module)
+	text, err := r.scalar(s, s.Type, v, s.Module)
 	if err != nil {
 		return nil, r.fail(v, at, "invalid-value", "%s", err)
 	}
@@ -210,7 +210,7 @@ func (r *jsonReader) leaf(s *schema.Node, v, about *value, at tree.Path) (*tree.
 }
 
 // scalar gives the canonical value of what JSON wrote (RFC 7951 section 6).
-func (r *jsonReader) scalar(t *schema.Type, v *value, local *schema.Module) (string, error) {
+func (r *jsonReader) scalar(s *schema.Node, t *schema.Type, v *value, local *schema.Module) (string, error) {
 	text, shape := "", ""
 	switch x := v.scalar.(type) {
 	case string:
@@ -226,7 +226,12 @@ func (r *jsonReader) scalar(t *schema.Type, v *value, local *schema.Module) (str
 	if shape == "" {
 		return "", fmt.Errorf("takes one value, not %s", map[byte]string{'{': "an object", '[': "an array", 0: "null"}[v.kind])
 	}
-	text, err := r.d.Schema.Canonical(t, text, r.d.Schema.NameResolver(local))
+	var err error
+	if s != nil {
+		text, err = r.d.Canonical(s, text, r.d.Schema.NameResolver(local))
+	} else {
+		text, err = r.d.Schema.Canonical(t, text, r.d.Schema.NameResolver(local))
+	}
 	if err != nil {
 		return "", err
 	}
@@ -280,7 +285,7 @@ func (r *jsonReader) notes(v *value, at tree.Path) ([]tree.Annotation, error) {
 		}
 		var err error
 		if mod := r.d.Schema.ModuleByName(a.Module); mod != nil && mod.Annotations[a.Name] != nil {
-			a.Value, err = r.scalar(mod.Annotations[a.Name], m.value, mod)
+			a.Value, err = r.scalar(nil, mod.Annotations[a.Name], m.value, mod)
 		} else if a.Value = fmt.Sprint(m.value.scalar); m.value.kind != 0 {
 			err = errors.New("takes one value")
 		}

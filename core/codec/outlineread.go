@@ -244,7 +244,7 @@ func (r *outlineReader) keys(s *schema.Node, c *cursor) ([]*tree.Node, error) {
 }
 
 func (r *outlineReader) valueNode(s *schema.Node, text string, c *cursor, start int) (*tree.Node, error) {
-	v, err := r.d.Schema.Canonical(s.Type, text, r.d.Schema.NameResolver(s.Module))
+	v, err := r.d.Canonical(s, text, r.d.Schema.NameResolver(s.Module))
 	if err != nil {
 		if s.KeyIndex() >= 0 {
 			err = fmt.Errorf("key %s: %w", s.Name, err)

@@ -269,21 +269,22 @@ func (x *xmlReader) value(s *schema.Node) (string, error) {
 	if v, ok := known[string(text)]; ok {
 		return v, nil
 	}
-	if !x.d.Strict && t.Free() {
+	secret := x.d.Lift != nil && s.Secret()
+	if !x.d.Strict && t.Free() && !secret {
 		return x.build.Text(text), nil
 	}
 	x.scoped = false
 	if x.resolve == nil {
 		x.resolve = x.module
 	}
-	v, err := x.d.Schema.Canonical(t, string(text), x.resolve)
+	v, err := x.d.Canonical(s, string(text), x.resolve)
 	if err != nil {
 		if x.d.Strict {
 			return "", &Error{Tag: "invalid-value", Path: x.path(s).String(), Msg: err.Error()}
 		}
 		return strings.TrimSpace(string(text)), nil
 	}
-	if !x.scoped && len(known) < mostValues {
+	if !x.scoped && !secret && len(known) < mostValues {
 		if known == nil {
 			known = map[string]string{}
 			x.values[t] = known

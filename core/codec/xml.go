@@ -54,6 +54,30 @@ type Decoder struct {
 	Strict bool
 
 	Limits markup.Limits // of a document; zero means the defaults
+
+	// Lift gives what a text means that stands in the place of a secret: the value
+	// itself, where the text is the name of one that was hidden. nil takes texts as
+	// they are.
+	Lift func(text string) (string, error)
+}
+
+// Canonical gives the canonical form of a leaf's value. An error of a secret one
+// does not tell the value.
+func (d Decoder) Canonical(s *schema.Node, text string, resolve schema.Resolver) (string, error) {
+	if !s.Secret() {
+		return d.Schema.Canonical(s.Type, text, resolve)
+	}
+	if d.Lift != nil {
+		var err error
+		if text, err = d.Lift(text); err != nil {
+			return "", err
+		}
+	}
+	v, err := d.Schema.Canonical(s.Type, text, resolve)
+	if err != nil {
+		err = fmt.Errorf("the value that was given is no %s; it is not shown, for it may be a secret", s.Type.Name)
+	}
+	return v, err
 }
 
 // lookup finds the schema node of a child element.
@@ -81,7 +105,7 @@ func (d Decoder) value(s *schema.Node, el *markup.Element, at tree.Path) (string
 	if len(el.Children) > 0 {
 		return "", &Error{Tag: "bad-element", Path: at.String(), Msg: fmt.Sprintf("is a %s and cannot hold element %s", s.Kind, el.Children[0].Name.Local)}
 	}
-	v, err := d.Schema.Canonical(s.Type, el.Text, d.resolver(el))
+	v, err := d.Canonical(s, el.Text, d.resolver(el))
 	if err == nil {
 		return v, nil
 	}

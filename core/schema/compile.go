@@ -54,6 +54,7 @@ func Compile(sources []Source, opt Options) *Schema {
 	c.deviations()
 	c.inherit(c.roots, true)
 	c.s.roots, c.s.index = finish(nil, c.roots)
+	hide(c.s.roots, false)
 	for _, n := range c.roots {
 		if n.Kind == Choice {
 			c.s.choices = append(c.s.choices, n)

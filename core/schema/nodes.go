@@ -151,6 +151,8 @@ func (c *compiler) property(n *Node, st *yang.Statement, sc *scope) error {
 		n.Must = append(n.Must, constraint(st, sc))
 	case "when":
 		n.When = append(n.When, constraint(st, sc))
+	default:
+		n.denied = n.denied || denied(st.Keyword, sc.unit.prefixes)
 	}
 	return err
 }

@@ -116,6 +116,8 @@ type Node struct {
 	index    map[Key]*Node
 	identity [16]byte
 	key      int // place in the list's key, plus one
+
+	denied, isSecret, hasSecrets bool
 }
 
 // Constraint is an XPath expression with what is needed to evaluate it.

@@ -217,6 +217,20 @@ func (n *Node) Modules() []*schema.Module {
 	return out
 }
 
+// Unread reports whether anything at or below a node is carried without being
+// understood.
+func (n *Node) Unread() bool {
+	if n.Opaque() != nil {
+		return true
+	}
+	for c := range n.Each() {
+		if c.inner != nil && c.Unread() {
+			return true
+		}
+	}
+	return false
+}
+
 // Entries gives the entries of the first list of that name, in their order.
 func (n *Node) Entries(name string) []*Node {
 	if first := n.Known(name); first != nil && first.Schema() != nil {

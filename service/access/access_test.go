@@ -214,12 +214,12 @@ func TestGrants(t *testing.T) {
 
 func TestSeal(t *testing.T) {
 	dir := t.TempDir()
-	s, err := access.OpenSealer(dir)
+	s, err := access.OpenSealer(filepath.Join(dir, access.KeyFile))
 	require.NoError(t, err)
 	sealed := s.Seal([]byte("rope"), "device a")
 	assert.NotContains(t, string(sealed), "rope")
 	assert.NotEqual(t, sealed, s.Seal([]byte("rope"), "device a"))
-	again, err := access.OpenSealer(dir)
+	again, err := access.OpenSealer(filepath.Join(dir, access.KeyFile))
 	require.NoError(t, err)
 	got, err := again.Open(sealed, "device a")
 	require.NoError(t, err)
@@ -232,6 +232,6 @@ func TestSeal(t *testing.T) {
 	_, err = s.Open(nil, "device a")
 	require.Error(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "seal.key"), []byte("cut short"), 0o600))
-	_, err = access.OpenSealer(dir)
+	_, err = access.OpenSealer(filepath.Join(dir, access.KeyFile))
 	require.ErrorContains(t, err, "restore it")
 }

@@ -20,12 +20,14 @@ import (
 	"oakenlatch/wire/bundle"
 )
 
-func (a *API) broughtDoc(ch store.Change, list []desk.Brought) wire.BroughtBack {
+func (a *API) broughtDoc(c *call, ch store.Change, list []desk.Brought) wire.BroughtBack {
 	out := wire.BroughtBack{Change: ch.Number, Title: ch.Title, Parts: []wire.Brought{}}
 	for _, b := range list {
+		v := a.veilOf(c, b.Device)
+		b.Difference = v.Difference(b.Difference)
 		p := wire.Brought{Device: b.Device, Edits: []wire.Edit{}, Lines: []diff.Line{}, Takes: []wire.Later{}, Left: []wire.Left{}, Notes: b.Notes}
 		for _, e := range b.Edits {
-			p.Edits = append(p.Edits, editDoc(b.Device, e))
+			p.Edits = append(p.Edits, a.editDoc(c, b.Device, e))
 		}
 		if b.Difference != nil {
 			p.Count, p.Lines = b.Difference.Count(), lines(b.Difference, 0)
@@ -35,7 +37,7 @@ func (a *API) broughtDoc(ch store.Change, list []desk.Brought) wire.BroughtBack 
 			p.Takes = append(p.Takes, wire.Later{Revision: l.Revision.Number, Source: l.Revision.Source, Change: l.Change.Number, Title: l.Change.Title, Author: l.Change.Author, At: l.Revision.At, Places: l.Places})
 		}
 		for _, l := range b.Left {
-			p.Left = append(p.Left, wire.Left{Path: l.Path.String(), Change: l.Change, Before: codec.Text(l.Mine), Made: codec.Text(l.Base), Now: codec.Text(l.Theirs), Why: l.Why})
+			p.Left = append(p.Left, wire.Left{Path: l.Path.String(), Change: l.Change, Before: codec.Text(v.Tree(l.Mine)), Made: codec.Text(v.Tree(l.Base)), Now: codec.Text(v.Tree(l.Theirs)), Why: l.Why})
 		}
 		out.Parts = append(out.Parts, p)
 	}
@@ -51,7 +53,7 @@ func (a *API) restore(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.broughtDoc(ch, list), nil
+	return a.broughtDoc(c, ch, list), nil
 }
 
 func (a *API) undo(c *call) (any, error) {
@@ -69,7 +71,7 @@ func (a *API) undo(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.broughtDoc(ch, list), nil
+	return a.broughtDoc(c, ch, list), nil
 }
 
 func (a *API) importFile(c *call) (any, error) {
@@ -85,7 +87,7 @@ func (a *API) importFile(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.broughtDoc(ch, list), nil
+	return a.broughtDoc(c, ch, list), nil
 }
 
 // originFrom is what a bundle tells of a configuration; nil tells nothing.
@@ -112,7 +114,7 @@ func (a *API) carry(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := wire.Carried{BroughtBack: a.broughtDoc(ch, []desk.Brought{k.Brought}), Own: []wire.Own{}}
+	out := wire.Carried{BroughtBack: a.broughtDoc(c, ch, []desk.Brought{k.Brought}), Own: []wire.Own{}}
 	for _, o := range k.Own {
 		out.Own = append(out.Own, wire.Own{Path: o.Path.String(), From: o.From, Kept: o.Kept, Why: o.Why})
 	}
@@ -190,7 +192,7 @@ func (a *API) exportOne(c *call, out *bundle.Writer, d store.Device, from, form 
 	if at.IsZero() || from == "running" || from == "startup" || from == "candidate" {
 		at = a.Log.Now()
 	}
-	text := archive.InstanceOf(r.Schema, d, r.Running, at, r.Revision.Number, from, form == "json")
+	text := archive.InstanceOf(r.Schema, d, a.veil(c, d).Tree(r.Running), at, r.Revision.Number, from, form == "json")
 	about := wire.Origin{Device: d.Name, Site: d.Site, Model: d.Model, Serial: d.Serial, Revision: r.Revision.Number, At: at, Cause: r.Revision.Source, Change: r.Revision.Change}
 	return out.Add(archive.Folder(d)+"/"+archive.FileName(d.Name)+"."+form, int64(len(text)), bytes.NewReader(text), about)
 }

@@ -55,7 +55,11 @@ func (a *API) compare(c *call) (any, error) {
 	if len(path) > 0 {
 		out.Path, left, right = path.String(), left.Cut(path), right.Cut(path)
 	}
-	df := diff.Compare(left, right)
+	v := a.veil(c, x.Device)
+	if v == nil {
+		v = a.veil(c, y.Device)
+	}
+	df := v.Difference(diff.Compare(left, right))
 	out.Count, out.Lines, out.Items = df.Count(), lines(df, context), items(df)
 	out.Rendered = renderedAs(df, x.Schema, c.QueryParam("as"), out.A, out.B, context)
 	return out, nil

@@ -14,10 +14,6 @@ import (
 	"oakenlatch/wire"
 )
 
-func editDoc(device string, e store.Edit) wire.Edit {
-	return wire.Edit{ID: e.ID, Device: device, Op: e.Op, Path: e.Path, Value: e.Value, Mode: e.Mode, Source: e.Source, Lines: e.Lines, Actor: e.Actor, At: e.At}
-}
-
 // ifTag is the part's tag that a request rests on (If-Match, RFC 9110 section
 // 13.1.1); "" where it names none.
 func ifTag(c *call) string {
@@ -46,7 +42,7 @@ func (a *API) stage(c *call) (any, error) {
 	}
 	docs := make([]wire.Staged, 0, len(list))
 	for _, st := range list {
-		doc := wire.Staged{Edit: editDoc(st.Device, st.Edit), Before: st.Before, After: st.After, Notes: st.Notes, Tag: st.Tag}
+		doc := wire.Staged{Edit: a.editDoc(c, st.Device, st.Edit), Before: st.Before, After: st.After, Notes: st.Notes, Tag: st.Tag}
 		doc.Edit.Path = st.Path.String()
 		docs = append(docs, doc)
 	}
@@ -60,10 +56,11 @@ func (a *API) stage(c *call) (any, error) {
 // is in the preview.
 const shownLines = 400
 
-func loadedDocs(list []desk.Loaded) []wire.Loaded {
+func (a *API) loadedDocs(c *call, list []desk.Loaded) []wire.Loaded {
 	out := make([]wire.Loaded, 0, len(list))
 	for _, l := range list {
-		doc := wire.Loaded{Device: l.Device, Edit: editDoc(l.Device, l.Edit), Format: string(l.Format), Count: l.Difference.Count(), Lines: lines(l.Difference, 0), Notes: l.Notes, Tag: l.Tag}
+		l.Difference = a.veilOf(c, l.Device).Difference(l.Difference)
+		doc := wire.Loaded{Device: l.Device, Edit: a.editDoc(c, l.Device, l.Edit), Format: string(l.Format), Count: l.Difference.Count(), Lines: lines(l.Difference, 0), Notes: l.Notes, Tag: l.Tag}
 		if doc.Count > manyChanges {
 			doc.Groups = l.Difference.Groups()
 		}
@@ -96,7 +93,7 @@ func (a *API) load(c *call) (any, error) {
 	if len(list) == 1 {
 		c.Response().Header().Set("ETag", strconv.Quote(list[0].Tag))
 	}
-	return loadedDocs(list), nil
+	return a.loadedDocs(c, list), nil
 }
 
 // part gives a part as text.
@@ -114,7 +111,7 @@ func (a *API) part(c *call) (any, error) {
 		return nil, refusal.New(refusal.Invalid, "", "%s: %v", w.Device.Name, err)
 	}
 	c.Response().Header().Set("ETag", strconv.Quote(w.Tag()))
-	return wire.Part{Device: w.Device.Name, Path: path.String(), Base: w.Base.Number, Tag: w.Tag(), Outline: codec.OutlineText(w.Mine.Cut(path))}, nil
+	return wire.Part{Device: w.Device.Name, Path: path.String(), Base: w.Base.Number, Tag: w.Tag(), Outline: codec.OutlineText(a.veil(c, w.Device).Tree(w.Mine.Cut(path)))}, nil
 }
 
 // edits lists what is staged.
@@ -141,7 +138,7 @@ func (a *API) editDocs(c *call, list []store.Edit) ([]wire.Edit, error) {
 			}
 			names[e.Device] = d.Name
 		}
-		out = append(out, editDoc(names[e.Device], e))
+		out = append(out, a.editDoc(c, names[e.Device], e))
 	}
 	return out, nil
 }
@@ -232,7 +229,7 @@ func (a *API) decide(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	doc := conflictDoc(x)
+	doc := conflictDoc(a.veilOf(c, in.Device).Conflict(x))
 	doc.Keep, doc.Actor, doc.At = in.Keep, c.person.Name, a.Log.Now()
 	return doc, nil
 }
@@ -252,9 +249,9 @@ func (a *API) rebase(c *call) (any, error) {
 	}
 	out := make([]wire.Rebased, 0, len(list))
 	for _, r := range list {
-		doc := wire.Rebased{Device: r.Device, From: r.From, To: r.To, Moved: lines(r.Moved, 0), Mended: r.Mended}
+		doc := wire.Rebased{Device: r.Device, From: r.From, To: r.To, Moved: lines(a.veilOf(c, r.Device).Difference(r.Moved), 0), Mended: r.Mended}
 		for _, e := range r.Dropped {
-			doc.Dropped = append(doc.Dropped, editDoc(r.Device, e))
+			doc.Dropped = append(doc.Dropped, a.editDoc(c, r.Device, e))
 		}
 		out = append(out, doc)
 	}

@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"path/filepath"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -38,7 +39,7 @@ func newCounter(t *testing.T, devices ...string) *counter {
 	require.NoError(t, err)
 	a := &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine,
 		Console: fstest.MapFS{}, Logger: slog.New(slog.DiscardHandler), Stopping: t.Context()}
-	sealer, err := access.OpenSealer(t.TempDir())
+	sealer, err := access.OpenSealer(filepath.Join(t.TempDir(), access.KeyFile))
 	require.NoError(t, err)
 	a.Decisions = &outside.Decisions{Store: r.Store, Log: r.Log, Desk: r.Desk}
 	a.Reports = &report.Reports{Store: r.Store, Log: r.Log, Fleet: r.Fleet, History: r.History, Desk: r.Desk}

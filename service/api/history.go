@@ -205,9 +205,10 @@ func (a *API) named(c *call, t *history.Trail, steps map[int64]bool) ([]wire.Rev
 func (a *API) blame(c *call) (any, error) {
 	out := wire.Blame{Lines: []wire.BlameLine{}, Gone: []wire.GoneLine{}}
 	return out, a.follow(c, func(d store.Device, t *history.Trail, path tree.Path) error {
+		v := a.veil(c, d)
 		out.Device, out.Path, out.Revision = d.Name, path.String(), t.Last.Number
 		named := map[int64]bool{}
-		for _, l := range t.Lines(t.Now.Cut(path), nil) {
+		for _, l := range t.Lines(v.Tree(t.Now.Cut(path)), nil) {
 			line := wire.BlameLine{Depth: l.Depth, Text: l.Text, Path: l.Path.String()}
 			if !l.Leads {
 				line.Revision = t.By(l.Step).Number
@@ -216,7 +217,7 @@ func (a *API) blame(c *call) (any, error) {
 			out.Lines = append(out.Lines, line)
 		}
 		for _, e := range t.Gone(t.Now, path) {
-			out.Gone = append(out.Gone, wire.GoneLine{Path: e.Path.String(), Was: codec.Text(e.Old), Revision: e.Step})
+			out.Gone = append(out.Gone, wire.GoneLine{Path: e.Path.String(), Was: codec.Text(v.Tree(e.Old)), Revision: e.Step})
 			named[e.Step] = true
 		}
 		if len(out.Lines) == 0 && len(out.Gone) == 0 {
@@ -231,11 +232,12 @@ func (a *API) blame(c *call) (any, error) {
 func (a *API) life(c *call) (any, error) {
 	out := wire.Life{Events: []wire.LifeStep{}}
 	return out, a.follow(c, func(d store.Device, t *history.Trail, path tree.Path) error {
+		v := a.veil(c, d)
 		out.Device, out.Path = d.Name, path.String()
 		if len(path) == 0 {
 			return refusal.New(refusal.Invalid, "name a path; for the whole: latch revisions "+d.Name, "the life of the whole configuration is its revisions")
 		}
-		out.Now = codec.Text(t.Now.At(path))
+		out.Now = codec.Text(v.Tree(t.Now.At(path)))
 		named := map[int64]bool{}
 		events := t.Life(path)
 		first := t.Now.At(path)
@@ -246,11 +248,11 @@ func (a *API) life(c *call) (any, error) {
 			}
 		}
 		if first != nil { // as it was when the device was first seen
-			out.Events = append(out.Events, wire.LifeStep{Revision: t.First.Number, Kind: diff.Added, Path: path.String(), New: codec.Text(first)})
+			out.Events = append(out.Events, wire.LifeStep{Revision: t.First.Number, Kind: diff.Added, Path: path.String(), New: codec.Text(v.Tree(first))})
 			named[0] = true
 		}
 		for _, e := range events {
-			out.Events = append(out.Events, wire.LifeStep{Revision: e.Step, Kind: e.Kind, Path: e.Path.String(), Old: codec.Text(e.Old), New: codec.Text(e.New)})
+			out.Events = append(out.Events, wire.LifeStep{Revision: e.Step, Kind: e.Kind, Path: e.Path.String(), Old: codec.Text(v.Tree(e.Old)), New: codec.Text(v.Tree(e.New))})
 			named[e.Step] = true
 		}
 		if len(out.Events) == 0 {

@@ -101,6 +101,7 @@ func (a *API) outside(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	df = a.veil(c, d).Difference(df)
 	out.Lines, out.Items = lines(df, context), items(df)
 	return out, nil
 }
@@ -157,7 +158,7 @@ func (a *API) goOn(c *call) (any, error) {
 }
 
 func (a *API) pushedDoc(c *call, o store.Outside, ch store.Change, brought []desk.Brought) (wire.Pushed, error) {
-	doc := a.broughtDoc(ch, brought)
+	doc := a.broughtDoc(c, ch, brought)
 	out := wire.Pushed{Change: doc.Change, Title: doc.Title, Parts: doc.Parts}
 	var err error
 	out.Outside, err = a.outsideDoc(c, o, map[int64]store.Device{})

@@ -57,6 +57,7 @@ func (a *API) previewAhead(c *call, ch store.Change, context int, as string) (an
 		return nil, err
 	}
 	for _, v := range verdicts {
+		v = v.Veiled(a.veilOf(c, v.Device))
 		p, err := a.partPreview(c, v, context)
 		if err != nil {
 			return nil, err
@@ -126,7 +127,7 @@ func (a *API) partPreview(c *call, v desk.Verdict, context int) (wire.PartPrevie
 		p.Groups = v.Difference.Groups()
 	}
 	for _, e := range v.Edits {
-		p.Edits = append(p.Edits, editDoc(v.Device, e))
+		p.Edits = append(p.Edits, a.editDoc(c, v.Device, e))
 	}
 	if v.Reserved != nil {
 		r := reservationDoc(v.Device, *v.Reserved)
@@ -257,7 +258,7 @@ func (a *API) previewDone(c *call, ch store.Change, context int) (any, error) {
 		p := wire.PartPreview{Device: d.Name, Edits: []wire.Edit{}, Lines: []diff.Line{}, Items: []diff.Item{}, Read: true, Guard: guardDoc(fleet.GuardOf(d.Capabilities))}
 		for _, e := range edits {
 			if e.Device == d.ID {
-				p.Edits = append(p.Edits, editDoc(d.Name, e))
+				p.Edits = append(p.Edits, a.editDoc(c, d.Name, e))
 			}
 		}
 		if cp.Base != "" {
@@ -265,6 +266,7 @@ func (a *API) previewDone(c *call, ch store.Change, context int) (any, error) {
 			if err != nil {
 				return nil, err
 			}
+			df = a.veil(c, d).Difference(df)
 			p.Count, p.Lines, p.Items = df.Count(), lines(df, context), items(df)
 		}
 		out.Parts = append(out.Parts, p)

@@ -122,7 +122,7 @@ func (a *API) commitRecord(c *call) (any, error) {
 		return nil, err
 	}
 	for _, d := range r.Devices {
-		if df := made[d.Name]; df != nil {
+		if df := a.veil(c, d).Difference(made[d.Name]); df != nil {
 			out.Parts = append(out.Parts, wire.CommitPart{Device: d.Name, Count: df.Count(), Lines: lines(df, context), Items: items(df)})
 		}
 	}
@@ -139,7 +139,7 @@ func (a *API) commitRecord(c *call) (any, error) {
 	}
 	for _, e := range edits {
 		if !e.At.After(r.Started) {
-			out.Edits = append(out.Edits, editDoc(names[e.Device], e))
+			out.Edits = append(out.Edits, a.editDoc(c, names[e.Device], e))
 		}
 	}
 	return out, nil

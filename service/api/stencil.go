@@ -101,7 +101,7 @@ func (a *API) bind(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return loadedDocs(list), nil
+	return a.loadedDocs(c, list), nil
 }
 
 func (a *API) shared(c *call) (any, error) {

@@ -65,8 +65,6 @@ func (a *Archives) tell(severity int, format string, args ...any) {
 	}
 }
 
-func purpose(name string) string { return "secret of archive " + name }
-
 var archiveName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
 
 // NewArchive describes an archive to be added.
@@ -102,7 +100,7 @@ func (a *Archives) Add(ctx context.Context, by string, n NewArchive) error {
 		return refusal.New(refusal.Invalid, "", "archive %s: an account, and a password or a private key, are needed", n.Name)
 	}
 	if secret != "" {
-		at.Secret = a.sealer.Seal([]byte(secret), purpose(n.Name))
+		at.Secret = a.sealer.Seal([]byte(secret), access.Purpose("archives", n.Name))
 	}
 	return a.log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.AddArchive(at); err != nil {

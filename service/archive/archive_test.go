@@ -39,7 +39,7 @@ type room struct {
 func newRoom(t *testing.T) *room {
 	t.Helper()
 	r := &room{Room: servicetest.New(t, quay), t: t, dir: t.TempDir()}
-	sealer, err := access.OpenSealer(r.dir)
+	sealer, err := access.OpenSealer(filepath.Join(r.dir, access.KeyFile))
 	require.NoError(t, err)
 	r.Archives = archive.New(r.Store, r.Log, r.Fleet, r.History, sealer, r.dir, slog.New(slog.DiscardHandler))
 	r.Syslog = func(severity int, text string) {

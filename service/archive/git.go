@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/service/access"
 	"oakenlatch/service/store"
 )
 
@@ -108,7 +109,7 @@ func (a *Archives) gitLogin(at store.Archive, r *repository) error {
 	if at.Auth != "key" {
 		return nil
 	}
-	secret, err := a.sealer.Open(at.Secret, purpose(at.Name))
+	secret, err := a.sealer.Open(at.Secret, access.Purpose("archives", at.Name))
 	if err != nil {
 		return err
 	}

@@ -19,6 +19,7 @@ import (
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
+	"oakenlatch/service/access"
 	"oakenlatch/service/hostkey"
 	"oakenlatch/service/store"
 )
@@ -156,7 +157,7 @@ func (a *Archives) sftp(ctx context.Context, at store.Archive) (place, error) {
 	if at.HostKey == "" {
 		return nil, fmt.Errorf("nobody accepted the host key of %s yet; do that with: latch archive trust %s", address, at.Name)
 	}
-	secret, err := a.sealer.Open(at.Secret, purpose(at.Name))
+	secret, err := a.sealer.Open(at.Secret, access.Purpose("archives", at.Name))
 	if err != nil {
 		return nil, err
 	}

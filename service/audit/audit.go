@@ -6,11 +6,13 @@ package audit
 import (
 	"context"
 	"crypto/ed25519"
+	"crypto/rand"
 	"iter"
 	"sync"
 	"time"
 
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/veil"
 	"oakenlatch/service/store"
 )
 
@@ -19,6 +21,10 @@ const Service = "service"
 
 // Log is the ledger.
 type Log struct {
+	// Veil hides the secret values of configurations: in the ledger for everybody,
+	// elsewhere for those who may not see them.
+	Veil *veil.Veil
+
 	store *store.Store
 	now   func() time.Time
 
@@ -29,7 +35,7 @@ type Log struct {
 
 // New gives the ledger over a store.
 func New(s *store.Store, now func() time.Time) *Log {
-	return &Log{store: s, now: now, wake: make(chan struct{})}
+	return &Log{Veil: veil.New([]byte(rand.Text())), store: s, now: now, wake: make(chan struct{})}
 }
 
 // Now is the service's time, UTC.

@@ -188,7 +188,7 @@ func (d *Desk) restored(ctx context.Context, p access.Person, c store.Change, de
 // that is not known.
 func (d *Desk) target(ctx context.Context, p access.Person, w Work, b Bring) (*tree.Node, int64, error) {
 	if b.Text != nil {
-		n, _, err := b.Text.read(w.Schema)
+		n, _, err := b.Text.read(w)
 		if err != nil {
 			return nil, 0, refusal.New(refusal.Invalid, "", "%s: %v", w.Device.Name, err)
 		}

@@ -7,7 +7,6 @@ import (
 
 	"oakenlatch/core/carry"
 	"oakenlatch/core/codec"
-	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
 	"oakenlatch/service/refusal"
@@ -26,8 +25,8 @@ func (d *Desk) Import(ctx context.Context, p access.Person, b Bring, name string
 		return store.Change{}, nil, err
 	}
 	var notes []string
-	b.Text = &schemaText{name: name, read: func(s *schema.Schema) (*tree.Node, codec.Format, error) {
-		doc, err := codec.Decoder{Schema: s, Strict: true}.Read(text)
+	b.Text = &schemaText{name: name, read: func(w Work) (*tree.Node, codec.Format, error) {
+		doc, err := codec.Decoder{Schema: w.Schema, Strict: true, Lift: d.lift(w)}.Read(text)
 		if err != nil {
 			return nil, "", fmt.Errorf("%s, read as %s: %w", name, codec.Recognise(text), err)
 		}
@@ -101,11 +100,11 @@ func (d *Desk) Carry(ctx context.Context, p access.Person, b Bring, from, place,
 		return store.Change{}, out, err
 	}
 	b.Devices = []string{onto}
-	b.Text = &schemaText{name: from + "@" + place, read: func(s *schema.Schema) (*tree.Node, codec.Format, error) {
+	b.Text = &schemaText{name: from + "@" + place, read: func(w Work) (*tree.Node, codec.Format, error) {
 		n := r.Running
-		if s != r.Schema {
+		if w.Schema != r.Schema {
 			text := wholeXML(r.Schema, n)
-			if n, err = (codec.Decoder{Schema: s, Strict: true}).ParseTree(text); err != nil {
+			if n, err = (codec.Decoder{Schema: w.Schema, Strict: true}).ParseTree(text); err != nil {
 				return nil, "", fmt.Errorf("what %s holds does not fit here: %w", from, err)
 			}
 		}

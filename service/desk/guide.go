@@ -30,6 +30,9 @@ func (d *Desk) Next(ctx context.Context, p access.Person, device, text string, c
 			now = r
 		}
 	}
+	if !p.Grants.May(access.Reveal, dev) {
+		now.Running = d.log.Veil.Tree(now.Running)
+	}
 	hints, err := guide.Next(now.Schema, now.Running, text)
 	if err != nil {
 		return nil, refusal.New(refusal.Invalid, "", "%s: %v", device, err)
@@ -78,7 +81,7 @@ func (d *Desk) Blanks(ctx context.Context, text, device string) ([]Blank, error)
 		if !ok {
 			continue
 		}
-		out[i].Type, out[i].Values, out[i].Help = guide.Describe(now.Schema, at.Node.Type), guide.Values(now.Schema, now.Running, at.Node.Type), at.Node.Description
+		out[i].Type, out[i].Values, out[i].Help = guide.Describe(now.Schema, at.Node.Type), guide.Values(now.Schema, d.log.Veil.Tree(now.Running), at.Node.Type), at.Node.Description
 		if !at.Whole {
 			out[i].Type, out[i].Values = "part of "+out[i].Type, nil
 		}

@@ -14,6 +14,7 @@ import (
 	"oakenlatch/core/markup"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
+	"oakenlatch/core/veil"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/refusal"
@@ -179,12 +180,12 @@ func (l Load) sensible() error {
 }
 
 // reader gives a function that reads what is to be loaded by a device's schema.
-type readFunc func(s *schema.Schema) (*tree.Node, codec.Format, error)
+type readFunc func(w Work) (*tree.Node, codec.Format, error)
 
 func (d *Desk) reader(ctx context.Context, p access.Person, l Load) (readFunc, error) {
 	if l.FromDevice == "" {
-		return func(s *schema.Schema) (*tree.Node, codec.Format, error) {
-			doc, err := codec.Decoder{Schema: s, Strict: true}.Read(l.Text)
+		return func(w Work) (*tree.Node, codec.Format, error) {
+			doc, err := codec.Decoder{Schema: w.Schema, Strict: true, Lift: d.lift(w)}.Read(l.Text)
 			if err != nil {
 				return nil, "", fmt.Errorf("%s, read as %s: %w", l.source(), codec.Recognise(l.Text), err)
 			}
@@ -211,11 +212,11 @@ func (d *Desk) reader(ctx context.Context, p access.Person, l Load) (readFunc, e
 		n = n.Cut(path)
 	}
 	text := wholeXML(from.Schema, n)
-	return func(s *schema.Schema) (*tree.Node, codec.Format, error) {
-		if s == from.Schema {
+	return func(w Work) (*tree.Node, codec.Format, error) {
+		if w.Schema == from.Schema {
 			return n, codec.FormatXML, nil
 		}
-		other, err := codec.Decoder{Schema: s, Strict: true}.ParseTree(text)
+		other, err := codec.Decoder{Schema: w.Schema, Strict: true}.ParseTree(text)
 		if err != nil {
 			var bad *codec.Error
 			if errors.As(err, &bad) {
@@ -238,10 +239,13 @@ func (l Load) onto(w Work, read readFunc) (*tree.Node, codec.Format, error) {
 		if !bytes.Contains(l.Text, []byte("yang-patch")) {
 			return nil, "", fmt.Errorf("%s is no YANG Patch (RFC 8072); say merge, replace or replace-at", l.source())
 		}
+		if bytes.Contains(l.Text, []byte(veil.Prefix)) {
+			return nil, "", fmt.Errorf("%s holds names of hidden values, which a YANG Patch cannot; give the values, or load it another way", l.source())
+		}
 		next, err := diff.ApplyYangPatch(w.Schema, w.Mine, l.Text)
 		return next, codec.Recognise(l.Text), err
 	}
-	n, format, err := read(w.Schema)
+	n, format, err := read(w)
 	if err != nil {
 		return nil, format, err
 	}

@@ -16,6 +16,7 @@ import (
 	"oakenlatch/core/flow"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
+	"oakenlatch/core/veil"
 	"oakenlatch/service/access"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/history"
@@ -61,6 +62,29 @@ type Verdict struct {
 	from    string           // our address as the device tells it, "" where it does not
 	running *tree.Node
 	result  *tree.Node
+}
+
+// Veiled gives the verdict as it is shown to somebody who may not see secrets: the
+// same places differ, and what is said does not tell values.
+func (v Verdict) Veiled(by *veil.Veil) Verdict {
+	if by == nil || v.Schema == nil || !v.Schema.HasSecrets() {
+		return v
+	}
+	v.Difference, v.Moved = by.Difference(v.Difference), by.Difference(v.Moved)
+	v.Conflicts, v.Decided = slices.Clone(v.Conflicts), slices.Clone(v.Decided)
+	for i := range v.Conflicts {
+		v.Conflicts[i] = by.Conflict(v.Conflicts[i])
+	}
+	for i := range v.Decided {
+		v.Decided[i].Conflict = by.Conflict(v.Decided[i].Conflict)
+	}
+	v.Check.Findings = slices.Clone(v.Check.Findings)
+	for i := range v.Check.Findings {
+		f := &v.Check.Findings[i]
+		f.Message = by.Text(f.Message, v.running, v.result)
+	}
+	v.Said, v.Trouble = by.Text(v.Said, v.running, v.result), by.Text(v.Trouble, v.running, v.result)
+	return v
 }
 
 // StagedBy gives the edit that last touched a line of the difference, 0 where

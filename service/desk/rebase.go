@@ -129,13 +129,15 @@ func (d *Desk) Decide(ctx context.Context, p access.Person, number int64, device
 	}
 	c := conflicts[i]
 	x := store.Decision{Change: number, Device: w.Device.ID, Path: c.Path.Full(), Keep: keep, Base: side(c.Base), Mine: side(c.Mine), Theirs: side(c.Theirs), Actor: p.Name, At: d.log.Now()}
+	shown := d.log.Veil.Conflict(c)
 	return c, d.change(ctx, p, number, func(tx *audit.Tx) error {
 		if err := tx.Decide(x); err != nil {
 			return err
 		}
-		e := ledger.Entry{Actor: p.Name, Action: "part.decide", Change: number, Device: device, Path: x.Path, Before: x.Theirs, After: x.Theirs, Note: "keeps what the device has; the change's is left out: " + x.Mine}
+		theirs := side(shown.Theirs)
+		e := ledger.Entry{Actor: p.Name, Action: "part.decide", Change: number, Device: device, Path: x.Path, Before: theirs, After: theirs, Note: "keeps what the device has; the change's is left out: " + side(shown.Mine)}
 		if keep == Mine {
-			e.After, e.Note = x.Mine, "keeps the change's and overwrites what the device has; before both it was: "+x.Base
+			e.After, e.Note = side(shown.Mine), "keeps the change's and overwrites what the device has; before both it was: "+side(shown.Base)
 		}
 		return tx.Record(e)
 	})

@@ -147,7 +147,7 @@ func deviceNote(s step) string {
 // lines records what a commit changes on a device, place by place.
 func (r *run) lines(tx *audit.Tx, h *hand) error {
 	base, result := h.trees()
-	for _, item := range diff.Compare(base, result).Items() {
+	for _, item := range r.e.log.Veil.Difference(diff.Compare(base, result)).Items() {
 		err := tx.Record(ledger.Entry{
 			Actor: r.commit.Actor, Action: "config." + string(item.Kind), Change: r.commit.Change, Device: h.name,
 			Path: item.Path, Before: item.Old, After: item.New,

@@ -84,6 +84,10 @@ func (r *run) timeoutUntil(deadline time.Time) time.Duration {
 // happened brings an event to the run, unless that is over.
 func (r *run) happened(ev guard.Event) {
 	ev.At = r.e.log.Now()
+	for _, h := range r.hands { // devices repeat what they were sent
+		base, result := h.trees()
+		ev.Err = r.e.log.Veil.Text(ev.Err, h.former, h.mine, base, result)
+	}
 	select {
 	case r.events <- said{ev: ev}:
 	case <-r.over:

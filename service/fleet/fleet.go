@@ -127,7 +127,7 @@ func (f *Fleet) wayIn(d *store.Device, n NewDevice) error {
 	if secret == "" {
 		return refusal.New(refusal.Invalid, "", "%s: a password or a private key is needed", d.Name)
 	}
-	d.Secret = f.sealer.Seal([]byte(secret), purpose(d.Name))
+	d.Secret = f.sealer.Seal([]byte(secret), access.Purpose("devices", d.Name))
 	return nil
 }
 
@@ -149,8 +149,6 @@ func (f *Fleet) Replace(ctx context.Context, by string, d store.Device, n NewDev
 		return tx.Record(ledger.Entry{Actor: by, Action: "device.replace", Device: d.Name, Before: was, After: d.Account + "@" + d.Address, Note: note})
 	})
 }
-
-func purpose(device string) string { return "device secret of " + device }
 
 // Session is a NETCONF session with a device, with the device's schema.
 type Session struct {
@@ -261,7 +259,7 @@ func (f *Fleet) dialOne(ctx context.Context, d store.Device, sign time.Duration)
 		return nil, &Error{d.Name, d.Address, HostKey, "its host key has not been accepted yet",
 			"compare it and accept it with: latch device trust " + d.Name, nil}
 	}
-	secret, err := f.sealer.Open(d.Secret, purpose(d.Name))
+	secret, err := f.sealer.Open(d.Secret, access.Purpose("devices", d.Name))
 	if err != nil {
 		return nil, &Error{d.Name, d.Address, BadLogin, err.Error(), "", err}
 	}

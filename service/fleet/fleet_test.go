@@ -6,6 +6,7 @@ import (
 	"encoding/pem"
 	"fmt"
 	"net"
+	"path/filepath"
 	"sort"
 	"strings"
 	"testing"
@@ -74,7 +75,7 @@ func newFleet(t *testing.T) (*Fleet, *store.Store) {
 	s, err := store.Open(dir)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
-	sealer, err := access.OpenSealer(dir)
+	sealer, err := access.OpenSealer(filepath.Join(dir, access.KeyFile))
 	require.NoError(t, err)
 	return New(s, audit.New(s, time.Now), sealer), s
 }

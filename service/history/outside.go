@@ -81,7 +81,7 @@ func (h *History) outside(tx *audit.Tx, d store.Device, last, rev store.Revision
 	if h.Holder != nil {
 		o.During = h.Holder(d.ID)
 	}
-	items := df.Items()
+	items := h.log.Veil.Difference(df).Items()
 	silent, err := silenced(tx, d.ID, items)
 	if err != nil {
 		return err
@@ -190,7 +190,7 @@ func (h *History) disturbed(ctx context.Context, d store.Device, result, running
 		if err != nil {
 			return err
 		}
-		return recordItems(tx, d.Name, diff.Compare(result.WithoutDefaults(), running.WithoutDefaults()).Items())
+		return recordItems(tx, d.Name, h.log.Veil.Difference(diff.Compare(result.WithoutDefaults(), running.WithoutDefaults())).Items())
 	})
 }
 

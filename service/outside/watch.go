@@ -333,7 +333,7 @@ func (w *Watch) visit(ctx context.Context, r history.Reading, h fleet.Heard, cha
 		if err := tx.Record(e); err != nil || left == nil {
 			return err
 		}
-		for i, item := range left.Items() {
+		for i, item := range w.log.Veil.Difference(left).Items() {
 			if i == 20 {
 				break
 			}

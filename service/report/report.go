@@ -166,6 +166,7 @@ func (r *Reports) planned(ctx context.Context, p access.Person, c store.Change, 
 		out.add(Section{Title: "Nothing is staged", Text: "The change has no part on any device."})
 	}
 	for _, v := range verdicts {
+		v = v.Veiled(r.Log.Veil) // a report goes to whom it goes
 		facts := []Fact{{"Base", fmt.Sprintf("revision %d of %s", v.Base.Number, stamp(v.Base.At))}, {"Guard", v.Guard.Name()}}
 		if v.Trouble != "" {
 			facts = append(facts, Fact{"Trouble", plain(v.Trouble)})
@@ -294,7 +295,7 @@ func (r *Reports) happened(ctx context.Context, c store.Change, cm Commit, out *
 		return err
 	}
 	for _, d := range cm.Devices {
-		if df := made[d.Name]; df != nil {
+		if df := r.Log.Veil.Difference(made[d.Name]); df != nil {
 			out.difference("What it changed on "+d.Name, map[bool]string{true: "", false: "It is not there any more: the change is " + c.State + "."}[c.State == "kept" || c.State == "holding"], df)
 		}
 	}
@@ -324,7 +325,7 @@ func (r *Reports) expected(ctx context.Context, c store.Change, cm Commit, out *
 		return err
 	}
 	for _, d := range cm.Devices {
-		if df := made[d.Name]; df != nil {
+		if df := r.Log.Veil.Difference(made[d.Name]); df != nil {
 			for _, x := range flow.Changes(df.Old, df.New) {
 				out.effect("Traffic on "+d.Name+", "+x.Name(), x)
 			}
@@ -399,7 +400,13 @@ func (r *Reports) people(ctx context.Context, c store.Change, out *Report) error
 		if err != nil {
 			return err
 		}
-		t.Rows = append(t.Rows, []string{itoa(e.ID), e.At.UTC().Format("2006-01-02 15:04:05"), e.Actor, d.Name, plain(strings.TrimSpace(strings.Join([]string{e.Op, e.Mode, e.Path, e.Value, e.Source}, " ")))})
+		path, value := e.Path, e.Value
+		if s, err := r.Fleet.Schema(ctx, d); err == nil {
+			path, value = r.Log.Veil.Edit(s, path, value)
+		} else if value != "" {
+			value = r.Log.Veil.Name(value)
+		}
+		t.Rows = append(t.Rows, []string{itoa(e.ID), e.At.UTC().Format("2006-01-02 15:04:05"), e.Actor, d.Name, plain(strings.TrimSpace(strings.Join([]string{e.Op, e.Mode, path, value, e.Source}, " ")))})
 	}
 	if len(t.Rows) > 0 {
 		out.add(Section{Title: "Who staged what", Table: t})

@@ -15,6 +15,7 @@ import (
 
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/search"
+	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
@@ -56,7 +57,7 @@ func (t *Teller) Add(ctx context.Context, by string, w Wanted) (store.Receiver, 
 	}
 	r := store.Receiver{Name: w.Name, Kind: w.Kind, Place: w.Place, Line: w.Line, Settings: string(settings), Added: t.log.Now(), AddedBy: by}
 	if w.Secret != "" {
-		r.Secret = t.sealer.Seal([]byte(w.Secret), t.purpose(w.Name))
+		r.Secret = t.sealer.Seal([]byte(w.Secret), access.Purpose("receivers", w.Name))
 	}
 	err = t.log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.AddReceiver(r); errors.Is(err, store.ErrExists) {

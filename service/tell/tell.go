@@ -300,8 +300,6 @@ func cut(text string) string {
 	return text
 }
 
-func (t *Teller) purpose(name string) string { return "secret of receiver " + name }
-
 // Find gives a receiver by its name.
 func (t *Teller) Find(ctx context.Context, name string) (store.Receiver, error) {
 	r, err := t.store.Receiver(ctx, name)

@@ -13,6 +13,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -54,7 +55,7 @@ func (r *room) open() {
 	r.db, err = store.Open(r.dir)
 	require.NoError(r.t, err)
 	r.log = audit.New(r.db, time.Now)
-	sealer, err := access.OpenSealer(r.dir)
+	sealer, err := access.OpenSealer(filepath.Join(r.dir, access.KeyFile))
 	require.NoError(r.t, err)
 	r.Teller = tell.New(r.db, r.log, sealer, slog.New(slog.DiscardHandler))
 	r.Tempo = tell.Tempo{Gather: 50 * time.Millisecond, FirstRetry: 100 * time.Millisecond, LastRetry: 300 * time.Millisecond, Patience: 3 * time.Second}

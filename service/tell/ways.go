@@ -18,6 +18,7 @@ import (
 	mail "github.com/wneessen/go-mail"
 
 	"oakenlatch/core/ledger"
+	"oakenlatch/service/access"
 	"oakenlatch/service/store"
 	"oakenlatch/service/syslog"
 )
@@ -34,7 +35,7 @@ func (t *Teller) open(r store.Receiver) (way, error) {
 	}
 	secret := []byte{}
 	if len(r.Secret) > 0 {
-		if secret, err = t.sealer.Open(r.Secret, t.purpose(r.Name)); err != nil {
+		if secret, err = t.sealer.Open(r.Secret, access.Purpose("receivers", r.Name)); err != nil {
 			return nil, err
 		}
 	}

@@ -114,7 +114,7 @@ func openRecords(dir string, sources []schema.Source) (*records, error) {
 		return nil, err
 	}
 	log := audit.New(s, time.Now)
-	sealer, err := access.OpenSealer(dir)
+	sealer, err := access.OpenSealer(filepath.Join(dir, access.KeyFile))
 	if err != nil {
 		return nil, err
 	}

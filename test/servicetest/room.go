@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"path/filepath"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -131,7 +132,7 @@ func (r *Room) Open() {
 	r.Store, err = store.Open(r.dir)
 	require.NoError(r.t, err)
 	r.Log = audit.New(r.Store, func() time.Time { return time.Now().Add(time.Duration(r.clock.Load())).Round(0) })
-	sealer, err := access.OpenSealer(r.dir)
+	sealer, err := access.OpenSealer(filepath.Join(r.dir, access.KeyFile))
 	require.NoError(r.t, err)
 	r.Fleet = fleet.New(r.Store, r.Log, sealer)
 	r.History = history.New(r.Store, r.Log, r.Fleet)

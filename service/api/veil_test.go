@@ -1,0 +1,151 @@
+package api
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"oakenlatch/core/markup"
+	"oakenlatch/core/veil"
+	"oakenlatch/lab"
+	"oakenlatch/wire"
+)
+
+// A secret in a configuration, from when it is typed to the report of its change:
+// shown to nobody but those who may see secrets, in no answer, entry, log or error;
+// and compared exactly, taken back and brought back all the same.
+func TestSecretsStaySecret(t *testing.T) {
+	t.Parallel()
+	const quay, user = "saltern-quay", "/system/authentication/user=night"
+	d := newCounter(t, hall, quay)
+	var logged bytes.Buffer
+	d.API.Logger = slog.New(slog.NewTextHandler(&logged, &slog.HandlerOptions{Level: slog.LevelDebug}))
+	d.h = d.API.Handler()
+	const first, second = "$0$canary-in-the-hold", "$0$canary-on-the-mast"
+	pages := 0
+	clean := func(who, path string) string {
+		t.Helper()
+		page := d.page(who, path)
+		require.Less(t, page.Code, 500, "%s: %s", path, page.Body)
+		assert.NotContains(t, page.Body.String(), "canary", "%s as %s", path, who)
+		pages++
+		return page.Body.String()
+	}
+	change := func(title string, edits ...wire.NewEdit) string {
+		t.Helper()
+		var ch wire.Change
+		d.ok("nell", "POST", "/changes", wire.NewChange{Title: title}, &ch)
+		at := fmt.Sprintf("/changes/%d", ch.Number)
+		for _, e := range edits {
+			var staged []wire.Staged
+			d.ok("nell", "POST", at+"/edits", e, &staged)
+			assert.NotContains(t, fmt.Sprint(staged), "canary")
+		}
+		return at
+	}
+	keep := func(at string) {
+		t.Helper()
+		d.ok("nell", "POST", at+"/commit", wire.NewCommit{HoldSeconds: 60}, nil)
+		require.Eventually(t, func() bool { s, _, _ := d.do("nell", "POST", at+"/confirm", nil, nil); return s == http.StatusOK }, 20*time.Second, 50*time.Millisecond)
+	}
+	put := func(value string) wire.NewEdit {
+		return wire.NewEdit{Devices: []string{hall, quay}, Op: "put", Path: user + "/password", Value: &value}
+	}
+	own := wire.NewEdit{Devices: []string{hall, quay}, Op: "put", Path: "/system/authentication/user=" + lab.User} // once there are accounts, ours is needed
+	at := change("A night account", own, put(first))
+	for _, form := range []string{"", "unified", "edit-config", "yang-patch", "yang-patch-json", "outline", "xml", "json"} {
+		assert.Contains(t, clean("nell", at+"/preview?as="+form), "hidden:", form)
+	}
+	assert.Contains(t, clean("nell", at+"/edits"), veil.Prefix)
+	clean("nell", at+"/report?format=html")
+	clean("nell", at+"/parts/"+hall+"?path=/system")
+	keep(at)
+	v, err := d.Devices[hall].Value(user + "/password")
+	require.NoError(t, err)
+	assert.Equal(t, first, v, "the device has it as it is")
+
+	at = change("Another word", put(second))
+	clean("nell", at+"/preview")
+	clean("nell", at+"/report?format=html")
+	keep(at)
+	for _, path := range []string{
+		"/devices/%s/config", "/devices/%s/config?from=rev:2", "/devices/%s/difference", "/devices/%s/difference?from=rev:2&to=rev:3", "/devices/%s/blame?path=/system", "/devices/%s/history?path=" + user + "/password",
+		"/devices/%s/timeline", "/compare?a=%[1]s@rev:2&b=%[1]s@rev:3&as=unified", "/compare?a=%[1]s@rev:1&b=%[1]s@rev:3&as=edit-config", "/export?from=running&device=%s", "/export?from=running&format=json&device=%s", "/devices/%s/paths?path=" + user + "/password",
+	} {
+		clean("nell", fmt.Sprintf(path, hall))
+	}
+	for _, path := range []string{"/compare?a=" + hall + "@running&b=" + quay + "@running", "/commits", "/commits/1", "/commits/2", "/changes/1/preview", "/changes/1/edits", "/changes/1/report?format=html", "/changes/2/report?format=html",
+		"/report?since=2020-01-01&format=html", "/audit?limit=1000", "/audit/export?format=csv", "/audit/export?format=jsonl", "/attention", "/audit?q=canary"} {
+		clean("nell", path)
+	}
+	for _, e := range d.Found(0, "") {
+		assert.NotContains(t, fmt.Sprint(e), "canary", "the ledger has names of them, for everybody")
+	}
+	assert.NotEmpty(t, d.Found(0, "kind:config path:%s", user))
+	assert.Contains(t, d.page("abel", "/devices/"+hall+"/config").Body.String(), second, "who may see secrets does")
+	assert.Contains(t, d.page("abel", "/compare?a="+hall+"@rev:2&b="+hall+"@rev:3").Body.String(), second)
+	clean("abel", "/audit?limit=1000")
+	clean("abel", "/changes/2/report?format=html")
+
+	// A somebody else changes it on the device: found, told, and not shown.
+	require.NoError(t, d.Devices[hall].Console(user+"/password", "$0$canary-overboard"))
+	_, err = d.History.Read(t.Context(), hall, "nell")
+	require.NoError(t, err)
+	clean("nell", "/outside?all=true")
+	clean("nell", "/outside/1")
+	assert.NotEmpty(t, d.Found(0, "kind:outside path:%s", user))
+
+	// What is seen can be edited as text and put back: a name stands for the value
+	// that is there, and for no other, and in no other place.
+	var ch wire.Change
+	d.ok("nell", "POST", "/changes", wire.NewChange{Title: "As text"}, &ch)
+	at = fmt.Sprintf("/changes/%d", ch.Number)
+	var part wire.Part
+	d.ok("nell", "GET", at+"/parts/"+quay+"?path=/system", nil, &part)
+	assert.Contains(t, part.Outline, veil.Prefix)
+	load := wire.NewLoad{Devices: []string{quay}, Mode: "replace-at", Path: "/system", Text: strings.Replace(part.Outline, "contact: ", "contact: Night ", 1), Name: "x"}
+	if !strings.Contains(part.Outline, "contact: ") || strings.Contains(part.Outline, `contact: "`) {
+		load.Text = strings.Replace(part.Outline, `contact: "`, `contact: "Night `, 1)
+	}
+	var loaded []wire.Loaded
+	d.ok("nell", "POST", at+"/load", load, &loaded)
+	assert.Equal(t, 1, loaded[0].Count, "the contact alone: %v", loaded[0].Lines)
+	name := d.Log.Veil.Name(second)
+	d.ok("nell", "POST", at+"/edits", wire.NewEdit{Devices: []string{quay}, Op: "put", Path: user + "/password", Value: &name}, nil)
+	d.ok("nell", "POST", at+"/edits", wire.NewEdit{Devices: []string{quay}, Op: "put", Path: "/system/location", Value: &name}, nil)
+	d.ok("nell", "POST", at+"/company", wire.Share{Account: "abel"}, nil)
+	result := d.page("abel", at+"/preview?as=outline").Body.String()
+	assert.Contains(t, result, "location: hidden:", "not where all read it")
+	assert.Contains(t, result, second)
+	other := d.Log.Veil.Name("$0$never-there")
+	status, p, _ := d.do("nell", "POST", at+"/edits", wire.NewEdit{Devices: []string{quay}, Op: "put", Path: user + "/password", Value: &other}, nil)
+	assert.Equal(t, http.StatusUnprocessableEntity, status)
+	assert.Contains(t, p.Detail, "does not stand in this configuration")
+
+	// A device that repeats what it was sent in its refusal.
+	at = change("Refused", wire.NewEdit{Devices: []string{quay}, Op: "put", Path: user + "/password", Value: new("$0$canary-refused")})
+	d.Devices[quay].OnOperation(func(op *markup.Element) lab.Fault {
+		if op.Name.Local == "validate" {
+			return lab.Fault{Refuse: errors.New("value $0$canary-refused is not liked")}
+		}
+		return lab.Fault{}
+	})
+	d.do("nell", "POST", at+"/commit", wire.NewCommit{HoldSeconds: 60}, nil)
+	require.Eventually(t, func() bool {
+		var ch wire.Change
+		d.ok("nell", "GET", at, nil, &ch)
+		return ch.State == "failed"
+	}, 20*time.Second, 50*time.Millisecond)
+	assert.Contains(t, clean("nell", at), "is not liked")
+	clean("nell", "/audit?limit=1000")
+	assert.NotContains(t, logged.String(), "canary")
+	assert.Greater(t, pages, 40)
+}

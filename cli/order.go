@@ -21,16 +21,16 @@ func (l *list) String() string { return strings.Join(*l, "; ") }
 
 // orderFlags say how a commit is wanted.
 type orderFlags struct {
-	fs          *flag.FlagSet
-	hold        span
-	first       list
-	probes      list
-	within      span
-	confirm     string
-	failedProbe string
-	save        string
-	preview     string
-	cutOff      list
+	fs                 *flag.FlagSet
+	hold               span
+	first              list
+	probes             list
+	within             span
+	confirm            string
+	failedProbe        string
+	save               string
+	preview, emergency string
+	cutOff             list
 }
 
 func newOrderFlags(fs *flag.FlagSet) *orderFlags {
@@ -43,12 +43,13 @@ func newOrderFlags(fs *flag.FlagSet) *orderFlags {
 	fs.StringVar(&o.failedProbe, "failed-probe", "wait", "what a failing probe does: wait, or revert at once")
 	fs.StringVar(&o.save, "save", "", "save to startup once kept: yes or no; left out, each device's setting")
 	fs.StringVar(&o.preview, "preview", "", "the digest of the preview it rests on; left out, the last one you were shown")
+	fs.StringVar(&o.emergency, "emergency", "", "why the agreement of others, where a rule asks for it, is not waited for; it stands out until somebody looked at it")
 	fs.Var(&o.cutOff, "cut-off", "commit though this device would be cut off with nobody left to send it back; may be given again")
 	return o
 }
 
 // orderNames are the flags that say how a commit is wanted.
-var orderNames = []string{"hold", "first", "probe", "probe-within", "confirm", "failed-probe", "save", "preview", "cut-off"}
+var orderNames = []string{"hold", "first", "probe", "probe-within", "confirm", "failed-probe", "save", "preview", "cut-off", "emergency"}
 
 // given names those of the flags that were given.
 func (o *orderFlags) given() (names []string) {
@@ -63,7 +64,7 @@ func (o *orderFlags) given() (names []string) {
 }
 
 func (o *orderFlags) order() (wire.NewCommit, error) {
-	in := wire.NewCommit{HoldSeconds: o.hold.seconds(), Probes: o.probes, ProbeWithinSeconds: o.within.seconds(), Preview: o.preview, CutOff: o.cutOff}
+	in := wire.NewCommit{HoldSeconds: o.hold.seconds(), Probes: o.probes, ProbeWithinSeconds: o.within.seconds(), Preview: o.preview, CutOff: o.cutOff, Emergency: o.emergency}
 	for _, names := range o.first {
 		wave := strings.FieldsFunc(names, func(r rune) bool { return r == ',' || r == ' ' })
 		if len(wave) == 0 {

@@ -88,6 +88,7 @@ func (t *previewText) preview(p wire.Preview) {
 func (t *previewText) end(p wire.Preview) {
 	n := p.Change.Number
 	t.traffic(p)
+	t.approval(p)
 	switch {
 	case p.Against == "record":
 		t.printf("\nThis is what it did, from the record. How it stands: latch show %d\n", n)
@@ -122,6 +123,9 @@ func (t *previewText) end(p wire.Preview) {
 		}
 	}
 	t.hindered(p)
+	if x := p.Approval; x != nil && x.Missing > 0 {
+		t.printf("  others have to agree: latch ask %d; they do so with: latch approve %d --preview %s\n", n, n, p.Digest)
+	}
 }
 
 // cutting warns of a commit that would cut devices off.

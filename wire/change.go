@@ -140,6 +140,8 @@ type Preview struct {
 	Expected []Expectation `json:"expected,omitempty"` // what traffic was expected to be permitted or denied
 	Beside   []SideEffect  `json:"beside,omitempty"`   // what it does to other traffic, where something is expected
 
+	Approval *Approval `json:"approval,omitempty"` // where others have to agree, or are asked to
+
 	Steps           []string `json:"steps,omitempty"` // what a commit will do
 	EstimateSeconds int64    `json:"estimateSeconds,omitempty"`
 }

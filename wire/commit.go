@@ -71,6 +71,10 @@ type NewCommit struct {
 	// CutOff names devices that are forecast to be cut off with nobody left to
 	// send them back, and are to be committed all the same.
 	CutOff []string `json:"cutOff,omitempty"`
+
+	// Emergency is why the agreement of others, where a rule asks for it, is not
+	// waited for. It stands out until somebody else looked at it.
+	Emergency string `json:"emergency,omitempty"`
 }
 
 // NewDue puts something on the schedule. The service begins it up to

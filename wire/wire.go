@@ -205,6 +205,9 @@ type Attention struct {
 
 	Reserved []Reservation `json:"reserved"` // all in force
 
+	Approve     []Change    `json:"approve"`     // that one is asked to agree to
+	Emergencies []Emergency `json:"emergencies"` // committed without the agreement they needed, that nobody looked at since
+
 	Archives []Archive  `json:"archives"` // that take no copies, are stale, or hold damaged ones
 	Uncopied []Standing `json:"uncopied"` // devices whose newest revision has no copy for a while
 	Untold   []Receiver `json:"untold"`   // receivers that do not take what they are told

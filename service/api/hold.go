@@ -97,9 +97,19 @@ func (a *API) commit(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	parts, _, err := a.Desk.Due(c.ctx, ch.Number, c.person.Name, desk.Wish{Digest: in.Preview, Cuts: in.CutOff})
+	in.Emergency = strings.TrimSpace(in.Emergency)
+	if len(in.Emergency) > 500 {
+		return nil, refusal.New(refusal.Invalid, "", "the reason of an emergency has at most 500 characters")
+	}
+	alone := false
+	parts, digest, err := a.Desk.Due(c.ctx, ch.Number, c.person.Name, desk.Wish{Digest: in.Preview, Cuts: in.CutOff, Emergency: in.Emergency, Alone: &alone})
 	if err != nil {
 		return nil, err
+	}
+	if alone {
+		if err := a.Desk.Emergency(c.ctx, c.person, ch.Number, digest, in.Emergency); err != nil {
+			return nil, err
+		}
 	}
 	if err := a.Engine.Commit(c.ctx, c.person.Name, ch.Number, o, Works(parts)); err != nil {
 		return nil, err

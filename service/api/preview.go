@@ -68,6 +68,8 @@ func (a *API) previewAhead(c *call, ch store.Change, context int, as string) (an
 		out.Parts = append(out.Parts, p)
 	}
 	a.traffic(&out, seen.Traffic)
+	out.Approval = approvalDoc(seen.Approval)
+	out.Ready = out.Ready && seen.Approval.Missing() == 0
 	out.Ready = out.Ready && !out.Empty
 	if !out.Empty {
 		out.Steps, out.EstimateSeconds = steps(verdicts)

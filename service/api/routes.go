@@ -18,7 +18,7 @@ import (
 
 // routes is the API, operation by operation.
 func (a *API) routes() []route {
-	return append(slices.Concat(a.historyRoutes(), a.archiveRoutes(), a.auditRoutes(), a.outsideRoutes(), a.recordRoutes(), a.receiverRoutes(), a.trafficRoutes(), a.accessRoutes()), []route{
+	return append(slices.Concat(a.historyRoutes(), a.archiveRoutes(), a.auditRoutes(), a.outsideRoutes(), a.recordRoutes(), a.receiverRoutes(), a.trafficRoutes(), a.accessRoutes(), a.approvalRoutes()), []route{
 		{"GET", "/attention", "What needs a decision now", toRead, 200, nil, wire.Attention{}, nil, a.attention},
 		{"GET", "/devices", "All devices", toRead, 200, nil, []wire.Device{}, nil, a.devices},
 		{"POST", "/devices", "Add a device", toAdministerAll, 201, wire.NewDevice{}, wire.Device{}, nil, a.addDevice},
@@ -252,7 +252,7 @@ func (a *API) config(c *call) (any, error) {
 
 // attention gathers what the console opens on.
 func (a *API) attention(c *call) (any, error) {
-	out := wire.Attention{Holding: []wire.Change{}, Unsaved: []wire.Device{}, Trouble: []wire.Device{}, Outside: []wire.Outside{}, Drafts: []wire.Change{}, Due: []wire.Due{}, Archives: []wire.Archive{}, Uncopied: []wire.Standing{}, Untold: []wire.Receiver{}}
+	out := wire.Attention{Holding: []wire.Change{}, Unsaved: []wire.Device{}, Trouble: []wire.Device{}, Outside: []wire.Outside{}, Drafts: []wire.Change{}, Due: []wire.Due{}, Archives: []wire.Archive{}, Uncopied: []wire.Standing{}, Untold: []wire.Receiver{}, Approve: []wire.Change{}}
 	list, err := a.Desk.List(c.ctx, c.person)
 	if err != nil {
 		return nil, err
@@ -298,6 +298,20 @@ func (a *API) attention(c *call) (any, error) {
 		if r.Trouble != "" {
 			out.Untold = append(out.Untold, r)
 		}
+	}
+	asked, err := a.Desk.ToApprove(c.ctx, c.person)
+	if err != nil {
+		return nil, err
+	}
+	for _, ch := range asked {
+		doc, err := a.changeDoc(c, ch)
+		if err != nil {
+			return nil, err
+		}
+		out.Approve = append(out.Approve, doc)
+	}
+	if out.Emergencies, err = a.emergencyDocs(c, false); err != nil {
+		return nil, err
 	}
 	waiting, err := a.Store.Waiting(c.ctx)
 	if err != nil {

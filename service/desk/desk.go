@@ -114,6 +114,9 @@ func (d *Desk) get(ctx context.Context, p access.Person, number int64) (store.Ch
 		}
 	}
 	if !visible(c, p, company) {
+		if ok, err := d.asked(ctx, p, number); err != nil || ok {
+			return c, company, err
+		}
 		return c, nil, refusal.New(refusal.Forbidden, fmt.Sprintf("they can add you with: latch share %d %s", number, p.Name), "change %d is a draft of %s and private to them", number, c.Author)
 	}
 	return c, company, nil

@@ -112,6 +112,8 @@ type Seen struct {
 	Digest  string
 	At      time.Time
 	Traffic Traffic // what was expected, and what of that is so
+
+	Approval Approval // who else has to agree, and who has
 }
 
 // atOnce is how many devices a preview reads at a time.
@@ -140,6 +142,9 @@ func (d *Desk) Preview(ctx context.Context, p access.Person, number int64, opt O
 	}
 	seen := Seen{Digest: digestOf(out), At: d.log.Now()}
 	if seen.Traffic, err = d.traffic(ctx, number, out); err != nil {
+		return out, seen, err
+	}
+	if seen.Approval, err = d.approval(ctx, c, out, seen.Digest); err != nil {
 		return out, seen, err
 	}
 	parts, err := json.Marshal(shownOf(out))
@@ -362,6 +367,9 @@ func digestOf(list []Verdict) string {
 type Wish struct {
 	Digest string   // of the preview it rests on; "" is the last that the person was shown, if any
 	Cuts   []string // devices whose lockout is accepted in words
+
+	Emergency string // why others' agreement, where it is needed, is not waited for
+	Alone     *bool  // is set to whether it goes without the agreement that it needs
 }
 
 // Due gives the work of a change that could be committed now, as it was
@@ -396,6 +404,17 @@ func (d *Desk) Due(ctx context.Context, number int64, actor string, wish Wish) (
 	exact, err := d.asPreviewed(ctx, number, actor, wish.Digest, digest, list)
 	if err != nil {
 		return nil, digest, err
+	}
+	approval, err := d.approval(ctx, c, list, digest)
+	if err != nil {
+		return nil, digest, err
+	}
+	if err := approval.lacking(number, wish.Emergency); err != nil {
+		return nil, digest, err
+	}
+	exact = exact || approval.Needed > 0 // what was agreed to is what is committed
+	if wish.Alone != nil {
+		*wish.Alone = approval.Missing() > 0
 	}
 	idle := true
 	for i, v := range list {

@@ -1,0 +1,179 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"oakenlatch/wire"
+)
+
+// approval tells who else has to agree to a change, and who has.
+func (a *app) approval(p wire.Preview) {
+	x := p.Approval
+	if x == nil {
+		return
+	}
+	a.printf("\n")
+	switch {
+	case x.Needed == 0:
+		a.printf("Others are asked to agree to it; no rule needs that.\n")
+	case x.Missing == 0:
+		a.printf("%s: as many agreed as it needs.\n", a.paint("38;5;37", "Agreed to"))
+	default:
+		a.printf("%s: it needs %s who did not work on it; %s missing.\n", a.paint(alarm, "To be agreed to"), count(x.Needed, "person", "persons"), count(x.Missing, "is", "are"))
+	}
+	for _, r := range x.Rules {
+		a.printf("  rule %d: %s%s\n", r.Number, ruleText(r), noteText(r.Note))
+	}
+	for _, g := range x.Have {
+		a.printf("  %s agreed %s%s\n", g.Actor, when(g.At), noteText(g.Note))
+	}
+	for _, g := range x.Fallen {
+		a.printf("  %s agreed %s, to preview %s: that has fallen\n", g.Actor, when(g.At), g.Digest)
+	}
+	if x.AskedBy != "" {
+		a.printf("  asked for by %s %s%s\n", x.AskedBy, when(x.AskedAt), noteText(x.AskedNote))
+	}
+}
+
+func noteText(note string) string {
+	if note == "" {
+		return ""
+	}
+	return ": " + tame(note)
+}
+
+func ruleText(r wire.ApprovalRule) string {
+	text := r.Scope
+	if text == "" {
+		text = "all devices"
+	}
+	return strings.TrimSpace(text + " " + r.Path)
+}
+
+func askFor(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		if err := a.call("POST", changePath(args[0])+"/ask", wire.NewNote{Text: strings.Join(args[1:], " ")}, nil); err != nil {
+			return err
+		}
+		a.printf("Those who may approve change %s see it now. They agree with: latch approve %s\n", args[0], args[0])
+		return nil
+	}
+}
+
+func approve(a *app, fs *flag.FlagSet) func([]string) error {
+	digest := fs.String("preview", "", "the preview that is agreed to; asked for, as it is now, if left out")
+	note := fs.String("note", "", "a word to go with it")
+	return func(args []string) error {
+		if *digest == "" {
+			var p wire.Preview
+			if err := a.call("GET", changePath(args[0])+"/preview", nil, &p); err != nil {
+				return err
+			}
+			if !a.asJSON {
+				(&previewText{app: a}).preview(p)
+			}
+			if !a.agree(fmt.Sprintf("\nAgree to change %s as preview %s shows it?", args[0], p.Digest)) {
+				return &exit{Refused, fmt.Errorf("nothing was agreed to; look at it with latch preview %s, then: latch approve %s --preview %s", args[0], args[0], p.Digest)}
+			}
+			*digest = p.Digest
+		}
+		if err := a.call("POST", changePath(args[0])+"/approval", wire.Approve{Digest: *digest, Note: *note}, nil); err != nil {
+			return err
+		}
+		a.printf("Agreed to change %s as preview %s shows it, and to nothing else.\n", args[0], *digest)
+		return nil
+	}
+}
+
+func unapprove(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		if err := a.call("DELETE", changePath(args[0])+"/approval", nil, nil); err != nil {
+			return err
+		}
+		a.printf("Your agreement to change %s is taken back.\n", args[0])
+		return nil
+	}
+}
+
+func ruleList(a *app, _ *flag.FlagSet) func([]string) error {
+	return func([]string) error {
+		var list []wire.ApprovalRule
+		if err := a.call("GET", "/rules", nil, &list); err != nil {
+			return err
+		}
+		return a.show(list, func() {
+			rows := make([][]string, len(list))
+			for i, r := range list {
+				rows[i] = []string{strconv.FormatInt(r.Number, 10), ruleText(r), count(r.Needed, "person", "persons"), map[bool]string{true: "allowed, with a reason", false: "not allowed"}[r.Emergency], tame(r.Note)}
+			}
+			a.table([]string{"RULE", "CHANGES OF", "NEED", "EMERGENCIES", "NOTE"}, rows)
+			if len(list) == 0 {
+				a.printf("No change needs the agreement of others.\n")
+			}
+		})
+	}
+}
+
+func ruleAdd(a *app, fs *flag.FlagSet) func([]string) error {
+	scope := fs.String("on", "", "devices: site=NAME, role=NAME, tag=NAME or device=NAME; all if left out")
+	path := fs.String("path", "", "only where a change touches this path or below")
+	needed := fs.Int("persons", 1, "how many have to agree")
+	emergency := fs.Bool("emergency", false, "a commit without them is possible, for a reason")
+	note := fs.String("note", "", "why")
+	return func([]string) error {
+		var r wire.ApprovalRule
+		if err := a.call("POST", "/rules", wire.NewRule{Scope: *scope, Path: *path, Needed: *needed, Emergency: *emergency, Note: *note}, &r); err != nil {
+			return err
+		}
+		return a.show(r, func() {
+			a.printf("Rule %d: a change of %s needs %s who did not work on it.\n", r.Number, ruleText(r), count(r.Needed, "person", "persons"))
+		})
+	}
+}
+
+func ruleDrop(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		if err := a.call("DELETE", "/rules/"+url.PathEscape(args[0]), nil, nil); err != nil {
+			return err
+		}
+		a.printf("Rule %s is gone.\n", args[0])
+		return nil
+	}
+}
+
+func emergencyList(a *app, fs *flag.FlagSet) func([]string) error {
+	all := fs.Bool("all", false, "those too that somebody looked at")
+	return func([]string) error {
+		var list []wire.Emergency
+		if err := a.call("GET", "/emergencies"+query(map[string]string{"all": map[bool]string{true: "true"}[*all]}), nil, &list); err != nil {
+			return err
+		}
+		return a.show(list, func() {
+			for _, e := range list {
+				a.printf("%s  change %d, %s, by %s %s\n  reason: %s\n", a.paint(alarm, fmt.Sprintf("Emergency %d", e.Number)), e.Change, tame(e.Title), e.Actor, when(e.At), tame(e.Reason))
+				if e.ReviewedBy != "" {
+					a.printf("  looked at by %s %s: %s\n", e.ReviewedBy, when(e.ReviewedAt), tame(e.Review))
+				} else {
+					a.printf("  nobody looked at it yet: latch emergency review %d WHAT YOU FOUND\n", e.Number)
+				}
+			}
+			if len(list) == 0 {
+				a.printf("There is none to be looked at.\n")
+			}
+		})
+	}
+}
+
+func emergencyReview(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		if err := a.call("POST", "/emergencies/"+url.PathEscape(args[0])+"/review", wire.NewNote{Text: strings.Join(args[1:], " ")}, nil); err != nil {
+			return err
+		}
+		a.printf("Emergency %s is looked at.\n", args[0])
+		return nil
+	}
+}

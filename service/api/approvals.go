@@ -1,0 +1,146 @@
+package api
+
+import (
+	"errors"
+
+	"oakenlatch/service/desk"
+	"oakenlatch/service/refusal"
+	"oakenlatch/service/store"
+	"oakenlatch/wire"
+)
+
+// approvalRoutes are those about what needs others' agreement.
+func (a *API) approvalRoutes() []route {
+	return []route{
+		{"GET", "/rules", "What is not committed without the agreement of others", toRead, 200, nil, []wire.ApprovalRule{}, nil, a.rules},
+		{"POST", "/rules", "Make a rule", toAdministerAll, 201, wire.NewRule{}, wire.ApprovalRule{}, nil, a.addRule},
+		{"DELETE", "/rules/:id", "Take a rule away", toAdministerAll, 204, nil, nil, nil, a.dropRule},
+		{"POST", "/changes/:number/ask", "Ask others to agree to the change; those who may approve it see it from then on", toStage, 204, wire.NewNote{}, nil, nil, a.askFor},
+		{"POST", "/changes/:number/approval", "Agree to the change as a preview showed it; that falls when anything moves", toApprove, 204, wire.Approve{}, nil, nil, a.approve},
+		{"DELETE", "/changes/:number/approval", "Take one's agreement back", toApprove, 204, nil, nil, nil, a.unapprove},
+		{"GET", "/emergencies", "Commits without the agreement they needed, that nobody looked at since; all=true has the others too", toRead, 200, nil, []wire.Emergency{}, []string{"all"}, a.emergencies},
+		{"POST", "/emergencies/:id/review", "Say what one found who looked at it", toApprove, 204, wire.NewNote{}, nil, nil, a.review},
+	}
+}
+
+func ruleDoc(r store.ApprovalRule) wire.ApprovalRule {
+	return wire.ApprovalRule{Number: r.ID, Scope: r.Scope, Path: r.Path, Needed: r.Needed, Emergency: r.Emergency, Note: r.Note, Actor: r.Actor, At: r.At}
+}
+
+func agreements(list []store.Approval) []wire.Agreement {
+	out := make([]wire.Agreement, 0, len(list))
+	for _, x := range list {
+		out = append(out, wire.Agreement{Actor: x.Actor, Digest: x.Digest, Note: x.Note, At: x.At})
+	}
+	return out
+}
+
+// approvalDoc is nil where nobody has to agree, or is asked to.
+func approvalDoc(x desk.Approval) *wire.Approval {
+	if x.Needed == 0 && x.Asked == nil && len(x.Have) == 0 {
+		return nil
+	}
+	out := &wire.Approval{Needed: x.Needed, Missing: x.Missing(), Rules: []wire.ApprovalRule{}, Have: agreements(x.Have), Fallen: agreements(x.Fallen), Emergency: x.Emergency}
+	for _, r := range x.Rules {
+		out.Rules = append(out.Rules, ruleDoc(r))
+	}
+	if x.Asked != nil {
+		out.AskedBy, out.AskedAt, out.AskedNote = x.Asked.Actor, x.Asked.At, x.Asked.Note
+	}
+	return out
+}
+
+func (a *API) rules(c *call) (any, error) {
+	list, err := a.Store.ApprovalRules(c.ctx)
+	out := make([]wire.ApprovalRule, 0, len(list))
+	for _, r := range list {
+		out = append(out, ruleDoc(r))
+	}
+	return out, err
+}
+
+func (a *API) addRule(c *call) (any, error) {
+	var in wire.NewRule
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	r, err := a.Desk.AddRule(c.ctx, c.person, store.ApprovalRule{Scope: in.Scope, Path: in.Path, Needed: in.Needed, Emergency: in.Emergency, Note: in.Note})
+	return ruleDoc(r), err
+}
+
+func (a *API) dropRule(c *call) (any, error) {
+	id, err := numberIn(c, "id", "rule's number")
+	if err != nil {
+		return nil, err
+	}
+	return nil, a.Desk.DropRule(c.ctx, c.person, id)
+}
+
+func (a *API) askFor(c *call) (any, error) {
+	n, err := numberParam(c)
+	if err != nil {
+		return nil, err
+	}
+	var in wire.NewNote
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	return nil, a.Desk.AskFor(c.ctx, c.person, n, in.Text)
+}
+
+func (a *API) approve(c *call) (any, error) {
+	n, err := numberParam(c)
+	if err != nil {
+		return nil, err
+	}
+	var in wire.Approve
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	return nil, a.Desk.Approve(c.ctx, c.person, n, in.Digest, in.Note)
+}
+
+func (a *API) unapprove(c *call) (any, error) {
+	n, err := numberParam(c)
+	if err != nil {
+		return nil, err
+	}
+	return nil, a.Desk.Unapprove(c.ctx, c.person, n)
+}
+
+// emergencyDocs lists those of changes that the person may see.
+func (a *API) emergencyDocs(c *call, all bool) ([]wire.Emergency, error) {
+	list, err := a.Store.Emergencies(c.ctx, all)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]wire.Emergency, 0, len(list))
+	for _, e := range list {
+		ch, err := a.Desk.Get(c.ctx, c.person, e.Change)
+		var no *refusal.Error
+		if errors.As(err, &no) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, wire.Emergency{Number: e.ID, Change: e.Change, Title: ch.Title, Actor: e.Actor, Reason: e.Reason, Digest: e.Digest, At: e.At, ReviewedBy: e.ReviewedBy, ReviewedAt: e.Reviewed, Review: e.Review})
+	}
+	return out, nil
+}
+
+func (a *API) emergencies(c *call) (any, error) {
+	return a.emergencyDocs(c, c.QueryParam("all") == "true")
+}
+
+func (a *API) review(c *call) (any, error) {
+	id, err := numberIn(c, "id", "emergency's number")
+	if err != nil {
+		return nil, err
+	}
+	var in wire.NewNote
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	return nil, a.Desk.Review(c.ctx, c.person, id, in.Text)
+}

@@ -56,7 +56,11 @@ func ruleText(r wire.ApprovalRule) string {
 
 func askFor(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		if err := a.call("POST", changePath(args[0])+"/ask", wire.NewNote{Text: strings.Join(args[1:], " ")}, nil); err != nil {
+		n, err := changeNumber(args[0])
+		if err != nil {
+			return err
+		}
+		if err := a.call("POST", changePath(n)+"/ask", wire.NewNote{Text: strings.Join(args[1:], " ")}, nil); err != nil {
 			return err
 		}
 		a.printf("Those who may approve change %s see it now. They agree with: latch approve %s\n", args[0], args[0])
@@ -68,9 +72,13 @@ func approve(a *app, fs *flag.FlagSet) func([]string) error {
 	digest := fs.String("preview", "", "the preview that is agreed to; asked for, as it is now, if left out")
 	note := fs.String("note", "", "a word to go with it")
 	return func(args []string) error {
+		n, err := changeNumber(args[0])
+		if err != nil {
+			return err
+		}
 		if *digest == "" {
 			var p wire.Preview
-			if err := a.call("GET", changePath(args[0])+"/preview", nil, &p); err != nil {
+			if err := a.call("GET", changePath(n)+"/preview", nil, &p); err != nil {
 				return err
 			}
 			if !a.asJSON {
@@ -81,7 +89,7 @@ func approve(a *app, fs *flag.FlagSet) func([]string) error {
 			}
 			*digest = p.Digest
 		}
-		if err := a.call("POST", changePath(args[0])+"/approval", wire.Approve{Digest: *digest, Note: *note}, nil); err != nil {
+		if err := a.call("POST", changePath(n)+"/approval", wire.Approve{Digest: *digest, Note: *note}, nil); err != nil {
 			return err
 		}
 		a.printf("Agreed to change %s as preview %s shows it, and to nothing else.\n", args[0], *digest)
@@ -91,7 +99,11 @@ func approve(a *app, fs *flag.FlagSet) func([]string) error {
 
 func unapprove(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		if err := a.call("DELETE", changePath(args[0])+"/approval", nil, nil); err != nil {
+		n, err := changeNumber(args[0])
+		if err != nil {
+			return err
+		}
+		if err := a.call("DELETE", changePath(n)+"/approval", nil, nil); err != nil {
 			return err
 		}
 		a.printf("Your agreement to change %s is taken back.\n", args[0])

@@ -45,9 +45,9 @@ type app struct {
 	tty      bool // out is a terminal
 	ask      bool // in is a terminal
 
-	server, token string
-	asJSON        bool
-	ctx           context.Context
+	server, token, pin string
+	asJSON             bool
+	ctx                context.Context
 }
 
 // command is one verb.

@@ -19,6 +19,7 @@ import (
 type remembered struct {
 	Server string `json:"server"`
 	Token  string `json:"token"`
+	Pin    string `json:"pin,omitempty"` // of the server's key, where a person accepted it
 }
 
 func (a *app) sessionFile() string {
@@ -45,6 +46,10 @@ func (a *app) settings() {
 	a.token = a.getenv("OAKEN_LATCH_TOKEN")
 	if a.token == "" && (r.Server == a.server) {
 		a.token = r.Token // a token goes only to the server it came from
+	}
+	a.pin = a.getenv("OAKEN_LATCH_PIN")
+	if a.pin == "" && r.Server == a.server {
+		a.pin = r.Pin
 	}
 }
 
@@ -130,8 +135,12 @@ func (a *app) request(method, path string, body io.Reader) (*http.Request, error
 // send sends a request; an answer that says no is the error. The body of any
 // other is the caller's to close.
 func (a *app) send(req *http.Request) (*http.Response, error) {
-	res, err := http.DefaultClient.Do(req)
+	res, err := a.client().Do(req)
 	if err != nil {
+		var strange *strangeKey
+		if errors.As(err, &strange) {
+			return nil, &exit{Refused, strange}
+		}
 		var ue *url.Error
 		if errors.As(err, &ue) {
 			err = ue.Err

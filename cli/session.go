@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -48,7 +49,11 @@ func (a *app) agree(question string) bool {
 func login(a *app, fs *flag.FlagSet) func([]string) error {
 	user := fs.String("user", "", "account")
 	file := fs.String("password-file", "", "file with the password, - for standard input (default: asks)")
+	pin := fs.String("pin", "", "the key that the server is to show, as oaken-latchd prints it when it starts; asked about if nobody vouches for it")
 	return func([]string) error {
+		if *pin != "" {
+			a.pin = *pin
+		}
 		if *user == "" {
 			return wrongUse("latch login needs --user NAME")
 		}
@@ -58,10 +63,12 @@ func login(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		a.token = ""
 		var s wire.Session
-		if err := a.call("POST", "/login", wire.Login{Account: *user, Password: password}, &s); err != nil {
+		if err := a.acquainted(func() error {
+			return a.call("POST", "/login", wire.Login{Account: *user, Password: password}, &s)
+		}); err != nil {
 			return err
 		}
-		if err := a.remember(remembered{Server: a.server, Token: s.Token}); err != nil {
+		if err := a.remember(remembered{Server: a.server, Token: s.Token, Pin: a.pin}); err != nil {
 			return &exit{Refused, fmt.Errorf("signed in, but the session cannot be kept: %w", err)}
 		}
 		return a.show(s, func() {
@@ -70,12 +77,27 @@ func login(a *app, fs *flag.FlagSet) func([]string) error {
 	}
 }
 
+// acquainted does something with a server whose key, if nobody vouches for it, a
+// person is asked about.
+func (a *app) acquainted(do func() error) error {
+	err := do()
+	var strange *strangeKey
+	if !errors.As(err, &strange) || strange.accepted != "" || !a.ask {
+		return err
+	}
+	if !a.agree(fmt.Sprintf("%s shows a key that nobody vouches for:\n  %s\noaken-latchd printed its own when it started. Is it this one?", a.server, strange.shown)) {
+		return err
+	}
+	a.pin = strange.shown
+	return do()
+}
+
 func logout(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
 		if err := a.call("POST", "/logout", nil, nil); err != nil {
 			return err
 		}
-		if err := a.remember(remembered{Server: a.server}); err != nil {
+		if err := a.remember(remembered{Server: a.server, Pin: a.pin}); err != nil {
 			return err
 		}
 		return a.show(struct{}{}, func() { a.printf("Signed out of %s.\n", a.server) })

@@ -2,6 +2,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -32,7 +33,12 @@ import (
 
 // Options say where a service keeps its records and what it serves.
 type Options struct {
-	Dir     string // data folder, made if it is not there
+	Dir         string        // data folder, made if it is not there
+	Connections int           // open at once; MostConnections if 0
+	Idle, Life  time.Duration // of sessions, unused and at all; the usual if 0
+
+	OIDC *access.OIDC // who vouches for people beside us; nil is nobody
+
 	KeyFile string // of the key that seals secrets; seal.key in the data folder if ""
 	Console fs.FS
 	Logger  *slog.Logger
@@ -57,13 +63,15 @@ type Service struct {
 	Outside  *outside.Watch
 	Teller   *tell.Teller
 
-	store    *store.Store
-	lock     *os.File
-	handler  http.Handler
-	logger   *slog.Logger
-	stopping context.Context
-	stop     context.CancelFunc
-	keeping  sync.WaitGroup
+	store   *store.Store
+	lock    *os.File
+	handler http.Handler
+	logger  *slog.Logger
+
+	connections int
+	stopping    context.Context
+	stop        context.CancelFunc
+	keeping     sync.WaitGroup
 }
 
 // Open opens the records, takes up the commits that were under way, and makes
@@ -75,10 +83,10 @@ func Open(ctx context.Context, opt Options) (*Service, error) {
 	if err := os.MkdirAll(opt.Dir, 0o700); err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
-	s := &Service{logger: opt.Logger}
+	s := &Service{logger: opt.Logger, connections: opt.Connections}
 	s.stopping, s.stop = context.WithCancel(context.Background())
 	var err error
-	if s.lock, err = lockDir(opt.Dir); err != nil {
+	if s.lock, err = Lock(opt.Dir); err != nil {
 		return nil, err
 	}
 	if s.store, err = store.Open(opt.Dir); err != nil {
@@ -120,6 +128,7 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	if s.Accounts, err = access.NewAccounts(s.store, log); err != nil {
 		return err
 	}
+	s.Accounts.Idle, s.Accounts.Life = cmp.Or(opt.Idle, s.Accounts.Idle), cmp.Or(opt.Life, s.Accounts.Life)
 	s.Fleet = fleet.New(s.store, log, sealer)
 	s.History = history.New(s.store, log, s.Fleet)
 	s.Desk = desk.New(s.store, log, s.History, s.Fleet)
@@ -161,15 +170,15 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	a := &api.API{
 		Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History,
 		Desk: s.Desk, Engine: s.Engine, Archives: s.Archives, Decisions: &outside.Decisions{Store: s.store, Log: log, Desk: s.Desk},
-		Reports: &report.Reports{Store: s.store, Log: log, Fleet: s.Fleet, History: s.History, Desk: s.Desk}, Teller: s.Teller, Console: opt.Console, Logger: opt.Logger, Stopping: s.stopping,
+		Reports: &report.Reports{Store: s.store, Log: log, Fleet: s.Fleet, History: s.History, Desk: s.Desk}, Teller: s.Teller, Sealer: sealer, OIDC: opt.OIDC, Console: opt.Console, Logger: opt.Logger, Stopping: s.stopping,
 	}
 	s.handler = a.Handler()
 	return nil
 }
 
-// lockDir makes sure that no second service uses a data folder. The lock ends
+// Lock makes sure that no second service uses a data folder. The lock ends
 // with the process, however it ends.
-func lockDir(dir string) (*os.File, error) {
+func Lock(dir string) (*os.File, error) {
 	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
@@ -183,14 +192,27 @@ func lockDir(dir string) (*os.File, error) {
 // Handler is what answers requests, for whoever brings a server of their own.
 func (s *Service) Handler() http.Handler { return s.handler }
 
-// Serve answers requests on a listener until the context ends.
-func (s *Service) Serve(ctx context.Context, l net.Listener) error {
+// MostConnections is how many connections are open at once, unless another number
+// is set.
+const MostConnections = 2048
+
+// Serve answers requests on a listener until the context ends: with TLS where a
+// certificate is given, and in the clear otherwise.
+func (s *Service) Serve(ctx context.Context, l net.Listener, cert *Certificate) error {
 	srv := &http.Server{
-		Handler: s.handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
-		ErrorLog: slog.NewLogLogger(s.logger.Handler(), slog.LevelWarn),
+		Handler: s.handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		ErrorLog: slog.NewLogLogger(s.logger.Handler(), slog.LevelDebug), // broken off handshakes and the like
 	}
+	l = bound(l, cmp.Or(s.connections, MostConnections))
 	done := make(chan error, 1)
-	go func() { done <- srv.Serve(l) }()
+	go func() {
+		if cert == nil {
+			done <- srv.Serve(l)
+			return
+		}
+		srv.TLSConfig = cert.Config()
+		done <- srv.ServeTLS(l, "", "")
+	}()
 	select {
 	case err := <-done:
 		return err

@@ -8,6 +8,11 @@ type Login struct {
 	Password string `json:"password"`
 }
 
+// Ways are how people sign in.
+type Ways struct {
+	Elsewhere string `json:"elsewhere,omitempty"` // who vouches for people beside this service
+}
+
 // Session is who one is, and after a login the token.
 type Session struct {
 	Account string    `json:"account"`

@@ -89,7 +89,7 @@ func demo(ctx context.Context, args []string, out, errOut io.Writer) error {
 		return errors.Join(err, s.Close())
 	}
 	welcome(out, l.Addr().String(), fresh, sites)
-	err = s.Serve(ctx, l)
+	err = s.Serve(ctx, l, nil)
 	_, _ = fmt.Fprintln(out, "\nThe service and the lab have stopped. The next start goes on from here.")
 	return errors.Join(err, s.Close())
 }

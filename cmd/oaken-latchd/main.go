@@ -5,6 +5,7 @@
 //	oaken-latchd lab   --devices N
 //	oaken-latchd backup  FILE --data DIR
 //	oaken-latchd restore FILE --data DIR
+//	oaken-latchd config | doctor | rotate-key
 package main
 
 import (
@@ -20,7 +21,6 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
-	"time"
 
 	"oakenlatch/console"
 	"oakenlatch/service"
@@ -31,10 +31,13 @@ import (
 
 const usage = `oaken-latchd: the Oaken Latch service
 
-  oaken-latchd serve --data DIR [--listen ADDR] [--admin-password-file F]
-                     [--probe-programs DIR] [--watch=false] [--look-every 5m]
-                     [--syslog RECEIVER]
+  oaken-latchd serve --data DIR [--listen ADDR] [--config FILE] [...]
         the service; its first start makes the account admin
+  oaken-latchd config [...]
+        every setting as it holds with the same flags, file and environment,
+        where it comes from, and whether they make sense together
+  oaken-latchd doctor --data DIR [...]
+        looks at all that the service rests on, and says what is wrong
   oaken-latchd demo  --data DIR [--listen ADDR]
         the same with the lab: four simulated devices of Tidewell Ferries
   oaken-latchd lab   [--devices N] [--dir DIR]
@@ -43,6 +46,11 @@ const usage = `oaken-latchd: the Oaken Latch service
         copies all records into a file, while the service runs or not
   oaken-latchd restore FILE --data DIR
         puts them into a folder that holds none
+  oaken-latchd rotate-key --data DIR [--lost]
+        seals all secrets with a new key, while the service does not run
+
+Every setting of serve is a flag, a line NAME VALUE in the file that --config
+names, and an environment variable (OAKEN_LATCHD_LISTEN): see oaken-latchd config.
 
 `
 
@@ -54,7 +62,10 @@ func main() {
 
 // run gives the exit status: 0 done, 1 failed, 2 wrong use.
 func run(ctx context.Context, args []string, out, errOut io.Writer) int {
-	verbs := map[string]func(context.Context, []string, io.Writer, io.Writer) error{"serve": serve, "demo": demo, "lab": labOnly, "backup": backUp, "restore": restoreBackup}
+	verbs := map[string]func(context.Context, []string, io.Writer, io.Writer) error{"serve": serve, "demo": demo, "lab": labOnly, "backup": backUp, "restore": restoreBackup,
+		"rotate-key": rotateKey, "doctor": examine, "config": func(_ context.Context, args []string, out, errOut io.Writer) error {
+			return printConfig(args, out, errOut)
+		}}
 	if len(args) == 0 || verbs[args[0]] == nil {
 		if len(args) > 0 && (args[0] == "help" || args[0] == "--help" || args[0] == "-h") {
 			_, _ = fmt.Fprint(out, usage)
@@ -97,46 +108,57 @@ func parse(fs *flag.FlagSet, args []string, errOut io.Writer) error {
 func logger(w io.Writer) *slog.Logger { return slog.New(slog.NewTextHandler(w, nil)) }
 
 func serve(ctx context.Context, args []string, out, errOut io.Writer) error {
-	fs := flag.NewFlagSet("oaken-latchd serve", flag.ContinueOnError)
-	data := fs.String("data", "", "folder of the records (made if it is not there)")
-	listen := fs.String("listen", "127.0.0.1:8640", "address to listen on")
-	passwordFile := fs.String("admin-password-file", "", "file with the password of the account admin, for the first start")
-	programs := fs.String("probe-programs", "", "folder of the programs that may be run as probes; none may without it")
-	watch := fs.Bool("watch", true, "keep an idle session to each device, to notice one that goes and to read it without a new connection")
-	look := fs.Duration("look-every", 5*time.Minute, "how often devices are read for changes behind our back that tell of no events")
-	logTo := fs.String("syslog", "", "receiver of a line for each copy and each archive's failure (RFC 5424): udp://HOST:PORT, tcp://HOST:PORT or unix:///dev/log")
-	if err := parse(fs, args, errOut); err != nil {
+	set := newSettings("serve")
+	if err := set.parse(args, errOut); err != nil {
 		return err
 	}
-	if *data == "" {
-		return &usageError{"serve needs --data DIR"}
+	if err := set.check(); err != nil {
+		return err
 	}
-	if *look < 10*time.Second {
-		return &usageError{"--look-every is at least 10s: a device that is asked more often may never get to its own work"}
-	}
-	tell, stop, err := sender(*logTo)
+	tell, stop, err := sender(set.syslog)
 	if err != nil {
 		return err
 	}
 	defer stop()
-	if *programs != "" {
-		if st, err := os.Stat(*programs); err != nil || !st.IsDir() {
-			return &usageError{fmt.Sprintf("--probe-programs %s: there is no such folder", *programs)}
-		}
-	}
-	s, err := service.Open(ctx, service.Options{Dir: *data, Console: console.Files(), Logger: logger(errOut), ProbePrograms: *programs, Unwatched: !*watch, LookEvery: *look, Syslog: tell})
+	log := set.logger(errOut)
+	s, err := service.Open(ctx, set.options(log, tell))
 	if err != nil {
 		return err
 	}
-	if err := firstAccount(ctx, s, *passwordFile, out); err != nil {
+	if err := firstAccount(ctx, s, set.adminPasswordFile, out); err != nil {
 		return errors.Join(err, s.Close())
 	}
-	l, err := net.Listen("tcp", *listen)
+	cert, err := set.certificate(log)
 	if err != nil {
 		return errors.Join(err, s.Close())
 	}
-	_, _ = fmt.Fprintf(out, "oaken-latchd listens on http://%s\n", l.Addr())
-	return errors.Join(s.Serve(ctx, l), s.Close())
+	l, err := net.Listen("tcp", set.listen)
+	if err != nil {
+		return errors.Join(err, s.Close())
+	}
+	scheme := "http"
+	if cert != nil {
+		leaf, err := cert.Load()
+		if err != nil {
+			return errors.Join(err, l.Close(), s.Close())
+		}
+		scheme = "https"
+		_, _ = fmt.Fprintf(out, "certificate until %s, its key: %s\n", leaf.NotAfter.UTC().Format("2006-01-02"), service.Pin(leaf))
+	}
+	_, _ = fmt.Fprintf(out, "oaken-latchd listens on %s://%s\n", scheme, l.Addr())
+	return errors.Join(s.Serve(ctx, l, cert), s.Close())
+}
+
+// options are the settings as the service takes them.
+func (set *settings) options(log *slog.Logger, tell func(int, string)) service.Options {
+	opt := service.Options{
+		Dir: set.data, KeyFile: set.keyFile, Console: console.Files(), Logger: log, ProbePrograms: set.programs, Unwatched: !set.watch, LookEvery: set.look, Syslog: tell,
+		Connections: set.connections, Idle: set.idle, Life: set.life,
+	}
+	if set.oidc.Issuer != "" {
+		opt.OIDC = &set.oidc
+	}
+	return opt
 }
 
 // sender gives what sends lines to a syslog receiver; nil for none.

@@ -16,6 +16,7 @@ import { SnapshotsPage } from "./pages/SnapshotsPage";
 import { StencilsPage } from "./pages/StencilsPage";
 import { Frame } from "./parts/Frame";
 import { Trouble } from "./parts/Trouble";
+import { nonce } from "./nonce";
 import { useLive, useSession } from "./queries";
 import { dark, light } from "./theme";
 
@@ -30,7 +31,7 @@ export function App() {
     setLook(l);
   };
   return (
-    <ConfigProvider theme={look === "dark" ? dark : light}>
+    <ConfigProvider theme={look === "dark" ? dark : light} csp={{ nonce }}>
       {session.isPending && <Spin fullscreen />}
       <Trouble error={session.error} />
       {session.data === null && <SignIn />}

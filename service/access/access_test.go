@@ -235,3 +235,57 @@ func TestSeal(t *testing.T) {
 	_, err = access.OpenSealer(filepath.Join(dir, access.KeyFile))
 	require.ErrorContains(t, err, "restore it")
 }
+
+// A key is rotated: all is sealed with the new one, the old one opens nothing, and a
+// rotation that is broken off before or after the records were written leaves a file
+// that opens them.
+func TestRotate(t *testing.T) {
+	r := open(t)
+	file := filepath.Join(t.TempDir(), access.KeyFile)
+	s, err := access.OpenSealer(file)
+	require.NoError(t, err)
+	veil, err := s.Kept(t.Context(), r.store, "veil")
+	require.NoError(t, err)
+	require.NoError(t, r.store.Write(t.Context(), func(tx *store.Tx) error {
+		return tx.AddDevice(store.Device{Name: "quay", Address: "a:1", Account: "u", Auth: "password", Secret: s.Seal([]byte("rope"), access.Purpose("devices", "quay")), Added: r.clock, AddedBy: "x"})
+	}))
+	before, err := os.ReadFile(file)
+	require.NoError(t, err)
+	opens := func() error {
+		s, err := access.OpenSealer(file)
+		require.NoError(t, err)
+		return r.store.Write(t.Context(), func(tx *store.Tx) error { _, err := s.Trial(tx); return err })
+	}
+	n, err := access.Rotate(t.Context(), r.log, file)
+	require.NoError(t, err)
+	assert.Equal(t, 2, n)
+	require.NoError(t, opens())
+	after, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.NotEqual(t, before, after)
+	// Broken off with both keys in the file, whichever the records are sealed with.
+	require.NoError(t, os.WriteFile(file, append(append([]byte{}, after...), before...), 0o600))
+	require.NoError(t, opens())
+	require.NoError(t, os.WriteFile(file, append(append([]byte{}, before...), after...), 0o600))
+	require.NoError(t, opens())
+	_, err = access.Rotate(t.Context(), r.log, file)
+	require.NoError(t, err)
+	require.NoError(t, opens())
+	s, err = access.OpenSealer(file)
+	require.NoError(t, err)
+	again, err := s.Kept(t.Context(), r.store, "veil")
+	require.NoError(t, err)
+	assert.Equal(t, veil, again, "what was made once stays")
+
+	require.NoError(t, os.WriteFile(file, before, 0o600))
+	require.ErrorContains(t, opens(), "devices quay")
+	_, err = access.Rotate(t.Context(), r.log, file)
+	require.Error(t, err, "nothing is sealed anew that cannot be opened")
+	require.NoError(t, os.Remove(file))
+	require.ErrorIs(t, access.Missing(t.Context(), r.store, file), access.ErrKeyMissing)
+	n, err = access.Forget(t.Context(), r.log, file)
+	require.NoError(t, err)
+	assert.Equal(t, 2, n)
+	require.NoError(t, opens())
+	require.NoError(t, access.Missing(t.Context(), r.store, file))
+}

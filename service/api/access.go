@@ -1,10 +1,13 @@
 package api
 
 import (
+	"errors"
+	"html/template"
 	"net/http"
 	"time"
 
 	"oakenlatch/service/access"
+	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
@@ -13,6 +16,9 @@ import (
 func (a *API) accessRoutes() []route {
 	return []route{
 		{"POST", "/login", "Sign in; gives a token, and a cookie for the console", everybody, 200, wire.Login{}, wire.Session{}, nil, a.login},
+		{"GET", "/login/ways", "How people sign in: with a password, and where somebody else vouches for them", everybody, 200, nil, wire.Ways{}, nil, a.ways},
+		{"GET", "/login/elsewhere", "Begin to sign in where somebody else vouches for people (OpenID Connect): sends there; page is where to go on", everybody, 302, nil, nil, []string{"page"}, a.elsewhere},
+		{"GET", "/login/elsewhere/back", "What comes back from there", everybody, 302, nil, nil, []string{"state", "code", "error"}, a.backFromElsewhere},
 		{"POST", "/logout", "Sign out; the session is worthless afterwards", anyone, 204, nil, nil, nil, a.logout},
 		{"GET", "/me", "Who one is, and may do", anyone, 200, nil, wire.Session{}, nil, a.me},
 		{"POST", "/me/password", "Give one's own account another password; its other sessions end", anyone, 204, wire.NewPassword{}, nil, nil, a.ownPassword},
@@ -37,6 +43,78 @@ func (a *API) login(c *call) (any, error) {
 	}
 	c.SetCookie(a.cookie(c, token, expires))
 	return wire.Session{Account: p.Name, May: p.Grants.Texts(), Token: token, Expires: expires}, nil
+}
+
+// wayCookie is what a sign-in elsewhere leaves with the browser until it is back.
+const wayCookie = "oaken_latch_way"
+
+func (a *API) ways(*call) (any, error) {
+	if a.OIDC == nil {
+		return wire.Ways{}, nil
+	}
+	return wire.Ways{Elsewhere: a.OIDC.Issuer}, nil
+}
+
+func (a *API) elsewhere(c *call) (any, error) {
+	if a.OIDC == nil {
+		return nil, refusal.New(refusal.NotFound, "sign in with a password", "nobody else vouches for people here")
+	}
+	to, way, err := a.OIDC.Begin(c.ctx, c.QueryParam("page"))
+	if err != nil {
+		return nil, err
+	}
+	packed, err := way.Pack(a.Sealer)
+	if err != nil {
+		return nil, err
+	}
+	// Lax: it has to come with the way back, which another site sends.
+	c.SetCookie(&http.Cookie{Name: wayCookie, Value: packed, Path: prefix + "/login", MaxAge: 600, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: c.IsTLS()})
+	return sentTo(c, to), nil
+}
+
+// sentTo sends the browser on.
+func sentTo(c *call, to string) stream {
+	return func(w http.ResponseWriter) error {
+		http.Redirect(w, c.Request(), to, http.StatusFound)
+		return nil
+	}
+}
+
+func (a *API) backFromElsewhere(c *call) (any, error) {
+	if a.OIDC == nil {
+		return nil, refusal.New(refusal.NotFound, "sign in with a password", "nobody else vouches for people here")
+	}
+	var way access.Way
+	if ck, err := c.Cookie(wayCookie); err == nil {
+		if way, err = access.Unpack(a.Sealer, ck.Value); err != nil {
+			way = access.Way{}
+		}
+	}
+	c.SetCookie(&http.Cookie{Name: wayCookie, Path: prefix + "/login", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: c.IsTLS()})
+	if e := c.QueryParam("error"); e != "" {
+		return notIn(refusal.New(refusal.Forbidden, "sign in again", "%s did not let this sign-in through: %.100s", a.OIDC.Issuer, e)), nil
+	}
+	token, expires, _, err := a.Accounts.Elsewhere(c.ctx, a.OIDC, way, c.QueryParam("state"), c.QueryParam("code"), c.RealIP())
+	var no *refusal.Error
+	if errors.As(err, &no) {
+		return notIn(no), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	c.SetCookie(a.cookie(c, token, expires))
+	return sentTo(c, way.Page), nil
+}
+
+var notInPage = template.Must(template.New("").Parse(`<!doctype html><html lang="en"><title>Oaken Latch</title><h1>You are not signed in</h1><p>{{.Msg}}.</p><p>{{.Next}}.</p><p><a href="/">Sign in</a></p></html>`))
+
+// notIn is a page for whoever comes back from elsewhere and is not let in.
+func notIn(why *refusal.Error) stream {
+	return func(w http.ResponseWriter) error {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		w.WriteHeader(http.StatusForbidden)
+		return notInPage.Execute(w, why)
+	}
 }
 
 // cookie holds the console's session: no script reads it, and no other site's

@@ -52,11 +52,15 @@ type API struct {
 	Decisions *outside.Decisions
 	Reports   *report.Reports
 	Teller    *tell.Teller
+	Sealer    *access.Sealer
+	OIDC      *access.OIDC // nil: nobody else vouches for people
 	Console   fs.FS
 	Logger    *slog.Logger
 	Stopping  context.Context // ends event streams when the service stops
 
-	jobs jobs
+	jobs     jobs
+	requests busy
+	streams  busy
 }
 
 // route is one operation of the API. In and Out are samples of its documents,
@@ -114,14 +118,12 @@ func (c *call) read(into any) error {
 
 // Handler gives the whole HTTP interface.
 func (a *API) Handler() http.Handler {
+	a.requests.most, a.requests.ofAccount = mostRequests, mostOfAccount
+	a.streams.most, a.streams.ofAccount = mostStreams, mostOwnStreams
 	e := echo.New()
 	e.Logger = a.Logger
 	e.HTTPErrorHandler = a.fail
-	e.Use(middleware.Recover())
-	e.Use(middleware.SecureWithConfig(middleware.SecureConfig{
-		ContentTypeNosniff: "nosniff", XFrameOptions: "DENY", ReferrerPolicy: "same-origin",
-		ContentSecurityPolicy: "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'",
-	}))
+	e.Use(a.within, a.headers, a.recovered, a.ownOnly)
 	e.Use(middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: MaxBody, Skipper: large}))
 	e.Use(middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: MaxLoad}))
 	reg := a.metrics()
@@ -170,6 +172,10 @@ func (a *API) serve(r route, requests *prometheus.CounterVec) echo.HandlerFunc {
 				return err
 			}
 		}
+		if err := a.requests.enter(c.person.Name); err != nil {
+			return err
+		}
+		defer a.requests.leave(c.person.Name)
 		out, err := r.handle(c)
 		if err != nil {
 			a.recordRefusal(c, r, err)
@@ -229,8 +235,7 @@ func (c *call) way() audit.Way {
 
 const cookieName = "oaken_latch_session"
 
-// identify finds out who is asking: by bearer token, or by the console's
-// cookie, which counts for writing only on requests from the console itself.
+// identify finds out who is asking: by bearer token, or by the console's cookie.
 func (a *API) identify(c *call) error {
 	if h := c.Request().Header.Get("Authorization"); h != "" {
 		token, ok := strings.CutPrefix(h, "Bearer ")
@@ -240,11 +245,6 @@ func (a *API) identify(c *call) error {
 		c.token = token
 	} else if ck, err := c.Cookie(cookieName); err == nil {
 		c.token = ck.Value
-		if origin := c.Request().Header.Get("Origin"); origin != "" && c.Request().Method != http.MethodGet {
-			if _, host, _ := strings.Cut(origin, "://"); host != c.Request().Host {
-				return refusal.New(refusal.Forbidden, "", "a request from %s cannot use the console's session", origin)
-			}
-		}
 	}
 	if c.token == "" {
 		return errNoLogin
@@ -254,28 +254,11 @@ func (a *API) identify(c *call) error {
 	if errors.Is(err, access.ErrEnded) {
 		return errNoLogin
 	}
+	c.Set(whoKey, c.person.Name)
 	return err
 }
 
 var errNoLogin = errors.New("you are not signed in, or your session has ended")
-
-// console serves the console's files; every page of it is index.html.
-func (a *API) console(c *echo.Context) error {
-	name := strings.TrimPrefix(c.Request().URL.Path, "/")
-	if name != "" {
-		if st, err := fs.Stat(a.Console, name); err == nil && !st.IsDir() {
-			if strings.HasPrefix(name, "assets/") {
-				c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
-			}
-			return c.FileFS(name, a.Console)
-		}
-	}
-	if _, err := fs.Stat(a.Console, "index.html"); err != nil {
-		return c.String(http.StatusNotFound, "this build has no console; make build puts it in\n")
-	}
-	c.Response().Header().Set("Cache-Control", "no-cache")
-	return c.FileFS("index.html", a.Console)
-}
 
 // deviceParam gives the device named in the path, or a refusal that says so.
 func (a *API) deviceParam(c *call) (store.Device, error) { return a.deviceNamed(c, c.Param("name")) }

@@ -31,6 +31,10 @@ func (a *API) events(ec *echo.Context) error {
 	if err := a.bound(c, access.Read, &q); err != nil {
 		return err
 	}
+	if err := a.streams.enter(c.person.Name); err != nil {
+		return err
+	}
+	defer a.streams.leave(c.person.Name)
 	last, err := a.resumeFrom(c)
 	if err != nil {
 		return err
@@ -41,6 +45,9 @@ func (a *API) events(ec *echo.Context) error {
 	w.Header().Set("Cache-Control", "no-store")
 	w.WriteHeader(http.StatusOK)
 	flush := http.NewResponseController(w)
+	_ = flush.SetReadDeadline(time.Time{})
+	soon := func() { _ = flush.SetWriteDeadline(time.Now().Add(writeEvent)) }
+	soon()
 	if _, err := fmt.Fprint(w, ": the ledger, as it is written\n\n"); err != nil {
 		return nil
 	}
@@ -50,6 +57,7 @@ func (a *API) events(ec *echo.Context) error {
 		if err != nil {
 			return nil // the client comes back with the last id
 		}
+		soon()
 		for _, e := range list {
 			body, err := json.Marshal(e)
 			if err != nil {
@@ -69,6 +77,7 @@ func (a *API) events(ec *echo.Context) error {
 		select {
 		case <-added:
 		case <-time.After(beat):
+			soon()
 			if _, err := fmt.Fprint(w, ": here\n\n"); err != nil {
 				return nil
 			}

@@ -32,7 +32,7 @@ var titles = map[string]string{
 	"invalid": "That does not make sense as it is", "not-found": "There is no such thing", "forbidden": "Not allowed",
 	"conflict": "Not possible now", "unreachable": "The device does not answer", "host-key": "The device's host key is not accepted",
 	"device-login": "The device does not let us in", "protocol": "The device does not speak NETCONF as it should",
-	"refusal": "The device says no", "moved": "It is no longer as it was seen", "denied": "Wrong account or password", "sign-in": "Sign in first", "slow": "Too many tries",
+	"refusal": "The device says no", "moved": "It is no longer as it was seen", "denied": "Wrong account or password", "sign-in": "Sign in first", "slow": "Too many tries", "busy": "Busy", "full": "The disk is full",
 	"too-large": "Too large", "internal": "The service failed",
 }
 
@@ -59,6 +59,10 @@ func problem(err error) wire.Problem {
 		return make("denied", http.StatusUnauthorized, "wrong account or password", "try again; an administrator can set a new password")
 	case errors.As(err, new(*access.SlowError)):
 		return make("slow", http.StatusTooManyRequests, err.Error(), "wait, and look whether it is the right account; an administrator can set another password")
+	case errors.Is(err, store.ErrFull):
+		return make("full", http.StatusInsufficientStorage, err.Error(), "make room on the disk of the records; oaken-latchd doctor says how much there is")
+	case errors.Is(err, errBusy):
+		return make("busy", http.StatusServiceUnavailable, err.Error(), "try again in a moment")
 	case errors.Is(err, errNoLogin):
 		return make("sign-in", http.StatusUnauthorized, errNoLogin.Error(), "sign in with: latch login --server URL --user NAME --password-file F")
 	case errors.Is(err, store.ErrExists):
@@ -80,11 +84,14 @@ func (a *API) fail(c *echo.Context, err error) {
 	}
 	p := problem(err)
 	if p.Status >= 500 && p.Type == wire.ProblemPrefix+"internal" {
-		a.Logger.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
+		a.Logger.Error("request failed", "request", c.Request().Context().Value(requestID{}), "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
 	}
 	var slow *access.SlowError
 	if errors.As(err, &slow) {
 		c.Response().Header().Set("Retry-After", strconv.Itoa(int(slow.Wait/time.Second)+1))
+	}
+	if errors.Is(err, errBusy) {
+		c.Response().Header().Set("Retry-After", "1")
 	}
 	c.Response().Header().Set("Content-Type", "application/problem+json")
 	if werr := c.JSON(p.Status, p); werr != nil {

@@ -207,6 +207,7 @@ func (a *API) printed(c *call, r report.Report, form, name string, e ledger.Entr
 		return nil, err
 	}
 	return stream(func(w http.ResponseWriter) error {
+		r.Nonce, _ = c.Get(nonceKey).(string)
 		write, kind := r.PDF, "application/pdf"
 		if form == "html" {
 			write, kind = r.HTML, "text/html; charset=utf-8"

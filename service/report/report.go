@@ -24,6 +24,7 @@ type Report struct {
 	Made     time.Time
 	By       string
 	Ledger   ledger.Entry // the last when it was made: its number and digest stand for all before it
+	Nonce    string       // that its style carries where a page is only let have such
 	Sections []Section
 }
 

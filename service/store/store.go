@@ -7,15 +7,11 @@ import (
 	"database/sql"
 	"embed"
 	"errors"
-	"fmt"
-	"io/fs"
-	"net/url"
 	"path/filepath"
 	"sync"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
-	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver "sqlite"
 )
 
@@ -46,23 +42,15 @@ func Open(dir string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	// As a URI, in which a folder's # or ? would mean something else.
-	name := url.URL{Scheme: "file", Path: file}
-	db, err := sql.Open("sqlite", name.String()+"?_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(15000)")
+	if err := upgrade(file); err != nil {
+		return nil, explained(file, err)
+	}
+	db, err := connect(file)
 	if err != nil {
 		return nil, err
 	}
-	sub, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return nil, err
-	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, db, sub)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := provider.Up(context.Background()); err != nil {
-		_ = db.Close()
-		return nil, fmt.Errorf("database %s cannot be brought up to date: %w", file, err)
+	if err := migrate(db); err != nil {
+		return nil, errors.Join(explained(file, err), db.Close())
 	}
 	s := &Store{db: db}
 	if s.enc, err = zstd.NewWriter(nil); err != nil {

@@ -87,14 +87,14 @@ func (s *Store) Write(ctx context.Context, f func(*Tx) error) error {
 func (p piece) work(tx *Tx, f func(*Tx) error) {
 	err := errors.New("a write was not finished")
 	defer func() { p.result <- err }()
-	err = f(tx)
+	err = explain(f(tx))
 }
 
 // transact runs a piece of work, and what waits behind it, in one transaction.
 func (s *Store) transact(first piece) {
 	tx, err := s.db.Begin()
 	if err != nil {
-		first.done <- fmt.Errorf("database: %w", err)
+		first.done <- fmt.Errorf("database: %w", explain(err))
 		return
 	}
 	common := &shared{statements: map[string]*sql.Stmt{}}
@@ -117,7 +117,7 @@ func (s *Store) transact(first piece) {
 		}
 	}
 	if err = tx.Commit(); err != nil {
-		err = fmt.Errorf("database: %w", errors.Join(err, tx.Rollback()))
+		err = fmt.Errorf("database: %w", errors.Join(explain(err), tx.Rollback()))
 	}
 	s.answer(kept, err)
 }

@@ -1,0 +1,226 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"runtime"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"oakenlatch/service/refusal"
+)
+
+// Bounds on what one service does at a time, and for how long.
+const (
+	mostRequests    = 256              // answered at once, event streams beside them
+	mostOfAccount   = 64               // of one account
+	mostStreams     = 512              // event streams
+	mostOwnStreams  = 32               // of one account
+	readWithin      = time.Minute      // a request's body
+	readLargeWithin = 5 * time.Minute  // one that may hold a whole configuration
+	writeWithin     = 15 * time.Minute // an answer, exports among them
+	writeEvent      = 20 * time.Second // what is sent on an event stream
+)
+
+// busy counts what is under way, in all and of each account.
+type busy struct {
+	most, ofAccount int
+
+	mu  sync.Mutex
+	all int
+	by  map[string]int
+}
+
+// errBusy is given where as much is under way as there may be.
+var errBusy = errors.New("as much is under way as there may be at once")
+
+func (b *busy) enter(account string) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.by == nil {
+		b.by = map[string]int{}
+	}
+	if b.all >= b.most || account != "" && b.by[account] >= b.ofAccount {
+		return errBusy
+	}
+	b.all++
+	b.by[account]++
+	return nil
+}
+
+func (b *busy) leave(account string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.all--
+	if b.by[account]--; b.by[account] == 0 {
+		delete(b.by, account)
+	}
+}
+
+// requestID is under what a request's name stands in its context.
+type requestID struct{}
+
+// within makes a request a bounded one, gives it a name, and tells of it when it
+// is over. Slow clients are cut off: they keep nothing but their own connection.
+func (a *API) within(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		began := time.Now()
+		id := rand.Text()[:12]
+		req := c.Request()
+		c.SetRequest(req.WithContext(context.WithValue(req.Context(), requestID{}, id)))
+		c.Response().Header().Set("Request-Id", id)
+		limit := readWithin
+		if large(c) {
+			limit = readLargeWithin
+		}
+		rc := http.NewResponseController(c.Response())
+		_ = rc.SetReadDeadline(began.Add(limit)) // of a recorder in a test there is none
+		_ = rc.SetWriteDeadline(began.Add(writeWithin))
+		err := next(c)
+		if err != nil {
+			a.fail(c, err)
+		}
+		a.tell(c, id, time.Since(began))
+		return nil
+	}
+}
+
+// tell logs a request: what was asked, of which change, by whom, and how it went;
+// never what it held.
+func (a *API) tell(c *echo.Context, id string, took time.Duration) {
+	path := c.Path()
+	if !strings.HasPrefix(path, prefix) {
+		return
+	}
+	status := http.StatusOK
+	if r, err := echo.UnwrapResponse(c.Response()); err == nil && r.Status != 0 {
+		status = r.Status
+	}
+	level := slog.LevelDebug
+	switch {
+	case status >= 500:
+		level = slog.LevelError
+	case c.Request().Method != http.MethodGet:
+		level = slog.LevelInfo
+	}
+	list := []any{"request", id, "method", c.Request().Method, "route", strings.TrimPrefix(path, prefix), "status", status, "ms", took.Milliseconds(), "from", c.RealIP()}
+	if who, _ := c.Get(whoKey).(string); who != "" {
+		list = append(list, "account", who)
+	}
+	for _, of := range []string{"number", "name"} {
+		if v := c.Param(of); v != "" {
+			list = append(list, map[string]string{"number": "change", "name": "device"}[of], v)
+		}
+	}
+	a.Logger.Log(c.Request().Context(), level, "request", list...)
+}
+
+// whoKey is under what who asks is noted with a request.
+const whoKey = "oaken-latch-who"
+
+// headers are what browsers are to keep to: nothing is taken from elsewhere, no
+// script stands in a page, and no other site frames one. Style sheets that the
+// console's library makes carry the page's own nonce.
+func (a *API) headers(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		nonce := rand.Text()
+		c.Set(nonceKey, nonce)
+		h := c.Response().Header()
+		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; manifest-src 'self'; "+
+			"base-uri 'none'; form-action 'self'; frame-ancestors 'none'; require-trusted-types-for 'script'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("X-Frame-Options", "DENY")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("Cross-Origin-Opener-Policy", "same-origin")
+		h.Set("Cross-Origin-Resource-Policy", "same-origin")
+		h.Set("Permissions-Policy", "camera=(), geolocation=(), microphone=(), payment=(), usb=()")
+		if c.IsTLS() {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
+		if strings.HasPrefix(c.Request().URL.Path, prefix) {
+			h.Set("Cache-Control", "no-store")
+		}
+		return next(c)
+	}
+}
+
+const nonceKey = "oaken-latch-nonce"
+
+// ownOnly refuses what another site has a browser ask: it would carry the session
+// of whoever sits there (http.CrossOriginProtection: Sec-Fetch-Site, and Origin
+// against Host). What is asked with a token in its header comes from no such page.
+func (a *API) ownOnly(next echo.HandlerFunc) echo.HandlerFunc {
+	guard := http.NewCrossOriginProtection()
+	return func(c *echo.Context) error {
+		if c.Request().Header.Get("Authorization") == "" {
+			if err := guard.Check(c.Request()); err != nil {
+				return refusal.New(refusal.Forbidden, "open the console itself", "a request from another site cannot use the console's session")
+			}
+		}
+		return next(c)
+	}
+}
+
+// console serves the console's files; every page of it is index.html, with the
+// nonce that its style sheets carry.
+func (a *API) console(c *echo.Context) error {
+	name := strings.TrimPrefix(c.Request().URL.Path, "/")
+	if name != "" && name != "index.html" {
+		if st, err := fs.Stat(a.Console, name); err == nil && !st.IsDir() {
+			if strings.HasPrefix(name, "assets/") {
+				c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			return c.FileFS(name, a.Console)
+		}
+	}
+	page, err := fs.ReadFile(a.Console, "index.html")
+	if err != nil {
+		return c.String(http.StatusNotFound, "this build has no console; make build puts it in\n")
+	}
+	c.Response().Header().Set("Cache-Control", "no-store")
+	nonce, _ := c.Get(nonceKey).(string)
+	return c.HTMLBlob(http.StatusOK, bytes.Replace(page, []byte("__NONCE__"), []byte(nonce), 1))
+}
+
+// recovered makes a problem of a panic: what it is told and logged with is where
+// it was, and nothing of what was asked.
+func (a *API) recovered(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) (err error) {
+		defer func() {
+			r := recover()
+			if r == nil {
+				return
+			}
+			if e, ok := r.(error); ok && errors.Is(e, http.ErrAbortHandler) {
+				panic(r)
+			}
+			a.Logger.Error("a mistake of the service", "request", c.Request().Context().Value(requestID{}), "route", c.Path(), "kind", fmt.Sprintf("%T", r), "at", where())
+			err = errors.New("the service made a mistake")
+		}()
+		return next(c)
+	}
+}
+
+// where tells in which of our functions a panic was.
+func where() string {
+	pcs := make([]uintptr, 40)
+	frames := runtime.CallersFrames(pcs[:runtime.Callers(3, pcs)])
+	var out []string
+	for f, more := frames.Next(); ; f, more = frames.Next() {
+		if strings.HasPrefix(f.Function, "oakenlatch/") && len(out) < 8 {
+			out = append(out, fmt.Sprintf("%s:%d", strings.TrimPrefix(f.Function, "oakenlatch/"), f.Line))
+		}
+		if !more {
+			return strings.Join(out, " < ")
+		}
+	}
+}

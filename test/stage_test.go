@@ -115,7 +115,7 @@ func (s *stage) file(name, content string) string {
 func (s *stage) start() {
 	s.t.Helper()
 	s.file("pw-admin", adminPassword)
-	s.daemon = exec.Command(filepath.Join(bin, "oaken-latchd"), "serve", "--data", filepath.Join(s.dir, "data"),
+	s.daemon = exec.Command(filepath.Join(bin, "oaken-latchd"), "serve", "--plain", "--data", filepath.Join(s.dir, "data"),
 		"--listen", s.listen, "--admin-password-file", filepath.Join(s.dir, "pw-admin"))
 	s.daemon.Env = append(os.Environ(), "GORACE=halt_on_error=1")
 	out, err := s.daemon.StdoutPipe()
@@ -284,7 +284,7 @@ func (s *stage) request(method, path, contentType string, body io.Reader) (int, 
 
 // daemonAgain tries to start a second service on the same records.
 func (s *stage) daemonAgain() (out string, status int) {
-	cmd := exec.Command(filepath.Join(bin, "oaken-latchd"), "serve", "--data", filepath.Join(s.dir, "data"), "--listen", "127.0.0.1:0")
+	cmd := exec.Command(filepath.Join(bin, "oaken-latchd"), "serve", "--plain", "--data", filepath.Join(s.dir, "data"), "--listen", "127.0.0.1:0")
 	b, _ := cmd.CombinedOutput()
 	return string(b), cmd.ProcessState.ExitCode()
 }

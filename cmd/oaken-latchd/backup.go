@@ -1,24 +1,28 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"time"
 
+	"oakenlatch/service/access"
 	"oakenlatch/service/backup"
 )
 
 func backUp(ctx context.Context, args []string, out, errOut io.Writer) error {
 	fs := flag.NewFlagSet("oaken-latchd backup", flag.ContinueOnError)
 	data := fs.String("data", "", "folder of the records; the service may be running")
+	key := fs.String("key-file", "", "file of the key that seals secrets; seal.key in the data folder if left out")
 	file, err := parseFile(fs, args, errOut, data)
 	if err != nil {
 		return err
 	}
-	about, err := backup.Write(ctx, *data, file, time.Now())
+	about, err := backup.Write(ctx, *data, cmp.Or(*key, filepath.Join(*data, access.KeyFile)), file, time.Now())
 	if err != nil {
 		return fmt.Errorf("no backup was made: %w", err)
 	}

@@ -1,6 +1,7 @@
 import { ConfigProvider, Spin } from "antd";
 import { useState } from "react";
 import { Route, Routes } from "react-router";
+import { AccessPage } from "./pages/AccessPage";
 import { Audit } from "./pages/Audit";
 import { ChangePage } from "./pages/ChangePage";
 import { Changes } from "./pages/Changes";
@@ -51,6 +52,7 @@ export function App() {
             <Route path="snapshots" element={<SnapshotsPage session={session.data} />} />
             <Route path="safe" element={<SafePage session={session.data} />} />
             <Route path="audit" element={<Audit session={session.data} />} />
+            <Route path="access" element={<AccessPage session={session.data} />} />
             <Route path="*" element={<Trouble error={new Error("There is no such page.")} />} />
           </Route>
         </Routes>

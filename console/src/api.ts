@@ -13,6 +13,8 @@ export interface Problem {
   device?: string;
 }
 
+import type { Approval, Emergency } from "./accessApi";
+
 export interface Session {
   account: string;
   /** ROLE, or ROLE@site=NAME (role, tag, device). */
@@ -79,6 +81,7 @@ export interface Commit {
   phase: string;
   outcome?: string;
   holdSeconds: number;
+  emergency?: string;
   deadline?: string;
   newDeadline?: string;
   secondsLeft: number;
@@ -407,6 +410,7 @@ export interface Preview {
   at?: string;
   expected?: Expectation[];
   beside?: SideEffect[];
+  approval?: Approval;
   steps?: string[];
   estimateSeconds?: number;
 }
@@ -422,6 +426,8 @@ export interface Attention {
   reserved?: Reservation[];
   archives?: Archive[];
   uncopied?: Standing[];
+  approve?: Change[];
+  emergencies?: Emergency[];
 }
 
 export interface Config {

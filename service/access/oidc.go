@@ -164,6 +164,7 @@ func (a *Accounts) Elsewhere(ctx context.Context, o *OIDC, w Way, state, code, f
 	if err != nil && !fresh {
 		return "", expires, p, err
 	}
+	err = nil
 	if fresh {
 		acc = store.Account{Name: strings.ToLower(c.name), Created: a.log.Now(), Issuer: o.Issuer, Subject: c.subject}
 		if err := named(acc.Name); err != nil {

@@ -118,6 +118,9 @@ func (c *call) read(into any) error {
 
 // Handler gives the whole HTTP interface.
 func (a *API) Handler() http.Handler {
+	if a.Logger == nil {
+		a.Logger = slog.New(slog.DiscardHandler)
+	}
 	a.requests.most, a.requests.ofAccount = mostRequests, mostOfAccount
 	a.streams.most, a.streams.ofAccount = mostStreams, mostOwnStreams
 	e := echo.New()
@@ -134,7 +137,7 @@ func (a *API) Handler() http.Handler {
 	e.GET(prefix+"/openapi.json", func(c *echo.Context) error { return c.JSON(http.StatusOK, a.OpenAPI()) })
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", a.ready)
-	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(reg.registry, promhttp.HandlerOpts{})))
+	e.GET("/metrics", a.measured(promhttp.HandlerFor(reg.registry, promhttp.HandlerOpts{})))
 	e.RouteNotFound(prefix+"/*", func(c *echo.Context) error {
 		return refusal.New(refusal.NotFound, "see "+prefix+"/openapi.json", "there is no %s %s", c.Request().Method, c.Request().URL.Path)
 	})
@@ -152,9 +155,26 @@ func large(c *echo.Context) bool {
 
 func (a *API) ready(c *echo.Context) error {
 	if err := a.Store.Ping(c.Request().Context()); err != nil {
-		return c.String(http.StatusServiceUnavailable, "database: "+err.Error()+"\n")
+		a.Logger.Error("not ready", "error", err)
+		return c.String(http.StatusServiceUnavailable, "not ready: the database does not answer; the service's log says why\n")
 	}
 	return c.String(http.StatusOK, "ready\n")
+}
+
+// measured gives the metrics to whoever may read of all devices: they name them. A
+// collector has a token of its own.
+func (a *API) measured(h http.Handler) echo.HandlerFunc {
+	return func(ec *echo.Context) error {
+		c := &call{Context: ec, ctx: ec.Request().Context()}
+		if err := a.identify(c); err != nil {
+			return err
+		}
+		if err := c.person.Fits(access.Need{Role: access.Read, Everywhere: true}); err != nil {
+			return err
+		}
+		h.ServeHTTP(ec.Response(), ec.Request())
+		return nil
+	}
 }
 
 // serve wraps a route: who is asking, may they, and the answer as JSON.

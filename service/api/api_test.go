@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"regexp"
 	"sort"
 	"strings"
 	"testing"
@@ -159,7 +160,13 @@ func TestConsoleFiles(t *testing.T) {
 	assert.Contains(t, js.Header().Get("Content-Security-Policy"), "frame-ancestors 'none'")
 	assert.Equal(t, "ok\n", get("/healthz").Body.String())
 	assert.Equal(t, "ready\n", get("/readyz").Body.String())
-	assert.Contains(t, get("/metrics").Body.String(), "oaken_latch_commits_open 0")
+	assert.Equal(t, http.StatusUnauthorized, get("/metrics").Code, "they name devices")
+	csp := get("/").Header().Get("Content-Security-Policy")
+	nonce := regexp.MustCompile(`'nonce-([A-Z2-7]+)'`).FindStringSubmatch(csp)
+	require.NotNil(t, nonce, csp)
+	assert.NotContains(t, csp, "unsafe")
+	assert.NotContains(t, get("/").Header().Get("Content-Security-Policy"), nonce[1], "another each time")
+	assert.Equal(t, []string{"nosniff", "DENY", "no-referrer"}, []string{js.Header().Get("X-Content-Type-Options"), js.Header().Get("X-Frame-Options"), js.Header().Get("Referrer-Policy")})
 }
 
 func TestProblems(t *testing.T) {

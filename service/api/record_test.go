@@ -243,7 +243,9 @@ func TestReceiversAndMetrics(t *testing.T) {
 	_, err := d.History.Read(t.Context(), quay, "nell")
 	require.NoError(t, err)
 	rec := httptest.NewRecorder()
-	d.h.ServeHTTP(rec, httptest.NewRequest("GET", "/metrics", nil))
+	measure := httptest.NewRequest("GET", "/metrics", nil)
+	measure.Header.Set("Authorization", "Bearer "+d.tokens["nell"])
+	d.h.ServeHTTP(rec, measure)
 	for _, want := range []string{
 		`oaken_latch_commits_total{outcome="kept"} 1`, `oaken_latch_commits_total{outcome="failed"} 0`, `oaken_latch_outside_changes{state="open"} 1`, `oaken_latch_device_up{device="saltern-quay",site=""} 1`,
 		`oaken_latch_receiver_well{receiver="loghost"} 1`, "oaken_latch_commits_open 0",

@@ -13,13 +13,14 @@ import (
 	"time"
 
 	"oakenlatch/core/ledger"
+	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/store"
 	"oakenlatch/wire/bundle"
 )
 
 // keyFile is the key that sealed secrets are opened with; see service/access.
-const keyFile = "seal.key"
+const keyFile = access.KeyFile
 
 // signFile is the key that signs the ledger's checkpoints. A folder of an
 // earlier release has none.
@@ -35,9 +36,9 @@ type About struct {
 }
 
 // Write copies the records in a data folder into a file, for its owner alone:
-// it also holds the key of the sealed secrets. The service may run meanwhile.
+// it also holds the key of the sealed secrets, which is in a file of its own. The service may run meanwhile.
 // The copy is checked, written, read back and compared before it counts.
-func Write(ctx context.Context, dir, file string, now time.Time) (about About, err error) {
+func Write(ctx context.Context, dir, keyAt, file string, now time.Time) (about About, err error) {
 	tmp, err := os.MkdirTemp(filepath.Dir(file), ".oaken-latch-backup-")
 	if err != nil {
 		return about, err
@@ -47,7 +48,7 @@ func Write(ctx context.Context, dir, file string, now time.Time) (about About, e
 	if err := store.CopyTo(ctx, dir, copied); err != nil {
 		return about, err
 	}
-	key, err := os.ReadFile(filepath.Join(dir, keyFile))
+	key, err := os.ReadFile(keyAt)
 	if err != nil {
 		return about, fmt.Errorf("without the key the sealed secrets in the backup would be worthless: %w", err)
 	}

@@ -10,6 +10,7 @@ import { ReportLinks } from "../parts/ReportLinks";
 import { Trouble } from "../parts/Trouble";
 import { useChange, useDesk, usePreview, useStage, useUnschedule, useUnstage } from "../queries";
 import { span, when, whenIn } from "../time";
+import { Agreement } from "./Agreement";
 import { CommitForm } from "./CommitForm";
 import { Company } from "./Company";
 import { Expected } from "./Expected";
@@ -60,6 +61,7 @@ export function ChangePage({ session }: { session: Session }) {
         />
       )}
       <Expected preview={data} open={open} />
+      <Agreement preview={data} session={session} mine={mine} />
       {now.commit && <Standings change={now} />}
       <Space style={{ marginTop: 12 }}>
         <ReportLinks path={`/changes/${String(number)}/report`} />

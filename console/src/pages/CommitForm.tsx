@@ -28,6 +28,8 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
   const [start, setStart] = useState<Start>("now");
   const [at, setAt] = useState("");
   const [words, setWords] = useState("");
+  const [emergency, setEmergency] = useState("");
+  const lone = (preview.approval?.missing ?? 0) > 0 && (preview.approval?.emergency ?? false);
   const helpless = preview.parts.filter((p) => p.helpless);
   const how = (): NewCommit => ({
     holdSeconds: amount * unit,
@@ -37,6 +39,7 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
     ...(save !== "set" && { save: save === "yes" }),
     ...(start === "ahead" && { aheadSeconds: 2 * 3600 }),
     ...(preview.digest && { preview: preview.digest }),
+    ...(lone && emergency.trim() && { emergency: emergency.trim() }),
     ...(helpless.length > 0 && { cutOff: helpless.map((p) => p.device) }),
   });
   const go = () => {
@@ -45,6 +48,8 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
   };
   const unsaid = helpless.length > 0 && words.trim() !== helpless.map((p) => p.device).join(" ");
   const hindered = preview.parts.filter((p) => p.hindrance);
+  const stuck = preview.empty || hindered.length > 0 || (preview.expected ?? []).some((e) => !e.delivered) || (preview.beside ?? []).some((s) => !s.acceptedBy);
+  const urgent = lone && !stuck && emergency.trim() !== "" && start === "now";
   const weak = preview.parts.filter((p) => p.risk);
   return (
     <div role="region" aria-label="next step" className="foot" style={{ position: "sticky", bottom: 0, zIndex: 4, background: token.colorBgElevated, border: `1px solid ${token.colorBorder}`, borderRadius: 6, padding: "8px 14px" }}>
@@ -56,6 +61,12 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
           type="error" showIcon style={{ marginBottom: 8 }}
           title={`${helpless.map((p) => p.device).join(", ")} would be cut off, and nobody could send it back. If that is meant, write the name:`}
           description={<Input aria-label="name of what is cut off" value={words} onChange={(e) => { setWords(e.target.value); }} placeholder={helpless.map((p) => p.device).join(" ")} style={{ width: 300 }} />}
+        />
+      )}
+      {lone && !stuck && (
+        <Alert
+          type="error" showIcon style={{ marginBottom: 8 }} title="Others have to agree to it first. In an emergency it goes without them, for a reason that stands out until somebody looked at it:"
+          description={<Input aria-label="reason of the emergency" value={emergency} onChange={(e) => { setEmergency(e.target.value); }} placeholder="why it cannot wait" style={{ maxWidth: 480 }} />}
         />
       )}
       {!preview.ready && hindered.length > 0 && <Hindrances parts={hindered} />}
@@ -80,8 +91,8 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
           <InputNumber aria-label="hold" min={1} value={amount} onChange={(v) => { setAmount(v ?? 10); }} style={{ width: 80 }} />
           <Select aria-label="unit of the hold" value={unit} onChange={setUnit} options={units} style={{ width: 110 }} />
         </Space.Compact>
-        <Button type="primary" disabled={!preview.ready || unsaid || (start === "at" && !at)} loading={commit.isPending || schedule.isPending} onClick={go}>
-          {start === "now" ? "Commit on hold" : start === "ahead" ? "Prepare, and wait" : "Put on the schedule"}
+        <Button type="primary" disabled={!(preview.ready || urgent) || unsaid || (start === "at" && !at)} loading={commit.isPending || schedule.isPending} onClick={go}>
+          {urgent ? "Commit as an emergency" : start === "now" ? "Commit on hold" : start === "ahead" ? "Prepare, and wait" : "Put on the schedule"}
         </Button>
       </Flex>
       <Collapse

@@ -1,6 +1,9 @@
-import { Card, Empty, Flex, Space, Typography } from "antd";
+import { Button, Card, Empty, Flex, Input, Space, Typography } from "antd";
 import type { ReactNode } from "react";
+import { useState } from "react";
 import { Link } from "react-router";
+import type { Emergency } from "../accessApi";
+import { useReview } from "../accessQueries";
 import { StateTag } from "../parts/StateTag";
 import { Trouble } from "../parts/Trouble";
 import { useAttention } from "../queries";
@@ -18,10 +21,25 @@ function Pile({ title, what, children }: { title: string; what: string; children
   );
 }
 
+function Emergent({ emergency: e }: { emergency: Emergency }) {
+  const review = useReview();
+  const [text, setText] = useState("");
+  return (
+    <div>
+      <Typography.Text type="danger" strong>!</Typography.Text> <Link to={`/changes/${String(e.change)}`}>Change {e.change}: {e.title}</Link> by {e.actor} {when(e.at)}: <bdi>{e.reason}</bdi>
+      <Space.Compact style={{ display: "flex", maxWidth: 520, marginTop: 4 }}>
+        <Input aria-label={`what you found of emergency ${String(e.number)}`} placeholder="what you found" value={text} onChange={(ev) => { setText(ev.target.value); }} />
+        <Button disabled={text.trim() === ""} loading={review.isPending} onClick={() => { review.mutate({ number: e.number, text }); }}>I looked at it</Button>
+      </Space.Compact>
+      <Trouble error={review.error} />
+    </div>
+  );
+}
+
 /** What needs a decision now. */
 export function Now() {
   const { data, error } = useAttention();
-  const calm = data && data.holding.length + data.unsaved.length + data.trouble.length + data.outside.length + (data.archives ?? []).length + (data.uncopied ?? []).length + (data.untold ?? []).length === 0;
+  const calm = data && data.holding.length + data.unsaved.length + data.trouble.length + data.outside.length + (data.archives ?? []).length + (data.uncopied ?? []).length + (data.untold ?? []).length + (data.approve ?? []).length + (data.emergencies ?? []).length === 0;
   return (
     <>
       <Flex justify="space-between" align="center" style={{ marginBottom: 16 }}>
@@ -36,6 +54,17 @@ export function Now() {
             <StateTag state={c.state} />
             <Link to={`/changes/${String(c.number)}`}>Change {c.number}: {c.title}</Link>
             <Typography.Text type="secondary">by {c.author} on {c.devices.join(", ")}, until {when(c.commit?.deadline)}</Typography.Text>
+          </Space>
+        ))}
+      </Pile>
+      <Pile title="Emergencies to be looked at" what="Committed without the agreement that they needed. Somebody else than who did it says what they found.">
+        {(data?.emergencies ?? []).map((e) => <Emergent key={e.number} emergency={e} />)}
+      </Pile>
+      <Pile title="To be agreed to" what="Others ask whether you agree to what their change does.">
+        {(data?.approve ?? []).map((c) => (
+          <Space key={c.number} wrap>
+            <Link to={`/changes/${String(c.number)}`}>Change {c.number}: {c.title}</Link>
+            <Typography.Text type="secondary">by {c.author} on {c.devices.join(", ")}</Typography.Text>
           </Space>
         ))}
       </Pile>

@@ -1,4 +1,5 @@
 import { Button, Card, Flex, Form, Input, Typography, theme } from "antd";
+import { useWays } from "../accessQueries";
 import type { Session } from "../api";
 import { call } from "../api";
 import { Trouble } from "../parts/Trouble";
@@ -11,6 +12,7 @@ interface Fields {
 
 export function SignIn() {
   const { token } = theme.useToken();
+  const ways = useWays();
   const login = useAct((f: Fields) => call<Session>("POST", "/login", f));
   return (
     <Flex align="center" justify="center" style={{ minHeight: "100vh", background: token.colorBgLayout }}>
@@ -32,6 +34,7 @@ export function SignIn() {
           </Form.Item>
           <Button type="primary" htmlType="submit" block loading={login.isPending}>Sign in</Button>
         </Form>
+        {ways.data?.elsewhere && <Button block style={{ marginTop: 12 }} href={`/api/v1/login/elsewhere?page=${encodeURIComponent(window.location.pathname)}`}>Sign in at {new URL(ways.data.elsewhere).host}</Button>}
       </Card>
     </Flex>
   );

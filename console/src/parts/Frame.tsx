@@ -17,6 +17,7 @@ const places = [
   { to: "/snapshots", label: "Snapshots" },
   { to: "/safe", label: "Safe" },
   { to: "/audit", label: "Audit" },
+  { to: "/access", label: "Access" },
 ];
 
 /** Every page's frame: the board at the top, the page, the holds at the foot. */

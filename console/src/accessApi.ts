@@ -1,0 +1,68 @@
+export interface Account {
+  name: string;
+  may: string[];
+  created: string;
+  closed?: string;
+  issuer?: string;
+}
+
+/** A session of a person, or a token of a machine. */
+export interface Token {
+  id: string;
+  account: string;
+  kind: "session" | "machine";
+  name?: string;
+  may?: string[];
+  created: string;
+  expires: string;
+  idleUntil?: string;
+  used?: string;
+  source?: string;
+  own?: boolean;
+  token?: string;
+}
+
+/** What is not committed without the agreement of others. */
+export interface ApprovalRule {
+  number: number;
+  scope?: string;
+  path?: string;
+  needed: number;
+  emergency: boolean;
+  note?: string;
+  actor: string;
+  at: string;
+}
+
+export interface Agreement {
+  actor: string;
+  digest: string;
+  note?: string;
+  at: string;
+}
+
+/** How a change stands that others have to agree to. */
+export interface Approval {
+  needed: number;
+  missing: number;
+  rules: ApprovalRule[];
+  have: Agreement[];
+  fallen?: Agreement[];
+  askedBy?: string;
+  askedAt?: string;
+  askedNote?: string;
+  emergency: boolean;
+}
+
+/** A commit without the agreement that it needed. */
+export interface Emergency {
+  number: number;
+  change: number;
+  title: string;
+  actor: string;
+  reason: string;
+  at: string;
+  reviewedBy?: string;
+  reviewedAt?: string;
+  review?: string;
+}

@@ -1,0 +1,36 @@
+import { useQuery } from "@tanstack/react-query";
+import type { Account, ApprovalRule, Token } from "./accessApi";
+import { call } from "./api";
+import { useAct } from "./queries";
+
+export const useWays = () => useQuery({ queryKey: ["ways"], queryFn: () => call<{ elsewhere?: string }>("GET", "/login/ways"), retry: false });
+
+export const useAccounts = (wanted: boolean) => useQuery({ queryKey: ["accounts"], queryFn: () => call<Account[]>("GET", "/accounts"), enabled: wanted });
+
+export const useAddAccount = () => useAct((v: { name: string; password: string; may: string[] }) => call<Account>("POST", "/accounts", v));
+
+export const useSetAccount = () => useAct((v: { name: string; may?: string[]; password?: string }) => call<Account>("PATCH", `/accounts/${encodeURIComponent(v.name)}`, { ...(v.may && { may: v.may }), ...(v.password && { password: v.password }) }));
+
+export const useCloseAccount = () => useAct((name: string) => call<undefined>("DELETE", `/accounts/${encodeURIComponent(name)}`));
+
+export const useOwnPassword = () => useAct((v: { old: string; new: string }) => call<undefined>("POST", "/me/password", v));
+
+export const useTokens = () => useQuery({ queryKey: ["tokens"], queryFn: () => call<Token[]>("GET", "/tokens") });
+
+export const useAddToken = () => useAct((v: { name: string; may?: string[]; until: string }) => call<Token>("POST", "/tokens", v));
+
+export const useEndToken = () => useAct((id: string) => call<undefined>("DELETE", `/tokens/${encodeURIComponent(id)}`));
+
+export const useRules = () => useQuery({ queryKey: ["rules"], queryFn: () => call<ApprovalRule[]>("GET", "/rules") });
+
+export const useAddRule = () => useAct((v: { scope?: string; path?: string; needed: number; emergency: boolean; note?: string }) => call<ApprovalRule>("POST", "/rules", v));
+
+export const useDropRule = () => useAct((n: number) => call<undefined>("DELETE", `/rules/${String(n)}`));
+
+export const useAsk = (change: number) => useAct((text: string) => call<undefined>("POST", `/changes/${String(change)}/ask`, { text }));
+
+export const useApprove = (change: number) => useAct((v: { digest: string; note?: string }) => call<undefined>("POST", `/changes/${String(change)}/approval`, v));
+
+export const useUnapprove = (change: number) => useAct(() => call<undefined>("DELETE", `/changes/${String(change)}/approval`));
+
+export const useReview = () => useAct((v: { number: number; text: string }) => call<undefined>("POST", `/emergencies/${String(v.number)}/review`, { text: v.text }));

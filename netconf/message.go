@@ -117,14 +117,25 @@ type RPCError struct {
 
 func (e RPCError) Error() string {
 	var b strings.Builder
-	b.WriteString(e.Tag)
+	b.WriteString(clip(e.Tag))
 	if e.Message != "" {
-		b.WriteString(": " + e.Message)
+		b.WriteString(": " + clip(e.Message))
 	}
 	if e.Path != "" {
-		b.WriteString(" (at " + e.Path + ")")
+		b.WriteString(" (at " + clip(e.Path) + ")")
 	}
 	return b.String()
+}
+
+// mostSaid is how much of each part of an error is told, in bytes: what a device
+// says ends up before people, and in the record.
+const mostSaid = 1000
+
+func clip(text string) string {
+	if len(text) <= mostSaid {
+		return text
+	}
+	return strings.ToValidUTF8(text[:mostSaid], "") + "…"
 }
 
 // SessionID is the holder's session that a lock-denied names, or "".

@@ -52,7 +52,7 @@ func TestWrongInput(t *testing.T) {
 		{"config " + router + " --from yesterday", 2, []string{"running, startup, candidate, rev:N, startup:N, at:TIME, snapshot:NAME"}},
 		{"config " + router + " /system/nothing", 2, []string{"nothing is not under system"}},
 		{"config " + router + " /system/ntp/server=none", 2, []string{"there is nothing at"}},
-		{"device add x --address nowhere --user u --password-file FILE", 3, []string{"needs admin"}},
+		{"device add x --address nowhere --user u --password-file FILE", 3, []string{"may not administer on all devices"}},
 		{"audit --limit 0", 2, []string{"from 1 to 1000"}},
 		{"open", 2, []string{"latch open takes: TITLE"}},
 		{"opne x", 2, []string{`no command "opne"`}},
@@ -237,8 +237,8 @@ func TestBadRequests(t *testing.T) {
 		{"GET", "/api/v1/changes/12", "", "", http.StatusNotFound, "not-found", "no change 12"},
 		{"GET", "/api/v1/nothing", "", "", http.StatusNotFound, "not-found", "there is no GET /api/v1/nothing"},
 		{"GET", "/api/v1/devices/none/config", "", "", http.StatusNotFound, "not-found", `no device "none"`},
-		{"POST", "/api/v1/accounts", "application/json", `{"name":"x","password":"short","role":"viewer"}`, http.StatusUnprocessableEntity, "invalid", "8 to 1024"},
-		{"POST", "/api/v1/accounts", "application/json", `{"name":"x","password":"long enough","role":"king"}`, http.StatusUnprocessableEntity, "invalid", "not one of viewer"},
+		{"POST", "/api/v1/accounts", "application/json", `{"name":"x","password":"short","may":["read"]}`, http.StatusUnprocessableEntity, "invalid", "8 to 1024"},
+		{"POST", "/api/v1/accounts", "application/json", `{"name":"x","password":"long enough","may":["king"]}`, http.StatusUnprocessableEntity, "invalid", "is not a role"},
 	} {
 		status, p := s.request(c.method, c.path, c.contentType, strings.NewReader(c.body))
 		name := fmt.Sprintf("%s %s %.40s", c.method, c.path, c.body)

@@ -116,9 +116,9 @@ func (a *API) tell(c *echo.Context, id string, took time.Duration) {
 	if who, _ := c.Get(whoKey).(string); who != "" {
 		list = append(list, "account", who)
 	}
-	for _, of := range []string{"number", "name"} {
-		if v := c.Param(of); v != "" {
-			list = append(list, map[string]string{"number": "change", "name": "device"}[of], v)
+	for at, of := range map[string]string{"/changes/:number": "change", "/devices/:name": "device"} {
+		if strings.HasPrefix(path, prefix+at) {
+			list = append(list, of, c.Param(at[strings.IndexByte(at, ':')+1:]))
 		}
 	}
 	a.Logger.Log(c.Request().Context(), level, "request", list...)
@@ -136,7 +136,7 @@ func (a *API) headers(next echo.HandlerFunc) echo.HandlerFunc {
 		c.Set(nonceKey, nonce)
 		h := c.Response().Header()
 		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; manifest-src 'self'; "+
-			"base-uri 'none'; form-action 'self'; frame-ancestors 'none'; require-trusted-types-for 'script'")
+			"base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("X-Frame-Options", "DENY")
 		h.Set("Referrer-Policy", "no-referrer")

@@ -51,7 +51,7 @@ func Open(parent context.Context, complain func(string)) (context.Context, conte
 			if err != nil {
 				return
 			}
-			if m.IsException() || m.Type == "error" && m.Source == "" {
+			if m.IsException() || m.Type == "error" && (m.Source == "" || m.Source == "security") {
 				complain(m.String())
 			}
 		}

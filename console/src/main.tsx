@@ -4,6 +4,9 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { App } from "./App";
 import "./main.css";
+import { lendNonce } from "./nonce";
+
+lendNonce();
 
 const root = document.getElementById("root");
 if (root) {

@@ -35,15 +35,24 @@ type fleetBench struct {
 	lab     *exec.Cmd
 }
 
+type fleetPart struct {
+	devices int
+	run     func(*fleetBench) error
+}
+
 func (b *bench) fleet() error {
+	return b.fleetParts(fleetPart{100, (*fleetBench).commits}, fleetPart{100, (*fleetBench).crowded}, fleetPart{2000, (*fleetBench).watched})
+}
+
+// crowd measures what people wait for beside a large commit, and nothing else.
+func (b *bench) crowd() error { return b.fleetParts(fleetPart{100, (*fleetBench).crowded}) }
+
+func (b *bench) fleetParts(parts ...fleetPart) error {
 	build := exec.Command("go", "build", "-o", filepath.Join(b.dir, "oaken-latchd"), "oakenlatch/cmd/oaken-latchd")
 	if out, err := build.CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
-	for _, part := range []struct {
-		devices int
-		run     func(*fleetBench) error
-	}{{100, (*fleetBench).commits}, {2000, (*fleetBench).watched}} {
+	for _, part := range parts {
 		f := &fleetBench{bench: b, ctx: context.Background()}
 		err := f.start(part.devices)
 		if err == nil {

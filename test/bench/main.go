@@ -115,6 +115,9 @@ func (b *bench) run() error {
 	if len(os.Args) > 1 && os.Args[1] == "fleet" {
 		return b.fleet()
 	}
+	if len(os.Args) > 1 && os.Args[1] == "crowd" {
+		return b.crowd()
+	}
 	if len(os.Args) > 1 && os.Args[1] == "ledger" {
 		return b.ledger()
 	}

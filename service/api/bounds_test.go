@@ -1,0 +1,92 @@
+package api
+
+import (
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// Who keeps as many requests open as they may is told to wait, and nobody else is;
+// event streams have bounds of their own; and what is too large is not read.
+func TestBounds(t *testing.T) {
+	t.Parallel()
+	d := newCounter(t)
+	server := httptest.NewServer(d.h)
+	t.Cleanup(server.Close)
+	ask := func(who, method, path string, body io.Reader) (*http.Response, error) {
+		req, err := http.NewRequestWithContext(t.Context(), method, server.URL+prefix+path, body)
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+d.tokens[who])
+		req.Header.Set("Content-Type", "application/json")
+		return http.DefaultClient.Do(req)
+	}
+	status := func(who, method, path string, body io.Reader) int {
+		res, err := ask(who, method, path, body)
+		require.NoError(t, err)
+		defer func() { _ = res.Body.Close() }()
+		_, _ = io.Copy(io.Discard, io.LimitReader(res.Body, 1<<20))
+		return res.StatusCode
+	}
+	var wg sync.WaitGroup
+	var writers []*io.PipeWriter
+	for range mostOfAccount {
+		r, w := io.Pipe()
+		writers = append(writers, w)
+		wg.Go(func() {
+			res, err := ask("nell", "POST", "/changes", r)
+			if err == nil {
+				_ = res.Body.Close()
+			}
+		})
+	}
+	require.Eventually(t, func() bool { return status("nell", "GET", "/me", nil) == http.StatusServiceUnavailable }, 10*time.Second, 20*time.Millisecond)
+	assert.Equal(t, http.StatusOK, status("otto", "GET", "/me", nil))
+	for _, w := range writers {
+		_ = w.CloseWithError(io.ErrUnexpectedEOF)
+	}
+	wg.Wait()
+	require.Eventually(t, func() bool { return status("nell", "GET", "/me", nil) == http.StatusOK }, 10*time.Second, 20*time.Millisecond, "it is over, and counts no more")
+
+	var streams []*http.Response
+	for range mostOwnStreams {
+		res, err := ask("nell", "GET", "/events", nil)
+		require.NoError(t, err)
+		require.Equal(t, http.StatusOK, res.StatusCode)
+		streams = append(streams, res)
+	}
+	assert.Equal(t, http.StatusServiceUnavailable, status("nell", "GET", "/events", nil))
+	res, err := ask("otto", "GET", "/events", nil)
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusOK, res.StatusCode)
+	require.NoError(t, res.Body.Close())
+	for _, s := range streams {
+		require.NoError(t, s.Body.Close())
+	}
+	require.Eventually(t, func() bool {
+		res, err := ask("nell", "GET", "/events", nil)
+		if err != nil {
+			return false
+		}
+		defer func() { _ = res.Body.Close() }()
+		return res.StatusCode == http.StatusOK
+	}, 10*time.Second, 50*time.Millisecond)
+
+	assert.Equal(t, http.StatusRequestEntityTooLarge, status("nell", "POST", "/changes", io.MultiReader(strings.NewReader(`{"title":"`), io.LimitReader(endless{}, MaxBody+1))))
+}
+
+// endless is a word without end.
+type endless struct{}
+
+func (endless) Read(p []byte) (int, error) {
+	for i := range p {
+		p[i] = 'x'
+	}
+	return len(p), nil
+}

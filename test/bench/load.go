@@ -1,0 +1,186 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"slices"
+	"sync"
+	"time"
+
+	"oakenlatch/core/guard"
+	"oakenlatch/service/access"
+	"oakenlatch/service/api"
+	"oakenlatch/service/desk"
+	"oakenlatch/service/engine"
+	"oakenlatch/test/servicetest"
+)
+
+// How many people work at once, and on how many devices the commit beside them is.
+const (
+	loadPeople  = 8
+	loadDevices = 50
+)
+
+// load measures how long requests of people take, one in a hundred of them, while a
+// commit on 50 devices runs; the yardstick is the same without it.
+func (f *fleetBench) crowded() error {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	ctx, stop := context.WithCancel(f.ctx)
+	served := make(chan error, 1)
+	go func() { served <- f.service.Serve(ctx, l, nil) }()
+	defer func() { stop(); <-served }()
+	token, _, _, err := f.service.Accounts.Login(f.ctx, "mara", "the bench's own password", "bench")
+	if err != nil {
+		return err
+	}
+	people := &crowd{base: "http://" + l.Addr().String() + "/api/v1", token: token, names: f.names}
+	if err := people.open(); err != nil {
+		return err
+	}
+	quiet, err := people.during(func() error { time.Sleep(6 * time.Second); return nil })
+	if err != nil {
+		return err
+	}
+	mara := access.Person{Name: "mara", Grants: servicetest.Operator}
+	busy, err := people.during(func() error {
+		for round := range 3 {
+			c, err := f.service.Desk.Open(f.ctx, mara, "load", "")
+			if err != nil {
+				return err
+			}
+			value := fmt.Sprintf("load %d", round)
+			if _, err := f.service.Desk.Stage(f.ctx, mara, c.Number, f.names[:loadDevices], desk.Act{Op: "put", Path: "/system/contact", Value: &value}); err != nil {
+				return err
+			}
+			parts, err := f.service.Desk.Parts(f.ctx, c.Number)
+			if err != nil {
+				return err
+			}
+			if err := f.service.Engine.Commit(f.ctx, "mara", c.Number, engine.Order{Hold: 10 * time.Minute}, api.Works(parts)); err != nil {
+				return err
+			}
+			if err := f.until(c.Number, func(s guard.State) bool { return s.Phase == guard.Awaiting }); err != nil {
+				return err
+			}
+			if err := f.service.Engine.Say(f.ctx, c.Number, guard.Event{Kind: guard.SayConfirm, By: "mara"}); err != nil {
+				return err
+			}
+			if err := f.until(c.Number, func(s guard.State) bool { return s.Outcome == guard.Kept && s.Phase == guard.Done }); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	fmt.Printf("load: %d people; quiet %d requests, median %s, p99 %s; beside a commit on %d devices %d requests, median %s, p99 %s\n", loadPeople, len(quiet), at(quiet, 50), at(quiet, 99), loadDevices, len(busy), at(busy, 50), at(busy, 99))
+	f.ratio("load-p99", at(busy, 99).Seconds()/at(quiet, 99).Seconds(), 10)
+	return nil
+}
+
+func at(list []time.Duration, percent int) time.Duration {
+	if len(list) == 0 {
+		return 0
+	}
+	return list[min(len(list)-1, len(list)*percent/100)]
+}
+
+// crowd is people who look, search and stage, each one thing after the other.
+type crowd struct {
+	base, token string
+	names       []string
+	change      int64
+}
+
+func (c *crowd) open() error {
+	var out struct {
+		Number int64 `json:"number"`
+	}
+	body, err := c.ask("POST", "/changes", `{"title":"what the crowd stages"}`)
+	if err == nil {
+		err = json.Unmarshal(body, &out)
+	}
+	c.change = out.Number
+	return err
+}
+
+func (c *crowd) ask(method, path, body string) ([]byte, error) {
+	req, err := http.NewRequest(method, c.base+path, bytes.NewReader([]byte(body)))
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("Authorization", "Bearer "+c.token)
+	req.Header.Set("Content-Type", "application/json")
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return nil, err
+	}
+	text, err := io.ReadAll(res.Body)
+	err = errors.Join(err, res.Body.Close())
+	if res.StatusCode >= 300 {
+		err = errors.Join(err, fmt.Errorf("%s %s: %s %.200s", method, path, res.Status, text))
+	}
+	return text, err
+}
+
+// during has people work for as long as something else takes, and gives how long
+// each of their requests took, the shortest first.
+func (c *crowd) during(do func() error) ([]time.Duration, error) {
+	over := make(chan struct{})
+	var mu sync.Mutex
+	var all []time.Duration
+	var failed error
+	var wg sync.WaitGroup
+	for who := range loadPeople {
+		wg.Go(func() {
+			for i := 0; ; i++ {
+				select {
+				case <-over:
+					return
+				default:
+				}
+				name := c.names[(who*7+i)%len(c.names)]
+				method, path, body := "GET", "/devices/"+name, ""
+				switch i % 6 {
+				case 1:
+					path = "/audit?q=device:" + name
+				case 2:
+					path = "/changes"
+				case 3:
+					path = fmt.Sprintf("/devices/%s/config?from=rev:1", name)
+				case 4:
+					path = "/devices/" + name + "/timeline"
+				case 5:
+					method, path = "POST", fmt.Sprintf("/changes/%d/notes", c.change)
+					body = fmt.Sprintf(`{"text":"note %d of %d"}`, i, who)
+				}
+				began := time.Now()
+				_, err := c.ask(method, path, body)
+				took := time.Since(began)
+				mu.Lock()
+				all = append(all, took)
+				failed = errors.Join(failed, err)
+				mu.Unlock()
+				if err != nil {
+					return
+				}
+				time.Sleep(20 * time.Millisecond) // they think, too
+			}
+		})
+	}
+	err := do()
+	close(over)
+	wg.Wait()
+	slices.Sort(all)
+	return all, errors.Join(err, failed)
+}

@@ -63,7 +63,7 @@ function Accounts() {
           },
         ]}
       />
-      <Form form={form} layout="vertical" style={{ marginTop: 12 }} onFinish={(v) => { add.mutate(v, { onSuccess: () => { form.resetFields(); } }); }}>
+      <Form name="account" form={form} layout="vertical" style={{ marginTop: 12 }} onFinish={(v) => { add.mutate(v, { onSuccess: () => { form.resetFields(); } }); }}>
         <Flex gap={12} align="start" wrap>
           <Form.Item name="name" label="New account" rules={[{ required: true, message: "Its name?" }]}><Input autoComplete="off" /></Form.Item>
           <Form.Item name="password" label="Its password" rules={[{ required: true, min: 8, message: "8 characters at least" }]}><Input.Password autoComplete="new-password" /></Form.Item>
@@ -102,7 +102,7 @@ function Tokens({ session }: { session: Session }) {
           { key: "act", render: (_, t) => <Popconfirm title={`End ${t.kind} ${t.id} of ${t.account}?`} okText="End it" onConfirm={() => { end.mutate(t.id); }}><Button size="small" type="text">End…</Button></Popconfirm> },
         ]}
       />
-      <Form
+      <Form name="token"
         form={form} layout="vertical" style={{ marginTop: 12 }} initialValues={{ days: 90 }}
         onFinish={(v) => { add.mutate({ name: v.name, until: new Date(Date.now() + v.days * 86_400_000).toISOString(), ...(v.may && v.may.length > 0 && { may: v.may }) }, { onSuccess: () => { form.resetFields(); } }); }}
       >
@@ -139,7 +139,7 @@ function Rules({ admin }: { admin: boolean }) {
         ]}
       />
       {admin && (
-        <Form form={form} layout="vertical" style={{ marginTop: 12 }} initialValues={{ needed: 1, emergency: true }} onFinish={(v) => { add.mutate({ needed: v.needed, emergency: v.emergency, ...(v.scope && { scope: v.scope }), ...(v.path && { path: v.path }), ...(v.note && { note: v.note }) }, { onSuccess: () => { form.resetFields(); } }); }}>
+        <Form name="rule" form={form} layout="vertical" style={{ marginTop: 12 }} initialValues={{ needed: 1, emergency: true }} onFinish={(v) => { add.mutate({ needed: v.needed, emergency: v.emergency, ...(v.scope && { scope: v.scope }), ...(v.path && { path: v.path }), ...(v.note && { note: v.note }) }, { onSuccess: () => { form.resetFields(); } }); }}>
           <Flex gap={12} align="start" wrap>
             <Form.Item name="scope" label="Devices" extra="all, if left out"><Input placeholder="tag=edge" /></Form.Item>
             <Form.Item name="path" label="Path" extra="anywhere, if left out"><Input placeholder="/acls" /></Form.Item>
@@ -160,7 +160,7 @@ function OwnPassword() {
   const [form] = Form.useForm<{ old: string; new: string }>();
   return (
     <Card size="small" title="Your own password">
-      <Form form={form} layout="vertical" onFinish={(v) => { set.mutate(v, { onSuccess: () => { form.resetFields(); } }); }}>
+      <Form name="password" form={form} layout="vertical" onFinish={(v) => { set.mutate(v, { onSuccess: () => { form.resetFields(); } }); }}>
         <Flex gap={12} align="start" wrap>
           <Form.Item name="old" label="As it is" rules={[{ required: true, message: "Which is it now?" }]}><Input.Password autoComplete="current-password" /></Form.Item>
           <Form.Item name="new" label="As it is to be" rules={[{ required: true, min: 8, message: "8 characters at least" }]}><Input.Password autoComplete="new-password" /></Form.Item>

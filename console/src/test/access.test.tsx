@@ -1,0 +1,126 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { fireEvent, render, screen, waitFor } from "@testing-library/react";
+import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
+import type { Account, Approval, ApprovalRule, Emergency, Token } from "../accessApi";
+import type { Change, Preview } from "../api";
+import { may, mayEverywhere } from "../may";
+import { SignIn } from "../pages/SignIn";
+import { answering, open } from "./answering";
+import type { Asked } from "./answering";
+
+const at = "2026-11-23T02:00:00Z";
+const everything = ["read", "stage", "commit", "approve", "audit", "administer", "reveal"];
+const accounts: Account[] = [{ name: "admin", may: everything, created: at }, { name: "hanna", may: ["read", "stage@site=Saltern"], created: at, issuer: "https://id.example.net" }, { name: "gone", may: ["read"], created: at, closed: at }];
+const tokens: Token[] = [{ id: "0a1b2c3d", account: "admin", kind: "session", created: at, expires: at, idleUntil: at, used: at, source: "198.51.100.7", own: true }, { id: "4e5f6071", account: "admin", kind: "machine", name: "nightly", may: ["read"], created: at, expires: at }];
+const rule: ApprovalRule = { number: 1, scope: "tag=edge", path: "/acls", needed: 1, emergency: true, note: "two persons", actor: "admin", at };
+const emergency: Emergency = { number: 3, change: 7, title: "At night", actor: "mara", reason: "the quay is on fire", at };
+const change: Change = { number: 7, title: "Slip", author: "mara", state: "draft", opened: at, updated: at, devices: ["hall"], edits: 1 };
+const approval: Approval = { needed: 1, missing: 1, rules: [rule], have: [], fallen: [{ actor: "otto", digest: "old", at }], askedBy: "mara", askedAt: at, askedNote: "it sails at six", emergency: true };
+const preview: Preview = {
+  change, empty: false, ready: false, against: "running", digest: "d1g", approval,
+  parts: [{ device: "hall", base: 3, count: 1, read: true, behind: false, unchecked: 0, guard: "device", unsaved: false, edits: [], lines: [{ mark: "+", depth: 0, text: "ace [slip]" }] }],
+};
+
+let answers: Record<string, unknown>;
+let asked: Asked[];
+
+const as = (account: string, roles: string[]) => { answers["/me"] = { account, may: roles }; };
+
+beforeEach(() => {
+  asked = [];
+  answers = {
+    "/attention": { holding: [], unsaved: [], trouble: [], outside: [], drafts: [], due: [], approve: [change], emergencies: [emergency] }, "/login/ways": {},
+    "/accounts": accounts, "/tokens": tokens, "/rules": [rule], "/changes": [change], "/changes/7": change, "/changes/7/preview": preview, "/changes/7/edits": [], "/devices": [],
+    "POST /accounts": accounts[1], "PATCH /accounts/hanna": accounts[1], "DELETE /accounts/hanna": {}, "DELETE /tokens/4e5f6071": {}, "POST /tokens": { ...tokens[1], token: "SHOWN-ONCE" }, "POST /rules": rule, "DELETE /rules/1": {}, "POST /me/password": {},
+    "POST /changes/7/ask": {}, "POST /changes/7/approval": {}, "DELETE /changes/7/approval": {}, "POST /emergencies/3/review": {}, "POST /changes/7/commit": change,
+  };
+  as("admin", everything);
+  answering(answers, asked);
+});
+
+afterEach(() => { vi.unstubAllGlobals(); });
+
+const did = (what: string) => waitFor(() => { expect(asked.map((a) => `${a.method} ${a.path}`)).toContain(what); });
+const sent = (method: string, path: string) => asked.find((a) => a.method === method && a.path === path)?.body;
+
+describe("access", () => {
+  it("knows what an account may", () => {
+    const session = { account: "x", may: ["stage@site=Saltern", "audit"] };
+    expect([may(session, "read"), may(session, "stage"), may(session, "commit"), mayEverywhere(session, "stage"), may({ account: "y", may: ["audit"] }, "read")]).toEqual([true, true, false, false, false]);
+  });
+
+  it("lists accounts, sessions, tokens and rules, and changes them", async () => {
+    open("/access");
+    expect(await screen.findByText("stage@site=Saltern")).toBeTruthy();
+    for (const text of ["vouched for by https://id.example.net", "this one", "nightly", "possible, for a reason", "two persons"]) expect(await screen.findByText(text)).toBeTruthy();
+    expect(screen.getByText(/^closed/)).toBeTruthy();
+    fireEvent.click(screen.getAllByText("Change…")[1] as HTMLElement);
+    fireEvent.click(await screen.findByText("Keep it so"));
+    await did("PATCH /accounts/hanna");
+    expect(sent("PATCH", "/accounts/hanna")).toEqual({ may: ["read", "stage@site=Saltern"] });
+    fireEvent.click(screen.getAllByText("End…")[1] as HTMLElement);
+    fireEvent.click(await screen.findByText("End it"));
+    await did("DELETE /tokens/4e5f6071");
+    fireEvent.change(screen.getByLabelText("New token for the machine"), { target: { value: "nightly" } });
+    fireEvent.click(screen.getByText("Make a token of admin"));
+    await did("POST /tokens");
+    expect(await screen.findByText("SHOWN-ONCE")).toBeTruthy();
+    fireEvent.change(screen.getByLabelText("Devices"), { target: { value: "site=Saltern" } });
+    fireEvent.click(screen.getByText("Make the rule"));
+    await did("POST /rules");
+    expect(sent("POST", "/rules")).toEqual({ scope: "site=Saltern", needed: 1, emergency: true });
+    fireEvent.change(screen.getByLabelText("As it is"), { target: { value: "old password" } });
+    fireEvent.change(screen.getByLabelText("As it is to be"), { target: { value: "new password" } });
+    fireEvent.click(screen.getByText("Change it"));
+    expect(await screen.findByText(/your other sessions have ended/)).toBeTruthy();
+  });
+
+  it("keeps accounts from who does not administer", async () => {
+    as("wren", ["read", "audit"]);
+    open("/access");
+    expect(await screen.findByText("nightly")).toBeTruthy();
+    expect(screen.queryByText("Accounts")).toBeNull();
+    expect(screen.queryByText("Make the rule")).toBeNull();
+  });
+
+  it("asks others to agree, and lets an emergency go for a reason", async () => {
+    as("mara", ["read", "stage", "commit", "approve"]);
+    open("/changes/7");
+    expect(await screen.findByText("It needs 1 who did not work on it: 1 missing.")).toBeTruthy();
+    expect(screen.getByText(/otto agreed/)).toBeTruthy();
+    expect(screen.queryByText("Agree to what is shown…")).toBeNull();
+    fireEvent.click(screen.getByText("Ask again"));
+    await did("POST /changes/7/ask");
+    const commit = screen.getByText("Commit on hold").closest("button") as HTMLButtonElement;
+    expect(commit.disabled).toBe(true);
+    fireEvent.change(screen.getByLabelText("reason of the emergency"), { target: { value: "on fire" } });
+    fireEvent.click(await screen.findByText("Commit as an emergency"));
+    await did("POST /changes/7/commit");
+    expect(sent("POST", "/changes/7/commit")).toMatchObject({ emergency: "on fire", preview: "d1g" });
+  });
+
+  it("agrees to what is shown and to nothing else", async () => {
+    as("otto", ["read", "approve"]);
+    open("/changes/7");
+    fireEvent.click(await screen.findByText("Agree to what is shown…"));
+    fireEvent.click(await screen.findByText("Agree"));
+    await did("POST /changes/7/approval");
+    expect(sent("POST", "/changes/7/approval")).toEqual({ digest: "d1g" });
+  });
+
+  it("has emergencies stand out until somebody looked", async () => {
+    open("/");
+    expect(await screen.findByText("the quay is on fire")).toBeTruthy();
+    expect(screen.getByText("To be agreed to (1)")).toBeTruthy();
+    fireEvent.change(screen.getByLabelText("what you found of emergency 3"), { target: { value: "it was right" } });
+    fireEvent.click(screen.getByText("I looked at it"));
+    await did("POST /emergencies/3/review");
+    expect(sent("POST", "/emergencies/3/review")).toEqual({ text: "it was right" });
+  });
+
+  it("offers to sign in elsewhere", async () => {
+    answers["/login/ways"] = { elsewhere: "https://id.example.net" };
+    render(<QueryClientProvider client={new QueryClient()}><SignIn /></QueryClientProvider>);
+    expect(await screen.findByText("Sign in at id.example.net")).toBeTruthy();
+  });
+});

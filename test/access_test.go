@@ -1,0 +1,150 @@
+package test
+
+import (
+	"bufio"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"oakenlatch/test/browser"
+)
+
+// Two persons, through the client and the console: a change waits for somebody who
+// did not work on it, who agrees to what they see.
+func TestAgreementInTheConsole(t *testing.T) {
+	t.Parallel()
+	s := newStage(t, "saltern-quay")
+	s.do("admin", 0, "device", "set", "saltern-quay", "--tags", "edge", "--site", "Saltern")
+	assert.Contains(t, s.do("admin", 0, "rule", "add", "--on", "tag=edge", "--emergency"), "Rule 1: a change of tag=edge needs 1 person")
+	n := s.open("mara", "saltern-quay /system/contact Mara")
+	assert.Contains(t, s.do("mara", 1, "preview", n), "it needs 1 person who did not work on it; 1 is missing")
+	out, status := s.latch("mara", "commit", n, "--hold", "1m")
+	assert.NotZero(t, status)
+	assert.Contains(t, out, "needs the agreement of 1 who did not work on it")
+	s.do("mara", 0, "ask", n, "The ferry sails at six.")
+
+	ctx := chromium(t, func(text string) { t.Error("the page complains: " + text) })
+	do := func(what string, steps ...browser.Step) {
+		t.Helper()
+		require.NoError(t, browser.Do(ctx, what, steps...))
+	}
+	shows := func(text string) browser.Step { return chromedp.WaitVisible(browser.Text("*", text)) }
+	require.NoError(t, browser.SignIn(ctx, s.url, "/", "joss", "joss's own password"))
+	do("what waits for joss", shows("To be agreed to (1)"), chromedp.Navigate(s.url+"/changes/"+n), shows("The ferry sails at six."), shows("It needs 1 who did not work on it"))
+	do("agree", chromedp.Click(browser.Button("Agree to what is shown")), chromedp.WaitVisible(chromedp.Search(`//div[contains(@class,"popover")]//button[normalize-space(.)="Agree"]`)), chromedp.Click(chromedp.Search(`//div[contains(@class,"popover")]//button[normalize-space(.)="Agree"]`)), shows("As many agreed as it needs."))
+	do("who may do what", chromedp.Navigate(s.url+"/access"), shows("What needs the agreement of others"), shows("this one"))
+	s.do("mara", 0, "commit", n, "--hold", "1m")
+	s.do("mara", 0, "confirm", n)
+	s.eventually(n, "kept", 20*time.Second)
+
+	n = s.open("mara", "saltern-quay /system/contact Night")
+	s.do("mara", 0, "commit", n, "--hold", "1m", "--emergency", "nobody else is awake")
+	s.do("mara", 0, "confirm", n)
+	do("it stands out", chromedp.Navigate(s.url+"/"), shows("nobody else is awake"), browser.Type("what you found of emergency 1", "It was right."), chromedp.Click(browser.Button("I looked at it")), chromedp.WaitNotPresent(browser.Text("*", "nobody else is awake")))
+	assert.Contains(t, s.do("mara", 0, "emergency", "list", "--all"), "looked at by joss")
+}
+
+// The service as it is run: with TLS, its settings from file and environment, looked
+// at by the doctor, its key rotated, and with what is missing said.
+func TestServiceAsItIsRun(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	data, home := filepath.Join(dir, "data"), filepath.Join(dir, "home")
+	settings := filepath.Join(dir, "settings")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "pw"), []byte(adminPassword+"\n"), 0o600))
+	require.NoError(t, os.WriteFile(settings, []byte("# how it runs\ndata "+data+"\nlisten 127.0.0.1:0\nadmin-password-file "+filepath.Join(dir, "pw")+"\nlog-format json\n"), 0o600))
+	run := func(program string, env []string, args ...string) (string, int) {
+		cmd := exec.Command(filepath.Join(bin, program), args...)
+		cmd.Env = append(append(os.Environ(), "HOME="+home, "XDG_CONFIG_HOME="+home, "TZ=UTC"), env...)
+		out, _ := cmd.CombinedOutput()
+		return string(out), cmd.ProcessState.ExitCode()
+	}
+	out, status := run("oaken-latchd", []string{"OAKEN_LATCHD_SESSION_IDLE=30m"}, "config", "--config", settings, "--session-life", "8h")
+	assert.Zero(t, status, out)
+	for _, want := range []string{"session-idle         30m0s                          environment", "session-life         8h0m0s                         flag", "log-format           json                           file", "plain                false                          as it is"} {
+		assert.Contains(t, out, want)
+	}
+	for what, want := range map[string]string{"--listen 0.0.0.0:8640 --plain": "in the clear", "--tls-cert x": "go together", "--session-idle 1s": "--session-idle", "--oidc-issuer https://id.example": "--oidc-client", "--log-level loud": "--log-level"} {
+		out, status = run("oaken-latchd", nil, append([]string{"serve", "--config", settings}, strings.Fields(what)...)...)
+		assert.Equal(t, 2, status, "%s: %s", what, out)
+		assert.Contains(t, out, want)
+	}
+	out, status = run("oaken-latchd", []string{"OAKEN_LATCHD_CONNECTIONS=many"}, "config", "--config", settings)
+	assert.Equal(t, 2, status, out)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "odd"), []byte("moon full\n"), 0o600))
+	out, status = run("oaken-latchd", nil, "config", "--config", filepath.Join(dir, "odd"))
+	assert.Equal(t, 2, status)
+	assert.Contains(t, out, "moon")
+
+	start := func() (daemon *exec.Cmd, url, pin string) {
+		daemon = exec.Command(filepath.Join(bin, "oaken-latchd"), "serve", "--config", settings)
+		pipe, err := daemon.StdoutPipe()
+		require.NoError(t, err)
+		require.NoError(t, daemon.Start())
+		lines := bufio.NewScanner(pipe)
+		for lines.Scan() {
+			if _, key, ok := strings.Cut(lines.Text(), "its key: "); ok {
+				pin = key
+			}
+			if _, at, ok := strings.Cut(lines.Text(), "listens on "); ok {
+				return daemon, at, pin
+			}
+		}
+		require.Fail(t, "it did not start")
+		return nil, "", ""
+	}
+	daemon, url, pin := start()
+	t.Cleanup(func() { _ = daemon.Process.Kill() })
+	assert.True(t, strings.HasPrefix(url, "https://127.0.0.1:"), url)
+	login := []string{"--server", url, "login", "--user", "admin", "--password-file", filepath.Join(dir, "pw")}
+	out, status = run("latch", nil, login...)
+	assert.Equal(t, 3, status)
+	assert.Contains(t, out, "shows a key that nobody vouches for: "+pin)
+	out, status = run("latch", nil, append(login, "--pin", pin)...)
+	assert.Zero(t, status, out)
+	out, status = run("latch", nil, "account", "list")
+	assert.Zero(t, status, out)
+	out, status = run("oaken-latchd", nil, "doctor", "--config", settings)
+	assert.Zero(t, status, out)
+	for _, want := range []string{"good   records", "good   ledger", "good   sealed secrets", "good   certificate", "it runs with these records", "look   accounts"} {
+		assert.Contains(t, out, want)
+	}
+	out, status = run("oaken-latchd", nil, "rotate-key", "--config", settings)
+	assert.Equal(t, 1, status)
+	assert.Contains(t, out, "in use by another")
+	require.NoError(t, daemon.Process.Signal(syscall.SIGTERM))
+	require.NoError(t, daemon.Wait())
+	out, status = run("oaken-latchd", nil, "rotate-key", "--config", settings)
+	assert.Zero(t, status, out)
+	assert.Contains(t, out, "holds a new key")
+
+	key := filepath.Join(data, "seal.key")
+	require.NoError(t, os.Rename(key, key+".away"))
+	out, status = run("oaken-latchd", nil, "serve", "--config", settings)
+	assert.Equal(t, 1, status)
+	assert.Contains(t, out, "put it back")
+	out, status = run("oaken-latchd", nil, "doctor", "--config", settings)
+	assert.Equal(t, 1, status)
+	assert.Contains(t, out, "wrong  sealed secrets")
+	require.NoError(t, os.Rename(key+".away", key))
+	require.NoError(t, os.Chmod(key, 0o644))
+	out, status = run("oaken-latchd", nil, "doctor", "--config", settings)
+	assert.Zero(t, status, out)
+	assert.Contains(t, out, "may be read by others")
+	daemon, _, again := start()
+	assert.Equal(t, pin, again, "the key stays")
+	require.NoError(t, daemon.Process.Signal(syscall.SIGTERM))
+	require.NoError(t, daemon.Wait())
+	require.NoError(t, os.WriteFile(filepath.Join(data, "oaken-latch.db"), []byte(strings.Repeat("nothing of the kind", 999)), 0o600))
+	out, status = run("oaken-latchd", nil, "doctor", "--config", settings)
+	assert.Equal(t, 1, status)
+	assert.Contains(t, out, "restore the newest backup")
+}

@@ -17,7 +17,9 @@ func TestBoundedListener(t *testing.T) {
 	require.NoError(t, err)
 	b := bound(l, 16)
 	elsewhere, other, here := netip.MustParseAddr("192.0.2.7"), netip.MustParseAddr("192.0.2.8"), netip.MustParseAddr("127.0.0.1")
-	assert.True(t, b.enter(elsewhere) && b.enter(elsewhere))
+	for range 2 {
+		assert.True(t, b.enter(elsewhere))
+	}
 	assert.False(t, b.enter(elsewhere), "an eighth of all")
 	assert.True(t, b.enter(other))
 	b.leave(elsewhere)

@@ -6,6 +6,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"log/slog"
 	"net"
 	"net/netip"
 	"os"
@@ -71,7 +72,7 @@ func demo(ctx context.Context, args []string, out, errOut io.Writer) error {
 	if err := probePrograms(programs); err != nil {
 		return err
 	}
-	s, err := service.Open(ctx, service.Options{Dir: *data, Console: console.Files(), Logger: logger(errOut), ProbePrograms: programs})
+	s, err := service.Open(ctx, service.Options{Dir: *data, Console: console.Files(), Logger: slog.New(slog.NewTextHandler(errOut, &slog.HandlerOptions{Level: slog.LevelWarn})), ProbePrograms: programs})
 	if err != nil {
 		return err
 	}

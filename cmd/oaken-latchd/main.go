@@ -105,8 +105,6 @@ func parse(fs *flag.FlagSet, args []string, errOut io.Writer) error {
 	return nil
 }
 
-func logger(w io.Writer) *slog.Logger { return slog.New(slog.NewTextHandler(w, nil)) }
-
 func serve(ctx context.Context, args []string, out, errOut io.Writer) error {
 	set := newSettings("serve")
 	if err := set.parse(args, errOut); err != nil {

@@ -154,7 +154,10 @@ func (c *client) prepareArchives() error {
 	if err != nil {
 		return err
 	}
-	return admin.all(login, "archive|add|share|--folder|/mnt/share|--keep-last|50", "archive|add|log|--git|"+repo, "archive|copy")
+	return errors.Join(admin.all(login, "archive|add|share|--folder|/mnt/share|--keep-last|50", "archive|add|log|--git|"+repo, "archive|copy",
+		"device|set|gannet-hall|--tags|edge", "rule|add|--on|tag=edge|--path|/acls|--emergency|--note|Filters of the edge: two persons",
+		"account|add|hanna|--may|read|--may|stage,commit@site=Saltern|--password-file|"+filepath.Join(admin.dir, "admin.pw"), "token|add|nightly export|--may|read|--until|2027-03-31"),
+		c.all("ask|1|The slip office opens on Monday."))
 }
 
 // login writes a person's password down and gives the words that sign in.
@@ -230,8 +233,7 @@ func consolePictures(c *client) error {
 		{"filters", "/devices/gannet-hall?view=filters", browser.Text("td", "operations-room")},
 		{"commit", "/commits/1", browser.Text("a", "Compare with now")},
 		{"device", "/devices/gannet-hall", browser.Text("pre", "zones")},
-		{"timeline", "/devices/saltern-quay?view=timeline", `//*[@role="listbox"]`},
-		{"blame", "/devices/saltern-quay?view=blame", browser.Text("*", "Quay cabinet 4")},
+		{"agreement", "/changes/1", browser.Text("*", "It needs 1 who did not work on it")},
 		{"compare", "/devices/saltern-quay?view=compare&a=rev:1&b=running", browser.Button("Bring back all of rev:1")},
 		{"safe", "/safe", browser.Button("Read all of it back")},
 		{"audit", "/audit", browser.Text("a", "saltern-quay")},
@@ -243,12 +245,21 @@ func consolePictures(c *client) error {
 		if s.name == "traffic" {
 			steps = append(steps, chromedp.ScrollIntoView(chromedp.Search(`//*[@role="alert"][contains(., "which nobody expects")]`)))
 		}
-		if s.name == "timeline" {
-			steps = append(steps, chromedp.Click(chromedp.Search(`//*[@role="option" and contains(@aria-label, "Camera on ramp 2")]`)))
+		if s.name == "agreement" {
+			steps = append(steps, chromedp.ScrollIntoView(browser.Button("Ask again")))
 		}
 		if err := shot(s.name, steps...); err != nil {
 			return err
 		}
+	}
+	if err := browser.Do(ctx, "sign out", chromedp.Click(browser.Button("Sign out")), chromedp.WaitVisible(browser.Field("Account"))); err != nil {
+		return err
+	}
+	if err := browser.SignIn(ctx, server, "/access", "admin", "ferry-admin"); err != nil {
+		return err
+	}
+	if err := shot("access", chromedp.WaitVisible(browser.Text("*", "nightly export"))); err != nil {
+		return err
 	}
 	_, err = c.latch("revert", "5", "--yes")
 	return err

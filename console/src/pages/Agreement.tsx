@@ -23,11 +23,11 @@ export function Agreement({ preview, session, mine }: { preview: Preview; sessio
         <Alert
           showIcon type={x.missing > 0 ? "warning" : "success"}
           title={x.needed === 0 ? "No rule needs it; it was asked for." : x.missing > 0 ? `It needs ${String(x.needed)} who did not work on it: ${String(x.missing)} missing.` : "As many agreed as it needs."}
-          description={x.rules.map((r) => <div key={r.number}>rule {r.number}: <bdi>{r.scope ?? "all devices"} {r.path}</bdi> {r.note}</div>)}
+          description={x.rules.map((r) => <div key={r.number}>rule {r.number}: <bdi>{r.scope ?? "all devices"} {r.path}</bdi>{r.note && <>: <bdi>{r.note}</bdi></>}</div>)}
         />
-        {x.have.map((g) => <div key={g.actor}>✓ <strong>{g.actor}</strong> agreed {when(g.at)} to preview <code>{g.digest}</code> {g.note && <>: <bdi>{g.note}</bdi></>}</div>)}
+        {x.have.map((g) => <div key={g.actor}>✓ <strong>{g.actor}</strong> agreed {when(g.at)} to preview <code>{g.digest}</code>{g.note && <>: <bdi>{g.note}</bdi></>}</div>)}
         {x.fallen?.map((g) => <div key={g.actor}><Typography.Text type="danger">✕ {g.actor} agreed {when(g.at)} to preview <code>{g.digest}</code>: that has fallen</Typography.Text></div>)}
-        {x.askedBy && <Typography.Text type="secondary">asked for by {x.askedBy} {when(x.askedAt)} {x.askedNote && <>: <bdi>{x.askedNote}</bdi></>}</Typography.Text>}
+        {x.askedBy && <Typography.Text type="secondary">asked for by {x.askedBy} {when(x.askedAt)}{x.askedNote && <>: <bdi>{x.askedNote}</bdi></>}</Typography.Text>}
         {mine && x.missing > 0 && (
           <Space.Compact style={{ maxWidth: 560 }}>
             <Input aria-label="note to those who are asked" placeholder="a word to those who are asked" value={note} onChange={(e) => { setNote(e.target.value); }} />

@@ -123,7 +123,8 @@ func serve(ctx context.Context, args []string, out, errOut io.Writer) error {
 	if err != nil {
 		return err
 	}
-	if err := firstAccount(ctx, s, set.adminPasswordFile, out); err != nil {
+	first, err := firstAccount(ctx, s, set.adminPasswordFile, out)
+	if err != nil {
 		return errors.Join(err, s.Close())
 	}
 	cert, err := set.certificate(log)
@@ -142,6 +143,9 @@ func serve(ctx context.Context, args []string, out, errOut io.Writer) error {
 		}
 		scheme = "https"
 		_, _ = fmt.Fprintf(out, "certificate until %s, its key: %s\n", leaf.NotAfter.UTC().Format("2006-01-02"), service.Pin(leaf))
+	}
+	if first {
+		_, _ = fmt.Fprintf(out, "sign in with: latch login --server %s://%s --user admin\n", scheme, l.Addr())
 	}
 	_, _ = fmt.Fprintf(out, "oaken-latchd listens on %s://%s\n", scheme, l.Addr())
 	return errors.Join(s.Serve(ctx, l, cert), s.Close())
@@ -171,25 +175,26 @@ func sender(to string) (send func(int, string), stop func(), err error) {
 	return s.Send, s.Close, nil
 }
 
-// firstAccount makes the account admin where there is no account yet.
-func firstAccount(ctx context.Context, s *service.Service, passwordFile string, out io.Writer) error {
+// firstAccount makes the account admin where there is no account yet, and reports
+// whether it did.
+func firstAccount(ctx context.Context, s *service.Service, passwordFile string, out io.Writer) (bool, error) {
 	empty, err := s.Accounts.Empty(ctx)
 	if err != nil || !empty {
-		return err
+		return false, err
 	}
 	password := rand.Text()
 	if passwordFile != "" {
 		b, err := os.ReadFile(passwordFile)
 		if err != nil {
-			return fmt.Errorf("admin password: %w", err)
+			return false, fmt.Errorf("admin password: %w", err)
 		}
 		password = strings.TrimRight(string(b), "\r\n")
 	}
 	if err := s.Accounts.Add(ctx, audit.Service, "admin", password, access.Everywhere(access.Roles...)); err != nil {
-		return err
+		return false, err
 	}
 	if passwordFile == "" {
 		_, _ = fmt.Fprintf(out, "first start: account admin with password %s (shown only now)\n", password)
 	}
-	return nil
+	return true, nil
 }

@@ -1,9 +1,12 @@
 package access_test
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -118,6 +121,20 @@ func TestSlowing(t *testing.T) {
 		r.clock = r.clock.Add(slow.Wait)
 		require.ErrorIs(t, try("mara", guess, "evil"), access.ErrDenied)
 	}
+	// Many at once are no way around it.
+	r.clock = r.clock.Add(time.Hour)
+	var looked atomic.Int64
+	var wg sync.WaitGroup
+	for range 60 {
+		wg.Go(func() {
+			if err := try("mara", guess, "crowd"); errors.Is(err, access.ErrDenied) {
+				looked.Add(1)
+			}
+		})
+	}
+	wg.Wait()
+	assert.LessOrEqual(t, looked.Load(), int64(8))
+
 	// An address that tries one account after the other is slowed as a whole, but
 	// for those who work from there.
 	for i := range 25 {
@@ -178,6 +195,10 @@ func TestGrants(t *testing.T) {
 	who, err = r.Who(t.Context(), text, "cron")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"read@site=Saltern"}, who.Grants.Texts(), "what joss lost, the token lost")
+	assert.True(t, who.Machine)
+	_, _, err = r.AddToken(t.Context(), who, access.NewToken{Name: "more", Until: r.clock.Add(time.Hour)})
+	require.ErrorContains(t, err, "a machine's token makes no others")
+	require.Error(t, r.End(t.Context(), who, access.SessionName(whole)))
 	list, err := r.Tokens(t.Context(), p)
 	require.NoError(t, err)
 	require.Len(t, list, 2)

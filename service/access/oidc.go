@@ -204,7 +204,7 @@ func (a *Accounts) Elsewhere(ctx context.Context, o *OIDC, w Way, state, code, f
 		return "", expires, p, err
 	}
 	token, expires, err = a.begin(ctx, acc, from, ledger.Entry{Actor: acc.Name, Action: "login", Note: "from " + from + ", vouched for by " + o.Issuer})
-	return token, expires, Person{acc.Name, may}, err
+	return token, expires, Person{Name: acc.Name, Grants: may}, err
 }
 
 func (a *Accounts) deniedElsewhere(ctx context.Context, o *OIDC, from, why string) error {

@@ -202,8 +202,9 @@ func (n Need) String() string {
 
 // Person is who is asking.
 type Person struct {
-	Name   string
-	Grants Grants
+	Name    string
+	Grants  Grants
+	Machine bool // asking with a token, not in a session
 }
 
 // Administers reports whether a person may do what otherwise only owners may.

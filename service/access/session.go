@@ -42,7 +42,7 @@ func (a *Accounts) Login(ctx context.Context, name, password, from string) (toke
 	if wait := a.slow.wait(name, from, familiar); wait > 0 {
 		return "", expires, p, &SlowError{wait}
 	}
-	ok, err := a.matches(ctx, password, acc.Hash, known)
+	ok, err := a.matches(ctx, name, password, from, acc.Hash, known, familiar)
 	if err != nil {
 		return "", expires, p, err
 	}
@@ -71,8 +71,9 @@ func (a *Accounts) familiar(ctx context.Context, name, from string) (bool, error
 	return slices.ContainsFunc(list, func(t store.Token) bool { return t.Source == from }), err
 }
 
-// matches compares a password, as long as a wrong one takes where there is none.
-func (a *Accounts) matches(ctx context.Context, password, hash string, known bool) (bool, error) {
+// matches compares a password, as long as a wrong one takes where there is none. Who
+// tries many at once waits here, and is told that they came too soon.
+func (a *Accounts) matches(ctx context.Context, name, password, from, hash string, known, familiar bool) (bool, error) {
 	if !known {
 		hash = a.decoy
 	}
@@ -81,6 +82,9 @@ func (a *Accounts) matches(ctx context.Context, password, hash string, known boo
 		defer func() { <-a.hashers }()
 	case <-ctx.Done():
 		return false, ctx.Err()
+	}
+	if wait := a.slow.wait(name, from, familiar); wait > 0 {
+		return false, &SlowError{wait}
 	}
 	ok, err := argon2id.ComparePasswordAndHash(password, hash)
 	return ok && known, err
@@ -102,8 +106,12 @@ func (a *Accounts) begin(ctx context.Context, acc store.Account, from string, e 
 	})
 }
 
-// usedEvery is how exactly it is kept when a session was used last.
-const usedEvery = time.Minute
+// usedEvery is how exactly it is kept when a session was used last, and movedEvery
+// from where: what is kept waits for the disk.
+const (
+	usedEvery  = time.Minute
+	movedEvery = 10 * time.Second
+)
 
 // Who gives the person that a session or token stands for.
 func (a *Accounts) Who(ctx context.Context, token, from string) (Person, error) {
@@ -117,13 +125,15 @@ func (a *Accounts) Who(ctx context.Context, token, from string) (Person, error) 
 	case !t.Expires.After(now), !acc.Closed.IsZero(), t.Kind == "session" && now.Sub(t.Used) > a.Idle:
 		return Person{}, ErrEnded
 	}
-	if now.Sub(t.Used) > usedEvery || t.Source != from {
+	if since := now.Sub(t.Used); since > usedEvery || t.Source != from && since > movedEvery {
 		err = a.store.Write(ctx, func(tx *store.Tx) error { return tx.UseToken(t.Hash, now, from) })
 		if err != nil {
 			return Person{}, err
 		}
 	}
-	return person(acc, t)
+	p, err := person(acc, t)
+	p.Machine = t.Kind == "machine"
+	return p, err
 }
 
 // Logout ends a session.
@@ -149,6 +159,9 @@ const longestToken = 400 * 24 * time.Hour
 // AddToken makes a token for a machine, that stands for a person's account, or for
 // less. It is given once; what is kept is its hash.
 func (a *Accounts) AddToken(ctx context.Context, p Person, n NewToken) (string, store.Token, error) {
+	if p.Machine {
+		return "", store.Token{}, refusal.New(refusal.Forbidden, "sign in, and make it then", "a machine's token makes no others")
+	}
 	now := a.log.Now()
 	t := store.Token{Account: p.Name, Kind: "machine", Name: strings.TrimSpace(n.Name), Created: now, Expires: n.Until}
 	switch {
@@ -198,6 +211,9 @@ func (a *Accounts) End(ctx context.Context, p Person, id string) error {
 		return refusal.New(refusal.NotFound, "list them with: latch token list", "there is no session or token %q that you may end", id)
 	}
 	t := list[i]
+	if p.Machine {
+		return refusal.New(refusal.Forbidden, "sign in, and end it then", "a machine's token ends no others")
+	}
 	return a.log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.DropToken(t.Hash); err != nil {
 			return err

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/core/ledger"
+	"oakenlatch/lab"
 	"oakenlatch/wire"
 )
 
@@ -83,12 +84,23 @@ func TestReach(t *testing.T) {
 		assert.True(t, e.Device == quay || e.Device == "" && e.Actor == "sal", "%+v", ledger.Entry(e))
 	}
 
+	// Secrets do not come along to where somebody may see them.
+	d.ok("abel", "PATCH", "/accounts/sal", wire.AccountSettings{May: &[]string{"read,stage,commit@site=Saltern", "reveal@tag=edge", "audit@tag=edge"}}, nil)
+	require.NoError(t, d.Devices[slip].Console("/system/authentication/user="+lab.User+"/password", "$0$"+lab.Password))
+	_, err := d.History.Read(t.Context(), slip, "nell")
+	require.NoError(t, err)
+	status, p, _ := d.do("sal", "POST", "/changes/2/load", wire.NewLoad{Devices: []string{quay}, Mode: "merge", FromDevice: slip, Path: "/system"}, nil)
+	assert.Equal(t, http.StatusForbidden, status)
+	assert.Contains(t, p.Detail, "holds secrets that account sal may not see there")
+	d.ok("sal", "POST", "/changes/2/load", wire.NewLoad{Devices: []string{quay}, Mode: "merge", FromDevice: slip, Path: "/system/location"}, nil)
+	d.ok("nell", "POST", "/changes/1/load", wire.NewLoad{Devices: []string{quay}, Mode: "merge", FromDevice: slip, Path: "/system"}, nil)
+
 	// Tokens of machines, shown once; another password.
 	var tok wire.Token
 	d.ok("sal", "POST", "/tokens", wire.NewToken{Name: "nightly", May: &[]string{"read@site=Saltern"}, Until: time.Now().Add(time.Hour)}, &tok)
 	d.tokens["machine"] = tok.Token
 	d.ok("machine", "GET", "/devices/"+quay, nil, nil)
-	status, p, _ := d.do("machine", "POST", "/changes", wire.NewChange{Title: "x"}, nil)
+	status, p, _ = d.do("machine", "POST", "/changes", wire.NewChange{Title: "x"}, nil)
 	assert.Equal(t, http.StatusForbidden, status, p.Detail)
 	assert.NotContains(t, d.page("abel", "/tokens").Body.String(), tok.Token)
 	d.ok("sal", "DELETE", "/tokens/"+tok.ID, nil, nil)

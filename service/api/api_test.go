@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/labstack/echo/v5"
 	"github.com/stretchr/testify/assert"
@@ -116,6 +118,15 @@ func TestRoles(t *testing.T) {
 			} else {
 				kept++
 			}
+		}
+	}
+	for path, open := range map[string]map[access.Role]bool{prefix + "/events": {access.Audit: false}, "/metrics": {access.Audit: false}} { // what is beside the table
+		for role, token := range tokens {
+			ctx, stop := context.WithTimeout(t.Context(), 100*time.Millisecond)
+			status, _ := ask("GET", path, func(r *http.Request) { as(token)(r); *r = *r.WithContext(ctx) })
+			stop()
+			_, no := open[role]
+			assert.Equal(t, no, status == http.StatusForbidden, "%s as %s: %d", path, role, status)
 		}
 	}
 	assert.Greater(t, let, 200)

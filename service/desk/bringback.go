@@ -190,7 +190,7 @@ func (d *Desk) target(ctx context.Context, p access.Person, w Work, b Bring) (*t
 	if b.Text != nil {
 		n, _, err := b.Text.read(w)
 		if err != nil {
-			return nil, 0, refusal.New(refusal.Invalid, "", "%s: %v", w.Device.Name, err)
+			return nil, 0, unfit(w.Device.Name, err)
 		}
 		return n, 0, nil
 	}

@@ -102,6 +102,9 @@ func (d *Desk) Carry(ctx context.Context, p access.Person, b Bring, from, place,
 	b.Devices = []string{onto}
 	b.Text = &schemaText{name: from + "@" + place, read: func(w Work) (*tree.Node, codec.Format, error) {
 		n := r.Running
+		if err := uncovers(p, source, w.Device, n); err != nil {
+			return nil, "", err
+		}
 		if w.Schema != r.Schema {
 			text := wholeXML(r.Schema, n)
 			if n, err = (codec.Decoder{Schema: w.Schema, Strict: true}).ParseTree(text); err != nil {

@@ -80,7 +80,7 @@ func (d *Desk) Load(ctx context.Context, p access.Person, number int64, devices 
 		}
 		next, format, err := l.onto(w, read)
 		if err != nil {
-			return refusal.New(refusal.Invalid, "", "%s: %v", device, err)
+			return unfit(device, err)
 		}
 		one := d.loaded(&w, p, number, l, next)
 		one.Format = format
@@ -213,6 +213,9 @@ func (d *Desk) reader(ctx context.Context, p access.Person, l Load) (readFunc, e
 	}
 	text := wholeXML(from.Schema, n)
 	return func(w Work) (*tree.Node, codec.Format, error) {
+		if err := uncovers(p, dev, w.Device, n); err != nil {
+			return nil, "", err
+		}
 		if w.Schema == from.Schema {
 			return n, codec.FormatXML, nil
 		}
@@ -226,6 +229,25 @@ func (d *Desk) reader(ctx context.Context, p access.Person, l Load) (readFunc, e
 		}
 		return other, codec.FormatXML, nil
 	}, nil
+}
+
+// unfit says that what was given does not do for a device, unless it was refused for
+// another reason.
+func unfit(device string, err error) error {
+	var no *refusal.Error
+	if errors.As(err, &no) {
+		return err
+	}
+	return refusal.New(refusal.Invalid, "", "%s: %v", device, err)
+}
+
+// uncovers refuses to copy secrets to where a person may see them from where they
+// may not.
+func uncovers(p access.Person, from, onto store.Device, n *tree.Node) error {
+	if p.Grants.May(access.Reveal, from) || !p.Grants.May(access.Reveal, onto) || len(veil.Secrets(n)) == 0 {
+		return nil
+	}
+	return refusal.New(refusal.Forbidden, "copy a part that holds none", "what is copied from %s holds secrets that account %s may not see there, and would on %s", from.Name, p.Name, onto.Name)
 }
 
 // wholeXML writes a configuration in a <config>.

@@ -81,7 +81,12 @@ func (v Verdict) Veiled(by *veil.Veil) Verdict {
 	v.Check.Findings = slices.Clone(v.Check.Findings)
 	for i := range v.Check.Findings {
 		f := &v.Check.Findings[i]
-		f.Message = by.Text(f.Message, v.running, v.result)
+		f.Message, f.Path = by.Text(f.Message, v.running, v.result), by.Text(f.Path, v.running, v.result)
+		if f.Fix != nil {
+			fix := *f.Fix
+			fix.Path, fix.Value = by.Text(fix.Path, v.running, v.result), by.Text(fix.Value, v.running, v.result)
+			f.Fix = &fix
+		}
 	}
 	v.Said, v.Trouble = by.Text(v.Said, v.running, v.result), by.Text(v.Trouble, v.running, v.result)
 	return v

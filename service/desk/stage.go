@@ -207,6 +207,9 @@ func others(root *tree.Node, path tree.Path) []*tree.Node {
 // join names entries, the first few of many.
 func join(list []*tree.Node) string {
 	const most = 8
+	if len(list) > 0 && list[0].Schema().Secret() {
+		return fmt.Sprintf("%d that are not shown", len(list))
+	}
 	var all []string
 	for i, n := range list {
 		if i == most {

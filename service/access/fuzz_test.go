@@ -1,0 +1,27 @@
+package access_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"oakenlatch/service/access"
+)
+
+// What is read as grants is written and read again the same; what is not, is refused.
+func FuzzGrants(f *testing.F) {
+	for _, text := range []string{"read", "stage,commit@site=Saltern", "read@tag=a=b", "read@device= x ", "@", "read@site=" + "\u202e"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		g, err := access.ParseGrants([]string{text})
+		if err != nil {
+			assert.Empty(t, g)
+			return
+		}
+		again, err := access.ParseGrants(g.Texts())
+		require.NoError(t, err)
+		assert.Equal(t, g, again)
+	})
+}

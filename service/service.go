@@ -37,6 +37,8 @@ type Options struct {
 	Connections int           // open at once; MostConnections if 0
 	Idle, Life  time.Duration // of sessions, unused and at all; the usual if 0
 
+	Proxies []net.IPNet // that stand before us and are believed who asks
+
 	OIDC *access.OIDC // who vouches for people beside us; nil is nobody
 
 	KeyFile string // of the key that seals secrets; seal.key in the data folder if ""
@@ -170,7 +172,7 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	a := &api.API{
 		Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History,
 		Desk: s.Desk, Engine: s.Engine, Archives: s.Archives, Decisions: &outside.Decisions{Store: s.store, Log: log, Desk: s.Desk},
-		Reports: &report.Reports{Store: s.store, Log: log, Fleet: s.Fleet, History: s.History, Desk: s.Desk}, Teller: s.Teller, Sealer: sealer, OIDC: opt.OIDC, Console: opt.Console, Logger: opt.Logger, Stopping: s.stopping,
+		Reports: &report.Reports{Store: s.store, Log: log, Fleet: s.Fleet, History: s.History, Desk: s.Desk}, Teller: s.Teller, Sealer: sealer, OIDC: opt.OIDC, Proxies: opt.Proxies, Console: opt.Console, Logger: opt.Logger, Stopping: s.stopping,
 	}
 	s.handler = a.Handler()
 	return nil

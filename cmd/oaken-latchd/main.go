@@ -155,7 +155,7 @@ func serve(ctx context.Context, args []string, out, errOut io.Writer) error {
 func (set *settings) options(log *slog.Logger, tell func(int, string)) service.Options {
 	opt := service.Options{
 		Dir: set.data, KeyFile: set.keyFile, Console: console.Files(), Logger: log, ProbePrograms: set.programs, Unwatched: !set.watch, LookEvery: set.look, Syslog: tell,
-		Connections: set.connections, Idle: set.idle, Life: set.life,
+		Connections: set.connections, Proxies: set.proxyNets, Idle: set.idle, Life: set.life,
 	}
 	if set.oidc.Issuer != "" {
 		opt.OIDC = &set.oidc

@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/netip"
 	"net/url"
 	"os"
 	"slices"
@@ -30,7 +31,8 @@ type settings struct {
 	plain                          bool
 	tlsCert, tlsKey, tlsNames      string
 	keyFile, adminPasswordFile     string
-	programs, syslog               string
+	programs, syslog, proxies      string
+	proxyNets                      []net.IPNet
 	watch                          bool
 	look, idle, life               time.Duration
 	connections                    int
@@ -71,6 +73,7 @@ func newSettings(verb string) *settings {
 	fs.DurationVar(&s.idle, "session-idle", 2*time.Hour, "a session that is not used so long ends")
 	fs.DurationVar(&s.life, "session-life", 12*time.Hour, "a session ends after so long")
 	fs.IntVar(&s.connections, "connections", service.MostConnections, "connections that are open at once at most; an eighth of them of one address")
+	fs.StringVar(&s.proxies, "proxy", "", "address or network of a proxy that stands before this service, with commas: it is believed where a request comes from (X-Forwarded-For) and that it came over TLS (X-Forwarded-Proto)")
 	fs.StringVar(&s.logFormat, "log-format", "text", "text or json, on standard error")
 	fs.StringVar(&s.logLevel, "log-level", "info", "debug, info, warn or error")
 	fs.StringVar(&s.publicURL, "public-url", "", "where people reach the console, for signing in elsewhere (OpenID Connect): https://latch.example.net")
@@ -114,6 +117,16 @@ func (s *settings) check() error {
 	no(err == nil && s.plain && !here, "--plain goes with an address of this machine alone, such as 127.0.0.1:8640: on %s passwords would go over the network in the clear", s.listen)
 	no(s.plain && s.tlsCert != "", "--plain and --tls-cert do not go together")
 	no((s.tlsCert == "") != (s.tlsKey == ""), "--tls-cert and --tls-key go together")
+	for _, text := range strings.FieldsFunc(s.proxies, func(r rune) bool { return r == ',' || r == ' ' }) {
+		p, err := netip.ParsePrefix(text)
+		if a, aerr := netip.ParseAddr(text); aerr == nil {
+			p, err = netip.PrefixFrom(a, a.BitLen()), nil
+		}
+		no(err != nil, "--proxy %q is no address and no network", text)
+		if err == nil {
+			s.proxyNets = append(s.proxyNets, net.IPNet{IP: p.Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())})
+		}
+	}
 	no(s.look < 10*time.Second, "--look-every is at least 10s: a device that is asked more often may never get to its own work")
 	no(s.idle < time.Minute || s.life < s.idle, "--session-idle is at least 1m, and at most --session-life")
 	no(s.connections < 16 || s.connections > 100_000, "--connections is a number from 16 to 100000")

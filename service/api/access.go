@@ -68,7 +68,7 @@ func (a *API) elsewhere(c *call) (any, error) {
 		return nil, err
 	}
 	// Lax: it has to come with the way back, which another site sends.
-	c.SetCookie(&http.Cookie{Name: wayCookie, Value: packed, Path: prefix + "/login", MaxAge: 600, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: c.IsTLS()})
+	c.SetCookie(&http.Cookie{Name: wayCookie, Value: packed, Path: prefix + "/login", MaxAge: 600, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: a.secure(c.Context)})
 	return sentTo(c, to), nil
 }
 
@@ -90,7 +90,7 @@ func (a *API) backFromElsewhere(c *call) (any, error) {
 			way = access.Way{}
 		}
 	}
-	c.SetCookie(&http.Cookie{Name: wayCookie, Path: prefix + "/login", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: c.IsTLS()})
+	c.SetCookie(&http.Cookie{Name: wayCookie, Path: prefix + "/login", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: a.secure(c.Context)})
 	if e := c.QueryParam("error"); e != "" {
 		return notIn(refusal.New(refusal.Forbidden, "sign in again", "%s did not let this sign-in through: %.100s", a.OIDC.Issuer, e)), nil
 	}
@@ -120,7 +120,7 @@ func notIn(why *refusal.Error) stream {
 // cookie holds the console's session: no script reads it, and no other site's
 // page sends it.
 func (a *API) cookie(c *call, token string, expires time.Time) *http.Cookie {
-	ck := &http.Cookie{Name: cookieName, Value: token, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.IsTLS()}
+	ck := &http.Cookie{Name: cookieName, Value: token, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: a.secure(c.Context)}
 	if token == "" {
 		ck.MaxAge = -1
 	}

@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/http"
 	"strconv"
 	"strings"
@@ -56,6 +57,7 @@ type API struct {
 	OIDC      *access.OIDC // nil: nobody else vouches for people
 	Console   fs.FS
 	Logger    *slog.Logger
+	Proxies   []net.IPNet     // what stands before us is believed who asks, and how they came
 	Stopping  context.Context // ends event streams when the service stops
 
 	jobs     jobs
@@ -124,6 +126,7 @@ func (a *API) Handler() http.Handler {
 	a.requests.most, a.requests.ofAccount = mostRequests, mostOfAccount
 	a.streams.most, a.streams.ofAccount = mostStreams, mostOwnStreams
 	e := echo.New()
+	e.IPExtractor = a.from()
 	e.Logger = a.Logger
 	e.HTTPErrorHandler = a.fail
 	e.Use(a.within, a.headers, a.recovered, a.ownOnly)

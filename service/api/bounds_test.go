@@ -2,6 +2,7 @@ package api
 
 import (
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -9,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/labstack/echo/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -89,4 +91,32 @@ func (endless) Read(p []byte) (int, error) {
 		p[i] = 'x'
 	}
 	return len(p), nil
+}
+
+// Where a request comes from says the connection; a proxy is believed only where it
+// was named.
+func TestProxies(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		proxies, from, says, want string
+		secure                    bool
+	}{
+		{"", "198.51.100.7:1", "203.0.113.9", "198.51.100.7", false},
+		{"192.0.2.0/24", "198.51.100.7:1", "203.0.113.9", "198.51.100.7", false},
+		{"192.0.2.0/24", "192.0.2.1:1", "203.0.113.9", "203.0.113.9", true},
+		{"192.0.2.0/24", "192.0.2.1:1", "10.1.1.1, 203.0.113.9", "203.0.113.9", true},
+	} {
+		a := &API{}
+		if c.proxies != "" {
+			_, n, err := net.ParseCIDR(c.proxies)
+			require.NoError(t, err)
+			a.Proxies = []net.IPNet{*n}
+		}
+		req := httptest.NewRequest("GET", "/", nil)
+		req.RemoteAddr = c.from
+		req.Header.Set("X-Forwarded-For", c.says)
+		req.Header.Set("X-Forwarded-Proto", "https")
+		assert.Equal(t, c.want, a.from()(req), c)
+		assert.Equal(t, c.secure, a.secure(echo.New().NewContext(req, httptest.NewRecorder())), c)
+	}
 }

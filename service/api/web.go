@@ -8,8 +8,10 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/http"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -143,7 +145,7 @@ func (a *API) headers(next echo.HandlerFunc) echo.HandlerFunc {
 		h.Set("Cross-Origin-Opener-Policy", "same-origin")
 		h.Set("Cross-Origin-Resource-Policy", "same-origin")
 		h.Set("Permissions-Policy", "camera=(), geolocation=(), microphone=(), payment=(), usb=()")
-		if c.IsTLS() {
+		if a.secure(c) {
 			h.Set("Strict-Transport-Security", "max-age=31536000")
 		}
 		if strings.HasPrefix(c.Request().URL.Path, prefix) {
@@ -223,4 +225,28 @@ func where() string {
 			return strings.Join(out, " < ")
 		}
 	}
+}
+
+// from gives how it is told where a request comes from: by the connection, or where
+// that is a proxy's that is believed, by what it says (X-Forwarded-For).
+func (a *API) from() echo.IPExtractor {
+	if len(a.Proxies) == 0 {
+		return echo.ExtractIPDirect()
+	}
+	trust := []echo.TrustOption{echo.TrustLoopback(false), echo.TrustLinkLocal(false), echo.TrustPrivateNet(false)}
+	for i := range a.Proxies {
+		trust = append(trust, echo.TrustIPRange(&a.Proxies[i]))
+	}
+	return echo.ExtractIPFromXFFHeader(trust...)
+}
+
+// secure reports whether a request came over TLS: to us, or to a proxy that is
+// believed.
+func (a *API) secure(c *echo.Context) bool {
+	if c.IsTLS() {
+		return true
+	}
+	host, _, err := net.SplitHostPort(c.Request().RemoteAddr)
+	ip := net.ParseIP(host)
+	return err == nil && ip != nil && c.Request().Header.Get("X-Forwarded-Proto") == "https" && slices.ContainsFunc(a.Proxies, func(n net.IPNet) bool { return n.Contains(ip) })
 }

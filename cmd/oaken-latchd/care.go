@@ -46,7 +46,7 @@ func examine(ctx context.Context, args []string, out, errOut io.Writer) error {
 	return nil
 }
 
-// rotateKey seals all secrets with a new key.
+// rotateKey seals all secrets with a new key, and has another sign the record.
 func rotateKey(ctx context.Context, args []string, out, errOut io.Writer) error {
 	set := newSettings("rotate-key")
 	lost := set.fs.Bool("lost", false, "the key is lost for good: what was sealed with it is taken out, and has to be given anew")
@@ -70,12 +70,12 @@ func rotateKey(ctx context.Context, args []string, out, errOut io.Writer) error 
 		return err
 	}
 	log := audit.New(s, time.Now)
-	n, next := 0, "Copy the new key file to where the old one was kept, and take a backup: older ones hold the old key with the old records."
+	n, next := 0, "Checkpoints of the record are signed with another key, too. Copy the new key file to where the old one was kept, and take a backup: older ones hold the old key with the old records."
 	if *lost {
 		n, err = access.Forget(ctx, log, file)
 		next = "Give the devices' secrets anew with: latch device replace NAME, and those of archives and receivers."
-	} else {
-		n, err = access.Rotate(ctx, log, file)
+	} else if n, err = access.Rotate(ctx, log, file); err == nil {
+		err = log.RotateKey(ctx, set.data)
 	}
 	if err = errors.Join(err, s.Close()); err != nil {
 		return fmt.Errorf("the key was not changed: %w", err)

@@ -47,7 +47,8 @@ const usage = `oaken-latchd: the Oaken Latch service
   oaken-latchd restore FILE --data DIR
         puts them into a folder that holds none
   oaken-latchd rotate-key --data DIR [--lost]
-        seals all secrets with a new key, while the service does not run
+        seals all secrets with a new key, and has another key sign the record,
+        while the service does not run
 
 Every setting of serve is a flag, a line NAME VALUE in the file that --config
 names, and an environment variable (OAKEN_LATCHD_LISTEN): see oaken-latchd config.

@@ -191,6 +191,37 @@ func TestKey(t *testing.T) {
 	}
 }
 
+// Another key signs from some time on: what the former one signed is verified as
+// before, and what neither of them signed is not.
+func TestRotatedKey(t *testing.T) {
+	dir := t.TempDir()
+	s, err := store.Open(dir)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	log := audit.New(s, time.Now)
+	first, err := audit.OpenKey(dir)
+	require.NoError(t, err)
+	require.NoError(t, log.UseKey(t.Context(), first))
+	enter(t, log, 1)
+	before, err := log.Checkpoint(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, log.RotateKey(t.Context(), dir))
+	second, err := audit.OpenKey(dir)
+	require.NoError(t, err)
+	assert.False(t, first.Equal(second))
+	enter(t, log, 1)
+	after, err := log.Checkpoint(t.Context())
+	require.NoError(t, err)
+	assert.NotEqual(t, before.Key, after.Key)
+	v, err := log.Verify(t.Context(), []ledger.Checkpoint{before, after})
+	require.NoError(t, err)
+	assert.Zero(t, v.Wrong, v.Findings)
+	assert.Equal(t, after.Seq, v.Held().Seq)
+	keys, err := log.Keys(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, keys, 2)
+}
+
 // What a person does is recorded with the way they came in; what the service
 // does by itself is not.
 func TestWay(t *testing.T) {

@@ -46,6 +46,25 @@ func OpenKey(dir string) (ed25519.PrivateKey, error) {
 	return key, nil
 }
 
+// RotateKey has another key sign from now on. What the former one signed can still
+// be verified: its public half stands in the ledger. Broken off, the next start
+// enters the new one.
+func (l *Log) RotateKey(ctx context.Context, dir string) error {
+	file := filepath.Join(dir, KeyFile)
+	next := file + ".next"
+	if err := os.Remove(next); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	key, err := newKey(next)
+	if err != nil {
+		return err
+	}
+	if err := os.Rename(next, file); err != nil {
+		return err
+	}
+	return l.UseKey(ctx, key)
+}
+
 func newKey(file string) (ed25519.PrivateKey, error) {
 	_, key, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {

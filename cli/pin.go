@@ -1,13 +1,13 @@
 package cli
 
 import (
-	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/base64"
 	"fmt"
 	"net/http"
 	"strings"
+
+	"oakenlatch/wire"
 )
 
 // strangeKey is given where a server shows a key that nobody vouches for: no
@@ -23,13 +23,6 @@ func (e *strangeKey) Error() string {
 	return fmt.Sprintf("%s shows a key that nobody vouches for: %s. Nothing was sent to it. Compare that with what oaken-latchd printed when it started, and if it is the same: latch login --pin %s", e.server, e.shown, e.shown)
 }
 
-// pinOf names a certificate's public key: the SHA-256 of its SubjectPublicKeyInfo
-// (RFC 7469 section 2.4).
-func pinOf(cert *x509.Certificate) string {
-	sum := sha256.Sum256(cert.RawSubjectPublicKeyInfo)
-	return "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])
-}
-
 // client speaks to the service: to the very key that a person accepted, or to one
 // that an authority vouches for, which this machine trusts.
 func (a *app) client() *http.Client {
@@ -37,7 +30,7 @@ func (a *app) client() *http.Client {
 		return http.DefaultClient
 	}
 	verify := func(s tls.ConnectionState) error {
-		shown := pinOf(s.PeerCertificates[0])
+		shown := wire.Pin(s.PeerCertificates[0])
 		if a.pin != "" {
 			if a.pin == shown {
 				return nil

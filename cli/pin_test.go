@@ -18,6 +18,8 @@ import (
 	"testing"
 	"time"
 
+	"oakenlatch/wire"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -46,7 +48,7 @@ func TestPin(t *testing.T) {
 		return a.run(context.Background(), args), out.String()
 	}
 	login := []string{"--server", first.URL, "login", "--user", "mara", "--password-file", filepath.Join(home, "pw")}
-	pin := pinOf(first.Certificate())
+	pin := wire.Pin(first.Certificate())
 	status, out := latch("", false, nil, login...)
 	assert.Equal(t, Refused, status)
 	assert.Contains(t, out, "shows a key that nobody vouches for: "+pin)

@@ -4,11 +4,9 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
-	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
-	"encoding/base64"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -19,6 +17,8 @@ import (
 	"path/filepath"
 	"sync"
 	"time"
+
+	"oakenlatch/wire"
 )
 
 // Files of a data folder with the service's own certificate and its key.
@@ -118,13 +118,6 @@ func put(file string, content []byte) error {
 	return os.Rename(f.Name(), file)
 }
 
-// Pin names a certificate's public key, as clients show and keep it: the SHA-256 of
-// its SubjectPublicKeyInfo (RFC 7469 section 2.4).
-func Pin(cert *x509.Certificate) string {
-	sum := sha256.Sum256(cert.RawSubjectPublicKeyInfo)
-	return "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])
-}
-
 // Certificate is a certificate in files that may be replaced while it is served.
 type Certificate struct {
 	CertFile, KeyFile string
@@ -179,7 +172,7 @@ func (c *Certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 		}
 		if changed {
 			if err := c.load(); err == nil {
-				c.Logger.Info("another certificate is served", "file", c.CertFile, "until", c.pair.Leaf.NotAfter, "pin", Pin(c.pair.Leaf))
+				c.Logger.Info("another certificate is served", "file", c.CertFile, "until", c.pair.Leaf.NotAfter, "pin", wire.Pin(c.pair.Leaf))
 			} else if c.failed != err.Error() {
 				c.failed = err.Error()
 				c.Logger.Error("the certificate was changed and cannot be read: the former one is served on", "error", err)

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/service"
+	"oakenlatch/wire"
 )
 
 // A certificate of our own is made once and renewed in time with the same key; one
@@ -44,7 +45,7 @@ func TestOwnCertificate(t *testing.T) {
 	renewed, err := c.Load()
 	require.NoError(t, err)
 	assert.NotEqual(t, first.SerialNumber, renewed.SerialNumber)
-	assert.Equal(t, service.Pin(first), service.Pin(renewed), "who pinned it need not do so again")
+	assert.Equal(t, wire.Pin(first), wire.Pin(renewed), "who pinned it need not do so again")
 	require.NoError(t, os.WriteFile(key, []byte("nonsense"), 0o600))
 	_, _, err = service.OwnCertificate(dir, []string{"localhost"}, now)
 	require.ErrorContains(t, err, "put it back")
@@ -69,9 +70,9 @@ func TestServeTLS(t *testing.T) {
 		conn, err := tls.Dial("tcp", l.Addr().String(), &tls.Config{InsecureSkipVerify: true})
 		require.NoError(t, err)
 		defer func() { _ = conn.Close() }()
-		return service.Pin(conn.ConnectionState().PeerCertificates[0])
+		return wire.Pin(conn.ConnectionState().PeerCertificates[0])
 	}
-	assert.Equal(t, service.Pin(first), shown())
+	assert.Equal(t, wire.Pin(first), shown())
 	roots := x509.NewCertPool()
 	roots.AddCert(first)
 	res, err := (&http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots}}}).Get("https://" + l.Addr().String() + "/healthz")
@@ -95,9 +96,9 @@ func TestServeTLS(t *testing.T) {
 	}
 	move(a, filepath.Join(dir, filepath.Base(certFile)))
 	time.Sleep(1100 * time.Millisecond)
-	assert.Equal(t, service.Pin(first), shown())
+	assert.Equal(t, wire.Pin(first), shown())
 	move(b, filepath.Join(dir, filepath.Base(keyFile)))
-	require.Eventually(t, func() bool { return shown() != service.Pin(first) }, 10*time.Second, 200*time.Millisecond)
+	require.Eventually(t, func() bool { return shown() != wire.Pin(first) }, 10*time.Second, 200*time.Millisecond)
 	leaf, err := c.Load()
 	require.NoError(t, err)
 	_, ok := leaf.PublicKey.(*ecdsa.PublicKey)

@@ -252,6 +252,23 @@ func Within(ctx context.Context, p Person, n Need) context.Context {
 	return store.WithReach(ctx, func(d store.Device) error { return p.Check(n.Role, d) })
 }
 
+// Bound leaves out of what is asked of the ledger what is not a person's to see:
+// drafts of others, and devices on which they have not the role.
+func (p Person) Bound(ctx context.Context, s *store.Store, r Role, q *store.LedgerQuery) error {
+	if !p.Administers() {
+		q.Reader = p.Name
+	}
+	if p.Grants.Everywhere(r) {
+		return nil
+	}
+	devices, err := s.Devices(Within(ctx, p, Need{Role: r}))
+	q.Self, q.Devices = p.Name, []string{}
+	for _, d := range devices {
+		q.Devices = append(q.Devices, d.Name)
+	}
+	return err
+}
+
 // Reading gives a context for what a request only looks at: what it copies from,
 // compares with, leads through.
 func Reading(ctx context.Context, p Person) context.Context {

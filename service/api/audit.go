@@ -45,7 +45,7 @@ func (a *API) ledgerQuery(c *call) (q store.LedgerQuery, err error) {
 	if q.Query, err = search.Parse(line, a.Log.Now()); err != nil {
 		return q, badLine(err)
 	}
-	if err := a.bound(c, access.Audit, &q); err != nil {
+	if err := c.person.Bound(c.ctx, a.Store, access.Audit, &q); err != nil {
 		return q, err
 	}
 	for name, into := range map[string]*int64{"before": &q.Before, "after": &q.After} {
@@ -59,23 +59,6 @@ func (a *API) ledgerQuery(c *call) (q store.LedgerQuery, err error) {
 	}
 	q.Oldest = c.QueryParam("oldest") == "true"
 	return q, nil
-}
-
-// bound leaves out of what is asked of the ledger what is not a person's to see:
-// drafts of others, and devices on which they have not the role.
-func (a *API) bound(c *call, role access.Role, q *store.LedgerQuery) error {
-	if !c.person.Administers() {
-		q.Reader = c.person.Name
-	}
-	if c.person.Grants.Everywhere(role) {
-		return nil
-	}
-	devices, err := a.Store.Devices(access.Within(c.ctx, c.person, access.Need{Role: role}))
-	q.Self, q.Devices = c.person.Name, []string{}
-	for _, d := range devices {
-		q.Devices = append(q.Devices, d.Name)
-	}
-	return err
 }
 
 // badLine says where a line to search by goes wrong.
@@ -136,7 +119,7 @@ func (a *API) entry(c *call) (any, error) {
 		return nil, err
 	}
 	q := store.LedgerQuery{After: n - 1, Before: n + 1}
-	if err := a.bound(c, access.Audit, &q); err != nil {
+	if err := c.person.Bound(c.ctx, a.Store, access.Audit, &q); err != nil {
 		return nil, err
 	}
 	list, err := a.Log.Entries(c.ctx, q)

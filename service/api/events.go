@@ -28,7 +28,7 @@ func (a *API) events(ec *echo.Context) error {
 	if err := c.person.Fits(toRead); err != nil {
 		return err
 	}
-	if err := a.bound(c, access.Read, &q); err != nil {
+	if err := c.person.Bound(c.ctx, a.Store, access.Read, &q); err != nil {
 		return err
 	}
 	if err := a.streams.enter(c.person.Name); err != nil {

@@ -170,18 +170,8 @@ func (r *Reports) entries(ctx context.Context, p access.Person, s Span, out *Rep
 	q := store.LedgerQuery{Oldest: true, Limit: mostRows + 1}
 	q.Since, q.Until = s.Since, s.Until
 	q.Terms = searchTerms(s)
-	if !p.Administers() {
-		q.Reader = p.Name
-	}
-	if !p.Grants.Everywhere(access.Audit) {
-		devices, err := r.Store.Devices(access.Within(ctx, p, access.Need{Role: access.Audit}))
-		if err != nil {
-			return err
-		}
-		q.Self, q.Devices = p.Name, []string{}
-		for _, d := range devices {
-			q.Devices = append(q.Devices, d.Name)
-		}
+	if err := p.Bound(ctx, r.Store, access.Audit, &q); err != nil {
+		return err
 	}
 	list, err := r.Log.Entries(ctx, q)
 	if err != nil {

@@ -252,17 +252,16 @@ func consolePictures(c *client) error {
 			return err
 		}
 	}
+	if _, err := c.latch("revert", "5", "--yes"); err != nil {
+		return err
+	}
 	if err := browser.Do(ctx, "sign out", chromedp.Click(browser.Button("Sign out")), chromedp.WaitVisible(browser.Field("Account"))); err != nil {
 		return err
 	}
 	if err := browser.SignIn(ctx, server, "/access", "admin", "ferry-admin"); err != nil {
 		return err
 	}
-	if err := shot("access", chromedp.WaitVisible(browser.Text("*", "nightly export"))); err != nil {
-		return err
-	}
-	_, err = c.latch("revert", "5", "--yes")
-	return err
+	return shot("access", chromedp.WaitVisible(browser.Text("*", "nightly export")))
 }
 
 // pictures draws the client's main commands in a terminal window.

@@ -182,6 +182,13 @@ func (c *Certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	return c.pair, nil
 }
 
+// Pin names the key that is served; see [wire.Pin].
+func (c *Certificate) Pin() string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return wire.Pin(c.pair.Leaf)
+}
+
 // Config is how the service does TLS with it.
 func (c *Certificate) Config() *tls.Config {
 	return &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: c.get}

@@ -27,7 +27,6 @@ import (
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/syslog"
-	"oakenlatch/wire"
 )
 
 const usage = `oaken-latchd: the Oaken Latch service
@@ -144,7 +143,7 @@ func serve(ctx context.Context, args []string, out, errOut io.Writer) error {
 			return errors.Join(err, l.Close(), s.Close())
 		}
 		scheme = "https"
-		_, _ = fmt.Fprintf(out, "certificate until %s, its key: %s\n", leaf.NotAfter.UTC().Format("2006-01-02"), wire.Pin(leaf))
+		_, _ = fmt.Fprintf(out, "certificate until %s, its key: %s\n", leaf.NotAfter.UTC().Format("2006-01-02"), cert.Pin())
 	}
 	if first {
 		_, _ = fmt.Fprintf(out, "sign in with: latch login --server %s://%s --user admin\n", scheme, l.Addr())

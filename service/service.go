@@ -102,16 +102,6 @@ func Open(ctx context.Context, opt Options) (*Service, error) {
 
 func (s *Service) assemble(ctx context.Context, opt Options) error {
 	log := audit.New(s.store, opt.Now)
-	key, err := audit.OpenKey(opt.Dir)
-	if err != nil {
-		return err
-	}
-	if err := log.UseKey(ctx, key); err != nil {
-		return err
-	}
-	s.keeping.Go(func() {
-		log.Keep(s.stopping, func(err error) { s.logger.Error("the ledger is not looked after", "error", err) })
-	})
 	if opt.KeyFile == "" {
 		opt.KeyFile = filepath.Join(opt.Dir, access.KeyFile)
 	}
@@ -122,6 +112,16 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	if err != nil {
 		return err
 	}
+	key, err := sealer.SigningKey(ctx, s.store, opt.Dir)
+	if err != nil {
+		return err
+	}
+	if err := log.UseKey(ctx, key); err != nil {
+		return err
+	}
+	s.keeping.Go(func() {
+		log.Keep(s.stopping, func(err error) { s.logger.Error("the ledger is not looked after", "error", err) })
+	})
 	veilKey, err := sealer.Kept(ctx, s.store, "veil")
 	if err != nil {
 		return err

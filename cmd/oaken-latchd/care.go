@@ -74,12 +74,43 @@ func rotateKey(ctx context.Context, args []string, out, errOut io.Writer) error 
 	if *lost {
 		n, err = access.Forget(ctx, log, file)
 		next = "Give the devices' secrets anew with: latch device replace NAME, and those of archives and receivers."
-	} else if n, err = access.Rotate(ctx, log, file); err == nil {
-		err = log.RotateKey(ctx, set.data)
+	} else {
+		n, err = rotate(ctx, s, log, file, set.data)
 	}
 	if err = errors.Join(err, s.Close()); err != nil {
-		return fmt.Errorf("the key was not changed: %w", err)
+		return fmt.Errorf("the key was not rotated to its end; what is there opens all that it opened, and rotate-key may be run again: %w", err)
 	}
 	_, _ = fmt.Fprintf(out, "%s holds a new key; %d secrets were sealed with the old one. %s\n", file, n, next)
 	return nil
+}
+
+// rotate has the new key sign what stands, too: from then on that holds the whole
+// record.
+func rotate(ctx context.Context, s *store.Store, log *audit.Log, file, dir string) (int, error) {
+	if err := access.Missing(ctx, s, file); err != nil { // or another would be made
+		return 0, err
+	}
+	sealer, err := access.OpenSealer(file)
+	if err != nil {
+		return 0, err
+	}
+	if _, err := sealer.SigningKey(ctx, s, dir); err != nil { // one that is plain still is taken over, and goes
+		return 0, err
+	}
+	n, err := access.Rotate(ctx, log, file)
+	if err != nil {
+		return n, err
+	}
+	if sealer, err = access.OpenSealer(file); err != nil {
+		return n, err
+	}
+	key, err := sealer.SigningKey(ctx, s, dir)
+	if err != nil {
+		return n, err
+	}
+	if err := log.UseKey(ctx, key); err != nil {
+		return n, err
+	}
+	_, err = log.Checkpoint(ctx)
+	return n, err
 }

@@ -52,11 +52,25 @@ func (n *Node) secret() bool {
 	if n.Type.Base != String && n.Type.Base != Binary && n.Type.Base != Union {
 		return false
 	}
-	if n.Name != "key" {
-		return SecretName(n.Name)
+	way := []string{n.Name}
+	for up := n.Parent; up != nil; up = up.Parent {
+		way = append([]string{up.Name}, way...)
 	}
-	for up := n.Parent; up != nil; up = up.Parent { // a key is one, where it is not a public one
-		if slices.ContainsFunc(nameWords(up.Name), func(w string) bool { return publicWords[w] }) {
+	return SecretAt(way)
+}
+
+// SecretAt is the rule by names alone, for a leaf and those above it, the outermost
+// first; a module's name may stand before each, with a colon.
+func SecretAt(way []string) bool {
+	if len(way) == 0 {
+		return false
+	}
+	bare := func(name string) string { return name[strings.LastIndexByte(name, ':')+1:] }
+	if name := bare(way[len(way)-1]); name != "key" {
+		return SecretName(name)
+	}
+	for _, up := range way[:len(way)-1] { // a key is one, where it is not a public one
+		if slices.ContainsFunc(nameWords(bare(up)), func(w string) bool { return publicWords[w] }) {
 			return false
 		}
 	}

@@ -80,20 +80,30 @@ var element = regexp.MustCompile(`<((?:[A-Za-z_][\w.-]*:)?([A-Za-z_][\w.-]*))((?
 
 // opaque hides by the names of elements; all of what a module says nobody reads.
 func (v *Veil) opaque(n *tree.Node, o *tree.Opaque) *tree.Node {
-	all := n.Schema() != nil && n.Schema().HasSecrets()
-	text := element.ReplaceAllStringFunc(string(o.XML), func(found string) string {
-		m := element.FindStringSubmatch(found)
-		if m[4] == "" || !all && !schema.SecretName(m[2]) {
-			return found
-		}
-		return "<" + m[1] + m[3] + ">" + v.Name(m[4]) + "</"
-	})
+	text := v.xml(string(o.XML), n.Schema() != nil && n.Schema().HasSecrets())
 	if text == string(o.XML) {
 		return n
 	}
 	hidden := *o
 	hidden.XML = []byte(text)
 	return tree.NewOpaque(n.Schema(), hidden)
+}
+
+// XML gives a piece of XML that no module describes with names in the place of
+// secrets, by the names of its elements.
+func (v *Veil) XML(text string) string { return v.xml(text, false) }
+
+func (v *Veil) xml(text string, all bool) string {
+	if v == nil {
+		return text
+	}
+	return element.ReplaceAllStringFunc(text, func(found string) string {
+		m := element.FindStringSubmatch(found)
+		if m[4] == "" || !all && !schema.SecretName(m[2]) {
+			return found
+		}
+		return "<" + m[1] + m[3] + ">" + v.Name(m[4]) + "</"
+	})
 }
 
 // Difference gives a difference as it is seen through the veil: exactly the places
@@ -172,12 +182,18 @@ func (v *Veil) Text(text string, of ...*tree.Node) string {
 	}
 	for _, n := range of {
 		for _, value := range Secrets(n) {
-			if len(value) >= shortest {
-				text = strings.ReplaceAll(text, value, v.Name(value))
-			}
+			text = v.Hide(text, value)
 		}
 	}
 	return text
+}
+
+// Hide gives a text with a name where a secret stands in it.
+func (v *Veil) Hide(text, value string) string {
+	if v == nil || len(value) < shortest {
+		return text
+	}
+	return strings.ReplaceAll(text, value, v.Name(value))
 }
 
 // ErrUnknown is given for a name of a value that is not to be found.

@@ -168,8 +168,9 @@ func (s *Sealer) Trial(tx *store.Tx) (int, error) {
 	return len(list), err
 }
 
-// Rotate seals all secrets with a new key and forgets the old one. Wherever it is
-// broken off, the key file opens what is in the records.
+// Rotate seals all secrets with a new key and forgets the old one; the key that signs
+// the record is made anew. Wherever it is broken off, the key file opens what is in
+// the records.
 func Rotate(ctx context.Context, log *audit.Log, file string) (int, error) {
 	old, err := os.ReadFile(file)
 	if err != nil {
@@ -195,6 +196,9 @@ func Rotate(ctx context.Context, log *audit.Log, file string) (int, error) {
 			secret, err := s.Open(one.Body, purpose)
 			if err != nil {
 				return fmt.Errorf("%s %s: %w", one.Table, one.Key, err)
+			}
+			if purpose == Purpose("sealed", signing) {
+				secret = newKey()
 			}
 			one.Body = s.Seal(secret, purpose)
 			if err := tx.SetSecret(one); err != nil {

@@ -4,11 +4,13 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -48,7 +50,8 @@ func (r *requests) value(schema map[string]any, depth int) any {
 	case "object":
 		out := map[string]any{}
 		props, _ := schema["properties"].(map[string]any)
-		for name, s := range props {
+		for _, name := range slices.Sorted(maps.Keys(props)) { // the same seed makes the same
+			s := props[name]
 			if r.rnd.IntN(3) > 0 {
 				sub, _ := s.(map[string]any)
 				out[name] = r.value(sub, depth+1)
@@ -109,7 +112,8 @@ func (r *requests) make(method, path string, op map[string]any) *http.Request {
 
 // Requests made by the API's own description, right and wrong, as every role and as
 // somebody with all of them: each is answered, none with a mistake of the service, a
-// refusal is a problem document, and who may not do a thing never has it done.
+// refusal is a problem document, and who may not do a thing never has it done. SEED
+// has others asked, and ROUNDS more of them.
 func TestRandomRequests(t *testing.T) {
 	t.Parallel()
 	d := newCounter(t, "saltern-quay", "saltern-slip")
@@ -122,7 +126,7 @@ func TestRandomRequests(t *testing.T) {
 	}
 	text, err := json.Marshal(d.API.OpenAPI())
 	require.NoError(t, err)
-	seed := uint64(time.Now().UnixNano())
+	seed := uint64(1)
 	if text := os.Getenv("SEED"); text != "" {
 		seed, err = strconv.ParseUint(text, 10, 64)
 		require.NoError(t, err)
@@ -140,15 +144,17 @@ func TestRandomRequests(t *testing.T) {
 		needs[x.method+" "+x.path] = x.needs
 	}
 	for range rounds {
-		for path, ops := range r.spec["paths"].(map[string]any) {
-			for method, op := range ops.(map[string]any) {
+		paths := r.spec["paths"].(map[string]any)
+		for _, path := range slices.Sorted(maps.Keys(paths)) {
+			ops := paths[path].(map[string]any)
+			for _, method := range slices.Sorted(maps.Keys(ops)) {
+				op := ops[method].(map[string]any)
 				method = strings.ToUpper(method)
-				op := op.(map[string]any)
 				switch {
 				case strings.HasSuffix(path, "/events"), strings.Contains(path, "/login/elsewhere"), strings.HasSuffix(path, "/logout"):
 					continue
 				}
-				for who := range d.tokens {
+				for _, who := range slices.Sorted(maps.Keys(d.tokens)) {
 					if r.rnd.IntN(3) > 0 {
 						continue
 					}

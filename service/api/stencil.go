@@ -3,14 +3,24 @@ package api
 import (
 	"fmt"
 
+	"oakenlatch/core/stencil"
+	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
 
-func (a *API) stencilDoc(c *call, v store.Stencil, device string) (wire.Stencil, error) {
-	out := wire.Stencil{Name: v.Name, Version: v.Version, Text: v.Text, Note: v.Note, Actor: v.Actor, At: v.At, Blanks: []wire.Blank{}}
+// cover gives what hides the secrets in stencils from whoever asks.
+func (a *API) cover(c *call) (stencil.Cover, error) {
+	if c.person.Grants.Everywhere(access.Reveal) {
+		return stencil.Cover{}, nil
+	}
+	return a.Desk.Cover(c.ctx)
+}
+
+func (a *API) stencilDoc(c *call, cover stencil.Cover, v store.Stencil, device string) (wire.Stencil, error) {
+	out := wire.Stencil{Name: v.Name, Version: v.Version, Text: cover.Text(v.Text), Note: v.Note, Actor: v.Actor, At: v.At, Blanks: []wire.Blank{}}
 	blanks, err := a.Desk.Blanks(c.ctx, v.Text, device)
 	for _, b := range blanks {
 		out.Blanks = append(out.Blanks, wire.Blank{Name: b.Name, Shared: b.Shared, Lines: b.Lines, Type: b.Type, Values: b.Values, Help: b.Help})
@@ -23,13 +33,17 @@ func (a *API) stencils(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	uses, err := a.Desk.Uses(c.ctx, "")
+	uses, err := a.Desk.Uses(c.ctx, c.person, "")
+	if err != nil {
+		return nil, err
+	}
+	cover, err := a.cover(c)
 	if err != nil {
 		return nil, err
 	}
 	out := make([]wire.Stencil, 0, len(list))
 	for _, v := range list {
-		doc, err := a.stencilDoc(c, v, "")
+		doc, err := a.stencilDoc(c, cover, v, "")
 		if err != nil {
 			return nil, err
 		}
@@ -54,15 +68,19 @@ func (a *API) stencil(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	out, err := a.stencilDoc(c, all[0], c.QueryParam("device"))
+	cover, err := a.cover(c)
+	if err != nil {
+		return nil, err
+	}
+	out, err := a.stencilDoc(c, cover, all[0], c.QueryParam("device"))
 	if err != nil {
 		return nil, err
 	}
 	c.Response().Header().Set("ETag", fmt.Sprintf(`"v%d"`, out.Version))
 	for _, v := range all {
-		out.Versions = append(out.Versions, wire.Version{Version: v.Version, Note: v.Note, Actor: v.Actor, At: v.At, Text: v.Text})
+		out.Versions = append(out.Versions, wire.Version{Version: v.Version, Note: v.Note, Actor: v.Actor, At: v.At, Text: cover.Text(v.Text)})
 	}
-	uses, err := a.Desk.Uses(c.ctx, out.Name)
+	uses, err := a.Desk.Uses(c.ctx, c.person, out.Name)
 	out.Uses = useDocs(uses, out.Name)
 	return out, err
 }
@@ -106,8 +124,24 @@ func (a *API) bind(c *call) (any, error) {
 
 func (a *API) shared(c *call) (any, error) {
 	list, err := a.Store.SharedValues(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	var secret map[string]bool
+	if !c.person.Grants.Everywhere(access.Reveal) {
+		cover, err := a.Desk.Cover(c.ctx)
+		if err != nil {
+			return nil, err
+		}
+		if secret, err = a.Desk.SecretShared(c.ctx, cover); err != nil {
+			return nil, err
+		}
+	}
 	out := make([]wire.Shared, 0, len(list))
 	for _, v := range list {
+		if secret[v.Name] {
+			v.Items = a.Desk.ShownItems(v.Items)
+		}
 		out = append(out, wire.Shared{Name: v.Name, Version: v.Version, Items: v.Items, Note: v.Note, Actor: v.Actor, At: v.At})
 	}
 	return out, err

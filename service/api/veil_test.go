@@ -16,6 +16,7 @@ import (
 	"oakenlatch/core/markup"
 	"oakenlatch/core/veil"
 	"oakenlatch/lab"
+	"oakenlatch/service/access"
 	"oakenlatch/wire"
 )
 
@@ -148,4 +149,106 @@ func TestSecretsStaySecret(t *testing.T) {
 	clean("nell", "/audit?limit=1000")
 	assert.NotContains(t, logged.String(), "canary")
 	assert.Greater(t, pages, 40)
+}
+
+// Secrets in stencils, in what fills their blanks and in shared values: hidden from
+// those who may not see them, put back where they were by those who saw their names,
+// and put nowhere else.
+func TestSecretsOfStencils(t *testing.T) {
+	t.Parallel()
+	const users, eve = "/system/authentication/user=", "$0$canary-of-eve"
+	d := newCounter(t, hall, "saltern-quay")
+	clean := func(who, path string) string {
+		t.Helper()
+		page := d.page(who, path).Body.String()
+		assert.NotContains(t, page, "canary", "%s as %s", path, who)
+		return page
+	}
+	refused := func(who, method, path string, in any, status int, want string) {
+		t.Helper()
+		got, p, _ := d.do(who, method, path, in, nil)
+		assert.Equal(t, status, got, p.Detail)
+		assert.Contains(t, p.Detail+p.Next, want)
+		assert.NotContains(t, p.Detail+p.Next, "canary")
+	}
+	doors := "system\n  location: {place}\n  authentication\n    user [{who}]\n      password: {word}\n    user [dawn]\n      password: $0$canary-at-dawn\n    user [noon]\n      password: {@noon}\n    user [" + lab.User + "]\n"
+	d.ok("abel", "PUT", "/stencils/doors", wire.NewStencil{Text: doors, Note: "doors"}, nil)
+	d.ok("abel", "PUT", "/shared/noon", wire.NewShared{Items: []string{"$0$canary-at-noon"}}, nil)
+	bind := func(change int64, word string) wire.Bind {
+		return wire.Bind{Change: change, Devices: []string{hall}, Blanks: map[string]string{"place": "Hut", "who": "eve", "word": word}}
+	}
+	open := func(who string) int64 {
+		var ch wire.Change
+		d.ok(who, "POST", "/changes", wire.NewChange{Title: "Doors"}, &ch)
+		return ch.Number
+	}
+	keep := func(n int64) {
+		t.Helper()
+		at := fmt.Sprintf("/changes/%d", n)
+		clean("nell", at+"/preview")
+		clean("nell", at+"/edits")
+		d.ok("nell", "POST", at+"/commit", wire.NewCommit{HoldSeconds: 60}, nil)
+		require.Eventually(t, func() bool { s, _, _ := d.do("nell", "POST", at+"/confirm", nil, nil); return s == http.StatusOK }, 20*time.Second, 50*time.Millisecond)
+	}
+	n := open("nell")
+	refused("nell", "POST", "/stencils/doors/bind", bind(n, "canary\x01"), http.StatusUnprocessableEntity, "stencil doors")
+	var loaded []wire.Loaded
+	d.ok("nell", "POST", "/stencils/doors/bind", bind(n, eve), &loaded)
+	assert.NotContains(t, fmt.Sprint(loaded), "canary")
+	keep(n)
+	for user, want := range map[string]string{"eve": eve, "dawn": "$0$canary-at-dawn", "noon": "$0$canary-at-noon"} {
+		v, err := d.Devices[hall].Value(users + user + "/password")
+		require.NoError(t, err)
+		assert.Equal(t, want, v)
+	}
+	require.NoError(t, d.Devices[hall].Console(users+"eve/password", "$0$canary-by-hand"))
+	_, err := d.History.Read(t.Context(), hall, "nell")
+	require.NoError(t, err)
+
+	for _, path := range []string{"/stencils", "/stencils/doors", "/stencils/doors?device=" + hall, "/shared", "/audit?limit=1000"} {
+		clean("nell", path)
+	}
+	assert.Contains(t, clean("nell", "/stencils/doors"), `"strayed":`, "that it strayed is told")
+	for _, path := range []string{"/stencils", "/stencils/doors", "/shared"} {
+		assert.Contains(t, d.page("abel", path).Body.String(), "canary", "who may see secrets does")
+	}
+
+	// What was seen is edited and saved: its secrets stay what they are.
+	var seen wire.Stencil
+	d.ok("nell", "GET", "/stencils/doors", nil, &seen)
+	require.Contains(t, seen.Text, veil.Prefix)
+	var saved wire.Saved
+	d.ok("nell", "PUT", "/stencils/doors", wire.NewStencil{Text: strings.Replace(seen.Text, "location: {place}", "location: {place}-again", 1)}, &saved)
+	assert.NotContains(t, fmt.Sprint(saved), "canary")
+	assert.Contains(t, fmt.Sprint(saved.Notes), "changed by hand since")
+	refused("nell", "PUT", "/shared/noon", wire.NewShared{Items: []string{d.Log.Veil.Name("$0$canary-at-noon")}}, http.StatusConflict, "is so already")
+	var list []wire.Stencil
+	d.ok("abel", "GET", "/stencils", nil, &list)
+	assert.Equal(t, strings.Replace(doors, "{place}", "{place}-again", 1), list[0].Text)
+	n = open("nell")
+	d.ok("nell", "POST", "/stencils/doors/bind", bind(n, d.Log.Veil.Name(eve)), nil)
+	keep(n)
+	v, err := d.Devices[hall].Value(users + "eve/password")
+	require.NoError(t, err)
+	assert.Equal(t, eve, v, "the value that has the name")
+
+	// Nobody learns one by putting it elsewhere.
+	for text, want := range map[string]string{
+		strings.Replace(doors, "{place}", "{word}", 1):                                   "{word} is filled in with secrets",
+		strings.Replace(doors, "{place}", "{@noon}", 1):                                  "{@noon} is filled in with secrets",
+		"system\n  location: " + d.Log.Veil.Name("$0$canary-at-dawn") + "\n":             "does not stand in this",
+		"system\n  user [x]\n    password: " + d.Log.Veil.Name("$0$canary-never") + "\n": "does not stand in this",
+	} {
+		got, p, _ := d.do("nell", "PUT", "/stencils/doors", wire.NewStencil{Text: text}, nil)
+		assert.GreaterOrEqual(t, got, 400)
+		assert.Contains(t, p.Detail, want)
+	}
+	refused("nell", "PUT", "/stencils/other", wire.NewStencil{Text: "system\n  location: {@noon}\n"}, http.StatusForbidden, "is filled in with secrets")
+	refused("nell", "POST", "/stencils/doors/bind", bind(open("nell"), d.Log.Veil.Name("$0$canary-never")), http.StatusUnprocessableEntity, "does not stand in this")
+	on, err := access.ParseGrants([]string{"read", "stage", "reveal@device=" + hall})
+	require.NoError(t, err)
+	require.NoError(t, d.API.Accounts.Add(t.Context(), "x", "dora", "a long password", on))
+	d.tokens["dora"], _, _, err = d.API.Accounts.Login(t.Context(), "dora", "a long password", "test")
+	require.NoError(t, err)
+	refused("dora", "POST", "/stencils/doors/bind", bind(open("dora"), "$0$x"), http.StatusForbidden, "may not see in it")
 }

@@ -3,14 +3,8 @@ package audit
 import (
 	"context"
 	"crypto/ed25519"
-	"crypto/rand"
-	"crypto/x509"
 	"encoding/json"
-	"encoding/pem"
 	"errors"
-	"fmt"
-	"os"
-	"path/filepath"
 	"time"
 
 	"oakenlatch/core/ledger"
@@ -18,71 +12,6 @@ import (
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 )
-
-// KeyFile is the file of a data folder with the key that signs checkpoints
-// (PKCS #8, PEM). It stands beside the database, not in it: who can write to
-// one alone cannot rewrite the past unseen.
-const KeyFile = "ledger.key"
-
-// OpenKey reads the key of a data folder, making it on first use.
-func OpenKey(dir string) (ed25519.PrivateKey, error) {
-	file := filepath.Join(dir, KeyFile)
-	text, err := os.ReadFile(file)
-	if errors.Is(err, os.ErrNotExist) {
-		return newKey(file)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("key file %s: %w", file, err)
-	}
-	block, _ := pem.Decode(text)
-	if block == nil {
-		return nil, fmt.Errorf("key file %s holds no PEM; restore it from where it was copied, or take it away: a new one is made, and the ledger says so", file)
-	}
-	parsed, err := x509.ParsePKCS8PrivateKey(block.Bytes)
-	key, ok := parsed.(ed25519.PrivateKey)
-	if err != nil || !ok {
-		return nil, fmt.Errorf("key file %s holds no Ed25519 key: %w", file, err)
-	}
-	return key, nil
-}
-
-// RotateKey has another key sign from now on. What the former one signed can still
-// be verified: its public half stands in the ledger. Broken off, the next start
-// enters the new one.
-func (l *Log) RotateKey(ctx context.Context, dir string) error {
-	file := filepath.Join(dir, KeyFile)
-	next := file + ".next"
-	if err := os.Remove(next); err != nil && !errors.Is(err, os.ErrNotExist) {
-		return err
-	}
-	key, err := newKey(next)
-	if err != nil {
-		return err
-	}
-	if err := os.Rename(next, file); err != nil {
-		return err
-	}
-	return l.UseKey(ctx, key)
-}
-
-func newKey(file string) (ed25519.PrivateKey, error) {
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		return nil, err
-	}
-	body, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
-		return nil, err
-	}
-	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if err != nil {
-		return nil, err
-	}
-	if err = pem.Encode(f, &pem.Block{Type: "PRIVATE KEY", Bytes: body}); err == nil {
-		err = f.Sync()
-	}
-	return key, errors.Join(err, f.Close())
-}
 
 // keyAction is the entry that says which key signs from then on.
 const keyAction = "audit.key"

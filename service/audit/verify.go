@@ -30,8 +30,8 @@ func (l *Log) Verify(ctx context.Context, elsewhere []ledger.Checkpoint) (*ledge
 			return nil, refusal.New(refusal.Invalid, "it is of another service, or this one was given another key", "the checkpoint at entry %d is signed with key %s, which this service never signed with", c.Seq, c.Key)
 		}
 	}
-	// Who can write to the database could put a key of their own into it and sign
-	// with that: only the key that stands beside it says something.
+	// Who can write to the database could enter a key of their own and sign with
+	// that: only the key that this service signs with says something.
 	own, others := signed[:0], 0
 	for _, c := range signed {
 		if c.Key == l.publicKey() {
@@ -42,7 +42,7 @@ func (l *Log) Verify(ctx context.Context, elsewhere []ledger.Checkpoint) (*ledge
 	}
 	v := ledger.NewVerifier(append(own, elsewhere...))
 	if others > 0 {
-		v.Notes = append(v.Notes, fmt.Sprintf("%d kept checkpoints are signed with another key than the one this service has now (%s), and say nothing here", others, KeyFile))
+		v.Notes = append(v.Notes, fmt.Sprintf("%d kept checkpoints are signed with another key than the one this service has now, and say nothing here", others))
 	}
 	for _, w := range wrong {
 		v.Find(0, "among the kept checkpoints: %v", w)

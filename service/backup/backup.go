@@ -22,9 +22,9 @@ import (
 // keyFile is the key that sealed secrets are opened with; see service/access.
 const keyFile = access.KeyFile
 
-// signFile is the key that signs the ledger's checkpoints. A folder of an
-// earlier release has none.
-const signFile = audit.KeyFile
+// signFile is the key that signs the ledger's checkpoints, in backups of earlier
+// releases. It is sealed in the records now, and taken over on the next start.
+const signFile = access.PlainKeyFile
 
 // About is what a backup tells of itself.
 type About struct {

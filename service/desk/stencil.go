@@ -11,6 +11,7 @@ import (
 	"oakenlatch/core/codec"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/markup"
+	"oakenlatch/core/schema"
 	"oakenlatch/core/stencil"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
@@ -57,14 +58,23 @@ func (d *Desk) SaveStencil(ctx context.Context, p access.Person, name, text, not
 	if !stencil.Name(name) {
 		return v, Follow{}, refusal.New(refusal.Invalid, "use 1 to 63 letters, digits, - and _, a letter first", "%q is no name for a stencil", name)
 	}
-	st, err := stencil.Parse(text)
-	if err != nil {
-		return v, Follow{}, refusal.New(refusal.Invalid, "nothing was saved", "stencil %s: %v", name, err)
-	}
 	all, err := d.store.StencilVersions(ctx, name)
 	if err != nil {
 		return v, Follow{}, err
 	}
+	cover, err := d.Cover(ctx)
+	if err != nil {
+		return v, Follow{}, err
+	}
+	text, err = cover.Lift(text, texts(all)...)
+	var st *stencil.Stencil
+	if err == nil {
+		st, err = stencil.Parse(text)
+	}
+	if err != nil {
+		return v, Follow{}, refusal.New(refusal.Invalid, "nothing was saved", "stencil %s: %v", name, err)
+	}
+	v.Text = text
 	if len(all) > 0 && all[0].Text == text {
 		return v, Follow{}, refusal.New(refusal.Conflict, "", "stencil %s is so already (version %d)", name, all[0].Version)
 	}
@@ -73,6 +83,13 @@ func (d *Desk) SaveStencil(ctx context.Context, p access.Person, name, text, not
 	}
 	shared, err := d.sharedNow(ctx)
 	if err != nil {
+		return v, Follow{}, err
+	}
+	secret, err := d.SecretShared(ctx, cover)
+	if err != nil {
+		return v, Follow{}, err
+	}
+	if err := keepsCovered(p, cover, secret, text, all); err != nil {
 		return v, Follow{}, err
 	}
 	version := int64(1)
@@ -94,7 +111,16 @@ func (d *Desk) SaveStencil(ctx context.Context, p access.Person, name, text, not
 		maps.DeleteFunc(values, func(n, _ string) bool {
 			return !slices.ContainsFunc(st.Blanks(), func(x stencil.Blank) bool { return x.Name == n })
 		})
-		plan = append(plan, restage{old: b, st: st, version: version, values: values, shared: shared})
+		dev, err := d.store.DeviceByID(ctx, b.Device)
+		if err != nil {
+			return v, Follow{}, err
+		}
+		if len(all) > 0 && sharesSecrets(cover, secret, text, all[0].Text) {
+			if err := uncoversOn(p, dev, name); err != nil {
+				return v, Follow{}, err
+			}
+		}
+		plan = append(plan, restage{old: b, st: st, text: text, cover: cover, version: version, values: values, shared: shared})
 	}
 	follow, err := d.follow(ctx, p, fmt.Sprintf("Stencil %s, version %d", name, version), plan, func(tx *audit.Tx) error {
 		if v, err = tx.AddStencil(v); err != nil {
@@ -122,6 +148,22 @@ func (d *Desk) SaveShared(ctx context.Context, p access.Person, name string, ite
 	if err != nil {
 		return v, Follow{}, err
 	}
+	if items, err = d.liftItems(items, shared[name]); err != nil {
+		return v, Follow{}, err
+	}
+	v.Items = items
+	cover, err := d.Cover(ctx)
+	if err != nil {
+		return v, Follow{}, err
+	}
+	secret, err := d.SecretShared(ctx, cover)
+	if err != nil {
+		return v, Follow{}, err
+	}
+	told := items
+	if secret[name] || schema.SecretName(name) {
+		told = d.ShownItems(items)
+	}
 	if slices.Equal(shared[name], items) {
 		return v, Follow{}, refusal.New(refusal.Conflict, "", "shared value %s is so already", name)
 	}
@@ -141,16 +183,23 @@ func (d *Desk) SaveShared(ctx context.Context, p access.Person, name string, ite
 			return v, Follow{}, err
 		}
 		if st.Uses(name) {
-			plan = append(plan, restage{old: b, st: st, version: b.Version, values: b.Blanks, shared: shared})
+			plan = append(plan, restage{old: b, st: st, text: text, cover: cover, version: b.Version, values: b.Blanks, shared: shared})
 		}
 	}
 	follow, err := d.follow(ctx, p, "Shared value "+name, plan, func(tx *audit.Tx) error {
 		if v, err = tx.AddShared(v); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "shared.save", Before: "", After: fmt.Sprintf("%s version %d: %s", name, v.Version, clip(strings.Join(items, ", "))), Note: v.Note})
+		return tx.Record(ledger.Entry{Actor: p.Name, Action: "shared.save", Before: "", After: fmt.Sprintf("%s version %d: %s", name, v.Version, clip(strings.Join(told, ", "))), Note: v.Note})
 	})
 	return v, follow, err
+}
+
+func texts(list []store.Stencil) (out []string) {
+	for _, v := range list {
+		out = append(out, v.Text)
+	}
+	return out
 }
 
 func clip(text string) string {
@@ -177,6 +226,8 @@ func (d *Desk) versionText(ctx context.Context, name string, version int64) (str
 type restage struct {
 	old     store.Binding // in force so far; its Filled is nil where there is none
 	st      *stencil.Stencil
+	text    string // that of the version
+	cover   stencil.Cover
 	version int64
 	values  map[string]string
 	shared  map[string][]string
@@ -277,7 +328,7 @@ func (d *Desk) restaged(w *Work, p access.Person, r restage) (boundLoad, error) 
 	var err error
 	if r.st != nil {
 		if set, err = r.st.Read(w.Schema, r.values, r.shared); err != nil {
-			return boundLoad{}, refusal.New(refusal.Invalid, "", "%s: stencil %s: %v", w.Device.Name, r.old.Stencil, err)
+			return boundLoad{}, refusal.New(refusal.Invalid, "", "%s: stencil %s: %v", w.Device.Name, r.old.Stencil, r.cover.Error(err, r.text, r.values, r.shared))
 		}
 	}
 	before := tree.Empty
@@ -294,7 +345,7 @@ func (d *Desk) restaged(w *Work, p access.Person, r restage) (boundLoad, error) 
 	out := boundLoad{w: w, load: d.loaded(w, p, 0, Load{Mode: Merge, Name: source}, next)}
 	out.load.Edit.Mode = "stencil"
 	out.load.Notes = nil
-	for _, s := range stencil.Strayed(before, w.Mine) {
+	for _, s := range stencil.Strayed(d.log.Veil.Tree(before), d.log.Veil.Tree(w.Mine)) {
 		took := "it is left as it is"
 		if setsAgain(w, s, next) {
 			took = "the stencil sets it again"
@@ -348,7 +399,11 @@ func (d *Desk) Bind(ctx context.Context, p access.Person, number int64, name str
 	if values == nil {
 		values = map[string]string{}
 	}
-	return d.bind(ctx, p, number, devices, restage{old: store.Binding{Stencil: name}, st: st, version: all[0].Version, values: values, shared: shared, again: true})
+	cover, err := d.Cover(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return d.bind(ctx, p, number, devices, restage{old: store.Binding{Stencil: name}, st: st, text: all[0].Text, cover: cover, version: all[0].Version, values: values, shared: shared, again: true})
 }
 
 // Unbind stages that what a stencil set on devices goes. What was changed by
@@ -370,6 +425,11 @@ func (d *Desk) bind(ctx context.Context, p access.Person, number int64, devices 
 	if err != nil {
 		return nil, err
 	}
+	secret, err := d.SecretShared(ctx, r.cover)
+	if err != nil {
+		return nil, err
+	}
+	holds := r.cover.HoldsSecrets(r.text) || sharesSecrets(r.cover, secret, r.text, "")
 	var all []boundLoad
 	err = each(devices, func(device string) error {
 		w, err := d.work(ctx, c, device, p.Name)
@@ -387,6 +447,14 @@ func (d *Desk) bind(ctx context.Context, p access.Person, number int64, devices 
 		}
 		if r.st == nil && mine.old.Filled == nil {
 			return refusal.New(refusal.NotFound, "", "%s does not use stencil %s", device, r.old.Stencil)
+		}
+		if holds {
+			if err := uncoversOn(p, w.Device, r.old.Stencil); err != nil {
+				return err
+			}
+		}
+		if mine.values, err = d.liftValues(w, r.cover, r.text, r.values, mine.old.Blanks); err != nil {
+			return refusal.New(refusal.Invalid, "nothing was staged", "%s: stencil %s: %v", device, r.old.Stencil, err)
 		}
 		one, err := d.restaged(&w, p, mine)
 		all = append(all, one)
@@ -417,9 +485,13 @@ type Use struct {
 }
 
 // Uses tells for every device that uses a stencil what somebody changed by hand
-// since, by what was last read of it. "" is every stencil.
-func (d *Desk) Uses(ctx context.Context, name string) ([]Use, error) {
+// since, by what was last read of it, as a person may see it. "" is every stencil.
+func (d *Desk) Uses(ctx context.Context, p access.Person, name string) ([]Use, error) {
 	list, err := d.store.InForce(ctx, name)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	cover, err := d.Cover(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -445,6 +517,14 @@ func (d *Desk) Uses(ctx context.Context, name string) ([]Use, error) {
 		set, err := codec.Decoder{Schema: now.Schema}.ParseTree(b.Filled)
 		if err != nil {
 			return nil, err
+		}
+		if !p.Grants.May(access.Reveal, dev) {
+			text, err := d.versionText(ctx, b.Stencil, b.Version)
+			if err != nil {
+				return nil, err
+			}
+			u.Blanks = cover.Values(text, b.Blanks)
+			set, now.Running = d.log.Veil.Tree(set), d.log.Veil.Tree(now.Running)
 		}
 		u.Strayed = stencil.Strayed(set, now.Running)
 		out = append(out, u)

@@ -161,7 +161,9 @@ func (e *examination) ledger(s *store.Store) {
 	default:
 		e.add(Good, "ledger", "", "%d entries, chained", v.Entries)
 	}
-	e.private("signing key", filepath.Join(e.Dir, audit.KeyFile))
+	if file := filepath.Join(e.Dir, access.PlainKeyFile); exists(file) {
+		e.add(Look, "signing key", "start the service once: it seals the key and takes the file away; if it stays, it is another key than the one that signs, and may be taken away", "%s holds a key that signs the record, as it is", file)
+	}
 }
 
 func (e *examination) secrets(s *store.Store) {
@@ -274,4 +276,9 @@ func (e *examination) port() {
 	}
 	_ = l.Close()
 	e.add(Good, "service", "", "it does not run; it could listen on %s", e.Listen)
+}
+
+func exists(file string) bool {
+	_, err := os.Stat(file)
+	return err == nil
 }

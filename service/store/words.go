@@ -231,7 +231,8 @@ func (s *Store) matchOne(ctx context.Context, key search.Key, value string) ([]s
 	switch key {
 	case search.Text:
 		word := strings.TrimSuffix(value, "*")
-		m := `text : "` + strings.ReplaceAll(strings.ToValidUTF8(word, " "), `"`, `""`) + `"`
+		// A zero byte would end the expression.
+		m := `text : "` + strings.NewReplacer(`"`, `""`, "\x00", " ").Replace(strings.ToValidUTF8(word, " ")) + `"`
 		if begins {
 			m += " *"
 		}

@@ -4,9 +4,12 @@
 package syslog
 
 import (
+	"cmp"
+	"context"
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/url"
 	"os"
@@ -91,7 +94,6 @@ type Receiver struct {
 	network, address string
 	secure           *tls.Config
 	host             string
-	conn             net.Conn
 }
 
 // Parse reads udp://HOST:PORT, tcp://HOST:PORT, tls://HOST:PORT or
@@ -124,58 +126,77 @@ func Parse(to string, secure *tls.Config) (*Receiver, error) {
 	return r, nil
 }
 
-// Send sends a message, over a new connection where the last one is gone.
-func (r *Receiver) Send(m Message) error { return r.write(m.Line(r.host)) }
+// Send sends messages over a connection of their own, and gives nil once the
+// receiver has taken them, as far as that can be known: nothing in these protocols
+// acknowledges a line, and what is written to a receiver that ends the connection is
+// lost in silence. So the end is made known, and the receiver's own awaited: it has
+// read all that was before. Over UDP nothing tells.
+func (r *Receiver) Send(ctx context.Context, list ...Message) error {
+	lines := make([]string, len(list))
+	for i, m := range list {
+		lines[i] = m.Line(r.host)
+	}
+	return r.send(ctx, lines)
+}
 
-func (r *Receiver) write(line string) error {
-	if r.network == "tcp" {
-		line = fmt.Sprintf("%d %s", len(line), line)
-	}
-	err := errors.New("not connected")
-	if r.conn != nil && r.there() {
-		err = r.put(line)
-	}
-	if err == nil {
-		return nil
-	}
-	r.Close()
-	dialer := &net.Dialer{Timeout: patience}
+func (r *Receiver) send(ctx context.Context, lines []string) (err error) {
+	dialer := &net.Dialer{}
+	dctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	var conn net.Conn
 	if r.secure != nil {
-		r.conn, err = tls.DialWithDialer(dialer, r.network, r.address, r.secure)
+		conn, err = (&tls.Dialer{NetDialer: dialer, Config: r.secure}).DialContext(dctx, r.network, r.address)
 	} else {
-		r.conn, err = dialer.Dial(r.network, r.address)
+		conn, err = dialer.DialContext(dctx, r.network, r.address)
 	}
 	if err != nil {
-		r.conn = nil
 		return err
 	}
-	return r.put(line)
+	defer func() { _ = conn.Close() }()
+	defer context.AfterFunc(ctx, func() { _ = conn.Close() })()
+	if err := r.deliver(conn, lines); err != nil {
+		return cmp.Or(ctx.Err(), err)
+	}
+	return nil
 }
 
-func (r *Receiver) put(line string) error {
-	_ = r.conn.SetWriteDeadline(time.Now().Add(patience))
-	_, err := r.conn.Write([]byte(line))
-	return err
-}
-
-// there looks whether the other end closed the connection: what is written to
-// one that is half closed is lost in silence.
-func (r *Receiver) there() bool {
+func (r *Receiver) deliver(conn net.Conn, lines []string) error {
+	for _, line := range lines {
+		if r.network == "tcp" {
+			line = fmt.Sprintf("%d %s", len(line), line)
+		}
+		_ = conn.SetWriteDeadline(time.Now().Add(patience))
+		if _, err := conn.Write([]byte(line)); err != nil {
+			return err
+		}
+	}
 	if r.network != "tcp" {
-		return true
+		return nil
 	}
-	_ = r.conn.SetReadDeadline(time.Now().Add(time.Millisecond))
-	_, err := r.conn.Read(make([]byte, 1))
-	var timeout net.Error
-	return errors.As(err, &timeout) && timeout.Timeout()
+	return ended(conn)
 }
 
-// Close ends the connection; the next message opens another.
-func (r *Receiver) Close() {
-	if r.conn != nil {
-		_ = r.conn.Close()
-		r.conn = nil
+// ended says to a receiver that nothing more comes, and waits until it ends the
+// connection, too. One that leaves it half open is taken to have read all.
+func ended(conn net.Conn) error {
+	plain := conn
+	if secure, ok := conn.(*tls.Conn); ok {
+		if err := secure.CloseWrite(); err != nil { // close_notify, RFC 5425 section 4.4
+			return err
+		}
+		plain = secure.NetConn()
 	}
+	if tcp, ok := plain.(*net.TCPConn); ok {
+		if err := tcp.CloseWrite(); err != nil {
+			return err
+		}
+	}
+	_ = conn.SetReadDeadline(time.Now().Add(patience))
+	_, err := io.Copy(io.Discard, conn)
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		return nil
+	}
+	return err
 }
 
 // Sender sends lines and never holds up what it tells of: what cannot be sent
@@ -222,10 +243,20 @@ func (s *Sender) Close() {
 
 func (s *Sender) send() {
 	defer close(s.done)
-	defer s.to.Close()
 	for line := range s.lines {
-		if s.to.write(line) != nil {
-			s.dropped.Add(1)
+		list := []string{line}
+		for more := true; more; { // what waits goes along
+			select {
+			case line, more = <-s.lines:
+				if more {
+					list = append(list, line)
+				}
+			default:
+				more = false
+			}
+		}
+		if s.to.send(context.Background(), list) != nil {
+			s.dropped.Add(int64(len(list)))
 		}
 	}
 }

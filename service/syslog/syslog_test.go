@@ -2,11 +2,13 @@ package syslog_test
 
 import (
 	"bufio"
+	"context"
 	"fmt"
 	"io"
 	"net"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -40,8 +42,7 @@ func TestDatagrams(t *testing.T) {
 	}
 }
 
-// Over TCP each line says how long it is; a receiver that went and came back
-// gets what is sent then.
+// Over TCP each line says how long it is.
 func TestStream(t *testing.T) {
 	t.Parallel()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -65,15 +66,57 @@ func TestStream(t *testing.T) {
 			got <- string(text)
 		}()
 		want := fmt.Sprintf("round %d", round)
-		require.Eventually(t, func() bool { // the first ones may be lost with the old connection
-			s.Send(5, want)
-			select {
-			case text := <-got:
-				return strings.HasSuffix(text, want)
-			case <-time.After(100 * time.Millisecond):
-				return false
+		s.Send(5, want)
+		select {
+		case text := <-got:
+			assert.True(t, strings.HasSuffix(text, want), text)
+		case <-time.After(10 * time.Second):
+			require.Fail(t, "nothing came")
+		}
+	}
+}
+
+// What was sent is sent once the receiver has read it all: one that ends the
+// connection before is an error, also where the writing went well; one that leaves it
+// half open is taken to have read all, and one that reads nothing is not waited for.
+func TestTaken(t *testing.T) {
+	t.Parallel()
+	read := func(c net.Conn) { _, _ = io.Copy(io.Discard, c) }
+	for name, one := range map[string]struct {
+		receiver func(net.Conn)
+		want     string
+	}{
+		"reads all":  {func(c net.Conn) { read(c); _ = c.Close() }, ""},
+		"half open":  {read, ""},
+		"reads part": {func(c net.Conn) { _, _ = c.Read(make([]byte, 9)); _ = c.Close() }, "reset"},
+		"silent":     {func(net.Conn) {}, "i/o timeout"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			l, err := net.Listen("tcp", "127.0.0.1:0")
+			require.NoError(t, err)
+			go func() {
+				c, err := l.Accept()
+				if err == nil {
+					one.receiver(c)
+				}
+				<-t.Context().Done()
+				runtime.KeepAlive(c) // or it is closed
+			}()
+			to, err := syslog.Parse("tcp://"+l.Addr().String(), nil)
+			require.NoError(t, err)
+			ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+			defer cancel()
+			list := make([]syslog.Message, 80)
+			for i := range list {
+				list[i].Text = strings.Repeat("rope ", 20_000)
 			}
-		}, 10*time.Second, time.Millisecond)
+			if err = to.Send(ctx, list...); one.want == "" {
+				require.NoError(t, err)
+			} else {
+				require.ErrorContains(t, err, one.want)
+			}
+		})
 	}
 }
 

@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -121,15 +122,25 @@ func TestRsyslog(t *testing.T) {
 			r.enter(ledger.Entry{Actor: "mara", Action: "edit.put", Device: "quay", Change: 7, Path: `/a/b=x"]y`, Before: "1", After: hostile},
 				ledger.Entry{Actor: "wren", Action: "edit.put"}, ledger.Entry{Actor: "mara", Action: "login"},
 				ledger.Entry{Actor: "service", Action: "change.failed", Change: 7, Note: "Ölhafen, 2 devices"})
-			eventually(t, func() bool { return len(s.Lines()) >= 3 }, s.Lines())
-			lines := s.Lines()
-			require.Len(t, lines, 3)
-			assert.Contains(t, lines[0], "1 audit.notice tell.try [ledger@32473 ")
-			assert.Contains(t, lines[1], `1 audit.info edit.put [ledger@32473 entry="3" who="mara" device="quay" change="7" path="/a/b=x\"\]y" outcome="done" digest="`)
-			assert.Contains(t, lines[1], "mara: edit.put, on quay, change 7")
-			assert.Contains(t, lines[1], "=cmd() [2J", "a control character acts on nobody")
-			assert.Contains(t, lines[2], `1 audit.err change.failed [ledger@32473 entry="6" `)
-			assert.Contains(t, lines[2], "Ölhafen, 2 devices")
+			line := func(entry string) string {
+				i := slices.IndexFunc(s.Lines(), func(l string) bool { return strings.Contains(l, ` entry="`+entry+`"`) })
+				if i < 0 {
+					return ""
+				}
+				return s.Lines()[i]
+			}
+			for entry, wanted := range map[string][]string{
+				"2": {"1 audit.notice tell.try [ledger@32473 "},
+				"3": {`1 audit.info edit.put [ledger@32473 entry="3" who="mara" device="quay" change="7" path="/a/b=x\"\]y" outcome="done" digest="`,
+					"mara: edit.put, on quay, change 7", "=cmd() [2J"}, // a control character acts on nobody
+				"6": {`1 audit.err change.failed [ledger@32473 entry="6" `, "Ölhafen, 2 devices"},
+			} {
+				eventually(t, func() bool { return line(entry) != "" }, "entry "+entry)
+				for _, want := range wanted {
+					assert.Contains(t, line(entry), want)
+				}
+			}
+			assert.Empty(t, line("4")+line("5"), "it is told of what its line finds")
 		})
 	}
 }

@@ -90,16 +90,15 @@ const Element = "ledger@32473"
 type bySyslog struct{ to *syslog.Receiver }
 
 func (b *bySyslog) most() int { return 200 }
-func (b *bySyslog) close()    { b.to.Close() }
+func (b *bySyslog) close()    {}
 
 func (b *bySyslog) send(ctx context.Context, list []ledger.Entry) (int, error) {
+	messages := make([]syslog.Message, len(list))
 	for i, e := range list {
-		if err := ctx.Err(); err != nil {
-			return i, err
-		}
-		if err := b.to.Send(message(e)); err != nil {
-			return i, err
-		}
+		messages[i] = message(e)
+	}
+	if err := b.to.Send(ctx, messages...); err != nil {
+		return 0, err // which of them it took is not known
 	}
 	return len(list), nil
 }

@@ -16,6 +16,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -102,7 +103,7 @@ func NewSyslog(t testing.TB, network string, cert Certificate) *Syslog {
 		global = fmt.Sprintf(` defaultNetstreamDriver="ossl" defaultNetstreamDriverCAFile="%[1]s/cert.pem" defaultNetstreamDriverCertFile="%[1]s/cert.pem" defaultNetstreamDriverKeyFile="%[1]s/key.pem"`, dir)
 	}
 	conf := filepath.Join(dir, "rsyslog.conf")
-	write(t, conf, fmt.Sprintf(`global(workDirectory="%s" parser.escapeControlCharactersOnReceive="on"%s)
+	write(t, conf, fmt.Sprintf(`global(workDirectory="%s" processInternalMessages="on" parser.escapeControlCharactersOnReceive="on"%s)
 %s
 input(type="%s" port="%d" address="127.0.0.1")
 template(name="all" type="string" string="%%protocol-version%% %%pri-text%% %%msgid%% %%structured-data%% %%msg%%\n")
@@ -120,11 +121,32 @@ func (s *Syslog) Start() {
 	s.cmd = exec.Command(s.args[0], s.args[1:]...)
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	require.NoError(s.t, s.cmd.Start())
-	if strings.HasPrefix(s.Place, "udp") {
-		time.Sleep(time.Second) // nothing tells that a datagram socket is there
-		return
+	bound(s.t, s.Place)
+	// Its output file is open once its own first line is in it. One that is opened
+	// while a connection ends may be closed along with that, or be mixed up with the
+	// next connection: rsyslogd 8.2302 then writes what it logs to the sender.
+	require.Eventually(s.t, func() bool {
+		text, _ := os.ReadFile(s.Out)
+		return strings.Contains(string(text), fmt.Sprintf(`x-pid="%d"`, s.cmd.Process.Pid))
+	}, 10*time.Second, 20*time.Millisecond)
+}
+
+// bound waits until something is bound to a place, by the kernel's own list.
+func bound(t testing.TB, place string) {
+	t.Helper()
+	network, address, _ := strings.Cut(place, "://")
+	if network == "tls" {
+		network = "tcp"
 	}
-	listens(s.t, s.Place)
+	_, port, err := net.SplitHostPort(address)
+	require.NoError(t, err)
+	n, err := strconv.Atoi(port)
+	require.NoError(t, err)
+	listening := map[string]string{"tcp": "0A", "udp": "07"}[network] // the states, proc_net_tcp(5)
+	require.Eventually(t, func() bool {
+		list, _ := os.ReadFile("/proc/net/" + network)
+		return strings.Contains(string(list), fmt.Sprintf(": 0100007F:%04X 00000000:0000 %s ", n, listening))
+	}, 10*time.Second, 20*time.Millisecond)
 }
 
 // Stop stops it.
@@ -136,10 +158,10 @@ func (s *Syslog) Stop() {
 	}
 }
 
-// Lines gives what it took.
+// Lines gives what it took from others.
 func (s *Syslog) Lines() []string {
 	text, _ := os.ReadFile(s.Out)
-	return strings.FieldsFunc(string(text), func(r rune) bool { return r == '\n' })
+	return slices.DeleteFunc(strings.Split(string(text), "\n"), func(l string) bool { return l == "" || strings.Contains(l, `[origin software="rsyslogd"`) })
 }
 
 func listens(t testing.TB, place string) {

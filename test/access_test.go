@@ -2,6 +2,9 @@ package test
 
 import (
 	"bufio"
+	"crypto/ed25519"
+	"crypto/x509"
+	"encoding/pem"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -14,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"oakenlatch/core/ledger"
 	"oakenlatch/test/browser"
 )
 
@@ -101,6 +105,13 @@ func TestServiceAsItIsRun(t *testing.T) {
 		require.Fail(t, "it did not start")
 		return nil, "", ""
 	}
+	_, signs, err := ed25519.GenerateKey(nil)
+	require.NoError(t, err)
+	body, err := x509.MarshalPKCS8PrivateKey(signs)
+	require.NoError(t, err)
+	plain := filepath.Join(data, "ledger.key") // as an earlier release left it
+	require.NoError(t, os.Mkdir(data, 0o700))
+	require.NoError(t, os.WriteFile(plain, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: body}), 0o600))
 	daemon, url, pin := start()
 	t.Cleanup(func() { _ = daemon.Process.Kill() })
 	assert.True(t, strings.HasPrefix(url, "https://127.0.0.1:"), url)
@@ -112,6 +123,10 @@ func TestServiceAsItIsRun(t *testing.T) {
 	assert.Zero(t, status, out)
 	out, status = run("latch", nil, "account", "list")
 	assert.Zero(t, status, out)
+	assert.NoFileExists(t, plain, "what signs the record is sealed")
+	out, status = run("latch", nil, "audit", "checkpoint")
+	assert.Zero(t, status, out)
+	assert.Contains(t, out, ledger.KeyText(signs.Public().(ed25519.PublicKey)), "and is what it was")
 	out, status = run("oaken-latchd", nil, "doctor", "--config", settings)
 	assert.Zero(t, status, out)
 	for _, want := range []string{"good   records", "good   ledger", "good   sealed secrets", "good   certificate", "it runs with these records", "look   accounts"} {

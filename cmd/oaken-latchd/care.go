@@ -75,6 +75,9 @@ func rotateKey(ctx context.Context, args []string, out, errOut io.Writer) error 
 		n, err = access.Forget(ctx, log, file)
 		next = "Give the devices' secrets anew with: latch device replace NAME, and those of archives and receivers."
 	} else {
+		if err := access.Missing(ctx, s, file); err != nil { // or another would be made
+			return errors.Join(err, s.Close())
+		}
 		n, err = rotate(ctx, s, log, file, set.data)
 	}
 	if err = errors.Join(err, s.Close()); err != nil {
@@ -87,9 +90,6 @@ func rotateKey(ctx context.Context, args []string, out, errOut io.Writer) error 
 // rotate has the new key sign what stands, too: from then on that holds the whole
 // record.
 func rotate(ctx context.Context, s *store.Store, log *audit.Log, file, dir string) (int, error) {
-	if err := access.Missing(ctx, s, file); err != nil { // or another would be made
-		return 0, err
-	}
 	sealer, err := access.OpenSealer(file)
 	if err != nil {
 		return 0, err

@@ -44,6 +44,7 @@ export interface Device extends Guard {
   auth: string;
   site?: string;
   role?: string;
+  tags?: string[];
   trusted: boolean;
   seen?: string;
   trouble?: string;

@@ -106,6 +106,8 @@ func TestTwoPersons(t *testing.T) {
 	const two = "/changes/2"
 	stage("nell", two, quay, "/system/contact", "night")
 	no("nell", "POST", two+"/commit", hold, "--emergency REASON")
+	no("nell", "POST", two+"/commit", wire.NewCommit{HoldSeconds: 1, Emergency: "the quay is on fire"}, "a hold lasts from")
+	assert.Empty(t, d.Found(0, "kind:emergency"), "what was not begun is none")
 	d.ok("nell", "POST", two+"/commit", wire.NewCommit{HoldSeconds: 60, Emergency: "the quay is on fire"}, nil)
 	d.ok("otto", "GET", "/attention", nil, &now)
 	require.Len(t, now.Emergencies, 1)

@@ -107,9 +107,7 @@ func (a *API) commit(c *call) (any, error) {
 		return nil, err
 	}
 	if alone {
-		if err := a.Desk.Emergency(c.ctx, c.person, ch.Number, digest, in.Emergency); err != nil {
-			return nil, err
-		}
+		o.Along = a.Desk.Emergency(c.person, ch.Number, digest, in.Emergency)
 	}
 	if err := a.Engine.Commit(c.ctx, c.person.Name, ch.Number, o, Works(parts)); err != nil {
 		return nil, err

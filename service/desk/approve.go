@@ -292,15 +292,16 @@ func (d *Desk) ToApprove(ctx context.Context, p access.Person) (out []store.Chan
 	return out, nil
 }
 
-// Emergency enters that a change is committed without the agreement it needs.
-func (d *Desk) Emergency(ctx context.Context, p access.Person, number int64, digest, reason string) error {
-	return d.log.Write(ctx, func(tx *audit.Tx) error {
+// Emergency enters that a change is committed without the agreement it needs, in the
+// transaction that begins the commit.
+func (d *Desk) Emergency(p access.Person, number int64, digest, reason string) func(*audit.Tx) error {
+	return func(tx *audit.Tx) error {
 		e, err := tx.AddEmergency(store.Emergency{Change: number, Actor: p.Name, Reason: reason, Digest: digest, At: d.log.Now()})
 		if err != nil {
 			return err
 		}
 		return tx.Record(ledger.Entry{Actor: p.Name, Action: "emergency.commit", Change: number, After: digest, Note: fmt.Sprintf("emergency %d, without the agreement it needs: %s", e.ID, reason)})
-	})
+	}
 }
 
 // Review enters what somebody else found who looked at an emergency.

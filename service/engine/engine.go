@@ -128,6 +128,8 @@ type Order struct {
 
 	Preview string   `json:"preview,omitempty"` // digest of what is to be committed, and nothing else
 	CutOff  []string `json:"cutOff,omitempty"`  // devices whose lockout is accepted in words
+
+	Along func(tx *audit.Tx) error `json:"-"` // entered together with its start, or neither; nil for nothing
 }
 
 // Commit starts to bring a change onto its devices, on hold. It returns once
@@ -152,7 +154,7 @@ func (e *Engine) commit(ctx context.Context, actor string, change int64, order O
 			return held(w.Device.Name, other.commit.Change, change)
 		}
 	}
-	r, err := e.begin(ctx, actor, change, plan, works, scheduled)
+	r, err := e.begin(ctx, actor, change, plan, works, scheduled, order.Along)
 	if err != nil {
 		return err
 	}
@@ -203,7 +205,7 @@ func (e *Engine) plan(ctx context.Context, change int64, o Order, works []Work) 
 }
 
 // begin records a commit that is about to start.
-func (e *Engine) begin(ctx context.Context, actor string, change int64, plan guard.Plan, works []Work, scheduled int64) (*run, error) {
+func (e *Engine) begin(ctx context.Context, actor string, change int64, plan guard.Plan, works []Work, scheduled int64, along func(*audit.Tx) error) (*run, error) {
 	c := store.Commit{Change: change, Actor: actor, Hold: plan.Hold, Started: e.log.Now(), Plan: plan, State: guard.New(plan)}
 	var hands []*hand
 	for i, w := range works {
@@ -239,6 +241,11 @@ func (e *Engine) begin(ctx context.Context, actor string, change int64, plan gua
 		}
 		if err := tx.SetState(change, "applying", "", c.Started); err != nil {
 			return err
+		}
+		if along != nil {
+			if err := along(tx); err != nil {
+				return err
+			}
 		}
 		return tx.Record(ledger.Entry{Actor: actor, Action: "commit.start", Change: change, Note: orders(plan)})
 	})

@@ -14,7 +14,7 @@ import { FiltersView } from "./FiltersView";
 import { ReplaceBox } from "./ReplaceBox";
 import { Reserved } from "./Reserved";
 import { Timeline } from "./Timeline";
-import { may } from "../may";
+import { may, on } from "../may";
 
 export function DevicePage({ session }: { session: Session }) {
   const name = useParams().name ?? "";
@@ -22,6 +22,7 @@ export function DevicePage({ session }: { session: Session }) {
   const view = query.get("view") ?? "device";
   const device = useDevice(name);
   const d = device.data;
+  const here = on(session, d);
   return (
     <>
       <Space align="center" style={{ marginBottom: 16 }}>
@@ -32,13 +33,13 @@ export function DevicePage({ session }: { session: Session }) {
       <Tabs
         activeKey={view} onChange={(v) => { setQuery({ view: v }); }} destroyOnHidden
         items={[
-          { key: "device", label: "Device", children: <>{d && <Details device={d} session={session} />}<Configuration name={name} /></> },
-          { key: "timeline", label: "Timeline", children: <Timeline device={name} session={session} onCompare={(a, b) => { setQuery({ view: "compare", a, b }); }} /> },
+          { key: "device", label: "Device", children: <>{d && <Details device={d} session={here} />}<Configuration name={name} /></> },
+          { key: "timeline", label: "Timeline", children: <Timeline device={name} session={here} onCompare={(a, b) => { setQuery({ view: "compare", a, b }); }} /> },
           { key: "filters", label: "Filters", children: <FiltersView device={name} /> },
           { key: "blame", label: "Who set it", children: <BlameView device={name} /> },
           {
             key: "compare", label: "Compare and bring back",
-            children: <CompareView device={name} session={session} pair={{ a: query.get("a") ?? "startup", b: query.get("b") ?? "running" }} setPair={(p) => { setQuery({ view: "compare", a: p.a, b: p.b }); }} />,
+            children: <CompareView device={name} session={here} pair={{ a: query.get("a") ?? "startup", b: query.get("b") ?? "running" }} setPair={(p) => { setQuery({ view: "compare", a: p.a, b: p.b }); }} />,
           },
         ]}
       />

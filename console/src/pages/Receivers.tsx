@@ -5,7 +5,7 @@ import { Trouble } from "../parts/Trouble";
 import type { NewReceiver, Receiver } from "../recordApi";
 import { useAddReceiver, useReceivers, useRetireReceiver, useTryReceiver } from "../recordQueries";
 import { when } from "../time";
-import { may } from "../may";
+import { may, mayEverywhere } from "../may";
 
 const places: Record<Receiver["kind"], string> = { syslog: "tls://192.0.2.5:6514, tcp:// or udp://", webhook: "https://hook.example/latch", mail: "smtp://192.0.2.25:25 or smtps://" };
 
@@ -14,7 +14,7 @@ export function Receivers({ session }: { session: Session }) {
   const list = useReceivers(may(session, "audit"));
   const retire = useRetireReceiver();
   const attempt = useTryReceiver();
-  const mayAdd = may(session, "administer");
+  const mayAdd = mayEverywhere(session, "administer");
   return (
     <Flex vertical gap={12}>
       <Typography.Text type="secondary">Each is told of what its line finds, from when it was added on. What it did not take is told again, and nothing is left out.</Typography.Text>

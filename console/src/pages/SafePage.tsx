@@ -9,7 +9,7 @@ import { HostKey } from "../parts/HostKey";
 import { Trouble } from "../parts/Trouble";
 import { span, when } from "../time";
 import { AddArchive } from "./AddArchive";
-import { may } from "../may";
+import { may, mayEverywhere } from "../may";
 
 /** How what is saved stands, and where copies of it are. */
 export function SafePage({ session }: { session: Session }) {
@@ -33,7 +33,7 @@ export function SafePage({ session }: { session: Session }) {
         />
       </Card>
       {archives.data?.map((a) => <One key={a.name} archive={a} session={session} />)}
-      {may(session, "administer") && <AddArchive />}
+      {mayEverywhere(session, "administer") && <AddArchive />}
     </>
   );
 }
@@ -50,7 +50,7 @@ function One({ archive: a, session }: { archive: Archive; session: Session }) {
       size="small" title={`${a.name}: ${a.kind} ${a.place}`} style={{ marginBottom: 16 }}
       extra={may(session, "stage") && (
         <Space>
-          {may(session, "administer") && (
+          {mayEverywhere(session, "administer") && (
             <Popconfirm title={`Use ${a.name} no more? What is in it stays there.`} okText="Retire it" onConfirm={() => { set.mutate({ retired: true }); }}>
               <Button size="small" type="text">Retire…</Button>
             </Popconfirm>
@@ -64,7 +64,7 @@ function One({ archive: a, session }: { archive: Archive; session: Session }) {
         {a.copies} {a.copies === 1 ? "copy" : "copies"}{a.copied ? `, up to date ${when(a.copied)}` : ""}; {a.afterChange ? "after each change" : "not after changes"}{a.everySeconds ? `, every ${span(a.everySeconds)}` : ""}{a.keepLast ? `, keeps ${String(a.keepLast)} a device` : ""}
       </Typography.Paragraph>
       <Flex vertical gap={6}>
-        {!a.trusted && <Alert type="error" showIcon title="Nobody accepted its host key yet: nothing is copied to it." description={may(session, "administer") ? <HostKey of={`/archives/${encodeURIComponent(a.name)}`} whose="the server" /> : `An administrator does: latch archive trust ${a.name}`} />}
+        {!a.trusted && <Alert type="error" showIcon title="Nobody accepted its host key yet: nothing is copied to it." description={mayEverywhere(session, "administer") ? <HostKey of={`/archives/${encodeURIComponent(a.name)}`} whose="the server" /> : `An administrator does: latch archive trust ${a.name}`} />}
         {a.trouble && <Alert type="error" showIcon title={`It does not take copies since ${when(a.troubleAt)}: ${a.trouble}`} />}
         {a.stale && <Alert type="error" showIcon title="It is stale: its interval is over." />}
         {a.damaged !== undefined && <Alert type="error" showIcon title={`${String(a.damaged)} did not read back whole. Copy now makes them again.`} />}

@@ -3,7 +3,7 @@ import { fireEvent, render, screen, waitFor } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import type { Account, Approval, ApprovalRule, Emergency, Token } from "../accessApi";
 import type { Change, Preview } from "../api";
-import { may, mayEverywhere } from "../may";
+import { may, mayEverywhere, on } from "../may";
 import { SignIn } from "../pages/SignIn";
 import { answering, open } from "./answering";
 import type { Asked } from "./answering";
@@ -47,6 +47,14 @@ describe("access", () => {
   it("knows what an account may", () => {
     const session = { account: "x", may: ["stage@site=Saltern", "audit"] };
     expect([may(session, "read"), may(session, "stage"), may(session, "commit"), mayEverywhere(session, "stage"), may({ account: "y", may: ["audit"] }, "read")]).toEqual([true, true, false, false, false]);
+  });
+
+  it("knows what it may on one device", () => {
+    const session = { account: "x", may: ["read", "stage@site=Saltern", "commit@tag=a=b", "administer@device=saltern-quay", "reveal@role=quay"] };
+    const at = (d?: Parameters<typeof on>[1]) => on(session, d).may;
+    expect(at({ name: "saltern-quay", site: "Saltern", role: "quay", tags: ["night", "a=b"] })).toEqual(["read", "stage", "commit", "administer", "reveal"]);
+    expect(at({ name: "gannet-hall", site: "Gannet", role: "hall" })).toEqual(["read"]);
+    expect(at()).toEqual([]);
   });
 
   it("lists accounts, sessions, tokens and rules, and changes them", async () => {

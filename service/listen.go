@@ -5,6 +5,8 @@ import (
 	"net"
 	"net/netip"
 	"sync"
+
+	"oakenlatch/service/access"
 )
 
 // bounded is a listener that has no more connections open than a number, and of
@@ -33,7 +35,7 @@ func (b *bounded) Accept() (net.Conn, error) {
 		}
 		from := netip.Addr{}
 		if a, ok := conn.RemoteAddr().(*net.TCPAddr); ok {
-			from = a.AddrPort().Addr().Unmap()
+			from = a.AddrPort().Addr()
 		}
 		if b.enter(from) {
 			return &counted{Conn: conn, leave: func() { b.leave(from) }}, nil
@@ -43,6 +45,7 @@ func (b *bounded) Accept() (net.Conn, error) {
 }
 
 func (b *bounded) enter(from netip.Addr) bool {
+	from = access.Network(from)
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.all >= b.most || !from.IsLoopback() && b.by[from] >= b.ofAddress {
@@ -54,6 +57,7 @@ func (b *bounded) enter(from netip.Addr) bool {
 }
 
 func (b *bounded) leave(from netip.Addr) {
+	from = access.Network(from)
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.all--

@@ -27,6 +27,13 @@ func TestBoundedListener(t *testing.T) {
 	b.leave(elsewhere)
 	b.leave(elsewhere)
 	b.leave(other)
+	six, neighbour, further := netip.MustParseAddr("2001:db8:7::1"), netip.MustParseAddr("2001:db8:7::2"), netip.MustParseAddr("2001:db8:7:1::1")
+	assert.True(t, b.enter(six) && b.enter(neighbour))
+	assert.False(t, b.enter(six), "who has one address of a network has all of it")
+	assert.True(t, b.enter(further))
+	for _, a := range []netip.Addr{neighbour, six, further} {
+		b.leave(a)
+	}
 	accepted := make(chan net.Conn, 32)
 	go func() {
 		for {

@@ -56,6 +56,18 @@ func TestAgreementInTheConsole(t *testing.T) {
 	assert.Contains(t, s.do("mara", 0, "emergency", "list", "--all"), "looked at by joss")
 }
 
+// plainKey puts a key that signs the record into a data folder as an earlier release
+// left it, and gives how checkpoints name it.
+func plainKey(t *testing.T, data string) (file, name string) {
+	public, key, err := ed25519.GenerateKey(nil)
+	require.NoError(t, err)
+	body, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	file = filepath.Join(data, "ledger.key")
+	require.NoError(t, os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: body}), 0o600))
+	return file, ledger.KeyText(public)
+}
+
 // The service as it is run: with TLS, its settings from file and environment, looked
 // at by the doctor, its key rotated, and with what is missing said.
 func TestServiceAsItIsRun(t *testing.T) {
@@ -105,13 +117,8 @@ func TestServiceAsItIsRun(t *testing.T) {
 		require.Fail(t, "it did not start")
 		return nil, "", ""
 	}
-	_, signs, err := ed25519.GenerateKey(nil)
-	require.NoError(t, err)
-	body, err := x509.MarshalPKCS8PrivateKey(signs)
-	require.NoError(t, err)
-	plain := filepath.Join(data, "ledger.key") // as an earlier release left it
 	require.NoError(t, os.Mkdir(data, 0o700))
-	require.NoError(t, os.WriteFile(plain, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: body}), 0o600))
+	plain, signs := plainKey(t, data)
 	daemon, url, pin := start()
 	t.Cleanup(func() { _ = daemon.Process.Kill() })
 	assert.True(t, strings.HasPrefix(url, "https://127.0.0.1:"), url)
@@ -126,7 +133,7 @@ func TestServiceAsItIsRun(t *testing.T) {
 	assert.NoFileExists(t, plain, "what signs the record is sealed")
 	out, status = run("latch", nil, "audit", "checkpoint")
 	assert.Zero(t, status, out)
-	assert.Contains(t, out, ledger.KeyText(signs.Public().(ed25519.PublicKey)), "and is what it was")
+	assert.Contains(t, out, signs, "and is what it was")
 	out, status = run("oaken-latchd", nil, "doctor", "--config", settings)
 	assert.Zero(t, status, out)
 	for _, want := range []string{"good   records", "good   ledger", "good   sealed secrets", "good   certificate", "it runs with these records", "look   accounts"} {

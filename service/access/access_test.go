@@ -139,6 +139,14 @@ func TestSlowing(t *testing.T) {
 	wg.Wait()
 	assert.LessOrEqual(t, looked.Load(), int64(8))
 
+	// Nor are the other addresses of one's network.
+	for i := range 3 {
+		require.ErrorIs(t, try("joss", guess, fmt.Sprintf("2001:db8:1:2::%d", i+1)), access.ErrDenied)
+	}
+	require.ErrorAs(t, try("joss", guess, "2001:db8:1:2:ffff::9"), &slow)
+	require.ErrorIs(t, try("joss", guess, "2001:db8:1:3::1"), access.ErrDenied, "another network")
+	require.ErrorIs(t, try("joss", guess, "::ffff:192.0.2.1"), access.ErrDenied)
+
 	// An address that tries one account after the other is slowed as a whole, but
 	// for those who work from there.
 	for i := range 25 {

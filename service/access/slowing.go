@@ -1,6 +1,7 @@
 package access
 
 import (
+	"net/netip"
 	"sync"
 	"time"
 )
@@ -24,6 +25,26 @@ type tries struct {
 	last     time.Time
 }
 
+// Network gives an address as those who have it are told apart: an IPv6 one by the
+// first 64 bits, for whoever has one has all of those (RFC 6177 section 2).
+func Network(a netip.Addr) netip.Addr {
+	a = a.Unmap().WithZone("")
+	if a.Is6() {
+		if p, err := a.Prefix(64); err == nil {
+			return p.Addr()
+		}
+	}
+	return a
+}
+
+// network is the same for a text; what is no address is left as it is.
+func network(address string) string {
+	if a, err := netip.ParseAddr(address); err == nil {
+		return Network(a).String()
+	}
+	return address
+}
+
 // How often something may fail before it is slowed, how long it then takes at
 // most, and after what time all is forgotten.
 const (
@@ -39,6 +60,7 @@ func newSlowing(now func() time.Time) *slowing {
 
 // wait tells how long sign-in is not to be tried.
 func (s *slowing) wait(account, address string, familiar bool) time.Duration {
+	address = network(address)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	now := s.now()
@@ -57,6 +79,7 @@ func (s *slowing) wait(account, address string, familiar bool) time.Duration {
 
 // failed counts a try that was wrong; it gives how many came too soon before it.
 func (s *slowing) failed(account, address string) (unlooked int) {
+	address = network(address)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	now := s.now()
@@ -69,7 +92,7 @@ func (s *slowing) failed(account, address string) (unlooked int) {
 func (s *slowing) passed(account, address string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	delete(s.pairs, [2]string{account, address})
+	delete(s.pairs, [2]string{account, network(address)})
 }
 
 // count counts a failure: after some that are free, each doubles the wait.

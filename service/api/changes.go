@@ -22,18 +22,16 @@ func (a *API) changeDoc(c *call, ch store.Change) (wire.Change, error) {
 		Number: ch.Number, Title: ch.Title, Ticket: ch.Ticket, Author: ch.Author, State: ch.State, Reason: ch.Reason,
 		Opened: ch.Opened, Updated: ch.Updated, Devices: []string{},
 	}
-	devices, err := a.devicesOf(c, ch.Number)
+	devices, err := a.Store.PartDevices(c.ctx, ch.Number)
 	if err != nil {
 		return out, err
 	}
 	for _, d := range devices {
 		out.Devices = append(out.Devices, d.Name)
 	}
-	edits, err := a.Store.Edits(c.ctx, ch.Number)
-	if err != nil {
+	if out.Edits, err = a.Store.CountEdits(c.ctx, ch.Number); err != nil {
 		return out, err
 	}
-	out.Edits = len(edits)
 	if out.Company, err = a.Store.Company(c.ctx, ch.Number); err != nil {
 		return out, err
 	}

@@ -90,7 +90,7 @@ func (a *API) commit(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	devices, err := a.devicesOf(c, ch.Number)
+	devices, err := a.Store.PartDevices(c.ctx, ch.Number)
 	if err == nil {
 		err = a.Engine.Free(ch.Number, devices)
 	}
@@ -113,20 +113,6 @@ func (a *API) commit(c *call) (any, error) {
 		return nil, err
 	}
 	return a.reload(c, ch.Number)
-}
-
-// devicesOf gives the devices a change has parts on.
-func (a *API) devicesOf(c *call, number int64) ([]store.Device, error) {
-	parts, err := a.Store.Parts(c.ctx, number)
-	var out []store.Device
-	for _, p := range parts {
-		d, err := a.Store.DeviceByID(c.ctx, p.Device)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, d)
-	}
-	return out, err
 }
 
 // begin commits what is prepared.

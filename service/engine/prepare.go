@@ -21,10 +21,18 @@ import (
 // has no candidate.
 func direct(s *fleet.Session) bool { return !s.Capabilities.Has(netconf.CapCandidate) }
 
+// preparedAtOnce is how many devices of a commit are prepared at a time; it takes
+// effect on all of them at once. Commits do not wait for each other's devices.
+const preparedAtOnce = 32
+
 // prepare does everything up to the commit: connect, lock, read running
 // afresh, rebase, write the candidate, validate, read it back. Nothing is in
 // effect afterwards.
 func (h *hand) prepare(ctx context.Context) error {
+	if err := h.turn(ctx); err != nil {
+		return err
+	}
+	defer func() { <-h.run.turns }()
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)
 	defer cancel()
 	s, err := h.run.e.fleet.Dial(ctx, h.name)
@@ -62,6 +70,28 @@ func (h *hand) prepare(ctx context.Context) error {
 	}
 	h.preparedAt = time.Now()
 	return err
+}
+
+// turn waits until fewer devices are being prepared, unless something else is wanted
+// meanwhile.
+func (h *hand) turn(ctx context.Context) error {
+	look := time.NewTicker(200 * time.Millisecond)
+	defer look.Stop()
+	for {
+		select {
+		case h.run.turns <- struct{}{}:
+			return nil
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-look.C:
+			h.mu.Lock()
+			overtaken := h.waiting > 0
+			h.mu.Unlock()
+			if overtaken {
+				return errors.New("it was given up before its turn came; nothing was touched")
+			}
+		}
+	}
 }
 
 // foreignEdits makes sure that a device's candidate holds nothing but running:

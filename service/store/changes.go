@@ -114,6 +114,27 @@ func (s *Store) ChangeDevices(ctx context.Context, change int64) ([]Device, erro
 	return many(rows, err, scanDevice)
 }
 
+// PartDevices gives the devices that a change has parts on, in the order of its
+// parts; an error where one is out of reach.
+func (s *Store) PartDevices(ctx context.Context, change int64) ([]Device, error) {
+	rows, err := s.rows(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id IN (SELECT device FROM parts WHERE change = ?) ORDER BY id", change)
+	list, err := many(rows, err, scanDevice)
+	for _, d := range list {
+		if err == nil {
+			err = within(ctx, d)
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return list, nil
+}
+
+// CountEdits tells how many edits are staged in a change.
+func (s *Store) CountEdits(ctx context.Context, change int64) (int, error) {
+	return one(s.row(ctx, "SELECT count(*) FROM edits WHERE change = ?", change), func(r scanner) (n int, err error) { return n, r.Scan(&n) })
+}
+
 // ChangesBeyond gives the changes with parts on other devices than these.
 func (s *Store) ChangesBeyond(ctx context.Context, devices []Device) (map[int64]bool, error) {
 	ids := make([]int64, len(devices))

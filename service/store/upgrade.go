@@ -40,11 +40,19 @@ func explained(file string, err error) error {
 	return fmt.Errorf("database %s: %w", file, explain(err))
 }
 
+// keptOpen is how many connections wait to be used again: one that is opened anew
+// reads the schema and prepares its statements anew.
+const keptOpen = 16
+
 // connect opens a database file. Every transaction is on disk when it returns.
 func connect(file string) (*sql.DB, error) {
 	// As a URI, in which a folder's # or ? would mean something else.
 	name := url.URL{Scheme: "file", Path: file}
-	return sql.Open("sqlite", name.String()+"?_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(15000)")
+	db, err := sql.Open("sqlite", name.String()+"?_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(15000)")
+	if err == nil {
+		db.SetMaxIdleConns(keptOpen)
+	}
+	return db, err
 }
 
 func provider(db *sql.DB) (*goose.Provider, error) {

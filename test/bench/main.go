@@ -127,11 +127,14 @@ func (b *bench) run() error {
 	if err := b.load(); err != nil {
 		return err
 	}
-	if err := b.history(); err != nil {
-		return err
+	only := ""
+	if len(os.Args) > 1 {
+		only = os.Args[1]
 	}
-	if len(os.Args) > 1 && os.Args[1] == "history" {
-		return nil
+	if only != "core" {
+		if err := b.history(); err != nil || only == "history" {
+			return err
+		}
 	}
 	if err := b.reading(10_000, 100_000); err != nil {
 		return err
@@ -144,6 +147,9 @@ func (b *bench) run() error {
 	b.merging(small, large)
 	if err := b.checking(small, large); err != nil {
 		return err
+	}
+	if only == "core" {
+		return nil
 	}
 	for _, rest := range []func() error{b.fleet, b.ledger, b.flow} {
 		if err := rest(); err != nil {

@@ -78,10 +78,14 @@ type Tempo struct {
 
 	// Watch is the least time between looks at devices on hold.
 	Watch time.Duration
+
+	// AtOnce is how many devices of a commit are prepared at a time; it takes effect
+	// on all of them at once. Commits do not wait for each other's devices.
+	AtOnce int
 }
 
 // Usual is the tempo for devices as they are.
-var Usual = Tempo{Effect: time.Second, Pause: 3 * time.Second, Watch: 3 * time.Second}
+var Usual = Tempo{Effect: time.Second, Pause: 3 * time.Second, Watch: 3 * time.Second, AtOnce: 64}
 
 // New gives an engine; Recover must be called before it is used.
 func New(s *store.Store, log *audit.Log, f *fleet.Fleet, h *history.History, logger *slog.Logger) *Engine {

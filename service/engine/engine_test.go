@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -321,6 +322,59 @@ func TestDefaultsInACommit(t *testing.T) {
 	assert.Empty(t, r.Value(router, "/interfaces/interface=port1/enabled"), "the device did not store it")
 }
 
+// No more devices are prepared at a time than is set; one that waits for its turn is
+// given up at once where that is said.
+func TestPreparedInTurns(t *testing.T) {
+	t.Parallel()
+	names := []string{router, quay, "saltern-slip"}
+	r := newRoom(t, names...)
+	r.Engine.Tempo.AtOnce = 1
+	var under, most atomic.Int32
+	for _, name := range names {
+		r.Devices[name].OnOperation(func(op *markup.Element) lab.Fault {
+			switch op.Name.Local {
+			case "lock": // of running, and of the candidate
+				if most.Store(max(most.Load(), under.Add(1))); under.Load() > 2 {
+					return lab.Fault{}
+				}
+				return lab.Fault{Delay: 100 * time.Millisecond}
+			case "validate":
+				under.Add(-2)
+			}
+			return lab.Fault{}
+		})
+	}
+	n := r.stage(router+" "+contact+" new", quay+" "+contact+" new", "saltern-slip "+contact+" new")
+	r.commit(n, time.Minute)
+	r.until(n, 60*time.Second, awaiting)
+	assert.Equal(t, int32(2), most.Load(), "two locks of one device")
+	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayRevert, By: "mara"}))
+	r.until(n, 60*time.Second, done)
+
+	asked := make(chan struct{})
+	var once sync.Once
+	for _, name := range names {
+		r.Devices[name].OnOperation(func(op *markup.Element) lab.Fault {
+			if op.Name.Local == "lock" {
+				once.Do(func() { close(asked) })
+				return lab.Fault{Delay: 2 * time.Second}
+			}
+			return lab.Fault{}
+		})
+	}
+	r.commit(n, time.Minute)
+	<-asked
+	began := time.Now()
+	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayRevert, By: "mara"}))
+	s := r.until(n, 60*time.Second, done)
+	assert.Less(t, time.Since(began), 20*time.Second)
+	assert.Equal(t, guard.Failed, s.Outcome, s.Reason)
+	for _, name := range names {
+		assert.False(t, r.Devices[name].Pending())
+	}
+}
+
+// Commits that cannot be done are refused, and nothing is begun.
 func TestRefusedCommits(t *testing.T) {
 	t.Parallel()
 	r := newRoom(t, router)

@@ -21,10 +21,6 @@ import (
 // has no candidate.
 func direct(s *fleet.Session) bool { return !s.Capabilities.Has(netconf.CapCandidate) }
 
-// preparedAtOnce is how many devices of a commit are prepared at a time; it takes
-// effect on all of them at once. Commits do not wait for each other's devices.
-const preparedAtOnce = 32
-
 // prepare does everything up to the commit: connect, lock, read running
 // afresh, rebase, write the candidate, validate, read it back. Nothing is in
 // effect afterwards.

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"sync"
 	"time"
@@ -41,7 +42,7 @@ func newRun(e *Engine, c store.Commit, hands []*hand) *run {
 	// Every device and probe has one action under way at most, so that nobody
 	// waits to be heard.
 	room := 64 + 4*len(hands) + len(c.Plan.Probes)
-	r := &run{e: e, commit: c, hands: hands, events: make(chan said, room), begun: make(chan struct{}), over: make(chan struct{}), turns: make(chan struct{}, preparedAtOnce), state: c.State, ahead: c.State, changed: make(chan struct{})}
+	r := &run{e: e, commit: c, hands: hands, events: make(chan said, room), begun: make(chan struct{}), over: make(chan struct{}), turns: make(chan struct{}, cmp.Or(e.Tempo.AtOnce, Usual.AtOnce)), state: c.State, ahead: c.State, changed: make(chan struct{})}
 	for i, h := range hands {
 		h.run, h.keeper, h.noSave = r, c.Plan.Devices[i].Keeper, c.Plan.Devices[i].NoSave
 		h.queue = make(chan guard.Action, 16)

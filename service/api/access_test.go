@@ -44,6 +44,24 @@ func TestReach(t *testing.T) {
 	d.ok("nell", "POST", "/snapshots", wire.NewSnapshot{Name: "all", All: true}, nil)
 	d.ok("nell", "POST", "/devices/"+hall+"/reservation", wire.NewReservation{Seconds: 300, Reason: "hidden words"}, nil)
 	d.ok("sal", "POST", "/changes", wire.NewChange{Title: "Mine"}, &own)
+	d.ok("nell", "POST", "/silences", wire.NewSilence{Device: hall, Path: "/system/location"}, nil)
+	d.ok("abel", "POST", "/devices/"+hall+"/schedule", wire.NewDue{At: time.Now().Add(time.Hour)}, nil)
+	d.ok("nell", "PUT", "/shared/far", wire.NewShared{Items: []string{"Gannet Point"}}, nil)
+	d.ok("nell", "PUT", "/stencils/far", wire.NewStencil{Text: "system\n  contact: {@far}\n  location: {room}\n"}, nil)
+	d.ok("nell", "POST", "/changes", wire.NewChange{Title: "Far"}, nil)
+	d.ok("nell", "POST", "/stencils/far/bind", wire.Bind{Change: 3, Devices: []string{hall}, Blanks: map[string]string{"room": "hidden words"}}, nil)
+	d.ok("nell", "POST", "/changes/3/commit", wire.NewCommit{HoldSeconds: 60}, nil)
+	require.Eventually(t, func() bool {
+		s, _, _ := d.do("nell", "POST", "/changes/3/confirm", nil, nil)
+		return s == http.StatusOK
+	}, 20*time.Second, 50*time.Millisecond)
+	require.NoError(t, d.Devices[hall].Console("/system/contact", "hidden words, by hand"))
+	_, err := d.History.Read(t.Context(), hall, "nell")
+	require.NoError(t, err)
+	d.ok("abel", "POST", "/rules", wire.NewRule{Scope: "device=" + hall, Needed: 1, Emergency: true}, nil)
+	d.ok("nell", "POST", "/changes", wire.NewChange{Title: "Far again"}, nil)
+	d.ok("nell", "POST", "/changes/4/edits", wire.NewEdit{Devices: []string{hall}, Op: "put", Path: "/system/hostname", Value: new("hidden-words")}, nil)
+	d.ok("nell", "POST", "/changes/4/commit", wire.NewCommit{HoldSeconds: 60, Emergency: "hidden words"}, nil)
 	none := "there is no device"
 	for _, c := range []struct {
 		who, method, path string
@@ -63,6 +81,8 @@ func TestReach(t *testing.T) {
 		{"edgy", "GET", "/devices/" + slip, nil, 200, ""}, {"edgy", "PATCH", "/devices/" + slip, wire.Settings{Save: new(false)}, 403, "may not administer on " + slip},
 		{"edgy", "PATCH", "/devices/" + quay, wire.Settings{Save: new(false)}, 200, ""}, {"edgy", "PATCH", "/devices/" + quay, wire.Settings{Tags: &[]string{}}, 403, "say who may do what with it"},
 		{"edgy", "POST", "/changes/2/commit", wire.NewCommit{HoldSeconds: 60}, 403, "may not commit"}, {"edgy", "GET", "/accounts", nil, 403, "may not administer on all devices"},
+		{"sal", "PUT", "/stencils/far", wire.NewStencil{Text: "system\n  location: {@far}\n"}, 403, "is used on devices on which account sal may not stage"},
+		{"sal", "PUT", "/shared/far", wire.NewShared{Items: []string{"near"}}, 403, "is used on devices on which account sal may not stage"},
 		{"edgy", "GET", "/audit", nil, 403, "may not audit"}, {"sal", "POST", "/snapshots", wire.NewSnapshot{Name: "x", Devices: []string{hall}}, 404, none},
 	} {
 		var out any
@@ -71,7 +91,7 @@ func TestReach(t *testing.T) {
 		assert.Contains(t, p.Detail, c.says, "%s %s %s", c.who, c.method, c.path)
 	}
 	// What is listed leaves the others out.
-	for _, path := range []string{"/changes", "/attention", "/reservations", "/outside?all=true", "/commits", "/copies", "/standing", "/schedule", "/snapshots/all", "/searches", "/stencils", "/silences", "/compare/fleet?from=running&to=running"} {
+	for _, path := range []string{"/changes", "/attention", "/reservations", "/outside?all=true", "/commits", "/copies", "/standing", "/schedule", "/snapshots/all", "/searches", "/stencils", "/stencils/far", "/shared", "/silences", "/emergencies?all=true", "/compare/fleet?from=running&to=running"} {
 		page := d.page("sal", path)
 		assert.Equal(t, http.StatusOK, page.Code, "%s: %s", path, page.Body)
 		assert.NotContains(t, page.Body.String(), hall, path)
@@ -87,7 +107,7 @@ func TestReach(t *testing.T) {
 	// Secrets do not come along to where somebody may see them.
 	d.ok("abel", "PATCH", "/accounts/sal", wire.AccountSettings{May: &[]string{"read,stage,commit@site=Saltern", "reveal@tag=edge", "audit@tag=edge"}}, nil)
 	require.NoError(t, d.Devices[slip].Console("/system/authentication/user="+lab.User+"/password", "$0$"+lab.Password))
-	_, err := d.History.Read(t.Context(), slip, "nell")
+	_, err = d.History.Read(t.Context(), slip, "nell")
 	require.NoError(t, err)
 	status, p, _ := d.do("sal", "POST", "/changes/2/load", wire.NewLoad{Devices: []string{quay}, Mode: "merge", FromDevice: slip, Path: "/system"}, nil)
 	assert.Equal(t, http.StatusForbidden, status)

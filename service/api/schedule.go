@@ -175,6 +175,9 @@ func (a *API) dueDocs(c *call, list []store.Scheduled) ([]wire.Due, error) {
 			}
 		}
 		doc, err := a.dueDoc(c, v)
+		if errors.Is(err, store.ErrNotFound) {
+			continue // of a device that is not theirs to see
+		}
 		if err != nil {
 			return nil, err
 		}

@@ -2,6 +2,7 @@ package desk
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -111,7 +112,7 @@ func (d *Desk) SaveStencil(ctx context.Context, p access.Person, name, text, not
 		maps.DeleteFunc(values, func(n, _ string) bool {
 			return !slices.ContainsFunc(st.Blanks(), func(x stencil.Blank) bool { return x.Name == n })
 		})
-		dev, err := d.store.DeviceByID(ctx, b.Device)
+		dev, err := d.user(ctx, p, b)
 		if err != nil {
 			return v, Follow{}, err
 		}
@@ -234,6 +235,16 @@ type restage struct {
 	again   bool // set all of it, also what was changed by hand since
 }
 
+// user gives the device that uses a stencil, where a person may stage on it: what
+// they change of the stencil is staged on all that use it.
+func (d *Desk) user(ctx context.Context, p access.Person, b store.Binding) (store.Device, error) {
+	dev, err := d.store.DeviceByID(ctx, b.Device)
+	if errors.Is(err, store.ErrNotFound) {
+		return dev, refusal.New(refusal.Forbidden, "nothing was saved; ask somebody who may, or save it under another name", "stencil %s is used on devices on which account %s may not stage", b.Stencil, p.Name)
+	}
+	return dev, err
+}
+
 // follow saves something and stages what follows from it in a new change.
 func (d *Desk) follow(ctx context.Context, p access.Person, title string, plan []restage, save func(tx *audit.Tx) error) (Follow, error) {
 	var out Follow
@@ -241,7 +252,7 @@ func (d *Desk) follow(ctx context.Context, p access.Person, title string, plan [
 	var names []string
 	byName := map[string][]restage{} // a device may use several stencils that hold a shared value
 	for _, r := range plan {
-		dev, err := d.store.DeviceByID(ctx, r.old.Device)
+		dev, err := d.user(ctx, p, r.old)
 		if err != nil {
 			return out, err
 		}
@@ -506,6 +517,9 @@ func (d *Desk) Uses(ctx context.Context, p access.Person, name string) ([]Use, e
 	var out []Use
 	for _, b := range list {
 		dev, err := d.store.DeviceByID(ctx, b.Device)
+		if errors.Is(err, store.ErrNotFound) {
+			continue // not the person's to see
+		}
 		if err != nil {
 			return nil, err
 		}

@@ -78,6 +78,8 @@ func TestDeskCommands(t *testing.T) {
 	for _, c := range []struct{ line, asks, says string }{
 		{"put 7 quay,slip /s x --only", `POST /changes/7/edits {"devices":["quay","slip"],"op":"put","path":"/s","value":"x","several":"only"}`, "the order is now: b, c"},
 		{"put 7 quay /s x --add", `"several":"add"`, "edit 3"},
+		{"put 7 quay /s --value-file " + file, `"path":"/s","value":"vlans"`, "edit 3"},
+		{"stencil bind clock 7 quay --set a=b --set-file on=" + file, `"blanks":{"a":"b","on":"vlans"}`, "edit 12"},
 		{"move 7 quay /a=b after c", `"op":"move","path":"/a=b","value":"after c"`, "↕ moved first"},
 		{"load 7 quay " + file + " --mode merge", `POST /changes/7/load {"devices":["quay"],"mode":"merge","text":"vlans\n","name":"v.outline"}`, "Staged in change 7 on quay (edit 12), read as outline, nothing sent:\n  + vlan [40]"},
 		{"copy 7 quay slip@rev:3 /vlans --mode replace-at", `{"devices":["quay"],"mode":"replace-at","path":"/vlans","fromDevice":"slip","from":"rev:3"}`, "edit 12"},
@@ -113,6 +115,8 @@ func TestDeskCommands(t *testing.T) {
 		assert.Contains(t, out, c.says, c.line)
 	}
 	for _, c := range []struct{ line, says string }{
+		{"put 7 quay /s x --value-file " + file, "give the value once"}, {"put 7 quay /s --ask", "no terminal to ask at"}, {"put 7 quay /s --value-file none", "no such file"},
+		{"stencil bind clock 7 quay --set on=x --set-file on=" + file, "is given twice"},
 		{"put 7 quay /s x --only --add", "not both"}, {"load 7 quay " + file, "say how with --mode"}, {"load 7 quay none.xml --mode merge", "no such file"},
 		{"copy 7 quay " + file, "is a file"}, {"unstage 7", "which? Give the number"}, {"decide 7 quay /p ours", "say mine"}, {"reserve quay --reason x", "for how long"},
 		{"stencil show clock --version 9", "no version 9"}, {"stencil bind clock 7 quay --set on", "write NAME=VALUE"}, {"shared set time", "which items"}, {"rename 7", "give --title or --ticket"},

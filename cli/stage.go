@@ -23,6 +23,8 @@ func names(arg string) []string {
 func put(a *app, fs *flag.FlagSet) func([]string) error {
 	add := fs.Bool("add", false, "where the device keeps several values: one more")
 	only := fs.Bool("only", false, "where the device keeps several: the only one, the others go")
+	file := fs.String("value-file", "", "file with the value, - for standard input: a secret on the command line is seen by others on this machine")
+	ask := fs.Bool("ask", false, "ask for the value, and show nothing of it")
 	return func(args []string) error {
 		n, err := changeNumber(args[0])
 		if err != nil {
@@ -31,6 +33,19 @@ func put(a *app, fs *flag.FlagSet) func([]string) error {
 		in := wire.NewEdit{Devices: names(args[1]), Op: "put", Path: args[2]}
 		if len(args) == 4 {
 			in.Value = &args[3]
+		}
+		if *ask || *file != "" {
+			if in.Value != nil || *ask && *file != "" {
+				return wrongUse("give the value once: as VALUE, with --value-file, or with --ask")
+			}
+			if *ask && !a.ask {
+				return wrongUse("there is no terminal to ask at; give the value with --value-file FILE, - for standard input")
+			}
+			value, err := a.secretFrom(*file, "Value for "+args[2])
+			if err != nil {
+				return err
+			}
+			in.Value = &value
 		}
 		switch {
 		case *add && *only:

@@ -123,12 +123,34 @@ func (a *app) uses(list []wire.Use) {
 	}
 }
 
+// blanks are the flags that values for blanks are given with.
+func (a *app) blanks(fs *flag.FlagSet, which string) func() (map[string]string, error) {
+	values, files := pairs{}, pairs{}
+	fs.Var(values, "set", "NAME=VALUE for "+which+"; may be given several times")
+	fs.Var(files, "set-file", "NAME=FILE: its value stands in a file, - for standard input; for secrets")
+	return func() (map[string]string, error) {
+		for _, name := range slices.Sorted(maps.Keys(files)) {
+			if _, twice := values[name]; twice {
+				return nil, wrongUse("the value of %s is given twice, with --set and with --set-file", name)
+			}
+			var err error
+			if values[name], err = a.secretFrom(files[name], "the value of "+name); err != nil {
+				return nil, err
+			}
+		}
+		return values, nil
+	}
+}
+
 func stencilSave(a *app, fs *flag.FlagSet) func([]string) error {
 	noted := fs.String("note", "", "what is new in it")
-	values := pairs{}
-	fs.Var(values, "set", "NAME=VALUE for a blank that is new, on the devices that use it; may be given several times")
+	blanks := a.blanks(fs, "a blank that is new, on the devices that use it")
 	return func(args []string) error {
 		text, err := a.read(args[1])
+		if err != nil {
+			return err
+		}
+		values, err := blanks()
 		if err != nil {
 			return err
 		}
@@ -159,9 +181,14 @@ func (a *app) saved(s wire.Saved) {
 }
 
 func stencilBind(a *app, fs *flag.FlagSet) func([]string) error {
-	values := pairs{}
-	fs.Var(values, "set", "NAME=VALUE for a blank; may be given several times")
-	return func(args []string) error { return a.bind(args, wire.Bind{Blanks: values}) }
+	blanks := a.blanks(fs, "a blank")
+	return func(args []string) error {
+		values, err := blanks()
+		if err != nil {
+			return err
+		}
+		return a.bind(args, wire.Bind{Blanks: values})
+	}
 }
 
 func stencilUnbind(a *app, _ *flag.FlagSet) func([]string) error {

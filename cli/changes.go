@@ -3,6 +3,7 @@ package cli
 import (
 	"flag"
 	"fmt"
+	"net/url"
 	"strconv"
 	"strings"
 
@@ -65,10 +66,16 @@ func drop(a *app, fs *flag.FlagSet) func([]string) error {
 	}
 }
 
-func changes(a *app, _ *flag.FlagSet) func([]string) error {
+func changes(a *app, fs *flag.FlagSet) func([]string) error {
+	before := fs.Int64("before", 0, "those before this change")
+	limit := fs.Int("limit", 200, "how many, 500 at most")
 	return func([]string) error {
+		q := url.Values{"limit": {fmt.Sprint(*limit)}}
+		if *before > 0 {
+			q.Set("before", fmt.Sprint(*before))
+		}
 		var list []wire.Change
-		if err := a.call("GET", "/changes", nil, &list); err != nil {
+		if err := a.call("GET", "/changes?"+q.Encode(), nil, &list); err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -81,8 +88,13 @@ func changes(a *app, _ *flag.FlagSet) func([]string) error {
 				rows[i] = []string{fmt.Sprint(c.Number), c.State, clip(who, 30), count(c.Edits, "edit", "edits"), clip(strings.Join(c.Devices, ", "), 40), when(c.Updated), clip(c.Title, 50)}
 			}
 			a.table([]string{"CHANGE", "STATE", "AUTHOR", "STAGED", "DEVICES", "UPDATED", "TITLE"}, rows)
-			if len(list) == 0 {
+			switch {
+			case len(list) == 0 && *before > 0:
+				a.printf("There are no older ones.\n")
+			case len(list) == 0:
 				a.printf("There are no changes yet. Open one: latch open TITLE\n")
+			case len(list) == *limit:
+				a.printf("Older ones: latch changes --before %d\n", list[len(list)-1].Number)
 			}
 		})
 	}

@@ -77,6 +77,8 @@ func TestDeskCommands(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("vlans\n"), 0o600))
 	for _, c := range []struct{ line, asks, says string }{
 		{"put 7 quay,slip /s x --only", `POST /changes/7/edits {"devices":["quay","slip"],"op":"put","path":"/s","value":"x","several":"only"}`, "the order is now: b, c"},
+		{"changes --limit 1", "GET /changes limit=1", "Older ones: latch changes --before 7"},
+		{"changes --before 9", "GET /changes before=9&limit=200", "Lamps"},
 		{"put 7 quay /s x --add", `"several":"add"`, "edit 3"},
 		{"put 7 quay /s --value-file " + file, `"path":"/s","value":"vlans"`, "edit 3"},
 		{"stencil bind clock 7 quay --set a=b --set-file on=" + file, `"blanks":{"a":"b","on":"vlans"}`, "edit 12"},

@@ -1,4 +1,4 @@
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { ApiError, call } from "./api";
 import type { Attention, Change, Config, Device, Due, Hint, Loaded, NewCommit, NewDue, NewEdit, NewLoad, Part, Preview, Reservation, Saved, Session, Shared, Staged, Stencil, StoreDifference, Visitor } from "./api";
@@ -41,7 +41,16 @@ export const useConfig = (name: string, from: string) =>
     meta: readsDevice,
   });
 
-export const useChanges = () => useQuery({ queryKey: ["changes"], queryFn: () => call<Change[]>("GET", "/changes") });
+/** How many changes are asked for at a time. */
+const changesAtOnce = 200;
+
+export const useChanges = () =>
+  useInfiniteQuery({
+    queryKey: ["changes"],
+    queryFn: ({ pageParam }) => call<Change[]>("GET", `/changes${pageParam ? `?before=${String(pageParam)}` : ""}`),
+    initialPageParam: 0,
+    getNextPageParam: (last) => (last.length < changesAtOnce ? undefined : last.at(-1)?.number),
+  });
 
 export const useChange = (number: number) =>
   useQuery({ queryKey: ["changes", number], queryFn: () => call<Change>("GET", `/changes/${String(number)}`), retry: false });

@@ -2,7 +2,9 @@ package api
 
 import (
 	"errors"
+	"slices"
 
+	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
@@ -64,10 +66,21 @@ func (a *API) visible(c *call) (store.Change, error) {
 }
 
 func (a *API) changes(c *call) (any, error) {
+	before, limit := int64(0), int64(200)
+	if err := c.numbers(map[string]*int64{"before": &before, "limit": &limit}); err != nil {
+		return nil, err
+	}
+	if limit > 500 {
+		return nil, refusal.New(refusal.Invalid, "ask again with before, the number of the last one that was given", "limit is %d, at most 500 are given at once", limit)
+	}
 	list, err := a.Desk.List(c.ctx, c.person)
 	if err != nil {
 		return nil, err
 	}
+	if before > 0 {
+		list = slices.DeleteFunc(list, func(ch store.Change) bool { return ch.Number >= before })
+	}
+	list = list[:min(len(list), int(limit))]
 	out := make([]wire.Change, 0, len(list))
 	for _, ch := range list {
 		doc, err := a.changeDoc(c, ch)

@@ -3,6 +3,7 @@ package api
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -114,6 +115,23 @@ func TestDeskRoutes(t *testing.T) {
 	assert.Equal(t, wire.ProblemPrefix+"moved", p.Type)
 	assert.Contains(t, p.Detail, "the last edit is 3, load, by nell")
 	d.ok("nell", "POST", "/changes/1/load", load, nil, "If-Match", "*")
+
+	for i := range 3 {
+		d.ok("nell", "POST", "/changes", wire.NewChange{Title: fmt.Sprint("Later ", i)}, nil)
+	}
+	for query, want := range map[string][]int64{"": {4, 3, 2, 1}, "?limit=2": {4, 3}, "?limit=2&before=3": {2, 1}, "?before=1": {}} {
+		var list []wire.Change
+		d.ok("nell", "GET", "/changes"+query, nil, &list)
+		got := []int64{}
+		for _, c := range list {
+			got = append(got, c.Number)
+		}
+		assert.Equal(t, want, got, query)
+	}
+	for query, want := range map[string]string{"limit=501": "at most 500", "limit=0": "a number is needed", "before=x": "a number is needed"} {
+		_, p, _ = d.do("nell", "GET", "/changes?"+query, nil, nil)
+		assert.Contains(t, p.Detail, want)
+	}
 
 	// Private until shared; then it is theirs too, but for whom else is on it.
 	for _, path := range []string{"/changes/1", "/changes/1/edits", "/changes/1/preview", "/changes/1/parts/saltern-quay"} {

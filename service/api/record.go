@@ -57,6 +57,18 @@ func (a *API) times(c *call) (since, until time.Time, err error) {
 	return q.Since, q.Until, nil
 }
 
+// numbers reads those of some parameters that are given, numbers from 1 on.
+func (c *call) numbers(wanted map[string]*int64) (err error) {
+	for name, into := range wanted {
+		if text := c.QueryParam(name); text != "" {
+			if *into, err = strconv.ParseInt(text, 10, 64); err != nil || *into < 1 {
+				return refusal.New(refusal.Invalid, "", "%s is %q, a number is needed", name, text)
+			}
+		}
+	}
+	return nil
+}
+
 func (a *API) commits(c *call) (any, error) {
 	q := store.CommitQuery{Person: c.QueryParam("who"), Limit: 50}
 	var err error
@@ -67,12 +79,8 @@ func (a *API) commits(c *call) (any, error) {
 		return nil, err
 	}
 	limit := int64(q.Limit)
-	for name, into := range map[string]*int64{"change": &q.Change, "before": &q.Before, "limit": &limit} {
-		if text := c.QueryParam(name); text != "" {
-			if *into, err = strconv.ParseInt(text, 10, 64); err != nil || *into < 1 {
-				return nil, refusal.New(refusal.Invalid, "", "%s is %q, a number is needed", name, text)
-			}
-		}
+	if err := c.numbers(map[string]*int64{"change": &q.Change, "before": &q.Before, "limit": &limit}); err != nil {
+		return nil, err
 	}
 	if limit > 500 {
 		return nil, refusal.New(refusal.Invalid, "", "limit is %d, at most 500 are given at once", limit)

@@ -36,7 +36,7 @@ func (a *API) routes() []route {
 		{"DELETE", "/devices/:name/candidate", "Discard what somebody left in the device's candidate; it goes on record first", toAdminister, 204, nil, nil, nil, a.clearCandidate},
 		{"GET", "/devices/:name/clock", "The device's clock against the service's, read now", toRead, 200, nil, wire.Clock{}, nil, a.clock},
 		{"GET", "/devices/:name/modules", "The YANG modules the device handed out", toRead, 200, nil, wire.Modules{}, nil, a.modules},
-		{"GET", "/changes", "The changes one may see, newest first", toRead, 200, nil, []wire.Change{}, nil, a.changes},
+		{"GET", "/changes", "The changes one may see, newest first, at most limit (200 unless said, 500 at most); before is the number of the last one that was given", toRead, 200, nil, []wire.Change{}, []string{"before", "limit"}, a.changes},
 		{"POST", "/changes", "Open a change", toStage, 201, wire.NewChange{}, wire.Change{}, nil, a.open},
 		{"GET", "/changes/:number", "One change and how its commit stands", toRead, 200, nil, wire.Change{}, nil, a.change},
 		{"POST", "/changes/:number/edits", "Stage an edit on one device or several; on all of them, or on none", toStage, 201, wire.NewEdit{}, []wire.Staged{}, nil, a.stage},

@@ -1,4 +1,4 @@
-import { Flex, Table, Typography } from "antd";
+import { Button, Flex, Table, Typography } from "antd";
 import { Link } from "react-router";
 import type { Change } from "../api";
 import { StateTag } from "../parts/StateTag";
@@ -8,16 +8,16 @@ import { when } from "../time";
 import { NewChange } from "./NewChange";
 
 export function Changes() {
-  const { data, error, isPending } = useChanges();
+  const found = useChanges();
   return (
     <>
       <Flex justify="space-between" align="center" style={{ marginBottom: 16 }}>
         <Typography.Title level={3} style={{ margin: 0 }}>Changes</Typography.Title>
         <NewChange />
       </Flex>
-      <Trouble error={error} />
+      <Trouble error={found.error} />
       <Table<Change>
-        size="small" rowKey="number" loading={isPending} dataSource={data ?? []} pagination={{ pageSize: 25, hideOnSinglePage: true }}
+        size="small" rowKey="number" loading={found.isPending} dataSource={found.data?.pages.flat() ?? []} pagination={{ pageSize: 25, hideOnSinglePage: true }}
         locale={{ emptyText: "No changes yet. Open one: it is private to you until it is committed." }}
         columns={[
           { title: "Change", dataIndex: "number", width: 90, render: (n: number) => <Link to={`/changes/${String(n)}`}>{n}</Link> },
@@ -29,6 +29,7 @@ export function Changes() {
           { title: "Updated", dataIndex: "updated", width: 210, render: when },
         ]}
       />
+      {found.hasNextPage && <Button block style={{ marginTop: 8 }} loading={found.isFetchingNextPage} onClick={() => { void found.fetchNextPage(); }}>Older ones</Button>}
     </>
   );
 }

@@ -54,6 +54,13 @@ describe("the change desk", () => {
     fireEvent.click(screen.getByRole("checkbox", { name: "who staged it" }));
     expect(screen.getByText(/mara, edit 4/)).toBeTruthy();
   });
+  it("lists the newest changes, and older ones when they are asked for", async () => {
+    answers["/changes"] = Array.from({ length: 200 }, (_, i) => ({ ...change, number: 300 - i }));
+    open("/changes");
+    fireEvent.click(await screen.findByText("Older ones"));
+    await waitFor(() => { expect(sent("GET", "/changes")?.query).toBe(""); });
+    await waitFor(() => { expect(asked.filter((a) => a.path === "/changes").at(-1)?.query).toBe("before=101"); });
+  });
   it("asks whether one more value or the only one is meant", async () => {
     answers["POST /changes/7/edits"] = [];
     open("/changes/7");

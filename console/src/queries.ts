@@ -47,7 +47,7 @@ const changesAtOnce = 200;
 export const useChanges = () =>
   useInfiniteQuery({
     queryKey: ["changes"],
-    queryFn: ({ pageParam }) => call<Change[]>("GET", `/changes${pageParam ? `?before=${String(pageParam)}` : ""}`),
+    queryFn: ({ pageParam }) => call<Change[]>("GET", `/changes?limit=${String(changesAtOnce)}${pageParam ? `&before=${String(pageParam)}` : ""}`),
     initialPageParam: 0,
     getNextPageParam: (last) => (last.length < changesAtOnce ? undefined : last.at(-1)?.number),
   });

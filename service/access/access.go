@@ -200,7 +200,7 @@ func (a *Accounts) Still(ctx context.Context, name string, r Role, change int64)
 	if !acc.Closed.IsZero() {
 		return refusal.New(refusal.Forbidden, "put it on the schedule again", "account %s, who put this on the schedule, is closed", name)
 	}
-	devices, err := a.store.ChangeDevices(ctx, change)
+	devices, err := a.store.ChangeDevices(store.Unbounded(ctx), change)
 	for _, d := range devices {
 		err = errors.Join(err, p.Check(r, d))
 	}

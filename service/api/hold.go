@@ -90,7 +90,7 @@ func (a *API) commit(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	devices, err := a.Store.PartDevices(c.ctx, ch.Number)
+	devices, err := a.Store.ChangeDevices(c.ctx, ch.Number)
 	if err == nil {
 		err = a.Engine.Free(ch.Number, devices)
 	}

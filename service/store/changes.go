@@ -108,15 +108,9 @@ func (s *Store) Parts(ctx context.Context, change int64) ([]Part, error) {
 	})
 }
 
-// ChangeDevices gives the devices that a change has parts on.
-func (s *Store) ChangeDevices(ctx context.Context, change int64) ([]Device, error) {
-	rows, err := s.rows(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id IN (SELECT device FROM parts WHERE change = ?) ORDER BY name", change)
-	return many(rows, err, scanDevice)
-}
-
-// PartDevices gives the devices that a change has parts on, in the order of its
+// ChangeDevices gives the devices that a change has parts on, in the order of its
 // parts; an error where one is out of reach.
-func (s *Store) PartDevices(ctx context.Context, change int64) ([]Device, error) {
+func (s *Store) ChangeDevices(ctx context.Context, change int64) ([]Device, error) {
 	rows, err := s.rows(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id IN (SELECT device FROM parts WHERE change = ?) ORDER BY id", change)
 	list, err := many(rows, err, scanDevice)
 	for _, d := range list {

@@ -58,8 +58,8 @@ describe("the change desk", () => {
     answers["/changes"] = Array.from({ length: 200 }, (_, i) => ({ ...change, number: 300 - i }));
     open("/changes");
     fireEvent.click(await screen.findByText("Older ones"));
-    await waitFor(() => { expect(sent("GET", "/changes")?.query).toBe(""); });
-    await waitFor(() => { expect(asked.filter((a) => a.path === "/changes").at(-1)?.query).toBe("before=101"); });
+    await waitFor(() => { expect(sent("GET", "/changes")?.query).toBe("limit=200"); });
+    await waitFor(() => { expect(asked.filter((a) => a.path === "/changes").at(-1)?.query).toBe("limit=200&before=101"); });
   });
   it("asks whether one more value or the only one is meant", async () => {
     answers["POST /changes/7/edits"] = [];

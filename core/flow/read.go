@@ -59,13 +59,7 @@ func Read(cfg *tree.Node) (r Reading) {
 	}
 	top := tree.Path{}.Down(acls)
 	for _, acl := range acls.Entries("acl") {
-		path := top.Down(acl)
-		f := Filter{Name: acl.Text("name", ""), Path: path.String()}
-		aces := acl.Known("aces")
-		for _, ace := range aces.Entries("ace") {
-			f.Rules = append(f.Rules, readRule(ace, path.Down(aces).Down(ace).String(), family(acl.Text("type", "")))...)
-		}
-		r.Filters = append(r.Filters, f)
+		r.Filters = append(r.Filters, readFilter(acl, top.Down(acl)))
 	}
 	points := acls.Known("attachment-points")
 	for _, at := range points.Entries("interface") {
@@ -80,6 +74,62 @@ func Read(cfg *tree.Node) (r Reading) {
 		}
 	}
 	return r
+}
+
+// readFilter reads one filter, which stands at a path.
+func readFilter(acl *tree.Node, path tree.Path) Filter {
+	f := Filter{Name: acl.Text("name", ""), Path: path.String()}
+	aces := acl.Known("aces")
+	for _, ace := range aces.Entries("ace") {
+		f.Rules = append(f.Rules, readRule(ace, path.Down(aces).Down(ace).String(), family(acl.Text("type", "")))...)
+	}
+	return f
+}
+
+// Attached gives the filters that work on an interface in a direction, as they
+// stand in a configuration; nil stands for one that is named and not there. It is
+// empty where none is attached, so that everything passes.
+func Attached(cfg *tree.Node, name, direction string) (out []*tree.Node) {
+	acls := cfg.Known("acls")
+	for _, at := range acls.Known("attachment-points").Entries("interface") {
+		if at.Text("interface-id", "") != name {
+			continue
+		}
+		for _, set := range at.Under(direction, "acl-sets").Entries("acl-set") {
+			all := acls.Entries("acl")
+			i := slices.IndexFunc(all, func(acl *tree.Node) bool { return acl.Text("name", "") == set.Text("name", "") })
+			if i < 0 {
+				out = append(out, nil)
+				continue
+			}
+			out = append(out, all[i])
+		}
+	}
+	return out
+}
+
+// At gives the rules that work on an interface in a direction, reading no other
+// filters; ok is false where none is attached.
+func At(cfg *tree.Node, name, direction string) (f Filter, ok bool) {
+	attached := Attached(cfg, name, direction)
+	if len(attached) == 0 {
+		return Filter{}, false
+	}
+	acls := cfg.Known("acls")
+	top := tree.Path{}.Down(acls)
+	f.Path = "/acls/attachment-points/interface=" + name + "/" + direction
+	for n, acl := range attached {
+		if acl == nil {
+			continue
+		}
+		one := readFilter(acl, top.Down(acl))
+		if n > 0 {
+			f.Name += ", "
+		}
+		f.Name += one.Name
+		f.Rules = append(f.Rules, one.Rules...)
+	}
+	return f, true
 }
 
 // family gives what a filter's type says of the packets it is about.

@@ -8,63 +8,90 @@ import (
 	"oakenlatch/core/tree"
 )
 
-// device is a configuration as one address family sees it: RFC 8343, 8344 and
-// 8349 for interfaces, addresses and routes.
+// device is a configuration as one address family sees it: RFC 8343 and 8344 for
+// interfaces and addresses, IEEE 802.1Q for VLANs.
 type device struct {
-	cfg  *tree.Node
-	four bool
+	cfg    *tree.Node
+	four   bool
+	list   []*iface
+	byName map[string]*iface
+	vlans  map[string]bool
 }
 
-func (d device) family() string {
-	if d.four {
+// iface is an interface.
+type iface struct {
+	name     string
+	kind     string
+	enabled  bool
+	vlan     string // of a routed VLAN, or of what stands on another interface: its tag
+	parent   string
+	untagged string
+	tagged   []string
+
+	ip         bool // the family runs on it
+	addresses  []netip.Prefix
+	mtu        int // 0 where it is not told
+	forwarding bool
+}
+
+func (i *iface) loopback() bool { return i.kind == "iana-if-type:softwareLoopback" }
+
+// port reports whether a cable may be plugged into it.
+func (i *iface) port() bool { return i.vlan == "" && i.parent == "" && !i.loopback() }
+
+// bridged reports whether it is a port of the bridge.
+func (i *iface) bridged() bool { return i.untagged != "" || len(i.tagged) > 0 }
+
+// wire is where frames enter and leave a device: a port, and the VLAN whose tag
+// they have there, "" without.
+type wire struct{ port, tag string }
+
+func family(four bool) string {
+	if four {
 		return "ipv4"
 	}
 	return "ipv6"
 }
 
-// What is read of a configuration by names; n may be nil.
-func list(n *tree.Node, name string) []*tree.Node     { return n.Entries(name) }
-func leaf(n *tree.Node, name, fallback string) string { return n.Text(name, fallback) }
-func below(n *tree.Node, names ...string) *tree.Node  { return n.Under(names...) }
+func (d *device) family() string { return family(d.four) }
 
 func interfacePath(name string) string { return "/interfaces/interface=" + name }
 
-func (d device) iface(name string) *tree.Node {
-	for _, i := range list(d.cfg.Known("interfaces"), "interface") {
-		if leaf(i, "name", "") == name {
-			return i
+func newDevice(cfg *tree.Node, four bool) *device {
+	d := &device{cfg: cfg, four: four, byName: map[string]*iface{}, vlans: map[string]bool{}}
+	for _, n := range cfg.Known("interfaces").Entries("interface") {
+		i := &iface{name: n.Text("name", ""), kind: n.Text("type", ""), enabled: n.Text("enabled", "true") == "true", vlan: n.Text("vlan", ""), parent: n.Text("parent-interface", "")}
+		port := n.Known("bridge-port")
+		i.untagged = port.Text("untagged", "")
+		for _, t := range port.Entries("tagged") {
+			i.tagged = append(i.tagged, t.Value())
 		}
-	}
-	return nil
-}
-
-// addressed is an address on an interface with its network.
-type addressed struct{ prefix netip.Prefix }
-
-// addresses lists an interface's, whether or not it is up.
-func (d device) addresses(i *tree.Node) []addressed {
-	ip := i.Known(d.family())
-	if ip == nil || leaf(ip, "enabled", "true") != "true" {
-		return nil
-	}
-	var out []addressed
-	for _, a := range list(ip, "address") {
-		addr, err := netip.ParseAddr(leaf(a, "ip", ""))
-		if err != nil || addr.Is4() != d.four {
-			continue
+		if ip := n.Known(d.family()); ip != nil {
+			i.ip = ip.Text("enabled", "true") == "true"
+			i.mtu, _ = strconv.Atoi(ip.Text("mtu", ""))
+			i.forwarding = ip.Text("forwarding", "false") == "true"
+			for _, a := range ip.Entries("address") {
+				if addr, err := netip.ParseAddr(a.Text("ip", "")); err == nil && addr.Is4() == four {
+					i.addresses = append(i.addresses, netip.PrefixFrom(addr, length(a, addr)))
+				}
+			}
 		}
-		out = append(out, addressed{netip.PrefixFrom(addr, length(a, addr))})
+		d.list = append(d.list, i)
+		d.byName[i.name] = i
 	}
-	return out
+	for _, v := range cfg.Known("vlans").Entries("vlan") {
+		d.vlans[v.Text("id", "")] = true
+	}
+	return d
 }
 
 // length reads the length of an address's prefix: as such, or as a netmask
 // (RFC 8344, feature ipv4-non-contiguous-netmasks).
 func length(a *tree.Node, addr netip.Addr) int {
-	if n, err := strconv.Atoi(leaf(a, "prefix-length", "")); err == nil && n <= addr.BitLen() {
+	if n, err := strconv.Atoi(a.Text("prefix-length", "")); err == nil && n <= addr.BitLen() {
 		return n
 	}
-	mask, err := netip.ParseAddr(leaf(a, "netmask", ""))
+	mask, err := netip.ParseAddr(a.Text("netmask", ""))
 	if err != nil {
 		return addr.BitLen()
 	}
@@ -80,222 +107,150 @@ func length(a *tree.Node, addr netip.Addr) int {
 	return n
 }
 
-// home finds an interface that has an address and is up.
-func (d device) home(address netip.Addr) found {
-	f := found{}.at(shut, "/interfaces", "no interface has the address %s", address)
-	for _, i := range list(d.cfg.Known("interfaces"), "interface") {
-		name := leaf(i, "name", "")
-		for _, a := range list(i.Known(d.family()), "address") {
-			if got, err := netip.ParseAddr(leaf(a, "ip", "")); err != nil || got != address {
-				continue
-			}
-			if leaf(i.Known(d.family()), "enabled", "true") != "true" {
-				f = found{}.at(shut, interfacePath(name)+"/"+d.family()+"/enabled", "%s is off on %s, which has the address %s", d.family(), name, address)
-			} else if f = d.up(name); f.state == open {
-				return f
-			}
-		}
-	}
-	return f
-}
+// deepest is how many interfaces may stand one on another.
+const deepest = 8
 
 // up reports whether an interface would be up: it is enabled, and so is what it
-// stands on.
-func (d device) up(name string) found {
-	for range 8 { // one on another, as deep as anybody stacks them
-		i := d.iface(name)
-		if i == nil {
-			return found{}.at(shut, interfacePath(name), "interface %s is gone", name)
-		}
-		if leaf(i, "enabled", "true") != "true" {
-			return found{}.at(shut, interfacePath(name)+"/enabled", "interface %s is shut down", name)
-		}
-		if vlan := leaf(i, "vlan", ""); vlan != "" {
-			return d.vlan(name, vlan)
-		}
-		parent := leaf(i, "parent-interface", "")
-		if parent == "" {
+// stands on; a routed VLAN is up while a port that is up carries it.
+func (d *device) up(name string) found {
+	for range deepest {
+		i := d.byName[name]
+		switch {
+		case i == nil:
+			return is(shut, interfacePath(name), "interface %s is gone", name)
+		case !i.enabled:
+			return is(shut, interfacePath(name)+"/enabled", "interface %s is shut down", name)
+		case i.parent != "":
+			name = i.parent
+			continue
+		case i.vlan == "":
 			return found{}
+		case !d.vlans[i.vlan]:
+			return is(shut, "/vlans/vlan="+i.vlan, "VLAN %s, which %s rests on, is gone", i.vlan, name)
+		case len(d.carriers(i.vlan)) == 0:
+			return is(shut, "/vlans/vlan="+i.vlan, "no port that is up carries VLAN %s, which %s rests on", i.vlan, name)
 		}
-		name = parent
+		return found{}
 	}
-	return found{}.at(unsure, interfacePath(name), "interfaces stand on each other without end")
+	return is(unsure, interfacePath(name), "interfaces stand on each other without end")
 }
 
-// vlan reports whether a routed VLAN has a port that carries it.
-func (d device) vlan(name, id string) found {
-	exists := slices.ContainsFunc(list(d.cfg.Known("vlans"), "vlan"), func(v *tree.Node) bool { return leaf(v, "id", "") == id })
-	if !exists {
-		return found{}.at(shut, "/vlans/vlan="+id, "VLAN %s, which %s rests on, is gone", id, name)
-	}
-	for _, i := range list(d.cfg.Known("interfaces"), "interface") {
-		port := i.Known("bridge-port")
-		carries := leaf(port, "untagged", "") == id || slices.ContainsFunc(list(port, "tagged"), func(v *tree.Node) bool { return v.Value() == id })
-		if carries && leaf(i, "enabled", "true") == "true" {
-			return found{}
-		}
-	}
-	return found{}.at(shut, "/vlans/vlan="+id, "no port that is up carries VLAN %s, which %s rests on", id, name)
-}
-
-// connected gives the interface whose network an address is in; "" if none.
-func (d device) connected(a netip.Addr) string {
-	best, name := -1, ""
-	for _, i := range list(d.cfg.Known("interfaces"), "interface") {
-		if d.up(leaf(i, "name", "")).state != open {
+// carriers are the wires of a VLAN at the ports of the bridge that are up.
+func (d *device) carriers(vlan string) (out []wire) {
+	for _, p := range d.list {
+		if !p.enabled || !p.port() {
 			continue
 		}
-		for _, have := range d.addresses(i) {
-			if have.prefix.Masked().Contains(a) && have.prefix.Bits() > best {
-				best, name = have.prefix.Bits(), leaf(i, "name", "")
-			}
-		}
-	}
-	return name
-}
-
-// staticRoute is a route to somewhere.
-type staticRoute struct {
-	prefix    netip.Prefix
-	hop       netip.Addr
-	out       string // interface
-	nowhere   bool   // a special next hop
-	path      string
-	odd       bool // there is more to it than is understood
-	ambiguous bool // two protocols have one for the same prefix
-}
-
-// best gives the static route with the longest prefix that covers an address;
-// its path is "" where there is none.
-func (d device) best(to netip.Addr) staticRoute {
-	best := staticRoute{}
-	for _, proto := range list(below(d.cfg, "routing", "control-plane-protocols"), "control-plane-protocol") {
-		for _, r := range list(below(proto, "static-routes", d.family()), "route") {
-			p, err := netip.ParsePrefix(leaf(r, "destination-prefix", ""))
-			if err != nil || !p.Contains(to) || best.path != "" && p.Bits() < best.prefix.Bits() {
-				continue
-			}
-			again := best.path != "" && p.Bits() == best.prefix.Bits()
-			best = readRoute(r, p)
-			best.ambiguous = again
-			best.path = "/routing/control-plane-protocols/control-plane-protocol=" + proto.Keys()[0] + "," + proto.Keys()[1] + "/static-routes/" + d.family() + "/route=" + p.String()
-		}
-	}
-	return best
-}
-
-func readRoute(r *tree.Node, p netip.Prefix) staticRoute {
-	out := staticRoute{prefix: p}
-	next := r.Known("next-hop")
-	if next == nil {
-		out.odd = true
-		return out
-	}
-	for c := range next.Each() {
-		switch {
-		case c.Schema() == nil:
-			out.odd = true
-		case c.Schema().Name == "next-hop-address":
-			hop, err := netip.ParseAddr(c.Value())
-			out.hop, out.odd = hop, out.odd || err != nil
-		case c.Schema().Name == "outgoing-interface":
-			out.out = c.Value()
-		case c.Schema().Name == "special-next-hop":
-			out.nowhere = true
-		default:
-			out.odd = true // a list of next hops
+		switch { // what is untagged at a port leaves it so (IEEE 802.1Q, untagged set)
+		case p.untagged == vlan:
+			out = append(out, wire{p.name, ""})
+		case slices.Contains(p.tagged, vlan):
+			out = append(out, wire{p.name, vlan})
 		}
 	}
 	return out
 }
 
-// route finds by which interface packets to an address leave.
-func (d device) route(to netip.Addr) (string, found) {
-	if name := d.connected(to); name != "" {
-		return name, found{}
+// below lists the interfaces that one stands on, the nearest first; tag is that
+// which its frames have on the last of them, ok is false where they have two.
+func (d *device) below(i *iface) (chain []*iface, tag string, ok bool) {
+	for range deepest {
+		if i.parent == "" {
+			return chain, tag, true
+		}
+		if i.vlan != "" {
+			if tag != "" {
+				return nil, "", false
+			}
+			tag = i.vlan
+		}
+		next := d.byName[i.parent]
+		if next == nil {
+			return nil, "", false
+		}
+		chain = append(chain, next)
+		i = next
 	}
-	r := d.best(to)
+	return nil, "", false
+}
+
+// wires are where the frames of an interface enter and leave.
+func (d *device) wires(name string) []wire {
+	i := d.byName[name]
 	switch {
-	case r.path == "" && d.learnsRoutes():
-		return "", found{}.at(unsure, "/routing", "there is no static route to %s, and whether one is learned the configuration does not tell", to)
-	case r.path == "":
-		return "", found{}.at(shut, "/routing", "there is no route to %s", to)
-	case r.odd, r.ambiguous, d.learnsRoutes():
-		return "", found{}.at(unsure, r.path, "which way the route to %s takes is not understood", to)
-	case r.nowhere:
-		return "", found{}.at(shut, r.path, "the route to %s leads nowhere", to)
-	case r.out != "":
-		f := d.up(r.out)
-		return r.out, f
-	case r.hop.IsValid():
-		if name := d.connected(r.hop); name != "" {
-			return name, found{}
+	case i == nil || d.up(name).state == shut || i.loopback():
+		return nil
+	case i.parent != "":
+		chain, tag, ok := d.below(i)
+		if !ok {
+			return nil
 		}
-		if d.best(r.hop).path != "" {
-			return "", found{}.at(unsure, r.path, "the next hop %s on the way to %s is itself reached by a route", r.hop, to)
+		if base := chain[len(chain)-1]; base.vlan == "" {
+			return []wire{{base.name, tag}}
 		}
-		return "", found{}.at(shut, r.path, "the next hop %s on the way to %s is on no network that is up", r.hop, to)
+		if tag != "" {
+			return nil // a tag of its own within a VLAN
+		}
+		return d.carriers(chain[len(chain)-1].vlan)
+	case i.vlan != "":
+		return d.carriers(i.vlan)
 	}
-	return "", found{}.at(unsure, r.path, "the route to %s names no next hop", to)
+	return []wire{{name, ""}}
 }
 
-// learnsRoutes reports whether there is a routing protocol beside static routes.
-func (d device) learnsRoutes() bool {
-	for _, proto := range list(below(d.cfg, "routing", "control-plane-protocols"), "control-plane-protocol") {
-		if leaf(proto, "type", "") != "ietf-routing:static" {
-			return true
+// passing lists the interfaces that frames between an interface and one of its
+// wires pass, the port first and itself last.
+func (d *device) passing(name string, w wire) (out []string) {
+	out = []string{w.port}
+	chain, _, _ := d.below(d.byName[name])
+	slices.Reverse(chain)
+	for _, i := range chain {
+		if i.name != w.port {
+			out = append(out, i.name)
 		}
 	}
-	return false
+	if name != w.port {
+		out = append(out, name)
+	}
+	return out
 }
 
-// forwards reports whether an interface passes on what it receives
-// (RFC 8344, forwarding).
-func (d device) forwards(name string) found {
-	if f := d.up(name); f.state != open {
-		return f
-	}
-	if leaf(d.iface(name).Known(d.family()), "forwarding", "false") != "true" {
-		return found{}.at(shut, interfacePath(name)+"/"+d.family()+"/forwarding", "%s does not pass on what it receives", name)
+// shared reports whether a port that has an interface's own frames is one of the
+// bridge as well: devices differ in whether it still has them then.
+func (d *device) shared(name string, w wire) found {
+	p := d.byName[w.port]
+	if w.tag == "" && p.bridged() && d.base(name) == w.port {
+		return is(unsure, interfacePath(p.name)+"/bridge-port", "%s is a port of the bridge; whether it still has an address of its own then, devices differ in", p.name)
 	}
 	return found{}
 }
 
-// service looks whether the account and the service are still there. Only what
-// the configuration told of them before can be missed after.
-func (d device) service(w Way) found {
-	if users := list(below(d.cfg, "system", "authentication"), "user"); len(users) > 0 && w.Account != "" && user(d.cfg, w) == nil {
-		return found{}.at(shut, "/system/authentication/user="+w.Account, "account %s, with which this service signs in, is not among the device's accounts", w.Account)
+// base is the interface that one stands on in the end, itself where on none.
+func (d *device) base(name string) string {
+	if chain, _, ok := d.below(d.byName[name]); ok && len(chain) > 0 {
+		return chain[len(chain)-1].name
 	}
-	server := d.cfg.Known("netconf-server")
-	if server == nil {
-		return found{}
-	}
-	ports, sure := listens(server)
-	switch {
-	case slices.Contains(ports, strconv.Itoa(int(w.Port))):
-	case !sure:
-		return found{}.at(unsure, "/netconf-server", "on which ports its NETCONF service listens is not understood")
-	default:
-		return found{}.at(shut, "/netconf-server", "its NETCONF service does not listen on port %d", w.Port)
-	}
-	return found{}
+	return name
 }
 
-// listens gathers the ports of a NETCONF server's endpoints; sure is false
-// where one names none.
-func listens(n *tree.Node) (ports []string, sure bool) {
-	sure = true
-	for c := range n.Each() {
-		switch {
-		case c.Schema() == nil:
-			sure = false
-		case c.Schema().Name == "local-port":
-			ports = append(ports, c.Value())
-		case !c.Schema().IsLeaf():
-			some, ok := listens(c)
-			ports, sure = append(ports, some...), sure && ok
+// holder finds the interfaces with an address that are up; f says why there is
+// none.
+func (d *device) holder(address netip.Addr) (names []string, f found) {
+	f = is(shut, "/interfaces", "no interface has the address %s", address)
+	for _, i := range d.list {
+		if !slices.ContainsFunc(i.addresses, func(p netip.Prefix) bool { return p.Addr() == address }) {
+			continue
+		}
+		if !i.ip {
+			f = is(shut, interfacePath(i.name)+"/"+d.family()+"/enabled", "%s is off on %s, which has the address %s", d.family(), i.name, address)
+		} else if up := d.up(i.name); up.state != open {
+			f = up
+		} else {
+			names = append(names, i.name)
 		}
 	}
-	return ports, sure
+	if len(names) > 0 {
+		return names, found{}
+	}
+	return nil, f
 }

@@ -2,231 +2,197 @@ package reach
 
 import (
 	"net/netip"
-	"strconv"
+	"slices"
 
+	"oakenlatch/core/flow"
 	"oakenlatch/core/tree"
 )
 
-// packet is one of a TCP connection to the management port: to it, where far
-// is set, or an answer from it. The other port is one of our choosing, of
-// which nothing is known.
-type packet struct {
-	from, to netip.Addr
-	port     uint16
-	far      bool
-}
+type addr = netip.Addr
 
-func (p packet) answer() packet { return packet{from: p.to, to: p.from, port: p.port} }
+type addresses []addr
 
-// match says whether a rule fits a packet: it may depend on what is not known.
-type match int
-
-const (
-	no match = iota
-	perhaps
-	yes
-)
-
-func (m match) and(n match) match { return min(m, n) }
-
-// filters takes a packet through the filters (RFC 8519) that work on an
-// interface in one direction: the first rule that fits decides, and what none
-// fits is dropped.
-func (d device) filters(name, side string, p packet) found {
-	acls := d.cfg.Known("acls")
-	for _, at := range list(below(acls, "attachment-points"), "interface") {
-		if leaf(at, "interface-id", "") != name {
-			continue
-		}
-		sets := list(below(at, side, "acl-sets"), "acl-set")
-		if len(sets) == 0 {
-			return found{}
-		}
-		where := "/acls/attachment-points/interface=" + name + "/" + side
-		for _, set := range sets {
-			f, decided := d.filter(acls, leaf(set, "name", ""), p)
-			if decided {
-				return f
-			}
-			if len(sets) > 1 {
-				return found{}.at(unsure, where, "no rule of the first of several filters fits, and what follows then is not laid down")
-			}
-		}
-		return found{}.at(shut, where, "no rule of filter %s fits %s, so it is dropped", leaf(sets[0], "name", ""), p)
-	}
-	return found{}
-}
-
-func (p packet) String() string {
-	if p.far {
-		return "what goes to port " + strconv.Itoa(int(p.port)) + " of " + p.to.String()
-	}
-	return "what answers from port " + strconv.Itoa(int(p.port)) + " to " + p.to.String()
-}
-
-// filter takes a packet through one filter; decided is false where no rule fits.
-func (d device) filter(acls *tree.Node, name string, p packet) (f found, decided bool) {
-	base := "/acls/acl=" + name + "/aces/ace="
-	var maybe []string // rules that may fit, and what they do
-	passes, drops := false, false
-	for _, acl := range list(acls, "acl") {
-		if leaf(acl, "name", "") != name {
-			continue
-		}
-		for _, ace := range list(acl.Known("aces"), "ace") {
-			m := fits(ace.Known("matches"), p)
-			if m == no {
-				continue
-			}
-			path := base + leaf(ace, "name", "")
-			action := below(ace, "actions")
-			accept := leaf(action, "forwarding", "") == "ietf-access-control-list:accept"
-			if accept {
-				passes = true
-			} else {
-				drops = true
-			}
-			if m == perhaps {
-				maybe = append(maybe, path)
-				continue
-			}
-			switch {
-			case passes && drops:
-				return found{}.at(unsure, maybe[0], "whether rule %s fits %s cannot be told", maybe[0], p), true
-			case accept:
-				return found{}, true
-			}
-			return found{}.at(shut, path, "rule %s of filter %s drops %s", leaf(ace, "name", ""), name, p), true
-		}
-	}
-	if len(maybe) == 0 {
-		return found{}, false
-	}
-	if passes {
-		return found{}.at(unsure, maybe[0], "whether rule %s fits %s cannot be told", maybe[0], p), true
-	}
-	return found{}.at(shut, maybe[0], "filter %s drops %s", name, p), true
-}
-
-// all matches every part of a rule; one that no module describes may fit.
-func all(n *tree.Node, part func(c *tree.Node) match) match {
-	out := yes
-	for c := range n.Each() {
-		if c.Schema() == nil {
-			out = out.and(perhaps)
-			continue
-		}
-		out = out.and(part(c))
+// own are an interface's addresses without their prefixes.
+func (i *iface) own() (out addresses) {
+	for _, p := range i.addresses {
+		out = append(out, p.Addr())
 	}
 	return out
 }
 
-// fits matches a rule against a packet.
-func fits(n *tree.Node, p packet) match {
-	if n == nil {
-		return yes
+func (i *iface) has(a addr) bool { return slices.Contains(i.own(), a) }
+
+// need is packets that a session cannot do without.
+type need struct {
+	what    string
+	session bool // its own packets; else those by which neighbours are found
+	vital   bool // without them it is cut; else it may be
+	matches []flow.Match
+}
+
+func (n need) set(s *flow.Space) flow.Set {
+	out := s.Nothing()
+	for _, m := range n.matches {
+		out = out.Union(s.Matching(m))
 	}
-	return all(n, func(c *tree.Node) match {
-		switch c.Schema().Name {
-		case "ipv4":
-			return address(c, p, p.from.Is4())
-		case "ipv6":
-			return address(c, p, !p.from.Is4())
-		case "tcp":
-			return transport(c, p)
-		case "udp", "icmp":
-			return no
+	return out
+}
+
+// leg is packets on their way between a wire and an interface.
+type leg struct {
+	iface     string
+	wire      wire
+	direction string // ingress or egress
+	need      need
+}
+
+func host(a addr) netip.Prefix { return netip.PrefixFrom(a, a.BitLen()) }
+
+// tcp is what is asked of a packet of the session.
+func tcp(from, to addr) flow.Match {
+	fam := flow.IPv4
+	if from.Is6() {
+		fam = flow.IPv6
+	}
+	return flow.Match{}.In(fam).Number(flow.Protocol, flow.TCP, flow.TCP).Prefix(flow.Source, host(from)).Prefix(flow.Destination, host(to))
+}
+
+func there(w Way) need {
+	port := uint64(w.Port)
+	return need{"what goes to port " + itoa(w.Port) + " of " + w.Address.String(), true, true, []flow.Match{tcp(w.Us, w.Address).Number(flow.DestinationPort, port, port)}}
+}
+
+func back(w Way) need {
+	port := uint64(w.Port)
+	return need{"what answers from port " + itoa(w.Port) + " to " + w.Us.String(), true, true, []flow.Match{tcp(w.Address, w.Us).Number(flow.SourcePort, port, port)}}
+}
+
+// Types of ICMPv6 (RFC 4861 section 4).
+const (
+	solicitation  = 135
+	advertisement = 136
+)
+
+var linkLocal = netip.MustParsePrefix("fe80::/10")
+
+// solicited gives the multicast address at which a host is asked for its own (RFC
+// 4291 section 2.7.1).
+func solicited(a addr) addr {
+	b := a.As16()
+	return netip.AddrFrom16([16]byte{0: 0xff, 1: 2, 11: 1, 12: 0xff, 13: b[13], 14: b[14], 15: b[15]})
+}
+
+// discovery is what a device and its neighbour need to find each other on a link of
+// IPv6 (RFC 4861 section 7.2): filters see it, unlike ARP. A neighbour that asks may
+// do so in its address or in one of the link alone. direct says that the neighbour
+// is whom the session is with: what it asked with tells the device where it is, so
+// that the device may do without asking.
+func discovery(name string, w wire, targets addresses, neighbour addr, direct bool) []leg {
+	nd := func(kind uint64, from, to []netip.Prefix) (out []flow.Match) {
+		for _, f := range from {
+			for _, t := range to {
+				out = append(out, flow.Match{}.In(flow.IPv6).Number(flow.Protocol, flow.ICMPv6, flow.ICMPv6).Number(flow.ICMPType, kind, kind).Number(flow.ICMPCode, 0, 0).
+					Number(flow.TTL, 255, 255).Prefix(flow.Source, f).Prefix(flow.Destination, t))
+			}
 		}
-		return perhaps
-	})
+		return out
+	}
+	var asked, own []netip.Prefix
+	for _, t := range targets {
+		asked, own = append(asked, host(solicited(t))), append(own, host(t))
+	}
+	ownOrLink := append(slices.Clip(own), linkLocal)
+	theirs := []netip.Prefix{host(neighbour), linkLocal}
+	if direct {
+		theirs = theirs[:1]
+	}
+	who := neighbour.String()
+	return []leg{
+		{name, w, "ingress", need{"the question of " + who + " for the device (neighbour solicitation)", false, true, nd(solicitation, theirs, asked)}},
+		{name, w, "egress", need{"the answer to " + who + ", by which it finds the device (neighbour advertisement)", false, true, nd(advertisement, own, theirs)}},
+		{name, w, "egress", need{"the question for " + who + " (neighbour solicitation)", false, !direct, nd(solicitation, ownOrLink, []netip.Prefix{host(solicited(neighbour))})}},
+		{name, w, "ingress", need{"the answer of " + who + " (neighbour advertisement)", false, !direct, nd(advertisement, theirs[:1], ownOrLink)}},
+	}
 }
 
-// address matches the part of a rule about IP headers.
-func address(n *tree.Node, p packet, family bool) match {
-	if !family {
-		return no
-	}
-	return all(n, func(c *tree.Node) match {
-		switch c.Schema().Name {
-		case "protocol":
-			return sure(c.Value() == "6")
-		case "source-ipv4-network", "source-ipv6-network":
-			return within(c.Value(), p.from)
-		case "destination-ipv4-network", "destination-ipv6-network":
-			return within(c.Value(), p.to)
+// chain gives the filters that a leg's packets pass, one for each interface.
+func (d *device) chain(l leg) (out []flow.Filter) {
+	for _, name := range d.passing(l.iface, l.wire) {
+		if f, ok := flow.At(d.cfg, name, l.direction); ok {
+			out = append(out, f)
 		}
-		return perhaps
-	})
-}
-
-func sure(b bool) match {
-	if b {
-		return yes
 	}
-	return no
+	return out
 }
 
-func within(prefix string, a netip.Addr) match {
-	p, err := netip.ParsePrefix(prefix)
-	if err != nil {
-		return perhaps
+// permitted are a leg's packets that pass all filters.
+func (d *device) permitted(s *flow.Space, l leg) flow.Set {
+	set := l.need.set(s)
+	for _, f := range d.chain(l) {
+		set = s.PermittedWithin(set, f.Rules)
 	}
-	return sure(p.Masked().Contains(a))
+	return set
 }
 
-// transport matches the part of a rule about the TCP header.
-func transport(n *tree.Node, p packet) match {
-	return all(n, func(c *tree.Node) match {
-		switch c.Schema().Name {
-		case "source-port":
-			return port(c, p.port, !p.far)
-		case "destination-port":
-			return port(c, p.port, p.far)
+// dropped tells which rule drops one of some packets.
+func (d *device) dropped(s *flow.Space, l leg, lost flow.Set) found {
+	p, ok := lost.Example()
+	for _, f := range d.chain(l) {
+		if !ok {
+			break
 		}
-		return perhaps
-	})
+		action, n := f.Does(p)
+		switch {
+		case action.Permits():
+		case n < 0:
+			return is(shut, f.Path, "no rule of filter %s fits %s, so it is dropped", f.Name, l.need.what)
+		default:
+			return is(shut, f.Rules[n].Path, "rule %s of filter %s drops %s", f.Rules[n].Name, f.Name, l.need.what)
+		}
+	}
+	return is(shut, "/acls", "filters drop %s", l.need.what)
 }
 
-// port matches a range or comparison; the port is known or one of our choosing.
-func port(n *tree.Node, have uint16, known bool) match {
-	lo, hi, inside := ports(n)
+// through says whether the packets that got through before still do.
+func through(s *flow.Space, before, after *device, was, now leg, moved bool) found {
+	if !moved && before.filtersAlike(after, was, now) {
+		return found{}
+	}
+	had, has := before.permitted(s, was), after.permitted(s, now)
+	if moved { // other packets than before: all of them are to pass
+		had = now.need.set(s)
+	}
+	lost := had.Minus(has)
 	switch {
-	case lo < 0:
-		return perhaps
-	case known:
-		return sure((lo <= int(have) && int(have) <= hi) == inside)
-	case lo <= 0 && hi >= 65535:
-		return sure(inside)
+	case s.Err() != nil:
+		return is(unsure, "/acls", "what the filters do with %s is too much to be worked out", now.need.what)
+	case now.need.session && had.Empty():
+		f := before.dropped(s, was, was.need.set(s))
+		return is(unsure, f.path, "by its configuration as it is the device would not answer, though it does, so its way in is not understood: %s", f.why)
+	case lost.Empty():
+		return found{}
 	}
-	return perhaps
+	f := after.dropped(s, now, lost)
+	if has.Both(had).Empty() && now.need.vital {
+		return f
+	}
+	f.state = unsure
+	f.why = "whether it is all of them cannot be told, but " + f.why
+	return f
 }
 
-// ports reads which ports are meant: those in the range, or those outside it;
-// lo is below 0 where that is not understood.
-func ports(n *tree.Node) (lo, hi int, inside bool) {
-	number := func(name string, fallback int) int {
-		v, err := strconv.Atoi(leaf(n, name, ""))
-		if err != nil {
-			return fallback
-		}
-		return v
+// filtersAlike reports whether packets meet the very same filters.
+func (d *device) filtersAlike(after *device, was, now leg) bool {
+	if was.direction != now.direction {
+		return false
 	}
-	if lo = number("lower-port", -1); lo >= 0 {
-		return lo, number("upper-port", lo), true
+	return slices.EqualFunc(d.attached(was), after.attached(now), tree.Same)
+}
+
+// attached are the filters that a leg meets, as they stand in the configuration.
+func (d *device) attached(l leg) (out []*tree.Node) {
+	for _, name := range d.passing(l.iface, l.wire) {
+		out = append(out, flow.Attached(d.cfg, name, l.direction)...)
 	}
-	want := number("port", -1)
-	if want < 0 {
-		return -1, 0, true
-	}
-	switch leaf(n, "operator", "eq") {
-	case "lte":
-		return 0, want, true
-	case "gte":
-		return want, 65535, true
-	case "neq":
-		return want, want, false
-	case "eq":
-		return want, want, true
-	}
-	return -1, 0, true
+	return out
 }

@@ -1,19 +1,25 @@
 // Package reach forecasts whether a change cuts the way by which a device is
-// managed: it follows the management packet into the device and the answer out
-// of it, through the configuration as it is and as it would be.
+// managed.
 //
-// The forecast says keeps or cuts only where it understands all that the change
-// touches; anything else is unknown, and says why. The device was read just
-// now, so the way is open as things are: where the configuration, as this
-// package understands it, says otherwise, its understanding falls short and it
-// does not forecast from it.
+// It goes by what is sure: the way is open as things are, and the wires outside
+// the device stay where they are. So it looks at every wire that we may stand
+// behind (a cable, and the VLAN that is spoken on it) and follows the packets of a
+// management session by it, into the device and out of it, link by link, through
+// the configuration as it is: wires by which that would not go are not ours. Then
+// it follows them by the same wires, to the same neighbour, through the
+// configuration as it would be. The way is kept if that goes by every wire that
+// may be ours, and cut if it goes by none; where it goes by some, or where the
+// standards leave open what a device does, the answer is unknown, and says why.
+//
+// What a filter does with packets is asked of core/flow. What a change touches is
+// held against the leaves that are followed here (leaves.go): another leaf may
+// mean anything, and so is unknown.
 package reach
 
 import (
 	"fmt"
 	"net/netip"
 
-	"oakenlatch/core/diff"
 	"oakenlatch/core/tree"
 )
 
@@ -45,60 +51,54 @@ type Way struct {
 	Moved netip.Addr
 }
 
+// known reports whether both ends of the way are.
+func (w Way) known() bool {
+	return w.Us.IsValid() && w.Address.IsValid() && w.Us.Is4() == w.Address.Is4()
+}
+
 // Forecast says whether a change of a device's configuration keeps the way to
 // the device itself.
 func Forecast(before, after *tree.Node, w Way) Verdict {
-	touched := judge(before, after)
+	touched := look(before, after)
 	if touched.idle() {
 		return Verdict{Answer: Keeps, Because: "nothing that the way in rests on is touched"}
 	}
-	if !w.Us.IsValid() || !w.Address.IsValid() || w.Us.Is4() != w.Address.Is4() {
+	if !w.known() {
 		return Verdict{Answer: Unknown, Because: "it is not known by which addresses the device is managed; tell them with: latch device set NAME --seen-as ADDRESS --seen-from ADDRESS"}
 	}
-	was := follow(before, w, nil)
-	if was.state != open {
-		why := "by its configuration as it is the device would not answer, though it does, so its way in is not understood: " + was.why
-		if was.path == "/interfaces" {
+	was, f := newTrip(before, w)
+	if f.state != open {
+		why := "by its configuration as it is the device would not answer, though it does, so its way in is not understood: " + f.why
+		if f.path == "/interfaces" {
 			why += "; where it is managed by another address in the network, tell that with: latch device set NAME --seen-as ADDRESS"
 		}
-		return Verdict{Unknown, was.path, why}
+		return Verdict{Unknown, f.path, why}
 	}
-	now := w
 	if w.Moved.IsValid() {
-		now.Address = w.Moved
+		w.Address = w.Moved
 	}
-	f := follow(after, now, &was)
-	if f.state == open && !tree.Same(user(before, w), user(after, w)) {
-		f = f.at(unsure, "/system/authentication/user="+w.Account, "what account %s signs in with is changed; whether what this service keeps still fits cannot be told", w.Account)
+	f = was.same(after, w)
+	if f.state == open {
+		f = account(before, after, w)
 	}
-	return decide(f, touched.on(was), "the device")
-}
-
-// user gives the account we sign in with, nil where it is not told of.
-func user(cfg *tree.Node, w Way) *tree.Node {
-	for _, u := range list(below(cfg, "system", "authentication"), "user") {
-		if leaf(u, "name", "") == w.Account {
-			return u
-		}
-	}
-	return nil
+	return decide(f, touched.on(was.passed()), "the device")
 }
 
 // Transit says whether a change of a device's configuration keeps the way to
 // another device behind it.
 func Transit(before, after *tree.Node, w Way) Verdict {
-	touched := judge(before, after)
+	touched := look(before, after)
 	if touched.idle() {
 		return Verdict{Answer: Keeps, Because: "nothing that the way through it rests on is touched"}
 	}
-	if !w.Us.IsValid() || !w.Address.IsValid() || w.Us.Is4() != w.Address.Is4() {
+	if !w.known() {
 		return Verdict{Answer: Unknown, Because: "it is not known by which addresses that device is managed"}
 	}
-	was := pass(before, w, nil)
-	if was.state != open {
-		return Verdict{Unknown, was.path, "by its configuration as it is nothing would pass to that address, though it does, so the way through it is not understood: " + was.why}
+	was, f := newPassage(before, w)
+	if f.state != open {
+		return Verdict{Unknown, f.path, "by its configuration as it is nothing would pass to that address, though it does, so the way through it is not understood: " + f.why}
 	}
-	return decide(pass(after, w, &was), touched.on(was), w.Address.String())
+	return decide(was.same(after, w), touched.on(was.passed()), w.Address.String())
 }
 
 func decide(f found, touched touched, what string) Verdict {
@@ -123,182 +123,50 @@ type state int
 
 const (
 	open state = iota
-	shut
 	unsure
+	shut
 )
 
-// found is what following a packet came to, and by which interfaces it went.
+// found is what a look at one thing on the way came to. The zero value is open.
 type found struct {
-	state   state
-	path    string
-	why     string
-	in, out string // interfaces
+	state state
+	path  string
+	why   string
 }
 
-func (f found) at(s state, path, format string, args ...any) found {
-	f.state, f.path, f.why = s, path, fmt.Sprintf(format, args...)
-	return f
+func is(s state, path, format string, args ...any) found {
+	return found{s, path, fmt.Sprintf(format, args...)}
 }
 
-// follow takes the management packet into a device and the answer out of it.
-// was is what that came to as things are, nil while that is being found out:
-// the wires stay where they are, so packets arrive where they did.
-func follow(cfg *tree.Node, w Way, was *found) found {
-	d := device{cfg, w.Us.Is4()}
-	f := d.home(w.Address)
-	if f.state != open {
-		return f
-	}
-	out, f := d.route(w.Us)
-	if f.state != open {
-		return f
-	}
-	in := out
-	if was != nil {
-		in = was.in
-		if out != was.out {
-			return found{}.at(unsure, interfacePath(out), "the answer would leave by %s instead of %s; whether that way leads back to us, the configuration does not tell", out, was.out)
-		}
-		if f = d.up(in); f.state != open {
-			return f
+// worst gives the first of the worst.
+func worst(list ...found) (out found) {
+	for _, f := range list {
+		if f.state > out.state {
+			out = f
 		}
 	}
-	there := packet{from: w.Us, to: w.Address, port: w.Port, far: true}
-	if f = d.filters(in, "ingress", there); f.state != open {
-		return f
-	}
-	if f = d.filters(out, "egress", there.answer()); f.state != open {
-		return f
-	}
-	if f = d.service(w); f.state != open {
-		return f
-	}
-	return found{in: in, out: out}
-}
-
-// pass takes the packet through a device to another one, and the answer back.
-func pass(cfg *tree.Node, w Way, was *found) found {
-	d := device{cfg, w.Us.Is4()}
-	near, f := d.route(w.Us)
-	if f.state != open {
-		return f
-	}
-	far, f := d.route(w.Address)
-	if f.state != open {
-		return f
-	}
-	if was != nil && (near != was.in || far != was.out) {
-		return found{}.at(unsure, "", "packets would go from %s to %s instead of from %s to %s; whether those ways lead there, the configuration does not tell", near, far, was.in, was.out)
-	}
-	for _, name := range []string{near, far} {
-		if f = d.forwards(name); f.state != open {
-			return f
-		}
-	}
-	there := packet{from: w.Us, to: w.Address, port: w.Port, far: true}
-	for _, leg := range []struct {
-		name, side string
-		p          packet
-	}{{near, "ingress", there}, {far, "egress", there}, {far, "ingress", there.answer()}, {near, "egress", there.answer()}} {
-		if f = d.filters(leg.name, leg.side, leg.p); f.state != open {
-			return f
-		}
-	}
-	return found{in: near, out: far}
+	return out
 }
 
 // NextHop gives the neighbour to which a device sends what goes to us, where
 // its static routes tell: the zero address otherwise.
 func NextHop(cfg *tree.Node, us netip.Addr) netip.Addr {
-	d := device{cfg, us.Is4()}
-	if d.connected(us) != "" {
+	e, f := newDevice(cfg, us.Is4()).exit(us)
+	if f.state != open || e.neighbour == us {
 		return netip.Addr{}
 	}
-	r := d.best(us)
-	return r.hop
+	return e.neighbour
 }
 
 // Addresses lists the addresses on a device's interfaces.
 func Addresses(cfg *tree.Node) []netip.Addr {
 	var out []netip.Addr
 	for _, four := range []bool{true, false} {
-		d := device{cfg, four}
-		for _, i := range list(cfg.Known("interfaces"), "interface") {
-			for _, a := range d.addresses(i) {
-				out = append(out, a.prefix.Addr())
+		for _, i := range newDevice(cfg, four).list {
+			for _, a := range i.addresses {
+				out = append(out, a.Addr())
 			}
 		}
 	}
 	return out
-}
-
-// touched is what a change touches: nothing that matters, what is understood,
-// or something foreign, of which it names the first.
-type touched struct {
-	matters bool
-	foreign string
-	beside  map[string]string // by interface, what matters if packets pass it
-}
-
-func (t touched) idle() bool { return !t.matters && t.foreign == "" && len(t.beside) == 0 }
-
-// on adds what is touched on the interfaces that packets pass.
-func (t touched) on(f found) touched {
-	for _, name := range []string{f.in, f.out} {
-		if p, ok := t.beside[name]; ok {
-			t.outside(p)
-		}
-	}
-	return t
-}
-
-// judge sorts the places of a change by what is known of them.
-func judge(before, after *tree.Node) touched {
-	var out touched
-	diff.Compare(before.WithoutDefaults(), after.WithoutDefaults()).Walk(func(c *diff.Change) {
-		out.note(c.Path(), c.Old, c.New)
-	})
-	return out
-}
-
-// note judges one changed node with all below it.
-func (t *touched) note(p tree.Path, old, now *tree.Node) {
-	switch known(p) {
-	case harmless:
-	case understood:
-		t.matters = true
-	case onWay:
-		if t.beside == nil {
-			t.beside = map[string]string{}
-		}
-		t.beside[p[1].Keys[0]] = p.String()
-	case through:
-		some := now
-		if some == nil {
-			some = old
-		}
-		if some == nil || some.Opaque() != nil {
-			t.outside(p.String())
-			return
-		}
-		t.matters = true
-		for _, n := range []*tree.Node{old, now} {
-			if n == nil {
-				continue
-			}
-			for c := range n.Each() {
-				if c.Schema() == nil || c.Schema().KeyIndex() < 0 {
-					t.note(p.Down(c), nil, c)
-				}
-			}
-		}
-	default:
-		t.outside(p.String())
-	}
-}
-
-func (t *touched) outside(path string) {
-	if t.foreign == "" {
-		t.foreign = path
-	}
 }

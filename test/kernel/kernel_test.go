@@ -1,0 +1,237 @@
+package kernel
+
+import (
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"oakenlatch/core/check"
+	"oakenlatch/core/codec"
+	"oakenlatch/core/markup"
+	"oakenlatch/core/reach"
+	"oakenlatch/core/schema"
+	"oakenlatch/core/tree"
+)
+
+// understood are the modules of which the forecast claims to know what they mean.
+var understood = []string{
+	"ietf-interfaces", "ietf-ip", "ietf-system", "ietf-routing", "ietf-ipv4-unicast-routing", "ietf-ipv6-unicast-routing",
+	"ietf-access-control-list", "ietf-netconf-server", "oaken-lab-vlans",
+}
+
+func yardSchema(t testing.TB) *schema.Schema {
+	files, err := filepath.Glob("../../lab/modules/*.yang")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	var sources []schema.Source
+	for _, f := range files {
+		text, err := os.ReadFile(f)
+		require.NoError(t, err)
+		sources = append(sources, schema.Source{Name: strings.TrimSuffix(filepath.Base(f), ".yang"), Text: string(text)})
+	}
+	s := schema.Compile(sources, schema.Options{Features: map[string][]string{"ietf-system": {"ntp"}}})
+	require.Empty(t, s.Problems)
+	return s
+}
+
+func outline(t testing.TB, s *schema.Schema, text string) *tree.Node {
+	n, err := codec.Decoder{Schema: s, Strict: true}.ParseOutline(text)
+	require.NoError(t, err)
+	return n
+}
+
+func config(t testing.TB, s *schema.Schema, n *tree.Node) *Config {
+	c, err := Read(codec.XML(s, n, markup.Name{Space: codec.NetconfNS, Local: "config"}))
+	require.NoError(t, err)
+	return c
+}
+
+func need(t *testing.T) {
+	if why := Missing(); why != "" {
+		t.Skip("the kernel cannot be asked here: " + why)
+	}
+}
+
+func (w Way) forecast() reach.Way {
+	return reach.Way{Us: w.Us, Address: w.Address, Port: uint16(w.Port), Account: w.Account}
+}
+
+// Every way of the yard is open, and stays so where nothing is left to luck.
+func TestTheYardIsOpen(t *testing.T) {
+	need(t)
+	s := yardSchema(t)
+	for _, text := range []string{Yard, YardWithoutService} {
+		n := outline(t, s, text)
+		for _, f := range check.Tree(s, n).Findings {
+			require.NotEqual(t, check.Error, f.Severity, f.Message)
+		}
+		cfg := config(t, s, n)
+		for _, w := range Ways() {
+			j, err := NewJudge(cfg, w)
+			require.NoError(t, err)
+			for place := range j.places {
+				sure, err := j.Sure(cfg, place)
+				require.NoError(t, err)
+				assert.True(t, sure, "%+v at %+v", w, j.places[place])
+				possible, err := j.Possible(cfg, place)
+				require.NoError(t, err)
+				assert.True(t, possible, "%+v at %+v, generous", w, j.places[place])
+			}
+		}
+	}
+}
+
+// trial is one random change and what became of it.
+type trial struct {
+	way    Way
+	place  int
+	before *tree.Node
+	after  *tree.Node
+	did    []string
+	says   reach.Verdict
+	wrong  string
+	open   bool
+}
+
+// The forecast never says keeps where real packets do not get through, nor cuts
+// where they do, and says unknown only where the standards or the wires leave it
+// open. TRIALS says how many changes are tried.
+func TestForecastAgainstTheKernel(t *testing.T) {
+	need(t)
+	trials := 300
+	if text := os.Getenv("TRIALS"); text != "" {
+		var err error
+		trials, err = strconv.Atoi(text)
+		require.NoError(t, err)
+	}
+	seed := uint64(time.Now().UnixNano())
+	if text := os.Getenv("SEED"); text != "" {
+		var err error
+		seed, err = strconv.ParseUint(text, 10, 64)
+		require.NoError(t, err)
+	}
+	s := yardSchema(t)
+	bases := []*tree.Node{outline(t, s, Yard), outline(t, s, YardWithoutService)}
+	ways := Ways()
+	var mu sync.Mutex
+	counts, tried, unfounded, openCount := map[reach.Answer]int{}, map[string]int{}, 0, 0
+	var wg sync.WaitGroup
+	const workers = 32
+	for n := range workers {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			c := NewChanger(s, rand.New(rand.NewPCG(seed, uint64(n))), understood...)
+			for k := n; k < trials; k += workers {
+				x, err := try(t, s, c, bases[c.Rnd.IntN(2)], ways[c.Rnd.IntN(len(ways))])
+				mu.Lock()
+				if err != nil {
+					t.Errorf("%v\n%s", err, strings.Join(x.did, "\n"))
+				}
+				counts[x.says.Answer]++
+				if x.wrong != "" {
+					t.Errorf("%s\nseed %d; us %s, device %s by %s, %+v\n%s\nforecast: %s %s: %s", x.wrong, seed, x.way.Us, x.way.Address, x.way.Home, x.place, strings.Join(x.did, "\n"), x.says.Answer, x.says.Path, x.says.Because)
+				}
+				if x.says.Answer == reach.Unknown {
+					if x.open {
+						openCount++
+					} else {
+						unfounded++
+						t.Logf("unknown without need: us %s, device %s by %s\n%s\nforecast: %s: %s", x.way.Us, x.way.Address, x.way.Home, strings.Join(x.did, "\n"), x.says.Path, x.says.Because)
+					}
+				}
+				mu.Unlock()
+			}
+			mu.Lock()
+			for path, n := range c.Tried {
+				tried[path] += n
+			}
+			mu.Unlock()
+		}()
+	}
+	wg.Wait()
+	t.Logf("seed %d: %v; of the unknown %d were open, %d were not", seed, counts, openCount, unfounded)
+	assert.LessOrEqual(t, unfounded, max(1, trials/50), "unknown where it was decided")
+	assert.NotZero(t, counts[reach.Keeps])
+	assert.NotZero(t, counts[reach.Cuts])
+	if trials >= 3000 {
+		var never []string
+		for path, n := range tried {
+			if n == 0 {
+				never = append(never, path)
+			}
+		}
+		slices.Sort(never)
+		assert.Empty(t, never, "leaves that no change touched")
+	}
+}
+
+// try makes a valid random change, asks the forecast, and then the kernel.
+func try(t *testing.T, s *schema.Schema, c *Changer, base *tree.Node, w Way) (x trial, err error) {
+	x.way = w
+	x.place = c.Rnd.IntN(8)
+	valid := func(from *tree.Node) (*tree.Node, []string) {
+		for {
+			next, did := c.Change(from, w)
+			if len(did) == 0 || tree.Same(next, from) {
+				continue
+			}
+			if !slices.ContainsFunc(check.Tree(s, next).Findings, func(f check.Finding) bool { return f.Severity == check.Error }) {
+				return next, did
+			}
+		}
+	}
+	x.before = base
+	if c.Rnd.IntN(3) == 0 { // not from the yard itself, but from what a change made of it
+		next, did := valid(base)
+		if j, err := NewJudge(config(t, s, next), w); err == nil {
+			if open, err := everywhere(j, config(t, s, next)); err == nil && open {
+				x.before = next
+				x.did = append(did, "--")
+			}
+		}
+	}
+	next, did := valid(x.before)
+	x.after, x.did = next, append(x.did, did...)
+	x.says = reach.Forecast(x.before, x.after, w.forecast())
+	before, after := config(t, s, x.before), config(t, s, x.after)
+	j, err := NewJudge(before, w)
+	if err != nil {
+		return x, err
+	}
+	switch x.says.Answer {
+	case reach.Keeps:
+		sure, err := j.Sure(after, x.place)
+		if err == nil && !sure {
+			x.wrong = "it says keeps, and the way is cut"
+		}
+		return x, err
+	case reach.Cuts:
+		possible, err := j.Possible(after, x.place)
+		if err == nil && possible {
+			x.wrong = "it says cuts, and the way is kept"
+		}
+		return x, err
+	}
+	x.open, err = j.Open(after)
+	return x, err
+}
+
+// everywhere reports whether a configuration works wherever the manager may be.
+func everywhere(j *Judge, cfg *Config) (bool, error) {
+	for place := range j.places {
+		if sure, err := j.Sure(cfg, place); err != nil || !sure {
+			return false, err
+		}
+	}
+	return true, nil
+}

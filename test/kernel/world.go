@@ -1,0 +1,484 @@
+package kernel
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"net"
+	"net/netip"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/vishvananda/netlink"
+	"golang.org/x/sys/unix"
+)
+
+// Way is how a device is managed: what a manager knows of it.
+type Way struct {
+	Us      netip.Addr // the manager
+	Address netip.Addr // the device
+	Port    int
+	Account string
+	Home    string       // the interface its packets come in by
+	Gateway netip.Prefix // the gateway, on the subnet of that interface
+	Link    netip.Addr   // the device on that subnet, where its address is another
+}
+
+// near reports whether the manager is on the same subnet.
+func (w Way) near() bool { return w.Gateway.Masked().Contains(w.Us) }
+
+// end is the far end of a cable for the frames of one VLAN, 0 without a tag.
+type end struct {
+	port string
+	vlan int
+}
+
+// ends are all that the cables of a configuration lead to, and those by which an
+// interface's packets may come.
+func ends(c *Config, home string) (all, candidates []end) {
+	add := func(e end, ours bool) {
+		if !slices.Contains(all, e) {
+			all = append(all, e)
+		}
+		if ours && !slices.Contains(candidates, e) {
+			candidates = append(candidates, e)
+		}
+	}
+	h := c.named(home)
+	for _, p := range c.Interfaces {
+		if !p.port() {
+			continue
+		}
+		if !p.bridged() {
+			add(end{p.Name, 0}, p == h)
+		}
+		if p.Bridge.Untagged != "" {
+			add(end{p.Name, 0}, p.enabled() && h.VLAN == p.Bridge.Untagged && h.Parent == "")
+		}
+		for _, t := range p.Bridge.Tagged {
+			v, _ := strconv.Atoi(t)
+			add(end{p.Name, v}, p.enabled() && h.VLAN == t && h.Parent == "")
+		}
+		for _, i := range c.Interfaces {
+			if i.Parent == p.Name {
+				add(end{p.Name, i.vlan()}, i == h)
+			}
+		}
+	}
+	return all, candidates
+}
+
+// World is what the device's cables lead to, as it was wired before the change.
+type World struct {
+	way      Way
+	six      bool
+	home     end
+	generous bool
+	others   []end // generous: the gateway is behind these, too
+	manager  *space
+	gateway  *space
+	mgr      *tap
+	legs     map[end]*tap
+	known    []netip.Addr // who really is on the home segment
+
+	mu     sync.Mutex
+	device *Device
+	files  []io.Closer
+}
+
+// NewWorld wires the world: the gateway (and, near, the manager) at one end.
+func NewWorld(before *Config, w Way, home end, generous bool) (*World, error) {
+	x := &World{way: w, six: w.Us.Is6(), home: home, generous: generous, legs: map[end]*tap{}, known: []netip.Addr{w.Gateway.Addr()}}
+	var err error
+	if x.manager, err = newSpace(); err != nil {
+		return x, err
+	}
+	if x.gateway, err = newSpace(); err != nil {
+		return x, err
+	}
+	quiet := []string{"ipv6/conf/default/accept_ra=0", "ipv6/conf/default/accept_dad=0", "ipv6/conf/default/dad_transmits=0", "ipv6/conf/default/router_solicitations=0",
+		"ipv4/conf/all/rp_filter=0", "ipv4/conf/default/rp_filter=0", "ipv4/ip_forward=1", "ipv6/conf/all/forwarding=1", "ipv6/conf/default/forwarding=1"}
+	if err := x.gateway.set(quiet...); err != nil {
+		return x, err
+	}
+	if err := x.manager.set(quiet[:6]...); err != nil {
+		return x, err
+	}
+	if x.mgr, err = x.host(x.manager, "manager"); err != nil {
+		return x, err
+	}
+	leg, err := x.host(x.gateway, "leg0")
+	if err != nil {
+		return x, err
+	}
+	x.legs[home] = leg
+	if err := x.address(x.gateway, leg, w.Gateway); err != nil {
+		return x, err
+	}
+	if w.Link.IsValid() {
+		if err := x.toward(x.gateway, netip.PrefixFrom(w.Address, w.Address.BitLen()), w.Link); err != nil {
+			return x, err
+		}
+	}
+	if w.near() {
+		x.known = append(x.known, w.Us)
+		if err := x.address(x.manager, x.mgr, netip.PrefixFrom(w.Us, w.Gateway.Bits())); err != nil {
+			return x, err
+		}
+		go x.mgr.read(func(f []byte) { x.fromSegment(home, f, x.mgr) })
+		go leg.read(func(f []byte) { x.fromSegment(home, f, leg) })
+	} else if err := x.far(leg); err != nil {
+		return x, err
+	}
+	if !generous {
+		return x, nil
+	}
+	all, _ := ends(before, w.Home)
+	for _, e := range all {
+		if e == home {
+			continue
+		}
+		t, err := x.host(x.gateway, fmt.Sprintf("leg%d", len(x.legs)))
+		if err != nil {
+			return x, err
+		}
+		x.legs[e] = t
+	}
+	return x, nil
+}
+
+// far puts the manager behind the gateway.
+func (x *World) far(leg *tap) error {
+	inner, err := x.host(x.gateway, "inner")
+	if err != nil {
+		return err
+	}
+	bits := 24
+	if x.six {
+		bits = 64
+	}
+	next := netip.PrefixFrom(x.way.Us.Next(), bits)
+	if err := x.address(x.gateway, inner, next); err != nil {
+		return err
+	}
+	if err := x.address(x.manager, x.mgr, netip.PrefixFrom(x.way.Us, bits)); err != nil {
+		return err
+	}
+	if err := x.toward(x.manager, netip.PrefixFrom(x.way.Address, 0).Masked(), next.Addr()); err != nil {
+		return err
+	}
+	go x.mgr.read(func(f []byte) { _, _ = inner.file.Write(f) })
+	go inner.read(func(f []byte) { _, _ = x.mgr.file.Write(f) })
+	go leg.read(func(f []byte) { x.fromSegment(x.home, f, leg) })
+	return nil
+}
+
+func (x *World) host(s *space, name string) (*tap, error) {
+	t, err := s.tap(name)
+	if err != nil {
+		return nil, err
+	}
+	x.files = append(x.files, t.file)
+	if err := s.nl.LinkSetHardwareAddr(t.link, outside(name)); err != nil {
+		return nil, err
+	}
+	// The manager and the gateway would take more than the wire does.
+	if err := s.nl.LinkSetMTU(t.link, 9216); err != nil {
+		return nil, err
+	}
+	return t, s.nl.LinkSetUp(t.link)
+}
+
+func (x *World) address(s *space, t *tap, p netip.Prefix) error {
+	addr := &netlink.Addr{IPNet: &net.IPNet{IP: p.Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())}}
+	if x.six {
+		addr.Flags = unix.IFA_F_NODAD
+	}
+	return s.nl.AddrAdd(t.link, addr)
+}
+
+func (x *World) toward(s *space, to netip.Prefix, via netip.Addr) error {
+	r := &netlink.Route{Dst: &net.IPNet{IP: to.Addr().AsSlice(), Mask: net.CIDRMask(to.Bits(), to.Addr().BitLen())}, Gw: via.AsSlice()}
+	return s.nl.RouteAdd(r)
+}
+
+// fromSegment takes a frame of a host at an end to the others there and the device.
+func (x *World) fromSegment(e end, frame []byte, from *tap) {
+	if e == x.home && x.way.near() {
+		for _, t := range []*tap{x.mgr, x.legs[e]} {
+			if t != from {
+				_, _ = t.file.Write(frame)
+			}
+		}
+	}
+	x.mu.Lock()
+	d := x.device
+	x.mu.Unlock()
+	if d != nil && len(frame) <= x.widest() {
+		d.Receive(e.port, tag(frame, e.vlan))
+	}
+}
+
+// widest is the longest frame that a cable takes, without a tag.
+func (x *World) widest() int {
+	if x.generous {
+		return 1 << 16
+	}
+	return 1514
+}
+
+// fromDevice takes a frame from a port's cable to whom it was wired to.
+func (x *World) fromDevice(port string, frame []byte) {
+	e := end{port, tagOf(frame)}
+	leg := x.legs[e]
+	frame = untag(frame)
+	if leg == nil || len(frame) < 14 || len(frame) > x.widest() {
+		return
+	}
+	if e == x.home && x.way.near() {
+		_, _ = x.mgr.file.Write(frame)
+	}
+	_, _ = leg.file.Write(frame)
+	if x.generous && isDevice(frame[6:12]) {
+		if reply := x.claim(e, frame); reply != nil {
+			x.fromSegment(e, reply, leg)
+		}
+	}
+}
+
+// outside gives a host of the world its hardware address, which tells it from the
+// device's.
+func outside(name string) net.HardwareAddr {
+	m := mac(name)
+	m[1] = 0x41
+	return m
+}
+
+func isDevice(address []byte) bool { return address[0] == 2 && address[1] == 0x40 }
+
+// claim answers for anybody whom nobody is, in the generous world: every neighbour
+// that the device asks for is there, and knows the way to us.
+func (x *World) claim(e end, f []byte) []byte {
+	us := outside(x.legs[e].link.Attrs().Name)
+	switch {
+	case !x.six && len(f) >= 42 && binary.BigEndian.Uint16(f[12:]) == 0x0806 && binary.BigEndian.Uint16(f[20:]) == 1: // RFC 826
+		target := netip.AddrFrom4([4]byte(f[38:42]))
+		if e == x.home && slices.Contains(x.known, target) || bytes.Equal(f[28:32], f[38:42]) {
+			return nil
+		}
+		out := slices.Concat(f[6:12], us, []byte{8, 6, 0, 1, 8, 0, 6, 4, 0, 2}, us, f[38:42], f[22:28], f[28:32])
+		return out
+	case x.six && len(f) >= 78 && binary.BigEndian.Uint16(f[12:]) == 0x86dd && f[20] == 58 && f[54] == 135: // RFC 4861 section 4.3
+		target := netip.AddrFrom16([16]byte(f[62:78]))
+		if e == x.home && slices.Contains(x.known, target) || netip.AddrFrom16([16]byte(f[22:38])).IsUnspecified() {
+			return nil
+		}
+		icmp := slices.Concat([]byte{136, 0, 0, 0, 0x60, 0, 0, 0}, f[62:78], []byte{2, 1}, us)
+		sum := checksum(slices.Concat(f[62:78], f[22:38], []byte{0, 0, 0, byte(len(icmp)), 0, 0, 0, 58}, icmp))
+		binary.BigEndian.PutUint16(icmp[2:], sum)
+		return slices.Concat(f[6:12], us, []byte{0x86, 0xdd, 0x60, 0, 0, 0, 0, byte(len(icmp)), 58, 255}, f[62:78], f[22:38], icmp)
+	}
+	return nil
+}
+
+// checksum is that of RFC 1071.
+func checksum(b []byte) uint16 {
+	var sum uint32
+	for n := 0; n < len(b); n += 2 {
+		if n+1 < len(b) {
+			sum += uint32(b[n])<<8 | uint32(b[n+1])
+		} else {
+			sum += uint32(b[n]) << 8
+		}
+	}
+	for sum > 0xffff {
+		sum = sum>>16 + sum&0xffff
+	}
+	return ^uint16(sum)
+}
+
+// Reaches puts a configuration into effect and reports whether the manager gets
+// through to the device's service. known says whether the configuration is where
+// the service is set up, before the change or after it.
+func (x *World) Reaches(before, after *Config) (bool, error) {
+	had, known := before.account(x.way.Account)
+	login := func(name string) bool {
+		has, ok := after.account(name)
+		return !known || ok && (x.generous || has == had) // another password may still be ours
+	}
+	k := kind{generous: x.generous, home: x.way.Home, types: map[string]bool{}, notOurs: map[netip.Addr]bool{x.way.Us: true, x.way.Gateway.Addr(): true}}
+	for _, p := range before.Interfaces {
+		k.types[p.Name] = p.port()
+	}
+	d, err := Realise(after, x.six, k, before.Server != nil || after.Server != nil && !x.generous, x.way.Port, login, x.fromDevice)
+	if err != nil {
+		return false, err
+	}
+	defer d.Close()
+	x.mu.Lock()
+	x.device = d
+	x.mu.Unlock()
+	defer func() { x.mu.Lock(); x.device = nil; x.mu.Unlock() }()
+	return x.connect()
+}
+
+// patience is how long the manager tries: long enough for a lost SYN to be sent
+// again, and for a busy machine.
+const patience = 4 * time.Second
+
+// ports are those from which the manager may come: which of them it is depends on
+// its own system (RFC 6056). The strict world lets it be any, the generous one the
+// best.
+var ports = []int{1023, 20000, 33000, 50000, 61001}
+
+// connect reports whether a session comes about.
+func (x *World) connect() (ok bool, err error) {
+	got := make(chan bool, len(ports))
+	err = x.manager.do(func() error {
+		for _, port := range ports {
+			c, err := unix.Socket(map[bool]int{false: unix.AF_INET, true: unix.AF_INET6}[x.six], unix.SOCK_STREAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
+			if err != nil {
+				return err
+			}
+			if err := unix.SetsockoptLinger(c, unix.SOL_SOCKET, unix.SO_LINGER, &unix.Linger{Onoff: 1}); err != nil {
+				unix.Close(c)
+				return err
+			}
+			var from, to unix.Sockaddr
+			if x.six {
+				from, to = &unix.SockaddrInet6{Addr: x.way.Us.As16(), Port: port}, &unix.SockaddrInet6{Addr: x.way.Address.As16(), Port: x.way.Port}
+			} else {
+				from, to = &unix.SockaddrInet4{Addr: x.way.Us.As4(), Port: port}, &unix.SockaddrInet4{Addr: x.way.Address.As4(), Port: x.way.Port}
+			}
+			if err := unix.Bind(c, from); err != nil {
+				unix.Close(c)
+				return fmt.Errorf("port %d of the manager: %w", port, err)
+			}
+			if err := unix.Connect(c, to); err != nil && err != unix.EINPROGRESS {
+				unix.Close(c)
+				got <- false
+				continue
+			}
+			go func() { got <- x.session(c) }()
+		}
+		return nil
+	})
+	if err != nil {
+		return false, err
+	}
+	ok = !x.generous
+	for range ports {
+		if one := <-got; one == x.generous {
+			return one, nil
+		}
+	}
+	return ok, nil
+}
+
+// session greets the device's service and is greeted.
+func (x *World) session(c int) bool {
+	// The runtime waits for a connection that is under way as for one that can be
+	// written to.
+	file := os.NewFile(uintptr(c), "session")
+	defer file.Close()
+	_ = file.SetDeadline(time.Now().Add(patience))
+	conn, err := file.SyscallConn()
+	if err != nil {
+		return false
+	}
+	failed := -1
+	waiting := true
+	err = conn.Write(func(fd uintptr) bool {
+		if waiting { // the first call comes before anything is known
+			waiting = false
+			return false
+		}
+		failed, _ = unix.GetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_ERROR)
+		return true
+	})
+	if err != nil || failed != 0 {
+		return false
+	}
+	if _, err := io.WriteString(file, x.way.Account+strings.Repeat(".", 4000)+"\n"); err != nil {
+		return false
+	}
+	got := make([]byte, len(greeting))
+	_, err = io.ReadFull(file, got)
+	return err == nil && bytes.Equal(got, greeting)
+}
+
+// Close takes the world away.
+func (x *World) Close() {
+	for _, f := range x.files {
+		f.Close()
+	}
+	for _, s := range []*space{x.manager, x.gateway} {
+		if s != nil {
+			s.close()
+		}
+	}
+}
+
+func trouble(err error) { fmt.Fprintln(os.Stderr, "test/kernel:", err) }
+
+// Ask tells whether the way is kept when one configuration takes the place of
+// another, for one placement of the manager.
+func ask(before, after *Config, w Way, home end, generous bool) (bool, error) {
+	x, err := NewWorld(before, w, home, generous)
+	defer x.Close()
+	if err != nil {
+		return false, err
+	}
+	return x.Reaches(before, after)
+}
+
+// Judge answers for a change of a configuration.
+type Judge struct {
+	Before *Config
+	Way    Way
+	places []end
+}
+
+// NewJudge makes a judge of changes of a configuration.
+func NewJudge(before *Config, w Way) (*Judge, error) {
+	_, places := ends(before, w.Home)
+	if len(places) == 0 {
+		return nil, fmt.Errorf("no cable leads to %s", w.Home)
+	}
+	return &Judge{before, w, places}, nil
+}
+
+// Sure reports whether the way is kept at one placement, whatever the standards
+// leave open.
+func (j *Judge) Sure(after *Config, place int) (bool, error) {
+	return ask(j.Before, after, j.Way, j.places[place%len(j.places)], false)
+}
+
+// Possible reports whether it is kept at one placement where all that is left open
+// goes in our favour.
+func (j *Judge) Possible(after *Config, place int) (bool, error) {
+	return ask(j.Before, after, j.Way, j.places[place%len(j.places)], true)
+}
+
+// Open reports whether the standards and the wires leave open what becomes of the
+// way: it may be kept, and it may be cut.
+func (j *Judge) Open(after *Config) (bool, error) {
+	kept, cut := false, false
+	for place := range j.places {
+		sure, err := j.Sure(after, place)
+		if err != nil {
+			return false, err
+		}
+		possible, err := j.Possible(after, place)
+		if err != nil {
+			return false, err
+		}
+		cut, kept = cut || !sure, kept || possible
+	}
+	return kept && cut, nil
+}

@@ -69,19 +69,21 @@ type Device struct {
 	booted    time.Time
 	running   *tree.Node
 	effective *tree.Node // what of running is in effect
-	behind    []*Device  // those that this one passes packets on to
-	candidate *tree.Node
-	startup   *tree.Node
-	dirty     bool // the candidate was edited since it last equalled running
-	locks     map[netconf.Datastore]heldLock
-	pending   *pendingCommit
-	effects   uint64 // counts changes of running; a delayed effect checks it is still the newest
-	live      map[net.Conn]bool
-	closed    bool
-	faults    func(op *markup.Element) Fault
-	down      bool // it is restarting
-	cut       bool // its link is cut
-	unplugged map[string]bool
+
+	startedWith *tree.Node // when it was put up, and its cables were
+	behind      []*Device  // those that this one passes packets on to
+	candidate   *tree.Node
+	startup     *tree.Node
+	dirty       bool // the candidate was edited since it last equalled running
+	locks       map[netconf.Datastore]heldLock
+	pending     *pendingCommit
+	effects     uint64 // counts changes of running; a delayed effect checks it is still the newest
+	live        map[net.Conn]bool
+	closed      bool
+	faults      func(op *markup.Element) Fault
+	down        bool // it is restarting
+	cut         bool // its link is cut
+	unplugged   map[string]bool
 }
 
 // heldLock is a session's lock on a datastore.
@@ -145,15 +147,8 @@ type door struct {
 // openDoors begins to listen for every address the network carries here.
 func (d *Device) openDoors() error {
 	m := &d.Spec.Management
-	if m.Entry == "" && m.Address.IsValid() {
-		for name, nets := range (view{d.startup, m.Address.Is4()}).networks() {
-			for _, p := range nets {
-				if p.Addr() == m.Address {
-					m.Entry = name
-				}
-			}
-		}
-	}
+	d.startedWith = d.startup
+	m.putUp(d.startup)
 	listens := map[netip.Addr]string{m.Address: d.Spec.Listen}
 	for a, at := range m.Others {
 		if strings.HasSuffix(d.Spec.Listen, ":0") {

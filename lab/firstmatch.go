@@ -20,25 +20,42 @@ type Packet struct {
 // one it does not pass. It is the plain reading of the rules that the product's
 // own answers are held against, and shares nothing with them.
 func Forwards(cfg *tree.Node, filter string, p Packet) bool {
+	passes, _ := decides(cfg, filter, p)
+	return passes
+}
+
+// decides reports what a filter does with a packet; decided is false where none of
+// its rules matches. A filter of one family's type is about that family alone.
+func decides(cfg *tree.Node, filter string, p Packet) (passes, decided bool) {
 	acls := cfg.Known("acls")
 	if acls == nil {
-		return false
+		return false, false
 	}
 	for acl := range acls.Each() {
 		if acl.Schema().Name != "acl" || valueOf(acl, "name") != filter {
 			continue
 		}
+		switch valueOf(acl, "type") {
+		case "ietf-access-control-list:ipv4-acl-type":
+			if !p.From.Is4() {
+				return false, false
+			}
+		case "ietf-access-control-list:ipv6-acl-type":
+			if p.From.Is4() {
+				return false, false
+			}
+		}
 		aces := acl.Known("aces")
 		if aces == nil {
-			return false
+			return false, false
 		}
 		for ace := range aces.Each() {
 			if matchesAll(ace.Known("matches"), p) {
-				return valueOf(ace.Known("actions"), "forwarding") == "ietf-access-control-list:accept"
+				return valueOf(ace.Known("actions"), "forwarding") == "ietf-access-control-list:accept", true
 			}
 		}
 	}
-	return false
+	return false, false
 }
 
 func valueOf(n *tree.Node, name string) string {

@@ -99,11 +99,29 @@ acls
             source-ipv6-network: 2001:db8:51::/48
         actions
           forwarding: ietf-access-control-list:accept
+      ace [neighbours]
+        matches
+          icmp
+            type: 135
+        actions
+          forwarding: ietf-access-control-list:accept
+      ace [answers-of-neighbours]
+        matches
+          icmp
+            type: 136
+        actions
+          forwarding: ietf-access-control-list:accept
       ace [last]
         actions
           forwarding: ietf-access-control-list:drop
   acl [out]
     aces
+      ace [neighbours]
+        matches
+          ipv6
+            protocol: 58
+        actions
+          forwarding: ietf-access-control-list:accept
       ace [answers]
         matches
           tcp
@@ -139,6 +157,7 @@ netconf-server
           tcp-server-parameters
             local-bind [0.0.0.0]
               local-port: 830
+            local-bind [::]
 `
 
 // trials is how many random changes are tried each way.
@@ -215,6 +234,12 @@ var moves = []struct {
 	{"/system/authentication", []string{""}},
 	{"/netconf-server/listen", []string{""}},
 	{"/netconf-server/listen/endpoints/endpoint=all/ssh/tcp-server-parameters/local-bind=0.0.0.0/local-port", []string{"831", "830"}},
+	{"/netconf-server/listen/endpoints/endpoint=all/ssh/tcp-server-parameters/local-bind=%3A%3A/local-port", []string{"831", "830"}},
+	{"/netconf-server/listen/endpoints/endpoint=all/ssh/tcp-server-parameters/local-bind=%3A%3A", []string{""}},
+	{"/acls/acl=in/type", []string{"ietf-access-control-list:ipv4-acl-type", "ietf-access-control-list:ipv6-acl-type"}},
+	{"/acls/acl=in/aces/ace=neighbours", []string{""}},
+	{"/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,yard/static-routes/ipv4/route=198.51.100.10%2F32/next-hop/special-next-hop", []string{"blackhole"}},
+	{"/interfaces/interface=core/bridge-port/untagged", []string{"40", "50"}},
 	{"/zones/zone=near/interface=vlan40", []string{"+"}},
 }
 

@@ -2,6 +2,7 @@ package lab
 
 import (
 	"net/netip"
+	"slices"
 	"strconv"
 
 	"oakenlatch/core/tree"
@@ -14,9 +15,11 @@ type Management struct {
 	Operator netip.Addr // where they connect from
 	Port     uint16     // TCP port as filters see it: 830 (RFC 6242 section 6)
 
-	// Entry is the interface that is wired to the operators; "" is the one that
-	// has the address at the factory.
-	Entry string
+	// What the cables lead to stays as it was when the device was put up: by which
+	// wires packets of the operators come and go, to which neighbour, and whether
+	// the service is set up by the configuration.
+	cables map[netip.Addr]cable
+	served bool
 
 	// Behind is the device that passes packets on to this one, nil if none.
 	Behind *Device
@@ -26,20 +29,38 @@ type Management struct {
 	Others map[netip.Addr]string
 }
 
-// trip is a packet on its way through a device.
-type trip struct {
-	from, to     netip.Addr
-	sport, dport uint16
+// cable is where an operator stands: behind a port, by frames with a tag or
+// without (""), and the neighbour on that wire to whom answers go.
+type cable struct {
+	port, tag string
+	neighbour netip.Addr
 }
-
-func (t trip) back() trip { return trip{t.to, t.from, t.dport, t.sport} }
 
 // ephemeral is the port that operators' connections come from.
 const ephemeral = 49152
 
+// putUp looks where the cables lead, by the configuration as it is.
+func (m *Management) putUp(cfg *tree.Node) {
+	m.cables = map[netip.Addr]cable{}
+	m.served = cfg.Known("netconf-server") != nil
+	if !m.Address.IsValid() {
+		return
+	}
+	v := view{cfg, m.Address.Is4()}
+	out, neighbour := v.wayTo(m.Operator)
+	for _, w := range v.wires(out) {
+		w.neighbour = neighbour
+		// Of several ports of one VLAN, the operators are behind one that has its tag.
+		if have, ok := m.cables[m.Operator]; !ok || have.tag == "" && w.tag != "" {
+			m.cables[m.Operator] = w
+		}
+	}
+}
+
 // reaches works out whether a connection to an address of the device comes
 // about: the packet finds its way in, the answer its way out, and the service
-// is there. The lab's rules are written apart from what forecasts them.
+// is there. The lab's rules are written apart from what forecasts them, and held
+// against the kernel with it (test/kernel).
 func (m Management) reaches(cfg *tree.Node, address netip.Addr) bool {
 	if !m.Address.IsValid() {
 		return true
@@ -47,52 +68,71 @@ func (m Management) reaches(cfg *tree.Node, address netip.Addr) bool {
 	if m.Behind != nil && !m.Behind.passes(address, m.Port, m.Operator) {
 		return false
 	}
+	c, known := m.cables[m.Operator]
 	v := view{cfg, address.Is4()}
-	home := ""
-	for name, nets := range v.networks() {
-		for _, p := range nets {
-			if p.Addr() == address {
-				home = name
-			}
-		}
+	home := v.owner(address)
+	out, neighbour := v.wayTo(m.Operator)
+	if !known || home == "" || v.owner(m.Operator) != "" || v.owner(c.neighbour) != "" || neighbour != c.neighbour {
+		return false
 	}
-	in := trip{m.Operator, address, ephemeral, m.Port}
-	return home != "" && v.isUp(m.Entry) && v.wayTo(m.Operator) == m.Entry &&
-		v.admits(m.Entry, "ingress", in) && v.admits(m.Entry, "egress", in.back()) && serves(cfg, m.Port)
+	there := Packet{From: m.Operator, To: address, Protocol: 6, FromPort: ephemeral, ToPort: m.Port}
+	in := v.arrives(c)
+	return in != "" && v.leaves(out, c) && v.admits(in, "ingress", c, there) && v.admits(out, "egress", c, there.back()) &&
+		v.finds(in, c, address) && m.serves(cfg, address)
 }
 
 // passes reports whether a device in the middle carries a connection of the
 // operators to an address behind it.
 func (d *Device) passes(to netip.Addr, port uint16, operator netip.Addr) bool {
 	d.mu.Lock()
-	cfg, dead := d.effective, d.down
+	cfg, dead, factory := d.effective, d.down, d.startedWith
 	d.mu.Unlock()
-	v := view{cfg, to.Is4()}
-	near, far := d.Spec.Management.Entry, v.wayTo(to)
-	there := trip{operator, to, ephemeral, port}
-	return !dead && far != "" && v.wayTo(operator) == near && v.passesOn(near) && v.passesOn(far) &&
-		v.admits(near, "ingress", there) && v.admits(far, "egress", there) &&
-		v.admits(far, "ingress", there.back()) && v.admits(near, "egress", there.back())
-}
-
-// serves reports whether the NETCONF service listens on the port, where its
-// configuration says so at all.
-func serves(cfg *tree.Node, port uint16) bool {
-	server := cfg.Known("netconf-server")
-	if server == nil {
-		return true
-	}
-	listen := server.Known("listen")
-	if listen == nil {
+	v, was := view{cfg, to.Is4()}, view{factory, to.Is4()}
+	near, mine := v.wayTo(operator)
+	far, his := v.wayTo(to)
+	wasFar, wasHis := was.wayTo(to)
+	c := d.Spec.Management.cables[operator]
+	if far == "" {
 		return false
 	}
-	for _, e := range list(listen.Known("endpoints"), "endpoint") {
-		ssh := e.Known("ssh")
-		if ssh == nil {
-			continue
+	ends := was.wires(wasFar)
+	if len(ends) == 0 {
+		ends = v.wires(far) // nobody was there yet: wherever it leads
+		wasHis = his
+	}
+	if len(ends) == 0 {
+		return false
+	}
+	e := ends[0]
+	for _, w := range ends {
+		if w.tag != "" {
+			e = w
+			break
 		}
-		for _, b := range list(ssh.Known("tcp-server-parameters"), "local-bind") {
-			if leaf(b, "local-port", "830") == strconv.Itoa(int(port)) {
+	}
+	there := Packet{From: operator, To: to, Protocol: 6, FromPort: ephemeral, ToPort: port}
+	return !dead && near != "" && mine == c.neighbour && his == wasHis && v.owner(mine) == "" && v.owner(his) == "" && v.owner(to) == "" &&
+		v.leaves(near, c) && v.leaves(far, e) && v.passesOn(near) && v.passesOn(far) &&
+		v.admits(near, "ingress", c, there) && v.admits(far, "egress", e, there) &&
+		v.admits(far, "ingress", e, there.back()) && v.admits(near, "egress", c, there.back())
+}
+
+func (p Packet) back() Packet {
+	p.From, p.To, p.FromPort, p.ToPort = p.To, p.From, p.ToPort, p.FromPort
+	return p
+}
+
+// serves reports whether the NETCONF service listens at the address, where its
+// configuration says so at all.
+func (m Management) serves(cfg *tree.Node, address netip.Addr) bool {
+	server := cfg.Known("netconf-server")
+	if server == nil {
+		return !m.served
+	}
+	for _, e := range list(server.Under("listen", "endpoints"), "endpoint") {
+		for _, b := range list(e.Under("ssh", "tcp-server-parameters"), "local-bind") {
+			at, err := netip.ParseAddr(leaf(b, "local-address", ""))
+			if err == nil && (at == address || at.IsUnspecified() && at.Is4() == address.Is4()) && leaf(b, "local-port", "830") == strconv.Itoa(int(m.Port)) {
 				return true
 			}
 		}
@@ -149,33 +189,95 @@ func (v view) isUp(name string) bool {
 		if i == nil || leaf(i, "enabled", "true") == "false" {
 			return false
 		}
+		if parent := leaf(i, "parent-interface", ""); parent != "" {
+			name = parent
+			continue
+		}
 		if id := leaf(i, "vlan", ""); id != "" {
-			return v.carried(id)
+			return len(v.carried(id)) > 0
 		}
-		if name = leaf(i, "parent-interface", ""); name == "" {
-			return true
-		}
+		return true
 	}
 	return false
 }
 
-// carried reports whether a VLAN exists and some port that is up carries it.
-func (v view) carried(id string) bool {
+// carried gives the wires of a VLAN at the ports that are up.
+func (v view) carried(id string) (out []cable) {
 	exists := false
 	for _, vlan := range list(v.cfg.Known("vlans"), "vlan") {
 		exists = exists || leaf(vlan, "id", "") == id
 	}
 	for _, i := range list(v.cfg.Known("interfaces"), "interface") {
 		port := i.Known("bridge-port")
-		has := leaf(port, "untagged", "") == id
-		for _, t := range list(port, "tagged") {
-			has = has || t.Value() == id
+		if !exists || leaf(i, "enabled", "true") == "false" || !plugged(i) {
+			continue
 		}
-		if exists && has && leaf(i, "enabled", "true") == "true" {
-			return true
+		if leaf(port, "untagged", "") == id {
+			out = append(out, cable{port: leaf(i, "name", "")})
+			continue
+		}
+		for _, t := range list(port, "tagged") {
+			if t.Value() == id {
+				out = append(out, cable{port: leaf(i, "name", ""), tag: id})
+			}
 		}
 	}
-	return false
+	return out
+}
+
+// plugged reports whether an interface is one with a cable.
+func plugged(i *tree.Node) bool {
+	return leaf(i, "vlan", "") == "" && leaf(i, "parent-interface", "") == "" && leaf(i, "type", "") != "iana-if-type:softwareLoopback"
+}
+
+// wires gives by which ports, and with which tag, an interface's frames go.
+func (v view) wires(name string) []cable {
+	tag := ""
+	for range 8 {
+		i := v.find(name)
+		if i == nil || !v.isUp(name) {
+			return nil
+		}
+		id, parent := leaf(i, "vlan", ""), leaf(i, "parent-interface", "")
+		switch {
+		case parent == "" && id != "":
+			if tag != "" {
+				return nil
+			}
+			return v.carried(id)
+		case parent == "" && plugged(i):
+			return []cable{{port: name, tag: tag}}
+		case parent == "":
+			return nil
+		case id != "" && tag != "":
+			return nil
+		case id != "":
+			tag = id
+		}
+		name = parent
+	}
+	return nil
+}
+
+// leaves reports whether an interface's frames go by a wire.
+func (v view) leaves(name string, c cable) bool {
+	return slices.ContainsFunc(v.wires(name), func(w cable) bool { return w.port == c.port && w.tag == c.tag })
+}
+
+// arrives gives the interface that frames by a wire come to.
+func (v view) arrives(c cable) string {
+	for _, i := range list(v.cfg.Known("interfaces"), "interface") {
+		if name := leaf(i, "name", ""); v.speaks(i) && v.leaves(name, c) {
+			return name
+		}
+	}
+	return ""
+}
+
+// speaks reports whether the family runs on an interface.
+func (v view) speaks(i *tree.Node) bool {
+	ip := v.ip(i)
+	return ip != nil && leaf(ip, "enabled", "true") != "false"
 }
 
 // networks gives the addresses of each interface that speaks the family, with
@@ -183,11 +285,10 @@ func (v view) carried(id string) bool {
 func (v view) networks() map[string][]netip.Prefix {
 	out := map[string][]netip.Prefix{}
 	for _, i := range list(v.cfg.Known("interfaces"), "interface") {
-		ip := v.ip(i)
-		if ip == nil || leaf(ip, "enabled", "true") == "false" || !v.isUp(leaf(i, "name", "")) {
+		if !v.speaks(i) || !v.isUp(leaf(i, "name", "")) {
 			continue
 		}
-		for _, a := range list(ip, "address") {
+		for _, a := range list(v.ip(i), "address") {
 			p, err := netip.ParsePrefix(leaf(a, "ip", "") + "/" + leaf(a, "prefix-length", ""))
 			if err == nil {
 				out[leaf(i, "name", "")] = append(out[leaf(i, "name", "")], p)
@@ -197,54 +298,100 @@ func (v view) networks() map[string][]netip.Prefix {
 	return out
 }
 
-// direct gives the interface on whose network an address is, "" if none.
-func (v view) direct(a netip.Addr) string {
-	best, name := -1, ""
-	for i, nets := range v.networks() {
+// owner gives an interface that has an address, "" if none.
+func (v view) owner(a netip.Addr) string {
+	for name, nets := range v.networks() {
 		for _, p := range nets {
-			if p.Contains(a) && (p.Bits() > best || p.Bits() == best && i < name) {
-				best, name = p.Bits(), i
+			if p.Addr() == a {
+				return name
 			}
 		}
 	}
-	return name
+	return ""
 }
 
-// wayTo gives the interface by which packets to an address leave: directly, or
-// by the static route of the longest prefix.
-func (v view) wayTo(a netip.Addr) string {
-	if name := v.direct(a); name != "" {
-		return name
+// path is one way of the routing table.
+type path struct {
+	net       netip.Prefix
+	out       string
+	neighbour netip.Addr // zero: whoever it is for
+	nowhere   bool
+}
+
+// table gives all ways, those of networks that the device is on first. A static
+// route whose next hop is on none of these is not among them.
+func (v view) table() (out []path) {
+	for name, nets := range v.networks() {
+		for _, p := range nets {
+			out = append(out, path{net: p.Masked(), out: name})
+		}
 	}
+	slices.SortFunc(out, func(a, b path) int { // two of one network: always the same
+		if a.out < b.out {
+			return -1
+		}
+		return 1
+	})
+	on := len(out)
 	family := "ipv6"
 	if v.v4 {
 		family = "ipv4"
 	}
-	best, out := -1, ""
-	routing := v.cfg.Known("routing")
-	if routing == nil {
-		return ""
-	}
-	for _, proto := range list(routing.Known("control-plane-protocols"), "control-plane-protocol") {
-		static := proto.Known("static-routes")
-		if static == nil {
-			continue
-		}
-		for _, r := range list(static.Known(family), "route") {
-			p, err := netip.ParsePrefix(leaf(r, "destination-prefix", ""))
-			if err != nil || !p.Contains(a) || p.Bits() <= best {
+	for _, proto := range list(v.cfg.Under("routing", "control-plane-protocols"), "control-plane-protocol") {
+		for _, r := range list(proto.Under("static-routes", family), "route") {
+			net, err := netip.ParsePrefix(leaf(r, "destination-prefix", ""))
+			if err != nil {
 				continue
 			}
-			best, out = p.Bits(), ""
 			next := r.Known("next-hop")
+			way := path{net: net.Masked(), out: leaf(next, "outgoing-interface", ""), nowhere: leaf(next, "special-next-hop", "") != ""}
 			if hop, err := netip.ParseAddr(leaf(next, "next-hop-address", "")); err == nil {
-				out = v.direct(hop)
-			} else if name := leaf(next, "outgoing-interface", ""); v.isUp(name) {
-				out = name
+				near := longest(out[:on], hop)
+				if near == nil || v.owner(hop) != "" || v.broadcast(hop) {
+					continue
+				}
+				way.out, way.neighbour = near.out, hop
+			} else if !way.nowhere && !v.isUp(way.out) {
+				continue
 			}
+			out = append(out, way)
 		}
 	}
 	return out
+}
+
+// longest gives the way of the longest prefix, the first of those.
+func longest(ways []path, a netip.Addr) (best *path) {
+	for n := range ways {
+		if ways[n].net.Contains(a) && (best == nil || ways[n].net.Bits() > best.net.Bits()) {
+			best = &ways[n]
+		}
+	}
+	return best
+}
+
+// broadcast reports whether an address is that of all hosts of a network.
+func (v view) broadcast(a netip.Addr) bool {
+	for _, nets := range v.networks() {
+		for _, p := range nets {
+			if v.v4 && p.Bits() < 31 && p.Contains(a) && !p.Contains(a.Next()) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// wayTo gives by which interface packets to an address leave, and to whom.
+func (v view) wayTo(a netip.Addr) (string, netip.Addr) {
+	best := longest(v.table(), a)
+	if best == nil || best.nowhere || v.broadcast(a) {
+		return "", netip.Addr{}
+	}
+	if !best.neighbour.IsValid() {
+		return best.out, a
+	}
+	return best.out, best.neighbour
 }
 
 // passesOn reports whether an interface forwards what it receives.
@@ -252,88 +399,53 @@ func (v view) passesOn(name string) bool {
 	return v.isUp(name) && leaf(v.ip(v.find(name)), "forwarding", "false") == "true"
 }
 
-// admits takes a packet through the filters on an interface; the first rule
-// that matches decides, and where there are filters and none matches, the
-// packet is lost.
-func (v view) admits(on, side string, t trip) bool {
-	acls := v.cfg.Known("acls")
-	if acls == nil {
+// finds reports whether, with IPv6, the neighbour on a wire finds the device there
+// and it the neighbour: filters see what they ask each other (RFC 4861).
+func (v view) finds(name string, c cable, address netip.Addr) bool {
+	if v.v4 {
 		return true
 	}
-	for _, at := range list(acls.Known("attachment-points"), "interface") {
-		dir := at.Known(side)
-		if leaf(at, "interface-id", "") != on || dir == nil {
+	group := func(a netip.Addr) netip.Addr {
+		b := a.As16()
+		return netip.AddrFrom16([16]byte{0: 0xff, 1: 2, 11: 1, 12: 0xff, 13: b[13], 14: b[14], 15: b[15]})
+	}
+	return v.admits(name, "ingress", c, Packet{From: c.neighbour, To: group(address), Protocol: 58, Type: 135}) &&
+		v.admits(name, "egress", c, Packet{From: address, To: c.neighbour, Protocol: 58, Type: 136}) &&
+		v.admits(name, "egress", c, Packet{From: address, To: group(c.neighbour), Protocol: 58, Type: 135}) &&
+		v.admits(name, "ingress", c, Packet{From: c.neighbour, To: address, Protocol: 58, Type: 136})
+}
+
+// admits takes a packet through the filters on an interface and on all that its
+// frames pass between it and a wire.
+func (v view) admits(name, side string, c cable, p Packet) bool {
+	for at := name; at != ""; at = leaf(v.find(at), "parent-interface", "") {
+		if !v.lets(at, side, p) {
+			return false
+		}
+		if at == c.port {
+			return true
+		}
+	}
+	return v.lets(c.port, side, p)
+}
+
+// lets takes a packet through the filters on one interface, one after another; the
+// first rule that matches decides, and where there are filters and none matches,
+// the packet is lost.
+func (v view) lets(on, side string, p Packet) bool {
+	for _, at := range list(v.cfg.Under("acls", "attachment-points"), "interface") {
+		if leaf(at, "interface-id", "") != on {
 			continue
 		}
-		sets := list(dir.Known("acl-sets"), "acl-set")
+		sets := list(at.Under(side, "acl-sets"), "acl-set")
 		for _, set := range sets {
-			for _, acl := range list(acls, "acl") {
-				if leaf(acl, "name", "") != leaf(set, "name", "") {
-					continue
-				}
-				for _, ace := range list(acl.Known("aces"), "ace") {
-					if t.matches(ace.Known("matches")) {
-						return leaf(ace.Known("actions"), "forwarding", "") == "ietf-access-control-list:accept"
-					}
-				}
+			if passes, decided := decides(v.cfg, leaf(set, "name", ""), p); decided {
+				return passes
 			}
 		}
 		return len(sets) == 0
 	}
 	return true
-}
-
-func (t trip) matches(match *tree.Node) bool {
-	if match == nil {
-		return true
-	}
-	v4, v6 := match.Known("ipv4"), match.Known("ipv6")
-	if v4 != nil && !t.from.Is4() || v6 != nil && t.from.Is4() || match.Known("udp") != nil || match.Known("icmp") != nil {
-		return false
-	}
-	for _, ip := range []*tree.Node{v4, v6} {
-		if leaf(ip, "protocol", "6") != "6" {
-			return false
-		}
-		for _, side := range []struct {
-			name string
-			addr netip.Addr
-		}{{"source-ipv4-network", t.from}, {"source-ipv6-network", t.from}, {"destination-ipv4-network", t.to}, {"destination-ipv6-network", t.to}} {
-			if want := leaf(ip, side.name, ""); want != "" {
-				if p, err := netip.ParsePrefix(want); err != nil || !p.Contains(side.addr) {
-					return false
-				}
-			}
-		}
-	}
-	tcp := match.Known("tcp")
-	return tcp == nil || portMatches(tcp.Known("source-port"), t.sport) && portMatches(tcp.Known("destination-port"), t.dport)
-}
-
-func portMatches(port *tree.Node, have uint16) bool {
-	number := func(name string) int {
-		n, err := strconv.Atoi(leaf(port, name, "-1"))
-		if err != nil {
-			return -1
-		}
-		return n
-	}
-	if lo := number("lower-port"); lo >= 0 {
-		return lo <= int(have) && int(have) <= number("upper-port")
-	}
-	want := number("port")
-	if want < 0 {
-		return true
-	}
-	switch leaf(port, "operator", "eq") {
-	case "lte":
-		return int(have) <= want
-	case "gte":
-		return int(have) >= want
-	case "neq":
-		return int(have) != want
-	}
-	return int(have) == want
 }
 
 // list gives the entries of a list or leaf-list below n; n may be nil.

@@ -162,8 +162,10 @@ func TestMerge(t *testing.T) {
 		{"deleted against changed", `<depth>8</depth>`, `<depth>8</depth><berth><name>b1</name><ropes>2</ropes></berth>`, "", "/harbour/berth=b1 deleted here, changed on the device"},
 		{"changed against deleted", `<depth>8</depth><berth><name>b1</name><ropes>2</ropes></berth>`, `<depth>8</depth>`, "", "/harbour/berth=b1 changed here, deleted on the device"},
 		{"one side orders", `<words>c</words><words>a</words><words>b</words>`, `<words>a</words><words>b</words><words>c</words><words>d</words>`,
-			"harbour\n  words: c\n  words: d\n  words: a\n  words: b\n", ""},
-		{"both sides order", `<words>c</words><words>a</words><words>b</words>`, `<words>b</words><words>a</words><words>c</words>`, "", "/harbour/words the order was changed here and on the device"},
+			"harbour\n  words: c\n  words: a\n  words: b\n  words: d\n", ""},
+		{"both sides order", `<words>c</words><words>a</words><words>b</words>`, `<words>b</words><words>a</words><words>c</words>`,
+			"harbour\n  words: c\n  words: b\n  words: a\n", ""},
+		{"in a circle", `<words>b</words><words>a</words><words>c</words>`, `<words>a</words><words>c</words><words>b</words>`, "", "/harbour/words the order was changed here and on the device: which comes first of c, b, a"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			got, conflicts := diff.Merge(base, parse(t, c.mine), parse(t, c.theirs))

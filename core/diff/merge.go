@@ -2,6 +2,7 @@ package diff
 
 import (
 	"slices"
+	"strings"
 
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
@@ -12,11 +13,36 @@ type Conflict struct {
 	Path               tree.Path
 	Base, Mine, Theirs *tree.Node // nil where it is not there
 	Why                string
+
+	// Order is set where it is about the order of entries, and not what is in them:
+	// the path is then that of all entries together.
+	Order *Order
+}
+
+// Order is how entries stand on three sides, by name, and of which of them nobody
+// can say in which order they are to be: each group names all that are entangled.
+type Order struct {
+	Base, Mine, Theirs []string
+	Among              [][]string
+}
+
+// Texts gives the three sides for people, a node as the function writes it.
+func (c Conflict) Texts(write func(*tree.Node) string) (base, mine, theirs string) {
+	if c.Order == nil {
+		return write(c.Base), write(c.Mine), write(c.Theirs)
+	}
+	list := func(names []string) string { return strings.Join(names, ", ") }
+	return list(c.Order.Base), list(c.Order.Mine), list(c.Order.Theirs)
 }
 
 // Merge puts what mine changed of base on top of theirs. Where both changed
 // the same place differently it is a conflict and the result keeps theirs:
 // nobody's edit wins unseen.
+//
+// Where the user gives the order of entries, each two of the result stand in the
+// order that a side gave them, by adding or moving one of them, unless the other
+// side gave them another: then, or where what the sides want goes round in a
+// circle, it is a conflict that names them (order.go).
 func Merge(base, mine, theirs *tree.Node) (*tree.Node, []Conflict) {
 	m := merger{}
 	return m.node(base, mine, theirs, nil), m.conflicts
@@ -234,110 +260,4 @@ func (m *merger) unkeyed(b, x, t []*tree.Node, at tree.Path) []*tree.Node {
 	some := slices.Concat(x, t, b)[0]
 	m.conflict(at.Down(some), first(b), first(x), first(t), "content that is not understood changed here and on the device")
 	return t
-}
-
-// ordered merges entries whose order the user gives.
-func (m *merger) ordered(b, x, t []*tree.Node, at tree.Path) []*tree.Node {
-	index := func(list []*tree.Node) map[string]*tree.Node {
-		out := make(map[string]*tree.Node, len(list))
-		for _, n := range list {
-			out[tree.Identity(n)] = n
-		}
-		return out
-	}
-	bm, xm, tm := index(b), index(x), index(t)
-	var out []*tree.Node
-	for _, k := range m.order(b, x, t, bm, xm, tm, at) {
-		if n := m.one(bm[k], xm[k], tm[k], at); n != nil {
-			out = append(out, n)
-		}
-	}
-	return out
-}
-
-// sequence gives the keys of the first list with those only in the second put
-// behind the neighbour they have there.
-func sequence(first, second []*tree.Node) []string {
-	out := make([]string, 0, len(first)+len(second))
-	have := map[string]bool{}
-	for _, n := range first {
-		out = append(out, tree.Identity(n))
-		have[tree.Identity(n)] = true
-	}
-	extra := map[string][]string{} // by the key before them
-	var front []string
-	last, begun := "", false
-	for _, n := range second {
-		k := tree.Identity(n)
-		switch {
-		case have[k]:
-			last, begun = k, true
-		case begun:
-			extra[last] = append(extra[last], k)
-		default:
-			front = append(front, k)
-		}
-	}
-	woven := front
-	for _, k := range out {
-		woven = append(woven, k)
-		woven = append(woven, extra[k]...)
-	}
-	return woven
-}
-
-// order merges the order of entries: that of the side that changed it, if it
-// was only one. Where both sides changed it, or put new entries in the same
-// place, nobody can say which comes first.
-func (m *merger) order(bl, xl, tl []*tree.Node, b, x, t map[string]*tree.Node, at tree.Path) []string {
-	common := func(list []*tree.Node, in map[string]*tree.Node) []string {
-		var out []string
-		for _, n := range list {
-			if k := tree.Identity(n); in[k] != nil {
-				out = append(out, k)
-			}
-		}
-		return out
-	}
-	mineKept := slices.Equal(common(xl, b), common(bl, x))
-	theirsKept := slices.Equal(common(tl, b), common(bl, t))
-	agree := slices.Equal(common(xl, t), common(tl, x))
-	some := slices.Concat(xl, tl, bl)[0]
-	path := append(at[:len(at):len(at)], tree.Step{Node: some.Schema()})
-	switch {
-	case !mineKept && !theirsKept && !agree:
-		m.conflict(path, first(bl), first(xl), first(tl), "the order was changed here and on the device")
-	case sameGap(xl, tl, b, x, t):
-		m.conflict(path, first(bl), first(xl), first(tl), "new entries stand in the same place here and on the device, and their order matters")
-	}
-	if !mineKept && theirsKept {
-		return sequence(xl, tl)
-	}
-	return sequence(tl, xl)
-}
-
-// sameGap reports whether both sides put new entries, different ones, between
-// the same two of those they share.
-func sameGap(xl, tl []*tree.Node, b, x, t map[string]*tree.Node) bool {
-	gaps := func(list []*tree.Node, other map[string]*tree.Node) map[string]bool {
-		out := map[string]bool{}
-		last := "\x00front"
-		for _, n := range list {
-			k := tree.Identity(n)
-			switch {
-			case other[k] != nil:
-				last = k
-			case b[k] == nil:
-				out[last] = true
-			}
-		}
-		return out
-	}
-	mine, theirs := gaps(xl, t), gaps(tl, x)
-	for k := range mine {
-		if theirs[k] {
-			return true
-		}
-	}
-	return false
 }

@@ -93,12 +93,19 @@ func asMine(mine, n *tree.Node, s *schema.Node) []tree.Patch {
 		have[tree.Identity(e)] = e
 	}
 	var list []*tree.Node
-	for _, k := range sequence(mine.All(s), n.All(s)) {
+	for _, k := range sequence(identities(mine.All(s)), identities(n.All(s))) {
 		if have[k] != nil {
 			list = append(list, have[k])
 		}
 	}
 	return []tree.Patch{{All: true, Schema: s, List: list}}
+}
+
+func identities(list []*tree.Node) (out []string) {
+	for _, n := range list {
+		out = append(out, tree.Identity(n))
+	}
+	return out
 }
 
 // update gives a tree with the node at a path made anew; as it was where

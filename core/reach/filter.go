@@ -57,14 +57,17 @@ func tcp(from, to addr) flow.Match {
 	return flow.Match{}.In(fam).Number(flow.Protocol, flow.TCP, flow.TCP).Prefix(flow.Source, host(from)).Prefix(flow.Destination, host(to))
 }
 
+// ours are the ports that we may come from (RFC 6056 section 3.2).
+const ourLow, ourHigh = 1024, 65535
+
 func there(w Way) need {
 	port := uint64(w.Port)
-	return need{"what goes to port " + itoa(w.Port) + " of " + w.Address.String(), true, true, []flow.Match{tcp(w.Us, w.Address).Number(flow.DestinationPort, port, port)}}
+	return need{"what goes to port " + itoa(w.Port) + " of " + w.Address.String(), true, true, []flow.Match{tcp(w.Us, w.Address).Number(flow.DestinationPort, port, port).Number(flow.SourcePort, ourLow, ourHigh)}}
 }
 
 func back(w Way) need {
 	port := uint64(w.Port)
-	return need{"what answers from port " + itoa(w.Port) + " to " + w.Us.String(), true, true, []flow.Match{tcp(w.Address, w.Us).Number(flow.SourcePort, port, port)}}
+	return need{"what answers from port " + itoa(w.Port) + " to " + w.Us.String(), true, true, []flow.Match{tcp(w.Address, w.Us).Number(flow.SourcePort, port, port).Number(flow.DestinationPort, ourLow, ourHigh)}}
 }
 
 // Types of ICMPv6 (RFC 4861 section 4).

@@ -120,10 +120,14 @@ func (d *device) exit(to netip.Addr) (exit, found) {
 	for n, r := range fits {
 		e, f, inEffect := d.by(r, to, all)
 		if !inEffect {
-			doubt = worst(doubt, f)
+			maybe := f.state == unsure || doubt.state == unsure // one of them may lead back
+			if doubt = worst(doubt, f); maybe {
+				doubt.state = unsure
+			}
 			continue
 		}
-		if doubt.state != open {
+		if doubt.state != open { // either that one or this
+			doubt.state = unsure
 			return exit{}, doubt
 		}
 		if r.connected && len(fits) > 1 || !r.connected {
@@ -180,8 +184,14 @@ func (d *device) broadcast(a netip.Addr, all []route) found {
 	return found{}
 }
 
-// by follows one route. A route that leads to nobody is not in effect; where it is
-// not sure whether it is, f says so.
+// ownHop says what becomes of a route whose next hop is an address of the device
+// itself: some devices take it for one to that interface.
+func (d *device) ownHop(r route, to netip.Addr) found {
+	return is(unsure, r.path, "the next hop %s on the way to %s is an address of the device itself; what comes of such a route, devices differ in", r.hop, to)
+}
+
+// by follows one route. A route that leads to nobody is not in effect; where that
+// is not sure, f says what would come of it.
 func (d *device) by(r route, to netip.Addr, all []route) (e exit, f found, inEffect bool) {
 	switch {
 	case r.odd:
@@ -189,17 +199,14 @@ func (d *device) by(r route, to netip.Addr, all []route) (e exit, f found, inEff
 	case r.special != "":
 		return exit{}, is(shut, r.path, "the route to %s leads nowhere: %s", to, r.special), true
 	case r.connected:
-		return exit{r.out, to}, found{}, true
+		return exit{r.out, to}, d.whole(r), true
 	case r.out != "" && !r.hop.IsValid():
 		return d.onLink(r, to)
 	case !r.hop.IsValid():
 		return exit{}, is(unsure, r.path, "the route to %s names no next hop", to), true
 	}
 	if names, _ := d.holder(r.hop); len(names) > 0 {
-		if d.four {
-			return exit{}, found{}, false
-		}
-		return exit{}, d.own(r.hop, names[0]), false
+		return exit{}, d.ownHop(r, to), false
 	}
 	if f := d.broadcast(r.hop, all); f.state != open {
 		if f.state == shut {
@@ -228,11 +235,20 @@ func (d *device) by(r route, to netip.Addr, all []route) (e exit, f found, inEff
 				return exit{}, is(unsure, o.path, "%s and %s are both on the network %s: by which of them the next hop %s is reached cannot be told", best.out, o.out, o.prefix, r.hop), true
 			}
 		}
-		return exit{best.out, r.hop}, found{}, true
+		return exit{best.out, r.hop}, d.whole(best), true
 	case best.special != "":
 		return exit{}, is(unsure, best.path, "the next hop %s on the way to %s is itself led nowhere by a route", r.hop, to), false
 	}
 	return exit{}, is(unsure, r.path, "the next hop %s on the way to %s is itself reached by a route", r.hop, to), false
+}
+
+// whole says whether a network is one that devices agree in: a prefix of no length
+// makes everybody a neighbour, or nobody.
+func (d *device) whole(r route) found {
+	if r.prefix.Bits() == 0 {
+		return is(unsure, r.path, "an address with a prefix of length 0: whether everything is then on the network of %s, devices differ in", r.out)
+	}
+	return found{}
 }
 
 // onLink follows a route to an interface: the neighbour is who has the address.
@@ -242,7 +258,7 @@ func (d *device) onLink(r route, to netip.Addr) (exit, found, bool) {
 		return exit{}, found{}, false
 	}
 	if !d.byName[r.out].ip {
-		return exit{}, is(unsure, r.path, "the route to %s leads to %s, on which %s does not run", to, r.out, d.family()), false
+		return exit{}, is(shut, r.path, "the route to %s leads to %s, on which %s does not run", to, r.out, d.family()), false
 	}
 	return exit{r.out, to}, found{}, true
 }
@@ -266,9 +282,6 @@ func (d *device) lost(to netip.Addr, fits, all []route) found {
 	for _, r := range fits {
 		switch {
 		case r.hop.IsValid():
-			if names, _ := d.holder(r.hop); len(names) > 0 {
-				return d.own(r.hop, names[0])
-			}
 			if f := d.broadcast(r.hop, all); f.state != open {
 				return f
 			}

@@ -84,6 +84,8 @@ func account(before, after *tree.Node, w Way) found {
 			return is(unsure, strings.TrimSuffix(path, "="+w.Account), "the device would have accounts of its own, and %s, with which this service signs in, is not among them", w.Account)
 		}
 		return found{}
+	case now == nil && len(users(after)) == 0:
+		return is(unsure, path, "account %s, with which this service signs in, is gone with all others; whether the device then lets anybody in cannot be told", w.Account)
 	case now == nil:
 		return is(shut, path, "account %s, with which this service signs in, is not among the device's accounts", w.Account)
 	}

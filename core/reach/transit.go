@@ -87,9 +87,12 @@ func (p *passage) same(after *tree.Node, w Way) found {
 
 // by follows a session by two wires.
 func (p *passage) by(a *device, w Way, s stand) found {
+	if f := kinds(p.d, a, append(p.d.passing(p.near.out, s.in), p.d.passing(p.far.out, s.out)...)); f.state != open {
+		return f
+	}
 	near, f := a.exit(w.Us)
 	far, g := a.exit(w.Address)
-	doubts := []found{f, g}
+	doubts := []found{f, g, a.taken(p.d, p.near.neighbour), a.taken(p.d, p.far.neighbour)}
 	for _, leg := range []struct {
 		f        found
 		wire     wire
@@ -98,7 +101,7 @@ func (p *passage) by(a *device, w Way, s stand) found {
 		if leg.f.state != open {
 			continue
 		}
-		doubts = append(doubts, leaving(a, leg.wire, leg.was, leg.now), a.forwards(leg.now.out), alike(p.d, a, leg.was.out, leg.now.out, leg.wire), p.found(a, leg.was.out, leg.now.out))
+		doubts = append(doubts, leaving(a, leg.wire, leg.was, leg.now), a.forwards(leg.now.out), sizes(p.d, a, leg.was.out, leg.now.out), p.found(a, leg.was.out, leg.now.out))
 	}
 	if f = worst(doubts...); f.state != open {
 		return f

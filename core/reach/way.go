@@ -135,6 +135,9 @@ func every[S any](stands []S, look func(S) found) found {
 
 // by follows a session by one stand.
 func (t *trip) by(a *device, w Way, s stand) found {
+	if f := kinds(t.d, a, slices.Concat(t.holders, t.d.passing(s.inside, s.in), t.d.passing(t.exit.out, s.out))); f.state != open {
+		return f
+	}
 	in, f := a.inside(s.in, s.inside, w.Address)
 	if f.state != open {
 		return f
@@ -143,13 +146,13 @@ func (t *trip) by(a *device, w Way, s stand) found {
 	if f.state == shut {
 		return f
 	}
-	doubts := []found{f, t.held(a, w, s, in)}
+	doubts := []found{f, a.taken(t.d, t.exit.neighbour), t.held(a, w, s, in)}
 	if f.state == open {
 		doubts = append(doubts, leaving(a, s.out, t.exit, e))
 	}
-	doubts = append(doubts, a.served(t.d, t.w, w), alike(t.d, a, s.inside, in, s.in))
+	doubts = append(doubts, a.served(t.d, t.w, w), sizes(t.d, a, s.inside, in))
 	if f.state == open {
-		doubts = append(doubts, alike(t.d, a, t.exit.out, e.out, s.out))
+		doubts = append(doubts, sizes(t.d, a, t.exit.out, e.out))
 	}
 	if f = worst(doubts...); f.state == shut {
 		return f
@@ -166,12 +169,27 @@ func (t *trip) by(a *device, w Way, s stand) found {
 	return worst(doubts...)
 }
 
+// taken says whether a neighbour's address becomes the device's own: then what the
+// neighbour asks looks as if the device had asked it, and is dropped.
+func (d *device) taken(before *device, neighbour addr) found {
+	if had, _ := before.holder(neighbour); len(had) > 0 {
+		return found{}
+	}
+	if has, _ := d.holder(neighbour); len(has) > 0 {
+		return d.own(neighbour, has[0])
+	}
+	return found{}
+}
+
 // held says whether the device still takes for its own what is sent to its
 // address, at the interface it comes to.
 func (t *trip) held(a *device, w Way, s stand, in string) found {
 	now, f := a.holder(w.Address)
 	if f.state != open {
 		return f
+	}
+	if len(now) > 1 && !slices.Equal(now, t.holders) {
+		return is(unsure, interfacePath(now[1])+"/"+a.family()+"/address="+w.Address.String(), "%s would be on %s and on %s: devices differ in what they do with that", w.Address, now[0], now[1])
 	}
 	if !slices.Contains(t.holders, s.inside) {
 		// The address stands elsewhere on the device: whoever sends to it here sends to
@@ -195,6 +213,9 @@ func (t *trip) held(a *device, w Way, s stand, in string) found {
 func leaving(a *device, out wire, was, now exit) found {
 	switch {
 	case !slices.Contains(a.wires(now.out), out):
+		if a.byName[now.out].loopback() {
+			return is(shut, interfacePath(now.out), "the answer would go to %s, behind which there is no wire", now.out)
+		}
 		if now.out != was.out {
 			return is(unsure, interfacePath(now.out), "the answer would leave by %s instead of %s; whether that way leads back to us, the configuration does not tell", now.out, was.out)
 		}
@@ -252,18 +273,26 @@ func (d *device) inside(w wire, was string, address addr) (string, found) {
 	if slices.Contains(names, was) {
 		best = was
 	}
-	return best, d.shared(best, w)
+	var doubts []found
+	for _, name := range names {
+		doubts = append(doubts, d.shared(name, w))
+	}
+	return best, worst(doubts...)
 }
 
-// alike says whether the interfaces that packets pass are still of their kinds, and
-// take packets of the sizes that they took.
-func alike(before, after *device, was, now string, w wire) found {
-	for _, name := range append(after.passing(now, w), was) {
+// kinds says whether interfaces are still of the kinds that they were.
+func kinds(before, after *device, names []string) found {
+	for _, name := range names {
 		b, a := before.byName[name], after.byName[name]
 		if b != nil && a != nil && b.kind != a.kind {
 			return is(unsure, interfacePath(name)+"/type", "%s would be of another kind; what comes of it cannot be told", name)
 		}
 	}
+	return found{}
+}
+
+// sizes says whether an interface takes packets of the sizes that it took.
+func sizes(before, after *device, was, now string) found {
 	const usual = 1500 // RFC 894, RFC 2464: what an Ethernet takes where nothing else is said
 	least := 576       // RFC 791 section 3.2: what every host takes
 	if !after.four {

@@ -122,6 +122,19 @@ func (v *Veil) Difference(d *diff.Difference) *diff.Difference {
 // Conflict gives a conflict with the three values as they are shown.
 func (v *Veil) Conflict(x diff.Conflict) diff.Conflict {
 	x.Base, x.Mine, x.Theirs = v.Tree(x.Base), v.Tree(x.Mine), v.Tree(x.Theirs)
+	if s := x.Path.Last(); v != nil && x.Order != nil && s != nil && s.Secret() { // the values of a leaf-list
+		hide := func(names []string) (out []string) {
+			for _, n := range names {
+				out = append(out, v.Name(n))
+			}
+			return out
+		}
+		o := diff.Order{Base: hide(x.Order.Base), Mine: hide(x.Order.Mine), Theirs: hide(x.Order.Theirs)}
+		for _, g := range x.Order.Among {
+			o.Among = append(o.Among, hide(g))
+		}
+		x.Order, x.Why = &o, "the order was changed here and on the device"
+	}
 	return x
 }
 

@@ -161,7 +161,9 @@ func (a *API) partPreview(c *call, v desk.Verdict, context int) (wire.PartPrevie
 }
 
 func conflictDoc(x diff.Conflict) wire.Conflict {
-	return wire.Conflict{Path: x.Path.String(), Base: side(x.Base), Mine: side(x.Mine), Theirs: side(x.Theirs), Why: x.Why}
+	doc := wire.Conflict{Path: x.Path.String(), Why: x.Why}
+	doc.Base, doc.Mine, doc.Theirs = x.Texts(side)
+	return doc
 }
 
 func side(n *tree.Node) string {

@@ -59,7 +59,8 @@ func (d *Desk) merge(ctx context.Context, number int64, w Work, running *tree.No
 	var mine []diff.Conflict
 	for _, c := range conflicts {
 		i := slices.IndexFunc(decisions, func(x store.Decision) bool {
-			return x.Device == w.Device.ID && x.Path == c.Path.Full() && x.Base == side(c.Base) && x.Mine == side(c.Mine) && x.Theirs == side(c.Theirs)
+			base, mine, theirs := c.Texts(side)
+			return x.Device == w.Device.ID && x.Path == c.Path.Full() && x.Base == base && x.Mine == mine && x.Theirs == theirs
 		})
 		if i < 0 {
 			m.open = append(m.open, c)
@@ -128,16 +129,16 @@ func (d *Desk) Decide(ctx context.Context, p access.Person, number int64, device
 		return diff.Conflict{}, refusal.New(refusal.NotFound, next, "%s: change %d and the device do not both change %s", device, number, path)
 	}
 	c := conflicts[i]
-	x := store.Decision{Change: number, Device: w.Device.ID, Path: c.Path.Full(), Keep: keep, Base: side(c.Base), Mine: side(c.Mine), Theirs: side(c.Theirs), Actor: p.Name, At: d.log.Now()}
-	shown := d.log.Veil.Conflict(c)
+	x := store.Decision{Change: number, Device: w.Device.ID, Path: c.Path.Full(), Keep: keep, Actor: p.Name, At: d.log.Now()}
+	x.Base, x.Mine, x.Theirs = c.Texts(side)
+	base, mine, theirs := d.log.Veil.Conflict(c).Texts(side)
 	return c, d.change(ctx, p, number, func(tx *audit.Tx) error {
 		if err := tx.Decide(x); err != nil {
 			return err
 		}
-		theirs := side(shown.Theirs)
-		e := ledger.Entry{Actor: p.Name, Action: "part.decide", Change: number, Device: device, Path: x.Path, Before: theirs, After: theirs, Note: "keeps what the device has; the change's is left out: " + side(shown.Mine)}
+		e := ledger.Entry{Actor: p.Name, Action: "part.decide", Change: number, Device: device, Path: x.Path, Before: theirs, After: theirs, Note: "keeps what the device has; the change's is left out: " + mine}
 		if keep == Mine {
-			e.After, e.Note = side(shown.Mine), "keeps the change's and overwrites what the device has; before both it was: "+side(shown.Base)
+			e.After, e.Note = mine, "keeps the change's and overwrites what the device has; before both it was: "+base
 		}
 		return tx.Record(e)
 	})

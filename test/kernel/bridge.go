@@ -125,9 +125,9 @@ func contains(list []string, v string) bool {
 	return false
 }
 
-// deliver hands a frame to the interface's own address.
+// deliver hands a frame to the interface itself, if the family runs on it.
 func (d *Device) deliver(i *Interface, frame []byte) {
-	if t := d.taps[i.Name]; t != nil && d.cfg.up(i, 0) {
+	if t := d.taps[i.Name]; t != nil && i.ip(d.six) != nil && d.cfg.up(i, 0) {
 		_, _ = t.file.Write(frame)
 	}
 }

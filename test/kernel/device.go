@@ -250,14 +250,18 @@ func (d *Device) addRoute(r Route, all []Route) error {
 		if err != nil {
 			return err
 		}
-		route.Type, route.LinkIndex, route.Table, route.Scope = unix.RTN_LOCAL, lo.Attrs().Index, unix.RT_TABLE_LOCAL, unix.RT_SCOPE_HOST
+		route.Type, route.LinkIndex, route.Table, route.Scope = unix.RTN_LOCAL, lo.Attrs().Index, unix.RT_TABLE_MAIN, unix.RT_SCOPE_HOST
 	case r.Special != "":
 		route.Type = map[string]int{"blackhole": unix.RTN_BLACKHOLE, "unreachable": unix.RTN_UNREACHABLE, "prohibit": unix.RTN_PROHIBIT}[r.Special]
 	case r.Interface != "":
 		t := d.taps[r.Interface]
 		i := d.cfg.named(r.Interface)
-		if t == nil || i.ip(d.six) == nil && !d.kind.generous {
+		switch {
+		case t == nil || i.ip(d.six) == nil && d.kind.generous:
 			return errors.New("no such interface")
+		case i.ip(d.six) == nil: // it may count, and then leads nowhere
+			route.Type = unix.RTN_UNREACHABLE
+			return d.space.nl.RouteAdd(route)
 		}
 		route.LinkIndex, route.Scope = t.link.Attrs().Index, unix.RT_SCOPE_LINK
 	default:
@@ -339,7 +343,7 @@ func (d *Device) serve(known bool, port int, login func(string) bool) error {
 				// An end that is never heard of would keep the connection, and so the namespace,
 				// for minutes: it is reset instead.
 				_ = conn.(*net.TCPConn).SetLinger(0)
-				_ = conn.SetDeadline(time.Now().Add(patience))
+				_ = conn.SetDeadline(time.Now().Add(morePatience))
 				go answer(conn, login)
 			}
 		}()

@@ -210,8 +210,12 @@ func try(t *testing.T, s *schema.Schema, c *Changer, base *tree.Node, w Way) (x 
 	}
 	switch x.says.Answer {
 	case reach.Keeps:
+		cut := false
 		sure, err := j.Sure(after, x.place)
 		if err == nil && !sure {
+			cut, err = j.SurelyNot(after, x.place)
+		}
+		if cut {
 			x.wrong = "it says keeps, and the way is cut"
 		}
 		return x, err

@@ -50,6 +50,9 @@ func ends(c *Config, home string) (all, candidates []end) {
 		}
 	}
 	h := c.named(home)
+	if h == nil {
+		return nil, nil
+	}
 	for _, p := range c.Interfaces {
 		if !p.port() {
 			continue
@@ -79,7 +82,7 @@ type World struct {
 	six      bool
 	home     end
 	generous bool
-	others   []end // generous: the gateway is behind these, too
+	patience time.Duration
 	manager  *space
 	gateway  *space
 	mgr      *tap
@@ -309,7 +312,9 @@ func (x *World) Reaches(before, after *Config) (bool, error) {
 	had, known := before.account(x.way.Account)
 	login := func(name string) bool {
 		has, ok := after.account(name)
-		return !known || ok && (x.generous || has == had) // another password may still be ours
+		// Another password may still be ours, and a device that is told of no account
+		// may have one of its own.
+		return !known || has == had || x.generous && (ok || len(after.Accounts) == 0)
 	}
 	k := kind{generous: x.generous, home: x.way.Home, types: map[string]bool{}, notOurs: map[netip.Addr]bool{x.way.Us: true, x.way.Gateway.Addr(): true}}
 	for _, p := range before.Interfaces {
@@ -327,14 +332,15 @@ func (x *World) Reaches(before, after *Config) (bool, error) {
 	return x.connect()
 }
 
-// patience is how long the manager tries: long enough for a lost SYN to be sent
-// again, and for a busy machine.
-const patience = 4 * time.Second
+// patience is how long the manager tries: long enough for a SYN that was lost to be
+// sent again. An answer that things are cut is only believed where it was given
+// again by one with more patience, so that a busy machine makes no difference.
+const patience, morePatience = 3 * time.Second, 20 * time.Second
 
 // ports are those from which the manager may come: which of them it is depends on
 // its own system (RFC 6056). The strict world lets it be any, the generous one the
 // best.
-var ports = []int{1023, 20000, 33000, 50000, 61001}
+var ports = []int{1024, 20000, 32768, 50000, 61000}
 
 // connect reports whether a session comes about.
 func (x *World) connect() (ok bool, err error) {
@@ -386,7 +392,7 @@ func (x *World) session(c int) bool {
 	// written to.
 	file := os.NewFile(uintptr(c), "session")
 	defer file.Close()
-	_ = file.SetDeadline(time.Now().Add(patience))
+	_ = file.SetDeadline(time.Now().Add(x.patience))
 	conn, err := file.SyscallConn()
 	if err != nil {
 		return false
@@ -428,12 +434,13 @@ func trouble(err error) { fmt.Fprintln(os.Stderr, "test/kernel:", err) }
 
 // Ask tells whether the way is kept when one configuration takes the place of
 // another, for one placement of the manager.
-func ask(before, after *Config, w Way, home end, generous bool) (bool, error) {
+func ask(before, after *Config, w Way, home end, generous bool, patience time.Duration) (bool, error) {
 	x, err := NewWorld(before, w, home, generous)
 	defer x.Close()
 	if err != nil {
 		return false, err
 	}
+	x.patience = patience
 	return x.Reaches(before, after)
 }
 
@@ -456,13 +463,20 @@ func NewJudge(before *Config, w Way) (*Judge, error) {
 // Sure reports whether the way is kept at one placement, whatever the standards
 // leave open.
 func (j *Judge) Sure(after *Config, place int) (bool, error) {
-	return ask(j.Before, after, j.Way, j.places[place%len(j.places)], false)
+	return ask(j.Before, after, j.Way, j.places[place%len(j.places)], false, patience)
+}
+
+// SurelyNot reports whether it is cut there where all is left open, however long one
+// waits.
+func (j *Judge) SurelyNot(after *Config, place int) (bool, error) {
+	reaches, err := ask(j.Before, after, j.Way, j.places[place%len(j.places)], false, morePatience)
+	return !reaches, err
 }
 
 // Possible reports whether it is kept at one placement where all that is left open
 // goes in our favour.
 func (j *Judge) Possible(after *Config, place int) (bool, error) {
-	return ask(j.Before, after, j.Way, j.places[place%len(j.places)], true)
+	return ask(j.Before, after, j.Way, j.places[place%len(j.places)], true, patience)
 }
 
 // Open reports whether the standards and the wires leave open what becomes of the

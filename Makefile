@@ -7,7 +7,7 @@ LISTEN ?= 127.0.0.1:8640
 CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/index.html console/package-lock.json console/vite.config.ts
 GO_SOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*') $(shell find lab service -name '*.yang' -o -name '*.xml' -o -name '*.sql') go.mod go.sum
 
-.PHONY: demo demo-reset tour build test check go-test console-test bench soak audit fuzz screenshots clean
+.PHONY: demo demo-reset tour build test check go-test console-test bench soak judge audit fuzz screenshots clean
 
 ## demo: build all, run the service with its lab on loopback (Ctrl-C stops it)
 demo: build
@@ -62,6 +62,11 @@ bench:
 ## soak: commits under random faults, for as long as it takes (SCHEDULES=20000)
 soak:
 	SCHEDULES=$(or $(SCHEDULES),20000) $(GO) test -count=1 -timeout 24h -run '^TestFaultSchedules$$' -v ./service/engine
+
+## judge: the forecast and the filters against the Linux kernel, at length (TRIALS=10000); as root
+judge:
+	@bash -c '. scripts/need.sh; need nft=nftables'
+	TRIALS=$(or $(TRIALS),10000) FILTERS=$(or $(FILTERS),3000) $(GO) test -count=1 -timeout 24h -v ./test/kernel
 
 ## audit: known holes in what it is built on; asks services on the internet
 audit:

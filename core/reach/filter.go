@@ -27,6 +27,7 @@ type need struct {
 	what    string
 	session bool // its own packets; else those by which neighbours are found
 	vital   bool // without them it is cut; else it may be
+	leaving bool // they are for what leaves the device
 	matches []flow.Match
 }
 
@@ -62,12 +63,12 @@ const ourLow, ourHigh = 1024, 65535
 
 func there(w Way) need {
 	port := uint64(w.Port)
-	return need{"what goes to port " + itoa(w.Port) + " of " + w.Address.String(), true, true, []flow.Match{tcp(w.Us, w.Address).Number(flow.DestinationPort, port, port).Number(flow.SourcePort, ourLow, ourHigh)}}
+	return need{"what goes to port " + itoa(w.Port) + " of " + w.Address.String(), true, true, false, []flow.Match{tcp(w.Us, w.Address).Number(flow.DestinationPort, port, port).Number(flow.SourcePort, ourLow, ourHigh)}}
 }
 
 func back(w Way) need {
 	port := uint64(w.Port)
-	return need{"what answers from port " + itoa(w.Port) + " to " + w.Us.String(), true, true, []flow.Match{tcp(w.Address, w.Us).Number(flow.SourcePort, port, port).Number(flow.DestinationPort, ourLow, ourHigh)}}
+	return need{"what answers from port " + itoa(w.Port) + " to " + w.Us.String(), true, true, true, []flow.Match{tcp(w.Address, w.Us).Number(flow.SourcePort, port, port).Number(flow.DestinationPort, ourLow, ourHigh)}}
 }
 
 // Types of ICMPv6 (RFC 4861 section 4).
@@ -111,10 +112,10 @@ func discovery(name string, w wire, targets addresses, neighbour addr, direct bo
 	}
 	who := neighbour.String()
 	return []leg{
-		{name, w, "ingress", need{"the question of " + who + " for the device (neighbour solicitation)", false, true, nd(solicitation, theirs, asked)}},
-		{name, w, "egress", need{"the answer to " + who + ", by which it finds the device (neighbour advertisement)", false, true, nd(advertisement, own, theirs)}},
-		{name, w, "egress", need{"the question for " + who + " (neighbour solicitation)", false, !direct, nd(solicitation, ownOrLink, []netip.Prefix{host(solicited(neighbour))})}},
-		{name, w, "ingress", need{"the answer of " + who + " (neighbour advertisement)", false, !direct, nd(advertisement, theirs[:1], ownOrLink)}},
+		{name, w, "ingress", need{"the question of " + who + " for the device (neighbour solicitation)", false, true, false, nd(solicitation, theirs, asked)}},
+		{name, w, "egress", need{"the answer to " + who + ", by which it finds the device (neighbour advertisement)", false, true, false, nd(advertisement, own, theirs)}},
+		{name, w, "egress", need{"the question for " + who + " (neighbour solicitation)", false, !direct, true, nd(solicitation, ownOrLink, []netip.Prefix{host(solicited(neighbour))})}},
+		{name, w, "ingress", need{"the answer of " + who + " (neighbour advertisement)", false, !direct, true, nd(advertisement, theirs[:1], ownOrLink)}},
 	}
 }
 

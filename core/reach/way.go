@@ -157,13 +157,16 @@ func (t *trip) by(a *device, w Way, s stand) found {
 	if f = worst(doubts...); f.state == shut {
 		return f
 	}
-	out := e.out
+	out, elsewhere := e.out, false
 	if out == "" || !slices.Contains(a.wires(out), s.out) {
-		out = in
+		out, elsewhere = in, true
 	}
 	moved := w.Address != t.w.Address
 	was, now := t.legs(t.d, t.w, s, s.inside, t.exit.out), t.legs(a, w, s, in, out)
 	for n := range now {
+		if elsewhere && now[n].need.leaving {
+			continue // it does not meet the filters of this wire
+		}
 		doubts = append(doubts, through(t.space, t.d, a, was[n], now[n], moved))
 	}
 	return worst(doubts...)

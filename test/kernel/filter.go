@@ -106,8 +106,12 @@ func (p Ports) fits(protocol, field string) []string {
 		value = p.Lower + "-" + p.Upper
 	case p.Port == "":
 		return nil
+	case p.Operator == "neq":
+		// As a set: nftables 1.0.6 makes one comparison of two that stand side by side,
+		// and so "either is other" of "both are other".
+		value = "!= { " + p.Port + " }"
 	default:
-		value = map[string]string{"": "", "eq": "", "neq": "!= ", "lte": "<= ", "gte": ">= "}[p.Operator] + p.Port
+		value = map[string]string{"": "", "eq": "", "lte": "<= ", "gte": ">= "}[p.Operator] + p.Port
 	}
 	return []string{"meta l4proto", protocol, protocol, field, value}
 }

@@ -175,24 +175,28 @@ func TestForecastAgainstTheKernel(t *testing.T) {
 	}
 }
 
+func valid(s *schema.Schema, n *tree.Node) bool {
+	return !slices.ContainsFunc(check.Tree(s, n).Findings, func(f check.Finding) bool { return f.Severity == check.Error })
+}
+
 // try makes a valid random change, asks the forecast, and then the kernel.
 func try(t *testing.T, s *schema.Schema, c *Changer, base *tree.Node, w Way) (x trial, err error) {
 	x.way = w
 	x.place = c.Rnd.IntN(8)
-	valid := func(from *tree.Node) (*tree.Node, []string) {
+	change := func(from *tree.Node) (*tree.Node, []string) {
 		for {
 			next, did := c.Change(from, w)
 			if len(did) == 0 || tree.Same(next, from) {
 				continue
 			}
-			if !slices.ContainsFunc(check.Tree(s, next).Findings, func(f check.Finding) bool { return f.Severity == check.Error }) {
+			if valid(s, next) {
 				return next, did
 			}
 		}
 	}
 	x.before = base
 	if c.Rnd.IntN(3) == 0 { // not from the yard itself, but from what a change made of it
-		next, did := valid(base)
+		next, did := change(base)
 		if j, err := NewJudge(config(t, s, next), w); err == nil {
 			if open, err := everywhere(j, config(t, s, next)); err == nil && open {
 				x.before = next
@@ -200,7 +204,7 @@ func try(t *testing.T, s *schema.Schema, c *Changer, base *tree.Node, w Way) (x 
 			}
 		}
 	}
-	next, did := valid(x.before)
+	next, did := change(x.before)
 	x.after, x.did = next, append(x.did, did...)
 	x.says = reach.Forecast(x.before, x.after, w.forecast())
 	before, after := config(t, s, x.before), config(t, s, x.after)

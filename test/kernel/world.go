@@ -97,49 +97,59 @@ type World struct {
 // NewWorld wires the world: the gateway (and, near, the manager) at one end.
 func NewWorld(before *Config, w Way, home end, generous bool) (*World, error) {
 	x := &World{way: w, six: w.Us.Is6(), home: home, generous: generous, legs: map[end]*tap{}, known: []netip.Addr{w.Gateway.Addr()}}
+	if err := x.wire(before); err != nil {
+		x.Close()
+		return nil, err
+	}
+	return x, nil
+}
+
+// wire puts the hosts up and connects them.
+func (x *World) wire(before *Config) error {
+	w, home, generous := x.way, x.home, x.generous
 	var err error
 	if x.manager, err = newSpace(); err != nil {
-		return x, err
+		return err
 	}
 	if x.gateway, err = newSpace(); err != nil {
-		return x, err
+		return err
 	}
 	quiet := []string{"ipv6/conf/default/accept_ra=0", "ipv6/conf/default/accept_dad=0", "ipv6/conf/default/dad_transmits=0", "ipv6/conf/default/router_solicitations=0",
 		"ipv4/conf/all/rp_filter=0", "ipv4/conf/default/rp_filter=0", "ipv4/ip_forward=1", "ipv6/conf/all/forwarding=1", "ipv6/conf/default/forwarding=1"}
 	if err := x.gateway.set(quiet...); err != nil {
-		return x, err
+		return err
 	}
 	if err := x.manager.set(quiet[:6]...); err != nil {
-		return x, err
+		return err
 	}
 	if x.mgr, err = x.host(x.manager, "manager"); err != nil {
-		return x, err
+		return err
 	}
 	leg, err := x.host(x.gateway, "leg0")
 	if err != nil {
-		return x, err
+		return err
 	}
 	x.legs[home] = leg
 	if err := x.address(x.gateway, leg, w.Gateway); err != nil {
-		return x, err
+		return err
 	}
 	if w.Link.IsValid() {
 		if err := x.toward(x.gateway, netip.PrefixFrom(w.Address, w.Address.BitLen()), w.Link); err != nil {
-			return x, err
+			return err
 		}
 	}
 	if w.near() {
 		x.known = append(x.known, w.Us)
 		if err := x.address(x.manager, x.mgr, netip.PrefixFrom(w.Us, w.Gateway.Bits())); err != nil {
-			return x, err
+			return err
 		}
 		go x.mgr.read(func(f []byte) { x.fromSegment(home, f, x.mgr) })
 		go leg.read(func(f []byte) { x.fromSegment(home, f, leg) })
 	} else if err := x.far(leg); err != nil {
-		return x, err
+		return err
 	}
 	if !generous {
-		return x, nil
+		return nil
 	}
 	all, _ := ends(before, w.Home)
 	for _, e := range all {
@@ -148,11 +158,11 @@ func NewWorld(before *Config, w Way, home end, generous bool) (*World, error) {
 		}
 		t, err := x.host(x.gateway, fmt.Sprintf("leg%d", len(x.legs)))
 		if err != nil {
-			return x, err
+			return err
 		}
 		x.legs[e] = t
 	}
-	return x, nil
+	return nil
 }
 
 // far puts the manager behind the gateway.
@@ -436,10 +446,10 @@ func trouble(err error) { fmt.Fprintln(os.Stderr, "test/kernel:", err) }
 // another, for one placement of the manager.
 func ask(before, after *Config, w Way, home end, generous bool, patience time.Duration) (bool, error) {
 	x, err := NewWorld(before, w, home, generous)
-	defer x.Close()
 	if err != nil {
 		return false, err
 	}
+	defer x.Close()
 	x.patience = patience
 	return x.Reaches(before, after)
 }

@@ -196,8 +196,20 @@ acls
       ingress
         acl-sets
           acl-set [pass]
+          acl-set [out]
+zones
+  zone [inside]
+    interface: leg
 system
   hostname: yard
+  ntp
+    server [clock]
+      udp
+        address: 203.0.113.123
+  dns-resolver
+    server [one]
+      udp-and-tcp
+        address: 203.0.113.53
   authentication
     user [mara]
       password: "$0$rope-and-tide"

@@ -83,6 +83,7 @@ type World struct {
 	home     end
 	generous bool
 	patience time.Duration
+	tries    int
 	manager  *space
 	gateway  *space
 	mgr      *tap
@@ -339,13 +340,22 @@ func (x *World) Reaches(before, after *Config) (bool, error) {
 	x.device = d
 	x.mu.Unlock()
 	defer func() { x.mu.Lock(); x.device = nil; x.mu.Unlock() }()
-	return x.connect()
+	for n := 1; ; n++ {
+		if ok, err := x.connect(); ok || err != nil || n >= x.tries {
+			return ok, err
+		}
+		time.Sleep(time.Second)
+	}
 }
 
 // patience is how long the manager tries: long enough for a SYN that was lost to be
 // sent again. An answer that things are cut is only believed where it was given
-// again by one with more patience, so that a busy machine makes no difference.
-const patience, morePatience = 3 * time.Second, 20 * time.Second
+// again and again by one with more patience, so that a busy machine makes no
+// difference.
+const (
+	patience, morePatience = 3 * time.Second, 10 * time.Second
+	oftener                = 4
+)
 
 // ports are those from which the manager may come: which of them it is depends on
 // its own system (RFC 6056). The strict world lets it be any, the generous one the
@@ -353,9 +363,9 @@ const patience, morePatience = 3 * time.Second, 20 * time.Second
 var ports = []int{1024, 20000, 32768, 50000, 61000}
 
 // connect reports whether a session comes about.
-func (x *World) connect() (ok bool, err error) {
+func (x *World) connect() (bool, error) {
 	got := make(chan bool, len(ports))
-	err = x.manager.do(func() error {
+	err := x.manager.do(func() error {
 		for _, port := range ports {
 			c, err := unix.Socket(map[bool]int{false: unix.AF_INET, true: unix.AF_INET6}[x.six], unix.SOCK_STREAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
 			if err != nil {
@@ -365,6 +375,7 @@ func (x *World) connect() (ok bool, err error) {
 				unix.Close(c)
 				return err
 			}
+			_ = unix.SetsockoptInt(c, unix.SOL_SOCKET, unix.SO_REUSEADDR, 1)
 			var from, to unix.Sockaddr
 			if x.six {
 				from, to = &unix.SockaddrInet6{Addr: x.way.Us.As16(), Port: port}, &unix.SockaddrInet6{Addr: x.way.Address.As16(), Port: x.way.Port}
@@ -387,19 +398,17 @@ func (x *World) connect() (ok bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	ok = !x.generous
+	passed := 0
 	for range ports {
-		if one := <-got; one == x.generous {
-			return one, nil
+		if <-got {
+			passed++
 		}
 	}
-	return ok, nil
+	return passed == len(ports) || x.generous && passed > 0, nil
 }
 
 // session greets the device's service and is greeted.
 func (x *World) session(c int) bool {
-	// The runtime waits for a connection that is under way as for one that can be
-	// written to.
 	file := os.NewFile(uintptr(c), "session")
 	defer file.Close()
 	_ = file.SetDeadline(time.Now().Add(x.patience))
@@ -408,14 +417,12 @@ func (x *World) session(c int) bool {
 		return false
 	}
 	failed := -1
-	waiting := true
 	err = conn.Write(func(fd uintptr) bool {
-		if waiting { // the first call comes before anything is known
-			waiting = false
-			return false
+		if failed, _ = unix.GetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_ERROR); failed != 0 {
+			return true
 		}
-		failed, _ = unix.GetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_ERROR)
-		return true
+		_, err := unix.Getpeername(int(fd))
+		return err == nil // not yet: to be asked again once the socket can be written to
 	})
 	if err != nil || failed != 0 {
 		return false
@@ -451,6 +458,10 @@ func ask(before, after *Config, w Way, home end, generous bool, patience time.Du
 	}
 	defer x.Close()
 	x.patience = patience
+	x.tries = 1
+	if patience > morePatience/2 {
+		x.tries = oftener
+	}
 	return x.Reaches(before, after)
 }
 

@@ -28,6 +28,7 @@ func (m *machine) goBack(i int) {
 		d.Standing = GoingBack
 		m.sendBack(i, d.Keeper == ByService, false)
 	case Confirming:
+		d.Taken, d.Denied = false, false
 		// Perhaps it is confirmed by now. A cancel tells nothing then, and what
 		// is looked at afterwards makes it write the former configuration.
 		d.Standing = GoingBack
@@ -78,22 +79,28 @@ func (m *machine) release(i int) {
 
 // finish concludes when nothing is left to be done.
 func (m *machine) finish() {
-	touched := false
+	if m.Phase != Settling && m.Phase != Reverting {
+		return
+	}
+	count := map[Standing]int{}
 	for _, d := range m.Devices {
+		count[d.Standing]++
 		switch {
 		case m.Phase == Settling && d.Settled:
-		case m.Phase == Reverting && (d.Standing == IsReverted || d.Standing == IsLeft):
-			touched = true
-		case m.Phase == Reverting && d.Standing == IsUntouched:
+		case m.Phase == Reverting && (d.Standing == IsReverted || d.Standing == IsLeft || d.Standing == IsUntouched):
 		default:
 			return
 		}
 	}
-	if m.Phase == Reverting {
+	switch all := len(m.Devices); {
+	case count[IsKept] == all:
+		m.Outcome = Kept
+	case count[IsUntouched] == all:
 		m.Outcome = Failed
-		if touched {
-			m.Outcome = Reverted
-		}
+	case count[IsReverted]+count[IsUntouched] == all:
+		m.Outcome = Reverted
+	default:
+		m.Outcome = Partly
 	}
 	m.Phase = Done
 	m.actions = append(m.actions, Action{Kind: Conclude, Device: -1})
@@ -122,7 +129,7 @@ func (m *machine) restarted() {
 		switch {
 		case m.Phase == Settling && !d.Settled:
 			m.do(DoSettle, i)
-		case d.Standing == Confirming && d.Keeper == ByDevice:
+		case d.Standing == Confirming && d.Keeper == ByDevice && !d.Taken:
 			m.do(DoConfirm, i)
 		case d.Standing == Confirming, d.Standing == GoingBack:
 			m.lookAgain(i)
@@ -164,6 +171,14 @@ func (m *machine) forget() {
 	for i := range m.Devices {
 		d := &m.Devices[i]
 		d.Releasing, d.Extending = false, false
+		// The clock may have been set while the service was down: what a time alone
+		// would prove begins anew.
+		if !d.GoesBackBy.IsZero() {
+			d.GoesBackBy = later(d.GoesBackBy, m.ev.At.Add(unsure+max(d.Timer, m.DeviceTimeout())))
+		}
+		if !d.UnsureUntil.IsZero() {
+			d.UnsureUntil = later(d.UnsureUntil, m.ev.At.Add(unsure))
+		}
 		switch d.Standing {
 		case InPrepare:
 			d.Standing = Ready
@@ -172,4 +187,11 @@ func (m *machine) forget() {
 			m.doubt(d)
 		}
 	}
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
 }

@@ -47,6 +47,9 @@ const (
 	Kept      Outcome = "kept"
 	Reverted  Outcome = "reverted"
 	Failed    Outcome = "failed"
+	// Partly means that the devices do not all hold the same: one was left by a
+	// person's word as it was, or has lost what it had confirmed.
+	Partly Outcome = "partly"
 )
 
 // Standing is how far one device has come.
@@ -64,29 +67,33 @@ const (
 	GoingBack   Standing = "going back"
 	IsReverted  Standing = "reverted"  // seen with its former configuration
 	IsUntouched Standing = "untouched" // nothing of it was ever in effect
-	IsLeft      Standing = "left"      // neither former nor new, and left so by a person's word
+	IsLeft      Standing = "left"      // not seen with its former configuration, and left so by a person's word
 )
 
 // Device is one device's part of a commit.
 type Device struct {
-	Name        string    `json:"name"`
-	Keeper      Keeper    `json:"keeper"`
-	Wave        int       `json:"wave,omitempty"`
-	NoSave      bool      `json:"noSave,omitempty"`
-	Standing    Standing  `json:"standing"`
-	Looked      bool      `json:"looked,omitempty"`      // seen with the result in this round of asking
-	Releasing   bool      `json:"releasing,omitempty"`   // release is under way
-	Extending   bool      `json:"extending,omitempty"`   // its timer is being set anew
-	Unreachable bool      `json:"unreachable,omitempty"` // the last try did not get through
-	Tells       bool      `json:"tells,omitempty"`       // it refuses a lock while a confirmed commit is pending
-	Odd         bool      `json:"odd,omitempty"`         // seen with neither configuration
-	Wrote       bool      `json:"wrote,omitempty"`       // the last try to send it back wrote, instead of cancelling
-	GoesBackBy  time.Time `json:"goesBackBy,omitzero"`   // its own timer has fired by then, if it was not confirmed
-	LostAt      time.Time `json:"lostAt,omitzero"`       // since when it does not answer, during the hold
-	UnsureUntil time.Time `json:"unsureUntil,omitzero"`  // before then an unanswered commit might still take effect
-	Settled     bool      `json:"settled,omitempty"`
-	Saved       bool      `json:"saved,omitempty"` // startup holds what was kept
-	Said        string    `json:"said,omitempty"`  // the device's last word that matters: an error, or where it stands
+	Name        string        `json:"name"`
+	Keeper      Keeper        `json:"keeper"`
+	Wave        int           `json:"wave,omitempty"`
+	NoSave      bool          `json:"noSave,omitempty"`
+	Standing    Standing      `json:"standing"`
+	Looked      bool          `json:"looked,omitempty"`      // seen with the result in this round of asking
+	Releasing   bool          `json:"releasing,omitempty"`   // release is under way
+	Extending   bool          `json:"extending,omitempty"`   // its timer is being set anew
+	Unreachable bool          `json:"unreachable,omitempty"` // the last try did not get through
+	Tells       bool          `json:"tells,omitempty"`       // it refuses a lock while a confirmed commit is pending
+	Odd         bool          `json:"odd,omitempty"`         // seen with neither configuration
+	Taken       bool          `json:"taken,omitempty"`       // it answered ok to the confirm, which alone proves nothing
+	Denied      bool          `json:"denied,omitempty"`      // it refused the confirm: by what it says nothing pends
+	Refusals    int           `json:"refusals,omitempty"`    // how often in a row it refused to be sent back
+	Wrote       bool          `json:"wrote,omitempty"`       // the last try to send it back wrote, instead of cancelling
+	GoesBackBy  time.Time     `json:"goesBackBy,omitzero"`   // its own timer has fired by then, if it was not confirmed
+	Timer       time.Duration `json:"timer,omitempty"`       // the longest that its own timer was set for
+	LostAt      time.Time     `json:"lostAt,omitzero"`       // since when it does not answer, during the hold
+	UnsureUntil time.Time     `json:"unsureUntil,omitzero"`  // before then an unanswered commit might still take effect
+	Settled     bool          `json:"settled,omitempty"`
+	Saved       bool          `json:"saved,omitempty"` // startup holds what was kept
+	Said        string        `json:"said,omitempty"`  // the device's last word that matters: an error, or where it stands
 }
 
 // ProbeStanding is a probe and what it last found.
@@ -140,6 +147,15 @@ func Warning(hold time.Duration) time.Duration { return min(hold/4, 2*time.Minut
 // unsure is how long an unanswered commit may still be carried out by a busy
 // device: its former configuration, read within that time, proves nothing.
 const unsure = 15 * time.Second
+
+// stubborn is after how many refusals in a row a device is taken to refuse for good.
+const stubborn = 3
+
+// Stuck reports whether a device that is to go back does not: it holds neither
+// configuration, or refuses what it is sent. It is tried on; a person may leave it.
+func (d Device) Stuck() bool {
+	return d.Standing == GoingBack && (d.Odd || d.Refusals >= stubborn)
+}
 
 // DeviceTimeout is the confirm-timeout given to the devices with a commit.
 func (s State) DeviceTimeout() time.Duration { return s.Hold + s.Margin }
@@ -199,8 +215,8 @@ const (
 	ProbePassed   EventKind = "probe-passed"
 	ProbeFailed   EventKind = "probe-failed"
 	TimerSet      EventKind = "timer-set"
-	TimerNotSet   EventKind = "timer-not-set" // refused or unanswered: not known which
-	ConfirmTaken  EventKind = "confirm-taken"
+	TimerNotSet   EventKind = "timer-not-set"  // refused or unanswered: not known which
+	ConfirmTaken  EventKind = "confirm-taken"  // answered ok; what was read afterwards, where it was, says whether it is so
 	ConfirmFailed EventKind = "confirm-failed" // refused or unanswered: not known which
 	CancelDone    EventKind = "cancel-done"    // answered or not, the device must be looked at
 	RestoreDone   EventKind = "restore-done"   // likewise
@@ -210,7 +226,7 @@ const (
 	SayConfirm    EventKind = "say-confirm"
 	SayRevert     EventKind = "say-revert"
 	SayUntil      EventKind = "say-until" // the hold is to end at Until
-	SayLeave      EventKind = "say-leave" // leave a device that holds neither configuration
+	SayLeave      EventKind = "say-leave" // leave a device that does not go back as it is
 	Tick          EventKind = "tick"
 	Restarted     EventKind = "restarted"
 )
@@ -227,7 +243,8 @@ type Event struct {
 	Found   Found     `json:"found,omitempty"`
 	Pending Pending   `json:"pending,omitempty"`
 	Saved   bool      `json:"saved,omitempty"`
-	Err     string    `json:"err,omitempty"` // what went wrong; of a probe, what was found
+	Refused bool      `json:"refused,omitempty"` // the device said no: what was asked was not done
+	Err     string    `json:"err,omitempty"`     // what went wrong; of a probe, what was found
 }
 
 // ActionKind names something to be done.

@@ -204,7 +204,7 @@ func (m *machine) keep() {
 			d.Standing = IsKept
 			continue
 		}
-		d.Standing = Confirming
+		d.Standing, d.Taken, d.Denied = Confirming, false, false
 		m.do(DoConfirm, i)
 	}
 	m.allKept()
@@ -224,6 +224,7 @@ func (m *machine) until(end time.Time) {
 		}
 		d.Extending = true
 		// Whether it is carried out or not, by then its timer has fired.
+		d.Timer = max(d.Timer, m.TimeoutUntil(end, m.ev.At))
 		if latest := m.ev.At.Add(unsure + m.TimeoutUntil(end, m.ev.At)); latest.After(d.GoesBackBy) {
 			d.GoesBackBy = latest
 		}
@@ -257,21 +258,42 @@ func (m *machine) extended() {
 	}
 }
 
-// seenConfirming decides a confirm that was refused or never answered. While
-// the device's own timer may still be running, what it holds proves nothing,
-// unless the device is known to tell by its lock that no commit is pending.
+// seenConfirming decides a confirm by what was read after it. An answer proves
+// nothing, and neither does the time alone: what counts is that the device holds
+// the change and nothing is pending that would take it away. That is so
+//   - where the device tells by its lock that a commit pends, and now tells that none
+//     does;
+//   - where the session was the hold, it was ended in good form after the confirm
+//     (which is part of a confirm that was taken), and the change is still there;
+//   - elsewhere once the device's own timer must be over, and it answered the confirm
+//     one way or the other.
+//
+// Where it cannot be told it is taken back: that can be proved.
 func (m *machine) seenConfirming(d *Device, i int) {
-	over := d.Tells && m.ev.Pending == NonePends || m.ev.At.After(d.GoesBackBy)
+	pends := m.ev.Pending == IsPending
+	told := !pends && (d.Tells && m.ev.Pending == NonePends || d.Keeper == BySession && d.Taken)
+	over := !pends && m.ev.At.After(d.GoesBackBy) && (d.Taken || d.Denied)
+	lost := d.Keeper == BySession && !d.Taken && !d.Tells // the session is gone, and nothing else could tell
 	switch {
 	case m.ev.Found == FoundBase:
 		d.Standing, d.Said = IsReverted, "had gone back when it was to be confirmed"
 		m.revert(d.Name+" "+d.Said, "")
-	case !over && d.Keeper == ByDevice:
-		m.again(DoConfirm, i)
-	case !over:
-		m.lookAgain(i) // the session is gone, and only it could confirm
+	case !told && lost && m.ev.At.After(d.GoesBackBy):
+		m.revert(d.Name+" did not answer the confirm, and does not tell whether it carried it out", "")
+	case !told && !over:
+		switch {
+		case d.Taken && pends:
+			d.Said = "answered ok to the confirm, and still has the commit pending: it is asked again"
+		case d.Taken:
+			d.Said = "answered ok to the confirm, and does not tell whether a commit is still pending: it counts as kept if it still holds the change at " + stamp(d.GoesBackBy) + ", when its own timer must be over"
+		}
+		if d.Keeper == ByDevice && (pends || !d.Taken) {
+			m.again(DoConfirm, i)
+			return
+		}
+		m.lookAgain(i) // only the session that is gone could confirm; or there is nothing to do but wait
 	case m.ev.Found == FoundResult:
-		m.kept(d) // nothing will take it back any more: it took the confirm
+		m.kept(d)
 	default:
 		m.revert(d.Name+" holds neither the former nor the new configuration, and it is not known whether it was confirmed before that", "")
 	}

@@ -79,7 +79,11 @@ func (m *machine) word() {
 		m.until(m.ev.Until)
 	case SayLeave:
 		d := &m.Devices[m.ev.Device]
-		d.Standing, d.Said = IsLeft, "holds neither the former nor the new configuration, and was left so by "+m.ev.By
+		said := "was not seen with its former configuration"
+		if d.Odd {
+			said = "holds neither the former nor the new configuration"
+		}
+		d.Standing, d.Said = IsLeft, said+", and was left so by "+m.ev.By
 		m.finish()
 	}
 }
@@ -103,19 +107,29 @@ func (m *machine) replied(d *Device, i int) {
 	case TimerSet, TimerNotSet:
 		m.timerSet(d)
 	case ConfirmTaken:
-		switch d.Standing {
-		case Confirming:
-			m.kept(d)
-		case GoingBack:
-			d.GoesBackBy = time.Time{} // no timer of its own runs any more
+		if d.Standing != Confirming {
+			return
 		}
+		d.Taken = true
+		if m.ev.Found == "" {
+			m.readBack(i)
+			return
+		}
+		m.seenConfirming(d, i)
 	case ConfirmFailed:
 		if d.Standing == Confirming {
-			d.Said = m.ev.Err
+			d.Said, d.Denied = m.ev.Err, d.Denied || m.ev.Refused
 			m.lookAgain(i)
 		}
 	case CancelDone, RestoreDone:
 		if d.Standing == GoingBack {
+			switch {
+			case m.ev.Kind != RestoreDone: // a cancel is refused where nothing is pending, too
+			case m.ev.Refused:
+				d.Refusals++
+			case m.ev.Err == "":
+				d.Refusals = 0
+			}
 			switch {
 			case m.ev.Err != "":
 				d.Said = m.ev.Err
@@ -137,6 +151,12 @@ func (m *machine) replied(d *Device, i int) {
 			d.Settled, d.Saved = true, m.ev.Saved
 			if m.ev.Err != "" {
 				d.Said = m.ev.Err
+			}
+			if m.ev.Found == FoundBase {
+				d.Standing = IsReverted
+				if m.Reason == "" {
+					m.Reason = d.Name + " was read back with its former configuration after it had been kept: it lost it"
+				}
 			}
 			m.finish()
 		}
@@ -199,7 +219,8 @@ func (m *machine) committed(d *Device, i int) {
 	}
 	d.Standing = Held
 	if d.Keeper != ByService {
-		d.GoesBackBy = m.ev.At.Add(m.DeviceTimeout())
+		d.Timer = m.DeviceTimeout()
+		d.GoesBackBy = m.ev.At.Add(d.Timer)
 	}
 	switch {
 	case m.Phase == Reverting:
@@ -236,6 +257,12 @@ func (m *machine) lookAgain(i int) {
 	m.actions = append(m.actions, Action{Kind: DoLook, Device: i, Again: true, Lock: m.Devices[i].Standing == Confirming})
 }
 
+// readBack asks a device what it holds after it took the confirm, and whether it
+// still has a commit pending.
+func (m *machine) readBack(i int) {
+	m.actions = append(m.actions, Action{Kind: DoLook, Device: i, Lock: true})
+}
+
 // seen takes what a new session read from a device.
 func (m *machine) seen(d *Device, i int) {
 	switch d.Standing {
@@ -252,6 +279,7 @@ func (m *machine) seen(d *Device, i int) {
 func (m *machine) doubt(d *Device) {
 	d.UnsureUntil = m.ev.At.Add(unsure)
 	if d.Keeper != ByService {
-		d.GoesBackBy = d.UnsureUntil.Add(m.DeviceTimeout())
+		d.Timer = max(d.Timer, m.DeviceTimeout())
+		d.GoesBackBy = d.UnsureUntil.Add(d.Timer)
 	}
 }

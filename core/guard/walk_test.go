@@ -19,20 +19,23 @@ import (
 func (w world) check() error {
 	for i, b := range w.boxes {
 		d := w.s.Devices[i]
+		forGood := b.odd || b.changed && !b.pending
 		switch {
-		case w.s.Outcome == guard.Kept && !b.odd && (!b.changed || b.pending):
+		case w.s.Outcome == guard.Kept && !forGood && (!b.lost || w.s.Phase == guard.Done && d.Settled && d.Standing == guard.IsKept && d.Saved):
 			return fmt.Errorf("kept is said, but %s does not hold it for good: %+v", d.Name, b)
-		case w.s.Phase == guard.Done && w.s.Outcome != guard.Kept && b.changed:
-			return fmt.Errorf("%s is said, but %s still holds the change", w.s.Outcome, d.Name)
+		case (w.s.Outcome == guard.Reverted || w.s.Outcome == guard.Failed) && (b.changed || b.odd):
+			return fmt.Errorf("%s is said, but %s does not hold its former configuration", w.s.Outcome, d.Name)
+		case w.s.Outcome == guard.Partly && b.changed && d.Standing != guard.IsLeft && d.Standing != guard.IsKept:
+			return fmt.Errorf("%s holds the change, and is said to be %s", d.Name, d.Standing)
 		case d.Standing == guard.IsReverted && (b.changed || b.late || b.odd):
 			return fmt.Errorf("%s is said to have gone back and has not: %+v", d.Name, b)
-		case d.Standing == guard.IsLeft && !b.odd:
+		case d.Standing == guard.IsLeft && !b.odd && !b.refuses:
 			return fmt.Errorf("%s was left though it is not stuck: %+v", d.Name, b)
 		case w.s.Phase == guard.Done && w.s.Outcome == guard.Undecided:
 			return fmt.Errorf("done without an outcome")
 		case w.s.Phase == guard.Reverting && w.s.Reason == "":
 			return fmt.Errorf("going back without a reason")
-		case !w.s.Deadline.IsZero() && b.pending && b.sure && w.s.Phase == guard.Awaiting && w.at().Add(-time.Duration(w.now)*time.Second).Add(time.Duration(b.backAt)*time.Second).Before(w.s.Deadline):
+		case !w.s.Deadline.IsZero() && b.pending && b.sure && w.s.Phase == guard.Awaiting && w.skew == 0 && epoch.Add(time.Duration(b.backAt)*time.Second).Before(w.s.Deadline):
 			return fmt.Errorf("the device's timer fires before the deadline: %d", b.backAt)
 		}
 	}
@@ -41,7 +44,7 @@ func (w world) check() error {
 
 // walk is the states come to, and those from which a way out is known.
 type walk struct {
-	seen, settled map[string]bool
+	seen, settled map[name]bool
 	transitions   int
 	outcomes      map[guard.Outcome]int
 }
@@ -50,7 +53,7 @@ type walk struct {
 func (k *walk) settles(w world) bool {
 	w = w.clone()
 	w.faults = 0
-	var path []string
+	var path []name
 	done := func() bool {
 		for _, key := range path {
 			k.settled[key] = true
@@ -68,6 +71,10 @@ func (k *walk) settles(w world) bool {
 		path = append(path, key)
 		if left, ok := w.leave(); ok {
 			w = left
+			continue
+		}
+		if len(w.heard) > 0 {
+			w = w.journalled()
 			continue
 		}
 		if len(w.actions) == 0 {
@@ -123,6 +130,7 @@ func TestWalk(t *testing.T) {
 		faults   int
 		alter    func(*guard.Plan)
 		stranger bool
+		with     troubles
 		large    bool // walked without the race detector only: scripts/test.sh does both
 	}{
 		{name: "device", keepers: []guard.Keeper{device}, faults: 4},
@@ -130,6 +138,21 @@ func TestWalk(t *testing.T) {
 		{name: "service", keepers: []guard.Keeper{service}, faults: 4},
 		{name: "a stranger on it", keepers: []guard.Keeper{device}, faults: 3, stranger: true},
 		{name: "a stranger on it, service", keepers: []guard.Keeper{service}, faults: 3, stranger: true},
+		{name: "confirms that lie", keepers: []guard.Keeper{device}, faults: 3, with: troubles{lies: true}},
+		{name: "confirms that lie, silent", keepers: []guard.Keeper{device}, faults: 3, with: troubles{lies: true, silent: true}},
+		{name: "confirms that lie, session", keepers: []guard.Keeper{session}, faults: 3, with: troubles{lies: true, silent: true}},
+		{name: "late timers", keepers: []guard.Keeper{device}, faults: 3, with: troubles{late: true, lies: true}},
+		{name: "late timers, silent", keepers: []guard.Keeper{device}, faults: 3, with: troubles{late: true, silent: true}},
+		{name: "late timers, session", keepers: []guard.Keeper{session}, faults: 3, with: troubles{late: true, silent: true}},
+		{name: "tokens ignored", keepers: []guard.Keeper{device}, faults: 3, with: troubles{foreign: true, lies: true}},
+		{name: "refuses to go back", keepers: []guard.Keeper{service}, faults: 3, with: troubles{stubborn: true}},
+		{name: "refuses, device", keepers: []guard.Keeper{device}, faults: 3, with: troubles{stubborn: true, foreign: true}},
+		{name: "wrong clock", keepers: []guard.Keeper{device}, faults: 3, with: troubles{clock: true, silent: true, lies: true}},
+		{name: "wrong clock, session", keepers: []guard.Keeper{session}, faults: 3, with: troubles{clock: true}},
+		{name: "slow journal", keepers: []guard.Keeper{device}, faults: 3, with: troubles{journal: true, silent: true}},
+		{name: "slow journal, service", keepers: []guard.Keeper{service}, faults: 3, with: troubles{journal: true}},
+		{name: "all of it", large: true, keepers: []guard.Keeper{device}, faults: 3, stranger: true, with: troubles{lies: true, late: true, foreign: true, stubborn: true, clock: true, journal: true}},
+		{name: "two that lie", large: true, keepers: []guard.Keeper{device, service}, faults: 1, with: troubles{lies: true, silent: true, stubborn: true, journal: true}},
 		{name: "two devices", large: true, keepers: []guard.Keeper{device, device}, faults: 2},
 		{name: "device and session", large: true, keepers: []guard.Keeper{device, session}, faults: 1},
 		{name: "device and service", large: true, keepers: []guard.Keeper{device, service}, faults: 2},
@@ -162,9 +185,9 @@ func TestWalk(t *testing.T) {
 			if c.alter != nil {
 				c.alter(&plan)
 			}
-			k := walk{seen: map[string]bool{}, settled: map[string]bool{}, outcomes: map[guard.Outcome]int{}}
+			k := walk{seen: map[name]bool{}, settled: map[name]bool{}, outcomes: map[guard.Outcome]int{}}
 			first := start(plan, c.faults)
-			first.stranger = c.stranger
+			first.stranger, first.with = c.stranger, c.with
 			k.run(t, first)
 			fmt.Printf("tell: walked %-26s %8d states %9d transitions, ends: %v\n", c.name, len(k.seen), k.transitions, k.outcomes)
 			for _, o := range []guard.Outcome{guard.Kept, guard.Reverted, guard.Failed} {

@@ -23,10 +23,10 @@ func (s State) May(e Event) error {
 		return s.mayLeave(e.Device)
 	case s.Phase == Reverting:
 		return refused("it is already going back%s", because(s.Reason))
+	case e.Kind == SayRevert: // also while it is being confirmed: one of two words comes later
+		return nil
 	case s.Phase == Asking || s.Phase == Keeping:
 		return refused("it is being confirmed at this moment")
-	case e.Kind == SayRevert:
-		return nil
 	case e.Kind == SayCommit && s.Phase != AllReady:
 		return refused("it is not waiting for that, it is %s", s.Phase)
 	case e.Kind == SayCommit:
@@ -53,8 +53,8 @@ func (s State) mayLeave(device int) error {
 	if device < 0 || device >= len(s.Devices) {
 		return refused("it has no such device")
 	}
-	if d := s.Devices[device]; s.Phase != Reverting || d.Standing != GoingBack || !d.Odd {
-		return refused("%s is not stuck with a configuration that is neither the former nor the new one, it is %s", d.Name, d.Standing)
+	if d := s.Devices[device]; s.Phase != Reverting || !d.Stuck() {
+		return refused("%s is not stuck on its way back, it is %s", d.Name, d.Standing)
 	}
 	return nil
 }

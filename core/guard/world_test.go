@@ -1,6 +1,8 @@
 package guard_test
 
 import (
+	"encoding/binary"
+	"hash/maphash"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,6 +20,8 @@ type box struct {
 	odd     bool // a stranger changed the same places
 	sure    bool // its timer was last set by an answered word
 	backAt  int  // when the timer fires, in seconds
+	refuses bool // it does not take what would send it back
+	lost    bool // it held the change for good, and lost it
 }
 
 // world is the machine's state with everything around it.
@@ -29,16 +33,37 @@ type world struct {
 	faults   int  // left to spend
 	moved    bool // the hold's end was moved once
 	stranger bool // somebody else is at work on the devices
+
+	// How the devices, and what is between, go wrong beside what they always may.
+	with  troubles
+	skew  int           // how far the service's clock is off, in seconds
+	heard []guard.Event // answers that the journal could not take yet
+}
+
+// troubles are ways in which things go wrong.
+type troubles struct {
+	silent   bool // the devices' locks do not tell whether a commit pends
+	lies     bool // a confirm may be answered ok and not be carried out
+	late     bool // a device's timer may fire late
+	foreign  bool // somebody else may confirm, by whatever token
+	stubborn bool // a device may refuse for good to be sent back
+	clock    bool // the service may come up with another time
+	journal  bool // the journal may take what was heard later than it was true
 }
 
 var epoch = time.Date(2026, 11, 23, 2, 0, 0, 0, time.UTC)
 
 const hold = 60 * time.Second
 
-func (w world) at() time.Time { return epoch.Add(time.Duration(w.now) * time.Second) }
+func (w world) at() time.Time { return epoch.Add(time.Duration(w.now+w.skew) * time.Second) }
+
+// name tells worlds apart in little room: two hashes of all that is in one.
+type name [2]uint64
+
+var seeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
 
 // key names a world. Devices that are alike may change places.
-func (w world) key() string {
+func (w world) key() name {
 	b := make([]byte, 0, 256)
 	num := func(n int) { b = strconv.AppendInt(append(b, ' '), int64(n), 36) }
 	flag := func(list ...bool) {
@@ -64,15 +89,17 @@ func (w world) key() string {
 		b = append(b, d.Standing...)
 		num(d.Wave)
 		x := w.boxes[i]
-		flag(d.Looked, d.Releasing, d.Extending, d.Unreachable, d.Tells, d.Odd, d.Wrote, d.Settled, d.LostAt.IsZero(),
-			x.changed, x.pending, x.late, x.session, x.odd, x.sure)
+		flag(d.Looked, d.Releasing, d.Extending, d.Unreachable, d.Tells, d.Odd, d.Wrote, d.Settled, d.LostAt.IsZero(), d.Taken, d.Denied,
+			x.changed, x.pending, x.late, x.session, x.odd, x.sure, x.refuses, x.lost)
+		num(min(d.Refusals, 3))
+		num(int(d.Timer / time.Second))
 		moment(d.GoesBackBy)
 		moment(d.UnsureUntil)
 		num(x.backAt)
 		var own []string
 		for _, a := range w.actions {
 			if a.Device == i && a.Kind != guard.DoProbe {
-				own = append(own, string(a.Kind)+strconv.FormatBool(a.Again)+strconv.FormatBool(a.Watch)+strconv.FormatBool(a.Lock)+a.Until.String())
+				own = append(own, string(a.Kind)+strconv.FormatBool(a.Again)+strconv.FormatBool(a.Watch)+strconv.FormatBool(a.Lock)+strconv.FormatInt(a.Until.Unix(), 36))
 			}
 		}
 		slices.Sort(own)
@@ -82,6 +109,14 @@ func (w world) key() string {
 	b = append(append(b[:0], w.s.Phase...), w.s.Outcome...)
 	num(w.now)
 	num(w.faults)
+	num(w.skew)
+	for _, e := range w.heard {
+		b = append(b, e.Kind...)
+		b = append(b, e.Found...)
+		b = append(b, e.Pending...)
+		num(e.Device)
+		moment(e.At)
+	}
 	num(w.s.Wave)
 	flag(w.s.Warned, w.moved)
 	moment(w.s.Deadline)
@@ -93,19 +128,25 @@ func (w world) key() string {
 			flag(a.Kind == guard.DoProbe && a.Probe == i)
 		}
 	}
-	return string(b) + "|" + strings.Join(segments, "|")
+	b = append(b, '|')
+	for _, s := range segments {
+		b = append(append(b, s...), '|')
+	}
+	return name{maphash.Bytes(seeds[0], b), maphash.Bytes(seeds[1], b)}
 }
 
 // clone gives a copy whose slices are its own.
 func (w world) clone() world {
-	w.boxes, w.actions = slices.Clone(w.boxes), slices.Clone(w.actions)
+	w.boxes, w.actions, w.heard = slices.Clone(w.boxes), slices.Clone(w.actions), slices.Clone(w.heard)
 	return w
 }
 
 // feed gives the machine an event. As the engine does, a look or probe under
 // way gives way to a newer one, and one that only watches to any.
 func (w *world) feed(e guard.Event) {
-	e.At = w.at()
+	if e.At.IsZero() {
+		e.At = w.at()
+	}
 	var actions []guard.Action
 	w.s, actions = guard.Step(w.s, e)
 	for _, a := range actions {
@@ -161,21 +202,20 @@ func (w world) outcomes(a guard.Action) []outcome {
 		if b.odd {
 			seen.Found = guard.FoundOther
 		}
+		seen.Pending = w.tells(b)
+		unasked := seen
+		unasked.Pending = guard.NotAsked // somebody else has the lock, or the device does not say why it refuses it
 		switch {
 		case !a.Lock:
-			seen.Pending = guard.NotAsked
-		case b.pending:
-			seen.Pending = guard.IsPending
+			return []outcome{{false, b, unasked}, {true, b, failed(guard.NotReached)}}
+		case w.s.Devices[a.Device].Standing != guard.Confirming:
+			return []outcome{{false, b, seen}, {true, b, failed(guard.NotReached)}}
 		}
-		return []outcome{{false, b, seen}, {true, b, failed(guard.NotReached)}}
+		return []outcome{{false, b, seen}, {true, b, unasked}, {true, b, failed(guard.NotReached)}}
 	case guard.DoExtend:
 		return w.extends(a, b)
 	case guard.DoConfirm:
-		if !b.pending || w.s.Devices[a.Device].Keeper == guard.BySession && !b.session {
-			return []outcome{{false, b, failed(guard.ConfirmFailed)}}
-		}
-		kept := box{changed: b.changed, odd: b.odd}
-		return []outcome{{false, kept, ev(guard.ConfirmTaken)}, {true, kept, failed(guard.ConfirmFailed)}, {true, b, failed(guard.ConfirmFailed)}}
+		return w.confirms(a, b)
 	case guard.DoCancel:
 		if !b.pending || w.s.Devices[a.Device].Keeper == guard.BySession && !b.session {
 			return []outcome{{false, b, ev(guard.CancelDone)}}
@@ -184,16 +224,69 @@ func (w world) outcomes(a guard.Action) []outcome {
 		unheard.session = false // ended on our side, and the device does not know yet
 		return []outcome{{false, box{}, ev(guard.CancelDone)}, {true, box{}, failed(guard.CancelDone)}, {true, unheard, failed(guard.CancelDone)}}
 	case guard.DoRestore:
-		if b.pending || b.odd { // refused: a commit is pending, or someone's work stands there
-			return []outcome{{false, b, failed(guard.RestoreDone)}}
+		if b.pending || b.odd || b.refuses { // refused: a commit is pending, or someone's work stands there
+			no := failed(guard.RestoreDone)
+			no.Refused = true
+			return []outcome{{false, b, no}}
 		}
 		return []outcome{{false, box{}, ev(guard.RestoreDone)}, {true, box{}, failed(guard.RestoreDone)}, {true, b, failed(guard.RestoreDone)}}
 	case guard.DoRelease:
 		return []outcome{{false, b, ev(guard.ReleaseDone)}, {true, b, failed(guard.ReleaseDone)}}
 	}
 	saved := ev(guard.SettleDone)
-	saved.Saved = true
+	saved.Saved, saved.Found = true, guard.FoundResult
+	switch {
+	case b.odd:
+		saved.Found, saved.Saved = guard.FoundOther, false
+	case !b.changed:
+		saved.Found, saved.Saved = guard.FoundBase, false
+	}
 	return []outcome{{false, b, saved}, {true, b, failed(guard.SettleDone)}}
+}
+
+// tells gives what a lock tells of a device.
+func (w world) tells(b box) guard.Pending {
+	if b.pending && !w.with.silent {
+		return guard.IsPending
+	}
+	return guard.NonePends
+}
+
+// confirms lists what may come of a confirm. What is read right after it is told
+// with it, but where the session was the hold: that is ended then.
+func (w world) confirms(a guard.Action, b box) []outcome {
+	bySession := w.s.Devices[a.Device].Keeper == guard.BySession
+	answer := func(kind guard.EventKind, now box, read bool) guard.Event {
+		e := guard.Event{Kind: kind, Device: a.Device}
+		if kind == guard.ConfirmFailed {
+			e.Err = "lost"
+		}
+		if read && !bySession {
+			if e.Pending, e.Found = w.tells(now), guard.FoundBase; now.changed {
+				e.Found = guard.FoundResult
+			}
+			if now.odd {
+				e.Found = guard.FoundOther
+			}
+		}
+		return e
+	}
+	if !b.pending || bySession && !b.session {
+		no := answer(guard.ConfirmFailed, b, false)
+		no.Refused = !b.pending
+		return []outcome{{false, b, no}}
+	}
+	kept := box{changed: b.changed, odd: b.odd, refuses: b.refuses}
+	list := []outcome{{false, kept, answer(guard.ConfirmTaken, kept, true)}, {true, kept, answer(guard.ConfirmTaken, kept, false)},
+		{true, kept, answer(guard.ConfirmFailed, kept, false)}, {true, b, answer(guard.ConfirmFailed, b, false)}}
+	if w.with.lies {
+		lied := b
+		if bySession { // its end took the change back
+			lied = box{}
+		}
+		list = append(list, outcome{true, lied, answer(guard.ConfirmTaken, lied, true)})
+	}
+	return list
 }
 
 func (w world) commits(a guard.Action, b box) []outcome {
@@ -245,6 +338,31 @@ func (w world) perform(i int, o outcome) world {
 	return next
 }
 
+// performUnheard is perform where the journal cannot take the answer now. Nothing
+// else is taken before it is.
+func (w world) performUnheard(i int, o outcome) world {
+	next := w.clone()
+	next.actions = slices.Delete(next.actions, i, i+1)
+	if device := w.actions[i].Device; device >= 0 {
+		next.boxes[device] = o.box
+	}
+	next.faults--
+	o.event.At = w.at() // when it was true
+	next.heard = append(next.heard, o.event)
+	return next
+}
+
+// journalled has the journal take what was heard; the time goes on ticking then.
+func (w world) journalled() world {
+	next := w.clone()
+	next.heard = next.heard[1:]
+	next.feed(w.heard[0])
+	if len(next.heard) == 0 && next.s.Phase != guard.Done {
+		next.feed(guard.Event{Kind: guard.Tick})
+	}
+	return next
+}
+
 // later lets time pass to the next moment at which anything may change by
 // itself: the deadline, a device's timer, the end of a doubt.
 func (w world) later() (world, bool) {
@@ -256,7 +374,7 @@ func (w world) later() (world, bool) {
 	}
 	moment := func(t time.Time) {
 		if !t.IsZero() {
-			add(int(t.Sub(epoch)/time.Second) + 1)
+			add(int(t.Sub(epoch)/time.Second) - w.skew + 1)
 		}
 	}
 	moment(w.s.Deadline.Add(-time.Second))
@@ -276,13 +394,15 @@ func (w world) later() (world, bool) {
 	for i := range next.boxes {
 		b := &next.boxes[i]
 		if b.pending && next.now >= b.backAt {
-			*b = box{}
+			*b = box{refuses: b.refuses}
 		}
 		if d := next.s.Devices[i]; b.late && !next.at().Before(d.UnsureUntil) {
 			b.late = false // it never was carried out
 		}
 	}
-	next.feed(guard.Event{Kind: guard.Tick})
+	if len(next.heard) == 0 {
+		next.feed(guard.Event{Kind: guard.Tick})
+	}
 	return next, true
 }
 
@@ -290,7 +410,7 @@ func (w world) later() (world, bool) {
 func (w world) leave() (world, bool) {
 	for i := range w.s.Devices {
 		e := guard.Event{Kind: guard.SayLeave, Device: i, By: "mara"}
-		if w.s.Phase == guard.Reverting && w.s.May(e) == nil && w.boxes[i].odd {
+		if w.s.Phase == guard.Reverting && w.s.May(e) == nil && (w.boxes[i].odd || w.boxes[i].refuses) {
 			next := w.clone()
 			next.feed(e)
 			return next, true
@@ -302,10 +422,23 @@ func (w world) leave() (world, bool) {
 // successors lists every world that may follow.
 func (w world) successors() []world {
 	var out []world
+	if len(w.heard) > 0 {
+		out = append(out, w.journalled())
+		if next, ok := w.later(); ok {
+			out = append(out, next)
+		}
+		for i := range w.boxes {
+			out = append(out, w.befalls(i)...)
+		}
+		return out
+	}
 	for i, a := range w.actions {
 		for _, o := range w.outcomes(a) {
 			if !o.fault || w.faults > 0 {
 				out = append(out, w.perform(i, o))
+			}
+			if w.with.journal && !o.fault && w.faults > 0 && a.Kind != guard.DoProbe && a.Kind != guard.DoPrepare {
+				out = append(out, w.performUnheard(i, o))
 			}
 		}
 	}
@@ -387,6 +520,26 @@ func (w world) befalls(i int) []world {
 		odd.changed, odd.odd = false, true
 		with(odd, true)
 	}
+	if w.with.late && b.pending && w.now < b.backAt {
+		slow := b
+		slow.backAt, slow.sure = b.backAt+45, false
+		with(slow, true)
+	}
+	if w.with.foreign && b.pending {
+		kept := b
+		kept.pending, kept.session = false, false
+		if d.Keeper == guard.ByDevice {
+			with(kept, true)
+		}
+	}
+	if w.with.stubborn && b.changed && !b.refuses {
+		no := b
+		no.refuses = true
+		with(no, true)
+	}
+	if w.s.Outcome == guard.Kept && b.changed && !d.Settled { // it loses power before it could be saved
+		with(box{lost: true}, true)
+	}
 	return out
 }
 
@@ -425,8 +578,17 @@ func (w world) restarts() []world {
 			}
 		}
 	}
+	if w.with.clock {
+		for _, u := range slices.Clone(list) {
+			for _, off := range []int{-20, 3600} {
+				v := u.clone()
+				v.skew += off
+				list = append(list, v)
+			}
+		}
+	}
 	for i := range list {
-		list[i].actions = nil
+		list[i].actions, list[i].heard = nil, nil
 		list[i].faults--
 		list[i].feed(guard.Event{Kind: guard.Restarted})
 	}

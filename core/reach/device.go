@@ -252,5 +252,10 @@ func (d *device) holder(address netip.Addr) (names []string, f found) {
 	if len(names) > 0 {
 		return names, found{}
 	}
+	for _, r := range d.routes() {
+		if r.special == "receive" && r.prefix.Contains(address) && f.state == shut {
+			return nil, is(unsure, r.path, "no interface has the address %s, but a route says that what goes there is received", address)
+		}
+	}
 	return nil, f
 }

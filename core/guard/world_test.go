@@ -65,7 +65,7 @@ var seeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
 // key names a world. Devices that are alike may change places.
 func (w world) key() name {
 	b := make([]byte, 0, 256)
-	num := func(n int) { b = strconv.AppendInt(append(b, ' '), int64(n), 36) }
+	num := func(n int) { b = binary.AppendVarint(b, int64(n)) }
 	flag := func(list ...bool) {
 		n := 0
 		for _, v := range list {

@@ -28,7 +28,7 @@ func commands() []command {
 		{"extend", "CHANGE [DURATION]", "more time until it goes back; -5m takes time away", "latch extend 7 20m\nlatch extend 7 --until 02:30", 1, 2, extend},
 		{"confirm", "CHANGE", "keep what is on hold", "latch confirm 7", 1, 1, confirm},
 		{"revert", "CHANGE", "go back now", "latch revert 7", 1, 1, revert},
-		{"leave", "CHANGE DEVICE", "settle a device that holds neither its former configuration nor the change", "latch leave 7 saltern-quay", 2, 2, leave},
+		{"leave", "CHANGE DEVICE", "settle a device that does not go back: leave it as it is", "latch leave 7 saltern-quay", 2, 2, leave},
 		{"schedule", "", "what is to be done at a time", "latch schedule --all", 0, 0, schedule},
 		{"unschedule", "CHANGE|DEVICE", "take a commit, or a device's restart, off the schedule", "latch unschedule 7", 1, 1, unschedule},
 		{"watch", "CHANGE", "follow a commit until it is decided", "latch watch 7", 1, 1, watch},

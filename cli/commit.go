@@ -65,7 +65,7 @@ func (a *app) verdict(c wire.Change) error {
 		return err
 	}
 	switch {
-	case c.State == "reverted", c.Commit != nil && c.Commit.Phase == guard.Reverting:
+	case c.State == "reverted", c.State == "partly", c.Commit != nil && c.Commit.Phase == guard.Reverting:
 		return &exit{status: WentBack}
 	case c.State == "failed":
 		return &exit{status: Refused}
@@ -86,6 +86,12 @@ func (a *app) verdictText(c wire.Change) {
 		for _, d := range c.Commit.Devices {
 			a.printf("  %s: %s\n", d.Name, backText(d))
 		}
+	case "partly":
+		a.printf("Change %d is %s on its devices, which do not all hold the same: %s.\n", c.Number, a.paint(alarm, "partly"), c.Reason)
+		for _, d := range c.Commit.Devices {
+			a.printf("  %s: %s\n", d.Name, partText(d))
+		}
+		a.printf("See what each holds against it: latch compare DEVICE change:%d\nTake back what of it was kept: latch undo %d\n", c.Number, c.Number)
 	case "failed":
 		a.printf("Change %d %s: %s\nNothing of it is on any device. Mend it and commit again.\n", c.Number, a.paint(alarm, "failed"), c.Reason)
 	case "holding", "applying":
@@ -159,6 +165,14 @@ func keeperText(k guard.Keeper) string {
 	return ""
 }
 
+// partText tells how a device stands where not all stand alike.
+func partText(d guard.Device) string {
+	if d.Standing == guard.IsKept {
+		return savedText(d)
+	}
+	return backText(d)
+}
+
 func backText(d guard.Device) string {
 	if d.Standing == guard.IsReverted {
 		return "read back, it holds its former configuration"
@@ -176,6 +190,11 @@ func (a *app) underWay(c wire.Change) {
 	a.printf("Change %d is not decided yet, %s\n", c.Number, what)
 	for _, d := range c.Commit.Devices {
 		a.printf("  %s: %s\n", d.Name, standingText(d))
+	}
+	for _, d := range c.Commit.Devices {
+		if d.Stuck() {
+			a.printf("%s does not go back; it is tried on. See what it holds: latch config %s    Leave it as it is: latch leave %d %s\n", d.Name, d.Name, c.Number, d.Name)
+		}
 	}
 	a.printf("Follow it: latch watch %d\n", c.Number)
 }

@@ -102,7 +102,7 @@ func revisions(a *app, fs *flag.FlagSet) func([]string) error {
 
 // momentMark stands beside a moment of the timeline.
 var momentMark = map[string]string{
-	"change": "✓", "outside": "!", "first": "·", "replaced": "⇄", "rebuilt": "⇄", "saved": "s", "saved-outside": "!", "snapshot": "#", "reverted": "↩", "failed": "×", "holding": "…",
+	"change": "✓", "outside": "!", "first": "·", "replaced": "⇄", "rebuilt": "⇄", "saved": "s", "saved-outside": "!", "snapshot": "#", "reverted": "↩", "failed": "×", "partly": "≠", "holding": "…",
 }
 
 func timeline(a *app, fs *flag.FlagSet) func([]string) error {
@@ -140,7 +140,7 @@ func momentText(m wire.Moment) string {
 		text = fmt.Sprintf("%s (startup %d)", m.Text, m.Startup)
 	case "snapshot":
 		text = fmt.Sprintf("snapshot %d: %s", m.Snapshot, m.Text)
-	case "reverted", "failed":
+	case "reverted", "failed", "partly":
 		text = fmt.Sprintf("change %d %s: %s", m.Change, m.Kind, m.Text)
 	case "holding":
 		text = fmt.Sprintf("change %d is being committed: %s", m.Change, m.Text)

@@ -234,7 +234,7 @@ func leave(a *app, fs *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		if !*yes && !a.agree(fmt.Sprintf("Leave %s as it is? It holds neither its former configuration nor change %d.", args[1], n)) {
+		if !*yes && !a.agree(fmt.Sprintf("Leave %s as it is? What it holds then stands: the change is told as partly on its devices, and change %d is decided.", args[1], n)) {
 			return &exit{Refused, fmt.Errorf("%s was not left; without a terminal, give --yes", args[1])}
 		}
 		var c wire.Change
@@ -242,8 +242,8 @@ func leave(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		err = a.verdict(c)
-		if statusOf(err) == WentBack && c.State == "reverted" {
-			return nil
+		if statusOf(err) == WentBack && (c.State == "reverted" || c.State == "partly") {
+			return nil // that is what was asked for
 		}
 		return err
 	}

@@ -70,6 +70,8 @@ export interface DeviceStanding {
   noSave?: boolean;
   standing: string;
   odd?: boolean;
+  /** How often in a row it refused to be sent back. */
+  refusals?: number;
   unreachable?: boolean;
   settled?: boolean;
   saved?: boolean;

@@ -60,7 +60,7 @@ export interface CommitRecord {
   ended?: string;
   seconds?: number;
   holdSeconds: number;
-  outcome?: "kept" | "reverted" | "failed";
+  outcome?: "kept" | "reverted" | "partly" | "failed";
   reason?: string;
   newest: boolean;
   devices: string[];

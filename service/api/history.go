@@ -150,7 +150,7 @@ func (a *API) timeline(c *call) (any, error) {
 		switch {
 		case !k.Ended.IsZero() && k.State == "kept" && k.Newest:
 			continue // its revision tells
-		case !k.Newest, k.State == "reverted", k.State == "failed":
+		case !k.Newest, k.State == "reverted", k.State == "failed", k.State == "partly":
 			m.Kind, m.At = "reverted", k.Ended
 			if k.Newest {
 				m.Kind, m.Text = k.State, k.Title+": "+k.Reason

@@ -45,6 +45,7 @@ var (
 	commitsOpen  = prometheus.NewDesc("oaken_latch_commits_open", "Commits that are not decided yet.", nil, nil)
 	commitsEnded = prometheus.NewDesc("oaken_latch_commits_total", "Commits by outcome.", []string{"outcome"}, nil)
 	holdLeft     = prometheus.NewDesc("oaken_latch_hold_seconds_left", "Seconds until a change on hold goes back by itself.", []string{"change"}, nil)
+	stuck        = prometheus.NewDesc("oaken_latch_devices_stuck", "Devices that do not go back though they are told to: a person is to look, and may leave them.", nil, nil)
 	outsides     = prometheus.NewDesc("oaken_latch_outside_changes", "Outside changes by state; open ones are to be decided.", []string{"state"}, nil)
 	unsaved      = prometheus.NewDesc("oaken_latch_devices_unsaved", "Devices whose startup does not hold what runs.", nil, nil)
 	unreachables = prometheus.NewDesc("oaken_latch_devices_in_trouble", "Devices that could not be reached or read when last tried.", nil, nil)
@@ -56,7 +57,7 @@ var (
 )
 
 func (h holds) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{commitsOpen, commitsEnded, holdLeft, outsides, unsaved, unreachables, deviceUp, deviceClock, archiveAge, archiveWell, receiverWell} {
+	for _, d := range []*prometheus.Desc{commitsOpen, commitsEnded, holdLeft, stuck, outsides, unsaved, unreachables, deviceUp, deviceClock, archiveAge, archiveWell, receiverWell} {
 		ch <- d
 	}
 }
@@ -104,7 +105,7 @@ func one(yes bool) float64 {
 
 func (h holds) commits(ctx context.Context, ch chan<- prometheus.Metric, set gauge) {
 	if n, err := h.a.Store.CommitCounts(ctx); err == nil {
-		for _, o := range []guard.Outcome{guard.Kept, guard.Reverted, guard.Failed} {
+		for _, o := range []guard.Outcome{guard.Kept, guard.Reverted, guard.Partly, guard.Failed} {
 			ch <- prometheus.MustNewConstMetric(commitsEnded, prometheus.CounterValue, float64(n[string(o)]), string(o))
 		}
 	}
@@ -113,11 +114,18 @@ func (h holds) commits(ctx context.Context, ch chan<- prometheus.Metric, set gau
 		return
 	}
 	set(commitsOpen, float64(len(open)))
+	odd := 0
 	for _, c := range open {
+		for _, d := range c.State.Devices {
+			if d.Stuck() {
+				odd++
+			}
+		}
 		if s := c.State; s.Outcome == guard.Undecided && s.Phase != guard.Reverting && !s.Deadline.IsZero() {
 			set(holdLeft, max(0, s.Deadline.Sub(h.a.Log.Now()).Seconds()), strconv.FormatInt(c.Change, 10))
 		}
 	}
+	set(stuck, float64(odd))
 }
 
 func (h holds) devices(ctx context.Context, set gauge) {

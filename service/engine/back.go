@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"oakenlatch/core/diff"
 	"oakenlatch/netconf"
@@ -66,14 +67,30 @@ func (h *hand) restore(ctx context.Context, s *fleet.Session) error {
 			return err
 		}
 	}
+	// What can be put back is; only what somebody changed at the same place since is
+	// left as it is, and named.
 	target, conflicts := diff.Merge(result, base, running)
-	if len(conflicts) > 0 {
-		return fmt.Errorf("someone changed the same place since, at %s: decide by hand what it should be, then say so with: latch leave %d %s", conflicts[0].Path, h.run.commit.Change, h.name)
+	if d := diff.Compare(running, target); !d.Empty() {
+		if err := h.writeBack(ctx, s, d); err != nil {
+			return err
+		}
 	}
-	d := diff.Compare(running, target)
-	if d.Empty() {
+	if len(conflicts) == 0 {
 		return nil
 	}
+	var places []string
+	for n, c := range conflicts {
+		if n == 3 {
+			places = append(places, fmt.Sprintf("and %d more", len(conflicts)-n))
+			break
+		}
+		places = append(places, c.Path.String())
+	}
+	return fmt.Errorf("someone changed the same place since, at %s; all else of the change was taken back: decide by hand what these should be, then say so with: latch leave %d %s", strings.Join(places, ", "), h.run.commit.Change, h.name)
+}
+
+// writeBack puts into effect what takes a change back.
+func (h *hand) writeBack(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
 	if direct(s) {
 		return write(ctx, s, netconf.Running, d.Edits(), "")
 	}

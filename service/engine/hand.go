@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"slices"
 	"sync"
 	"time"
 
@@ -149,7 +150,7 @@ func (h *hand) act(ctx context.Context, a guard.Action) guard.Event {
 	case guard.DoExtend:
 		return outcome(guard.TimerSet, guard.TimerNotSet, h.extend(ctx, a.Until))
 	case guard.DoConfirm:
-		return outcome(guard.ConfirmTaken, guard.ConfirmFailed, h.confirm(ctx))
+		return h.confirm(ctx)
 	case guard.DoCancel:
 		return outcome(guard.CancelDone, guard.CancelDone, h.cancel(ctx))
 	case guard.DoRestore:
@@ -164,7 +165,9 @@ func (h *hand) act(ctx context.Context, a guard.Action) guard.Event {
 
 func outcome(good, bad guard.EventKind, err error) guard.Event {
 	if err != nil {
-		return guard.Event{Kind: bad, Err: brief(err)}
+		// Locks and what others do meanwhile come and go: no answer to what was asked.
+		passing := netconf.Tagged(err, "lock-denied") || netconf.Tagged(err, "in-use") || netconf.Tagged(err, "resource-denied")
+		return guard.Event{Kind: bad, Err: brief(err), Refused: netconf.Refused(err) && !passing}
 	}
 	return guard.Event{Kind: good}
 }
@@ -324,15 +327,28 @@ func (h *hand) inAsked(ctx context.Context, doing string, f func(ctx context.Con
 }
 
 // lockTells finds out by a lock on running whether a confirmed commit is
-// pending: while one is, others are refused it (RFC 6241 section 7.5).
+// pending: while one is, others are refused it (RFC 6241 section 7.5). One that is
+// refused because somebody holds the lock tells nothing.
 func lockTells(ctx context.Context, s *fleet.Session) guard.Pending {
 	err := s.Lock(ctx, netconf.Running)
 	switch {
 	case err == nil:
 		_ = s.Unlock(ctx, netconf.Running)
 		return guard.NonePends
-	case netconf.Refused(err):
+	case netconf.Refused(err) && !heldBySomebody(ctx, s):
 		return guard.IsPending
 	}
 	return guard.NotAsked
+}
+
+// heldBySomebody reports whether a session of somebody else has running locked, as
+// far as the device tells.
+func heldBySomebody(ctx context.Context, s *fleet.Session) bool {
+	list, err := s.Visitors(ctx)
+	if err != nil {
+		return false
+	}
+	return slices.ContainsFunc(list, func(v fleet.Visitor) bool {
+		return !v.Own && slices.ContainsFunc(v.Locks, func(l fleet.HeldLock) bool { return l.Datastore == string(netconf.Running) })
+	})
 }

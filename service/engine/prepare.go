@@ -159,7 +159,12 @@ func (h *hand) rebase(running *tree.Node) (*tree.Node, error) {
 				lines = append(lines, fmt.Sprintf("and %d more", len(conflicts)-i))
 				break
 			}
-			lines = append(lines, fmt.Sprintf("%s (it was %s, this change makes it %s, the device now has %s)", c.Path, show(c.Base), show(c.Mine), show(c.Theirs)))
+			was, mine, theirs := c.Texts(show)
+			line := fmt.Sprintf("%s (it was %s, this change makes it %s, the device now has %s)", c.Path, was, mine, theirs)
+			if c.Order != nil {
+				line = fmt.Sprintf("%s (%s)", c.Path, c.Why)
+			}
+			lines = append(lines, line)
 		}
 		return nil, fmt.Errorf("the device moved on since this was staged, and both changed the same: %s; nothing was touched: preview the change, take back or stage again what should hold", strings.Join(lines, "; "))
 	}

@@ -56,6 +56,16 @@ func (r *run) tell(tx *audit.Tx, s step) error {
 			return err
 		}
 	}
+	for i, d := range s.now.Devices {
+		if d.Stuck() && !s.before.Devices[i].Stuck() {
+			if err := tx.Record(ledger.Entry{
+				Actor: audit.Service, Action: "device.stuck", Change: r.commit.Change, Device: d.Name,
+				Note: fmt.Sprintf("it does not go back: %s; it is tried on, and may be left as it is with: latch leave %d %s", d.Said, r.commit.Change, d.Name),
+			}); err != nil {
+				return err
+			}
+		}
+	}
 	if s.ev.Kind == guard.Applied {
 		if err := r.lines(tx, r.hands[s.ev.Device]); err != nil {
 			return err
@@ -135,6 +145,8 @@ func deviceNote(s step) string {
 		return fmt.Sprintf("guard: %s", d.Keeper)
 	case guard.SettleDone:
 		switch d := s.now.Devices[s.ev.Device]; {
+		case s.ev.Found == guard.FoundBase:
+			return "read back with its former configuration: it lost what it had confirmed"
 		case s.ev.Saved:
 			return "startup saved"
 		case s.ev.Err == "" && d.NoSave:

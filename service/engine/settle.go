@@ -18,30 +18,29 @@ const settleTries = 5
 // when the device restarts, so it does not give up at once.
 func (h *hand) settle(ctx context.Context) guard.Event {
 	for try := 1; ; try++ {
-		saved, read, err := h.settleOnce(ctx)
+		saved, found, err := h.settleOnce(ctx)
 		h.dropAsked()
 		var fe *fleet.Error
 		lost := errors.As(err, &fe) && fe.Kind == fleet.Unreachable // perhaps it restarts just now
-		if (!read || lost) && try < settleTries && sleep(ctx, time.Duration(try)*h.run.e.Tempo.Pause) {
+		if (found == "" || lost) && try < settleTries && sleep(ctx, time.Duration(try)*h.run.e.Tempo.Pause) {
 			continue
 		}
 		h.leave()
 		ev := outcome(guard.SettleDone, guard.SettleDone, err)
-		ev.Saved = saved
+		ev.Saved, ev.Found = saved, found
 		return ev
 	}
 }
 
 // settleOnce reads back what was kept, compares it with what was to be, makes
 // it a revision and saves it to startup, unless it is not to be saved.
-func (h *hand) settleOnce(ctx context.Context) (saved, read bool, err error) {
+func (h *hand) settleOnce(ctx context.Context) (saved bool, found guard.Found, err error) {
 	err = h.inAsked(ctx, "saving to startup", func(ctx context.Context, s *fleet.Session, _ bool) error {
 		running, err := s.Read(ctx, netconf.Running)
 		if err != nil {
 			return err
 		}
-		read = true
-		found := h.classify(running)
+		found = h.classify(running)
 		change := h.run.commit.Change
 		if found == guard.FoundBase {
 			change = 0 // it is not this change that made it so
@@ -68,5 +67,5 @@ func (h *hand) settleOnce(ctx context.Context) (saved, read bool, err error) {
 		saved, err = h.run.e.history.Save(ctx, s, running, change, h.run.commit.Actor)
 		return err
 	})
-	return saved, read, err
+	return saved, found, err
 }

@@ -126,7 +126,10 @@ func (r *soak) schedule(seed int64) guard.Outcome {
 		// because it would not save, or come back from a power failure with a
 		// startup that is neither. Then that is what is told of it.
 		d := s.Devices[i]
-		if notSaved := s.Outcome == guard.Kept && !d.Saved && d.Said != ""; notSaved || d.Standing == guard.IsLeft {
+		if s.Outcome == guard.Partly && d.Standing == guard.IsKept {
+			want = value
+		}
+		if notSaved := d.Standing == guard.IsKept && !d.Saved && d.Said != ""; notSaved || d.Standing == guard.IsLeft {
 			want = r.Value(name, contact)
 		}
 		if got := r.Value(name, contact); got != want || r.Devices[name].Pending() {

@@ -234,18 +234,14 @@ func (h *hand) extend(ctx context.Context, until time.Time) error {
 	return explained(s, "setting its timer", again(ctx, s))
 }
 
-// confirm makes the device's trial permanent.
-func (h *hand) confirm(ctx context.Context) error {
+// confirm makes the device's trial permanent, and reads at once what came of it: an
+// answer alone proves nothing.
+func (h *hand) confirm(ctx context.Context) guard.Event {
 	if h.keeper == guard.BySession {
-		s := h.held()
-		if s == nil {
-			return errors.New("the session that was its hold is gone")
-		}
-		ctx, cancel := context.WithTimeout(ctx, operation)
-		defer cancel()
-		return explained(s, "confirming", s.Confirm(ctx, ""))
+		return outcome(guard.ConfirmTaken, guard.ConfirmFailed, h.confirmInSession(ctx))
 	}
-	return h.inAsked(ctx, "confirming", func(ctx context.Context, s *fleet.Session, fresh bool) error {
+	ev := guard.Event{Kind: guard.ConfirmTaken}
+	err := h.inAsked(ctx, "confirming", func(ctx context.Context, s *fleet.Session, fresh bool) error {
 		if fresh {
 			running, err := s.Read(ctx, netconf.Running)
 			if err != nil {
@@ -255,8 +251,41 @@ func (h *hand) confirm(ctx context.Context) error {
 				return err
 			}
 		}
-		return s.Confirm(ctx, h.persist)
+		if err := s.Confirm(ctx, h.persist); err != nil {
+			return err
+		}
+		running, err := s.Read(ctx, netconf.Running)
+		if err != nil {
+			return nil // it is looked at anew
+		}
+		ev.Found, ev.Pending = h.classify(running), lockTells(ctx, s)
+		return nil
 	})
+	if err != nil {
+		return outcome(guard.ConfirmTaken, guard.ConfirmFailed, err)
+	}
+	return ev
+}
+
+// confirmInSession confirms in the session that is the hold, and ends it: had the
+// device not taken the confirm, it would go back with that (RFC 6241 section 8.4.1).
+// What it holds then is looked at by another.
+func (h *hand) confirmInSession(ctx context.Context) error {
+	s := h.held()
+	if s == nil {
+		return errors.New("the session that was its hold is gone")
+	}
+	ctx, cancel := context.WithTimeout(ctx, operation)
+	defer cancel()
+	if err := s.Confirm(ctx, ""); err != nil {
+		return explained(s, "confirming", err)
+	}
+	h.mu.Lock()
+	h.session = nil // its end is meant
+	h.appliedAt = time.Now()
+	h.mu.Unlock()
+	defer s.Abort()
+	return explained(s, "ending the session that was its hold", s.Close(ctx))
 }
 
 // cancel ends the device's trial.

@@ -164,7 +164,8 @@ const dialTimeout = 20 * time.Second
 
 // Dial opens a session and notes in the inventory how that went.
 func (f *Fleet) Dial(ctx context.Context, name string) (*Session, error) {
-	return f.open(ctx, name, 0)
+	s, err := f.open(ctx, name, 0)
+	return s, f.named(ctx, name, err)
 }
 
 // DialAt opens a session at another address than the one kept, with the same

@@ -211,6 +211,24 @@ func (f *Fleet) standing(ctx context.Context, name string) *Session {
 // Reading asks a device something, through the session that stands to it or
 // else a new one. What ask does must change nothing: it may be done twice.
 func (f *Fleet) Reading(ctx context.Context, name string, ask func(context.Context, *Session) error) error {
+	return f.named(ctx, name, f.reading(ctx, name, ask))
+}
+
+// named has an error tell which device it is about, where what was done with that
+// took longer than there was time for, wherever it was just then.
+func (f *Fleet) named(ctx context.Context, name string, err error) error {
+	var fe *Error
+	if err == nil || ctx.Err() == nil || errors.As(err, &fe) {
+		return err
+	}
+	e := &Error{Device: name, Address: "?", Kind: Unreachable, Msg: "it was not done with in time", Next: "try again; it, or this service, may be busy", Err: err}
+	if d, err := f.store.Device(context.WithoutCancel(ctx), name); err == nil {
+		e.Address = d.Address
+	}
+	return e
+}
+
+func (f *Fleet) reading(ctx context.Context, name string, ask func(context.Context, *Session) error) error {
 	if s := f.standing(ctx, name); s != nil {
 		short, cancel := context.WithTimeout(ctx, standingReply)
 		err := ask(short, s)

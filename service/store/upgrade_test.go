@@ -41,6 +41,10 @@ func TestUpgrade(t *testing.T) {
 	assert.Equal(t, []string{"read", "stage", "commit", "approve", "audit", "administer", "reveal"}, list[0].Grants)
 	assert.Equal(t, []string{"read", "stage", "commit", "approve", "audit"}, list[1].Grants)
 	assert.Equal(t, []string{"read", "audit"}, list[2].Grants)
+	_, err = s.db.Exec("INSERT INTO changes (title, author, state, opened_at, updated_at) VALUES ('t', 'mara', 'partly', ?1, ?1)", timeText(now))
+	require.NoError(t, err, "a state that came later")
+	_, err = s.db.Exec("INSERT INTO changes (title, author, state, opened_at, updated_at) VALUES ('t', 'mara', 'adrift', ?1, ?1)", timeText(now))
+	require.ErrorContains(t, err, "CHECK")
 	kept, err := sql.Open("sqlite", file+".release-8")
 	require.NoError(t, err)
 	var role string

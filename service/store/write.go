@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"time"
 )
 
 // Tx is a transaction. All writing is done in one.
@@ -33,7 +34,6 @@ type writer struct {
 
 // piece is a piece of work: its author does it when it is its turn.
 type piece struct {
-	ctx    context.Context
 	turn   chan *Tx
 	result chan error // of the work
 	done   chan error // of the transaction it was part of
@@ -63,14 +63,21 @@ func (s *Store) stop() {
 	s.done.Wait()
 }
 
+// patience is how long a piece of work waits for its turn. It is no matter of what
+// the work is for: that a device is slow, or that whoever asked has gone, does not
+// end what is to be kept.
+const patience = time.Minute
+
 // Write runs f in a transaction: all of it is kept and on disk when Write
 // returns nil, or nothing is. f must not call Write.
-func (s *Store) Write(ctx context.Context, f func(*Tx) error) error {
-	p := piece{ctx, make(chan *Tx, 1), make(chan error, 1), make(chan error, 1)}
+func (s *Store) Write(_ context.Context, f func(*Tx) error) error {
+	late := time.NewTimer(patience)
+	defer late.Stop()
+	p := piece{make(chan *Tx, 1), make(chan error, 1), make(chan error, 1)}
 	select {
 	case s.work <- p:
-	case <-ctx.Done():
-		return fmt.Errorf("database: %w", ctx.Err())
+	case <-late.C:
+		return fmt.Errorf("database: nothing could be written for %s; see whether its disk is well", patience)
 	case <-s.quit:
 		return errClosed
 	}
@@ -144,9 +151,6 @@ func (s *Store) next(have int) (piece, bool) {
 // apart runs a piece of work; where others are in the transaction already, so
 // that it can be taken back by itself.
 func (s *Store) apart(tx *Tx, p piece, others bool) (err error, broken bool) {
-	if err := p.ctx.Err(); err != nil {
-		return fmt.Errorf("database: %w", err), false
-	}
 	if !others {
 		p.turn <- tx
 		return <-p.result, false

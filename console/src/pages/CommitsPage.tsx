@@ -8,7 +8,7 @@ import type { CommitRecord } from "../recordApi";
 import { useCommitRecord, useCommits } from "../recordQueries";
 import { span, when, whenShort } from "../time";
 
-const colours: Record<string, string> = { kept: "cyan", reverted: "gold", failed: "red" };
+const colours: Record<string, string> = { kept: "cyan", reverted: "gold", failed: "red", partly: "magenta" };
 
 const Outcome = ({ commit: c }: { commit: CommitRecord }) => <Tag color={colours[c.outcome ?? ""] ?? "orange"}>{c.outcome ?? "not decided"}</Tag>;
 

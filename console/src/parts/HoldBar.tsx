@@ -1,7 +1,7 @@
 import { Alert, Button, Collapse, Dropdown, Flex, Popconfirm, Progress, Typography, theme } from "antd";
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
-import type { Change, Commit } from "../api";
+import type { Change, Commit, DeviceStanding } from "../api";
 import { useHold, useLeave, useSay } from "../queries";
 import { clock, span, when } from "../time";
 import { RevertDialog } from "./RevertDialog";
@@ -87,6 +87,9 @@ export function HoldBar({ change, mayDecide }: { change: Change; mayDecide: bool
 
 const more = [300, 1200, 3600, 86400];
 
+/** Whether a device does not go back though it is told to. */
+const isStuck = (d: DeviceStanding) => d.standing === "going back" && ((d.odd ?? false) || (d.refusals ?? 0) >= 3);
+
 /** What a person can say to a commit now. */
 function Words({ change, commit }: { change: Change; commit: Commit }) {
   const say = useSay(change.number);
@@ -102,8 +105,8 @@ function Words({ change, commit }: { change: Change; commit: Commit }) {
     return (
       <Flex vertical gap={6}>
         <Trouble error={leave.error} />
-        {commit.devices.filter((d) => d.odd).map((d) => (
-          <Popconfirm key={d.name} title={`Leave ${d.name} as it is?`} description="It holds neither its former configuration nor this change." okText="Leave it" onConfirm={() => { leave.mutate(d.name); }}>
+        {commit.devices.filter(isStuck).map((d) => (
+          <Popconfirm key={d.name} title={`Leave ${d.name} as it is?`} description={d.odd ? "It holds neither its former configuration nor this change; what it holds then stands." : "It refuses to be sent back; what it holds then stands."} okText="Leave it" onConfirm={() => { leave.mutate(d.name); }}>
             <Button>Leave {d.name} as it is</Button>
           </Popconfirm>
         ))}

@@ -7,6 +7,7 @@ const looks: Record<string, { color: string; mark: string }> = {
   holding: { color: "orange", mark: "◔" },
   kept: { color: "cyan", mark: "✓" },
   reverted: { color: "volcano", mark: "↩" },
+  partly: { color: "magenta", mark: "≠" },
   failed: { color: "red", mark: "✗" },
   dropped: { color: "default", mark: "–" },
 };

@@ -3,20 +3,49 @@ package diff
 import (
 	"slices"
 
+	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 )
 
 // Edits gives the edit document that makes New of Old. Its default operation
 // is none: only what differs is named.
 func (d *Difference) Edits() *tree.Edit {
-	return &tree.Edit{Op: tree.None, Children: edits(d.Changes)}
+	return &tree.Edit{Op: tree.None, Children: edits(d.Changes, d.New)}
+}
+
+// Forms gives edit documents that make New of Old, each naming fewer neighbours
+// than the one before: entries placed one by one, the nodes written anew in which
+// lists of another order stand, the top of the configuration written anew where it
+// differs. Without any order there is but one.
+func (d *Difference) Forms() []*tree.Edit {
+	if !d.HasOrder() {
+		return []*tree.Edit{d.Edits()}
+	}
+	return []*tree.Edit{d.Edits(), d.Rebuilt(), d.topAnew()}
+}
+
+// topAnew replaces every top-level node that differs.
+func (d *Difference) topAnew() *tree.Edit {
+	root := &tree.Edit{Op: tree.None}
+	var plain []*Change
+	for _, c := range d.Changes {
+		if c.Kind == Within {
+			root.Children = append(root.Children, whole(c.New, tree.Replace))
+		} else {
+			plain = append(plain, c)
+		}
+	}
+	root.Children = append(edits(plain, d.New), root.Children...)
+	return root
 }
 
 // Invert gives the difference that takes this one back.
 func (d *Difference) Invert() *Difference { return Compare(d.New, d.Old) }
 
-func edits(changes []*Change) []*tree.Edit {
+// edits are those of the children of a node, which are to be as in now.
+func edits(changes []*Change, now *tree.Node) []*tree.Edit {
 	var out []*tree.Edit
+	place := places(changes, now)
 	// What goes, goes first: another case of a choice may take its place.
 	for _, c := range changes {
 		if c.Kind == Removed {
@@ -27,8 +56,8 @@ func edits(changes []*Change) []*tree.Edit {
 		switch c.Kind {
 		case Added:
 			e := whole(c.New, tree.Merge)
-			if c.Placed {
-				position(e, c.After())
+			if c.Placed && place[c] != atEnd { // a new entry goes last by itself
+				position(e, c, place[c])
 			}
 			out = append(out, e)
 		case Changed:
@@ -45,21 +74,99 @@ func edits(changes []*Change) []*tree.Edit {
 			case !slices.Equal(c.Old.Annotations(), c.New.Annotations()):
 				e = whole(c.New, tree.Replace)
 			default:
-				e.Children = edits(c.Children)
+				e.Children = edits(c.Children, c.New)
 			}
-			position(e, c.After())
+			position(e, c, place[c])
 			out = append(out, e)
 		case Within:
 			e := bare(c.New, tree.None)
-			e.Children = edits(c.Children)
+			e.Children = edits(c.Children, c.New)
 			out = append(out, e)
+		}
+	}
+	return frontFirst(out, place)
+}
+
+// where is how an entry is placed with the fewest neighbours.
+type where int
+
+const (
+	behind  where = iota // the one before it is named
+	atFront              // first; of several the last one goes first
+	atEnd                // last, one after another
+)
+
+// places tells for each entry that is placed how: those at the end of their list go
+// last one after another, those at its front first in turn, and name nobody, as
+// there are devices that take no neighbour's name, or none of the same edit.
+func places(changes []*Change, now *tree.Node) map[*Change]where {
+	placed := map[string]*Change{}
+	var lists []*schema.Node
+	for _, c := range changes {
+		if c.Placed {
+			placed[listKey(c.New)] = c
+			if s := c.New.Schema(); !slices.Contains(lists, s) {
+				lists = append(lists, s)
+			}
+		}
+	}
+	if len(placed) == 0 {
+		return nil
+	}
+	out := map[*Change]where{}
+	for _, s := range lists {
+		all := now.All(s)
+		end := len(all)
+		for end > 0 && placed[listKey(all[end-1])] != nil {
+			end--
+			out[placed[listKey(all[end])]] = atEnd
+		}
+		for n := 0; n < end && placed[listKey(all[n])] != nil; n++ {
+			out[placed[listKey(all[n])]] = atFront
 		}
 	}
 	return out
 }
 
-// position puts an entry behind the one of those keys: first for nil.
-func position(e *tree.Edit, after []string) {
+func listKey(n *tree.Node) string { return n.Schema().Path() + " " + tree.Identity(n) }
+
+// frontFirst puts the edits of entries that go to the front into the order in which
+// each goes before the last: behind all others, the hindmost first.
+func frontFirst(list []*tree.Edit, place map[*Change]where) []*tree.Edit {
+	if len(place) == 0 {
+		return list
+	}
+	var front, out []*tree.Edit
+	for _, e := range list {
+		if e.Insert == "first" {
+			front = append(front, e)
+		} else {
+			out = append(out, e)
+		}
+	}
+	slices.Reverse(front)
+	// Others may name one of them as their neighbour, so they come first.
+	cut := slices.IndexFunc(out, func(e *tree.Edit) bool { return e.Insert != "" || e.Op != tree.Delete })
+	if cut < 0 {
+		return append(out, front...)
+	}
+	return slices.Concat(out[:cut], front, out[cut:])
+}
+
+// position places an entry.
+func position(e *tree.Edit, c *Change, at where) {
+	switch at {
+	case atFront:
+		e.Insert = "first"
+	case atEnd:
+		e.Insert = "last"
+	default:
+		follow(e, c.After())
+	}
+}
+
+// follow puts an entry behind the one of those keys: first for nil.
+func follow(e *tree.Edit, after []string) {
 	e.Insert, e.InsertKeys = "after", after
 	if after == nil {
 		e.Insert = "first"
@@ -89,10 +196,10 @@ func whole(n *tree.Node, op tree.Op) *tree.Edit {
 // written anew by replacing the node it stands in. It is the other way for
 // devices that answer an insertion without carrying it out.
 func (d *Difference) Rebuilt() *tree.Edit {
-	return &tree.Edit{Op: tree.None, Children: rebuilt(d.Changes)}
+	return &tree.Edit{Op: tree.None, Children: rebuilt(d.Changes, d.New)}
 }
 
-func rebuilt(changes []*Change) []*tree.Edit {
+func rebuilt(changes []*Change, now *tree.Node) []*tree.Edit {
 	var plain []*Change
 	var out []*tree.Edit
 	for _, c := range changes {
@@ -102,13 +209,13 @@ func rebuilt(changes []*Change) []*tree.Edit {
 		}
 		if c.Kind == Within {
 			e := bare(c.New, tree.None)
-			e.Children = rebuilt(c.Children)
+			e.Children = rebuilt(c.Children, c.New)
 			out = append(out, e)
 			continue
 		}
 		plain = append(plain, c)
 	}
-	return append(edits(plain), out...)
+	return append(edits(plain, now), out...)
 }
 
 // OrderOnly reports whether two configurations differ in nothing but the order

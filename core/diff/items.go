@@ -116,7 +116,7 @@ func (i Item) edit(s *schema.Schema) (*tree.Edit, error) {
 		e = bare(n, op)
 	}
 	if i.First || i.After != nil {
-		position(e, i.After)
+		follow(e, i.After)
 	}
 	return under(p[:len(p)-1], e), nil
 }

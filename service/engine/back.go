@@ -92,12 +92,10 @@ func (h *hand) restore(ctx context.Context, s *fleet.Session) error {
 // writeBack puts into effect what takes a change back.
 func (h *hand) writeBack(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
 	if direct(s) {
-		return write(ctx, s, netconf.Running, d.Edits(), "")
+		_, err := h.written(ctx, s, d)
+		return err // what it made of it is read by the look that follows
 	}
-	if err := write(ctx, s, netconf.Candidate, d.Edits(), ""); err != nil {
-		return errors.Join(err, s.DiscardChanges(ctx))
-	}
-	if err := h.readBack(ctx, s, d); err != nil {
+	if err := h.toCandidate(ctx, s, d); err != nil {
 		return errors.Join(err, s.DiscardChanges(ctx))
 	}
 	return s.Commit(ctx)

@@ -25,7 +25,7 @@ func (h *hand) tryOut(ctx context.Context, s *fleet.Session, d *diff.Difference)
 	if !s.Capabilities.Has(netconf.CapValidate11) {
 		return nil
 	}
-	if err := write(ctx, s, netconf.Running, d.Edits(), "test-only"); err != nil {
+	if err := h.put(ctx, s, netconf.Running, d, "test-only"); err != nil {
 		return err
 	}
 	running, err := s.Read(ctx, netconf.Running)
@@ -42,7 +42,7 @@ func (h *hand) tryOut(ctx context.Context, s *fleet.Session, d *diff.Difference)
 // than predicted is taken back at once.
 func (h *hand) commitDirectly(ctx context.Context, s *fleet.Session) guard.Event {
 	base, result := h.trees()
-	err := write(ctx, s, netconf.Running, diff.Compare(base, result).Edits(), "")
+	_, err := h.written(ctx, s, diff.Compare(base, result))
 	if err != nil && !netconf.Refused(err) {
 		h.dropSession()
 		return guard.Event{Kind: guard.CommitUnknown, Err: brief(err)}
@@ -61,12 +61,6 @@ func (h *hand) commitDirectly(ctx context.Context, s *fleet.Session) guard.Event
 	case err != nil:
 		err = h.undoAtOnce(ctx, s, brief(err)+"; it had carried out a part of it")
 	case diff.OrderOnly(off):
-		// There are devices that answer ok to an insertion and do not move anything.
-		if err = write(ctx, s, netconf.Running, diff.Compare(running, result).Rebuilt(), ""); err == nil {
-			if running, err = s.Read(ctx, netconf.Running); err == nil && diff.Compare(result.WithoutDefaults(), running.WithoutDefaults()).Empty() {
-				return guard.Event{Kind: guard.Applied}
-			}
-		}
 		err = h.undoAtOnce(ctx, s, "it did not take the order that was asked for")
 	default:
 		err = h.undoAtOnce(ctx, s, "it made something else of the edit; against what was asked for:\n"+off.Text(0))
@@ -84,7 +78,7 @@ func (h *hand) undoAtOnce(ctx context.Context, s *fleet.Session, why string) err
 	base, _ := h.trees()
 	running, err := s.Read(ctx, netconf.Running)
 	if err == nil {
-		err = write(ctx, s, netconf.Running, diff.Compare(running, base).Edits(), "")
+		_, err = h.written(ctx, s, diff.Compare(running, base))
 	}
 	if err != nil {
 		return fmt.Errorf("%s; taking that back failed: %w", why, err)

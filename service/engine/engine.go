@@ -41,6 +41,7 @@ type Engine struct {
 	fleet   *fleet.Fleet
 	history *history.History
 	slog    *slog.Logger
+	ladders ladders
 
 	// Programs is the folder of the programs that may be run as probes; ""
 	// allows none.

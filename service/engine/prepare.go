@@ -9,6 +9,7 @@ import (
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
+	"oakenlatch/core/guard"
 	"oakenlatch/core/markup"
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
@@ -59,10 +60,13 @@ func (h *hand) prepare(ctx context.Context) error {
 		return err
 	}
 	d := diff.Compare(running, result)
-	if direct(s) {
+	switch {
+	case direct(s):
 		err = h.tryOut(ctx, s, d)
-	} else if err = write(ctx, s, netconf.Candidate, d.Edits(), ""); err == nil {
-		err = h.readBack(ctx, s, d)
+	case h.keeper == guard.ByService:
+		err = h.thereAndBack(ctx, s, d)
+	default:
+		err = h.toCandidate(ctx, s, d)
 	}
 	h.preparedAt = time.Now()
 	return err
@@ -216,58 +220,79 @@ func write(ctx context.Context, s *fleet.Session, to netconf.Datastore, edits *t
 	return s.Wrap("the device refuses the edit", s.EditConfig(ctx, e))
 }
 
-// readBack has the device validate its candidate and compares what it made of
-// the edits with the prediction. Order that was not taken is written in
-// another way, once.
-func (h *hand) readBack(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
-	if err := validate(ctx, s, d.Edits()); err != nil {
-		return err
-	}
-	off, err := h.off(ctx, s, d.New)
-	if err == nil && !off.Empty() && d.HasOrder() && diff.OrderOnly(off) {
-		if err = rewrite(ctx, s, d.Rebuilt()); err == nil {
-			if err = validate(ctx, s, d.Rebuilt()); err == nil {
-				off, err = h.off(ctx, s, d.New)
-			}
+// toCandidate writes the candidate, has the device validate it and compares what it
+// made of the edits with the prediction. The edits are written anew after the
+// validate: there are servers on which a commit that follows one is answered with
+// ok and changes nothing. Order that was not taken is written in the next form.
+func (h *hand) toCandidate(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
+	for {
+		if err := h.put(ctx, s, netconf.Candidate, d, ""); err != nil {
+			return err
 		}
+		if err := h.validate(ctx, s, d); err != nil {
+			return err
+		}
+		got, err := s.Read(ctx, netconf.Candidate)
+		if err != nil {
+			return err
+		}
+		// Defaults that are set and defaults that are not mean the same.
+		off := diff.Compare(d.New.WithoutDefaults(), got.WithoutDefaults())
+		switch {
+		case off.Empty():
+			return nil
+		case d.HasOrder() && diff.OrderOnly(off) && h.climb(d):
+			if err := s.DiscardChanges(ctx); err != nil {
+				return s.Wrap("discarding", err)
+			}
+			continue
+		}
+		return fmt.Errorf("the device took the edit but made something else of it, so it was not committed; against what was asked for:\n%s", off.Text(0))
 	}
-	if err != nil || off.Empty() {
-		return err
-	}
-	return fmt.Errorf("the device took the edit but made something else of it, so it was not committed; against what was asked for:\n%s", off.Text(0))
 }
 
-// off compares the candidate with what was asked for. Defaults that are set
-// and defaults that are not mean the same.
-func (h *hand) off(ctx context.Context, s *fleet.Session, want *tree.Node) (*diff.Difference, error) {
+// thereAndBack proves the way back before the way there is gone: where only this
+// service would send the device back, what would do that is tried in its candidate,
+// on top of the change.
+func (h *hand) thereAndBack(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
+	if err := h.toCandidate(ctx, s, d); err != nil {
+		return err
+	}
+	back := d.Invert()
+	err := h.putFrom(ctx, s, netconf.Candidate, back, "", func() (*diff.Difference, error) {
+		if err := s.DiscardChanges(ctx); err != nil {
+			return nil, s.Wrap("discarding", err)
+		}
+		return back, h.put(ctx, s, netconf.Candidate, d, "")
+	})
+	if err != nil {
+		return fmt.Errorf("nothing was committed: the device takes the change and refuses what would take it back, and nobody but this service would: %w", err)
+	}
 	got, err := s.Read(ctx, netconf.Candidate)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	return diff.Compare(want.WithoutDefaults(), got.WithoutDefaults()), nil
+	if off := diff.Compare(d.Old.WithoutDefaults(), got.WithoutDefaults()); !off.Empty() && !diff.OrderOnly(off) {
+		return fmt.Errorf("nothing was committed: what would take the change back makes something else of the device than it was, and nobody but this service would take it back; against what it holds:\n%s", off.Text(0))
+	}
+	if err := s.DiscardChanges(ctx); err != nil {
+		return s.Wrap("discarding", err)
+	}
+	return h.toCandidate(ctx, s, d)
 }
 
-// validate asks the device to check the candidate. The edits are written anew
-// afterwards: there are servers on which a commit that follows a validate is
-// answered with ok and changes nothing.
-func validate(ctx context.Context, s *fleet.Session, edits *tree.Edit) error {
+// validate asks the device to check the candidate, and writes it anew.
+func (h *hand) validate(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
 	if !s.Capabilities.Has(netconf.CapValidate11) && !s.Capabilities.Has(netconf.CapValidate10) {
 		return nil
 	}
-	vctx, cancel := context.WithTimeout(ctx, operation)
+	ctx, cancel := context.WithTimeout(ctx, operation)
 	defer cancel()
-	if err := s.Validate(vctx, netconf.Source{Datastore: netconf.Candidate}); err != nil {
+	if err := s.Validate(ctx, netconf.Source{Datastore: netconf.Candidate}); err != nil {
 		return s.Wrap("the device finds the result invalid", err)
 	}
-	return rewrite(ctx, s, edits)
-}
-
-// rewrite empties the candidate and writes edits to it.
-func rewrite(ctx context.Context, s *fleet.Session, edits *tree.Edit) error {
-	dctx, cancel := context.WithTimeout(ctx, operation)
-	defer cancel()
-	if err := s.DiscardChanges(dctx); err != nil {
+	if err := s.DiscardChanges(ctx); err != nil {
 		return s.Wrap("discarding", err)
 	}
-	return write(ctx, s, netconf.Candidate, edits, "")
+	return h.put(ctx, s, netconf.Candidate, d, "")
 }

@@ -1,0 +1,117 @@
+package test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+
+	"oakenlatch/netconf"
+	"oakenlatch/test/netconfd"
+)
+
+// Lists and leaf-lists whose order matters, on a device that refuses every name of
+// a neighbour: whatever goes in is kept as it was to be, or taken back.
+func TestNetconfdOrder(t *testing.T) {
+	t.Parallel()
+	for name, start := range map[string]func(testing.TB) *netconfd.Server{"candidate": netconfd.Start, "running": netconfd.StartRunning} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			d := start(t)
+			s := newStage(t)
+			s.do("admin", 0, "device", "add", "reef", "--address", d.Address, "--user", d.User, "--key-file", s.file("reef-key", string(d.PrivateKey)))
+			s.do("admin", 0, "device", "trust", "reef", "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
+			order := func() (search, servers string) {
+				out, _ := s.latch("mara", "config", "reef", "/system/dns-resolver")
+				var a, b []string
+				for _, line := range strings.Split(out, "\n") {
+					if text, ok := strings.CutPrefix(strings.TrimSpace(line), "search: "); ok {
+						a = append(a, text)
+					}
+					if text, ok := strings.CutPrefix(strings.TrimSpace(line), "server ["); ok {
+						b = append(b, strings.TrimSuffix(text, "]"))
+					}
+				}
+				return strings.Join(a, " "), strings.Join(b, " ")
+			}
+			is := func(search, servers string) {
+				t.Helper()
+				a, b := order()
+				assert.Equal(t, search, a)
+				assert.Equal(t, servers, b)
+			}
+			keep := func(n string) {
+				t.Helper()
+				s.do("mara", 0, "commit", n, "--hold", "2m")
+				s.do("mara", 0, "confirm", n)
+			}
+			resolver := "reef /system/dns-resolver/"
+			server := func(n, address string) string {
+				return resolver + "server=" + n + "/udp-and-tcp/address " + address
+			}
+			n := s.open("mara", resolver+"search a.example", server("s1", "203.0.113.1"))
+			for _, more := range []string{"b.example", "c.example", "d.example"} {
+				s.do("mara", 0, "put", n, "reef", "/system/dns-resolver/search", more, "--add")
+			}
+			for _, more := range []string{"s2 203.0.113.2", "s3 203.0.113.3"} {
+				key, address, _ := strings.Cut(more, " ")
+				s.do("mara", 0, "put", n, "reef", "/system/dns-resolver/server="+key+"/udp-and-tcp/address", address)
+			}
+			keep(n)
+			is("a.example b.example c.example d.example", "s1 s2 s3")
+
+			// Moved, deleted and inserted in the middle, several in one edit; gone back by
+			// a word, by the deadline, and undone.
+			n = s.open("mara", server("s4", "203.0.113.4"))
+			s.do("mara", 0, "move", n, "reef", "/system/dns-resolver/server=s4", "before", "s2")
+			s.do("mara", 0, "move", n, "reef", "/system/dns-resolver/server=s3", "first")
+			s.do("mara", 0, "delete", n, "reef", "/system/dns-resolver/search=b.example")
+			s.do("mara", 0, "move", n, "reef", "/system/dns-resolver/search=d.example", "first")
+			s.do("mara", 0, "put", n, "reef", "/system/dns-resolver/search", "e.example", "--add")
+			s.do("mara", 0, "move", n, "reef", "/system/dns-resolver/search=e.example", "after", "a.example")
+			s.do("mara", 0, "commit", n, "--hold", "2m")
+			is("d.example a.example e.example c.example", "s3 s1 s4 s2")
+			s.do("mara", 0, "revert", n, "--yes")
+			is("a.example b.example c.example d.example", "s1 s2 s3")
+			assert.Contains(t, s.do("mara", 5, "commit", n, "--hold", "10s", "--wait"), "read back, it holds its former configuration")
+			is("a.example b.example c.example d.example", "s1 s2 s3")
+			keep(n)
+			is("d.example a.example e.example c.example", "s3 s1 s4 s2")
+			undo := strings.Fields(s.do("mara", 0, "undo", n))
+			require.NotEmpty(t, undo)
+			back := ""
+			for _, word := range undo {
+				if word = strings.Trim(word, ":,."); word != n && strings.Trim(word, "0123456789") == "" && word != "" {
+					back = word
+					break
+				}
+			}
+			keep(back)
+			is("a.example b.example c.example d.example", "s1 s2 s3")
+
+			// Somebody else moves one; it is pushed back.
+			other := session(t, d)
+			target := netconf.Candidate
+			if name == "running" {
+				target = netconf.Running
+			}
+			require.NoError(t, other.EditConfig(t.Context(), netconf.EditConfig{Target: target,
+				Config: []byte(`<system xmlns="` + systemNS + `"><dns-resolver><search xmlns:nc="` + netconf.BaseNS + `" nc:operation="delete">a.example</search></dns-resolver></system>`)}))
+			if name == "candidate" {
+				require.NoError(t, other.Commit(t.Context()))
+			}
+			require.NoError(t, other.EditConfig(t.Context(), netconf.EditConfig{Target: target,
+				Config: []byte(`<system xmlns="` + systemNS + `"><dns-resolver><search>a.example</search></dns-resolver></system>`)}))
+			if name == "candidate" {
+				require.NoError(t, other.Commit(t.Context()))
+			}
+			is("b.example c.example d.example a.example", "s1 s2 s3")
+			n = s.open("mara", "reef /system/contact Reef office")
+			s.do("mara", 0, "move", n, "reef", "/system/dns-resolver/search=a.example", "first")
+			keep(n)
+			is("a.example b.example c.example d.example", "s1 s2 s3")
+		})
+	}
+}

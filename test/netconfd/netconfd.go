@@ -11,6 +11,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"os/user"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -133,9 +134,9 @@ func (s *Server) key(t testing.TB, name string) ssh.PublicKey {
 
 func (s *Server) configure(t testing.TB) {
 	s.HostKey = s.key(t, "hostkey")
-	user := s.key(t, "userkey")
+	userKey := s.key(t, "userkey")
 	s.PrivateKey, _ = os.ReadFile(s.file("userkey"))
-	s.write(t, "authorized_keys", string(ssh.MarshalAuthorizedKey(user)))
+	s.write(t, "authorized_keys", string(ssh.MarshalAuthorizedKey(userKey)))
 	s.write(t, "startup-cfg.xml", `<?xml version="1.0" encoding="UTF-8"?><config xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"/>`)
 	s.write(t, "sshd_config", strings.Join([]string{
 		fmt.Sprintf("Port %d", s.port), "ListenAddress 127.0.0.1", "HostKey " + s.file("hostkey"),
@@ -145,6 +146,11 @@ func (s *Server) configure(t testing.TB) {
 	}, "\n"))
 	if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
 		t.Fatal(err)
+	}
+	// netconfd makes this folder of its own, and gives up where another does so at the
+	// same moment.
+	if who, err := user.Current(); err == nil {
+		_ = os.MkdirAll(filepath.Join(who.HomeDir, ".yuma"), 0o700)
 	}
 }
 

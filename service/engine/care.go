@@ -49,7 +49,7 @@ func (e *Engine) Save(ctx context.Context, actor string, d store.Device) error {
 		// While it is locked, nobody's trial can be made permanent by this.
 		if err := s.Lock(ctx, netconf.Running); err != nil {
 			return &fleet.Error{Device: d.Name, Address: d.Address, Kind: fleet.Refusal, Err: err,
-				Msg: "not saved: " + s.Denied(ctx, netconf.Running, err), Next: "saving now could make permanent what is to go back; try again when they are done"}
+				Msg: "not saved: " + s.Denied(ctx, netconf.Running, err), Next: "saving now could make permanent what is to go back; try again once that is over"}
 		}
 		running, err := s.Read(ctx, netconf.Running)
 		if err != nil {

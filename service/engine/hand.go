@@ -335,20 +335,20 @@ func lockTells(ctx context.Context, s *fleet.Session) guard.Pending {
 	case err == nil:
 		_ = s.Unlock(ctx, netconf.Running)
 		return guard.NonePends
-	case netconf.Refused(err) && !heldBySomebody(ctx, s):
+	case netconf.Refused(err) && !heldBySomebody(ctx, s, netconf.Running):
 		return guard.IsPending
 	}
 	return guard.NotAsked
 }
 
-// heldBySomebody reports whether a session of somebody else has running locked, as
+// heldBySomebody reports whether a session of somebody else has a datastore locked, as
 // far as the device tells.
-func heldBySomebody(ctx context.Context, s *fleet.Session) bool {
+func heldBySomebody(ctx context.Context, s *fleet.Session, ds netconf.Datastore) bool {
 	list, err := s.Visitors(ctx)
 	if err != nil {
 		return false
 	}
 	return slices.ContainsFunc(list, func(v fleet.Visitor) bool {
-		return !v.Own && slices.ContainsFunc(v.Locks, func(l fleet.HeldLock) bool { return l.Datastore == string(netconf.Running) })
+		return !v.Own && slices.ContainsFunc(v.Locks, func(l fleet.HeldLock) bool { return l.Datastore == string(ds) })
 	})
 }

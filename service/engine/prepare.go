@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -138,16 +139,24 @@ func lockOne(ctx context.Context, s *fleet.Session, ds netconf.Datastore) error 
 	if err == nil {
 		return nil
 	}
-	msg, next := fmt.Sprintf("%s cannot be locked: %v", ds, err), "nothing was touched; try again when they are done"
+	msg, next := fmt.Sprintf("%s cannot be locked: %v", ds, err), "nothing was touched; try again once that is over"
 	switch {
-	case netconf.Tagged(err, "resource-denied"):
+	case netconf.Tagged(err, "resource-denied"), ds == netconf.Candidate && nobodyHolds(err):
+		// RFC 6241 section 7.5: a candidate that was changed and not committed is not
+		// locked; some name session 0, which is nobody's, for that.
 		msg = "its candidate holds someone's uncommitted edits"
-		next = fmt.Sprintf("nothing was touched; see them with: latch compare %s %s@candidate", s.Device.Name, s.Device.Name)
+		next = fmt.Sprintf("nothing was touched; see them with: latch compare %s %s@candidate; discard them with: latch device clear-candidate %s", s.Device.Name, s.Device.Name, s.Device.Name)
 	case netconf.Refused(err):
 		msg = s.Denied(ctx, ds, err)
 		next += fmt.Sprintf("; who is there: latch device sessions %s", s.Device.Name)
 	}
 	return &fleet.Error{Device: s.Device.Name, Address: s.Device.Address, Kind: fleet.Refusal, Msg: msg, Next: next, Err: err}
+}
+
+// nobodyHolds reports whether a lock was denied on account of session 0.
+func nobodyHolds(err error) bool {
+	var errs netconf.RPCErrors
+	return errors.As(err, &errs) && slices.ContainsFunc(errs, func(e netconf.RPCError) bool { return e.Tag == "lock-denied" && e.SessionID() == "0" })
 }
 
 // rebase puts the part's edits on what the device holds now.

@@ -177,8 +177,14 @@ func (h *hand) undisturbed(ctx context.Context, s *fleet.Session, running *tree.
 		return nil // keeping it takes no commit
 	}
 	if h.keeper == guard.ByDevice {
-		if err := s.Lock(ctx, netconf.Candidate); err != nil && !netconf.Refused(err) {
+		err := s.Lock(ctx, netconf.Candidate)
+		switch {
+		case err == nil:
+		case !netconf.Refused(err):
 			return s.Wrap("locking the candidate", err)
+		case heldBySomebody(ctx, s, netconf.Candidate):
+			// Others may not commit what one has locked (RFC 6241 section 8.3.5.2).
+			return errors.New(s.Denied(ctx, netconf.Candidate, err) + ", so that it cannot be confirmed; have them let it go, then confirm again; until then it can be extended and reverted")
 		}
 	}
 	return foreignEdits(ctx, s, running)

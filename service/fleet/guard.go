@@ -41,7 +41,7 @@ func GuardOf(capabilities []string) Guard {
 	case caps.Has(netconf.CapCandidate):
 		return Guard{guard.ByService, "it has no confirmed commit", alone}
 	case caps.Has(netconf.CapWritableRunning):
-		return Guard{guard.ByService, "it has no candidate datastore and no confirmed commit: the edit takes effect at once", alone}
+		return Guard{guard.ByService, "it has no candidate datastore and no confirmed commit: the edit takes effect at once", alone + "; and what would take it back cannot be tried before the change is in effect"}
 	}
 	return Guard{Why: "it has neither a candidate datastore nor a writable running: it can be read, and not changed"}
 }

@@ -1,0 +1,116 @@
+package engine_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"oakenlatch/core/guard"
+	"oakenlatch/core/markup"
+	"oakenlatch/lab"
+	"oakenlatch/netconf"
+)
+
+// confirming reports whether an operation is a commit that confirms one.
+func confirming(op *markup.Element) bool {
+	return op.Name.Local == "commit" && op.Find("confirmed") == nil
+}
+
+// A device that answers ok to the confirm and does nothing: as long as it does, the
+// change is not kept, and when its own timer has taken it back, that is what is said.
+func TestConfirmThatLies(t *testing.T) {
+	t.Parallel()
+	for _, kind := range []lab.Kind{lab.Full, lab.NoPersist} {
+		t.Run(string(kind), func(t *testing.T) {
+			t.Parallel()
+			r := newKind(t, func(s *lab.Spec) { s.Kind = kind }, router)
+			n := r.stage(router + " " + contact + " new")
+			r.commit(n, 10*time.Second)
+			r.until(n, 20*time.Second, awaiting)
+			r.Devices[router].OnOperation(func(op *markup.Element) lab.Fault { return lab.Fault{Skip: confirming(op)} })
+			r.say(n, guard.SayConfirm)
+			s := r.until(n, 90*time.Second, func(s guard.State) bool {
+				assert.NotEqual(t, guard.Kept, s.Outcome, "nothing was ever confirmed")
+				return s.Phase == guard.Done
+			})
+			assert.Equal(t, guard.Reverted, s.Outcome)
+			assert.Contains(t, s.Reason, "had gone back when it was to be confirmed")
+			r.truth(n, s, router)
+		})
+	}
+}
+
+// One that does so once is asked again, and the change is kept then.
+func TestConfirmAskedAgain(t *testing.T) {
+	t.Parallel()
+	r := newKind(t, func(*lab.Spec) {}, router)
+	n := r.stage(router + " " + contact + " new")
+	r.commit(n, time.Minute)
+	r.until(n, 20*time.Second, awaiting)
+	lies := 2
+	r.Devices[router].OnOperation(func(op *markup.Element) lab.Fault {
+		if confirming(op) && lies > 0 {
+			lies--
+			return lab.Fault{Skip: true}
+		}
+		return lab.Fault{}
+	})
+	r.say(n, guard.SayConfirm)
+	s := r.until(n, 60*time.Second, done)
+	assert.Equal(t, guard.Kept, s.Outcome)
+	r.truth(n, s, router)
+}
+
+// Somebody has the candidate locked: the confirm says so and whom, at once, and the
+// hold goes on: it can be extended, and reverted.
+func TestCandidateLockedDuringHold(t *testing.T) {
+	t.Parallel()
+	r := newKind(t, func(*lab.Spec) {}, router)
+	n := r.stage(router + " " + contact + " new")
+	r.commit(n, 2*time.Minute)
+	r.until(n, 20*time.Second, awaiting)
+	other := r.client(router)
+	require.NoError(t, other.Lock(t.Context(), netconf.Candidate))
+	began := time.Now()
+	r.say(n, guard.SayConfirm)
+	s := r.until(n, 30*time.Second, func(s guard.State) bool { return s.Phase == guard.Awaiting && s.Devices[0].Said != "" })
+	assert.Less(t, time.Since(began), 20*time.Second)
+	assert.Contains(t, s.Devices[0].Said, "candidate is locked by session "+other.SessionID)
+	assert.Contains(t, s.Devices[0].Said, "it can be extended and reverted")
+	r.say(n, guard.SayRevert)
+	s = r.until(n, 60*time.Second, done)
+	assert.Equal(t, guard.Reverted, s.Outcome)
+	r.truth(n, s, router)
+}
+
+// A device that refuses for good to be sent back is told as stuck, and a person can
+// leave it: that is no revert.
+func TestRefusesToGoBack(t *testing.T) {
+	t.Parallel()
+	r := newKind(t, func(s *lab.Spec) { s.Kind = lab.NoConfirm }, router, quay)
+	n := r.stage(router+" "+contact+" new", quay+" "+contact+" new")
+	r.commit(n, time.Minute)
+	r.until(n, 20*time.Second, awaiting)
+	no := netconf.RPCErrors{{Type: "application", Tag: "operation-not-supported", Severity: "error", Message: "not on a Sunday"}}
+	r.Devices[quay].OnOperation(func(op *markup.Element) lab.Fault {
+		if op.Name.Local == "edit-config" {
+			return lab.Fault{Refuse: no}
+		}
+		return lab.Fault{}
+	})
+	r.say(n, guard.SayRevert)
+	s := r.until(n, 60*time.Second, func(s guard.State) bool { return s.Devices[1].Stuck() })
+	assert.Contains(t, s.Devices[1].Said, "not on a Sunday")
+	assert.Equal(t, guard.Reverting, s.Phase)
+	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayLeave, Device: 1, By: "mara"}))
+	s = r.until(n, 20*time.Second, done)
+	assert.Equal(t, guard.Partly, s.Outcome)
+	assert.Equal(t, "new", r.Value(quay, contact))
+	c, err := r.Store.Change(t.Context(), n)
+	require.NoError(t, err)
+	assert.Equal(t, "partly", c.State)
+	assert.True(t, strings.Contains(s.Devices[1].Said, "left so by mara"), s.Devices[1].Said)
+}

@@ -62,6 +62,7 @@ func (h *hand) restore(ctx context.Context, s *fleet.Session) error {
 	if err != nil {
 		return err
 	}
+	h.beside(ctx, s, running)
 	if !direct(s) {
 		if err := foreignEdits(ctx, s, running); err != nil {
 			return err

@@ -10,6 +10,7 @@ import (
 
 	"oakenlatch/core/guard"
 	"oakenlatch/core/markup"
+	"oakenlatch/core/tree"
 	"oakenlatch/lab"
 	"oakenlatch/netconf"
 )
@@ -113,4 +114,54 @@ func TestRefusesToGoBack(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "partly", c.State)
 	assert.True(t, strings.Contains(s.Devices[1].Said, "left so by mara"), s.Devices[1].Said)
+}
+
+// Somebody edits running during a hold, and the device's own rollback takes that
+// away with the change: it is on record before, as a revision and an outside change
+// with its values, by word and by the deadline.
+func TestForeignEditGoesWithTheRollback(t *testing.T) {
+	t.Parallel()
+	for _, kind := range []lab.Kind{lab.Full, lab.NoPersist, lab.NoConfirm} {
+		t.Run(string(kind), func(t *testing.T) {
+			t.Parallel()
+			r := newKind(t, func(s *lab.Spec) { s.Kind = kind }, router)
+			n := r.stage(router + " " + contact + " new")
+			r.commit(n, time.Minute)
+			r.until(n, 20*time.Second, awaiting)
+			require.NoError(t, r.Devices[router].Console(location, "by the lighthouse keeper"))
+			r.say(n, guard.SayRevert)
+			s := r.until(n, 60*time.Second, done)
+			assert.Equal(t, guard.Reverted, s.Outcome)
+			r.truth(n, s, router)
+			list, err := r.Store.OutsideOf(t.Context(), 0, false, 10)
+			require.NoError(t, err)
+			require.Len(t, list, 1, "it is told once")
+			assert.Equal(t, n, list[0].During)
+			assert.Equal(t, 1, list[0].Places, "what is ours is none of it")
+			found := r.at(list[0].Device, list[0].Revision)
+			assert.Equal(t, "by the lighthouse keeper", found.Under("system").Text("location", ""))
+			assert.Equal(t, "new", found.Under("system").Text("contact", ""))
+			last, err := r.Store.LastRevision(t.Context(), list[0].Device)
+			require.NoError(t, err)
+			if kind == lab.NoConfirm { // the service took back its own alone
+				assert.Equal(t, "by the lighthouse keeper", r.Value(router, location))
+			} else {
+				assert.Equal(t, "Northmole terminal, ramp house", r.Value(router, location))
+			}
+			assert.Equal(t, n, last.Change, "going back is of this change")
+			assert.Equal(t, r.Value(router, location), r.at(last.Device, last.Number).Under("system").Text("location", ""))
+		})
+	}
+}
+
+// at gives a revision of a device.
+func (r *room) at(device, number int64) *tree.Node {
+	r.t.Helper()
+	rev, err := r.Store.Revision(r.t.Context(), device, number)
+	require.NoError(r.t, err)
+	known, err := r.History.Known(r.t.Context(), router)
+	require.NoError(r.t, err)
+	n, err := r.History.Tree(r.t.Context(), known.Schema, rev.Digest)
+	require.NoError(r.t, err)
+	return n
 }

@@ -46,14 +46,15 @@ func (h *hand) settleOnce(ctx context.Context) (saved bool, found guard.Found, e
 			change = 0 // it is not this change that made it so
 		}
 		_, result := h.trees()
-		if found == guard.FoundResult && !tree.Same(result.WithoutDefaults(), running.WithoutDefaults()) {
+		if found != guard.FoundBase && !tree.Same(result.WithoutDefaults(), running.WithoutDefaults()) {
 			// Somebody else changed other places meanwhile: that is no work of this change.
-			if _, err := h.run.e.history.Keep(ctx, s, result, change, h.run.commit.Actor); err != nil {
+			if err := h.run.e.history.Beside(ctx, s, result, running, change, h.run.commit.Actor); err != nil {
 				return err
 			}
-			change = 0
-		}
-		if _, err := h.run.e.history.Keep(ctx, s, running, change, h.run.commit.Actor); err != nil {
+			if err := h.run.e.history.KeptBeside(ctx, s.Device.ID, change); err != nil {
+				return err
+			}
+		} else if _, err := h.run.e.history.Keep(ctx, s, running, change, h.run.commit.Actor); err != nil {
 			return err
 		}
 		change = h.run.commit.Change

@@ -135,9 +135,11 @@ func (h *hand) lookOnce(ctx context.Context, a guard.Action) guard.Event {
 	}
 	if ev.Found == guard.FoundBase {
 		// What was read is what the device went back to: keep it.
-		if _, err := h.run.e.history.Keep(ctx, s, running, 0, h.run.commit.Actor); err != nil {
+		if err := h.run.e.history.WentBack(ctx, s, running, h.run.commit.Change, h.run.commit.Actor); err != nil {
 			return missed(err)
 		}
+	} else {
+		h.beside(ctx, s, running)
 	}
 	if a.Asked && ev.Found == guard.FoundResult {
 		h.mu.Lock()
@@ -294,13 +296,39 @@ func (h *hand) confirmInSession(ctx context.Context) error {
 	return explained(s, "ending the session that was its hold", s.Close(ctx))
 }
 
+// beside keeps what somebody else changed on the device meanwhile: what is taken back
+// takes that with it. That it could not be kept is no reason to wait.
+func (h *hand) beside(ctx context.Context, s *fleet.Session, running *tree.Node) {
+	base, result := h.trees()
+	if base == nil || result == nil || h.classify(running) == guard.FoundBase {
+		return
+	}
+	if err := h.run.e.history.Beside(ctx, s, result, running, h.run.commit.Change, h.run.commit.Actor); err != nil {
+		h.run.e.slog.Error("what somebody else changed during a hold could not be kept", "device", h.name, "change", h.run.commit.Change, "error", err)
+	}
+}
+
+// readBeside is beside for what the device holds now, as far as it can be read at
+// once.
+func (h *hand) readBeside(ctx context.Context, s *fleet.Session) {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	if running, err := s.Read(ctx, netconf.Running); err == nil {
+		h.beside(ctx, s, running)
+	}
+}
+
 // cancel ends the device's trial.
 func (h *hand) cancel(ctx context.Context) error {
 	if h.keeper == guard.BySession {
+		if s := h.held(); s != nil {
+			h.readBeside(ctx, s)
+		}
 		h.leave() // that is the way to cancel it (RFC 6241 section 8.4.1)
 		return nil
 	}
 	return h.inNewSession(ctx, "cancelling", func(ctx context.Context, s *fleet.Session) error {
+		h.readBeside(ctx, s)
 		err := s.CancelCommit(ctx, h.persist)
 		if netconf.Refused(err) {
 			return nil // mostly: nothing is pending any more; the look that follows tells

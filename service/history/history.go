@@ -36,7 +36,7 @@ type History struct {
 
 // New gives the history over a store.
 func New(s *store.Store, log *audit.Log, f *fleet.Fleet) *History {
-	return &History{store: s, log: log, fleet: f, runs: newRuns(), trails: newTrails(), seen: seen{at: map[int64]time.Time{}, beside: map[int64]string{}}}
+	return &History{store: s, log: log, fleet: f, runs: newRuns(), trails: newTrails(), seen: seen{at: map[int64]time.Time{}}}
 }
 
 // errPassed: another revision was kept at this very moment.
@@ -47,6 +47,12 @@ var errPassed = errors.New("another revision came first")
 // committed that; 0 for none: then a difference was made behind the service's
 // back, and the ledger says so.
 func (h *History) Keep(ctx context.Context, s *fleet.Session, n *tree.Node, change int64, actor string) (store.Revision, error) {
+	return h.keep(ctx, s, n, change, actor, false)
+}
+
+// keep is Keep; on trial says that what the change made is not decided, or was taken
+// back again.
+func (h *History) keep(ctx context.Context, s *fleet.Session, n *tree.Node, change int64, actor string, onTrial bool) (store.Revision, error) {
 	last, err := h.store.LastRevision(ctx, s.Device.ID)
 	if err == nil && last.Digest == Digest(n) && !s.Device.Replaced {
 		h.seen.note(s.Device.ID, h.log.Now())
@@ -109,7 +115,7 @@ func (h *History) Keep(ctx context.Context, s *fleet.Session, n *tree.Node, chan
 		if rev.Source == "outside" {
 			return h.outside(tx, dev, last, rev, before, n)
 		}
-		if change != 0 {
+		if change != 0 && !onTrial {
 			if err := tx.PushedBack(change, dev.ID, h.log.Now()); err != nil {
 				return err
 			}
@@ -117,7 +123,7 @@ func (h *History) Keep(ctx context.Context, s *fleet.Session, n *tree.Node, chan
 		return h.record(tx, s.Device.Name, rev, actor)
 	})
 	if errors.Is(err, errPassed) {
-		return h.Keep(ctx, s, n, change, actor)
+		return h.keep(ctx, s, n, change, actor, onTrial)
 	}
 	s.Device.Replaced = s.Device.Replaced && err != nil
 	return rev, err
@@ -199,7 +205,7 @@ func (h *History) Read(ctx context.Context, device, actor string) (r Reading, er
 		if r.Running, err = s.Read(ctx, netconf.Running); err != nil {
 			return err
 		}
-		if r.Trial, err = h.onTrial(ctx, s.Device, r.Running); r.Trial || err != nil {
+		if r.Trial, err = h.onTrial(ctx, s, r.Running); r.Trial || err != nil {
 			// It is a commit's trial, and nobody else's doing; whether it becomes a
 			// revision is not decided yet.
 			if err == nil {
@@ -217,11 +223,11 @@ func (h *History) Read(ctx context.Context, device, actor string) (r Reading, er
 
 // onTrial reports whether a configuration is what a commit under way makes of a
 // device. What somebody else changed beside it is recorded.
-func (h *History) onTrial(ctx context.Context, d store.Device, running *tree.Node) (bool, error) {
+func (h *History) onTrial(ctx context.Context, s *fleet.Session, running *tree.Node) (bool, error) {
 	if h.Held == nil {
 		return false, nil
 	}
-	base, result := h.Held(d.ID)
+	base, result := h.Held(s.Device.ID)
 	if base == nil || result == nil {
 		return false, nil
 	}
@@ -230,13 +236,15 @@ func (h *History) onTrial(ctx context.Context, d store.Device, running *tree.Nod
 	}
 	plain := result.WithoutDefaults()
 	now := running.WithoutDefaults()
-	if old, new := diff.Compare(base.WithoutDefaults(), plain).Where(now); old || !new {
+	if old, _ := diff.Compare(base.WithoutDefaults(), plain).Where(now); old {
 		return false, nil
 	}
-	if tree.Same(plain, now) {
-		return true, nil
+	change := h.Holder(s.Device.ID)
+	commit, err := h.store.LastCommit(ctx, change)
+	if err != nil {
+		return true, err
 	}
-	return true, h.disturbed(ctx, d, result, running)
+	return true, h.Beside(ctx, s, result, running, change, commit.Actor)
 }
 
 // NoteSaved compares startup with running and notes the outcome.

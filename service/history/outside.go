@@ -17,6 +17,7 @@ import (
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/fleet"
 	"oakenlatch/service/store"
 )
 
@@ -31,9 +32,8 @@ const (
 
 // seen remembers when devices were last read to be as they were known.
 type seen struct {
-	mu     sync.Mutex
-	at     map[int64]time.Time
-	beside map[int64]string // the digest of what was last seen beside a commit on hold
+	mu sync.Mutex
+	at map[int64]time.Time
 }
 
 func (s *seen) note(device int64, at time.Time) {
@@ -165,33 +165,62 @@ func silenced(tx *audit.Tx, device int64, items []diff.Item) (string, error) {
 	return strings.Join(by, ", "), nil
 }
 
-// disturbed records what somebody else changed on a device while a commit is on
-// hold there, at places that are not the commit's; once for each configuration
-// that is seen.
-func (h *History) disturbed(ctx context.Context, d store.Device, result, running *tree.Node) error {
-	digest := Digest(running)
-	h.seen.mu.Lock()
-	known := h.seen.beside[d.ID] == digest
-	h.seen.beside[d.ID] = digest
-	h.seen.mu.Unlock()
-	if known {
+// Beside keeps what somebody else changed on a device while a commit is on hold
+// there: what the commit made is a revision of its change, though that is not
+// decided, and what was read a second one, found outside. So it is on record, with
+// its values, before it may go with what the device takes back, and it can be staged
+// again.
+func (h *History) Beside(ctx context.Context, s *fleet.Session, result, running *tree.Node, change int64, actor string) error {
+	if tree.Same(result.WithoutDefaults(), running.WithoutDefaults()) {
 		return nil
 	}
-	last, err := h.store.LastRevision(ctx, d.ID)
+	last, err := h.store.LastRevision(ctx, s.Device.ID)
+	if err != nil || last.Digest == Digest(running) {
+		return err
+	}
+	beside, err := h.besides(ctx, s.Device.ID, change)
 	if err != nil {
 		return err
 	}
-	a := Attribute(h.evidence(d, h.seen.last(d.ID, last.At), h.log.Now(), netconf.Running))
-	return h.log.Write(ctx, func(tx *audit.Tx) error {
-		err := tx.Record(ledger.Entry{
-			Actor: audit.Service, Device: d.Name, Action: "outside.during-hold", Change: h.Holder(d.ID), Address: a.Address, Session: a.Session,
-			Note: "somebody else changed the device while this change is on hold there; " + a.Who,
-		})
-		if err != nil {
+	if !beside {
+		if _, err := h.keep(ctx, s, result, change, actor, true); err != nil {
 			return err
 		}
-		return recordItems(tx, d.Name, h.log.Veil.Difference(diff.Compare(result.WithoutDefaults(), running.WithoutDefaults())).Items())
-	})
+	}
+	_, err = h.keep(ctx, s, running, 0, actor, true)
+	return err
+}
+
+// besides reports whether the commit under way of a change has a revision on a device
+// already: somebody was at work beside it.
+func (h *History) besides(ctx context.Context, device, change int64) (bool, error) {
+	commit, err := h.store.LastCommit(ctx, change)
+	if err != nil {
+		return false, err
+	}
+	revs, err := h.store.RevisionsOf(ctx, change)
+	return slices.ContainsFunc(revs, func(r store.Revision) bool { return r.Device == device && r.At.After(commit.Started) }), err
+}
+
+// WentBack keeps what a device holds after what a commit made of it was taken back.
+// That is what it held before, unless somebody was at work beside it: then it is a
+// revision of the change, which took theirs back as well.
+func (h *History) WentBack(ctx context.Context, s *fleet.Session, running *tree.Node, change int64, actor string) error {
+	beside, err := h.besides(ctx, s.Device.ID, change)
+	if err != nil {
+		return err
+	}
+	if !beside {
+		change = 0
+	}
+	_, err = h.keep(ctx, s, running, change, actor, true)
+	return err
+}
+
+// KeptBeside decides what a change was to push back on a device, where what it made
+// is a revision already.
+func (h *History) KeptBeside(ctx context.Context, device, change int64) error {
+	return h.store.Write(ctx, func(tx *store.Tx) error { return tx.PushedBack(change, device, h.log.Now()) })
 }
 
 // Listened reports how a device is listened to, for people.

@@ -28,10 +28,11 @@ func Lint(s *schema.Schema, base, result *tree.Node) []Finding {
 		return l.found
 	}
 	l.shells(base, result, nil)
-	before := Lint(s, nil, base)
-	return slices.DeleteFunc(l.found, func(f Finding) bool {
-		return slices.ContainsFunc(before, func(b Finding) bool { return b.Path == f.Path && b.Message == f.Message })
-	})
+	before := map[[2]string]bool{}
+	for _, f := range Lint(s, nil, base) {
+		before[[2]string{f.Path, f.Message}] = true
+	}
+	return slices.DeleteFunc(l.found, func(f Finding) bool { return before[[2]string{f.Path, f.Message}] })
 }
 
 // named finds secrets whose value is the name of a hidden one: nobody means that.
@@ -322,12 +323,13 @@ func (l *linter) shells(base, result *tree.Node, at tree.Path) {
 		return
 	}
 	_, changed := tree.Unshared(base, result)
+	find := finder(base)
 	for _, n := range changed {
 		s := n.Schema()
 		if s == nil || n.Opaque() != nil || s.IsLeaf() || !s.Single() {
 			continue
 		}
-		old := base.Find(s, n.Keys())
+		old := find(n)
 		if old == nil || tree.Same(old, n) {
 			continue
 		}
@@ -337,6 +339,25 @@ func (l *linter) shells(base, result *tree.Node, at tree.Path) {
 			continue
 		}
 		l.shells(old, n, at.Down(n))
+	}
+}
+
+// finder gives what finds the children of a node that are the same as others. Lists
+// whose order the user gives are looked through once, not once for each entry.
+func finder(base *tree.Node) func(n *tree.Node) *tree.Node {
+	ordered := map[*schema.Node]map[string]*tree.Node{}
+	return func(n *tree.Node) *tree.Node {
+		s := n.Schema()
+		if !s.UserOrdered {
+			return base.Find(s, n.Keys())
+		}
+		if ordered[s] == nil {
+			ordered[s] = map[string]*tree.Node{}
+			for _, e := range base.All(s) {
+				ordered[s][tree.Identity(e)] = e
+			}
+		}
+		return ordered[s][tree.Identity(n)]
 	}
 }
 

@@ -122,7 +122,14 @@ func (c Cover) Text(text string) string {
 	return strings.Join(lines, "\n")
 }
 
-func cut(text string) []string { return strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n") }
+// cut gives the lines of a text, however they end.
+func cut(text string) []string {
+	lines := strings.Split(text, "\n")
+	for i, l := range lines {
+		lines[i] = strings.TrimRight(l, "\r")
+	}
+	return lines
+}
 
 // line hides what a line holds.
 func (c Cover) line(raw string) string {
@@ -155,7 +162,7 @@ func (c Cover) Lift(text string, former ...string) (string, error) {
 		shown := cut(c.Text(f))
 		for i, raw := range cut(f) {
 			if raw != shown[i] {
-				meant[strings.TrimSpace(shown[i])] = strings.TrimSpace(raw)
+				meant[strings.TrimSpace(shown[i])] = strings.TrimLeft(raw, " ") // what stands behind a value is of it
 			}
 		}
 	}

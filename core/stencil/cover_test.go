@@ -97,6 +97,8 @@ func FuzzCover(f *testing.F) {
 	f.Add(lockers)
 	f.Add("a\n  password: |\n  | x\n ? b\n  |<secret>a</secret>\n")
 	f.Add("password: {{x\nkey:\n  key: \"{a}\"x\n")
+	f.Add("a\n ? b\n  |<secret>a</secret \n")
+	f.Add("\x10\r\r\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		if _, err := stencil.Parse(text); err != nil || strings.Contains(text, veil.Prefix) {
 			return

@@ -98,10 +98,16 @@ func (p *passage) by(a *device, w Way, s stand) found {
 		wire     wire
 		was, now exit
 	}{{f, s.in, p.near, near}, {g, s.out, p.far, far}} {
+		// What comes by the wire is passed on by the interface that it comes to.
+		if in, f := a.inside(leg.wire, leg.was.out, addr{}); f.state != open {
+			doubts = append(doubts, f)
+		} else {
+			doubts = append(doubts, a.forwards(in))
+		}
 		if leg.f.state != open {
 			continue
 		}
-		doubts = append(doubts, leaving(a, leg.wire, leg.was, leg.now), a.forwards(leg.now.out), sizes(p.d, a, leg.was.out, leg.now.out), p.found(a, leg.was.out, leg.now.out))
+		doubts = append(doubts, leaving(a, leg.wire, leg.was, leg.now), sizes(p.d, a, leg.was.out, leg.now.out), narrower(p.d, a, leg.was.out, leg.now.out), p.found(a, leg.was.out, leg.now.out))
 	}
 	if f = worst(doubts...); f.state != open {
 		return f
@@ -111,6 +117,16 @@ func (p *passage) by(a *device, w Way, s stand) found {
 		doubts = append(doubts, through(p.space, p.d, a, was[n], now[n], false))
 	}
 	return worst(doubts...)
+}
+
+// narrower says whether smaller packets pass than did: those who send larger ones
+// are told by ICMP, which may be filtered on the way (RFC 1191, RFC 8201, RFC 2923
+// section 2.1).
+func narrower(before, after *device, was, now string) found {
+	if b, a := before.byName[was].mtu, after.byName[now].mtu; a != 0 && (b == 0 || a < b) && a < usual {
+		return is(unsure, interfacePath(now)+"/"+after.family()+"/mtu", "packets of more than %d bytes would not pass %s any more; whether those who send them are told, the configuration does not tell", a, now)
+	}
+	return found{}
 }
 
 // found says whether neighbours still find the device where they send what is to

@@ -294,10 +294,12 @@ func kinds(before, after *device, names []string) found {
 	return found{}
 }
 
+// usual is what an Ethernet takes where nothing else is said (RFC 894, RFC 2464).
+const usual = 1500
+
 // sizes says whether an interface takes packets of the sizes that it took.
 func sizes(before, after *device, was, now string) found {
-	const usual = 1500 // RFC 894, RFC 2464: what an Ethernet takes where nothing else is said
-	least := 576       // RFC 791 section 3.2: what every host takes
+	least := 576 // RFC 791 section 3.2: what every host takes
 	if !after.four {
 		least = 1280 // RFC 8200 section 5
 	}

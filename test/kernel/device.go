@@ -88,6 +88,9 @@ func Realise(cfg *Config, six bool, k kind, server bool, port int, login func(na
 	if err = d.attach(); err != nil {
 		return d, err
 	}
+	if err = d.forward(); err != nil {
+		return d, err
+	}
 	d.route()
 	return d, d.serve(server, port, login)
 }
@@ -179,6 +182,24 @@ func (d *Device) guardStrongHost() error {
 	}
 	return d.space.nft(fmt.Sprintf("table inet strong {\n chain c { type filter hook input priority 10; policy accept;\niifname \"lo\" accept\n%s\nfib daddr . iif type != { local, broadcast, multicast, anycast } drop\n}\n}",
 		strings.Join(floating, "\n")))
+}
+
+// forward has the device pass on what it receives on interfaces that are to (RFC 8344,
+// forwarding). The kernel's own switch is one for all interfaces with IPv6.
+func (d *Device) forward() error {
+	var drop strings.Builder
+	for _, i := range d.cfg.Interfaces {
+		if p := i.ip(d.six); p == nil || p.Forwarding != "true" {
+			fmt.Fprintf(&drop, "iifname %q drop\n", d.taps[i.Name].link.Attrs().Name)
+		}
+	}
+	if err := d.space.nft("table inet forwarding {\n chain c { type filter hook forward priority 0; policy accept;\n" + drop.String() + "}\n}"); err != nil {
+		return err
+	}
+	if d.six {
+		return d.space.set("ipv6/conf/all/forwarding=1")
+	}
+	return d.space.set("ipv4/ip_forward=1")
 }
 
 // attach puts the filters on the interfaces. In the strict world and the generous
@@ -303,6 +324,9 @@ func (d *Device) addRoute(r Route, all []Route) error {
 // serve listens as the configuration says. Where it never said anything (known is
 // false), on every address.
 func (d *Device) serve(known bool, port int, login func(string) bool) error {
+	if port == 0 {
+		return nil // what is asked for is behind the device
+	}
 	type bind struct{ address, port string }
 	var binds []bind
 	if !known {
@@ -322,33 +346,41 @@ func (d *Device) serve(known bool, port int, login func(string) bool) error {
 				network = "tcp" // RFC 3493 section 5.3: may take IPv4 as well
 			}
 		}
-		var l net.Listener
-		_ = d.space.do(func() (err error) {
-			at := net.JoinHostPort(b.address, b.port)
-			if l, err = net.Listen(network, at); err != nil && network == "tcp" {
-				l, _ = net.Listen("tcp6", at)
-			}
-			return nil // an address that is not there cannot be listened on
-		})
-		if l == nil {
-			continue
+		at := net.JoinHostPort(b.address, b.port)
+		l, err := listen(d.space, network, at, login)
+		if err != nil && network == "tcp" {
+			l, err = listen(d.space, "tcp6", at, login)
 		}
-		d.files = append(d.files, l)
-		go func() {
-			for {
-				conn, err := l.Accept()
-				if err != nil {
-					return
-				}
-				// An end that is never heard of would keep the connection, and so the namespace,
-				// for minutes: it is reset instead.
-				_ = conn.(*net.TCPConn).SetLinger(0)
-				_ = conn.SetDeadline(time.Now().Add(morePatience))
-				go answer(conn, login)
-			}
-		}()
+		if err == nil { // an address that is not there cannot be listened on
+			d.files = append(d.files, l)
+		}
 	}
 	return nil
+}
+
+// listen has a service listen within a namespace.
+func listen(s *space, network, at string, login func(string) bool) (l net.Listener, err error) {
+	err = s.do(func() (err error) {
+		l, err = net.Listen(network, at)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			// An end that is never heard of would keep the connection, and so the namespace,
+			// for minutes: it is reset instead.
+			_ = conn.(*net.TCPConn).SetLinger(0)
+			_ = conn.SetDeadline(time.Now().Add(morePatience))
+			go answer(conn, login)
+		}
+	}()
+	return l, nil
 }
 
 // answer greets who may sign in.

@@ -90,6 +90,49 @@ func TestTheYardIsOpen(t *testing.T) {
 	}
 }
 
+// router is the yard as one that forwards, and whose filters let pass what goes through.
+func router(t testing.TB, s *schema.Schema) *tree.Node {
+	n := outline(t, s, Yard)
+	edit := func(remove bool, path, value string) {
+		p, err := tree.ParsePath(s, path)
+		require.NoError(t, err, path)
+		e := tree.Put(p, value)
+		if remove {
+			e = tree.DeleteAt(p)
+		}
+		n, err = tree.Apply(n, tree.Fitted(n, e), tree.None)
+		require.NoError(t, err, path)
+	}
+	for _, name := range []string{"m1", "vlan40", "up2", "up2.70", "leg.0"} {
+		edit(false, "/interfaces/interface="+name+"/ipv4/forwarding", "true")
+		if name != "leg.0" {
+			edit(false, "/interfaces/interface="+name+"/ipv6/forwarding", "true")
+		}
+	}
+	// What comes back through it is no session with itself.
+	edit(true, "/acls/attachment-points/interface=vlan40", "")
+	return n
+}
+
+// Every way through the yard is open.
+func TestTheRouterIsOpen(t *testing.T) {
+	need(t)
+	s := yardSchema(t)
+	cfg := config(t, s, router(t, s))
+	for _, w := range Through() {
+		j, err := NewJudge(cfg, w)
+		require.NoError(t, err)
+		for at := range j.places {
+			sure, err := j.Sure(cfg, at)
+			require.NoError(t, err)
+			assert.True(t, sure, "%+v at %+v", w, j.places[at])
+			possible, err := j.Possible(cfg, at)
+			require.NoError(t, err)
+			assert.True(t, possible, "%+v at %+v, generous", w, j.places[at])
+		}
+	}
+}
+
 // trial is one random change and what became of it.
 type trial struct {
 	way    Way
@@ -120,8 +163,8 @@ func TestForecastAgainstTheKernel(t *testing.T) {
 		require.NoError(t, err)
 	}
 	s := yardSchema(t)
-	bases := []*tree.Node{outline(t, s, Yard), outline(t, s, YardWithoutService)}
-	ways := Ways()
+	bases := []*tree.Node{outline(t, s, Yard), outline(t, s, YardWithoutService), router(t, s)}
+	ways, through := Ways(), Through()
 	var mu sync.Mutex
 	counts, tried, unfounded, openCount := map[reach.Answer]int{}, map[string]int{}, 0, 0
 	var wg sync.WaitGroup
@@ -132,7 +175,11 @@ func TestForecastAgainstTheKernel(t *testing.T) {
 			defer wg.Done()
 			c := NewChanger(s, rand.New(rand.NewPCG(seed, uint64(n))), understood...)
 			for k := n; k < trials; k += workers {
-				x, err := try(t, s, c, bases[c.Rnd.IntN(2)], ways[c.Rnd.IntN(len(ways))])
+				base, w := bases[c.Rnd.IntN(3)], ways[c.Rnd.IntN(len(ways))]
+				if c.Rnd.IntN(4) == 0 {
+					base, w = bases[2], through[c.Rnd.IntN(len(through))]
+				}
+				x, err := try(t, s, c, base, w)
 				mu.Lock()
 				if err != nil {
 					t.Errorf("%v\n%s", err, strings.Join(x.did, "\n"))
@@ -206,7 +253,9 @@ func try(t *testing.T, s *schema.Schema, c *Changer, base *tree.Node, w Way) (x 
 	}
 	next, did := change(x.before)
 	x.after, x.did = next, append(x.did, did...)
-	x.says = reach.Forecast(x.before, x.after, w.forecast())
+	if x.says = reach.Forecast(x.before, x.after, w.forecast()); w.through() {
+		x.says = reach.Transit(x.before, x.after, w.forecast())
+	}
 	before, after := config(t, s, x.before), config(t, s, x.after)
 	j, err := NewJudge(before, w)
 	if err != nil {

@@ -27,7 +27,15 @@ type Way struct {
 	Home    string       // the interface its packets come in by
 	Gateway netip.Prefix // the gateway, on the subnet of that interface
 	Link    netip.Addr   // the device on that subnet, where its address is another
+
+	// Of a way through the device to a host behind it, whose address is Address then:
+	// the interface that leads there, and the device on the subnet behind it.
+	Beyond string
+	Behind netip.Prefix
 }
+
+// through reports whether the way leads through the device.
+func (w Way) through() bool { return w.Beyond != "" }
 
 // near reports whether the manager is on the same subnet.
 func (w Way) near() bool { return w.Gateway.Masked().Contains(w.Us) }
@@ -89,6 +97,8 @@ type World struct {
 	mgr      *tap
 	legs     map[end]*tap
 	known    []netip.Addr // who really is on the home segment
+	far      end          // of a way through the device: where the host behind it is
+	host2    *space
 
 	mu     sync.Mutex
 	device *Device
@@ -96,8 +106,8 @@ type World struct {
 }
 
 // NewWorld wires the world: the gateway (and, near, the manager) at one end.
-func NewWorld(before *Config, w Way, home end, generous bool) (*World, error) {
-	x := &World{way: w, six: w.Us.Is6(), home: home, generous: generous, legs: map[end]*tap{}, known: []netip.Addr{w.Gateway.Addr()}}
+func NewWorld(before *Config, w Way, home, far end, generous bool) (*World, error) {
+	x := &World{far: far, way: w, six: w.Us.Is6(), home: home, generous: generous, legs: map[end]*tap{}, known: []netip.Addr{w.Gateway.Addr()}}
 	if err := x.wire(before); err != nil {
 		x.Close()
 		return nil, err
@@ -146,15 +156,20 @@ func (x *World) wire(before *Config) error {
 		}
 		go x.mgr.read(func(f []byte) { x.fromSegment(home, f, x.mgr) })
 		go leg.read(func(f []byte) { x.fromSegment(home, f, leg) })
-	} else if err := x.far(leg); err != nil {
+	} else if err := x.behind(leg); err != nil {
 		return err
+	}
+	if w.through() {
+		if err := x.beyond(); err != nil {
+			return err
+		}
 	}
 	if !generous {
 		return nil
 	}
 	all, _ := ends(before, w.Home)
 	for _, e := range all {
-		if e == home {
+		if x.legs[e] != nil {
 			continue
 		}
 		t, err := x.host(x.gateway, fmt.Sprintf("leg%d", len(x.legs)))
@@ -166,8 +181,41 @@ func (x *World) wire(before *Config) error {
 	return nil
 }
 
-// far puts the manager behind the gateway.
-func (x *World) far(leg *tap) error {
+// beyond puts a host with the service behind the device.
+func (x *World) beyond() (err error) {
+	if x.host2, err = newSpace(); err != nil {
+		return err
+	}
+	if err := x.host2.set("ipv6/conf/default/accept_dad=0", "ipv6/conf/default/dad_transmits=0", "ipv6/conf/default/accept_ra=0"); err != nil {
+		return err
+	}
+	t, err := x.host(x.host2, "beyond")
+	if err != nil {
+		return err
+	}
+	x.legs[x.far] = t
+	if err := x.address(x.host2, t, netip.PrefixFrom(x.way.Address, x.way.Behind.Bits())); err != nil {
+		return err
+	}
+	if err := x.toward(x.host2, netip.PrefixFrom(x.way.Us, x.way.Us.BitLen()), x.way.Behind.Addr()); err != nil {
+		return err
+	}
+	if x.way.near() {
+		if err := x.toward(x.manager, netip.PrefixFrom(x.way.Address, x.way.Address.BitLen()), x.way.Link); err != nil {
+			return err
+		}
+	}
+	l, err := listen(x.host2, "tcp", netip.AddrPortFrom(x.way.Address, uint16(x.way.Port)).String(), func(string) bool { return true })
+	if err != nil {
+		return err
+	}
+	x.files = append(x.files, l)
+	go t.read(func(f []byte) { x.fromSegment(x.far, f, t) })
+	return nil
+}
+
+// behind puts the manager behind the gateway.
+func (x *World) behind(leg *tap) error {
 	inner, err := x.host(x.gateway, "inner")
 	if err != nil {
 		return err
@@ -201,9 +249,12 @@ func (x *World) host(s *space, name string) (*tap, error) {
 	if err := s.nl.LinkSetHardwareAddr(t.link, outside(name)); err != nil {
 		return nil, err
 	}
-	// The manager and the gateway would take more than the wire does.
-	if err := s.nl.LinkSetMTU(t.link, 9216); err != nil {
-		return nil, err
+	// The manager and the gateway would take more than the wire does, and trust the
+	// device to take less. Behind it nobody says so.
+	if !x.way.through() {
+		if err := s.nl.LinkSetMTU(t.link, 9216); err != nil {
+			return nil, err
+		}
 	}
 	return t, s.nl.LinkSetUp(t.link)
 }
@@ -275,6 +326,12 @@ func outside(name string) net.HardwareAddr {
 
 func isDevice(address []byte) bool { return address[0] == 2 && address[1] == 0x40 }
 
+// isThere reports whether an address is somebody's at an end. The host behind the
+// device is in one place alone.
+func (x *World) isThere(e end, a netip.Addr) bool {
+	return e == x.home && slices.Contains(x.known, a) || x.way.through() && a == x.way.Address
+}
+
 // claim answers for anybody whom nobody is, in the generous world: every neighbour
 // that the device asks for is there, and knows the way to us.
 func (x *World) claim(e end, f []byte) []byte {
@@ -282,14 +339,14 @@ func (x *World) claim(e end, f []byte) []byte {
 	switch {
 	case !x.six && len(f) >= 42 && binary.BigEndian.Uint16(f[12:]) == 0x0806 && binary.BigEndian.Uint16(f[20:]) == 1: // RFC 826
 		target := netip.AddrFrom4([4]byte(f[38:42]))
-		if e == x.home && slices.Contains(x.known, target) || bytes.Equal(f[28:32], f[38:42]) {
+		if x.isThere(e, target) || bytes.Equal(f[28:32], f[38:42]) {
 			return nil
 		}
 		out := slices.Concat(f[6:12], us, []byte{8, 6, 0, 1, 8, 0, 6, 4, 0, 2}, us, f[38:42], f[22:28], f[28:32])
 		return out
 	case x.six && len(f) >= 78 && binary.BigEndian.Uint16(f[12:]) == 0x86dd && f[20] == 58 && f[54] == 135: // RFC 4861 section 4.3
 		target := netip.AddrFrom16([16]byte(f[62:78]))
-		if e == x.home && slices.Contains(x.known, target) || netip.AddrFrom16([16]byte(f[22:38])).IsUnspecified() {
+		if x.isThere(e, target) || netip.AddrFrom16([16]byte(f[22:38])).IsUnspecified() {
 			return nil
 		}
 		icmp := slices.Concat([]byte{136, 0, 0, 0, 0x60, 0, 0, 0}, f[62:78], []byte{2, 1}, us)
@@ -331,7 +388,11 @@ func (x *World) Reaches(before, after *Config) (bool, error) {
 	for _, p := range before.Interfaces {
 		k.types[p.Name] = p.port()
 	}
-	d, err := Realise(after, x.six, k, before.Server != nil || after.Server != nil && !x.generous, x.way.Port, login, x.fromDevice)
+	port := x.way.Port
+	if x.way.through() {
+		port = 0
+	}
+	d, err := Realise(after, x.six, k, before.Server != nil || after.Server != nil && !x.generous, port, login, x.fromDevice)
 	if err != nil {
 		return false, err
 	}
@@ -440,7 +501,7 @@ func (x *World) Close() {
 	for _, f := range x.files {
 		f.Close()
 	}
-	for _, s := range []*space{x.manager, x.gateway} {
+	for _, s := range []*space{x.manager, x.gateway, x.host2} {
 		if s != nil {
 			s.close()
 		}
@@ -451,8 +512,8 @@ func trouble(err error) { fmt.Fprintln(os.Stderr, "test/kernel:", err) }
 
 // Ask tells whether the way is kept when one configuration takes the place of
 // another, for one placement of the manager.
-func ask(before, after *Config, w Way, home end, generous bool, patience time.Duration) (bool, error) {
-	x, err := NewWorld(before, w, home, generous)
+func ask(before, after *Config, w Way, at place, generous bool, patience time.Duration) (bool, error) {
+	x, err := NewWorld(before, w, at.home, at.far, generous)
 	if err != nil {
 		return false, err
 	}
@@ -469,16 +530,29 @@ func ask(before, after *Config, w Way, home end, generous bool, patience time.Du
 type Judge struct {
 	Before *Config
 	Way    Way
-	places []end
+	places []place
 }
+
+// place is where the manager is, and the host behind the device.
+type place struct{ home, far end }
 
 // NewJudge makes a judge of changes of a configuration.
 func NewJudge(before *Config, w Way) (*Judge, error) {
-	_, places := ends(before, w.Home)
-	if len(places) == 0 {
+	j := &Judge{Before: before, Way: w}
+	_, homes := ends(before, w.Home)
+	fars := []end{{}}
+	if w.through() {
+		_, fars = ends(before, w.Beyond)
+	}
+	for _, h := range homes {
+		for _, f := range fars {
+			j.places = append(j.places, place{h, f})
+		}
+	}
+	if len(j.places) == 0 {
 		return nil, fmt.Errorf("no cable leads to %s", w.Home)
 	}
-	return &Judge{before, w, places}, nil
+	return j, nil
 }
 
 // Sure reports whether the way is kept at one placement, whatever the standards

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
-	"os"
 	"strconv"
 	"strings"
 	"sync"
@@ -80,19 +79,8 @@ func somePacket(c *Changer) flow.Packet {
 // the kernel's rules for it.
 func TestFiltersAgainstTheKernel(t *testing.T) {
 	need(t)
-	filters := 60
-	if text := os.Getenv("FILTERS"); text != "" {
-		var err error
-		filters, err = strconv.Atoi(text)
-		require.NoError(t, err)
-	}
 	const each = 200
-	seed := uint64(time.Now().UnixNano())
-	if text := os.Getenv("SEED"); text != "" {
-		var err error
-		seed, err = strconv.ParseUint(text, 10, 64)
-		require.NoError(t, err)
-	}
+	filters, seed := int(number(t, "FILTERS", 60)), seed(t)
 	s := yardSchema(t)
 	base := outline(t, s, Yard)
 	c := NewChanger(s, rand.New(rand.NewPCG(seed, 1)), "ietf-access-control-list")

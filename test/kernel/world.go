@@ -7,10 +7,8 @@ import (
 	"io"
 	"net"
 	"net/netip"
-	"os"
 	"slices"
 	"strconv"
-	"strings"
 	"sync"
 	"time"
 
@@ -409,93 +407,6 @@ func (x *World) Reaches(before, after *Config) (bool, error) {
 	}
 }
 
-// patience is how long the manager tries: long enough for a SYN that was lost to be
-// sent again. An answer that things are cut is only believed where it was given
-// again and again by one with more patience, so that a busy machine makes no
-// difference.
-const (
-	patience, morePatience = 3 * time.Second, 10 * time.Second
-	oftener                = 4
-)
-
-// ports are those from which the manager may come: which of them it is depends on
-// its own system (RFC 6056). The strict world lets it be any, the generous one the
-// best.
-var ports = []int{1024, 20000, 32768, 50000, 61000}
-
-// connect reports whether a session comes about.
-func (x *World) connect() (bool, error) {
-	got := make(chan bool, len(ports))
-	err := x.manager.do(func() error {
-		for _, port := range ports {
-			c, err := unix.Socket(map[bool]int{false: unix.AF_INET, true: unix.AF_INET6}[x.six], unix.SOCK_STREAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
-			if err != nil {
-				return err
-			}
-			if err := unix.SetsockoptLinger(c, unix.SOL_SOCKET, unix.SO_LINGER, &unix.Linger{Onoff: 1}); err != nil {
-				unix.Close(c)
-				return err
-			}
-			_ = unix.SetsockoptInt(c, unix.SOL_SOCKET, unix.SO_REUSEADDR, 1)
-			var from, to unix.Sockaddr
-			if x.six {
-				from, to = &unix.SockaddrInet6{Addr: x.way.Us.As16(), Port: port}, &unix.SockaddrInet6{Addr: x.way.Address.As16(), Port: x.way.Port}
-			} else {
-				from, to = &unix.SockaddrInet4{Addr: x.way.Us.As4(), Port: port}, &unix.SockaddrInet4{Addr: x.way.Address.As4(), Port: x.way.Port}
-			}
-			if err := unix.Bind(c, from); err != nil {
-				unix.Close(c)
-				return fmt.Errorf("port %d of the manager: %w", port, err)
-			}
-			if err := unix.Connect(c, to); err != nil && err != unix.EINPROGRESS {
-				unix.Close(c)
-				got <- false
-				continue
-			}
-			go func() { got <- x.session(c) }()
-		}
-		return nil
-	})
-	if err != nil {
-		return false, err
-	}
-	passed := 0
-	for range ports {
-		if <-got {
-			passed++
-		}
-	}
-	return passed == len(ports) || x.generous && passed > 0, nil
-}
-
-// session greets the device's service and is greeted.
-func (x *World) session(c int) bool {
-	file := os.NewFile(uintptr(c), "session")
-	defer file.Close()
-	_ = file.SetDeadline(time.Now().Add(x.patience))
-	conn, err := file.SyscallConn()
-	if err != nil {
-		return false
-	}
-	failed := -1
-	err = conn.Write(func(fd uintptr) bool {
-		if failed, _ = unix.GetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_ERROR); failed != 0 {
-			return true
-		}
-		_, err := unix.Getpeername(int(fd))
-		return err == nil // not yet: to be asked again once the socket can be written to
-	})
-	if err != nil || failed != 0 {
-		return false
-	}
-	if _, err := io.WriteString(file, x.way.Account+strings.Repeat(".", 4000)+"\n"); err != nil {
-		return false
-	}
-	got := make([]byte, len(greeting))
-	_, err = io.ReadFull(file, got)
-	return err == nil && bytes.Equal(got, greeting)
-}
-
 // Close takes the world away.
 func (x *World) Close() {
 	for _, f := range x.files {
@@ -506,88 +417,4 @@ func (x *World) Close() {
 			s.close()
 		}
 	}
-}
-
-func trouble(err error) { fmt.Fprintln(os.Stderr, "test/kernel:", err) }
-
-// Ask tells whether the way is kept when one configuration takes the place of
-// another, for one placement of the manager.
-func ask(before, after *Config, w Way, at place, generous bool, patience time.Duration) (bool, error) {
-	x, err := NewWorld(before, w, at.home, at.far, generous)
-	if err != nil {
-		return false, err
-	}
-	defer x.Close()
-	x.patience = patience
-	x.tries = 1
-	if patience > morePatience/2 {
-		x.tries = oftener
-	}
-	return x.Reaches(before, after)
-}
-
-// Judge answers for a change of a configuration.
-type Judge struct {
-	Before *Config
-	Way    Way
-	places []place
-}
-
-// place is where the manager is, and the host behind the device.
-type place struct{ home, far end }
-
-// NewJudge makes a judge of changes of a configuration.
-func NewJudge(before *Config, w Way) (*Judge, error) {
-	j := &Judge{Before: before, Way: w}
-	_, homes := ends(before, w.Home)
-	fars := []end{{}}
-	if w.through() {
-		_, fars = ends(before, w.Beyond)
-	}
-	for _, h := range homes {
-		for _, f := range fars {
-			j.places = append(j.places, place{h, f})
-		}
-	}
-	if len(j.places) == 0 {
-		return nil, fmt.Errorf("no cable leads to %s", w.Home)
-	}
-	return j, nil
-}
-
-// Sure reports whether the way is kept at one placement, whatever the standards
-// leave open.
-func (j *Judge) Sure(after *Config, place int) (bool, error) {
-	return ask(j.Before, after, j.Way, j.places[place%len(j.places)], false, patience)
-}
-
-// SurelyNot reports whether it is cut there where all is left open, however long one
-// waits.
-func (j *Judge) SurelyNot(after *Config, place int) (bool, error) {
-	reaches, err := ask(j.Before, after, j.Way, j.places[place%len(j.places)], false, morePatience)
-	return !reaches, err
-}
-
-// Possible reports whether it is kept at one placement where all that is left open
-// goes in our favour.
-func (j *Judge) Possible(after *Config, place int) (bool, error) {
-	return ask(j.Before, after, j.Way, j.places[place%len(j.places)], true, patience)
-}
-
-// Open reports whether the standards and the wires leave open what becomes of the
-// way: it may be kept, and it may be cut.
-func (j *Judge) Open(after *Config) (bool, error) {
-	kept, cut := false, false
-	for place := range j.places {
-		sure, err := j.Sure(after, place)
-		if err != nil {
-			return false, err
-		}
-		possible, err := j.Possible(after, place)
-		if err != nil {
-			return false, err
-		}
-		cut, kept = cut || !sure, kept || possible
-	}
-	return kept && cut, nil
 }

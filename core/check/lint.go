@@ -17,7 +17,7 @@ import (
 // (RFC 8343 interfaces, RFC 8344 addresses, RFC 8349 routes, RFC 8519 filters) and by the schema
 // alone. With a base, only what the base did not have already is told.
 func Lint(s *schema.Schema, base, result *tree.Node) []Finding {
-	l := linter{data: newData(s, result)}
+	l := linter{data: newData(s, result), base: base}
 	l.addresses(result)
 	l.overlaps()
 	l.routes(result, nil)
@@ -50,6 +50,7 @@ func (l *linter) named(n *tree.Node, at tree.Path) {
 
 type linter struct {
 	data    *data
+	base    *tree.Node // nil where there is none
 	subnet  []connected
 	holders map[netip.Addr]string      // interfaces by address
 	subnets map[netip.Prefix]connected // the first interface in each
@@ -311,7 +312,11 @@ func (l *linter) unused(list *schema.Node, used map[string]bool) {
 	}
 	for _, c := range at {
 		if c.node != nil && !used[c.node.Keys()[0]] {
-			l.find(Hint, c.path(), remove(c), "is used nowhere: nothing refers to this %s", list.Name)
+			fix := remove(c)
+			if l.base != nil && l.base.At(c.path()) == nil {
+				fix = nil // it was just put there: what refers to it may be yet to come
+			}
+			l.find(Hint, c.path(), fix, "is used nowhere: nothing refers to this %s", list.Name)
 		}
 	}
 }

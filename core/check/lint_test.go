@@ -93,4 +93,11 @@ func TestLintOfReferences(t *testing.T) {
 	require.Len(t, found, 1)
 	assert.Equal(t, check.Finding{Severity: check.Hint, Path: "/vlans/vlan=20", Message: "is used nowhere: nothing refers to this vlan", Fix: &check.Fix{Edit: "delete", Path: "/vlans/vlan=20"}}, found[0])
 	assert.Empty(t, check.Lint(s, n, n), "a change is told only what it makes anew")
+	p, err := tree.ParsePath(s, "/vlans/vlan=20")
+	require.NoError(t, err)
+	without, err := tree.Apply(n, tree.DeleteAt(p), tree.None)
+	require.NoError(t, err)
+	found = check.Lint(s, without, n)
+	require.Len(t, found, 1)
+	assert.Nil(t, found[0].Fix, "what was just added is not offered to be deleted")
 }

@@ -214,7 +214,7 @@ func (m *machine) committed(d *Device, i int) {
 	case CommitUnknown:
 		m.doubt(d)
 		d.Standing, d.Said, d.Unreachable = Held, m.ev.Err, true
-		m.revert(fmt.Sprintf("%s did not answer the commit: %s", d.Name, m.ev.Err), "")
+		m.revert(fmt.Sprintf("%s did not answer the commit, which may have cut the way in: %s", d.Name, m.ev.Err), "")
 		return
 	}
 	d.Standing = Held

@@ -121,6 +121,9 @@ func (b *bench) run() error {
 	if len(os.Args) > 1 && os.Args[1] == "ledger" {
 		return b.ledger()
 	}
+	if len(os.Args) > 1 && os.Args[1] == "lint" {
+		return b.lint()
+	}
 	if len(os.Args) > 1 && os.Args[1] == "flow" {
 		return b.flow()
 	}
@@ -377,7 +380,7 @@ func (b *bench) checking(small, large *inputs) error {
 	}
 	b.figure("check-10000", best(5, whole(small)), theirs, 1)
 	b.figure("check-growth", best(3, func() { check.Tree(b.schema, large.before) }), best(5, func() { check.Tree(b.schema, small.before) }), 12)
-	return nil
+	return b.lint()
 }
 
 // inner is a document without its envelope.

@@ -195,8 +195,11 @@ func TestHostileDevices(t *testing.T) {
 		took time.Duration
 	}
 	done := make(chan outcome, len(names))
+	turns := make(chan struct{}, 4) // so many at once: what they hold is to fit a small machine
 	for i, what := range names {
 		go func() {
+			turns <- struct{}{}
+			defer func() { <-turns }()
 			began := time.Now()
 			patience := 15 * time.Second
 			if cases[what].fine {
@@ -236,13 +239,12 @@ func TestHostileDevices(t *testing.T) {
 			require.Error(t, o.err, o.what)
 			assert.Contains(t, o.err.Error(), "evil-", o.what)
 			assert.Less(t, len(o.err.Error()), 5000, "%s: an error is for a person", o.what)
-			assert.Less(t, o.took, 40*time.Second, o.what)
 		case <-time.After(200 * time.Millisecond):
 		}
 	}
 	assert.Greater(t, reads, 3)
-	assert.Less(t, worst, 20*time.Second, "they take no more than their share of two processors")
-	assert.Less(t, most-min(most, before.HeapAlloc), uint64(2500<<20), "a message is 64 MB at most, and there are %d of them", len(names))
+	t.Logf("%d readings and edits beside them, the slowest took %s; at most %d MB more than before", reads, worst.Round(time.Millisecond), (most-min(most, before.HeapAlloc))>>20)
+	assert.Less(t, most-min(most, before.HeapAlloc), uint64(1200<<20), "a message is 64 MB at most, and four are read at once")
 	devices, err := r.Store.Devices(t.Context())
 	require.NoError(t, err)
 	for _, d := range devices {

@@ -38,6 +38,6 @@ func (b *bench) lint() error {
 		return err
 	}
 	small := best(9, func() { check.Lint(s, base, result) })
-	b.figure("lint-ordered-growth", best(9, func() { check.Lint(s, large, moved) }), small, 48)
+	b.figure("lint-ordered-growth", best(9, func() { check.Lint(s, large, moved) }), small, 24)
 	return nil
 }

@@ -95,6 +95,7 @@ type World struct {
 	mgr      *tap
 	legs     map[end]*tap
 	known    []netip.Addr // who really is on the home segment
+	readers  []func()     // of the hosts' devices: begun once everything is wired
 	far      end          // of a way through the device: where the host behind it is
 	host2    *space
 
@@ -109,6 +110,9 @@ func NewWorld(before *Config, w Way, home, far end, generous bool) (*World, erro
 	if err := x.wire(before); err != nil {
 		x.Close()
 		return nil, err
+	}
+	for _, read := range x.readers {
+		go read()
 	}
 	return x, nil
 }
@@ -152,8 +156,8 @@ func (x *World) wire(before *Config) error {
 		if err := x.address(x.manager, x.mgr, netip.PrefixFrom(w.Us, w.Gateway.Bits())); err != nil {
 			return err
 		}
-		go x.mgr.read(func(f []byte) { x.fromSegment(home, f, x.mgr) })
-		go leg.read(func(f []byte) { x.fromSegment(home, f, leg) })
+		x.readers = append(x.readers, func() { x.mgr.read(func(f []byte) { x.fromSegment(home, f, x.mgr) }) })
+		x.readers = append(x.readers, func() { leg.read(func(f []byte) { x.fromSegment(home, f, leg) }) })
 	} else if err := x.behind(leg); err != nil {
 		return err
 	}
@@ -208,7 +212,7 @@ func (x *World) beyond() (err error) {
 		return err
 	}
 	x.files = append(x.files, l)
-	go t.read(func(f []byte) { x.fromSegment(x.far, f, t) })
+	x.readers = append(x.readers, func() { t.read(func(f []byte) { x.fromSegment(x.far, f, t) }) })
 	return nil
 }
 
@@ -232,9 +236,9 @@ func (x *World) behind(leg *tap) error {
 	if err := x.toward(x.manager, netip.PrefixFrom(x.way.Address, 0).Masked(), next.Addr()); err != nil {
 		return err
 	}
-	go x.mgr.read(func(f []byte) { _, _ = inner.file.Write(f) })
-	go inner.read(func(f []byte) { _, _ = x.mgr.file.Write(f) })
-	go leg.read(func(f []byte) { x.fromSegment(x.home, f, leg) })
+	x.readers = append(x.readers, func() { x.mgr.read(func(f []byte) { _, _ = inner.file.Write(f) }) })
+	x.readers = append(x.readers, func() { inner.read(func(f []byte) { _, _ = x.mgr.file.Write(f) }) })
+	x.readers = append(x.readers, func() { leg.read(func(f []byte) { x.fromSegment(x.home, f, leg) }) })
 	return nil
 }
 

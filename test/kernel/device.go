@@ -29,6 +29,8 @@ type Device struct {
 	taps    map[string]*tap
 	emit    func(port string, frame []byte) // to the cable
 
+	readers []func() // of the interfaces: begun once everything is in place
+
 	mu     sync.Mutex
 	closed bool
 	onWay  map[string]*box
@@ -92,7 +94,13 @@ func Realise(cfg *Config, six bool, k kind, server bool, port int, login func(na
 		return d, err
 	}
 	d.route()
-	return d, d.serve(server, port, login)
+	if err = d.serve(server, port, login); err != nil {
+		return d, err
+	}
+	for _, read := range d.readers {
+		go read()
+	}
+	return d, nil
 }
 
 // Close takes the device away.
@@ -141,7 +149,7 @@ func (d *Device) links(order []*Interface) error {
 		if err := d.space.nl.LinkSetUp(t.link); err != nil {
 			return err
 		}
-		go t.read(func(frame []byte) { d.send(i, frame, 0) })
+		d.readers = append(d.readers, func() { t.read(func(frame []byte) { d.send(i, frame, 0) }) })
 		for k := 0; p != nil && k < len(p.Addresses); k++ {
 			a := p.Addresses[k]
 			ip, err := netip.ParsePrefix(a.IP + "/" + a.Length)

@@ -76,7 +76,15 @@ func number(t *testing.T, name string, fallback uint64) uint64 {
 	return n
 }
 
-func seed(t *testing.T) uint64 { return number(t, "SEED", uint64(time.Now().UnixNano())) }
+// seed gives what random changes begin with: always the same in the suite, which is to
+// come out as it did before, and another each time where more of them are asked for.
+func seed(t *testing.T) uint64 {
+	fallback := uint64(17)
+	if os.Getenv("TRIALS")+os.Getenv("FILTERS") != "" {
+		fallback = uint64(time.Now().UnixNano())
+	}
+	return number(t, "SEED", fallback)
+}
 
 // isOpen holds that ways are open wherever the manager may be, and whatever the
 // standards leave open.

@@ -174,6 +174,21 @@ func (c *Config) named(name string) *Interface {
 	return nil
 }
 
+// matched is the configuration on a device that takes an interface only for hardware
+// of its type (RFC 8343 section 5, type): one whose type is not what it was stays down.
+func (c *Config) matched(before *Config) *Config {
+	out := *c
+	out.Interfaces = slices.Clone(c.Interfaces)
+	for n, i := range out.Interfaces {
+		if was := before.named(i.Name); was != nil && bare(was.Type) != bare(i.Type) {
+			other := *i
+			other.Enabled = "false"
+			out.Interfaces[n] = &other
+		}
+	}
+	return &out
+}
+
 func (i *Interface) enabled() bool { return i.Enabled != "false" }
 
 // port reports whether the interface is one that a cable is plugged into.

@@ -390,6 +390,9 @@ func (x *World) Reaches(before, after *Config) (bool, error) {
 	for _, p := range before.Interfaces {
 		k.types[p.Name] = p.port()
 	}
+	if !x.generous {
+		after = after.matched(before)
+	}
 	port := x.way.Port
 	if x.way.through() {
 		port = 0

@@ -112,6 +112,44 @@ func TestNetconfdOrder(t *testing.T) {
 			s.do("mara", 0, "move", n, "reef", "/system/dns-resolver/search=a.example", "first")
 			keep(n)
 			is("a.example b.example c.example d.example", "s1 s2 s3")
+
+			// Lists at the very top: no node stands around them that could be replaced.
+			top := func() (out string) {
+				text, _ := s.latch("mara", "config", "reef")
+				for _, line := range strings.Split(text, "\n") {
+					if word, ok := strings.CutPrefix(line, "step ["); ok {
+						out += strings.TrimSuffix(word, "]") + " "
+					}
+					if word, ok := strings.CutPrefix(line, "note: "); ok {
+						out += word + " "
+					}
+				}
+				return strings.TrimSpace(out)
+			}
+			n = s.open("mara", "reef /step=one/text first", "reef /step=two/text second", "reef /step=three/text third")
+			for _, note := range []string{"ebb", "flood", "slack"} {
+				s.do("mara", 0, "put", n, "reef", "/note", note, "--add")
+			}
+			keep(n)
+			assert.Equal(t, "one two three ebb flood slack", top())
+			n = s.open("mara")
+			s.do("mara", 0, "delete", n, "reef", "/step=one")
+			s.do("mara", 0, "delete", n, "reef", "/note=flood")
+			s.do("mara", 0, "commit", n, "--hold", "2m")
+			assert.Equal(t, "two three ebb slack", top())
+			// This server's own way back from a confirmed commit puts both at the end.
+			s.do("mara", 0, "revert", n, "--yes")
+			assert.Equal(t, "one two three ebb flood slack", top())
+			assert.Contains(t, s.do("mara", 5, "commit", n, "--hold", "10s", "--wait"), "read back, it holds its former configuration")
+			assert.Equal(t, "one two three ebb flood slack", top())
+			// This server carries out no other order at the top in any form: nothing of
+			// what was tried is left there.
+			n = s.open("mara", "reef /step=four/text fourth")
+			s.do("mara", 0, "move", n, "reef", "/step=four", "after", "one")
+			s.do("mara", 0, "move", n, "reef", "/note=slack", "first")
+			assert.Contains(t, s.do("mara", 3, "commit", n, "--hold", "2m"), "Nothing of it is on any device")
+			assert.Equal(t, "one two three ebb flood slack", top())
+			assert.Contains(t, s.do("mara", 0, "config", "reef"), "d.example", "all else stands")
 		})
 	}
 }

@@ -416,22 +416,90 @@ func increasing(seq []int) []int {
 // about, what Old holds, or what New holds. Both are false where it is mixed.
 func (d *Difference) Where(n *tree.Node) (old, new bool) {
 	old, new = true, true
+	ordered := map[list][]*Change{}
 	d.Walk(func(c *Change) {
 		path := c.Path()
-		at := n.At(path)
 		if path.Last() == nil {
 			o, w := d.unknownLike(d.Old, n, c), d.unknownLike(d.New, n, c)
 			old, new = old && o, new && w
 			return
 		}
-		if c.Kind == Moved {
-			o, w := orderLike(d.Old, n, path), orderLike(d.New, n, path)
-			old, new = old && o, new && w
-			return
+		if s := path.Last(); s.UserOrdered && c.Kind != Changed {
+			ordered[list{c.up, s}] = append(ordered[list{c.up, s}], c)
 		}
-		old, new = old && same(at, c.Old), new && same(at, c.New)
+		if c.Kind != Moved {
+			at := n.At(path)
+			old, new = old && same(at, c.Old), new && same(at, c.New)
+		}
 	})
+	for l, changes := range ordered {
+		path := changes[0].Path()
+		above := path[:len(path)-1]
+		of := func(side *tree.Node) []*tree.Node {
+			if at := side.At(above); at != nil {
+				return at.All(l.schema)
+			}
+			return nil
+		}
+		old = old && placedLike(of(d.Old), of(n), changes, func(c *Change) *tree.Node { return c.Old })
+		new = new && placedLike(of(d.New), of(n), changes, func(c *Change) *tree.Node { return c.New })
+	}
 	return old, new
+}
+
+// list is one list of entries whose order the user gives.
+type list struct {
+	up     *Change
+	schema *schema.Node
+}
+
+// placedLike reports whether the entries that changes are about stand behind the same
+// ones in two lists, as far as both have them. Each is judged by the side that it has
+// there.
+func placedLike(a, b []*tree.Node, changes []*Change, side func(*Change) *tree.Node) bool {
+	asked := map[string]bool{}
+	for _, c := range changes {
+		if n := side(c); n != nil {
+			asked[tree.Identity(n)] = true
+		}
+	}
+	x, y := common(a, b), common(b, a)
+	// What stands before a place is the same where each entry of one list that was
+	// passed was passed in the other.
+	open := map[string]int{}
+	apart := 0
+	pass := func(id string, by int) {
+		if open[id] != 0 {
+			apart--
+		} else {
+			apart++
+		}
+		open[id] += by
+	}
+	for n := range x {
+		if (asked[x[n]] || asked[y[n]]) && (x[n] != y[n] || apart > 0) {
+			return false
+		}
+		if x[n] != y[n] {
+			pass(x[n], 1)
+			pass(y[n], -1)
+		}
+	}
+	return true
+}
+
+// common gives the entries of a list that another has too.
+func common(a, b []*tree.Node) (out []string) {
+	has := map[string]bool{}
+	for _, e := range b {
+		has[tree.Identity(e)] = true
+	}
+	for _, e := range a {
+		if id := tree.Identity(e); has[id] {
+			out = append(out, id)
+		}
+	}
+	return out
 }
 
 // unknownLike reports whether what no schema describes, of the name that a
@@ -444,24 +512,4 @@ func (d *Difference) unknownLike(a, b *tree.Node, c *Change) bool {
 		return n.Unknown(c.node().Opaque())
 	}
 	return slices.EqualFunc(of(a), of(b), tree.Same)
-}
-
-// orderLike reports whether the entries beside a path stand in the same order
-// on both sides, as far as both have them.
-func orderLike(a, b *tree.Node, p tree.Path) bool {
-	parent, s := p[:len(p)-1], p.Last()
-	pa, pb := a.At(parent), b.At(parent)
-	if pa == nil || pb == nil {
-		return pa == pb
-	}
-	keys := func(n, other *tree.Node) []string {
-		var out []string
-		for _, e := range n.All(s) {
-			if other.Find(s, e.Keys()) != nil {
-				out = append(out, tree.Identity(e))
-			}
-		}
-		return out
-	}
-	return slices.Equal(keys(pa, pb), keys(pb, pa))
 }

@@ -49,9 +49,15 @@ func apply(t *testing.T, base *tree.Node, e *tree.Edit) *tree.Node {
 	require.NoError(t, err)
 	doc, err := codec.Decoder{Schema: s}.Edit(el)
 	require.NoError(t, err, "%s", w.Bytes())
-	out, err := tree.Apply(base, doc, tree.None)
+	out, err := tree.Apply(base, doc, e.Op)
 	require.NoError(t, err, "%s", w.Bytes())
 	return out
+}
+
+func encoded(e *tree.Edit) string {
+	w := &markup.Writer{}
+	codec.EncodeEdit(w, s, e)
+	return string(w.Bytes())
 }
 
 func TestProperties(t *testing.T) {
@@ -65,6 +71,10 @@ func TestProperties(t *testing.T) {
 		for n, form := range d.Forms() {
 			require.Equal(t, b.Digest(), apply(t, a, form).Digest(), "seed %d: so does form %d", seed, n)
 		}
+		short := apply(t, a, d.Tails())
+		rest := diff.Compare(short, b)
+		require.NotContains(t, encoded(rest.Edits()), "insert=", "seed %d: once the tails are gone all goes to the end", seed)
+		require.Equal(t, b.Digest(), apply(t, short, rest.Edits()).Digest(), "seed %d", seed)
 		require.Equal(t, a.Digest(), apply(t, b, d.Invert().Edits()).Digest(), "seed %d: inverted, they lead back", seed)
 		if seed < rounds/4 {
 			readable(t, a, b, d, seed)

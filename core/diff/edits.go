@@ -16,12 +16,24 @@ func (d *Difference) Edits() *tree.Edit {
 // Forms gives edit documents that make New of Old, each naming fewer neighbours
 // than the one before: entries placed one by one, the nodes written anew in which
 // lists of another order stand, the top of the configuration written anew where it
-// differs. Without any order there is but one.
+// differs, the whole configuration. Without any order there is but one. The default
+// operation of each is the Op of its root.
 func (d *Difference) Forms() []*tree.Edit {
 	if !d.HasOrder() {
 		return []*tree.Edit{d.Edits()}
 	}
-	return []*tree.Edit{d.Edits(), d.Rebuilt(), d.topAnew()}
+	return []*tree.Edit{d.Edits(), d.Rebuilt(), d.topAnew(), d.allAnew()}
+}
+
+// allAnew replaces the whole configuration (RFC 6241 section 7.2, default-operation
+// replace). Entries whose order the user gives come in that order and name nobody, those
+// of a list that stands in no node too.
+func (d *Difference) allAnew() *tree.Edit {
+	root := &tree.Edit{Op: tree.Replace}
+	for c := range d.New.Each() {
+		root.Children = append(root.Children, content(c, tree.Inherit, true))
+	}
+	return root
 }
 
 // topAnew replaces every top-level node that differs.
@@ -37,6 +49,45 @@ func (d *Difference) topAnew() *tree.Edit {
 	}
 	root.Children = append(edits(plain, d.New), root.Children...)
 	return root
+}
+
+// Tails deletes, of every list whose order differs, the entries from the first that
+// another takes the place of: what is then missing is added at the end, one after
+// another, and no order has to be asked for.
+func (d *Difference) Tails() *tree.Edit {
+	return &tree.Edit{Op: tree.None, Children: tails(d.Changes, d.Old, d.New)}
+}
+
+func tails(changes []*Change, old, now *tree.Node) (out []*tree.Edit) {
+	gone := map[string]bool{}
+	var lists []*schema.Node
+	for _, c := range changes {
+		s := c.node().Schema()
+		if !c.Placed || slices.Contains(lists, s) {
+			continue
+		}
+		lists = append(lists, s)
+		a, b := old.All(s), now.All(s)
+		n := 0
+		for n < len(a) && n < len(b) && listKey(a[n]) == listKey(b[n]) {
+			n++
+		}
+		for _, e := range a[n:] {
+			gone[listKey(e)] = true
+			out = append(out, bare(e, tree.Delete))
+		}
+	}
+	for _, c := range changes {
+		if c.Kind != Within || gone[listKey(c.Old)] {
+			continue
+		}
+		if kids := tails(c.Children, c.Old, c.New); len(kids) > 0 {
+			e := bare(c.New, tree.None)
+			e.Children = kids
+			out = append(out, e)
+		}
+	}
+	return out
 }
 
 // Invert gives the difference that takes this one back.
@@ -181,13 +232,18 @@ func bare(n *tree.Node, op tree.Op) *tree.Edit {
 // whole is an edit of a node with all that is below it. Entries whose order
 // the user gives come in that order.
 func whole(n *tree.Node, op tree.Op) *tree.Edit {
+	return content(n, op, op == tree.Replace)
+}
+
+// content is whole; anew says that what the node stands in is replaced.
+func content(n *tree.Node, op tree.Op, anew bool) *tree.Edit {
 	e := bare(n, op)
-	if n.Schema() == nil && (op == tree.Merge || op == tree.Inherit) {
+	if n.Schema() == nil && (op == tree.Merge || op == tree.Inherit && !anew) {
 		e.Op = tree.Create // merging into another of its name is not what is meant
 	}
 	e.Annotations = n.Annotations()
 	for c := range n.Each() {
-		e.Children = append(e.Children, whole(c, tree.Inherit))
+		e.Children = append(e.Children, content(c, tree.Inherit, anew))
 	}
 	return e
 }

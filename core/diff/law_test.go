@@ -277,3 +277,50 @@ func TestOrderOfLongLists(t *testing.T) {
 	require.Contains(t, conflicts[0].Why, "which comes first of r0, new, ")
 	require.Contains(t, conflicts[0].Why, "others")
 }
+
+// A configuration is taken for one side of a difference only if each two entries, of
+// which the difference says anything, stand there as on that side; and a side is taken
+// for itself whatever somebody adds at the end.
+func TestWhereHeedsOrder(t *testing.T) {
+	off, like := 0, 0
+	for seed := range uint64(20000) {
+		r := rand.New(rand.NewPCG(seed, 11))
+		old := edited(r, nil, "abcdef")
+		new := edited(r, old, "abcdef")
+		now := edited(r, [][]string{old, new}[r.IntN(2)], "abcdefg")
+		list := seed%2 == 0
+		d := diff.Compare(inOrder(t, old, list), inOrder(t, new, list))
+		isOld, isNew := d.Where(inOrder(t, now, list))
+		holds := func(side, other []string) bool {
+			for _, p := range slices.Concat(old, new) {
+				if slices.Contains(old, p) != slices.Contains(new, p) && slices.Contains(now, p) != slices.Contains(side, p) {
+					return false
+				}
+				for _, q := range slices.Concat(old, new) {
+					has, _ := said(now, now, p, q)
+					if want, set := said(other, side, p, q); p != q && set && has != 0 && want != has {
+						return false
+					}
+				}
+			}
+			return true
+		}
+		if isOld {
+			like++
+			require.True(t, holds(old, new), "seed %d: %v to %v, and %v is taken for the former", seed, old, new, now)
+		} else if !holds(old, new) {
+			off++
+		}
+		if isNew {
+			require.True(t, holds(new, old), "seed %d: %v to %v, and %v is taken for the latter", seed, old, new, now)
+		}
+		if isOld, _ = d.Where(inOrder(t, append(slices.Clone(old), "z"), list)); !isOld {
+			t.Fatalf("seed %d: %v to %v, and the former with z at its end is not taken for it", seed, old, new)
+		}
+		if _, isNew = d.Where(inOrder(t, append(slices.Clone(new), "z"), list)); !isNew {
+			t.Fatalf("seed %d: %v to %v, and the latter with z at its end is not taken for it", seed, old, new)
+		}
+	}
+	require.NotZero(t, off)
+	require.NotZero(t, like)
+}

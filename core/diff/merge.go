@@ -26,6 +26,24 @@ type Order struct {
 	Among              [][]string
 }
 
+// Unmoved reports whether theirs moved nothing of what base had: what cannot be told is
+// then the place of entries that base did not have.
+func (o *Order) Unmoved() bool {
+	among := func(list, other []string) (out []string) {
+		has := map[string]bool{}
+		for _, n := range other {
+			has[n] = true
+		}
+		for _, n := range list {
+			if has[n] {
+				out = append(out, n)
+			}
+		}
+		return out
+	}
+	return slices.Equal(among(o.Base, o.Theirs), among(o.Theirs, o.Base))
+}
+
 // Texts gives the three sides for people, a node as the function writes it.
 func (c Conflict) Texts(write func(*tree.Node) string) (base, mine, theirs string) {
 	if c.Order == nil {

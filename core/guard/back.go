@@ -50,23 +50,23 @@ func (m *machine) sendBack(i int, write, again bool) {
 }
 
 func (m *machine) seenGoingBack(d *Device, i int) {
-	first := !d.Odd
-	d.Odd = m.ev.Found == FoundOther
+	d.Odd = m.ev.Found == FoundOther && (d.Odd || d.Wrote)
 	switch {
 	case m.ev.Found == FoundBase && m.ev.At.Before(d.UnsureUntil):
 		m.lookAgain(i)
 	case m.ev.Found == FoundBase:
 		d.Standing, d.Said = IsReverted, ""
 		m.finish()
-	case m.ev.Found == FoundResult:
+	default:
+		// Perhaps a part of it was taken, or went back to another place: writing the
+		// former one back mends that. Where it does not, somebody may have changed the
+		// same: a person decides then, or it goes back after all.
+		if m.ev.Found == FoundOther && d.Refusals == 0 && (!d.Odd || d.Said == "") {
+			d.Said = "holds neither the former nor the new configuration at the places of this change"
+		}
 		// Cancelling fails where nothing is pending, writing fails where something
 		// is: what did not help is followed by the other.
 		m.sendBack(i, d.Keeper == ByService || !d.Wrote, true)
-	case first: // perhaps a part of it was taken; writing the former one back mends that
-		d.Said = "holds neither the former nor the new configuration at the places of this change"
-		m.sendBack(i, true, true)
-	default: // a stranger's work: a person decides, or it goes back after all
-		m.lookAgain(i)
 	}
 }
 

@@ -131,9 +131,9 @@ func (m *machine) replied(d *Device, i int) {
 				d.Refusals = 0
 			}
 			switch {
+			case (d.Odd || d.Refusals > 0) && (m.ev.Err == "" || m.ev.Kind == CancelDone): // what is odd of it stays said
 			case m.ev.Err != "":
 				d.Said = m.ev.Err
-			case d.Odd: // what is odd of it stays said
 			case m.ev.Kind == RestoreDone:
 				d.Said = "its former configuration was written, and is to be read back"
 			default:

@@ -71,7 +71,8 @@ func applyChildren(n *Node, edits []*Edit, op Op, at *way) (siblings, error) {
 			}
 			continue
 		}
-		exact := e.Op == Create || e.Op == Inherit && op == Create
+		// Of what stands in a node that is made or replaced, all is new.
+		exact := e.Op == Create || e.Op == Inherit && (op == Create || op == Replace)
 		old := w.get(e, exact)
 		res, err := applyOne(old, e, op, at)
 		if err != nil {

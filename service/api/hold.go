@@ -140,7 +140,9 @@ func (a *API) confirm(c *call) (any, error) {
 }
 
 func (a *API) revert(c *call) (any, error) {
-	return a.say(c, guard.Event{Kind: guard.SayRevert}, func(s guard.State) bool { return s.Phase == guard.Done })
+	return a.say(c, guard.Event{Kind: guard.SayRevert}, func(s guard.State) bool {
+		return s.Phase == guard.Done || slices.ContainsFunc(s.Devices, guard.Device.Stuck)
+	})
 }
 
 // hold moves the end of a hold.
@@ -186,8 +188,9 @@ func (a *API) leave(c *call) (any, error) {
 	return nil, refusal.New(refusal.NotFound, "", "no commit of change %d is under way on %q", ch.Number, in.Device)
 }
 
-// sayTimeout is how long a person's word waits for what comes of it.
-const sayTimeout = time.Minute
+// sayTimeout is how long a person's word waits for what comes of it; what is still
+// under way then is told as that.
+const sayTimeout = 20 * time.Second
 
 // say gives a commit a person's word and waits until it is decided.
 func (a *API) say(c *call, word guard.Event, decided func(guard.State) bool) (any, error) {

@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -84,9 +85,14 @@ func (a *API) within(next echo.HandlerFunc) echo.HandlerFunc {
 		if large(c) {
 			limit = readLargeWithin
 		}
-		rc := http.NewResponseController(c.Response())
-		_ = rc.SetReadDeadline(began.Add(limit)) // of a recorder in a test there is none
+		rc := http.NewResponseController(c.Response()) // of a recorder in a test there are no deadlines
 		_ = rc.SetWriteDeadline(began.Add(writeWithin))
+		if req := c.Request(); req.Body == nil || req.Body == http.NoBody {
+			_ = rc.SetReadDeadline(time.Time{})
+		} else {
+			_ = rc.SetReadDeadline(began.Add(limit))
+			req.Body = &limitedBody{ReadCloser: req.Body, read: func() { _ = rc.SetReadDeadline(time.Time{}) }}
+		}
 		err := next(c)
 		if err != nil {
 			a.fail(c, err)
@@ -94,6 +100,22 @@ func (a *API) within(next echo.HandlerFunc) echo.HandlerFunc {
 		a.tell(c, id, time.Since(began))
 		return nil
 	}
+}
+
+// limitedBody is a body that is to be read within a time. Once it is, that time no
+// longer counts: the server would take it for a connection that broke, and end what
+// is being done for the request.
+type limitedBody struct {
+	io.ReadCloser
+	read func()
+}
+
+func (b *limitedBody) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	if errors.Is(err, io.EOF) {
+		b.read()
+	}
+	return n, err
 }
 
 // tell logs a request: what was asked, of which change, by whom, and how it went;

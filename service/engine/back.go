@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"oakenlatch/core/diff"
+	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
 	"oakenlatch/service/fleet"
 )
@@ -70,7 +71,10 @@ func (h *hand) restore(ctx context.Context, s *fleet.Session) error {
 	}
 	// What can be put back is; only what somebody changed at the same place since is
 	// left as it is, and named.
-	target, conflicts := diff.Merge(result, base, running)
+	target, conflicts, err := wentBack(base, result, running)
+	if err != nil {
+		return err
+	}
 	if d := diff.Compare(running, target); !d.Empty() {
 		if err := h.writeBack(ctx, s, d); err != nil {
 			return err
@@ -90,14 +94,57 @@ func (h *hand) restore(ctx context.Context, s *fleet.Session) error {
 	return fmt.Errorf("someone changed the same place since, at %s; all else of the change was taken back: decide by hand what these should be, then say so with: latch leave %d %s", strings.Join(places, ", "), h.run.commit.Change, h.name)
 }
 
+// wentBack gives what a device is to hold once a change is taken back from what it
+// holds, and what cannot be told. Entries that the change had taken away and that are
+// there again go where they were, as nobody could have given them another place before:
+// there are devices that put them back at the end.
+func wentBack(base, result, running *tree.Node) (*tree.Node, []diff.Conflict, error) {
+	target, conflicts := diff.Merge(result, base, running)
+	var returned, rest []diff.Conflict
+	for _, c := range conflicts {
+		if c.Order != nil && c.Order.Unmoved() {
+			returned = append(returned, c)
+		} else {
+			rest = append(rest, c)
+		}
+	}
+	target, err := diff.Decided(target, base, returned)
+	return target, rest, err
+}
+
 // writeBack puts into effect what takes a change back.
 func (h *hand) writeBack(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
 	if direct(s) {
-		_, err := h.written(ctx, s, d)
+		_, err := h.written(ctx, s, d, goingBack)
 		return err // what it made of it is read by the look that follows
 	}
 	if err := h.toCandidate(ctx, s, d); err != nil {
 		return errors.Join(err, s.DiscardChanges(ctx))
 	}
-	return s.Commit(ctx)
+	err := s.Commit(ctx)
+	if !d.HasOrder() || !refusesForm(err) {
+		return err
+	}
+	// There are devices that take an order in their candidate and not in running: there
+	// the entries go with one commit and come anew with another.
+	short, aerr := tree.Apply(d.Old, d.Tails(), tree.None)
+	if aerr != nil {
+		return err
+	}
+	for _, step := range []*diff.Difference{diff.Compare(d.Old, short), diff.Compare(short, d.New)} {
+		if step.Empty() {
+			continue
+		}
+		derr := s.DiscardChanges(ctx)
+		if derr == nil {
+			derr = write(ctx, s, netconf.Candidate, step.Edits(), goingBack)
+		}
+		if derr == nil {
+			derr = s.Commit(ctx)
+		}
+		if derr != nil {
+			return errors.Join(err, derr, s.DiscardChanges(ctx))
+		}
+	}
+	return nil
 }

@@ -25,7 +25,7 @@ func (h *hand) tryOut(ctx context.Context, s *fleet.Session, d *diff.Difference)
 	if !s.Capabilities.Has(netconf.CapValidate11) {
 		return nil
 	}
-	if err := h.put(ctx, s, netconf.Running, d, "test-only"); err != nil {
+	if err := h.put(ctx, s, netconf.Running, d, trying); err != nil {
 		return err
 	}
 	running, err := s.Read(ctx, netconf.Running)
@@ -42,7 +42,7 @@ func (h *hand) tryOut(ctx context.Context, s *fleet.Session, d *diff.Difference)
 // than predicted is taken back at once.
 func (h *hand) commitDirectly(ctx context.Context, s *fleet.Session) guard.Event {
 	base, result := h.trees()
-	_, err := h.written(ctx, s, diff.Compare(base, result))
+	_, err := h.written(ctx, s, diff.Compare(base, result), going)
 	if err != nil && !netconf.Refused(err) {
 		h.dropSession()
 		return guard.Event{Kind: guard.CommitUnknown, Err: brief(err)}
@@ -78,7 +78,7 @@ func (h *hand) undoAtOnce(ctx context.Context, s *fleet.Session, why string) err
 	base, _ := h.trees()
 	running, err := s.Read(ctx, netconf.Running)
 	if err == nil {
-		_, err = h.written(ctx, s, diff.Compare(running, base))
+		_, err = h.written(ctx, s, diff.Compare(running, base), goingBack)
 	}
 	if err != nil {
 		return fmt.Errorf("%s; taking that back failed: %w", why, err)

@@ -216,13 +216,16 @@ func (h *hand) predict(ctx context.Context, s *fleet.Session, base, result *tree
 	return nil
 }
 
-// write sends edits to a datastore.
-func write(ctx context.Context, s *fleet.Session, to netconf.Datastore, edits *tree.Edit, test string) error {
+// write sends edits to a datastore; the Op of their root is the default operation.
+func write(ctx context.Context, s *fleet.Session, to netconf.Datastore, edits *tree.Edit, why purpose) error {
 	ctx, cancel := context.WithTimeout(ctx, operation)
 	defer cancel()
 	w := &markup.Writer{}
 	codec.EncodeEdit(w, s.Schema, edits)
-	e := netconf.EditConfig{Target: to, DefaultOperation: "none", TestOption: test, Config: w.Bytes()}
+	e := netconf.EditConfig{Target: to, DefaultOperation: string(edits.Op), Config: w.Bytes()}
+	if why == trying {
+		e.TestOption = "test-only"
+	}
 	if s.Capabilities.Has(netconf.CapRollbackOnError) {
 		e.ErrorOption = "rollback-on-error"
 	}
@@ -235,7 +238,7 @@ func write(ctx context.Context, s *fleet.Session, to netconf.Datastore, edits *t
 // ok and changes nothing. Order that was not taken is written in the next form.
 func (h *hand) toCandidate(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
 	for {
-		if err := h.put(ctx, s, netconf.Candidate, d, ""); err != nil {
+		if err := h.put(ctx, s, netconf.Candidate, d, going); err != nil {
 			return err
 		}
 		if err := h.validate(ctx, s, d); err != nil {
@@ -250,7 +253,7 @@ func (h *hand) toCandidate(ctx context.Context, s *fleet.Session, d *diff.Differ
 		switch {
 		case off.Empty():
 			return nil
-		case d.HasOrder() && diff.OrderOnly(off) && h.climb(d):
+		case h.climb(d, off, netconf.Candidate, going):
 			if err := s.DiscardChanges(ctx); err != nil {
 				return s.Wrap("discarding", err)
 			}
@@ -268,21 +271,31 @@ func (h *hand) thereAndBack(ctx context.Context, s *fleet.Session, d *diff.Diffe
 		return err
 	}
 	back := d.Invert()
-	err := h.putFrom(ctx, s, netconf.Candidate, back, "", func() (*diff.Difference, error) {
+	there := func() error {
 		if err := s.DiscardChanges(ctx); err != nil {
-			return nil, s.Wrap("discarding", err)
+			return s.Wrap("discarding", err)
 		}
-		return back, h.put(ctx, s, netconf.Candidate, d, "")
-	})
-	if err != nil {
-		return fmt.Errorf("nothing was committed: the device takes the change and refuses what would take it back, and nobody but this service would: %w", err)
+		return h.put(ctx, s, netconf.Candidate, d, going)
 	}
-	got, err := s.Read(ctx, netconf.Candidate)
-	if err != nil {
-		return err
-	}
-	if off := diff.Compare(d.Old.WithoutDefaults(), got.WithoutDefaults()); !off.Empty() && !diff.OrderOnly(off) {
-		return fmt.Errorf("nothing was committed: what would take the change back makes something else of the device than it was, and nobody but this service would take it back; against what it holds:\n%s", off.Text(0))
+	for {
+		err := h.putFrom(ctx, s, netconf.Candidate, back, goingBack, func() (*diff.Difference, error) { return back, there() })
+		if err != nil {
+			return fmt.Errorf("nothing was committed: the device takes the change and refuses what would take it back, and nobody but this service would: %w", err)
+		}
+		got, err := s.Read(ctx, netconf.Candidate)
+		if err != nil {
+			return err
+		}
+		off := diff.Compare(d.Old.WithoutDefaults(), got.WithoutDefaults())
+		if off.Empty() {
+			break
+		}
+		if !h.climb(back, off, netconf.Candidate, goingBack) {
+			return fmt.Errorf("nothing was committed: what would take the change back makes something else of the device than it was, and nobody but this service would take it back; against what it holds:\n%s", off.Text(0))
+		}
+		if err := there(); err != nil {
+			return err
+		}
 	}
 	if err := s.DiscardChanges(ctx); err != nil {
 		return s.Wrap("discarding", err)
@@ -303,5 +316,5 @@ func (h *hand) validate(ctx context.Context, s *fleet.Session, d *diff.Differenc
 	if err := s.DiscardChanges(ctx); err != nil {
 		return s.Wrap("discarding", err)
 	}
-	return h.put(ctx, s, netconf.Candidate, d, "")
+	return h.put(ctx, s, netconf.Candidate, d, going)
 }

@@ -30,7 +30,7 @@ func (e *Engine) TryOut(ctx context.Context, device store.Device, running, resul
 		if !caps.Has(netconf.CapValidate11) {
 			return "", errors.New("it has neither a candidate nor :validate:1.1, so only a commit tells")
 		}
-		return objection(write(ctx, s, netconf.Running, d.Edits(), "test-only"))
+		return objection(write(ctx, s, netconf.Running, d.Edits(), trying))
 	}
 	if !caps.Has(netconf.CapValidate11) && !caps.Has(netconf.CapValidate10) {
 		return "", errors.New("it has no :validate, so only a commit tells")
@@ -57,7 +57,7 @@ func (e *Engine) TryOut(ctx context.Context, device store.Device, running, resul
 // candidateSays writes edits to the candidate and hears what the device makes
 // of them.
 func (e *Engine) candidateSays(ctx context.Context, s *fleet.Session, d *diff.Difference) (string, error) {
-	if said, err := objection(write(ctx, s, netconf.Candidate, d.Edits(), "")); said != "" || err != nil {
+	if said, err := objection(write(ctx, s, netconf.Candidate, d.Edits(), going)); said != "" || err != nil {
 		return said, err
 	}
 	vctx, cancel := context.WithTimeout(ctx, operation)

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"crypto/ed25519"
 	"crypto/rand"
+	_ "embed"
 	"encoding/pem"
 	"fmt"
 	"net"
@@ -20,6 +21,9 @@ import (
 
 	"golang.org/x/crypto/ssh"
 )
+
+//go:embed top-order.yang
+var topOrder string
 
 // Server is a running netconfd with its sshd.
 type Server struct {
@@ -138,6 +142,7 @@ func (s *Server) configure(t testing.TB) {
 	s.PrivateKey, _ = os.ReadFile(s.file("userkey"))
 	s.write(t, "authorized_keys", string(ssh.MarshalAuthorizedKey(userKey)))
 	s.write(t, "startup-cfg.xml", `<?xml version="1.0" encoding="UTF-8"?><config xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"/>`)
+	s.write(t, "top-order@2026-11-28.yang", topOrder)
 	s.write(t, "sshd_config", strings.Join([]string{
 		fmt.Sprintf("Port %d", s.port), "ListenAddress 127.0.0.1", "HostKey " + s.file("hostkey"),
 		"AuthorizedKeysFile " + s.file("authorized_keys"), "PermitRootLogin yes", "StrictModes no", "UsePAM no",
@@ -156,7 +161,7 @@ func (s *Server) configure(t testing.TB) {
 
 func (s *Server) run(t testing.TB) {
 	t.Helper()
-	s.ncd = exec.Command("/usr/sbin/netconfd", "--module=iana-if-type", "--module=ietf-interfaces", "--module=ietf-ip", "--module=ietf-system",
+	s.ncd = exec.Command("/usr/sbin/netconfd", "--module=iana-if-type", "--module=ietf-interfaces", "--module=ietf-ip", "--module=ietf-system", "--module=top-order",
 		"--startup="+s.file("startup-cfg.xml"), "--target="+s.target, "--with-startup=true", "--superuser=root",
 		fmt.Sprintf("--port=%d", s.port), "--ncxserver-sockname="+s.file("nc.sock"), "--log="+s.file("nc.log"),
 		"--modpath="+s.dir+":/usr/share/yuma/modules")

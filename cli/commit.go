@@ -74,6 +74,7 @@ func (a *app) verdict(c wire.Change) error {
 }
 
 func (a *app) verdictText(c wire.Change) {
+	defer a.meanwhile(c)
 	switch c.State {
 	case "kept":
 		a.printf("Change %d is %s, confirmed by %s.\n", c.Number, a.paint(strong, "kept"), c.Commit.By)
@@ -180,6 +181,27 @@ func backText(d guard.Device) string {
 	return standingText(d)
 }
 
+// meanwhile tells what somebody else changed on the devices during the hold.
+func (a *app) meanwhile(c wire.Change) {
+	for _, o := range c.Meanwhile {
+		a.printf("While it was on hold, %s changed by somebody else: %s (outside change %d).\n", places(o.Places, o.Device), o.Who, o.Number)
+		if o.State == "open" {
+			went := ""
+			if c.State == "reverted" || c.State == "partly" {
+				went = "That may have gone with what was taken back. "
+			}
+			a.printf("  %sSee it: latch outside show %d    Stage it again: latch outside open %d %s\n", went, o.Number, o.Number, o.Device)
+		}
+	}
+}
+
+func places(n int, device string) string {
+	if n == 1 {
+		return "1 place of " + device + " was"
+	}
+	return fmt.Sprintf("%d places of %s were", n, device)
+}
+
 // underWay tells of a change that is neither on hold nor decided: what is
 // being done, and where each device stands.
 func (a *app) underWay(c wire.Change) {
@@ -193,7 +215,8 @@ func (a *app) underWay(c wire.Change) {
 	}
 	for _, d := range c.Commit.Devices {
 		if d.Stuck() {
-			a.printf("%s does not go back; it is tried on. See what it holds: latch config %s    Leave it as it is: latch leave %d %s\n", d.Name, d.Name, c.Number, d.Name)
+			a.printf("%s does not go back; it is tried on. What would have to be sent to it: latch compare %s %s@before:%d --as edit-config\n", d.Name, d.Name, d.Name, c.Number)
+			a.printf("  Leave it as it is: latch leave %d %s\n", c.Number, d.Name)
 		}
 	}
 	a.printf("Follow it: latch watch %d\n", c.Number)
@@ -439,6 +462,7 @@ func showChange(a *app, _ *flag.FlagSet) func([]string) error {
 			if c.Commit.Phase == guard.AllReady {
 				a.printf("  prepared, only the commit is left; lapses at %s\n", when(c.Commit.LapsesAt))
 			}
+			a.meanwhile(c)
 		})
 	}
 }

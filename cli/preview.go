@@ -128,20 +128,31 @@ func (t *previewText) end(p wire.Preview) {
 	}
 }
 
-// cutting warns of a commit that would cut devices off.
+// cutting warns of a commit that would cut devices off, and of a way back that nobody
+// has tried.
 func (t *previewText) cutting(p wire.Preview) string {
-	var off []string
+	var off, untried []string
 	for _, part := range p.Parts {
 		for _, f := range part.Forecasts {
 			if f.Answer == "cuts" && !slices.Contains(off, f.Device) {
 				off = append(off, f.Device)
 			}
 		}
+		if part.Untried != "" && part.Count > 0 {
+			untried = append(untried, part.Device)
+		}
 	}
-	if len(off) == 0 {
+	var buts []string
+	if len(off) > 0 {
+		buts = append(buts, "it would cut us off from "+strings.Join(off, ", "))
+	}
+	if len(untried) > 0 {
+		buts = append(buts, "its way back is not tried on "+strings.Join(untried, ", "))
+	}
+	if len(buts) == 0 {
 		return ""
 	}
-	return ", " + t.paint(alarm, "but it would cut us off from "+strings.Join(off, ", "))
+	return ", " + t.paint(alarm, "but "+strings.Join(buts, ", and "))
 }
 
 func (t *previewText) part(p wire.PartPreview, against string, change int64) {
@@ -279,6 +290,9 @@ func (t *previewText) verdicts(p wire.PartPreview) {
 		t.printf("  note: running here is not saved to startup; see it with: latch device save %s\n", p.Device)
 	}
 	t.printf("  guard: %s\n", guardText(p.Guard))
+	if p.Untried != "" && p.Count > 0 {
+		t.printf("  %s %s\n", t.paint(alarm, "way back not tried:"), p.Untried)
+	}
 	if p.Helpless {
 		t.printf("  %s it would be cut off, and nobody could send it back; a commit must say so: --cut-off %s\n", t.paint(alarm, "beware:"), p.Device)
 	}

@@ -25,7 +25,7 @@ var everything = wire.Preview{
 	Against: "running",
 	Change:  wire.Change{Number: 7, Title: "Bigger frames", Author: "mara", State: "draft", Ticket: "TF-2"},
 	Parts: []wire.PartPreview{{
-		Device: "northmole", Base: 3, Count: 1, Guard: wire.Guard{Guard: "none", GuardWhy: "the device has no candidate datastore"}, Trouble: "northmole (a:1): no answer",
+		Device: "northmole", Base: 3, Count: 1, Guard: wire.Guard{Guard: "none", GuardWhy: "the device has no candidate datastore", Untried: "it takes effect at once"}, Trouble: "northmole (a:1): no answer",
 		Lines: []diff.Line{{Mark: " ", Text: "interfaces"}, {Mark: "~", Depth: 1, Text: "mtu: 1500 → 9000"}}, Unsaved: true, Unchecked: 2,
 		Edits:  []wire.Edit{{ID: 4, Op: "put", Path: "/x/mtu", Value: "9000", Actor: "mara", At: at}},
 		Behind: true, Moved: []diff.Line{{Mark: "+", Text: "contact: x"}},
@@ -74,6 +74,7 @@ northmole  against what was last known (revision 3)
   busy: the commit of change 9 is under way on it
   note: running here is not saved to startup; see it with: latch device save northmole
   guard: none: the device has no candidate datastore
+  way back not tried: it takes effect at once
   beware: it would be cut off, and nobody could send it back; a commit must say so: --cut-off northmole
 
 A commit would, in about 3s until it is on hold:
@@ -93,7 +94,9 @@ Not ready:
 func TestPreviewEndings(t *testing.T) {
 	part := []wire.PartPreview{{Device: "d", Read: true, Guard: wire.Guard{Guard: "device"}}}
 	for want, p := range map[string]wire.Preview{
-		"Ready. Next: latch commit 7":  {Against: "running", Ready: true, Parts: part},
+		"Ready. Next: latch commit 7": {Against: "running", Ready: true, Parts: part},
+		"Ready, but it would cut us off from e, and its way back is not tried on d. Next: latch commit 7": {Against: "running", Ready: true, Parts: []wire.PartPreview{{
+			Device: "d", Read: true, Count: 1, Guard: wire.Guard{Guard: "service", Untried: "at once"}, Forecasts: []wire.Forecast{{Device: "e", Answer: "cuts"}}}}},
 		"would change nothing":         {Against: "running", Empty: true, Parts: part},
 		"The change is empty":          {Against: "running", Empty: true},
 		"what it did, from the record": {Against: "record", Parts: part},

@@ -29,7 +29,9 @@ type Change struct {
 	Edits   int       `json:"edits"`
 	Notes   []Note    `json:"notes,omitempty"`
 	Commit  *Commit   `json:"commit,omitempty"`
-	Due     *Due      `json:"due,omitempty"` // while it is on the schedule
+	// Meanwhile is what somebody else changed on its devices while it was on hold.
+	Meanwhile []Outside `json:"meanwhile,omitempty"`
+	Due       *Due      `json:"due,omitempty"` // while it is on the schedule
 }
 
 // Note is what somebody wrote down about a change.

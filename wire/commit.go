@@ -12,6 +12,7 @@ type Guard struct {
 	Guard    string `json:"guard"`
 	GuardWhy string `json:"guardWhy,omitempty"` // why it is no better
 	Risk     string `json:"risk,omitempty"`     // what may go wrong with it
+	Untried  string `json:"untried,omitempty"`  // why the way back cannot be tried before a change is in effect
 }
 
 // Commit is how a commit stands.

@@ -26,6 +26,7 @@ export interface Guard {
   guard: "device" | "session" | "service" | "none" | "unknown";
   guardWhy?: string;
   risk?: string;
+  untried?: string;
 }
 
 /** A device's clock against the service's. */
@@ -178,6 +179,8 @@ export interface Change {
   edits: number;
   notes?: Note[];
   commit?: Commit;
+  /** what somebody else changed on its devices while it was on hold */
+  meanwhile?: Outside[];
   due?: Due;
 }
 

@@ -53,7 +53,12 @@ func (a *API) changeDoc(c *call, ch store.Change) (wire.Change, error) {
 		return out, nil
 	}
 	out.Commit = a.commitDoc(cm)
-	return out, nil
+	during, err := a.Store.OutsideDuring(c.ctx, ch.Number)
+	if err != nil || len(during) == 0 {
+		return out, err
+	}
+	out.Meanwhile, err = a.outsideList(c, during)
+	return out, err
 }
 
 // visible gives the change in the path, if the person may see it.

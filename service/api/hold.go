@@ -16,7 +16,7 @@ import (
 )
 
 func guardDoc(g fleet.Guard) wire.Guard {
-	return wire.Guard{Guard: g.Name(), GuardWhy: g.Why, Risk: g.Risk}
+	return wire.Guard{Guard: g.Name(), GuardWhy: g.Why, Risk: g.Risk, Untried: g.Untried}
 }
 
 func (a *API) commitDoc(cm store.Commit) *wire.Commit {

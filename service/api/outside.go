@@ -53,6 +53,11 @@ func (a *API) outsideDocs(c *call, device int64, open bool) ([]wire.Outside, err
 	if err != nil {
 		return nil, err
 	}
+	return a.outsideList(c, list)
+}
+
+// outsideList gives those of the devices that are the person's to see.
+func (a *API) outsideList(c *call, list []store.Outside) ([]wire.Outside, error) {
 	out, names := make([]wire.Outside, 0, len(list)), map[int64]store.Device{}
 	for _, o := range list {
 		doc, err := a.outsideDoc(c, o, names)

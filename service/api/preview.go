@@ -176,7 +176,7 @@ func side(n *tree.Node) string {
 // steps tells what a commit will do, and about how long it takes until every
 // device is on hold.
 func steps(list []desk.Verdict) ([]string, int64) {
-	var names, own, session, service []string
+	var names, own, session, service, tried []string
 	var slowest time.Duration
 	edits := 0
 	for _, v := range list {
@@ -189,10 +189,16 @@ func steps(list []desk.Verdict) ([]string, int64) {
 		case guard.BySession:
 			session = append(session, v.Device)
 		case guard.ByService:
-			service = append(service, v.Device)
+			if service = append(service, v.Device); v.Guard.Untried == "" {
+				tried = append(tried, v.Device)
+			}
 		}
 	}
-	out := []string{fmt.Sprintf("prepare: lock %s, read running afresh, write %s, validate, and read that back", few(names), plural(edits, "edit"))}
+	prepare := fmt.Sprintf("prepare: lock %s, read running afresh, write %s, validate, and read that back", few(names), plural(edits, "edit"))
+	if len(tried) > 0 {
+		prepare += "; try the way back in the candidate of " + few(tried)
+	}
+	out := []string{prepare}
 	if len(own) > 0 {
 		out = append(out, "hold: commit with the device's own timer, which takes it back by itself: "+few(own))
 	}

@@ -175,6 +175,9 @@ func (r *Reports) planned(ctx context.Context, p access.Person, c store.Change, 
 		for _, f := range v.Forecasts {
 			facts = append(facts, Fact{"Lockout forecast", plain(fmt.Sprintf("%s: %s", f.Answer, f.Because))})
 		}
+		if v.Guard.Untried != "" {
+			facts = append(facts, Fact{"Way back not tried", plain(v.Guard.Untried)})
+		}
 		if h := v.Hindrance(); h != "" {
 			facts = append(facts, Fact{"In the way", plain(h)})
 		}

@@ -23,6 +23,23 @@ import { may } from "../may";
 
 const editable = new Set(["draft", "failed", "reverted"]);
 
+/** What the reason of a state is a reason for. */
+const what: Partial<Record<string, string>> = {
+  failed: "It failed; nothing of it is on any device", draft: "It was not begun", reverted: "It went back", partly: "Its devices do not all hold the same",
+};
+
+/** What somebody else changed on the devices of a change while it was on hold. */
+function Meanwhile({ change }: { change: Change }) {
+  const back = change.state === "reverted" || change.state === "partly";
+  return (change.meanwhile ?? []).map((o) => (
+    <Alert
+      key={o.number} type="warning" showIcon style={{ marginBottom: 12 }}
+      title={`While it was on hold, somebody else changed ${String(o.places)} ${o.places === 1 ? "place" : "places"} of ${o.device}`}
+      description={<>{o.who}. {back && o.state === "open" && "That may have gone with what was taken back; it can be staged again. "}<Link to={`/outside?number=${String(o.number)}`}>See it and decide</Link></>}
+    />
+  ));
+}
+
 /** A change's desk: what is staged, what it does, what is wrong, the next step. */
 export function ChangePage({ session }: { session: Session }) {
   const number = Number(useParams().number);
@@ -47,10 +64,11 @@ export function ChangePage({ session }: { session: Session }) {
       {now.reason && (
         <Alert
           style={{ marginBottom: 12 }} showIcon type={now.state === "failed" ? "error" : "warning"}
-          title={now.state === "failed" ? "It failed; nothing of it is on any device" : now.state === "draft" ? "It was not begun" : "It went back"}
+          title={what[now.state] ?? "It goes back"}
           description={<span style={{ whiteSpace: "pre-wrap" }}>{now.reason}</span>}
         />
       )}
+      <Meanwhile change={now} />
       {now.due && <OnSchedule due={now.due} mine={mine || may(session, "administer")} />}
       {open && <StagePanel number={number} chosen={part?.device} />}
       {!part && <Alert type="info" showIcon title="The change is empty: nothing is staged." />}

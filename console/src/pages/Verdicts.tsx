@@ -32,6 +32,7 @@ export function Verdicts({ part, remedies }: { part: PartPreview; remedies?: Rem
       {part.guard === "device"
         ? <Alert type="success" showIcon title="Guarded by the device: it goes back by itself if nobody confirms, even if this service is dead." />
         : <Alert type={part.risk ? "warning" : "error"} showIcon title={part.risk ? `Guard: ${part.guard}` : "Cannot be changed"} description={[part.guardWhy, part.risk].filter(Boolean).join("; ")} />}
+      {part.untried && part.count > 0 && <Alert type="error" showIcon title="The way back is not tried" description={part.untried} />}
       {part.unsaved && <Alert type="warning" showIcon title={<>Running here is not saved to startup: <Link to={`/devices/${part.device}`}>see and save it</Link></>} />}
     </Flex>
   );

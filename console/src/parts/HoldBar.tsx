@@ -106,9 +106,12 @@ function Words({ change, commit }: { change: Change; commit: Commit }) {
       <Flex vertical gap={6}>
         <Trouble error={leave.error} />
         {commit.devices.filter(isStuck).map((d) => (
-          <Popconfirm key={d.name} title={`Leave ${d.name} as it is?`} description={d.odd ? "It holds neither its former configuration nor this change; what it holds then stands." : "It refuses to be sent back; what it holds then stands."} okText="Leave it" onConfirm={() => { leave.mutate(d.name); }}>
+          <Flex key={d.name} gap={10} align="center">
+            <Link to={`/devices/${d.name}?${new URLSearchParams({ view: "compare", a: "running", b: `before:${String(change.number)}` }).toString()}`}>What would have to be sent to {d.name}</Link>
+          <Popconfirm title={`Leave ${d.name} as it is?`} description={d.odd ? "It holds neither its former configuration nor this change; what it holds then stands." : "It refuses to be sent back; what it holds then stands."} okText="Leave it" onConfirm={() => { leave.mutate(d.name); }}>
             <Button>Leave {d.name} as it is</Button>
           </Popconfirm>
+          </Flex>
         ))}
       </Flex>
     );

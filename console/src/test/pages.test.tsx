@@ -115,12 +115,14 @@ describe("a change", () => {
     answers["/changes/7"] = two;
     answers["/changes/7/preview"] = {
       change: two, empty: false, ready: true, against: "running",
-      parts: [part, { ...part, device: "saltern-quay", guard: "service", guardWhy: "it has no confirmed commit", risk: "only this service can send it back" }],
+      parts: [part, { ...part, device: "saltern-quay", guard: "service", guardWhy: "it has no confirmed commit", risk: "only this service can send it back", untried: "it takes effect at once" }],
     } satisfies Preview;
     answers["POST /changes/7/commit"] = { ...two, state: "applying" };
     answers["POST /changes/7/schedule"] = { ...due, clocks: [{ device: "saltern-quay", aheadSeconds: -95, off: true }] } satisfies Due;
     open("/changes/7");
     expect(await screen.findByText("saltern-quay: only this service can send it back")).toBeTruthy();
+    expect(screen.getByText("saltern-quay: the way back is not tried")).toBeTruthy();
+    expect(screen.getByRole("img", { name: "its way back is not tried" })).toBeTruthy();
     fireEvent.click(screen.getByText(/^How: when/));
     fireEvent.change(await screen.findByLabelText("probes"), { target: { value: "tcp 192.0.2.12:22" } });
     for (const choice of ["by itself, once every probe passes", "go back at once", "no", "prepare now, commit at my word (within 2 h)"]) fireEvent.click(screen.getByLabelText(choice));
@@ -136,6 +138,17 @@ describe("a change", () => {
     fireEvent.click(screen.getByRole("button", { name: "Put on the schedule" }));
     expect(await screen.findByText(/On the schedule: it goes on hold at 24 Nov 2026, 02:00:00/)).toBeTruthy();
     expect(screen.getByText(/1 min 35 s behind/)).toBeTruthy();
+  });
+  it("tells what somebody else did while it was on hold", async () => {
+    answers["/changes/7"] = {
+      ...draft, state: "partly", reason: "left so by mara",
+      meanwhile: [{ number: 3, device: "saltern-quay", revision: 5, before: 4, since: draft.opened, found: draft.opened, who: "joss, in session 12", told: [], places: 1, during: 7, state: "open" }],
+    } satisfies Change;
+    open("/changes/7");
+    expect(await screen.findByText("Its devices do not all hold the same")).toBeTruthy();
+    expect(screen.getByText("While it was on hold, somebody else changed 1 place of saltern-quay")).toBeTruthy();
+    expect(screen.getByText(/joss, in session 12. That may have gone/)).toBeTruthy();
+    expect(screen.getByRole("link", { name: "See it and decide" }).getAttribute("href")).toBe("/outside?number=3");
   });
   it("that waits on the schedule is taken off first", async () => {
     answers["/changes/7"] = { ...draft, state: "scheduled", due } satisfies Change;

@@ -136,6 +136,7 @@ describe("HoldBar", () => {
     await waitFor(() => { expect(asked).toContain("/api/v1/changes/7/begin"); });
     unmount();
     page(<HoldBar change={held({ phase: "reverting", devices: [{ name: "saltern-quay", keeper: "service", standing: "going back", odd: true }] })} mayDecide />);
+    expect(screen.getByRole("link", { name: "What would have to be sent to saltern-quay" }).getAttribute("href")).toBe("/devices/saltern-quay?view=compare&a=running&b=before%3A7");
     await userEvent.click(screen.getByRole("button", { name: "Leave saltern-quay as it is" }));
     await userEvent.click(await screen.findByRole("button", { name: "Leave it" }));
     await waitFor(() => { expect(asked).toContain("/api/v1/changes/7/leave"); });

@@ -213,13 +213,18 @@ func (a *app) underWay(c wire.Change) {
 	for _, d := range c.Commit.Devices {
 		a.printf("  %s: %s\n", d.Name, standingText(d))
 	}
+	a.stuck(c)
+	a.printf("Follow it: latch watch %d\n", c.Number)
+}
+
+// stuck tells what can be done about devices that do not go back.
+func (a *app) stuck(c wire.Change) {
 	for _, d := range c.Commit.Devices {
 		if d.Stuck() {
 			a.printf("%s does not go back; it is tried on. What would have to be sent to it: latch compare %s %s@before:%d --as edit-config\n", d.Name, d.Name, d.Name, c.Number)
 			a.printf("  Leave it as it is: latch leave %d %s\n", c.Number, d.Name)
 		}
 	}
-	a.printf("Follow it: latch watch %d\n", c.Number)
 }
 
 func savedText(d guard.Device) string {
@@ -462,6 +467,7 @@ func showChange(a *app, _ *flag.FlagSet) func([]string) error {
 			if c.Commit.Phase == guard.AllReady {
 				a.printf("  prepared, only the commit is left; lapses at %s\n", when(c.Commit.LapsesAt))
 			}
+			a.stuck(c)
 			a.meanwhile(c)
 		})
 	}

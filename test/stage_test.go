@@ -161,13 +161,19 @@ func (s *stage) stop() {
 	require.NoError(s.t, s.daemon.Wait())
 }
 
-func (s *stage) startLab(name string) *lab.Device {
+func (s *stage) startLab(name string) *lab.Device { return s.startLabOf(name, "") }
+
+// startLabOf starts a device of a kind, "" for its own.
+func (s *stage) startLabOf(name string, kind lab.Kind) *lab.Device {
 	s.t.Helper()
 	sites, err := lab.Tidewell("")
 	require.NoError(s.t, err)
 	for _, site := range sites {
 		if site.Spec.Name == name {
 			site.Spec.Listen = "127.0.0.1:0"
+			if kind != "" {
+				site.Spec.Kind = kind
+			}
 			d, err := lab.Start(site.Spec)
 			require.NoError(s.t, err)
 			s.t.Cleanup(d.Stop)
@@ -179,8 +185,10 @@ func (s *stage) startLab(name string) *lab.Device {
 	return nil
 }
 
-func (s *stage) addLab(name string) {
-	d := s.startLab(name)
+func (s *stage) addLab(name string) { s.addLabOf(name, "") }
+
+func (s *stage) addLabOf(name string, kind lab.Kind) {
+	d := s.startLabOf(name, kind)
 	s.do("admin", 0, "device", "add", name, "--address", d.Address, "--user", lab.User, "--password-file", s.file("pw-lab", lab.Password))
 	s.do("admin", 0, "device", "trust", name, "--yes")
 }

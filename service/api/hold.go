@@ -140,6 +140,13 @@ func (a *API) confirm(c *call) (any, error) {
 }
 
 func (a *API) revert(c *call) (any, error) {
+	ch, err := a.decidable(c)
+	if err != nil {
+		return nil, err
+	}
+	if s, _, running := a.Engine.Status(ch.Number); running && s.Phase == guard.Reverting {
+		return a.reload(c, ch.Number) // that is being done: how it stands is the answer
+	}
 	return a.say(c, guard.Event{Kind: guard.SayRevert}, func(s guard.State) bool {
 		return s.Phase == guard.Done || slices.ContainsFunc(s.Devices, guard.Device.Stuck)
 	})

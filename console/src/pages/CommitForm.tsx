@@ -55,7 +55,7 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
     <div role="region" aria-label="next step" className="foot" style={{ position: "sticky", bottom: 0, zIndex: 4, background: token.colorBgElevated, border: `1px solid ${token.colorBorder}`, borderRadius: 6, padding: "8px 14px" }}>
       <Trouble error={commit.error ?? schedule.error ?? say.error} />
       {schedule.data && <Scheduled due={schedule.data} />}
-      {preview.ready && preview.parts.filter((p) => p.untried && p.count > 0).map((p) => <Alert key={`${p.device} untried`} type="error" showIcon style={{ marginBottom: 8 }} title={`${p.device}: the way back is not tried`} description={p.untried} />)}
+      {preview.ready && preview.parts.filter((p) => p.untried && p.count > 0).map((p) => <Alert key={`${p.device} untried`} type="error" showIcon style={{ marginBottom: 8 }} title={`${p.device}: the way back is not tried: ${p.untried ?? ""}`} />)}
       {preview.ready && weak.map((p) => <Alert key={p.device} type="warning" showIcon style={{ marginBottom: 8 }} title={`${p.device}: ${p.risk ?? ""}`} />)}
       {helpless.length > 0 && (
         <Alert

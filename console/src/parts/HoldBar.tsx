@@ -71,7 +71,7 @@ export function HoldBar({ change, mayDecide }: { change: Change; mayDecide: bool
             {awaiting && commit.byProbes && " It is confirmed by itself once every probe passes."}
             {commit.newDeadline && ` The devices' timers are being set for a hold until ${when(commit.newDeadline)}.`}
             {commit.phase === "prepared" && `. It lapses at ${when(commit.lapsesAt)}, or when a device moves on.`}
-            {commit.reason && `. ${commit.reason}`}
+            {commit.reason && `. ${commit.reason}.`}
             {odd.map((d) => ` ${d.name}: ${d.said ?? ""}.`)}
           </Typography.Text>
         </div>
@@ -107,7 +107,7 @@ function Words({ change, commit }: { change: Change; commit: Commit }) {
         <Trouble error={leave.error} />
         {commit.devices.filter(isStuck).map((d) => (
           <Flex key={d.name} gap={10} align="center">
-            <Link to={`/devices/${d.name}?${new URLSearchParams({ view: "compare", a: "running", b: `before:${String(change.number)}` }).toString()}`}>What would have to be sent to {d.name}</Link>
+            <Link style={{ fontSize: 14 }} to={`/devices/${d.name}?${new URLSearchParams({ view: "compare", a: "running", b: `before:${String(change.number)}` }).toString()}`}>What would have to be sent to {d.name}</Link>
           <Popconfirm title={`Leave ${d.name} as it is?`} description={d.odd ? "It holds neither its former configuration nor this change; what it holds then stands." : "It refuses to be sent back; what it holds then stands."} okText="Leave it" onConfirm={() => { leave.mutate(d.name); }}>
             <Button>Leave {d.name} as it is</Button>
           </Popconfirm>

@@ -121,7 +121,7 @@ describe("a change", () => {
     answers["POST /changes/7/schedule"] = { ...due, clocks: [{ device: "saltern-quay", aheadSeconds: -95, off: true }] } satisfies Due;
     open("/changes/7");
     expect(await screen.findByText("saltern-quay: only this service can send it back")).toBeTruthy();
-    expect(screen.getByText("saltern-quay: the way back is not tried")).toBeTruthy();
+    expect(screen.getByText("saltern-quay: the way back is not tried: it takes effect at once")).toBeTruthy();
     expect(screen.getByRole("img", { name: "its way back is not tried" })).toBeTruthy();
     fireEvent.click(screen.getByText(/^How: when/));
     fireEvent.change(await screen.findByLabelText("probes"), { target: { value: "tcp 192.0.2.12:22" } });

@@ -94,7 +94,7 @@ func (a *app) verdictText(c wire.Change) {
 		}
 		a.printf("See what each holds against it: latch compare DEVICE change:%d\nTake back what of it was kept: latch undo %d\n", c.Number, c.Number)
 	case "failed":
-		a.printf("Change %d %s: %s\nNothing of it is on any device. Mend it and commit again.\n", c.Number, a.paint(alarm, "failed"), c.Reason)
+		a.printf("Change %d %s: %s\nNothing of it is on any device. See how it would go now: latch preview %d\n", c.Number, a.paint(alarm, "failed"), c.Reason, c.Number)
 	case "holding", "applying":
 		switch {
 		case c.Commit == nil || c.Commit.Phase == guard.Done:

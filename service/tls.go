@@ -99,7 +99,10 @@ func ownKey(file string) (*ecdsa.PrivateKey, error) {
 	}
 	parsed, err := x509.ParsePKCS8PrivateKey(block.Bytes)
 	key, ok := parsed.(*ecdsa.PrivateKey)
-	if err != nil || !ok {
+	if err == nil && !ok {
+		err = fmt.Errorf("it is a %T", parsed)
+	}
+	if err != nil {
 		return nil, fmt.Errorf("certificate's key %s is no ECDSA key in PKCS #8: %w", file, err)
 	}
 	return key, nil

@@ -1,6 +1,9 @@
 package test
 
 import (
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"os/exec"
 	"strings"
 	"testing"
@@ -60,4 +63,57 @@ func TestCoreKnowsNoModule(t *testing.T) {
 		out, err := exec.Command("grep", "-rlE", `"(/?ietf|iana|openconfig)-[a-z]`, "--include=*.go", "--exclude=forms.go", "--exclude=instance.go", "--exclude=secret.go", "--exclude=yangpatch.go", "--exclude=*_test.go", "../core/"+room).CombinedOutput()
 		assert.Error(t, err, "core/%s names a module: %s", room, out)
 	}
+}
+
+// No message ends in <nil>: where a branch is taken with an error or for another reason,
+// it does not speak of the error.
+func TestNoErrorOfNothing(t *testing.T) {
+	out, err := exec.Command("git", "-C", "..", "ls-files", "*.go").Output()
+	require.NoError(t, err)
+	branches := 0
+	for _, name := range strings.Fields(string(out)) {
+		files := token.NewFileSet()
+		file, err := parser.ParseFile(files, "../"+name, nil, 0)
+		require.NoError(t, err)
+		ast.Inspect(file, func(n ast.Node) bool {
+			branch, ok := n.(*ast.IfStmt)
+			if !ok {
+				return true
+			}
+			either, ok := branch.Cond.(*ast.BinaryExpr)
+			if !ok || either.Op != token.LOR {
+				return true
+			}
+			maybe := ""
+			for _, side := range []ast.Expr{either.X, either.Y} {
+				if x, ok := side.(*ast.BinaryExpr); ok && x.Op == token.NEQ {
+					if id, ok := x.X.(*ast.Ident); ok && strings.HasSuffix(strings.ToLower(id.Name), "err") {
+						maybe = id.Name
+					}
+				}
+			}
+			if maybe == "" {
+				return true
+			}
+			branches++
+			ast.Inspect(branch.Body, func(n ast.Node) bool {
+				call, ok := n.(*ast.CallExpr)
+				if !ok || len(call.Args) < 2 {
+					return true
+				}
+				format, ok := call.Args[0].(*ast.BasicLit)
+				if !ok || !strings.Contains(format.Value, "%v") && !strings.Contains(format.Value, "%w") {
+					return true
+				}
+				for _, arg := range call.Args[1:] {
+					if id, ok := arg.(*ast.Ident); ok && id.Name == maybe {
+						t.Errorf("%s: it may be said of no error", files.Position(call.Pos()))
+					}
+				}
+				return true
+			})
+			return true
+		})
+	}
+	assert.Greater(t, branches, 50, "the branches were found")
 }

@@ -153,3 +153,38 @@ func TestNetconfdOrder(t *testing.T) {
 		})
 	}
 }
+
+// What stands under a condition goes when a change makes that false, as it does on the
+// device (RFC 7950 section 8.2), is told before, and comes back with it.
+func TestNetconfdConditions(t *testing.T) {
+	t.Parallel()
+	for name, start := range map[string]func(testing.TB) *netconfd.Server{"candidate": netconfd.Start, "running": netconfd.StartRunning} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			d := start(t)
+			s := newStage(t)
+			s.do("admin", 0, "device", "add", "reef", "--address", d.Address, "--user", d.User, "--key-file", s.file("reef-key", string(d.PrivateKey)))
+			s.do("admin", 0, "device", "trust", "reef", "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
+			berth := func() string {
+				out, _ := s.latch("mara", "config", "reef", "/berth")
+				return strings.Join(strings.Fields(out), " ")
+			}
+			n := s.open("mara", "reef /berth/kind deep", "reef /berth/ramp/length 12", "reef /berth/ramp/unit metres")
+			s.do("mara", 0, "commit", n, "--hold", "2m")
+			s.do("mara", 0, "confirm", n)
+			assert.Equal(t, "berth kind: deep ramp length: 12 unit: metres", berth())
+			n = s.open("mara", "reef /berth/kind flat")
+			out := s.do("mara", 0, "preview", n)
+			assert.Contains(t, out, "hint /berth/ramp: goes as well: the device deletes it, as it is only allowed when ../kind = 'deep'")
+			s.do("mara", 0, "commit", n, "--hold", "2m")
+			assert.Equal(t, "berth kind: flat", berth())
+			s.do("mara", 0, "revert", n, "--yes")
+			assert.Equal(t, "berth kind: deep ramp length: 12 unit: metres", berth())
+			s.do("mara", 0, "commit", n, "--hold", "2m")
+			s.do("mara", 0, "confirm", n)
+			assert.Equal(t, "berth kind: flat", berth())
+			n = s.open("mara", "reef /berth/ramp/length 9")
+			assert.Contains(t, s.do("mara", 1, "preview", n), "is set, but only allowed when ../kind = 'deep'")
+		})
+	}
+}

@@ -3,6 +3,7 @@ package diff
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -142,14 +143,20 @@ func (i Item) node(s *schema.Schema) (tree.Path, *tree.Node, error) {
 		}
 	}
 	p, err := tree.ParsePath(s, i.Path)
-	if err != nil || len(p) == 0 {
+	if err == nil && len(p) == 0 {
+		err = errors.New("it is the root")
+	}
+	if err != nil {
 		return nil, nil, fmt.Errorf("leads nowhere: %w", err)
 	}
 	if last := p.Last(); last.IsLeaf() && !i.Outline {
 		return p, tree.NewLeaf(last, text), nil
 	}
 	nodes, err := d.OutlineBelow(tree.Path(p[:len(p)-1]).Last(), text)
-	if err != nil || len(nodes) != 1 {
+	if err == nil && len(nodes) != 1 {
+		err = fmt.Errorf("it is %d", len(nodes))
+	}
+	if err != nil {
 		return nil, nil, fmt.Errorf("its outline is not one node: %w", err)
 	}
 	return p, nodes[0], nil

@@ -3,6 +3,7 @@ package diff
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -175,7 +176,10 @@ func (e patchEdit) edit(s *schema.Schema) (*tree.Edit, error) {
 		}
 		if insert == "before" || insert == "after" {
 			p, err := tree.ParsePath(s, beside)
-			if err != nil || len(p) == 0 {
+			if err == nil && len(p) == 0 {
+				err = errors.New("it is the root, which is no entry")
+			}
+			if err != nil {
 				return nil, fmt.Errorf("its point %q: %w", beside, err)
 			}
 			besideKeys = p[len(p)-1].Keys

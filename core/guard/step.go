@@ -209,7 +209,11 @@ func (m *machine) committed(d *Device, i int) {
 	switch m.ev.Kind {
 	case CommitRefused:
 		d.Standing, d.Said = Ready, m.ev.Err
-		m.revert(fmt.Sprintf("%s refused the commit: %s", d.Name, m.ev.Err), "")
+		why := "could not be committed: "
+		if m.ev.Refused {
+			why = "refused the commit: "
+		}
+		m.revert(d.Name+" "+why+m.ev.Err, "")
 		return
 	case CommitUnknown:
 		m.doubt(d)

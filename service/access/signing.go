@@ -65,8 +65,11 @@ func plainKey(file string) (ed25519.PrivateKey, error) {
 	}
 	parsed, err := x509.ParsePKCS8PrivateKey(block.Bytes)
 	key, ok := parsed.(ed25519.PrivateKey)
-	if err != nil || !ok {
-		return nil, fmt.Errorf("key file %s holds no Ed25519 key (%v); restore it from where it was copied, or take it away: a new key is made, and the record says so", file, err)
+	if err == nil && !ok {
+		err = fmt.Errorf("it is a %T", parsed)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("key file %s holds no Ed25519 key (%w); restore it from where it was copied, or take it away: a new key is made, and the record says so", file, err)
 	}
 	return key, nil
 }

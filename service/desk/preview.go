@@ -58,6 +58,7 @@ type Verdict struct {
 	Idle bool
 
 	work    Work
+	fallen  []check.Finding  // what the device deletes by itself
 	staged  map[string]int64 // the edit that last touched a line, by the line's path; nil where there is only one
 	from    string           // our address as the device tells it, "" where it does not
 	running *tree.Node
@@ -251,7 +252,7 @@ func (d *Desk) meet(ctx context.Context, v *Verdict, number int64, w Work, now h
 	if err != nil {
 		return err
 	}
-	v.running, v.result, v.Conflicts, v.Decided = now.Running, m.result, m.open, m.agreed
+	v.running, v.result, v.Conflicts, v.Decided, v.fallen = now.Running, m.result, m.open, m.agreed, m.fallen
 	v.Difference = diff.Compare(now.Running, m.result)
 	v.staged = stagedBy(w, v.Difference)
 	if tree.Same(now.Running, w.Former) {
@@ -282,6 +283,7 @@ func stagedBy(w Work, d *diff.Difference) map[string]int64 {
 // find gathers the findings on the result.
 func (v *Verdict) find(now history.Reading) {
 	v.Check = check.Change(now.Schema, v.running, v.result)
+	v.Check.Findings = append(v.Check.Findings, v.fallen...)
 	for _, u := range v.Unfit {
 		v.Check.Findings = append(v.Check.Findings, check.Finding{Severity: check.Error, Path: u.Edit.Path,
 			Message: fmt.Sprintf("edit %d, %s by %s, can no longer be carried out: %s; nothing of it is lost: stage it again as the device is now, or take it back with: latch unstage %d %d", u.Edit.ID, u.Edit.Op, u.Edit.Actor, u.Why, u.Edit.Change, u.Edit.ID)})

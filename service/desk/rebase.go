@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"oakenlatch/core/check"
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
@@ -38,8 +39,17 @@ func side(n *tree.Node) string {
 }
 
 // merge puts a part on what its device holds, with what people decided where
-// both changed the same. A decision holds for the three values that were shown.
+// both changed the same, and with what the device makes of it.
 func (d *Desk) merge(ctx context.Context, number int64, w Work, running *tree.Node) (merged, error) {
+	m, err := d.together(ctx, number, w, running)
+	if err == nil {
+		m.result, m.fallen = check.Settled(w.Schema, running, m.result)
+	}
+	return m, err
+}
+
+// together merges. A decision holds for the three values that were shown.
+func (d *Desk) together(ctx context.Context, number int64, w Work, running *tree.Node) (merged, error) {
 	if tree.Same(running, w.Former) {
 		return merged{result: w.Mine}, nil
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/check"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
@@ -200,4 +201,5 @@ type merged struct {
 	result *tree.Node
 	open   []diff.Conflict // nobody decided yet
 	agreed []Decided
+	fallen []check.Finding // what goes as well, as the device deletes it
 }

@@ -335,7 +335,10 @@ func neighbour(s *schema.Schema, path tree.Path, key string) ([]string, error) {
 	}
 	n := path.Last()
 	p, err := tree.ParsePath(s, at+"/"+n.Module.Name+":"+n.Name+"="+key)
-	if err != nil || p[len(p)-1].Keys == nil {
+	if err == nil && p[len(p)-1].Keys == nil {
+		err = errors.New("its keys are missing")
+	}
+	if err != nil {
 		return nil, fmt.Errorf("%q names no %s: %w", key, n.Name, err)
 	}
 	return p[len(p)-1].Keys, nil

@@ -57,7 +57,7 @@ func (h *hand) commitDirectly(ctx context.Context, s *fleet.Session) guard.Event
 	case err == nil && off.Empty():
 		return guard.Event{Kind: guard.Applied}
 	case err != nil && h.classify(running) == guard.FoundBase:
-		return guard.Event{Kind: guard.CommitRefused, Err: brief(err)}
+		return guard.Event{Kind: guard.CommitRefused, Refused: true, Err: brief(err)}
 	case err != nil:
 		err = h.undoAtOnce(ctx, s, brief(err)+"; it had carried out a part of it")
 	case diff.OrderOnly(off):

@@ -72,7 +72,7 @@ func (f form) write(ctx context.Context, s *fleet.Session, to netconf.Datastore,
 	defer cancel()
 	w := &markup.Writer{}
 	codec.Encode(w, s.Schema, f.all)
-	return s.Wrap("the device refuses the configuration as a whole", s.CopyConfig(ctx, to, netconf.Source{Config: w.Bytes()}))
+	return s.Answered("the device refuses the configuration as a whole", "writing the configuration as a whole", s.CopyConfig(ctx, to, netconf.Source{Config: w.Bytes()}))
 }
 
 // ladders remembers which form of an edit devices took last.

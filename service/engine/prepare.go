@@ -8,10 +8,12 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/check"
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/guard"
 	"oakenlatch/core/markup"
+	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
 	"oakenlatch/service/fleet"
@@ -53,7 +55,7 @@ func (h *hand) prepare(ctx context.Context) error {
 			return err
 		}
 	}
-	result, err := h.rebase(running)
+	result, err := h.rebase(s.Schema, running)
 	if err != nil {
 		return err
 	}
@@ -160,11 +162,12 @@ func nobodyHolds(err error) bool {
 }
 
 // rebase puts the part's edits on what the device holds now.
-func (h *hand) rebase(running *tree.Node) (*tree.Node, error) {
+func (h *hand) rebase(s *schema.Schema, running *tree.Node) (*tree.Node, error) {
 	if moved := diff.Compare(h.former, running); h.exact && !moved.Empty() {
 		return nil, fmt.Errorf("the device moved on since the change was previewed: %d changes, first %s; nothing was touched: preview it again", moved.Count(), moved.Items()[0].Path)
 	}
 	result, conflicts := diff.Merge(h.former, h.mine, running)
+	result, _ = check.Settled(s, running, result)
 	if len(conflicts) > 0 {
 		var lines []string
 		for i, c := range conflicts {
@@ -229,7 +232,7 @@ func write(ctx context.Context, s *fleet.Session, to netconf.Datastore, edits *t
 	if s.Capabilities.Has(netconf.CapRollbackOnError) {
 		e.ErrorOption = "rollback-on-error"
 	}
-	return s.Wrap("the device refuses the edit", s.EditConfig(ctx, e))
+	return s.Answered("the device refuses the edit", "writing the edit", s.EditConfig(ctx, e))
 }
 
 // toCandidate writes the candidate, has the device validate it and compares what it
@@ -311,7 +314,7 @@ func (h *hand) validate(ctx context.Context, s *fleet.Session, d *diff.Differenc
 	ctx, cancel := context.WithTimeout(ctx, operation)
 	defer cancel()
 	if err := s.Validate(ctx, netconf.Source{Datastore: netconf.Candidate}); err != nil {
-		return s.Wrap("the device finds the result invalid", err)
+		return s.Answered("the device finds the result invalid", "having the device check the result", err)
 	}
 	if err := s.DiscardChanges(ctx); err != nil {
 		return s.Wrap("discarding", err)

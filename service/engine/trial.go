@@ -43,7 +43,7 @@ func (h *hand) commit(ctx context.Context) guard.Event {
 	case err == nil:
 		return guard.Event{Kind: guard.Applied}
 	case netconf.Refused(err):
-		return guard.Event{Kind: guard.CommitRefused, Err: brief(s.Wrap("committing", err))}
+		return guard.Event{Kind: guard.CommitRefused, Refused: true, Err: brief(s.Wrap("committing", err))}
 	}
 	h.dropSession()
 	return guard.Event{Kind: guard.CommitUnknown, Err: brief(s.Wrap("committing", err))}

@@ -343,6 +343,15 @@ func (s *Session) Wrap(doing string, err error) error {
 	return &Error{s.Device.Name, s.Device.Address, kind, doing + ": " + err.Error(), next, err}
 }
 
+// Answered is Wrap for what a device may say no to: no says so in words. Without an
+// answer it is none.
+func (s *Session) Answered(no, doing string, err error) error {
+	if netconf.Refused(err) {
+		doing = no
+	}
+	return s.Wrap(doing, err)
+}
+
 // Read reads a datastore as a configuration.
 func (s *Session) Read(ctx context.Context, from netconf.Datastore) (*tree.Node, error) {
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)

@@ -346,8 +346,10 @@ func (b *bench) solver(f filters, same bool) (time.Duration, error) {
 	var failed error
 	took := best(2, func() {
 		out, err := exec.Command("z3", "-T:180", file).CombinedOutput()
-		if got := strings.TrimSpace(string(out)); err != nil || got != want {
-			failed = fmt.Errorf("z3 says %.200q (%v), and we %s", got, err, want)
+		if err != nil {
+			failed = fmt.Errorf("z3: %w\n%.200q", err, out)
+		} else if got := strings.TrimSpace(string(out)); got != want {
+			failed = fmt.Errorf("z3 says %.200q, and we %s", got, want)
 		}
 	})
 	return took, failed

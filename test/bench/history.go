@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -323,8 +324,11 @@ func (b *bench) readingPast(dir string, p *past, repo string) error {
 				return err
 			}
 			want, err := codec.Decoder{Schema: r.schema}.ParseTree(p.texts[i])
-			if err != nil || want.Digest() != n.Digest() {
-				return fmt.Errorf("revision %d does not come out as it went in: %w", i, err)
+			if err != nil {
+				return fmt.Errorf("revision %d: %w", i, err)
+			}
+			if want.Digest() != n.Digest() {
+				return fmt.Errorf("revision %d does not come out as it went in", i)
 			}
 		}
 		read = least(read, took/revisions)
@@ -405,7 +409,7 @@ func (b *bench) comparingPast(dir string, order []int) error {
 		x, xerr := r.history.Tree(ctx, r.schema, revs[order[i]].Digest)
 		y, yerr := r.history.Tree(ctx, r.schema, revs[order[i+1]].Digest)
 		if xerr != nil || yerr != nil {
-			err = fmt.Errorf("%w %w", xerr, yerr)
+			err = errors.Join(xerr, yerr)
 			return
 		}
 		use(x, y)

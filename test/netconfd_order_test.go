@@ -183,6 +183,11 @@ func TestNetconfdConditions(t *testing.T) {
 			s.do("mara", 0, "commit", n, "--hold", "2m")
 			s.do("mara", 0, "confirm", n)
 			assert.Equal(t, "berth kind: flat", berth())
+			// Its first revision is empty: what that asks for has to be said in so many words.
+			out = s.do("mara", 2, "restore", "reef", "rev:1")
+			assert.Contains(t, out, "holds nothing: the device would be left without any configuration")
+			assert.Contains(t, out, "latch restore reef rev:1 --path /berth; or, if all is meant to go, open a change and name each: latch delete CHANGE reef /berth")
+			assert.Contains(t, s.do("mara", 0, "restore", "reef", "rev:1", "--path", "/berth"), "− berth")
 			n = s.open("mara", "reef /berth/ramp/length 9")
 			assert.Contains(t, s.do("mara", 1, "preview", n), "is set, but only allowed when ../kind = 'deep'")
 		})

@@ -2,6 +2,7 @@ package diff
 
 import (
 	"slices"
+	"strings"
 
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
@@ -97,6 +98,9 @@ func (d *Difference) Invert() *Difference { return Compare(d.New, d.Old) }
 func edits(changes []*Change, now *tree.Node) []*tree.Edit {
 	var out []*tree.Edit
 	place := places(changes, now)
+	if anew := nameless(changes, now, place); anew != nil {
+		changes, place = anew, places(anew, now)
+	}
 	// What goes, goes first: another case of a choice may take its place.
 	for _, c := range changes {
 		if c.Kind == Removed {
@@ -178,6 +182,52 @@ func places(changes []*Change, now *tree.Node) map[*Change]where {
 	}
 	return out
 }
+
+// nameless is for neighbours that cannot be named: a key with both kinds of quotes does
+// not fit into a predicate (RFC 7950 section 9.13, XPath 1.0 section 3.7, Literal).
+// All entries up to the one behind such a neighbour are placed then, so that they go to
+// the front and name nobody. It gives nil where there is none.
+func nameless(changes []*Change, now *tree.Node, place map[*Change]where) []*Change {
+	upTo := map[*schema.Node]int{}
+	for _, c := range changes {
+		s := c.node().Schema()
+		if !c.Placed || place[c] != behind || s.Kind != schema.List || !slices.ContainsFunc(c.After(), unnamed) {
+			continue
+		}
+		all := now.All(s)
+		n := slices.IndexFunc(all, func(e *tree.Node) bool { return listKey(e) == listKey(c.New) })
+		upTo[s] = max(upTo[s], n)
+	}
+	if len(upTo) == 0 {
+		return nil
+	}
+	of := map[string]*Change{}
+	for _, c := range changes {
+		if c.New != nil && c.New.Schema() != nil {
+			of[listKey(c.New)] = c
+		}
+	}
+	taken := map[*Change]bool{}
+	var placed []*Change // of these lists, in order
+	for s, last := range upTo {
+		for n, e := range now.All(s) {
+			c := of[listKey(e)]
+			taken[c] = true
+			switch {
+			case c == nil && n <= last:
+				c = &Change{Kind: Moved, Old: e, New: e, Placed: true}
+			case c != nil && !c.Placed && n <= last:
+				c = &Change{Kind: Moved, Old: c.Old, New: c.New, Children: c.Children, Placed: true}
+			}
+			if c != nil {
+				placed = append(placed, c)
+			}
+		}
+	}
+	return append(slices.DeleteFunc(slices.Clone(changes), func(c *Change) bool { return taken[c] }), placed...)
+}
+
+func unnamed(key string) bool { return strings.Contains(key, "'") && strings.Contains(key, `"`) }
 
 func listKey(n *tree.Node) string { return n.Schema().Path() + " " + tree.Identity(n) }
 

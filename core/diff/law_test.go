@@ -324,3 +324,44 @@ func TestWhereHeedsOrder(t *testing.T) {
 	require.NotZero(t, off)
 	require.NotZero(t, like)
 }
+
+// An entry whose key has both kinds of quotes is nobody's neighbour by name: no predicate
+// can say it. Every form of an edit reaches the order all the same.
+func TestOrderBesideBothQuotes(t *testing.T) {
+	odd := func(names []string) (out []string) {
+		for _, n := range names {
+			if n < "d" {
+				n += `'"`
+			}
+			out = append(out, n)
+		}
+		return out
+	}
+	named := 0
+	for seed := range uint64(4000) {
+		r := rand.New(rand.NewPCG(seed, 5))
+		var base []string
+		for _, c := range r.Perm(8)[:r.IntN(8)] {
+			base = append(base, string(rune('a'+c)))
+		}
+		old, new := odd(base), odd(edited(r, base, "abcdefgh"))
+		a, b := inOrder(t, old, true), inOrder(t, new, true)
+		for n, form := range diff.Compare(a, b).Forms() {
+			w := &markup.Writer{}
+			w.Start(markup.Name{Space: codec.NetconfNS, Local: "config"})
+			codec.EncodeEdit(w, orders, form)
+			w.End()
+			el, err := markup.Parse(w.Bytes(), markup.Limits{})
+			require.NoError(t, err)
+			doc, err := codec.Decoder{Schema: orders, Strict: true}.Edit(el)
+			require.NoError(t, err, "seed %d, form %d: %v to %v\n%s", seed, n, old, new, w.Bytes())
+			got, err := tree.Apply(a, doc, form.Op)
+			require.NoError(t, err)
+			require.Equal(t, new, readOrder(t, got), "seed %d, form %d: %v\n%s", seed, n, old, w.Bytes())
+			if n == 0 && strings.Contains(string(w.Bytes()), "yang:key") {
+				named++
+			}
+		}
+	}
+	require.Greater(t, named, 100, "others are named")
+}

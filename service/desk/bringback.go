@@ -147,8 +147,8 @@ func (d *Desk) restored(ctx context.Context, p access.Person, c store.Change, de
 	if err != nil {
 		return one, err
 	}
-	if target.Len() == 0 {
-		return one, refusal.New(refusal.Invalid, "", "%s: %s holds nothing: the device would be left without any configuration", device, what)
+	if target.Len() == 0 && len(b.Paths) == 0 {
+		return one, refusal.New(refusal.Invalid, emptied(device, b.From, w.Mine), "%s: %s holds nothing: the device would be left without any configuration", device, what)
 	}
 	paths := []tree.Path{nil}
 	if len(b.Paths) > 0 {
@@ -182,6 +182,22 @@ func (d *Desk) restored(ctx context.Context, p access.Person, c store.Change, de
 		one.Notes = append(one.Notes, "what was staged before on this device stays only where this does not reach")
 	}
 	return one, d.measure(ctx, &one, at, since)
+}
+
+// emptied says how a device is left with nothing, where that is meant: in so many words.
+func emptied(device, from string, now *tree.Node) string {
+	var paths []string
+	for c := range now.Each() {
+		if len(paths) == 10 {
+			paths = append(paths, "and so on")
+			break
+		}
+		paths = append(paths, tree.Path{tree.StepTo(c)}.String())
+	}
+	if len(paths) == 0 {
+		return "it holds nothing now either"
+	}
+	return fmt.Sprintf("bring back parts of it: latch restore %s %s --path %s; or, if all is meant to go, open a change and name each: latch delete CHANGE %s %s", device, from, paths[0], device, strings.Join(paths, ", "))
 }
 
 // target gives what a restore puts in place, and the revision it is of, 0 where

@@ -26,10 +26,8 @@ var ErrExists = errors.New("exists already")
 
 // Store is the database. Its methods may be used from many goroutines.
 type Store struct {
-	db    *sql.DB
-	enc   *zstd.Encoder
-	tight *zstd.Encoder // slower and smaller: for what is kept for good
-	dec   *zstd.Decoder
+	db *sql.DB
+	*packer
 	writer
 
 	statements sync.Map // text -> *sql.Stmt: making one out of its text takes longer than running it
@@ -53,14 +51,8 @@ func Open(dir string) (*Store, error) {
 		return nil, errors.Join(explained(file, err), db.Close())
 	}
 	s := &Store{db: db}
-	if s.enc, err = zstd.NewWriter(nil); err != nil {
-		return nil, err
-	}
-	if s.tight, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBestCompression)); err != nil {
-		return nil, err
-	}
-	if s.dec, err = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(1<<30)); err != nil {
-		return nil, err
+	if s.packer, err = packing(); err != nil {
+		return nil, errors.Join(err, db.Close())
 	}
 	s.start()
 	return s, nil
@@ -69,8 +61,7 @@ func Open(dir string) (*Store, error) {
 // Close closes the database.
 func (s *Store) Close() error {
 	s.stop()
-	s.dec.Close()
-	return errors.Join(s.enc.Close(), s.tight.Close(), s.db.Close())
+	return s.db.Close()
 }
 
 // Ping reports whether the database answers.
@@ -189,11 +180,32 @@ func parseTime(s string) (time.Time, error) {
 	return time.Parse(stamp, s)
 }
 
-func (s *Store) compress(b []byte) []byte { return s.enc.EncodeAll(b, nil) }
+// packer packs what is kept. One is enough for a process: its tables are some 45 MB.
+type packer struct {
+	enc   *zstd.Encoder
+	tight *zstd.Encoder // slower and smaller: for what is kept for good
+	dec   *zstd.Decoder
+}
 
-func (s *Store) dense(b []byte) []byte { return s.tight.EncodeAll(b, nil) }
+var packing = sync.OnceValues(func() (*packer, error) {
+	enc, err := zstd.NewWriter(nil)
+	if err != nil {
+		return nil, err
+	}
+	// There is one writer: another encoder beside it would only take memory.
+	tight, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedBestCompression), zstd.WithEncoderConcurrency(1))
+	if err != nil {
+		return nil, err
+	}
+	dec, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(1<<30))
+	return &packer{enc, tight, dec}, err
+})
 
-func (s *Store) expand(b []byte) ([]byte, error) { return s.dec.DecodeAll(b, nil) }
+func (p *packer) compress(b []byte) []byte { return p.enc.EncodeAll(b, nil) }
+
+func (p *packer) dense(b []byte) []byte { return p.tight.EncodeAll(b, nil) }
+
+func (p *packer) expand(b []byte) ([]byte, error) { return p.dec.DecodeAll(b, nil) }
 
 // affected turns a write that touched no row into ErrNotFound.
 func affected(res sql.Result, err error) error {

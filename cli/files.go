@@ -93,6 +93,7 @@ func (y *yang) fromFolder() (*schema.Schema, error) {
 		opt.Features[module] = append(opt.Features[module], feature)
 	}
 	s := schema.Compile(sources, opt)
+	s.Problems = append(s.Problems, check.Conditions(s)...)
 	y.problems(s)
 	return s, nil
 }
@@ -105,7 +106,7 @@ func (y *yang) problems(s *schema.Schema) {
 			_, _ = fmt.Fprintf(y.app.err, "latch: and %d more\n", len(s.Problems)-most)
 			break
 		}
-		_, _ = fmt.Fprintf(y.app.err, "latch: carried unread: %s\n", p)
+		_, _ = fmt.Fprintf(y.app.err, "latch: not understood: %s\n", p)
 	}
 }
 

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"fmt"
 	"strings"
 
 	"oakenlatch/core/schema"
@@ -54,6 +55,9 @@ func (d *data) reference(t *schema.Type, at *schema.Node) reference {
 				name = prefix
 			}
 			r.down = append(r.down, qname{m, name})
+		}
+		if t.Target == nil {
+			r.err = fmt.Errorf("%w: the path %s leads to no node that is known", xpath.ErrUndecided, path)
 		}
 	}
 	d.refs[t] = r

@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"oakenlatch/core/check"
 	"oakenlatch/core/markup"
 	"oakenlatch/core/schema"
 	"oakenlatch/netconf"
@@ -32,6 +33,7 @@ func (m ModuleSet) Compile() *schema.Schema {
 	for _, name := range m.Missing {
 		s.Problems = append(s.Problems, schema.Problem{Module: name, Msg: "the device names this module but does not hand it out"})
 	}
+	s.Problems = append(s.Problems, check.Conditions(s)...)
 	return s
 }
 

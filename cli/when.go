@@ -10,6 +10,9 @@ import (
 // span is a duration as people write it: 90s, 10m, 2h30m, 3d, 1d12h.
 type span time.Duration
 
+// mostDays bounds a duration: ten years.
+const mostDays = 3660
+
 // parseSpan reads a duration; days may lead it. A sign may stand in front.
 func parseSpan(text string) (time.Duration, error) {
 	rest, sign := text, time.Duration(1)
@@ -19,7 +22,7 @@ func parseSpan(text string) (time.Duration, error) {
 	var days int
 	if d, after, ok := strings.Cut(rest, "d"); ok {
 		n, err := strconv.Atoi(d)
-		if err != nil || n < 0 || n > 3660 {
+		if err != nil || n < 0 || n > mostDays {
 			return 0, fmt.Errorf("%q is no duration; write it like 90s, 10m, 2h or 3d", text)
 		}
 		if days, rest = n, after; rest == "" {
@@ -27,7 +30,7 @@ func parseSpan(text string) (time.Duration, error) {
 		}
 	}
 	d, err := time.ParseDuration(rest)
-	if err != nil || d < 0 {
+	if err != nil || d < 0 || d > mostDays*24*time.Hour {
 		return 0, fmt.Errorf("%q is no duration; write it like 90s, 10m, 2h or 3d", text)
 	}
 	return sign * (time.Duration(days)*24*time.Hour + d), nil

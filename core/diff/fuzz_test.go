@@ -15,6 +15,8 @@ import (
 
 // Whatever three configurations are merged: it ends, the result is canonical,
 // and conflicts do not depend on who is called mine.
+//
+// Under 10,000 in a second: each input makes three trees, and merges them both ways.
 func FuzzMerge(f *testing.F) {
 	for seed := range uint64(5) {
 		r := rand.New(rand.NewPCG(seed, 6))
@@ -43,6 +45,7 @@ func FuzzMerge(f *testing.F) {
 	})
 }
 
+// Under 10,000 in a second: each patch is applied, and compared with what it says.
 func FuzzYangPatch(f *testing.F) {
 	r := rand.New(rand.NewPCG(9, 6))
 	base := sample.Tree(r, s)

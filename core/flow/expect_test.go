@@ -168,3 +168,28 @@ func FuzzParseExpectation(f *testing.F) {
 		}
 	})
 }
+
+// What packets are asked about is read as it is written, and an error points into the line.
+func FuzzParsePackets(f *testing.F) {
+	for _, line := range []string{"tcp from 192.0.2.0/24 to 10.0.0.1 port 443", "udp from any to any", "icmp from 2001:db8::/32 to any", "", "tcp", "from", "tcp from 1.2.3.4/99 to any", "permit tcp from any to any"} {
+		f.Add(line)
+	}
+	f.Fuzz(func(t *testing.T, line string) {
+		e, err := flow.ParsePackets(line)
+		if bad, ok := errors.AsType[*flow.SyntaxError](err); ok {
+			if bad.At < 0 || bad.At > len(line) {
+				t.Fatalf("%q: the error points to %d", line, bad.At)
+			}
+		}
+		if err != nil {
+			return
+		}
+		again, err := flow.ParsePackets(e.Text)
+		if err != nil {
+			t.Fatalf("%q: %v", e.Text, err)
+		}
+		if again.Text != e.Text {
+			t.Fatalf("%q comes back as %q", e.Text, again.Text)
+		}
+	})
+}

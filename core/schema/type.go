@@ -2,6 +2,7 @@ package schema
 
 import (
 	"regexp"
+	"regexp/syntax"
 	"strings"
 )
 
@@ -143,7 +144,6 @@ func (s *Schema) Identity(module, name string) *Identity { return s.idents[ident
 // (subtracted classes, block names) gives nil.
 func translate(text string) *regexp.Regexp {
 	var b strings.Builder
-	b.WriteString(`\A(?:`)
 	class := 0
 	for i := 0; i < len(text); i++ {
 		c := text[i]
@@ -168,9 +168,14 @@ func translate(text string) *regexp.Regexp {
 				}
 				return nil
 			default:
+				if ch := text[i]; ch|0x20 >= 'a' && ch|0x20 <= 'z' && !strings.ContainsRune("nrtpPsS", rune(ch)) || ch >= '0' && ch <= '9' {
+					return nil // of Go's own: an assertion, or a character by its number
+				}
 				b.WriteByte('\\')
 				b.WriteByte(text[i])
 			}
+		case c == '(' && class == 0 && strings.HasPrefix(text[i:], "(?"):
+			return nil // likewise
 		case c == '[':
 			if class > 0 {
 				return nil // subtraction
@@ -189,8 +194,10 @@ func translate(text string) *regexp.Regexp {
 			b.WriteByte(c)
 		}
 	}
-	b.WriteString(`)\z`)
-	re, err := regexp.Compile(b.String())
+	if _, err := syntax.Parse(b.String(), syntax.Perl); err != nil {
+		return nil // by itself: what is put around it may close what is open in it
+	}
+	re, err := regexp.Compile(`\A(?:` + b.String() + `)\z`)
 	if err != nil {
 		return nil
 	}

@@ -93,6 +93,8 @@ func TestErrorsThroughTheCover(t *testing.T) {
 // Whatever a stencil says: what is seen through the cover has as many lines, hides
 // nothing more when it is looked at again in the same way, and put back it is what
 // it was.
+//
+// Under 10,000 in a second: each text is a stencil, filled in and read back.
 func FuzzCover(f *testing.F) {
 	f.Add(lockers)
 	f.Add("a\n  password: |\n  | x\n ? b\n  |<secret>a</secret>\n")

@@ -25,3 +25,20 @@ func FuzzGrants(f *testing.F) {
 		assert.Equal(t, g, again)
 	})
 }
+
+// A scope that is read is written and read as the same.
+func FuzzScope(f *testing.F) {
+	for _, text := range []string{"site=Saltern", "role=switch", "tag=a=b", "device= x ", "=", "site=", "SITE=x", "site=\x00"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		s, err := access.ParseScope(text)
+		if err != nil {
+			assert.Zero(t, s)
+			return
+		}
+		again, err := access.ParseScope(s.String())
+		require.NoError(t, err)
+		assert.Equal(t, s, again)
+	})
+}

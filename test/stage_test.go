@@ -65,6 +65,7 @@ func build(dir string) error {
 type stage struct {
 	t       *testing.T
 	dir     string
+	data    string // folder of the records
 	url     string
 	devices map[string]*lab.Device
 
@@ -89,7 +90,13 @@ func newStage(t *testing.T, devices ...string) *stage {
 // newStageIn is newStage with its files in a folder.
 func newStageIn(t *testing.T, dir string, devices ...string) *stage {
 	t.Helper()
-	s := &stage{t: t, dir: dir, devices: map[string]*lab.Device{}, listen: "127.0.0.1:0"}
+	return newStageAt(t, dir, filepath.Join(dir, "data"), devices...)
+}
+
+// newStageAt is newStageIn with the records in another folder.
+func newStageAt(t *testing.T, dir, data string, devices ...string) *stage {
+	t.Helper()
+	s := &stage{t: t, dir: dir, data: data, devices: map[string]*lab.Device{}, listen: "127.0.0.1:0"}
 	s.start()
 	t.Cleanup(func() {
 		s.kill()
@@ -115,7 +122,7 @@ func (s *stage) file(name, content string) string {
 func (s *stage) start() {
 	s.t.Helper()
 	s.file("pw-admin", adminPassword)
-	s.daemon = exec.Command(filepath.Join(bin, "oaken-latchd"), "serve", "--plain", "--data", filepath.Join(s.dir, "data"),
+	s.daemon = exec.Command(filepath.Join(bin, "oaken-latchd"), "serve", "--plain", "--data", s.data,
 		"--listen", s.listen, "--admin-password-file", filepath.Join(s.dir, "pw-admin"))
 	s.daemon.Env = append(os.Environ(), "GORACE=halt_on_error=1")
 	out, err := s.daemon.StdoutPipe()

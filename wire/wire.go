@@ -196,6 +196,8 @@ type SearchHint struct {
 
 // Attention is what needs a decision now.
 type Attention struct {
+	Records string `json:"records,omitempty"` // what is wrong with the disk of the records: nothing new can be begun
+
 	Holding []Change  `json:"holding"`
 	Unsaved []Device  `json:"unsaved"`
 	Trouble []Device  `json:"trouble"`

@@ -58,6 +58,7 @@ names, and an environment variable (OAKEN_LATCHD_LISTEN): see oaken-latchd confi
 func main() {
 	ctx, cancel := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer cancel()
+	syscall.Umask(0o077) // what it keeps is nobody else's to read
 	os.Exit(run(ctx, os.Args[1:], os.Stdout, os.Stderr))
 }
 
@@ -156,7 +157,7 @@ func serve(ctx context.Context, args []string, out, errOut io.Writer) error {
 func (set *settings) options(log *slog.Logger, tell func(int, string)) service.Options {
 	opt := service.Options{
 		Dir: set.data, KeyFile: set.keyFile, Console: console.Files(), Logger: log, ProbePrograms: set.programs, Unwatched: !set.watch, LookEvery: set.look, Syslog: tell,
-		Connections: set.connections, Proxies: set.proxyNets, Idle: set.idle, Life: set.life,
+		Reserve: int64(set.reserve) << 20, Connections: set.connections, Proxies: set.proxyNets, Idle: set.idle, Life: set.life,
 	}
 	if set.oidc.Issuer != "" {
 		opt.OIDC = &set.oidc

@@ -425,6 +425,8 @@ export interface Attention {
   holding: Change[];
   unsaved: Device[];
   trouble: Device[];
+  /** what is wrong with the disk of the records: nothing new can be begun */
+  records?: string;
   outside: Outside[];
   untold?: Receiver[];
   drafts: Change[];

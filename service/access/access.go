@@ -33,6 +33,7 @@ type Accounts struct {
 	decoy   string // hash to compare with where there is no account
 	slow    *slowing
 	hashers chan struct{} // how many passwords are looked at at once
+	lent    lent
 }
 
 // hashing is argon2id as RFC 9106 section 4 recommends for little memory,

@@ -161,6 +161,9 @@ func (a *API) ready(c *echo.Context) error {
 		a.Logger.Error("not ready", "error", err)
 		return c.String(http.StatusServiceUnavailable, "not ready: the database does not answer; the service's log says why\n")
 	}
+	if err := a.Store.Check(c.Request().Context()); err != nil {
+		return c.String(http.StatusServiceUnavailable, "not ready: nothing new can be begun: "+err.Error()+"\n")
+	}
 	return c.String(http.StatusOK, "ready\n")
 }
 

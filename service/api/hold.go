@@ -21,6 +21,9 @@ func guardDoc(g fleet.Guard) wire.Guard {
 
 func (a *API) commitDoc(cm store.Commit) *wire.Commit {
 	s := cm.State
+	if live, _, running := a.Engine.Status(cm.Change); running && cm.Ended.IsZero() {
+		s = live // what is on record may be older, where nothing can be put there
+	}
 	out := &wire.Commit{
 		Actor: cm.Actor, Started: cm.Started, Ended: cm.Ended, Phase: s.Phase, Outcome: s.Outcome, HoldSeconds: int64(cm.Hold / time.Second),
 		Deadline: s.Deadline, NewDeadline: s.NewDeadline, LapsesAt: s.LapsesAt, Ending: s.Warned && s.Phase == guard.Awaiting,

@@ -45,6 +45,7 @@ var (
 	commitsOpen  = prometheus.NewDesc("oaken_latch_commits_open", "Commits that are not decided yet.", nil, nil)
 	commitsEnded = prometheus.NewDesc("oaken_latch_commits_total", "Commits by outcome.", []string{"outcome"}, nil)
 	holdLeft     = prometheus.NewDesc("oaken_latch_hold_seconds_left", "Seconds until a change on hold goes back by itself.", []string{"change"}, nil)
+	writable     = prometheus.NewDesc("oaken_latch_records_writable", "1 where something can be put on record and there is room for more; else nothing new is begun.", nil, nil)
 	stuck        = prometheus.NewDesc("oaken_latch_devices_stuck", "Devices that do not go back though they are told to: a person is to look, and may leave them.", nil, nil)
 	outsides     = prometheus.NewDesc("oaken_latch_outside_changes", "Outside changes by state; open ones are to be decided.", []string{"state"}, nil)
 	unsaved      = prometheus.NewDesc("oaken_latch_devices_unsaved", "Devices whose startup does not hold what runs.", nil, nil)
@@ -57,7 +58,7 @@ var (
 )
 
 func (h holds) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{commitsOpen, commitsEnded, holdLeft, stuck, outsides, unsaved, unreachables, deviceUp, deviceClock, archiveAge, archiveWell, receiverWell} {
+	for _, d := range []*prometheus.Desc{commitsOpen, commitsEnded, holdLeft, writable, stuck, outsides, unsaved, unreachables, deviceUp, deviceClock, archiveAge, archiveWell, receiverWell} {
 		ch <- d
 	}
 }
@@ -116,6 +117,9 @@ func (h holds) commits(ctx context.Context, ch chan<- prometheus.Metric, set gau
 	set(commitsOpen, float64(len(open)))
 	odd := 0
 	for _, c := range open {
+		if s, _, running := h.a.Engine.Status(c.Change); running {
+			c.State = s // what is on record may be older, where nothing can be put there
+		}
 		for _, d := range c.State.Devices {
 			if d.Stuck() {
 				odd++
@@ -126,6 +130,11 @@ func (h holds) commits(ctx context.Context, ch chan<- prometheus.Metric, set gau
 		}
 	}
 	set(stuck, float64(odd))
+	well := 1.0
+	if h.a.Store.Check(ctx) != nil {
+		well = 0
+	}
+	set(writable, well)
 }
 
 func (h holds) devices(ctx context.Context, set gauge) {

@@ -59,7 +59,7 @@ func problem(err error) wire.Problem {
 		return make("denied", http.StatusUnauthorized, "wrong account or password", "try again; an administrator can set a new password")
 	case errors.As(err, new(*access.SlowError)):
 		return make("slow", http.StatusTooManyRequests, err.Error(), "wait, and look whether it is the right account; an administrator can set another password")
-	case errors.Is(err, store.ErrFull):
+	case errors.Is(err, store.ErrFull), errors.Is(err, store.ErrShort):
 		return make("full", http.StatusInsufficientStorage, err.Error(), "make room on the disk of the records; oaken-latchd doctor says how much there is")
 	case errors.Is(err, errBusy):
 		return make("busy", http.StatusServiceUnavailable, err.Error(), "try again in a moment")

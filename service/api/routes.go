@@ -253,6 +253,9 @@ func (a *API) config(c *call) (any, error) {
 // attention gathers what the console opens on.
 func (a *API) attention(c *call) (any, error) {
 	out := wire.Attention{Holding: []wire.Change{}, Unsaved: []wire.Device{}, Trouble: []wire.Device{}, Outside: []wire.Outside{}, Drafts: []wire.Change{}, Due: []wire.Due{}, Archives: []wire.Archive{}, Uncopied: []wire.Standing{}, Untold: []wire.Receiver{}, Approve: []wire.Change{}}
+	if err := a.Store.Check(c.ctx); err != nil {
+		out.Records = err.Error()
+	}
 	list, err := a.Desk.List(c.ctx, c.person)
 	if err != nil {
 		return nil, err

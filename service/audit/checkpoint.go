@@ -5,6 +5,7 @@ import (
 	"crypto/ed25519"
 	"encoding/json"
 	"errors"
+	"log/slog"
 	"time"
 
 	"oakenlatch/core/ledger"
@@ -29,6 +30,10 @@ func (l *Log) UseKey(ctx context.Context, key ed25519.PrivateKey) error {
 		err = l.Write(ctx, func(tx *Tx) error {
 			return tx.Record(ledger.Entry{Actor: Service, Action: keyAction, After: text, Note: "checkpoints are signed with this key (Ed25519) from here on"})
 		})
+		if errors.Is(err, store.ErrFull) { // it starts all the same; the next start enters it
+			slog.Error("the key of the checkpoints could not be entered", "error", err)
+			err = nil
+		}
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()

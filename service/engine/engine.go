@@ -145,6 +145,9 @@ func (e *Engine) Commit(ctx context.Context, actor string, change int64, order O
 
 // commit is Commit, perhaps from the schedule.
 func (e *Engine) commit(ctx context.Context, actor string, change int64, order Order, works []Work, scheduled int64) error {
+	if err := e.store.Check(ctx); err != nil {
+		return fmt.Errorf("nothing new is begun: %w", err)
+	}
 	plan, err := e.plan(ctx, change, order, works)
 	if err != nil {
 		return err

@@ -32,6 +32,11 @@ type run struct {
 	ahead    guard.State
 	steps    []step
 	gathered <-chan time.Time
+	recorded guard.State // as it is on record
+	ill      error       // why nothing could be put on record when that was tried last
+	tried    time.Time
+	told     time.Time
+	stalled  []said // what was heard and may only be followed once it is on record
 
 	mu      sync.Mutex
 	state   guard.State
@@ -42,7 +47,7 @@ func newRun(e *Engine, c store.Commit, hands []*hand) *run {
 	// Every device and probe has one action under way at most, so that nobody
 	// waits to be heard.
 	room := 64 + 4*len(hands) + len(c.Plan.Probes)
-	r := &run{e: e, commit: c, hands: hands, events: make(chan said, room), begun: make(chan struct{}), over: make(chan struct{}), turns: make(chan struct{}, cmp.Or(e.Tempo.AtOnce, Usual.AtOnce)), state: c.State, ahead: c.State, changed: make(chan struct{})}
+	r := &run{e: e, commit: c, hands: hands, events: make(chan said, room), begun: make(chan struct{}), over: make(chan struct{}), turns: make(chan struct{}, cmp.Or(e.Tempo.AtOnce, Usual.AtOnce)), state: c.State, ahead: c.State, recorded: c.State, changed: make(chan struct{})}
 	for i, h := range hands {
 		h.run, h.keeper, h.noSave = r, c.Plan.Devices[i].Keeper, c.Plan.Devices[i].NoSave
 		h.queue = make(chan guard.Action, 16)
@@ -114,6 +119,10 @@ func (r *run) loop(first guard.Event) {
 	defer watch.Stop()
 	for {
 		end, stop := r.alarm()
+		var again <-chan time.Time
+		if r.ill != nil || len(r.stalled) > 0 {
+			again = time.After(retryJournal)
+		}
 		select {
 		case <-r.e.ctx.Done():
 			stop()
@@ -125,7 +134,9 @@ func (r *run) loop(first guard.Event) {
 		case <-end:
 			done = r.take(said{ev: guard.Event{Kind: guard.Tick, At: r.e.log.Now(), By: audit.Service}})
 		case <-r.gathered:
-			done = r.flush()
+			_ = r.flush()
+		case <-again:
+			done = r.again()
 		}
 		stop()
 		if done {
@@ -168,7 +179,10 @@ type step struct {
 const gather = 50 * time.Millisecond
 
 // take takes an event: at once, or together with others, it is journalled, and
-// only then acted on. done is true once the commit is concluded.
+// only then acted on. Where it cannot be, as the disk is full or ill, only what reads
+// devices or takes a change back goes on: that may be done twice, and after a crash the
+// devices are asked where they stand. All else waits, and a person's word for it is
+// refused. done is true once the commit is concluded.
 func (r *run) take(s said) (done bool) {
 	if s.answer != nil {
 		if err := r.ahead.May(s.ev); err != nil {
@@ -176,9 +190,11 @@ func (r *run) take(s said) (done bool) {
 			return false
 		}
 	}
-	next, actions := guard.Step(r.ahead, s.ev)
-	if !next.Same(r.ahead) {
-		r.steps = append(r.steps, step{s.ev, r.ahead, next})
+	before := r.ahead
+	next, actions := guard.Step(before, s.ev)
+	changes := !next.Same(before)
+	if changes {
+		r.steps = append(r.steps, step{s.ev, before, next})
 		r.ahead = next
 	}
 	if s.answer == nil && len(actions) == 0 {
@@ -187,8 +203,19 @@ func (r *run) take(s said) (done bool) {
 		}
 		return false
 	}
-	if r.flush() {
-		return true
+	if err := r.flush(); err != nil {
+		if !r.unrecorded(s, actions) {
+			if changes {
+				r.steps, r.ahead = r.steps[:len(r.steps)-1], before
+			}
+			if s.answer != nil {
+				s.answer <- err
+			} else {
+				r.stalled = append(r.stalled, s)
+			}
+			return false
+		}
+		r.publish()
 	}
 	if s.answer != nil {
 		s.answer <- nil
@@ -206,42 +233,78 @@ func (r *run) take(s said) (done bool) {
 	return false
 }
 
-// flush journals what was gathered; done is true where the engine stops.
-func (r *run) flush() (done bool) {
-	steps := r.steps
-	r.steps, r.gathered = nil, nil
-	if len(steps) == 0 {
+// unrecorded reports whether what follows from an event may be done though it is not on
+// record.
+func (r *run) unrecorded(s said, actions []guard.Action) bool {
+	if s.answer != nil && s.ev.Kind != guard.SayRevert {
 		return false
 	}
-	if !r.journal(steps) {
-		return true
+	for _, a := range actions {
+		switch a.Kind {
+		case guard.DoLook, guard.DoProbe, guard.DoCancel, guard.DoRestore, guard.DoRelease:
+		case guard.DoConfirm:
+			if r.recorded.Phase != guard.Keeping { // that it is to be kept is on record
+				return false
+			}
+		default:
+			return false
+		}
 	}
+	return true
+}
+
+// again tries to put on record what is not, and takes what waited for that.
+func (r *run) again() (done bool) {
+	_ = r.flush()
+	list := r.stalled
+	r.stalled = nil
+	for _, s := range list {
+		if r.take(s) {
+			return true
+		}
+	}
+	return false
+}
+
+// retryJournal is the pause before what could not be put on record is tried again.
+const retryJournal = 500 * time.Millisecond
+
+// flush journals what was gathered.
+func (r *run) flush() error {
+	r.gathered = nil
+	if len(r.steps) == 0 {
+		return nil
+	}
+	if r.ill != nil && time.Since(r.tried) < retryJournal {
+		return r.ill
+	}
+	began := time.Now()
+	err := r.record(r.steps)
+	r.e.journalTime.Add(int64(time.Since(began)))
+	r.tried = time.Now()
+	if err != nil {
+		r.ill = err
+		if time.Since(r.told) > 30*time.Second {
+			r.told = time.Now()
+			r.e.slog.Error("the journal cannot be written: nothing is begun or kept until it can; what is to go back goes back", "change", r.commit.Change, "error", err)
+		}
+		return err
+	}
+	if r.ill != nil {
+		r.e.slog.Warn("the journal can be written again", "change", r.commit.Change)
+	}
+	r.ill, r.told, r.recorded, r.steps = nil, time.Time{}, r.ahead, nil
+	r.publish()
+	return nil
+}
+
+// publish tells the state to whoever asks.
+func (r *run) publish() {
 	r.mu.Lock()
 	r.state = r.ahead
 	close(r.changed)
 	r.changed = make(chan struct{})
 	r.mu.Unlock()
-	return false
-}
-
-// journal puts events on record together with what they make of the change.
-// Without the record nothing may be done, so it keeps trying; the devices' own
-// timers stand behind it. False means that the engine stops.
-func (r *run) journal(steps []step) bool {
-	began := time.Now()
-	defer func() { r.e.journalTime.Add(int64(time.Since(began))) }()
-	for {
-		err := r.record(steps)
-		if err == nil {
-			return true
-		}
-		r.e.slog.Error("the journal cannot be written; the commit waits, its devices guard themselves where they can", "change", r.commit.Change, "error", err)
-		select {
-		case <-r.e.ctx.Done():
-			return false
-		case <-time.After(time.Second):
-		}
-	}
 }
 
 func (r *run) record(steps []step) error {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"regexp"
 	"slices"
@@ -192,23 +193,23 @@ func (f *Fleet) open(ctx context.Context, name string, sign time.Duration) (*Ses
 		}
 		return nil, ctx.Err() // the asker went away; nothing is said of the device
 	}
-	if noteErr := f.note(ctx, d, err); err == nil && noteErr != nil {
-		s.Abort()
-		return nil, noteErr
-	}
+	f.note(ctx, d, err)
 	return s, err
 }
 
-// note keeps how a contact with a device went, where that is news.
-func (f *Fleet) note(ctx context.Context, d store.Device, err error) error {
+// note keeps how a contact with a device went, where that is news. That it could not
+// be kept, as on a full disk, is no reason not to go on with the device.
+func (f *Fleet) note(ctx context.Context, d store.Device, err error) {
 	trouble := ""
 	if err != nil {
 		trouble = err.Error()
 	}
 	if trouble == d.Trouble && (err != nil || f.log.Now().Sub(d.Seen) <= time.Minute) {
-		return nil
+		return
 	}
-	return f.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error { return tx.SetContact(d.ID, f.log.Now(), trouble) })
+	if err := f.store.Write(ctx, func(tx *store.Tx) error { return tx.SetContact(d.ID, f.log.Now(), trouble) }); err != nil {
+		slog.Error("how a contact with a device went could not be kept", "device", d.Name, "error", err)
+	}
 }
 
 // dial opens a session. A device whose management a commit is moving may be at

@@ -237,7 +237,8 @@ func (f *Fleet) reading(ctx context.Context, name string, ask func(context.Conte
 		var none *netconf.NoReplyError
 		switch {
 		case err == nil:
-			return f.note(ctx, s.Device, nil)
+			f.note(ctx, s.Device, nil)
+			return nil
 		case ctx.Err() != nil, !late && !errors.As(err, &none) && !errors.Is(err, netconf.ErrClosed):
 			return err
 		}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"iter"
+	"log/slog"
 	"slices"
 	"strings"
 	"time"
@@ -109,7 +110,9 @@ func (s *Store) Ledger(ctx context.Context, q LedgerQuery) ([]ledger.Entry, erro
 	}
 	seq := "l.seq"
 	if len(q.Terms) > 0 {
-		if err := s.IndexLedger(ctx); err != nil {
+		if err := s.IndexLedger(ctx); errors.Is(err, ErrFull) {
+			slog.Error("what was entered last cannot be searched: there is no room for its words", "error", err)
+		} else if err != nil {
 			return nil, err
 		}
 		match, bounds, err := s.match(ctx, q.Terms)

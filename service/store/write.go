@@ -101,7 +101,7 @@ func (p piece) work(tx *Tx, f func(*Tx) error) {
 func (s *Store) transact(first piece) {
 	tx, err := s.db.Begin()
 	if err != nil {
-		first.done <- fmt.Errorf("database: %w", explain(err))
+		first.done <- fmt.Errorf("database: %w", s.ill(err))
 		return
 	}
 	common := &shared{statements: map[string]*sql.Stmt{}}
@@ -113,7 +113,7 @@ func (s *Store) transact(first piece) {
 			continue
 		}
 		common.end = ledgerEnd{} // it may be of what was taken back
-		p.done <- err
+		p.done <- s.ill(err)
 		if broken { // the transaction itself is lost: nothing of it is kept
 			s.answer(kept, fmt.Errorf("database: %w", errors.Join(err, tx.Rollback())))
 			return
@@ -124,9 +124,18 @@ func (s *Store) transact(first piece) {
 		}
 	}
 	if err = tx.Commit(); err != nil {
-		err = fmt.Errorf("database: %w", errors.Join(explain(err), tx.Rollback()))
+		_ = tx.Rollback() // it says that there is none any more, mostly
+		err = fmt.Errorf("database: %w", s.ill(err))
 	}
 	s.answer(kept, err)
+}
+
+// ill explains an error, and makes room where that is what it wants.
+func (s *Store) ill(err error) error {
+	if err = explain(err); errors.Is(err, ErrFull) {
+		s.reserve.giveUp()
+	}
+	return err
 }
 
 func (s *Store) answer(list []piece, err error) {

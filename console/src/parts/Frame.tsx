@@ -1,4 +1,4 @@
-import { Button, Flex, Segmented, Typography, theme } from "antd";
+import { Alert, Button, Flex, Segmented, Typography, theme } from "antd";
 import { NavLink, Outlet } from "react-router";
 import type { Session } from "../api";
 import { useAct, useAttention } from "../queries";
@@ -47,6 +47,7 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
         <Button size="small" onClick={() => { out.mutate(undefined); }}>Sign out</Button>
       </Flex>
       <main style={{ flex: 1, padding: "20px 24px", maxWidth: 1500, width: "100%", margin: "0 auto", boxSizing: "border-box" }}>
+        {attention.data?.records && <Alert type="error" showIcon style={{ marginBottom: 16 }} title="Nothing new can be begun: the records cannot be kept as they should" description={attention.data.records} />}
         <Outlet />
       </main>
       <div style={{ position: "sticky", bottom: 0, zIndex: 5 }}>

@@ -84,12 +84,13 @@ describe("what needs a decision now", () => {
   });
   it("piles up what waits", async () => {
     answers["/attention"] = {
+      records: "the disk of the records is full",
       holding: [], unsaved: [device], trouble: [{ ...device, name: "gannet-hall", trouble: "no answer" }],
       outside: [{ number: 3, device: "saltern-quay", revision: 4, before: 3, since: "2026-11-23T01:00:00Z", found: "2026-11-23T02:00:00Z", who: "not named by the device: it does not tell", told: [], places: 2, state: "open" }],
       untold: [{ name: "loghost", kind: "syslog", place: "udp://192.0.2.5:514", line: "", added: "2026-11-23T01:00:00Z", addedBy: "admin", told: 3, behind: 9, trouble: "it does not answer", since: "2026-11-23T02:00:00Z" }], drafts: [draft], due: [due],
     } satisfies Attention;
     open("/");
-    for (const text of ["Not saved (1)", "Trouble (1)", "Changed behind our back (1)", "Your drafts (1)", "On the schedule (1)", "no answer", "saltern-quay, 2 places", "! to be decided", "not named by the device: it does not tell", "Not told (1)", "it does not answer"]) {
+    for (const text of ["Not saved (1)", "Trouble (1)", "Changed behind our back (1)", "Your drafts (1)", "On the schedule (1)", "no answer", "saltern-quay, 2 places", "! to be decided", "not named by the device: it does not tell", "Not told (1)", "it does not answer", "Nothing new can be begun: the records cannot be kept as they should", "the disk of the records is full"]) {
       expect(await screen.findByText(text)).toBeTruthy();
     }
   });

@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
@@ -63,6 +64,8 @@ type API struct {
 	jobs     jobs
 	requests busy
 	streams  busy
+
+	readWithin time.Duration // for the body of a request; the usual if 0
 }
 
 // route is one operation of the API. In and Out are samples of its documents,

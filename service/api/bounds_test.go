@@ -2,6 +2,7 @@ package api
 
 import (
 	"io"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -118,5 +119,51 @@ func TestProxies(t *testing.T) {
 		req.Header.Set("X-Forwarded-Proto", "https")
 		assert.Equal(t, c.want, a.from()(req), c)
 		assert.Equal(t, c.secure, a.secure(echo.New().NewContext(req, httptest.NewRecorder())), c)
+	}
+}
+
+// What takes longer than a body may be read is done and answered: the time for the body
+// counts until the body is read, and not where there is none.
+func TestLongRequest(t *testing.T) {
+	t.Parallel()
+	a := &API{readWithin: 200 * time.Millisecond, Logger: slog.New(slog.DiscardHandler)}
+	e := echo.New()
+	e.Use(a.within)
+	long := func(c *echo.Context) error {
+		body, err := io.ReadAll(c.Request().Body)
+		if err != nil {
+			return c.String(http.StatusRequestTimeout, err.Error())
+		}
+		select {
+		case <-c.Request().Context().Done():
+			return c.String(http.StatusInternalServerError, "ended meanwhile")
+		case <-time.After(time.Second):
+		}
+		return c.String(http.StatusOK, "done: "+string(body))
+	}
+	e.POST("/long", long)
+	e.GET("/long", long)
+	server := httptest.NewServer(e)
+	t.Cleanup(server.Close)
+	for method, body := range map[string]io.Reader{http.MethodPost: strings.NewReader("it"), http.MethodGet: nil} {
+		req, err := http.NewRequestWithContext(t.Context(), method, server.URL+"/long", body)
+		require.NoError(t, err)
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		text, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		require.NoError(t, res.Body.Close())
+		assert.Equal(t, http.StatusOK, res.StatusCode, "%s %s", method, text)
+		assert.True(t, strings.HasPrefix(string(text), "done: "), "%s %s", method, text)
+	}
+	// A body that does not come is not waited for.
+	slow, w := io.Pipe()
+	t.Cleanup(func() { _ = w.Close() })
+	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, server.URL+"/long", slow)
+	require.NoError(t, err)
+	res, err := http.DefaultClient.Do(req)
+	if err == nil {
+		assert.NotEqual(t, http.StatusOK, res.StatusCode)
+		require.NoError(t, res.Body.Close())
 	}
 }

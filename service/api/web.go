@@ -2,6 +2,7 @@ package api
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -81,7 +82,7 @@ func (a *API) within(next echo.HandlerFunc) echo.HandlerFunc {
 		req := c.Request()
 		c.SetRequest(req.WithContext(context.WithValue(req.Context(), requestID{}, id)))
 		c.Response().Header().Set("Request-Id", id)
-		limit := readWithin
+		limit := cmp.Or(a.readWithin, readWithin)
 		if large(c) {
 			limit = readLargeWithin
 		}

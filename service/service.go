@@ -34,7 +34,7 @@ import (
 // Options say where a service keeps its records and what it serves.
 type Options struct {
 	Dir         string        // data folder, made if it is not there
-	Reserve     int64         // bytes that are kept free beside the records; none if 0
+	SpareRoom   int64         // bytes that are kept free beside the records; none if 0
 	Connections int           // open at once; MostConnections if 0
 	Idle, Life  time.Duration // of sessions, unused and at all; the usual if 0
 
@@ -95,8 +95,8 @@ func Open(ctx context.Context, opt Options) (*Service, error) {
 	if s.store, err = store.Open(opt.Dir); err != nil {
 		return nil, errors.Join(err, s.lock.Close())
 	}
-	if opt.Reserve > 0 {
-		s.store.Reserve(opt.Dir, opt.Reserve)
+	if opt.SpareRoom > 0 {
+		s.store.KeepSpare(opt.Dir, opt.SpareRoom)
 	}
 	if err := s.assemble(ctx, opt); err != nil {
 		return nil, errors.Join(err, s.Close())

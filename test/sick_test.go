@@ -60,7 +60,7 @@ func ready(s *stage) string {
 // sites are devices of every guard.
 var sites = map[string]lab.Kind{router: lab.Full, quay: lab.NoPersist, "saltern-slip": lab.NoConfirm, hall: lab.NoCandidate}
 
-// With its disk full to the last byte, the reserve used up too, the service sends all
+// With its disk full to the last byte, the room that was kept used up too, the service sends all
 // devices back: by the deadline, and by a person's word, who can sign in for it. What it
 // says of them is so; it says what is wrong; and once there is room it is on record.
 func TestFullDiskGoesBack(t *testing.T) {
@@ -87,13 +87,13 @@ func TestFullDiskGoesBack(t *testing.T) {
 			// It takes two: the room that was kept is given up once something does not fit.
 			deadline := time.Now().Add(8 * time.Second)
 			for time.Now().Before(deadline) {
-				if _, err := os.Stat(filepath.Join(data, "reserve")); os.IsNotExist(err) {
+				if _, err := os.Stat(filepath.Join(data, "spare-room")); os.IsNotExist(err) {
 					break
 				}
 				_ = ready(s)
 				time.Sleep(200 * time.Millisecond)
 			}
-			require.NoFileExists(t, filepath.Join(data, "reserve"), "the room that was kept is given up")
+			require.NoFileExists(t, filepath.Join(data, "spare-room"), "the room that was kept is given up")
 			require.Contains(t, ready(s), "503 not ready: nothing new can be begun")
 			require.NoError(t, os.Rename(filepath.Join(data, "stuffing"), filepath.Join(data, "stuffing1")))
 			clears[0] = func() { require.NoError(t, os.Remove(filepath.Join(data, "stuffing1"))) }
@@ -128,7 +128,7 @@ func TestFullDiskGoesBack(t *testing.T) {
 			}
 			s.eventually(n, "reverted", 30*time.Second)
 			require.Eventually(t, func() bool { return ready(s) == "200 ready\n" }, 20*time.Second, 300*time.Millisecond)
-			assert.FileExists(t, filepath.Join(data, "reserve"), "room is kept again")
+			assert.FileExists(t, filepath.Join(data, "spare-room"), "room is kept again")
 			assert.Contains(t, s.do("mara", 0, "audit", "verify"), "The ledger is intact")
 			n = s.open("mara", router+" /system/contact Day desk")
 			s.do("mara", 0, "commit", n, "--hold", "2m")

@@ -157,7 +157,7 @@ func serve(ctx context.Context, args []string, out, errOut io.Writer) error {
 func (set *settings) options(log *slog.Logger, tell func(int, string)) service.Options {
 	opt := service.Options{
 		Dir: set.data, KeyFile: set.keyFile, Console: console.Files(), Logger: log, ProbePrograms: set.programs, Unwatched: !set.watch, LookEvery: set.look, Syslog: tell,
-		Reserve: int64(set.reserve) << 20, Connections: set.connections, Proxies: set.proxyNets, Idle: set.idle, Life: set.life,
+		SpareRoom: int64(set.spareRoom) << 20, Connections: set.connections, Proxies: set.proxyNets, Idle: set.idle, Life: set.life,
 	}
 	if set.oidc.Issuer != "" {
 		opt.OIDC = &set.oidc

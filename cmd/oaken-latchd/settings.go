@@ -35,7 +35,7 @@ type settings struct {
 	proxyNets                      []net.IPNet
 	watch                          bool
 	look, idle, life               time.Duration
-	connections, reserve           int
+	connections, spareRoom         int
 	logFormat, logLevel, publicURL string
 	oidc                           access.OIDC
 	oidcSecretFile, oidcScopes     string
@@ -73,7 +73,7 @@ func newSettings(verb string) *settings {
 	fs.DurationVar(&s.idle, "session-idle", 2*time.Hour, "a session that is not used so long ends")
 	fs.DurationVar(&s.life, "session-life", 12*time.Hour, "a session ends after so long")
 	fs.IntVar(&s.connections, "connections", service.MostConnections, "connections that are open at once at most; an eighth of them of one address")
-	fs.IntVar(&s.reserve, "reserve", 32, "MB that are kept free on the disk of the records, and given up when it is full, so that what is under way can still be decided; 0 keeps none")
+	fs.IntVar(&s.spareRoom, "spare-room", 32, "MB that are kept free on the disk of the records, and given up when it is full, so that what is under way can still be decided; 0 keeps none")
 	fs.StringVar(&s.proxies, "proxy", "", "address or network of a proxy that stands before this service, with commas: it is believed where a request comes from (X-Forwarded-For) and that it came over TLS (X-Forwarded-Proto)")
 	fs.StringVar(&s.logFormat, "log-format", "text", "text or json, on standard error")
 	fs.StringVar(&s.logLevel, "log-level", "info", "debug, info, warn or error")
@@ -131,7 +131,7 @@ func (s *settings) check() error {
 	no(s.look < 10*time.Second, "--look-every is at least 10s: a device that is asked more often may never get to its own work")
 	no(s.idle < time.Minute || s.life < s.idle, "--session-idle is at least 1m, and at most --session-life")
 	no(s.connections < 16 || s.connections > 100_000, "--connections is a number from 16 to 100000")
-	no(s.reserve < 0 || s.reserve > 10_000, "--reserve is a number of MB from 0 to 10000")
+	no(s.spareRoom < 0 || s.spareRoom > 10_000, "--spare-room is a number of MB from 0 to 10000")
 	no(s.logFormat != "text" && s.logFormat != "json", "--log-format is text or json, not %q", s.logFormat)
 	_, err = s.level()
 	no(err != nil, "--log-level is debug, info, warn or error, not %q", s.logLevel)

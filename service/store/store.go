@@ -29,7 +29,7 @@ type Store struct {
 	db *sql.DB
 	*packer
 	writer
-	reserve reserve
+	spare spare
 
 	statements sync.Map // text -> *sql.Stmt: making one out of its text takes longer than running it
 }

@@ -133,7 +133,7 @@ func (s *Store) transact(first piece) {
 // ill explains an error, and makes room where that is what it wants.
 func (s *Store) ill(err error) error {
 	if err = explain(err); errors.Is(err, ErrFull) {
-		s.reserve.giveUp()
+		s.spare.giveUp()
 	}
 	return err
 }

@@ -15,10 +15,10 @@ import (
 // is given up, so that what is decided about commits under way can be kept for hours;
 // nothing new is begun then, until there is room for it again.
 
-// ReserveFile is the file that keeps the room.
-const ReserveFile = "reserve"
+// SpareFile is the file that keeps the room.
+const SpareFile = "spare-room"
 
-type reserve struct {
+type spare struct {
 	mu    sync.Mutex
 	file  string
 	size  int64 // 0: none is kept
@@ -27,18 +27,18 @@ type reserve struct {
 	found error     // what that came to
 }
 
-// Reserve has room kept beside the records. Where there is none for it the service goes
+// KeepSpare has room kept beside the records. Where there is none for it the service goes
 // on without, and Check says so.
-func (s *Store) Reserve(dir string, size int64) {
-	r := &s.reserve
+func (s *Store) KeepSpare(dir string, size int64) {
+	r := &s.spare
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.file, r.size = filepath.Join(dir, ReserveFile), size
+	r.file, r.size = filepath.Join(dir, SpareFile), size
 	r.take()
 }
 
 // take makes the file, if it is not there.
-func (r *reserve) take() {
+func (r *spare) take() {
 	if st, err := os.Stat(r.file); err == nil && st.Size() >= r.size {
 		r.given = false
 		return
@@ -68,7 +68,7 @@ func fill(name string, size int64) (err error) {
 }
 
 // giveUp makes room on a full disk.
-func (r *reserve) giveUp() {
+func (r *spare) giveUp() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.last = time.Time{}
@@ -89,10 +89,10 @@ var ErrShort = errors.New("the disk of the records is full, and lives on the roo
 const checkedFor = time.Second
 
 // Check tries whether something can be put on record, and whether there is room for more:
-// nil, ErrShort, or why not. A reserve that was given up is taken again once there is
+// nil, ErrShort, or why not. Room that was given up is taken again once there is
 // room for it twice over.
 func (s *Store) Check(ctx context.Context) error {
-	r := &s.reserve
+	r := &s.spare
 	r.mu.Lock()
 	if time.Since(r.last) < checkedFor {
 		defer r.mu.Unlock()

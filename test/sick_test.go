@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -98,6 +99,12 @@ func TestFullDiskGoesBack(t *testing.T) {
 			require.NoError(t, os.Rename(filepath.Join(data, "stuffing"), filepath.Join(data, "stuffing1")))
 			clears[0] = func() { require.NoError(t, os.Remove(filepath.Join(data, "stuffing1"))) }
 			fill()
+			// The database may find some room in its own files, which is well, and no test.
+			for end := time.Now().Add(10 * time.Second); !strings.Contains(ready(s), "nothing of this was kept"); time.Sleep(300 * time.Millisecond) {
+				if time.Now().After(end) {
+					t.Skip("the database has room in its own files yet: skipped")
+				}
+			}
 
 			if how == "restart" {
 				s.kill()

@@ -184,7 +184,7 @@ func backText(d guard.Device) string {
 // meanwhile tells what somebody else changed on the devices during the hold.
 func (a *app) meanwhile(c wire.Change) {
 	for _, o := range c.Meanwhile {
-		a.printf("While it was on hold, %s changed by somebody else: %s (outside change %d).\n", places(o.Places, o.Device), o.Who, o.Number)
+		a.printf("While it was on hold, %s changed by somebody else: %s (outside change %d).\n", places(o.Places, o.Device), tame(o.Who), o.Number)
 		if o.State == "open" {
 			went := ""
 			if c.State == "reverted" || c.State == "partly" {

@@ -365,3 +365,17 @@ func TestOrderBesideBothQuotes(t *testing.T) {
 	}
 	require.Greater(t, named, 100, "others are named")
 }
+
+// Only where the place of mine's own entries is open is it nobody's business but mine.
+func TestUnmoved(t *testing.T) {
+	for name, c := range map[string]struct {
+		order diff.Order
+		want  bool
+	}{
+		"came back at the end":  {diff.Order{Base: []string{"y"}, Mine: []string{"x", "y"}, Theirs: []string{"y", "x"}, Among: [][]string{{"x", "y"}}}, true},
+		"somebody's own entry":  {diff.Order{Base: []string{"y"}, Mine: []string{"x", "y"}, Theirs: []string{"z", "y"}, Among: [][]string{{"x", "z"}}}, false},
+		"somebody moved others": {diff.Order{Base: []string{"y", "w"}, Mine: []string{"x", "y", "w"}, Theirs: []string{"w", "y", "x"}, Among: [][]string{{"x", "y"}}}, false},
+	} {
+		require.Equal(t, c.want, c.order.Unmoved(), name)
+	}
+}

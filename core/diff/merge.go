@@ -26,9 +26,16 @@ type Order struct {
 	Among              [][]string
 }
 
-// Unmoved reports whether theirs moved nothing of what base had: what cannot be told is
-// then the place of entries that base did not have.
+// Unmoved reports whether theirs moved nothing of what base had, and added nothing of
+// what is entangled: what cannot be told is then the place of entries of mine alone.
 func (o *Order) Unmoved() bool {
+	for _, group := range o.Among {
+		for _, n := range group {
+			if !slices.Contains(o.Mine, n) {
+				return false // of somebody else's entry nobody said where it stands to mine
+			}
+		}
+	}
 	among := func(list, other []string) (out []string) {
 		has := map[string]bool{}
 		for _, n := range other {

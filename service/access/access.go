@@ -135,6 +135,7 @@ func (a *Accounts) SetPassword(ctx context.Context, by Person, name, old, passwo
 		if err := tx.SetPassword(name, hash); err != nil {
 			return err
 		}
+		a.lent.dropOf(name)
 		if err := tx.DropSessions(name, digest(keep)); err != nil {
 			return err
 		}
@@ -156,6 +157,7 @@ func (a *Accounts) Close(ctx context.Context, by, name string) error {
 		if err := tx.CloseAccount(name, a.log.Now()); err != nil {
 			return err
 		}
+		a.lent.dropOf(name)
 		if err := tx.DropTokens(name); err != nil {
 			return err
 		}

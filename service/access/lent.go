@@ -34,6 +34,11 @@ func (l *lent) add(t store.Token, e ledger.Entry) bool {
 	if l.list == nil {
 		l.list = map[string]lentSession{}
 	}
+	for hash, s := range l.list {
+		if !s.token.Expires.After(t.Created) {
+			delete(l.list, hash)
+		}
+	}
 	if len(l.list) >= mostLent {
 		return false
 	}
@@ -52,6 +57,17 @@ func (l *lent) drop(hash string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	delete(l.list, hash)
+}
+
+// dropOf ends those of an account.
+func (l *lent) dropOf(account string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for hash, s := range l.list {
+		if s.token.Account == account {
+			delete(l.list, hash)
+		}
+	}
 }
 
 // tokenAccount gives what a token stands for, one that is not on record too.

@@ -7,7 +7,12 @@ LISTEN ?= 127.0.0.1:8640
 CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/index.html console/package-lock.json console/vite.config.ts
 GO_SOURCES := $(shell find . -name '*.go' -not -path './console/node_modules/*') $(shell find lab service -name '*.yang' -o -name '*.xml' -o -name '*.sql') go.mod go.sum
 
-.PHONY: demo demo-reset tour build test check go-test console-test bench soak judge audit fuzz screenshots clean
+# What --version says: the commit, and whether files were changed since.
+COMMIT := $(shell git rev-parse HEAD 2>/dev/null)$(shell git diff --quiet HEAD -- 2>/dev/null || echo -changed)
+WHEN := $(shell TZ=UTC git log -1 --format=%cd --date='format-local:%Y-%m-%d %H:%M:%S UTC' 2>/dev/null)
+LDFLAGS := -X 'oakenlatch/wire.builtOf=$(COMMIT)' -X 'oakenlatch/wire.builtWhen=$(WHEN)'
+
+.PHONY: packages demo demo-reset tour build test check go-test console-test bench soak judge audit fuzz screenshots clean
 
 ## demo: build all, run the service with its lab on loopback (Ctrl-C stops it)
 demo: build
@@ -25,7 +30,7 @@ tour: build
 build: bin/oaken-latchd bin/latch
 
 bin/oaken-latchd bin/latch &: $(GO_SOURCES) console/dist/index.html
-	$(GO) build -o bin/ ./cmd/...
+	$(GO) build -ldflags "$(LDFLAGS)" -o bin/ ./cmd/...
 
 console/dist/index.html: console/node_modules/.installed $(CONSOLE_SOURCES)
 	cd console && npm run --silent build
@@ -33,6 +38,12 @@ console/dist/index.html: console/node_modules/.installed $(CONSOLE_SOURCES)
 console/node_modules/.installed: console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
+
+## packages: Debian packages of service and client, in packages/ (OUT=DIR elsewhere)
+OUT ?= packages
+packages: build
+	@set -e; cd packaging && $(GO) build -o $(CURDIR)/bin/.package ./build && cd .. && \
+	  SOURCE_DATE_EPOCH=$$(git log -1 --format=%ct 2>/dev/null || date +%s) bin/.package bin $(OUT) $$(bin/latch --version | sed 's/latch \([^ ]*\).*/\1/')
 
 ## test: every test there is; installs what it needs
 test:
@@ -42,11 +53,12 @@ test:
 check: console/node_modules/.installed
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt'ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	$(GO) vet ./...
+	cd packaging && $(GO) vet ./...
 	$(GO) tool staticcheck ./...
 	cd console && npm run --silent check && npm run --silent lint
 
 # What the race detector would make too long: walked in full without it.
-LONG := TestWalk|TestFaultSchedules|TestCutAtEveryMessage|TestVeryLargeLoad|TestForecast.*
+LONG := TestWalk|TestSickSchedules|TestFullDiskAtEveryStep|TestFaultSchedules|TestCutAtEveryMessage|TestVeryLargeLoad|TestForecast.*
 
 go-test: console/dist/index.html
 	@($(GO) test -race -count=1 -json -timeout 20m ./... ; \
@@ -59,8 +71,9 @@ console-test: console/node_modules/.installed
 bench:
 	@bash scripts/bench.sh
 
-## soak: commits under random faults, for as long as it takes (SCHEDULES=20000)
+## soak: commits under random faults, and with a disk that fails, for as long as it takes (SCHEDULES=20000, SICK=3000)
 soak:
+	SICK=$(or $(SICK),3000) $(GO) test -count=1 -timeout 24h -run '^TestSickSchedules$$' -v ./service/engine
 	SCHEDULES=$(or $(SCHEDULES),20000) $(GO) test -count=1 -timeout 24h -run '^TestFaultSchedules$$' -v ./service/engine
 
 ## judge: the forecast and the filters against the Linux kernel, at length (TRIALS=10000); as root

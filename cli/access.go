@@ -29,7 +29,10 @@ func accountAdd(a *app, fs *flag.FlagSet) func([]string) error {
 		if err := a.call("POST", "/accounts", wire.NewAccount{Name: args[0], Password: password, May: *may}, &acc); err != nil {
 			return err
 		}
-		return a.show(acc, func() { a.printf("Account %s is made; it may: %s\n", acc.Name, strings.Join(acc.May, " ")) })
+		return a.show(acc, func() {
+			a.printf("Account %s is made; it may: %s\n", acc.Name, mayText(acc.May))
+			a.waits(acc.Proposal)
+		})
 	}
 }
 
@@ -78,7 +81,7 @@ func accountMay(a *app, fs *flag.FlagSet) func([]string) error {
 			for _, g := range apart(*drop) {
 				gone[g] = true
 			}
-			var left []string
+			left := []string{} // none is something else than nothing said
 			for _, g := range may {
 				if !gone[g] {
 					left = append(left, g)
@@ -94,8 +97,18 @@ func accountMay(a *app, fs *flag.FlagSet) func([]string) error {
 		if err := a.call("PATCH", accountPath(args[0]), wire.AccountSettings{May: &may}, &acc); err != nil {
 			return err
 		}
-		return a.show(acc, func() { a.printf("Account %s may: %s\n", acc.Name, strings.Join(acc.May, " ")) })
+		return a.show(acc, func() {
+			a.printf("Account %s may: %s\n", acc.Name, mayText(acc.May))
+			a.waits(acc.Proposal)
+		})
 	}
+}
+
+func mayText(may []string) string {
+	if len(may) == 0 {
+		return "nothing"
+	}
+	return strings.Join(may, " ")
 }
 
 // apart writes ROLE,ROLE@WHERE as one role each.
@@ -115,6 +128,7 @@ func apart(grants []string) (out []string) {
 func accountPassword(a *app, fs *flag.FlagSet) func([]string) error {
 	oldFile := fs.String("old-password-file", "", "of one's own account: file with the password as it is (default: asks)")
 	file := fs.String("password-file", "", "file with the new password, - for standard input (default: asks)")
+	tokens := fs.Bool("end-tokens", false, "end the account's tokens, too: of those nobody knows who copied them")
 	return func(args []string) error {
 		var me wire.Session
 		if err := a.call("GET", "/me", nil, &me); err != nil {
@@ -133,14 +147,22 @@ func accountPassword(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		if own {
-			err = a.call("POST", "/me/password", wire.NewPassword{Old: old, New: password}, nil)
+			err = a.call("POST", "/me/password", wire.NewPassword{Old: old, New: password, EndTokens: *tokens}, nil)
 		} else {
-			err = a.call("PATCH", accountPath(args[0]), wire.AccountSettings{Password: password}, nil)
+			var acc wire.Account
+			err = a.call("PATCH", accountPath(args[0]), wire.AccountSettings{Password: password, EndTokens: *tokens}, &acc)
+			if err == nil && a.waits(acc.Proposal) {
+				return nil
+			}
 		}
 		if err != nil {
 			return err
 		}
-		a.printf("The password is changed. Other sessions of the account have ended.\n")
+		ended := "Other sessions of the account have ended"
+		if *tokens {
+			ended += ", and its tokens"
+		}
+		a.printf("The password is changed. %s.\n", ended)
 		return nil
 	}
 }

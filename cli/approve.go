@@ -126,12 +126,22 @@ func ruleList(a *app, _ *flag.FlagSet) func([]string) error {
 			if len(list) == 0 {
 				a.printf("No change needs the agreement of others.\n")
 			}
+			for _, r := range list {
+				a.idle(r)
+			}
 		})
 	}
 }
 
+// idle says that a rule falls on nothing.
+func (a *app) idle(r wire.ApprovalRule) {
+	if r.Idle != "" {
+		a.printf("%s rule %d (%s) keeps nothing back now: %s.\n", a.paint(alarm, "!"), r.Number, ruleText(r), tame(r.Idle))
+	}
+}
+
 func ruleAdd(a *app, fs *flag.FlagSet) func([]string) error {
-	scope := fs.String("on", "", "devices: site=NAME, role=NAME, tag=NAME or device=NAME; all if left out")
+	scope := fs.String("on", "", "devices: site=NAME, role=NAME, tag=NAME or device=NAME; all if left out; or administration: dropping rules, and who may do what")
 	path := fs.String("path", "", "only where a change touches this path or below")
 	needed := fs.Int("persons", 1, "how many have to agree")
 	emergency := fs.Bool("emergency", false, "a commit without them is possible, for a reason")
@@ -142,17 +152,90 @@ func ruleAdd(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		return a.show(r, func() {
+			if r.Scope == "administration" {
+				a.printf("Rule %d: dropping rules, saying who may do what, and giving others a password need %s beside who asks.\n", r.Number, count(r.Needed, "person", "persons"))
+				return
+			}
 			a.printf("Rule %d: a change of %s needs %s who did not work on it.\n", r.Number, ruleText(r), count(r.Needed, "person", "persons"))
+			a.idle(r)
 		})
 	}
 }
 
 func ruleDrop(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		if err := a.call("DELETE", "/rules/"+url.PathEscape(args[0]), nil, nil); err != nil {
+		var out wire.Waits
+		if err := a.call("DELETE", "/rules/"+url.PathEscape(args[0]), nil, &out); err != nil {
 			return err
 		}
+		if a.waits(out.Proposal) {
+			return nil
+		}
 		a.printf("Rule %s is gone.\n", args[0])
+		return nil
+	}
+}
+
+// waits tells that something is not done yet: others have to agree.
+func (a *app) waits(p *wire.Proposal) bool {
+	if p == nil {
+		return false
+	}
+	a.printf("It is not done yet: a rule keeps it for others to agree to.\nProposal %d: %s. %s who may administer everything agree with: latch proposal agree %d\n", p.Number, tame(p.Says), count(p.Missing, "other person", "other persons"), p.Number)
+	return true
+}
+
+func proposalList(a *app, _ *flag.FlagSet) func([]string) error {
+	return func([]string) error {
+		var list []wire.Proposal
+		if err := a.call("GET", "/proposals", nil, &list); err != nil {
+			return err
+		}
+		return a.show(list, func() {
+			rows := make([][]string, len(list))
+			for i, p := range list {
+				rows[i] = []string{strconv.FormatInt(p.Number, 10), when(p.At), tame(p.Actor), tame(p.Says), tame(strings.Join(p.Agreed, ", ")), strconv.Itoa(p.Missing)}
+			}
+			a.table([]string{"PROPOSAL", "AT", "BY", "WHAT", "AGREED", "MISSING"}, rows)
+			if len(list) == 0 {
+				a.printf("Nothing waits for the agreement of who administers.\n")
+			}
+		})
+	}
+}
+
+func proposalAgree(a *app, fs *flag.FlagSet) func([]string) error {
+	yes := fs.Bool("yes", false, "do not ask")
+	return func(args []string) error {
+		var list []wire.Proposal
+		if err := a.call("GET", "/proposals", nil, &list); err != nil {
+			return err
+		}
+		for _, p := range list {
+			if strconv.FormatInt(p.Number, 10) == args[0] && !*yes && !a.agree(fmt.Sprintf("%s proposes: %s. Do you agree?", tame(p.Actor), tame(p.Says))) {
+				return &exit{Refused, fmt.Errorf("proposal %s was not agreed to; --yes agrees without asking", args[0])}
+			}
+		}
+		var out wire.Agreed
+		if err := a.call("POST", "/proposals/"+url.PathEscape(args[0])+"/agreement", nil, &out); err != nil {
+			return err
+		}
+		return a.show(out, func() {
+			if out.Done {
+				a.printf("It is done.\n")
+			} else {
+				a.printf("You agreed; %s missing yet.\n", count(out.Missing, "person is", "persons are"))
+			}
+		})
+	}
+}
+
+func proposalDrop(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		if err := a.call("DELETE", "/proposals/"+url.PathEscape(args[0]), nil, nil); err != nil {
+			return err
+		}
+		a.printf("Proposal %s is dropped.\n", args[0])
 		return nil
 	}
 }

@@ -291,6 +291,16 @@ func archiveRead(a *app, _ *flag.FlagSet) func([]string) error {
 	}
 }
 
+func archiveMend(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		id := strings.TrimPrefix(args[0], "archive:")
+		if err := a.call("POST", "/copies/"+url.PathEscape(id)+"/mend", nil, nil); err != nil {
+			return err
+		}
+		return a.show(map[string]string{"mended": id}, func() { a.printf("Copy %s stands in its place now; the record says so.\n", id) })
+	}
+}
+
 func archiveVerify(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
 		var j wire.Job

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"flag"
 	"fmt"
 	"io"
@@ -167,107 +166,6 @@ func auditShow(a *app, _ *flag.FlagSet) func([]string) error {
 				}
 			}
 		})
-	}
-}
-
-func auditVerify(a *app, fs *flag.FlagSet) func([]string) error {
-	against := fs.String("checkpoint", "", "a checkpoint that was kept elsewhere: a file of latch audit checkpoint")
-	file := fs.String("file", "", "check a file of latch audit export --format jsonl by itself, without the service")
-	return func([]string) error {
-		var c *ledger.Checkpoint
-		if *against != "" {
-			text, err := a.read(*against)
-			if err != nil {
-				return err
-			}
-			read, err := ledger.ParseCheckpoint(text)
-			if err != nil {
-				return wrongUse("%s: %v", *against, err)
-			}
-			c = &read
-		}
-		var v wire.Verified
-		var err error
-		switch {
-		case *file != "":
-			v, err = verifyFile(*file, c)
-		case c != nil:
-			err = a.call("POST", "/audit/verify", c, &v)
-		default:
-			err = a.call("GET", "/audit/verify", nil, &v)
-		}
-		if err != nil {
-			return err
-		}
-		if err := a.show(v, func() { a.verified(v, c) }); err != nil {
-			return err
-		}
-		if !v.Intact {
-			return &exit{status: AnswerNo}
-		}
-		return nil
-	}
-}
-
-func (a *app) verified(v wire.Verified, against *ledger.Checkpoint) {
-	if v.Intact {
-		a.printf("The ledger is intact: %d entries, each chained to the one before.\n", v.Entries)
-	} else {
-		a.printf("%s %d of %s:\n", a.paint(alarm, "The ledger was tampered with:"), v.Wrong, count(int(v.Entries), "entry shows it", "entries show it"))
-		for _, f := range v.Findings {
-			a.printf("  %s\n", tame(f.String()))
-		}
-		if int64(len(v.Findings)) < v.Wrong {
-			a.printf("  and %d more\n", v.Wrong-int64(len(v.Findings)))
-		}
-	}
-	if v.Held > 0 {
-		a.printf("It is as it was signed at entry %d, %s, with key %s.\n", v.Held, when(v.HeldAt), v.Key)
-	} else if against == nil {
-		a.printf("No checkpoint vouches for it yet. Keep one elsewhere: latch audit checkpoint > checkpoint.json\n")
-	}
-	for _, n := range v.Notes {
-		a.printf("  note: %s\n", n)
-	}
-	for _, seq := range v.ClockBack {
-		a.printf("  note: the service's clock had gone back before entry %d: latch audit show %d\n", seq, seq)
-	}
-}
-
-// verifyFile checks an exported ledger.
-func verifyFile(name string, c *ledger.Checkpoint) (out wire.Verified, err error) {
-	f, err := os.Open(name)
-	if err != nil {
-		return out, wrongUse("%v", err)
-	}
-	defer func() { _ = f.Close() }()
-	var signed []ledger.Checkpoint
-	if c != nil {
-		signed = append(signed, *c)
-	}
-	v := ledger.NewVerifier(signed)
-	for dec := json.NewDecoder(f); ; {
-		var e ledger.Entry
-		if err := dec.Decode(&e); err == io.EOF {
-			break
-		} else if err != nil {
-			return out, wrongUse("%s, behind entry %d: %v", name, v.Last().Seq, err)
-		}
-		v.Next(e)
-	}
-	v.End()
-	return wire.Verified{Entries: v.Entries, Last: v.Last().Seq, Intact: v.Wrong == 0, Wrong: v.Wrong, Findings: v.Findings, ClockBack: v.Back, Held: v.Held().Seq, HeldAt: v.Held().At, Key: v.Held().Key}, nil
-}
-
-func auditCheckpoint(a *app, _ *flag.FlagSet) func([]string) error {
-	return func([]string) error {
-		var c ledger.Checkpoint
-		if err := a.call("POST", "/audit/checkpoint", nil, &c); err != nil {
-			return err
-		}
-		text, err := json.MarshalIndent(c, "", "  ")
-		a.printf("%s\n", text)
-		return err
 	}
 }
 

@@ -26,6 +26,7 @@ const (
 	Refused     = 3
 	Unreachable = 4 // the service, or a device
 	WentBack    = 5
+	Unvouched   = 6 // consistent in itself, but nobody outside vouches for it
 )
 
 // Main runs the client as a process does.
@@ -47,6 +48,7 @@ type app struct {
 
 	server, token, pin string
 	asJSON             bool
+	stale              bool // it was said that what is shown may not be as it is
 	ctx                context.Context
 }
 
@@ -123,6 +125,7 @@ func statusOf(err error) int {
 func (a *app) dispatch(args []string) error {
 	global := flag.NewFlagSet("latch", flag.ContinueOnError)
 	global.SetOutput(io.Discard)
+	version := global.Bool("version", false, "which release this is")
 	a.globals(global)
 	if err := global.Parse(args); err != nil {
 		if errors.Is(err, flag.ErrHelp) {
@@ -131,8 +134,16 @@ func (a *app) dispatch(args []string) error {
 		}
 		return wrongUse("%v; see latch --help", err)
 	}
+	if *version {
+		a.printf("latch %s\n", wire.VersionText())
+		return nil
+	}
 	args = global.Args()
 	if len(args) == 0 || args[0] == "help" {
+		if len(args) == 2 && args[1] == "--man" {
+			a.printf("%s", manual().Roff())
+			return nil
+		}
 		if len(args) > 1 {
 			return a.dispatch(append(args[1:], "--help"))
 		}
@@ -239,12 +250,30 @@ func (a *app) overview(w io.Writer) {
 	for _, c := range commands() {
 		_, _ = fmt.Fprintf(w, "  %-46s %s\n", strings.TrimSpace("latch "+c.name+" "+c.args), c.summary)
 	}
-	_, _ = fmt.Fprint(w, `
+	_, _ = fmt.Fprint(w, about)
+}
+
+const about = `
 Every command takes --help (with an example), --json and --server URL. The
 environment OAKEN_LATCH_SERVER and OAKEN_LATCH_TOKEN serve all of them.
+latch --version says which release it is.
 Exit status: 0 done, 1 the answer is no, 2 wrong use, 3 refused, 4 not
 reachable, 5 went back.
-`)
+`
+
+// manual is the manual page: the help of all commands.
+func manual() wire.Manual {
+	m := wire.Manual{Name: "latch", Section: "1", Summary: "stage changes for network devices, see what they do, commit them on hold",
+		Synopsis: []string{"latch COMMAND [ARGUMENT]... [--FLAG]..."}, Parts: []wire.ManualPart{{Title: "ALL COMMANDS", Text: about}}}
+	for _, c := range commands() {
+		a := &app{}
+		fs := flag.NewFlagSet("latch "+c.name, flag.ContinueOnError)
+		c.setup(a, fs)
+		one := wire.ManualCommand{Usage: strings.TrimSpace("latch " + c.name + " " + c.args), Summary: c.summary, Example: c.example}
+		fs.VisitAll(func(f *flag.Flag) { one.Flags = append(one.Flags, [2]string{"--" + f.Name, f.Usage}) })
+		m.Commands = append(m.Commands, one)
+	}
+	return m
 }
 
 func (a *app) help(c *command, fs *flag.FlagSet) {

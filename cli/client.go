@@ -105,6 +105,10 @@ func (a *app) receive(req *http.Request, out any) error {
 		return err
 	}
 	defer func() { _ = res.Body.Close() }()
+	if why := res.Header.Get(wire.StaleHeader); why != "" && !a.stale {
+		a.stale = true
+		_, _ = fmt.Fprintln(a.err, "latch: the records of the service cannot be read; what follows is what was read last:", why)
+	}
 	if out == nil || res.StatusCode == http.StatusNoContent {
 		return nil
 	}

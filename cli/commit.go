@@ -93,6 +93,8 @@ func (a *app) verdictText(c wire.Change) {
 			a.printf("  %s: %s\n", d.Name, partText(d))
 		}
 		a.printf("See what each holds against it: latch compare DEVICE change:%d\nTake back what of it was kept: latch undo %d\n", c.Number, c.Number)
+	case "unsettled":
+		a.printf("Change %d is %s: %s.\n", c.Number, a.paint(alarm, "unsettled"), c.Reason)
 	case "failed":
 		a.printf("Change %d %s: %s\nNothing of it is on any device. See how it would go now: latch preview %d\n", c.Number, a.paint(alarm, "failed"), c.Reason, c.Number)
 	case "holding", "applying":

@@ -73,6 +73,9 @@ func login(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		return a.show(s, func() {
 			a.printf("Signed in to %s as %s, until %s.\nMay: %s\n", a.server, s.Account, when(s.Expires), strings.Join(s.May, " "))
+			for _, t := range s.Others {
+				a.printf("Also signed in: since %s, from %s, last used %s. If that is not you: latch token end %s, and latch account password\n", when(t.Created), tame(t.Source), when(t.Used), tame(t.ID))
+			}
 		})
 	}
 }

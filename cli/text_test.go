@@ -164,10 +164,25 @@ func TestAuditText(t *testing.T) {
 	for _, want := range []string{"/a 1 → 2", "change 7 d", "holds the change", "/b + x y", "latch audit --before 3"} {
 		assert.Contains(t, out, want)
 	}
-	status, out, _ := run(t, answer(200, wire.Verified{Entries: 9, Wrong: 3, Findings: []ledger.Finding{{Seq: 7, Msg: "was altered"}}, ClockBack: []int64{4}, Held: 5, HeldAt: at, Key: "K"}), nil, "audit", "verify")
+	status, out, _ := run(t, answer(200, wire.Verified{Answer: wire.Altered, Entries: 9, Wrong: 3, Findings: []ledger.Finding{{Seq: 7, Msg: "was altered"}}, ClockBack: []int64{4}, Held: 5, HeldAt: at, Key: "K"}), nil, "audit", "verify")
 	assert.Equal(t, AnswerNo, status)
-	for _, want := range []string{"tampered with: 3 of 9 entries show it", "entry 7: was altered", "and 2 more", "signed at entry 5", "with key K", "gone back before entry 4"} {
+	for _, want := range []string{"The record was altered, first at entry 7; 3 findings", "entry 7: was altered", "and 2 more", "signed at entry 5", "with key K", "gone back before entry 4"} {
 		assert.Contains(t, out, want)
+	}
+	for _, c := range []struct {
+		v      wire.Verified
+		status int
+		want   []string
+	}{
+		{wire.Verified{Answer: wire.Vouched, Entries: 9, Last: 9, Vouched: 7, VouchedAt: at, VouchedBy: []string{"tidewell/saltern"}, Witnesses: []wire.Witness{{Name: "w", Trouble: "no route"}}}, Done,
+			[]string{"what was seen from outside, up to entry 7 of 9", "seen by tidewell/saltern, ", "behind it 2 entries are consistent", "witness w did not sign it as it is now: no route"}},
+		{wire.Verified{Answer: wire.Consistent, Entries: 9, Last: 9}, Unvouched, []string{"consistent in itself: 9 entries. Nobody outside vouches for it.", "latch witness"}},
+	} {
+		status, out, _ := run(t, answer(200, c.v), nil, "audit", "verify")
+		assert.Equal(t, c.status, status)
+		for _, want := range c.want {
+			assert.Contains(t, out, want)
+		}
 	}
 }
 

@@ -58,7 +58,7 @@ func TestExtending(t *testing.T) {
 	require.NoError(t, edit(t, c, "second"))
 	require.NoError(t, c.CommitConfirmed(t.Context(), netconf.ConfirmedCommit{Timeout: time.Second, PersistID: "token"}))
 	assert.Equal(t, "second", d.contact(t))
-	require.Eventually(t, func() bool { return d.contact(t) == factory }, 5*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return d.contact(t) == factory }, 90*time.Second, 20*time.Millisecond)
 	assert.False(t, d.Pending())
 	assert.True(t, netconf.Tagged(c.Confirm(t.Context(), "token"), "invalid-value"), "the token is gone with it")
 }
@@ -75,7 +75,7 @@ func TestSessionIsTheHold(t *testing.T) {
 	require.NoError(t, edit(t, c, "another"))
 	require.NoError(t, c.CommitConfirmed(t.Context(), netconf.ConfirmedCommit{Timeout: time.Minute}))
 	c.Abort()
-	require.Eventually(t, func() bool { return d.contact(t) == "trial" }, 5*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return d.contact(t) == "trial" }, 90*time.Second, 20*time.Millisecond)
 }
 
 // Locks: whose they are, what they forbid, and that they go with the session.
@@ -89,7 +89,7 @@ func TestLocks(t *testing.T) {
 	assert.True(t, netconf.Tagged(b.Commit(t.Context()), "in-use"))
 	assert.True(t, netconf.Tagged(b.Unlock(t.Context(), netconf.Candidate), "operation-failed"))
 	a.Abort()
-	require.Eventually(t, func() bool { return b.Lock(t.Context(), netconf.Candidate) == nil }, 5*time.Second, 20*time.Millisecond,
+	require.Eventually(t, func() bool { return b.Lock(t.Context(), netconf.Candidate) == nil }, 90*time.Second, 20*time.Millisecond,
 		"the lock and the edits under it are gone with their session")
 	require.NoError(t, b.Unlock(t.Context(), netconf.Candidate))
 	require.NoError(t, edit(t, b, "left behind"))

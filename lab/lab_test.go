@@ -99,7 +99,7 @@ func TestGate(t *testing.T) {
 	d := boot(t, "northmole-harbour", "")
 	c := d.dial(t)
 	require.NoError(t, d.Console("/interfaces/interface=mgmt0/enabled", "false"))
-	require.Eventually(t, func() bool { return !d.Reachable() }, 2*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return !d.Reachable() }, 90*time.Second, 10*time.Millisecond)
 	_, err := netconf.Dial(t.Context(), d.Address, netconf.DialOptions{Timeout: 300 * time.Millisecond, Client: ssh.ClientConfig{User: User, HostKeyCallback: ssh.FixedHostKey(d.HostKey)}})
 	require.ErrorContains(t, err, "no answer within")
 	answered := make(chan error, 1)

@@ -83,7 +83,7 @@ func TestDialFails(t *testing.T) {
 	assert.Equal(t, "u", whole.Sessions()[0].User)
 	require.NoError(t, c.Close(t.Context()))
 	require.NoError(t, c.Close(t.Context()), "closing twice is no harm")
-	require.Eventually(t, func() bool { return len(whole.Sessions()) == 0 }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return len(whole.Sessions()) == 0 }, 90*time.Second, 10*time.Millisecond)
 }
 
 // Two sessions over one connection, each with its own id; one may be killed by

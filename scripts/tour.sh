@@ -181,4 +181,7 @@ run 0 latch report week.html --since 7d
 say "Who did what, when: and the record was not altered."
 run 0 latch audit "change:$n"
 run 0 latch audit verify
+run 0 latch audit prove 5 --to entry-5.proof
+latch audit key > record.pub
+run 0 latch audit check entry-5.proof --key record.pub
 exit $unexpected

@@ -50,7 +50,7 @@ func TestBoundedListener(t *testing.T) {
 		require.NoError(t, err)
 		clients = append(clients, c)
 	}
-	require.Eventually(t, func() bool { return len(accepted) == 16 }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return len(accepted) == 16 }, 90*time.Second, 10*time.Millisecond)
 	closed := 0
 	for _, c := range clients {
 		_ = c.SetReadDeadline(time.Now().Add(50 * time.Millisecond))

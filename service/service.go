@@ -13,34 +13,48 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
+	"oakenlatch/core/guard"
+	"oakenlatch/core/ledger"
 	"oakenlatch/core/veil"
 	"oakenlatch/service/access"
 	"oakenlatch/service/api"
 	"oakenlatch/service/archive"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/control"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
+	"oakenlatch/service/folder"
 	"oakenlatch/service/history"
 	"oakenlatch/service/outside"
 	"oakenlatch/service/report"
 	"oakenlatch/service/store"
 	"oakenlatch/service/tell"
+	"oakenlatch/service/witness"
 )
 
 // Options say where a service keeps its records and what it serves.
 type Options struct {
-	Dir         string        // data folder, made if it is not there
+	Dir         string        // data folder
+	Make        bool          // make it into one where it holds nothing of ours
 	SpareRoom   int64         // bytes that are kept free beside the records; none if 0
 	Connections int           // open at once; MostConnections if 0
 	Idle, Life  time.Duration // of sessions, unused and at all; the usual if 0
+	Version     string        // of this program
 
+	Names   []string    // that the service is called by, beside addresses; nil is any
 	Proxies []net.IPNet // that stand before us and are believed who asks
 
 	OIDC *access.OIDC // who vouches for people beside us; nil is nobody
+
+	ArchivesBelow []string // folders of this machine that archives may be in; nil is all of it
+
+	Witnesses []witness.Outside // who vouches for the record from outside
+	Signs     func(key string)  // told which key signs the record, before it does; nil is not
 
 	KeyFile string // of the key that seals secrets; seal.key in the data folder if ""
 	Console fs.FS
@@ -67,9 +81,20 @@ type Service struct {
 	Teller   *tell.Teller
 
 	store   *store.Store
-	lock    *os.File
+	sealer  *access.Sealer
+	lock    *folder.Locked
+	notes   *folder.Notes
+	api     *api.API
 	handler http.Handler
 	logger  *slog.Logger
+
+	dir, version string
+	started      time.Time
+	now          func() time.Time
+	making       bool                  // the folder was made by this start
+	marked       bool                  // the folder, as in use
+	phases       map[int64]guard.Phase // of what is under way, as keepWatch saw it last
+	listening    atomic.Pointer[string]
 
 	connections int
 	stopping    context.Context
@@ -83,25 +108,223 @@ func Open(ctx context.Context, opt Options) (*Service, error) {
 	if opt.Now == nil {
 		opt.Now = time.Now
 	}
-	if err := os.MkdirAll(opt.Dir, 0o700); err != nil {
-		return nil, fmt.Errorf("data folder: %w", err)
-	}
-	s := &Service{logger: opt.Logger, connections: opt.Connections}
+	s := &Service{logger: opt.Logger, connections: opt.Connections, dir: opt.Dir, version: opt.Version, started: time.Now(), now: opt.Now}
 	s.stopping, s.stop = context.WithCancel(context.Background())
-	var err error
-	if s.lock, err = Lock(opt.Dir); err != nil {
+	if err := s.openFolder(opt); err != nil {
 		return nil, err
 	}
-	if s.store, err = store.Open(opt.Dir); err != nil {
-		return nil, errors.Join(err, s.lock.Close())
-	}
-	if opt.SpareRoom > 0 {
-		s.store.KeepSpare(opt.Dir, opt.SpareRoom)
-	}
 	if err := s.assemble(ctx, opt); err != nil {
+		if errors.Is(err, store.ErrDamaged) {
+			err = lost(opt.Dir, err)
+		}
 		return nil, errors.Join(err, s.Close())
 	}
+	if err := s.used(); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	if err := control.Serve(s.stopping, opt.Dir, s.answers()); err != nil {
+		s.logger.Error("backup and doctor cannot ask this service: something else listens where it would", "error", err)
+	}
 	return s, nil
+}
+
+// openFolder takes a data folder for this service, with the records in it.
+func (s *Service) openFolder(opt Options) error {
+	if opt.Make {
+		if err := os.MkdirAll(opt.Dir, 0o700); err != nil {
+			return fmt.Errorf("data folder: %w", err)
+		}
+	}
+	_, err := folder.Look(opt.Dir)
+	fresh := errors.Is(err, folder.ErrNone)
+	switch {
+	case fresh && !opt.Make:
+		return fmt.Errorf("data folder: %w; for a new service run first: oaken-latchd init --data %s. If there were records, they were moved away, or their disk is not mounted: put that right first", err, opt.Dir)
+	case errors.Is(err, folder.ErrLost):
+		return lost(opt.Dir, err)
+	case err != nil && !fresh:
+		return fmt.Errorf("data folder: %w", err)
+	}
+	take := folder.Take
+	if fresh {
+		take = folder.Lock
+	}
+	if s.lock, err = take(opt.Dir); err != nil {
+		return err
+	}
+	if s.making = fresh; fresh {
+		err = folder.Begin(opt.Dir)
+	}
+	if err == nil {
+		if perr := folder.Private(opt.Dir); perr != nil && !readOnly(perr) {
+			err = perr
+		}
+	}
+	if err != nil {
+		return errors.Join(err, s.lock.Close())
+	}
+	if s.store, err = store.Open(opt.Dir); err != nil && store.Sick(err) && !errors.Is(err, store.ErrDamaged) && !fresh {
+		why := err
+		if s.store, err = store.OpenFrozen(opt.Dir, why); err == nil {
+			s.logger.Error("the disk of the records cannot be written: what is on hold is taken up by a copy in memory and goes back; nothing is put on record, and nothing new is begun", "folder", opt.Dir, "error", why)
+		}
+	}
+	if err == nil {
+		err = s.complete(opt.Dir)
+	}
+	if err == nil {
+		s.notes, err = folder.OpenNotes(opt.Dir)
+	}
+	if err == nil {
+		err = s.store.Watch(opt.Dir, opt.SpareRoom)
+	}
+	if err != nil && s.store != nil {
+		err = errors.Join(err, s.store.Close())
+	}
+	if err != nil {
+		if errors.Is(err, store.ErrDamaged) {
+			err = lost(opt.Dir, err)
+		}
+		return errors.Join(err, s.lock.Close())
+	}
+	return nil
+}
+
+// readOnly reports whether something failed as its disk takes no changes.
+func readOnly(err error) bool { return errors.Is(err, syscall.EROFS) || errors.Is(err, syscall.EIO) }
+
+// lost tells that records are lost, and what was on hold then.
+func lost(dir string, err error) error {
+	text := folder.Advice
+	holds, herr := folder.Holds(dir)
+	for _, h := range holds {
+		text += "\non hold when they were used last: " + h.String()
+	}
+	if len(holds) > 0 {
+		text += "\nlook at these devices now: what only the service takes back stays as it is until somebody does"
+	}
+	return errors.Join(fmt.Errorf("%w\n%s", err, text), herr)
+}
+
+// complete looks whether the records reach as far as what was noted beside them.
+func (s *Service) complete(dir string) error {
+	have, err := s.store.LedgerLength(context.Background())
+	if err == nil {
+		err = folder.Reaches(dir, have)
+	}
+	if errors.Is(err, folder.ErrLost) {
+		err = lost(dir, err)
+	}
+	return err
+}
+
+// used marks the folder as in use, once something of this run is on record. Where that
+// cannot be done the folder stays marked as it was, and a service that is there goes on; a new one is not made.
+func (s *Service) used() error {
+	if s.store.Frozen() != nil {
+		return nil
+	}
+	err := s.store.Check(context.Background())
+	if err == nil || errors.Is(err, store.ErrShort) {
+		if err = folder.Set(s.dir, folder.Open); err == nil {
+			s.marked = true
+			return nil
+		}
+	}
+	if s.making {
+		return fmt.Errorf("the records of a new service could not be made in %s: %w", s.dir, err)
+	}
+	s.logger.Error("the data folder could not be marked as in use", "folder", s.dir, "error", err)
+	return nil
+}
+
+// AcceptKey has another key sign the record from here on, as a person says: where the one before is
+// gone, is not the one that the record names, or signed what is lost.
+func AcceptKey(ctx context.Context, dir, keyFile, why string) (string, error) {
+	if _, err := folder.Look(dir); err != nil {
+		return "", err
+	}
+	lock, err := folder.Take(dir)
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = lock.Close() }()
+	s, err := store.Open(dir)
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = s.Close() }()
+	return acceptKey(ctx, s, dir, keyFile, why)
+}
+
+func acceptKey(ctx context.Context, s *store.Store, dir, keyFile, why string) (string, error) {
+	if err := access.Missing(ctx, s, keyFile); err != nil {
+		return "", err
+	}
+	sealer, err := access.OpenSealer(keyFile)
+	if err != nil {
+		return "", err
+	}
+	log := audit.New(s, time.Now)
+	if err := sealer.AcceptKey(ctx, log, why); err != nil {
+		return "", err
+	}
+	// What was signed before is of another record now: nothing goes on from it.
+	if err := errors.Join(audit.ForgetBeside(dir), access.ForgetPlainKey(dir)); err != nil {
+		return "", err
+	}
+	keys, err := log.Keys(ctx)
+	if err != nil || len(keys) == 0 {
+		return "", err
+	}
+	return keys[len(keys)-1].Key, nil
+}
+
+// AcceptLoss goes on with records of which a part is missing, as a person says: it is
+// entered, with what was on hold. Another key signs them: witnesses of what is lost would deny them.
+func AcceptLoss(ctx context.Context, dir, keyFile, why string) (string, error) {
+	_, missing := folder.Look(dir)
+	if errors.Is(missing, folder.ErrNone) {
+		return "", missing
+	}
+	lock, err := folder.Lock(dir)
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = lock.Close() }()
+	if st, err := os.Stat(filepath.Join(dir, store.File)); err != nil || st.Size() == 0 {
+		return "", fmt.Errorf("there is nothing left to go on with in %s: %w", dir, errors.Join(missing, err))
+	}
+	s, err := store.Open(dir)
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = s.Close() }()
+	holds, herr := folder.Holds(dir)
+	have, err := s.LedgerLength(ctx)
+	if err == nil {
+		err = s.Sound(ctx)
+	}
+	if err = errors.Join(err, herr); err != nil {
+		return "", err
+	}
+	told := fmt.Sprintf("the records end at entry %d; what came after it is lost", have)
+	err = audit.New(s, time.Now).Write(ctx, func(tx *audit.Tx) error {
+		return tx.Record(ledger.Entry{Actor: audit.Service, Action: "records.loss-accepted", Note: told + ": " + why})
+	})
+	if err != nil {
+		return "", err
+	}
+	if _, err := acceptKey(ctx, s, dir, keyFile, told+": "+why); err != nil {
+		if !errors.Is(err, access.ErrKeyMissing) {
+			return "", err
+		}
+		told += "; the key of the sealed secrets is missing, too: oaken-latchd rotate-key --lost"
+	}
+	for i := range holds {
+		holds[i].Entries, holds[i].Lost = 0, true
+	}
+	return told, errors.Join(folder.SetHolds(dir, holds), folder.Set(dir, folder.Closed))
 }
 
 func (s *Service) assemble(ctx context.Context, opt Options) error {
@@ -112,7 +335,9 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	if err := access.Missing(ctx, s.store, opt.KeyFile); err != nil {
 		return err
 	}
-	sealer, err := access.OpenSealer(opt.KeyFile)
+	var err error
+	s.sealer, err = access.OpenSealer(opt.KeyFile)
+	sealer := s.sealer
 	if err != nil {
 		return err
 	}
@@ -120,11 +345,20 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	if err != nil {
 		return err
 	}
+	log.Beside = opt.Dir
+	witnesses := witness.New(log, opt.Witnesses, opt.Logger)
 	if err := log.UseKey(ctx, key); err != nil {
-		return err
+		if !store.Sick(err) {
+			return err
+		}
+		s.logger.Error("the ledger cannot be read as it should: nothing signs it until the next start", "error", err)
 	}
+	if opt.Signs != nil {
+		opt.Signs(log.Key())
+	}
+	s.keeping.Go(func() { witnesses.Run(s.stopping) })
 	s.keeping.Go(func() {
-		log.Keep(s.stopping, func(err error) { s.logger.Error("the ledger is not looked after", "error", err) })
+		log.Keep(s.stopping, witnesses.Signed, func(err error) { s.logger.Error("the ledger is not looked after", "error", err) })
 	})
 	veilKey, err := sealer.Kept(ctx, s.store, "veil")
 	if err != nil {
@@ -139,7 +373,7 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	s.History = history.New(s.store, log, s.Fleet)
 	s.Desk = desk.New(s.store, log, s.History, s.Fleet)
 	s.Engine = engine.New(s.store, log, s.Fleet, s.History, opt.Logger)
-	s.Engine.Programs = opt.ProbePrograms
+	s.Engine.Programs, s.Engine.Notes = opt.ProbePrograms, s.notes
 	s.Engine.Due = func(ctx context.Context, change int64, actor string, o engine.Order) ([]engine.Work, error) {
 		if err := s.Accounts.Still(ctx, actor, access.Commit, change); err != nil {
 			return nil, err
@@ -166,33 +400,21 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 		return err
 	}
 	s.Archives = archive.New(s.store, log, s.Fleet, s.History, sealer, opt.Dir, opt.Logger)
-	s.Archives.Syslog = opt.Syslog
+	s.Archives.Syslog, s.Archives.Below = opt.Syslog, opt.ArchivesBelow
 	s.Desk.Copy = s.Archives.Tree
 	s.Archives.Run(s.stopping)
 	s.Teller = tell.New(s.store, log, sealer, opt.Logger)
 	if err := s.Teller.Run(s.stopping); err != nil {
 		return err
 	}
-	a := &api.API{
+	s.api = &api.API{
 		Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History,
 		Desk: s.Desk, Engine: s.Engine, Archives: s.Archives, Decisions: &outside.Decisions{Store: s.store, Log: log, Desk: s.Desk},
-		Reports: &report.Reports{Store: s.store, Log: log, Fleet: s.Fleet, History: s.History, Desk: s.Desk}, Teller: s.Teller, Sealer: sealer, OIDC: opt.OIDC, Proxies: opt.Proxies, Console: opt.Console, Logger: opt.Logger, Stopping: s.stopping,
+		Reports: &report.Reports{Store: s.store, Log: log, Fleet: s.Fleet, History: s.History, Desk: s.Desk}, Teller: s.Teller, Witnesses: witnesses, Sealer: sealer, OIDC: opt.OIDC, Proxies: opt.Proxies, Console: opt.Console, Names: opt.Names, Logger: opt.Logger, Stopping: s.stopping,
 	}
-	s.handler = a.Handler()
+	s.handler = s.api.Handler()
+	s.keeping.Go(s.keepWatch)
 	return nil
-}
-
-// Lock makes sure that no second service uses a data folder. The lock ends
-// with the process, however it ends.
-func Lock(dir string) (*os.File, error) {
-	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
-	if err != nil {
-		return nil, fmt.Errorf("data folder: %w", err)
-	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		return nil, errors.Join(fmt.Errorf("data folder %s is in use by another oaken-latchd; stop it or give another folder with --data", dir), f.Close())
-	}
-	return f, nil
 }
 
 // Handler is what answers requests, for whoever brings a server of their own.
@@ -209,6 +431,11 @@ func (s *Service) Serve(ctx context.Context, l net.Listener, cert *Certificate) 
 		Handler: s.handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(s.logger.Handler(), slog.LevelDebug), // broken off handshakes and the like
 	}
+	url := "http://" + l.Addr().String()
+	if cert != nil {
+		url = "https://" + l.Addr().String()
+	}
+	s.listening.Store(&url)
 	l = bound(l, cmp.Or(s.connections, MostConnections))
 	done := make(chan error, 1)
 	go func() {
@@ -253,5 +480,12 @@ func (s *Service) Close() error {
 		s.Fleet.Stop()
 	}
 	s.keeping.Wait()
-	return errors.Join(s.store.Close(), s.lock.Close())
+	var err error
+	if s.marked {
+		if err = folder.Set(s.dir, folder.Closed); readOnly(err) || errors.Is(err, fs.ErrNotExist) {
+			s.logger.Error("the data folder could not be marked as closed", "folder", s.dir, "error", err)
+			err = nil
+		}
+	}
+	return errors.Join(err, s.store.Close(), s.lock.Close())
 }

@@ -20,7 +20,7 @@ import (
 )
 
 func options(dir string) service.Options {
-	return service.Options{Dir: dir, Console: fstest.MapFS{}, Logger: slog.New(slog.DiscardHandler)}
+	return service.Options{Dir: dir, Make: true, Console: fstest.MapFS{}, Logger: slog.New(slog.DiscardHandler)}
 }
 
 // A data folder belongs to one service at a time, and is its owner's alone.
@@ -54,10 +54,12 @@ func TestBrokenFolders(t *testing.T) {
 	_, err = service.Open(t.Context(), options(dir))
 	require.ErrorContains(t, err, "the database is damaged: stop the service")
 	dir = t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "seal.key"), []byte("short"), 0o600))
-	_, err = service.Open(t.Context(), options(dir))
+	opt := options(dir)
+	opt.KeyFile = filepath.Join(t.TempDir(), "seal.key")
+	require.NoError(t, os.WriteFile(opt.KeyFile, []byte("short"), 0o600))
+	_, err = service.Open(t.Context(), opt)
 	require.ErrorContains(t, err, "seal.key")
-	require.NoError(t, os.Remove(filepath.Join(dir, "seal.key")))
+	require.NoError(t, os.Remove(opt.KeyFile))
 	s, err := service.Open(t.Context(), options(dir))
 	require.NoError(t, err, "a start that failed leaves nothing locked")
 	require.NoError(t, s.Close())

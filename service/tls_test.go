@@ -98,7 +98,7 @@ func TestServeTLS(t *testing.T) {
 	time.Sleep(1100 * time.Millisecond)
 	assert.Equal(t, wire.Pin(first), shown())
 	move(b, filepath.Join(dir, filepath.Base(keyFile)))
-	require.Eventually(t, func() bool { return shown() != wire.Pin(first) }, 10*time.Second, 200*time.Millisecond)
+	require.Eventually(t, func() bool { return shown() != wire.Pin(first) }, 90*time.Second, 200*time.Millisecond)
 	leaf, err := c.Load()
 	require.NoError(t, err)
 	_, ok := leaf.PublicKey.(*ecdsa.PublicKey)

@@ -2,9 +2,13 @@ package test
 
 import (
 	"bufio"
+	"bytes"
 	"crypto/ed25519"
 	"crypto/x509"
+	"encoding/json"
 	"encoding/pem"
+	"io"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,6 +23,7 @@ import (
 
 	"oakenlatch/core/ledger"
 	"oakenlatch/test/browser"
+	"oakenlatch/wire"
 )
 
 // Two persons, through the client and the console: a change waits for somebody who
@@ -26,14 +31,14 @@ import (
 func TestAgreementInTheConsole(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, "saltern-quay")
-	s.do("admin", 0, "device", "set", "saltern-quay", "--tags", "edge", "--site", "Saltern")
-	assert.Contains(t, s.do("admin", 0, "rule", "add", "--on", "tag=edge", "--emergency"), "Rule 1: a change of tag=edge needs 1 person")
-	n := s.open("mara", "saltern-quay /system/contact Mara")
-	assert.Contains(t, s.do("mara", 1, "preview", n), "it needs 1 person who did not work on it; 1 is missing")
-	out, status := s.latch("mara", "commit", n, "--hold", "1m")
+	s.Do("admin", 0, "device", "set", "saltern-quay", "--tags", "edge", "--site", "Saltern")
+	assert.Contains(t, s.Do("admin", 0, "rule", "add", "--on", "tag=edge", "--emergency"), "Rule 1: a change of tag=edge needs 1 person")
+	n := s.Open("mara", "saltern-quay /system/contact Mara")
+	assert.Contains(t, s.Do("mara", 1, "preview", n), "it needs 1 person who did not work on it; 1 is missing")
+	out, status := s.Latch("mara", "commit", n, "--hold", "1m")
 	assert.NotZero(t, status)
 	assert.Contains(t, out, "needs the agreement of 1 who did not work on it")
-	s.do("mara", 0, "ask", n, "The ferry sails at six.")
+	s.Do("mara", 0, "ask", n, "The ferry sails at six.")
 
 	ctx := chromium(t, func(text string) { t.Error("the page complains: " + text) })
 	do := func(what string, steps ...browser.Step) {
@@ -41,19 +46,19 @@ func TestAgreementInTheConsole(t *testing.T) {
 		require.NoError(t, browser.Do(ctx, what, steps...))
 	}
 	shows := func(text string) browser.Step { return chromedp.WaitVisible(browser.Text("*", text)) }
-	require.NoError(t, browser.SignIn(ctx, s.url, "/", "joss", "joss's own password"))
-	do("what waits for joss", shows("To be agreed to (1)"), chromedp.Navigate(s.url+"/changes/"+n), shows("The ferry sails at six."), shows("It needs 1 who did not work on it"))
+	require.NoError(t, browser.SignIn(ctx, s.URL, "/", "joss", "joss's own password"))
+	do("what waits for joss", shows("To be agreed to (1)"), chromedp.Navigate(s.URL+"/changes/"+n), shows("The ferry sails at six."), shows("It needs 1 who did not work on it"))
 	do("agree", chromedp.Click(browser.Button("Agree to what is shown")), chromedp.WaitVisible(chromedp.Search(`//div[contains(@class,"popover")]//button[normalize-space(.)="Agree"]`)), chromedp.Click(chromedp.Search(`//div[contains(@class,"popover")]//button[normalize-space(.)="Agree"]`)), shows("As many agreed as it needs."))
-	do("who may do what", chromedp.Navigate(s.url+"/access"), shows("What needs the agreement of others"), shows("this one"))
-	s.do("mara", 0, "commit", n, "--hold", "1m")
-	s.do("mara", 0, "confirm", n)
-	s.eventually(n, "kept", 20*time.Second)
+	do("who may do what", chromedp.Navigate(s.URL+"/access"), shows("What needs the agreement of others"), shows("this one"))
+	s.Do("mara", 0, "commit", n, "--hold", "1m")
+	s.Do("mara", 0, "confirm", n)
+	s.Eventually(n, "kept", 90*time.Second)
 
-	n = s.open("mara", "saltern-quay /system/contact Night")
-	s.do("mara", 0, "commit", n, "--hold", "1m", "--emergency", "nobody else is awake")
-	s.do("mara", 0, "confirm", n)
-	do("it stands out", chromedp.Navigate(s.url+"/"), shows("nobody else is awake"), browser.Type("what you found of emergency 1", "It was right."), chromedp.Click(browser.Button("I looked at it")), chromedp.WaitNotPresent(browser.Text("*", "nobody else is awake")))
-	assert.Contains(t, s.do("mara", 0, "emergency", "list", "--all"), "looked at by joss")
+	n = s.Open("mara", "saltern-quay /system/contact Night")
+	s.Do("mara", 0, "commit", n, "--hold", "1m", "--emergency", "nobody else is awake")
+	s.Do("mara", 0, "confirm", n)
+	do("it stands out", chromedp.Navigate(s.URL+"/"), shows("nobody else is awake"), browser.Type("what you found of emergency 1", "It was right."), chromedp.Click(browser.Button("I looked at it")), chromedp.WaitNotPresent(browser.Text("*", "nobody else is awake")))
+	assert.Contains(t, s.Do("mara", 0, "emergency", "list", "--all"), "looked at by joss")
 }
 
 // plainKey puts a key that signs the record into a data folder as an earlier release
@@ -119,6 +124,11 @@ func TestServiceAsItIsRun(t *testing.T) {
 	}
 	require.NoError(t, os.Mkdir(data, 0o700))
 	plain, signs := plainKey(t, data)
+	out, status = run("oaken-latchd", nil, "serve", "--config", settings)
+	assert.Equal(t, 1, status, "a first start is asked for")
+	assert.Contains(t, out, "oaken-latchd init --data")
+	out, status = run("oaken-latchd", nil, "init", "--config", settings)
+	assert.Zero(t, status, out)
 	daemon, url, pin := start()
 	t.Cleanup(func() { _ = daemon.Process.Kill() })
 	assert.True(t, strings.HasPrefix(url, "https://127.0.0.1:"), url)
@@ -131,12 +141,12 @@ func TestServiceAsItIsRun(t *testing.T) {
 	out, status = run("latch", nil, "account", "list")
 	assert.Zero(t, status, out)
 	assert.NoFileExists(t, plain, "what signs the record is sealed")
-	out, status = run("latch", nil, "audit", "checkpoint")
+	out, status = run("latch", nil, "audit", "key")
 	assert.Zero(t, status, out)
-	assert.Contains(t, out, signs, "and is what it was")
+	assert.True(t, ledger.SameKey(strings.TrimSpace(out), signs), "and is what it was: %s", out)
 	out, status = run("oaken-latchd", nil, "doctor", "--config", settings)
 	assert.Zero(t, status, out)
-	for _, want := range []string{"good   records", "good   ledger", "good   sealed secrets", "good   certificate", "it runs with these records", "look   accounts"} {
+	for _, want := range []string{"good   records", "look   ledger", "entries, consistent in themselves", "good   sealed secrets", "good   certificate", "runs with these records", "good   listening", "look   accounts"} {
 		assert.Contains(t, out, want)
 	}
 	out, status = run("oaken-latchd", nil, "rotate-key", "--config", settings)
@@ -169,4 +179,88 @@ func TestServiceAsItIsRun(t *testing.T) {
 	out, status = run("oaken-latchd", nil, "doctor", "--config", settings)
 	assert.Equal(t, 1, status)
 	assert.Contains(t, out, "restore the newest backup")
+}
+
+// An event stream ends with what let it in, within a second: sign-out, the end of a session or
+// of a token, other roles, a closed account, the end of its time.
+func TestStreamEndsWithWhatLetItIn(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	login := func(who, password string) string {
+		text, err := json.Marshal(wire.Login{Account: who, Password: password})
+		require.NoError(t, err)
+		res, err := http.Post(s.URL+"/api/v1/login", "application/json", bytes.NewReader(text))
+		require.NoError(t, err)
+		defer func() { _ = res.Body.Close() }()
+		var in wire.Session
+		require.NoError(t, json.NewDecoder(res.Body).Decode(&in))
+		require.NotEmpty(t, in.Token, who)
+		return in.Token
+	}
+	ask := func(method, path, token string) *http.Response {
+		req, err := http.NewRequestWithContext(t.Context(), method, s.URL+"/api/v1"+path, nil)
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+token)
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		return res
+	}
+	account := func(name string) string {
+		s.Do("admin", 0, "account", "add", name, "--may", "read,stage", "--password-file", s.File("pw-"+name, "the password of "+name))
+		return login(name, "the password of "+name)
+	}
+	for name, end := range map[string]func(token string){
+		"signs": func(token string) { require.NoError(t, ask("POST", "/logout", token).Body.Close()) },
+		"ended": func(string) {
+			var list []wire.Token
+			require.NoError(t, json.Unmarshal([]byte(s.Do("admin", 0, "token", "list", "--json")), &list))
+			for _, k := range list {
+				if k.Account == "ended" {
+					s.Do("admin", 0, "token", "end", k.ID)
+				}
+			}
+		},
+		"fewer":  func(string) { s.Do("admin", 0, "account", "may", "fewer", "--set", "read") },
+		"scoped": func(string) { s.Do("admin", 0, "account", "may", "scoped", "--set", "read@site=Saltern") },
+		"closed": func(string) { s.Do("admin", 0, "account", "close", "closed", "--yes") },
+	} {
+		token := account(name)
+		res := ask("GET", "/events", token)
+		require.Equal(t, 200, res.StatusCode, name)
+		over := make(chan time.Time, 1)
+		go func() {
+			_, _ = io.Copy(io.Discard, res.Body)
+			over <- time.Now()
+		}()
+		other := ask("GET", "/events", login("joss", "joss's own password"))
+		select {
+		case <-over:
+			require.Fail(t, "it ended before", name)
+		case <-time.After(300 * time.Millisecond):
+		}
+		end(token)
+		done := time.Now()
+		select {
+		case at := <-over:
+			assert.Less(t, at.Sub(done), time.Second, name)
+		case <-time.After(5 * time.Second):
+			assert.Fail(t, "the stream goes on", name)
+		}
+		// Somebody else's goes on.
+		alive := make(chan bool, 1)
+		go func() {
+			b := make([]byte, 1<<16)
+			for range 2 { // what was sent already, and what comes now
+				if _, err := other.Body.Read(b); err != nil {
+					alive <- false
+					return
+				}
+			}
+			alive <- true
+		}()
+		s.Do("mara", 0, "open", "something to tell")
+		assert.True(t, <-alive, name)
+		require.NoError(t, other.Body.Close())
+		require.NoError(t, res.Body.Close())
+	}
 }

@@ -22,7 +22,7 @@ import (
 func TestWrongInput(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, router)
-	n := s.open("mara")
+	n := s.Open("mara")
 	for _, c := range []struct {
 		args   string
 		status int
@@ -60,21 +60,21 @@ func TestWrongInput(t *testing.T) {
 		{"--server nonsense devices", 2, []string{"is no address"}},
 		{"--server http://127.0.0.1:9 devices", 4, []string{"cannot be reached", "check that it runs"}},
 	} {
-		args := strings.Split(strings.ReplaceAll(strings.ReplaceAll(c.args, "N", n), "FILE", s.file("pw-x", "x")), " ")
+		args := strings.Split(strings.ReplaceAll(strings.ReplaceAll(c.args, "N", n), "FILE", s.File("pw-x", "x")), " ")
 		if strings.Contains(c.args, "NAME") {
 			continue
 		}
-		out, status := s.latch("mara", args...)
+		out, status := s.Latch("mara", args...)
 		assert.Equal(t, c.status, status, "latch %v\n%s", args, out)
 		for _, w := range c.want {
 			assert.Contains(t, out, w, "latch %v", args)
 		}
 	}
-	assert.Contains(t, s.do("mara", 1, "preview", n), "The change is empty", "nothing was half done")
-	out, status := s.latch("mara", "login", "--user", "mara", "--password-file", s.file("pw-wrong", "not it"))
+	assert.Contains(t, s.Do("mara", 1, "preview", n), "The change is empty", "nothing was half done")
+	out, status := s.Latch("mara", "login", "--user", "mara", "--password-file", s.File("pw-wrong", "not it"))
 	assert.Equal(t, 3, status)
 	assert.Contains(t, out, "wrong account or password")
-	out, status = s.latch("admin", "audit", "--limit", "3")
+	out, status = s.Latch("admin", "audit", "--limit", "3")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "login.denied")
 }
@@ -83,51 +83,51 @@ func TestWrongInput(t *testing.T) {
 func TestDeviceRefusesEdit(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, router)
-	n := s.open("mara", router+" "+mtu+" 100")
-	out := s.do("mara", 3, "commit", n)
+	n := s.Open("mara", router+" "+mtu+" 100")
+	out := s.Do("mara", 3, "commit", n)
 	for _, want := range []string{"failed: " + router, "finds the result invalid", "this controller does no frames below 576 octets, asked for 100", "/interfaces/interface=port1/ipv4/mtu", "Nothing of it is on any device"} {
 		assert.Contains(t, out, want)
 	}
 	// The candidate was left clean: the next commit goes through.
-	s.do("mara", 0, "put", n, router, mtu, "1400")
-	s.do("mara", 0, "commit", n, "--hold", "1m")
-	s.do("mara", 0, "confirm", n)
+	s.Do("mara", 0, "put", n, router, mtu, "1400")
+	s.Do("mara", 0, "commit", n, "--hold", "1m")
+	s.Do("mara", 0, "confirm", n)
 }
 
 func TestHoldLimits(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, router)
-	n := s.open("mara", router+" "+mtu+" 9000")
+	n := s.Open("mara", router+" "+mtu+" 9000")
 	for _, hold := range []string{"1s", "-5m", "1000h", "200000000h"} {
-		out, status := s.latch("mara", "commit", n, "--hold", hold)
+		out, status := s.Latch("mara", "commit", n, "--hold", hold)
 		assert.Equal(t, 2, status, out)
 	}
-	assert.Contains(t, s.do("mara", 0, "show", n), "draft")
+	assert.Contains(t, s.Do("mara", 0, "show", n), "draft")
 }
 
 func TestDeviceTroubles(t *testing.T) {
 	t.Parallel()
 	s := newStage(t)
-	pw := s.file("pw-lab", lab.Password)
+	pw := s.File("pw-lab", lab.Password)
 	add := func(name, address, password string) {
-		s.do("admin", 0, "device", "add", name, "--address", address, "--user", lab.User, "--password-file", password)
+		s.Do("admin", 0, "device", "add", name, "--address", address, "--user", lab.User, "--password-file", password)
 	}
 	// Nobody there.
 	add("gone", "127.0.0.1:9", pw)
-	out := s.do("admin", 4, "device", "trust", "gone", "--yes")
+	out := s.Do("admin", 4, "device", "trust", "gone", "--yes")
 	assert.Contains(t, out, "gone (127.0.0.1:9): cannot be reached")
 	// Not trusted yet.
-	d := s.startLab(router)
+	d := s.StartLab(router)
 	add(router, d.Address, pw)
-	out = s.do("admin", 3, "config", router)
+	out = s.Do("admin", 3, "config", router)
 	assert.Contains(t, out, "has not been accepted yet")
 	assert.Contains(t, out, "latch device trust "+router)
-	assert.Contains(t, s.do("admin", 3, "device", "trust", router, "--fingerprint", "SHA256:other"), "nothing was kept")
-	assert.Contains(t, s.do("admin", 3, "device", "trust", router), "was not accepted")
-	s.do("admin", 0, "device", "trust", router, "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
+	assert.Contains(t, s.Do("admin", 3, "device", "trust", router, "--fingerprint", "SHA256:other"), "nothing was kept")
+	assert.Contains(t, s.Do("admin", 3, "device", "trust", router), "was not accepted")
+	s.Do("admin", 0, "device", "trust", router, "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
 	// A wrong password on the device.
-	add("wrong-login", d.Address, s.file("pw-bad", "bad"))
-	out = s.do("admin", 3, "device", "trust", "wrong-login", "--yes")
+	add("wrong-login", d.Address, s.File("pw-bad", "bad"))
+	out = s.Do("admin", 3, "device", "trust", "wrong-login", "--yes")
 	assert.Contains(t, out, "does not accept account "+lab.User)
 	// A changed host key: nothing is sent.
 	d.Stop()
@@ -138,13 +138,13 @@ func TestDeviceTroubles(t *testing.T) {
 	other, err := lab.Start(spec)
 	require.NoError(t, err)
 	t.Cleanup(other.Stop)
-	out = s.do("admin", 3, "config", router)
+	out = s.Do("admin", 3, "config", router)
 	assert.Contains(t, out, "is not the one that was accepted")
 	assert.Contains(t, out, ssh.FingerprintSHA256(d.HostKey))
 	assert.Contains(t, out, ssh.FingerprintSHA256(other.HostKey))
-	assert.Contains(t, s.do("admin", 0, "device", "trust", router, "--yes"), "NOT the one accepted before")
-	s.do("admin", 0, "config", router)
-	assert.Contains(t, s.do("admin", 3, "device", "add", router, "--address", d.Address, "--user", "u", "--password-file", pw), "exists already")
+	assert.Contains(t, s.Do("admin", 0, "device", "trust", router, "--yes"), "NOT the one accepted before")
+	s.Do("admin", 0, "config", router)
+	assert.Contains(t, s.Do("admin", 3, "device", "add", router, "--address", d.Address, "--user", "u", "--password-file", pw), "exists already")
 }
 
 // Devices that speak nonsense: a clear error each time, and the service lives.
@@ -163,14 +163,14 @@ func TestMalformedDevices(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			address := nonsense(t, c.says)
-			s.do("admin", 0, "device", "add", name, "--address", address, "--user", "u", "--password-file", s.file("pw-n", "password"))
-			out, status := s.latch("admin", "device", "trust", name, "--yes")
+			s.Do("admin", 0, "device", "add", name, "--address", address, "--user", "u", "--password-file", s.File("pw-n", "password"))
+			out, status := s.Latch("admin", "device", "trust", name, "--yes")
 			assert.Contains(t, []int{3, 4}, status, out)
 			assert.Contains(t, out, name+" ("+address+")")
 			assert.Contains(t, out, c.want)
 		})
 	}
-	s.do("admin", 0, "devices")
+	s.Do("admin", 0, "devices")
 }
 
 // nonsense is an SSH server whose netconf subsystem says one thing. A closing
@@ -237,17 +237,17 @@ func TestBadRequests(t *testing.T) {
 		{"GET", "/api/v1/changes/12", "", "", http.StatusNotFound, "not-found", "no change 12"},
 		{"GET", "/api/v1/nothing", "", "", http.StatusNotFound, "not-found", "there is no GET /api/v1/nothing"},
 		{"GET", "/api/v1/devices/none/config", "", "", http.StatusNotFound, "not-found", `no device "none"`},
-		{"POST", "/api/v1/accounts", "application/json", `{"name":"x","password":"short","may":["read"]}`, http.StatusUnprocessableEntity, "invalid", "8 to 1024"},
+		{"POST", "/api/v1/accounts", "application/json", `{"name":"x","password":"short","may":["read"]}`, http.StatusUnprocessableEntity, "invalid", "at least 12 characters"},
 		{"POST", "/api/v1/accounts", "application/json", `{"name":"x","password":"long enough","may":["king"]}`, http.StatusUnprocessableEntity, "invalid", "is not a role"},
 	} {
-		status, p := s.request(c.method, c.path, c.contentType, strings.NewReader(c.body))
+		status, p := s.Request(c.method, c.path, c.contentType, strings.NewReader(c.body))
 		name := fmt.Sprintf("%s %s %.40s", c.method, c.path, c.body)
 		assert.Equal(t, c.status, status, name)
 		assert.Equal(t, "urn:oaken-latch:problem:"+c.kind, p.Type, name)
 		assert.Contains(t, p.Detail, c.detail, name)
 		assert.Equal(t, status, p.Status, name)
 	}
-	res, err := http.Get(s.url + "/api/v1/devices")
+	res, err := http.Get(s.URL + "/api/v1/devices")
 	require.NoError(t, err)
 	require.NoError(t, res.Body.Close())
 	assert.Equal(t, http.StatusUnauthorized, res.StatusCode)

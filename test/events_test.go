@@ -20,14 +20,14 @@ import (
 
 // token signs in by the API alone.
 func (s *stage) token(account, password string) string {
-	s.t.Helper()
+	s.T.Helper()
 	body, err := json.Marshal(wire.Login{Account: account, Password: password})
-	require.NoError(s.t, err)
-	res, err := http.Post(s.url+"/api/v1/login", "application/json", bytes.NewReader(body))
-	require.NoError(s.t, err)
+	require.NoError(s.T, err)
+	res, err := http.Post(s.URL+"/api/v1/login", "application/json", bytes.NewReader(body))
+	require.NoError(s.T, err)
 	defer func() { _ = res.Body.Close() }()
 	var in wire.Session
-	require.NoError(s.t, json.NewDecoder(res.Body).Decode(&in))
+	require.NoError(s.T, json.NewDecoder(res.Body).Decode(&in))
 	return in.Token
 }
 
@@ -39,7 +39,7 @@ func (s *stage) follow(token, after string, n int) <-chan []ledger.Entry {
 		defer close(out)
 		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 		defer cancel()
-		req, _ := http.NewRequestWithContext(ctx, http.MethodGet, s.url+"/api/v1/events", nil)
+		req, _ := http.NewRequestWithContext(ctx, http.MethodGet, s.URL+"/api/v1/events", nil)
 		req.Header.Set("Authorization", "Bearer "+token)
 		if after != "" {
 			req.Header.Set("Last-Event-ID", after)
@@ -72,11 +72,11 @@ func TestEvents(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, router)
 	mara, joss := s.token("mara", maraPassword), s.token("joss", "joss's own password")
-	s.do("mara", 0, "whoami")
+	s.Do("mara", 0, "whoami")
 	live := s.follow(mara, "", 3)
 	others := s.follow(joss, "", 1)
 	time.Sleep(200 * time.Millisecond)
-	n := s.open("mara", router+" "+mtu+" 9000", router+" /system/contact me")
+	n := s.Open("mara", router+" "+mtu+" 9000", router+" /system/contact me")
 	got := <-live
 	require.Len(t, got, 3)
 	for i, action := range []string{"change.open", "edit.put", "edit.put"} {
@@ -92,13 +92,13 @@ func TestEvents(t *testing.T) {
 		t.Fatalf("a draft is nobody else's business, but joss was told: %+v", e)
 	case <-time.After(500 * time.Millisecond):
 	}
-	s.do("mara", 0, "commit", n, "--hold", "1m")
+	s.Do("mara", 0, "commit", n, "--hold", "1m")
 	first := <-others
 	require.Len(t, first, 1)
 	assert.Equal(t, "change.open", first[0].Action, "once committed the whole of it is everybody's to know")
-	s.do("mara", 0, "revert", n, "--yes")
+	s.Do("mara", 0, "revert", n, "--yes")
 
-	res, err := http.Get(s.url + "/api/v1/events")
+	res, err := http.Get(s.URL + "/api/v1/events")
 	require.NoError(t, err)
 	require.NoError(t, res.Body.Close())
 	assert.Equal(t, http.StatusUnauthorized, res.StatusCode)
@@ -111,12 +111,12 @@ func TestStopsInGoodForm(t *testing.T) {
 	stream := s.follow(s.token("mara", maraPassword), "", 100)
 	time.Sleep(200 * time.Millisecond)
 	start := time.Now()
-	s.stop()
+	s.Stop()
 	assert.Less(t, time.Since(start), 10*time.Second)
 	<-stream
 	// A second service on the same records is refused while one runs.
-	s.start()
-	out, status := s.daemonAgain()
+	s.Start()
+	out, status := s.DaemonAgain()
 	assert.Equal(t, 1, status)
 	assert.Contains(t, out, "is in use by another oaken-latchd")
 }

@@ -12,17 +12,17 @@ import (
 // compares it with the device.
 func onFiles(t *testing.T, s *stage, device string) {
 	t.Helper()
-	now := s.file("now", s.do("mara", 0, "config", device))
-	assert.Contains(t, s.do("mara", 0, "check", now, "--device", device), "nothing wrong was found")
+	now := s.File("now", s.Do("mara", 0, "config", device))
+	assert.Contains(t, s.Do("mara", 0, "check", now, "--device", device), "nothing wrong was found")
 	for _, to := range []string{"xml", "json", "outline"} {
-		converted := s.file("as-"+to, s.do("mara", 0, "convert", now, "--device", device, "--to", to))
-		assert.Contains(t, s.do("mara", 0, "compare", device, converted), "No difference", to)
+		converted := s.File("as-"+to, s.Do("mara", 0, "convert", now, "--device", device, "--to", to))
+		assert.Contains(t, s.Do("mara", 0, "compare", device, converted), "No difference", to)
 		if to != "outline" {
-			set := s.file("set-"+to, s.do("mara", 0, "convert", now, "--device", device, "--to", to, "--instance", "evening"))
-			assert.Contains(t, s.do("mara", 0, "compare", set, device), "No difference", to)
+			set := s.File("set-"+to, s.Do("mara", 0, "convert", now, "--device", device, "--to", to, "--instance", "evening"))
+			assert.Contains(t, s.Do("mara", 0, "compare", set, device), "No difference", to)
 		}
 	}
-	assert.Contains(t, s.do("mara", 0, "compare", device, device+"@startup"), "No difference")
+	assert.Contains(t, s.Do("mara", 0, "compare", device, device+"@startup"), "No difference")
 }
 
 // Files against a device's own modules and configuration, and a finding that
@@ -32,17 +32,17 @@ func TestFilesAndMending(t *testing.T) {
 	const router = "northmole-harbour"
 	s := newStage(t, router)
 	onFiles(t, s, router)
-	changed := s.file("changed", strings.Replace(s.do("mara", 0, "config", router), "10.64.0.5", "10.64.0.1", 1))
-	assert.Contains(t, s.do("mara", 1, "check", changed, "--device", router), "the address 10.64.0.1 is on port1 already")
-	assert.Contains(t, s.do("mara", 1, "compare", router, changed, "--as", "unified"), "-      address [10.64.0.5]")
+	changed := s.File("changed", strings.Replace(s.Do("mara", 0, "config", router), "10.64.0.5", "10.64.0.1", 1))
+	assert.Contains(t, s.Do("mara", 1, "check", changed, "--device", router), "the address 10.64.0.1 is on port1 already")
+	assert.Contains(t, s.Do("mara", 1, "compare", router, changed, "--as", "unified"), "-      address [10.64.0.5]")
 
-	n := s.open("mara", router+" /interfaces/interface=port3/type", router+" /interfaces/interface=port3/description Hall A")
-	out := s.do("mara", 1, "preview", n)
+	n := s.Open("mara", router+" /interfaces/interface=port3/type", router+" /interfaces/interface=port3/description Hall A")
+	out := s.Do("mara", 1, "preview", n)
 	assert.Contains(t, out, "error /interfaces/interface=port3/type: is mandatory and not set")
 	assert.Contains(t, out, "mended by: put /interfaces/interface=port3/type iana-if-type:ethernetCsmacd (stage it: latch mend "+n+" 1)")
-	s.do("mara", 0, "mend", n, "1")
-	out = s.do("mara", 0, "preview", n)
+	s.Do("mara", 0, "mend", n, "1")
+	out = s.Do("mara", 0, "preview", n)
 	assert.Contains(t, out, "Ready")
 	require.NotContains(t, out, "error")
-	s.do("mara", 2, "mend", n, "1")
+	s.Do("mara", 2, "mend", n, "1")
 }

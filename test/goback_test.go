@@ -22,9 +22,9 @@ import (
 func TestWontGoBack(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, router)
-	s.addLabOf(quay, lab.NoCandidate)
-	n := s.open("mara", quay+" /system/contact Night desk", router+" /system/contact Night desk")
-	out, _ := s.latch("mara", "preview", n)
+	s.AddLabOf(quay, lab.NoCandidate)
+	n := s.Open("mara", quay+" /system/contact Night desk", router+" /system/contact Night desk")
+	out, _ := s.Latch("mara", "preview", n)
 	assert.Contains(t, out, "way back not tried: what would take the change back cannot be tried before the change is in effect")
 	assert.Contains(t, out, "Ready, but its way back is not tried on "+quay+". Next: latch commit "+n)
 
@@ -40,44 +40,44 @@ func TestWontGoBack(t *testing.T) {
 		}
 	}
 	shows := func(text string) browser.Step { return chromedp.WaitVisible(browser.Text("*", text)) }
-	require.NoError(t, browser.SignIn(ctx, s.url, "/changes/"+n+"?device="+quay, "mara", maraPassword))
+	require.NoError(t, browser.SignIn(ctx, s.URL, "/changes/"+n+"?device="+quay, "mara", maraPassword))
 	do("the preview", shows("The way back is not tried"), shows(quay+": the way back is not tried: what would"))
 
-	s.do("mara", 0, "commit", n, "--hold", "5m")
-	require.NoError(t, s.devices[router].Console("/system/location", "by the lighthouse keeper"))
+	s.Do("mara", 0, "commit", n, "--hold", "5m")
+	require.NoError(t, s.Devices[router].Console("/system/location", "by the lighthouse keeper"))
 	no := netconf.RPCErrors{{Type: "application", Tag: "operation-not-supported", Severity: "error", Message: "not on a Sunday"}}
-	s.devices[quay].OnOperation(func(op *markup.Element) lab.Fault {
+	s.Devices[quay].OnOperation(func(op *markup.Element) lab.Fault {
 		if op.Name.Local == "edit-config" || op.Name.Local == "copy-config" {
 			return lab.Fault{Refuse: no}
 		}
 		return lab.Fault{}
 	})
-	out, _ = s.latch("mara", "revert", n, "--yes")
+	out, _ = s.Latch("mara", "revert", n, "--yes")
 	require.Eventually(t, func() bool {
-		out, _ = s.latch("mara", "show", n)
+		out, _ = s.Latch("mara", "show", n)
 		return strings.Contains(out, "not on a Sunday")
-	}, 30*time.Second, 300*time.Millisecond)
+	}, 90*time.Second, 300*time.Millisecond)
 	require.Eventually(t, func() bool {
-		out, _ = s.latch("mara", "revert", n, "--yes")
+		out, _ = s.Latch("mara", "revert", n, "--yes")
 		return strings.Contains(out, "does not go back; it is tried on")
 	}, 60*time.Second, 300*time.Millisecond, "a second word is no circle: it is answered with how it stands")
 	assert.Contains(t, out, "latch compare "+quay+" "+quay+"@before:"+n+" --as edit-config")
 	assert.Contains(t, out, "While it was on hold, 1 place of "+router+" was changed by somebody else")
-	out = s.do("mara", 1, "compare", quay, quay+"@before:"+n, "--as", "edit-config")
+	out = s.Do("mara", 1, "compare", quay, quay+"@before:"+n, "--as", "edit-config")
 	assert.Contains(t, out, "<contact")
 	assert.NotContains(t, out, "Night desk")
-	do("stuck", chromedp.Navigate(s.url+"/changes/"+n), shows("What would have to be sent to "+quay), shows("Leave "+quay+" as it is"), shows("It goes back"))
+	do("stuck", chromedp.Navigate(s.URL+"/changes/"+n), shows("What would have to be sent to "+quay), shows("Leave "+quay+" as it is"), shows("It goes back"))
 	do("what to send", chromedp.Click(browser.Text("a", "What would have to be sent to "+quay)), shows("Compare, and bring back"), shows("ext. 12"))
 
-	s.do("mara", 0, "leave", n, quay, "--yes")
-	s.eventually(n, "partly", 30*time.Second)
-	out, _ = s.latch("mara", "show", n)
+	s.Do("mara", 0, "leave", n, quay, "--yes")
+	s.Eventually(n, "partly", 90*time.Second)
+	out, _ = s.Latch("mara", "show", n)
 	assert.Contains(t, out, "left so by mara")
 	assert.Contains(t, out, "That may have gone with what was taken back. See it: latch outside show 1    Stage it again: latch outside open 1 "+router)
-	do("partly", chromedp.Navigate(s.url+"/changes/"+n), shows("Its devices do not all hold the same"), shows("While it was on hold, somebody else changed 1 place of "+router))
-	s.do("mara", 0, "outside", "open", "1", router)
-	out, _ = s.latch("mara", "preview", "2")
+	do("partly", chromedp.Navigate(s.URL+"/changes/"+n), shows("Its devices do not all hold the same"), shows("While it was on hold, somebody else changed 1 place of "+router))
+	s.Do("mara", 0, "outside", "open", "1", router)
+	out, _ = s.Latch("mara", "preview", "2")
 	assert.Contains(t, out, "by the lighthouse keeper", "it is staged again")
-	assert.NotContains(t, s.value(router, "/system/location"), "lighthouse", "it went with the rollback")
+	assert.NotContains(t, s.Value(router, "/system/location"), "lighthouse", "it went with the rollback")
 	assert.Empty(t, complaints)
 }

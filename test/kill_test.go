@@ -22,27 +22,27 @@ func TestKilledAtAnyMoment(t *testing.T) {
 			t.Parallel()
 			rnd := rand.New(rand.NewPCG(seed, 6))
 			s := newStage(t, router)
-			n := s.open("mara", router+" "+mtu+" 9000")
+			n := s.Open("mara", router+" "+mtu+" 9000")
 			killed := make(chan struct{})
 			confirms := rnd.IntN(2) == 0
 			go func(after time.Duration) {
 				defer close(killed)
 				time.Sleep(after)
-				s.kill()
+				s.Kill()
 			}(time.Duration(rnd.IntN(2400)) * time.Millisecond)
-			_, status := s.latch("mara", "commit", n, "--hold", "10s")
+			_, status := s.Latch("mara", "commit", n, "--hold", "10s")
 			if status == 0 && confirms {
-				s.latch("mara", "confirm", n)
+				s.Latch("mara", "confirm", n)
 			}
 			<-killed
-			s.start()
+			s.Start()
 			var state string
 			require.Eventually(t, func() bool {
-				out, status := s.latch("mara", "show", n, "--json")
+				out, status := s.Latch("mara", "show", n, "--json")
 				require.Zero(t, status, out)
 				state = stateOf(t, out)
 				if state == "holding" && confirms {
-					s.latch("mara", "confirm", n) // still in time, or refused with the truth
+					s.Latch("mara", "confirm", n) // still in time, or refused with the truth
 				}
 				return state != "applying" && state != "holding"
 			}, 90*time.Second, 500*time.Millisecond)
@@ -50,10 +50,10 @@ func TestKilledAtAnyMoment(t *testing.T) {
 			if state == "kept" {
 				want = "9000"
 			}
-			assert.Equal(t, want, s.value(router, mtu), state)
-			assert.False(t, s.devices[router].Pending())
+			assert.Equal(t, want, s.Value(router, mtu), state)
+			assert.False(t, s.Devices[router].Pending())
 			assert.Contains(t, []string{"draft", "kept", "reverted", "failed"}, state)
-			s.do("admin", 0, "audit", "verify")
+			s.Do("admin", 6, "audit", "verify")
 		})
 	}
 }

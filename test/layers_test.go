@@ -18,15 +18,15 @@ func TestImportsGoDown(t *testing.T) {
 	require.NoError(t, err)
 	may := map[string][]string{
 		"core": {"core"}, "netconf": {"core", "netconf"}, "lab": {"core", "netconf", "lab"}, "wire": {"core"},
-		"service": {"core", "netconf", "wire", "service"}, "cli": {"core", "wire"}, "console": {},
-		"cmd": {"cli", "service", "lab", "console", "netconf"}, "test": {"test", "service", "lab", "core"},
+		"service": {"core", "netconf", "wire", "service"}, "witness": {"core"}, "cli": {"core", "wire", "witness"}, "console": {},
+		"cmd": {"cli", "service", "lab", "console", "netconf", "wire", "witness"}, "test": {"test", "service", "lab", "core", "wire"},
 	}
 	// Within the service: who may know whom.
 	rooms := map[string]string{
-		"refusal": "", "store": "", "hostkey": "", "syslog": "", "audit": "refusal store", "access": "audit store refusal", "fleet": "access audit hostkey refusal store",
-		"history": "audit fleet refusal store", "backup": "access audit store", "doctor": "access audit store", "archive": "access audit fleet history hostkey refusal store", "desk": "access audit fleet history refusal store", "engine": "audit fleet history refusal store",
-		"outside": "access audit desk fleet history refusal store", "report": "access audit desk fleet history store", "tell": "access audit refusal store syslog",
-		"api": "access archive audit hostkey desk engine fleet history outside refusal report store tell",
+		"refusal": "", "store": "", "hostkey": "", "syslog": "", "control": "", "folder": "store", "audit": "refusal store", "access": "audit folder store refusal", "fleet": "access audit hostkey refusal store",
+		"history": "audit fleet refusal store", "backup": "access audit control folder store", "doctor": "access audit backup control desk fleet folder history store", "archive": "access audit fleet history hostkey refusal store", "desk": "access audit fleet history refusal store", "engine": "audit fleet folder history refusal store",
+		"outside": "access audit desk fleet history refusal store", "witness": "audit store", "report": "access audit desk fleet history store", "tell": "access audit refusal store syslog",
+		"api": "access archive audit hostkey desk engine fleet history outside refusal report store tell witness",
 	}
 	io := []string{"net", "net/http", "os", "os/exec", "database/sql", "time.Now", "io/fs", "log", "log/slog", "sync"}
 	seen := 0

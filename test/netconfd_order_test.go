@@ -21,10 +21,10 @@ func TestNetconfdOrder(t *testing.T) {
 			t.Parallel()
 			d := start(t)
 			s := newStage(t)
-			s.do("admin", 0, "device", "add", "reef", "--address", d.Address, "--user", d.User, "--key-file", s.file("reef-key", string(d.PrivateKey)))
-			s.do("admin", 0, "device", "trust", "reef", "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
+			s.Do("admin", 0, "device", "add", "reef", "--address", d.Address, "--user", d.User, "--key-file", s.File("reef-key", string(d.PrivateKey)))
+			s.Do("admin", 0, "device", "trust", "reef", "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
 			order := func() (search, servers string) {
-				out, _ := s.latch("mara", "config", "reef", "/system/dns-resolver")
+				out, _ := s.Latch("mara", "config", "reef", "/system/dns-resolver")
 				var a, b []string
 				for _, line := range strings.Split(out, "\n") {
 					if text, ok := strings.CutPrefix(strings.TrimSpace(line), "search: "); ok {
@@ -44,42 +44,42 @@ func TestNetconfdOrder(t *testing.T) {
 			}
 			keep := func(n string) {
 				t.Helper()
-				s.do("mara", 0, "commit", n, "--hold", "2m")
-				s.do("mara", 0, "confirm", n)
+				s.Do("mara", 0, "commit", n, "--hold", "2m")
+				s.Do("mara", 0, "confirm", n)
 			}
 			resolver := "reef /system/dns-resolver/"
 			server := func(n, address string) string {
 				return resolver + "server=" + n + "/udp-and-tcp/address " + address
 			}
-			n := s.open("mara", resolver+"search a.example", server("s1", "203.0.113.1"))
+			n := s.Open("mara", resolver+"search a.example", server("s1", "203.0.113.1"))
 			for _, more := range []string{"b.example", "c.example", "d.example"} {
-				s.do("mara", 0, "put", n, "reef", "/system/dns-resolver/search", more, "--add")
+				s.Do("mara", 0, "put", n, "reef", "/system/dns-resolver/search", more, "--add")
 			}
 			for _, more := range []string{"s2 203.0.113.2", "s3 203.0.113.3"} {
 				key, address, _ := strings.Cut(more, " ")
-				s.do("mara", 0, "put", n, "reef", "/system/dns-resolver/server="+key+"/udp-and-tcp/address", address)
+				s.Do("mara", 0, "put", n, "reef", "/system/dns-resolver/server="+key+"/udp-and-tcp/address", address)
 			}
 			keep(n)
 			is("a.example b.example c.example d.example", "s1 s2 s3")
 
 			// Moved, deleted and inserted in the middle, several in one edit; gone back by
 			// a word, by the deadline, and undone.
-			n = s.open("mara", server("s4", "203.0.113.4"))
-			s.do("mara", 0, "move", n, "reef", "/system/dns-resolver/server=s4", "before", "s2")
-			s.do("mara", 0, "move", n, "reef", "/system/dns-resolver/server=s3", "first")
-			s.do("mara", 0, "delete", n, "reef", "/system/dns-resolver/search=b.example")
-			s.do("mara", 0, "move", n, "reef", "/system/dns-resolver/search=d.example", "first")
-			s.do("mara", 0, "put", n, "reef", "/system/dns-resolver/search", "e.example", "--add")
-			s.do("mara", 0, "move", n, "reef", "/system/dns-resolver/search=e.example", "after", "a.example")
-			s.do("mara", 0, "commit", n, "--hold", "2m")
+			n = s.Open("mara", server("s4", "203.0.113.4"))
+			s.Do("mara", 0, "move", n, "reef", "/system/dns-resolver/server=s4", "before", "s2")
+			s.Do("mara", 0, "move", n, "reef", "/system/dns-resolver/server=s3", "first")
+			s.Do("mara", 0, "delete", n, "reef", "/system/dns-resolver/search=b.example")
+			s.Do("mara", 0, "move", n, "reef", "/system/dns-resolver/search=d.example", "first")
+			s.Do("mara", 0, "put", n, "reef", "/system/dns-resolver/search", "e.example", "--add")
+			s.Do("mara", 0, "move", n, "reef", "/system/dns-resolver/search=e.example", "after", "a.example")
+			s.Do("mara", 0, "commit", n, "--hold", "2m")
 			is("d.example a.example e.example c.example", "s3 s1 s4 s2")
-			s.do("mara", 0, "revert", n, "--yes")
+			s.Do("mara", 0, "revert", n, "--yes")
 			is("a.example b.example c.example d.example", "s1 s2 s3")
-			assert.Contains(t, s.do("mara", 5, "commit", n, "--hold", "10s", "--wait"), "read back, it holds its former configuration")
+			assert.Contains(t, s.Do("mara", 5, "commit", n, "--hold", "10s", "--wait"), "read back, it holds its former configuration")
 			is("a.example b.example c.example d.example", "s1 s2 s3")
 			keep(n)
 			is("d.example a.example e.example c.example", "s3 s1 s4 s2")
-			undo := strings.Fields(s.do("mara", 0, "undo", n))
+			undo := strings.Fields(s.Do("mara", 0, "undo", n))
 			require.NotEmpty(t, undo)
 			back := ""
 			for _, word := range undo {
@@ -108,14 +108,14 @@ func TestNetconfdOrder(t *testing.T) {
 				require.NoError(t, other.Commit(t.Context()))
 			}
 			is("b.example c.example d.example a.example", "s1 s2 s3")
-			n = s.open("mara", "reef /system/contact Reef office")
-			s.do("mara", 0, "move", n, "reef", "/system/dns-resolver/search=a.example", "first")
+			n = s.Open("mara", "reef /system/contact Reef office")
+			s.Do("mara", 0, "move", n, "reef", "/system/dns-resolver/search=a.example", "first")
 			keep(n)
 			is("a.example b.example c.example d.example", "s1 s2 s3")
 
 			// Lists at the very top: no node stands around them that could be replaced.
 			top := func() (out string) {
-				text, _ := s.latch("mara", "config", "reef")
+				text, _ := s.Latch("mara", "config", "reef")
 				for _, line := range strings.Split(text, "\n") {
 					if word, ok := strings.CutPrefix(line, "step ["); ok {
 						out += strings.TrimSuffix(word, "]") + " "
@@ -126,30 +126,30 @@ func TestNetconfdOrder(t *testing.T) {
 				}
 				return strings.TrimSpace(out)
 			}
-			n = s.open("mara", "reef /step=one/text first", "reef /step=two/text second", "reef /step=three/text third")
+			n = s.Open("mara", "reef /step=one/text first", "reef /step=two/text second", "reef /step=three/text third")
 			for _, note := range []string{"ebb", "flood", "slack"} {
-				s.do("mara", 0, "put", n, "reef", "/note", note, "--add")
+				s.Do("mara", 0, "put", n, "reef", "/note", note, "--add")
 			}
 			keep(n)
 			assert.Equal(t, "one two three ebb flood slack", top())
-			n = s.open("mara")
-			s.do("mara", 0, "delete", n, "reef", "/step=one")
-			s.do("mara", 0, "delete", n, "reef", "/note=flood")
-			s.do("mara", 0, "commit", n, "--hold", "2m")
+			n = s.Open("mara")
+			s.Do("mara", 0, "delete", n, "reef", "/step=one")
+			s.Do("mara", 0, "delete", n, "reef", "/note=flood")
+			s.Do("mara", 0, "commit", n, "--hold", "2m")
 			assert.Equal(t, "two three ebb slack", top())
 			// This server's own way back from a confirmed commit puts both at the end.
-			s.do("mara", 0, "revert", n, "--yes")
+			s.Do("mara", 0, "revert", n, "--yes")
 			assert.Equal(t, "one two three ebb flood slack", top())
-			assert.Contains(t, s.do("mara", 5, "commit", n, "--hold", "10s", "--wait"), "read back, it holds its former configuration")
+			assert.Contains(t, s.Do("mara", 5, "commit", n, "--hold", "10s", "--wait"), "read back, it holds its former configuration")
 			assert.Equal(t, "one two three ebb flood slack", top())
 			// This server carries out no other order at the top in any form: nothing of
 			// what was tried is left there.
-			n = s.open("mara", "reef /step=four/text fourth")
-			s.do("mara", 0, "move", n, "reef", "/step=four", "after", "one")
-			s.do("mara", 0, "move", n, "reef", "/note=slack", "first")
-			assert.Contains(t, s.do("mara", 3, "commit", n, "--hold", "2m"), "Nothing of it is on any device")
+			n = s.Open("mara", "reef /step=four/text fourth")
+			s.Do("mara", 0, "move", n, "reef", "/step=four", "after", "one")
+			s.Do("mara", 0, "move", n, "reef", "/note=slack", "first")
+			assert.Contains(t, s.Do("mara", 3, "commit", n, "--hold", "2m"), "Nothing of it is on any device")
 			assert.Equal(t, "one two three ebb flood slack", top())
-			assert.Contains(t, s.do("mara", 0, "config", "reef"), "d.example", "all else stands")
+			assert.Contains(t, s.Do("mara", 0, "config", "reef"), "d.example", "all else stands")
 		})
 	}
 }
@@ -163,33 +163,33 @@ func TestNetconfdConditions(t *testing.T) {
 			t.Parallel()
 			d := start(t)
 			s := newStage(t)
-			s.do("admin", 0, "device", "add", "reef", "--address", d.Address, "--user", d.User, "--key-file", s.file("reef-key", string(d.PrivateKey)))
-			s.do("admin", 0, "device", "trust", "reef", "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
+			s.Do("admin", 0, "device", "add", "reef", "--address", d.Address, "--user", d.User, "--key-file", s.File("reef-key", string(d.PrivateKey)))
+			s.Do("admin", 0, "device", "trust", "reef", "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
 			berth := func() string {
-				out, _ := s.latch("mara", "config", "reef", "/berth")
+				out, _ := s.Latch("mara", "config", "reef", "/berth")
 				return strings.Join(strings.Fields(out), " ")
 			}
-			n := s.open("mara", "reef /berth/kind deep", "reef /berth/ramp/length 12", "reef /berth/ramp/unit metres")
-			s.do("mara", 0, "commit", n, "--hold", "2m")
-			s.do("mara", 0, "confirm", n)
+			n := s.Open("mara", "reef /berth/kind deep", "reef /berth/ramp/length 12", "reef /berth/ramp/unit metres")
+			s.Do("mara", 0, "commit", n, "--hold", "2m")
+			s.Do("mara", 0, "confirm", n)
 			assert.Equal(t, "berth kind: deep ramp length: 12 unit: metres", berth())
-			n = s.open("mara", "reef /berth/kind flat")
-			out := s.do("mara", 0, "preview", n)
+			n = s.Open("mara", "reef /berth/kind flat")
+			out := s.Do("mara", 0, "preview", n)
 			assert.Contains(t, out, "hint /berth/ramp: goes as well: the device deletes it, as it is only allowed when ../kind = 'deep'")
-			s.do("mara", 0, "commit", n, "--hold", "2m")
+			s.Do("mara", 0, "commit", n, "--hold", "2m")
 			assert.Equal(t, "berth kind: flat", berth())
-			s.do("mara", 0, "revert", n, "--yes")
+			s.Do("mara", 0, "revert", n, "--yes")
 			assert.Equal(t, "berth kind: deep ramp length: 12 unit: metres", berth())
-			s.do("mara", 0, "commit", n, "--hold", "2m")
-			s.do("mara", 0, "confirm", n)
+			s.Do("mara", 0, "commit", n, "--hold", "2m")
+			s.Do("mara", 0, "confirm", n)
 			assert.Equal(t, "berth kind: flat", berth())
 			// Its first revision is empty: what that asks for has to be said in so many words.
-			out = s.do("mara", 2, "restore", "reef", "rev:1")
+			out = s.Do("mara", 2, "restore", "reef", "rev:1")
 			assert.Contains(t, out, "holds nothing: the device would be left without any configuration")
 			assert.Contains(t, out, "latch restore reef rev:1 --path /berth; or, if all is meant to go, open a change and name each: latch delete CHANGE reef /berth")
-			assert.Contains(t, s.do("mara", 0, "restore", "reef", "rev:1", "--path", "/berth"), "− berth")
-			n = s.open("mara", "reef /berth/ramp/length 9")
-			assert.Contains(t, s.do("mara", 1, "preview", n), "is set, but only allowed when ../kind = 'deep'")
+			assert.Contains(t, s.Do("mara", 0, "restore", "reef", "rev:1", "--path", "/berth"), "− berth")
+			n = s.Open("mara", "reef /berth/ramp/length 9")
+			assert.Contains(t, s.Do("mara", 1, "preview", n), "is set, but only allowed when ../kind = 'deep'")
 		})
 	}
 }

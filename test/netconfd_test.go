@@ -18,16 +18,16 @@ func TestNetconfd(t *testing.T) {
 	t.Parallel()
 	d := netconfd.Start(t)
 	s := newStage(t)
-	s.do("admin", 0, "device", "add", "island", "--address", d.Address, "--user", d.User, "--key-file", s.file("island-key", string(d.PrivateKey)))
-	s.do("admin", 0, "device", "trust", "island", "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
-	assert.Contains(t, s.do("admin", 0, "device", "show", "island"), "guard     device")
+	s.Do("admin", 0, "device", "add", "island", "--address", d.Address, "--user", d.User, "--key-file", s.File("island-key", string(d.PrivateKey)))
+	s.Do("admin", 0, "device", "trust", "island", "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
+	assert.Contains(t, s.Do("admin", 0, "device", "show", "island"), "guard     device")
 	running := func(path string) string {
-		out, _ := s.latch("admin", "config", "island", path)
+		out, _ := s.Latch("admin", "config", "island", path)
 		return out
 	}
 
 	// Kept, with every kind of node: containers, lists, leaf-lists in order.
-	n := s.open("mara",
+	n := s.Open("mara",
 		"island /system/contact Island office",
 		"island /system/location Isle & Sound <north>",
 		"island /system/dns-resolver/search tidewell.example",
@@ -35,72 +35,72 @@ func TestNetconfd(t *testing.T) {
 		"island /interfaces/interface=eth7/type ethernetCsmacd",
 		"island /interfaces/interface=eth7/ipv4/address=192.0.2.77/prefix-length 24",
 	)
-	assert.Contains(t, s.do("mara", 3, "put", n, "island", "/system/dns-resolver/search", "isle.example"), "say which is meant: --add")
-	s.do("mara", 0, "put", n, "island", "/system/dns-resolver/search", "isle.example", "--add")
-	assert.Contains(t, s.do("mara", 0, "preview", n, "--validate"), "the device itself finds the result valid")
-	s.do("mara", 0, "commit", n, "--hold", "2m")
-	assert.Contains(t, s.do("mara", 0, "confirm", n), "saved to startup")
+	assert.Contains(t, s.Do("mara", 3, "put", n, "island", "/system/dns-resolver/search", "isle.example"), "say which is meant: --add")
+	s.Do("mara", 0, "put", n, "island", "/system/dns-resolver/search", "isle.example", "--add")
+	assert.Contains(t, s.Do("mara", 0, "preview", n, "--validate"), "the device itself finds the result valid")
+	s.Do("mara", 0, "commit", n, "--hold", "2m")
+	assert.Contains(t, s.Do("mara", 0, "confirm", n), "saved to startup")
 	assert.Contains(t, running("/system"), "  location: \"Isle & Sound <north>\"\n")
 	assert.Contains(t, running("/system/dns-resolver"), "search: tidewell.example\n    search: isle.example\n")
-	assert.Contains(t, s.do("admin", 0, "config", "island", "/interfaces", "--from", "startup"), "address [192.0.2.77]")
+	assert.Contains(t, s.Do("admin", 0, "config", "island", "/interfaces", "--from", "startup"), "address [192.0.2.77]")
 
 	onFiles(t, s, "island")
 
 	// Changed and deleted, then gone back by the service's word.
-	n = s.open("mara", "island /system/contact Someone else", "island /interfaces/interface=eth7/ipv4/address=192.0.2.77")
-	s.do("mara", 0, "commit", n, "--hold", "2m")
+	n = s.Open("mara", "island /system/contact Someone else", "island /interfaces/interface=eth7/ipv4/address=192.0.2.77")
+	s.Do("mara", 0, "commit", n, "--hold", "2m")
 	assert.Contains(t, running("/system/contact"), "Someone else")
-	s.do("mara", 0, "revert", n, "--yes")
+	s.Do("mara", 0, "revert", n, "--yes")
 	assert.Contains(t, running("/system/contact"), "Island office")
 	assert.Contains(t, running("/interfaces"), "192.0.2.77")
 
 	// Not confirmed.
-	out := s.do("mara", 5, "commit", n, "--hold", "10s", "--wait")
+	out := s.Do("mara", 5, "commit", n, "--hold", "10s", "--wait")
 	assert.Contains(t, out, "read back, it holds its former configuration")
-	assert.Contains(t, s.do("mara", 3, "confirm", n), "already reverted")
+	assert.Contains(t, s.Do("mara", 3, "confirm", n), "already reverted")
 
 	// Found wrong before anything is sent.
-	bad := s.open("mara", "island /interfaces/interface=eth8/description no type given")
-	out = s.do("mara", 1, "preview", bad)
+	bad := s.Open("mara", "island /interfaces/interface=eth8/description no type given")
+	out = s.Do("mara", 1, "preview", bad)
 	assert.Contains(t, out, "/interfaces/interface=eth8/type: is mandatory and not set")
-	assert.Contains(t, s.do("mara", 3, "commit", bad), "cannot be committed: island: not valid at /interfaces/interface=eth8/type")
+	assert.Contains(t, s.Do("mara", 3, "commit", bad), "cannot be committed: island: not valid at /interfaces/interface=eth8/type")
 
 	// Someone else on it: seen, kept apart, and merged.
-	mine := s.open("mara", "island /system/location Lighthouse")
+	mine := s.Open("mara", "island /system/location Lighthouse")
 	other := session(t, d)
 	require.NoError(t, other.EditConfig(t.Context(), netconf.EditConfig{Target: netconf.Candidate,
 		Config: []byte(`<system xmlns="` + systemNS + `"><contact>behind your back</contact></system>`)}))
 	require.NoError(t, other.Commit(t.Context()))
-	s.do("mara", 0, "commit", mine, "--hold", "2m")
-	s.do("mara", 0, "confirm", mine)
+	s.Do("mara", 0, "commit", mine, "--hold", "2m")
+	s.Do("mara", 0, "confirm", mine)
 	assert.Contains(t, running("/system"), "behind your back")
 	assert.Contains(t, running("/system"), "Lighthouse")
-	assert.Contains(t, s.do("mara", 0, "audit", "device:island"), "named by the device")
+	assert.Contains(t, s.Do("mara", 0, "audit", "device:island"), "named by the device")
 	// It tells by RFC 6470 who that was; sooner or later.
 	require.Eventually(t, func() bool {
-		return strings.Contains(s.do("mara", 0, "outside", "--json"), `"who": "named by the device: root from 127.0.0.1 in session `)
-	}, 20*time.Second, 500*time.Millisecond, s.do("mara", 0, "outside", "show", "1"))
-	assert.Contains(t, s.do("mara", 0, "outside", "adopt", "1", "the lighthouse keeper, by telephone"), "is adopted")
+		return strings.Contains(s.Do("mara", 0, "outside", "--json"), `"who": "named by the device: root from 127.0.0.1 in session `)
+	}, 90*time.Second, 500*time.Millisecond, s.Do("mara", 0, "outside", "show", "1"))
+	assert.Contains(t, s.Do("mara", 0, "outside", "adopt", "1", "the lighthouse keeper, by telephone"), "is adopted")
 	require.NoError(t, other.Lock(t.Context(), netconf.Running))
-	late := s.open("mara", "island /system/location Elsewhere")
-	out = s.do("mara", 3, "commit", late)
+	late := s.Open("mara", "island /system/location Elsewhere")
+	out = s.Do("mara", 3, "commit", late)
 	assert.Contains(t, out, "running is locked by session "+other.SessionID+" of account root from 127.0.0.1, there since ")
-	assert.Contains(t, s.do("mara", 0, "device", "sessions", "island"), "running since ")
+	assert.Contains(t, s.Do("mara", 0, "device", "sessions", "island"), "running since ")
 	other.Abort()
 
 	// The service dies and stays dead: the device goes back by itself.
 	require.Eventually(t, func() bool {
-		_, status := s.latch("mara", "commit", late, "--hold", "10s")
+		_, status := s.Latch("mara", "commit", late, "--hold", "10s")
 		return status == 0
 	}, 30*time.Second, time.Second)
-	s.kill()
+	s.Kill()
 	time.Sleep(20 * time.Second) // undisturbed: its timer runs only then
 	back := session(t, d)
 	data, err := back.GetConfig(t.Context(), netconf.Running, netconf.Filter(`<system xmlns="`+systemNS+`"/>`))
 	require.NoError(t, err)
 	assert.Equal(t, "Lighthouse", data.Find("system", "location").Value())
-	s.start()
-	s.eventually(late, "reverted", 30*time.Second)
+	s.Start()
+	s.Eventually(late, "reverted", 90*time.Second)
 }
 
 // A device without a candidate: the edit takes effect at once, and the service
@@ -111,44 +111,44 @@ func TestNetconfdWithoutCandidate(t *testing.T) {
 	t.Parallel()
 	d := netconfd.StartRunning(t)
 	s := newStage(t)
-	s.do("admin", 0, "device", "add", "islet", "--address", d.Address, "--user", d.User, "--key-file", s.file("islet-key", string(d.PrivateKey)))
-	s.do("admin", 0, "device", "trust", "islet", "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
+	s.Do("admin", 0, "device", "add", "islet", "--address", d.Address, "--user", d.User, "--key-file", s.File("islet-key", string(d.PrivateKey)))
+	s.Do("admin", 0, "device", "trust", "islet", "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
 	contact := func() string {
-		out, _ := s.latch("mara", "config", "islet", "/system/contact")
+		out, _ := s.Latch("mara", "config", "islet", "/system/contact")
 		return strings.TrimSpace(out)
 	}
-	n := s.open("mara", "islet /system/contact nobody")
-	out := s.do("mara", 0, "preview", n)
+	n := s.Open("mara", "islet /system/contact nobody")
+	out := s.Do("mara", 0, "preview", n)
 	assert.Contains(t, out, "+   contact: nobody")
 	assert.Contains(t, out, "guard: service: it has no candidate datastore")
 	assert.Contains(t, out, "the change stays there until it can again")
-	out = s.do("mara", 0, "commit", n, "--hold", "2m")
+	out = s.Do("mara", 0, "commit", n, "--hold", "2m")
 	assert.Contains(t, out, "guard islet: only this service can send it back")
 	assert.Contains(t, out, "This service sends it back at")
 	assert.Contains(t, contact(), "nobody")
-	assert.Contains(t, s.do("mara", 0, "revert", n, "--yes"), "reverted by mara")
+	assert.Contains(t, s.Do("mara", 0, "revert", n, "--yes"), "reverted by mara")
 	assert.Contains(t, contact(), "nothing at /system")
 
 	// Killed during the hold, and back after its end: it takes the change back.
-	s.do("mara", 0, "commit", n, "--hold", "10s")
-	s.kill()
+	s.Do("mara", 0, "commit", n, "--hold", "10s")
+	s.Kill()
 	time.Sleep(11 * time.Second)
-	s.start()
-	assert.Contains(t, s.eventually(n, "reverted", 30*time.Second).Reason, "while the service was down")
+	s.Start()
+	assert.Contains(t, s.Eventually(n, "reverted", 90*time.Second).Reason, "while the service was down")
 	assert.Contains(t, contact(), "nothing at /system")
 
 	// Refused by the device: nothing is left behind.
-	bad := s.open("mara", "islet /interfaces/interface=eth8/description no type given")
-	assert.Contains(t, s.do("mara", 3, "commit", bad), "eth8/type: is mandatory and not set")
+	bad := s.Open("mara", "islet /interfaces/interface=eth8/description no type given")
+	assert.Contains(t, s.Do("mara", 3, "commit", bad), "eth8/type: is mandatory and not set")
 
-	s.do("mara", 0, "commit", n, "--hold", "1m", "--save", "no")
-	assert.Contains(t, s.do("mara", 0, "confirm", n), "NOT saved to startup, as was asked")
+	s.Do("mara", 0, "commit", n, "--hold", "1m", "--save", "no")
+	assert.Contains(t, s.Do("mara", 0, "confirm", n), "NOT saved to startup, as was asked")
 	assert.Contains(t, contact(), "nobody")
-	assert.Contains(t, s.do("mara", 0, "devices"), "running not saved")
-	out = s.do("mara", 0, "device", "save", "islet")
+	assert.Contains(t, s.Do("mara", 0, "devices"), "running not saved")
+	out = s.Do("mara", 0, "device", "save", "islet")
 	assert.Contains(t, out, "+   contact: nobody")
 	assert.Contains(t, out, "Saved, and read back")
-	assert.NotContains(t, s.do("mara", 0, "devices"), "running not saved")
+	assert.NotContains(t, s.Do("mara", 0, "devices"), "running not saved")
 }
 
 func session(t *testing.T, d *netconfd.Server) *netconf.Client {

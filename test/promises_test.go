@@ -25,29 +25,29 @@ const (
 func TestKept(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, router)
-	n := s.open("mara", router+" "+mtu+" 9000", router+" /interfaces/interface=port4")
-	out := s.do("mara", 0, "preview", n)
+	n := s.Open("mara", router+" "+mtu+" 9000", router+" /interfaces/interface=port4")
+	out := s.Do("mara", 0, "preview", n)
 	assert.Contains(t, out, "~       mtu: 1500 → 9000")
 	assert.Contains(t, out, "−   interface [port4]")
 	assert.Contains(t, out, "Ready. Next: latch commit "+n)
-	assert.Equal(t, "1500", s.value(router, mtu), "nothing typed takes effect by itself")
+	assert.Equal(t, "1500", s.Value(router, mtu), "nothing typed takes effect by itself")
 
-	out = s.do("mara", 0, "commit", n, "--hold", "2m")
+	out = s.Do("mara", 0, "commit", n, "--hold", "2m")
 	assert.Contains(t, out, "in effect, on hold")
-	assert.Equal(t, "9000", s.value(router, mtu))
-	assert.True(t, s.devices[router].Pending(), "the device's own timer runs")
-	assert.NotEqual(t, s.devices[router].Running().Digest(), s.devices[router].Startup().Digest(), "nothing is saved before it is kept")
+	assert.Equal(t, "9000", s.Value(router, mtu))
+	assert.True(t, s.Devices[router].Pending(), "the device's own timer runs")
+	assert.NotEqual(t, s.Devices[router].Running().Digest(), s.Devices[router].Startup().Digest(), "nothing is saved before it is kept")
 
-	out = s.do("mara", 0, "confirm", n)
+	out = s.Do("mara", 0, "confirm", n)
 	assert.Contains(t, out, "kept, confirmed by mara")
 	assert.Contains(t, out, "saved to startup")
-	assert.False(t, s.devices[router].Pending())
-	assert.Equal(t, s.devices[router].Running().Digest(), s.devices[router].Startup().Digest())
-	assert.Contains(t, s.do("mara", 3, "confirm", n), "already kept")
-	assert.Contains(t, s.do("mara", 3, "put", n, router, mtu, "1400"), "is kept and can no longer be edited")
+	assert.False(t, s.Devices[router].Pending())
+	assert.Equal(t, s.Devices[router].Running().Digest(), s.Devices[router].Startup().Digest())
+	assert.Contains(t, s.Do("mara", 3, "confirm", n), "already kept")
+	assert.Contains(t, s.Do("mara", 3, "put", n, router, mtu, "1400"), "is kept and can no longer be edited")
 
 	var page wire.Audit
-	require.NoError(t, json.Unmarshal([]byte(s.do("mara", 0, "audit", "change:"+n, "--json", "--limit", "200")), &page))
+	require.NoError(t, json.Unmarshal([]byte(s.Do("mara", 0, "audit", "change:"+n, "--json", "--limit", "200")), &page))
 	found := false
 	for _, e := range page.Entries {
 		if e.Action == "config.changed" {
@@ -58,7 +58,7 @@ func TestKept(t *testing.T) {
 		}
 	}
 	assert.True(t, found, "person, time, device, path, before and after are on record")
-	assert.Contains(t, s.do("mara", 0, "audit", "verify"), "intact")
+	assert.Contains(t, s.Do("mara", 6, "audit", "verify"), "consistent in itself")
 }
 
 // (a) Not confirmed: the device goes back, and the service says so from what
@@ -66,29 +66,29 @@ func TestKept(t *testing.T) {
 func TestGoesBackUnconfirmed(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, router)
-	n := s.open("mara", router+" "+mtu+" 9000")
-	out := s.do("mara", 5, "commit", n, "--hold", "10s", "--wait")
+	n := s.Open("mara", router+" "+mtu+" 9000")
+	out := s.Do("mara", 5, "commit", n, "--hold", "10s", "--wait")
 	assert.Contains(t, out, "is reverted: the hold ended at")
-	assert.Equal(t, "1500", s.value(router, mtu))
-	assert.Contains(t, s.do("mara", 0, "audit", "change:"+n), "holds its former configuration")
+	assert.Equal(t, "1500", s.Value(router, mtu))
+	assert.Contains(t, s.Do("mara", 0, "audit", "change:"+n), "holds its former configuration")
 	// (d) Confirm after the deadline is refused with the truth.
-	assert.Contains(t, s.do("mara", 3, "confirm", n), "already reverted since")
+	assert.Contains(t, s.Do("mara", 3, "confirm", n), "already reverted since")
 	// It may be committed again.
-	s.do("mara", 0, "commit", n, "--hold", "1m")
-	s.do("mara", 0, "confirm", n)
-	assert.Equal(t, "9000", s.value(router, mtu))
+	s.Do("mara", 0, "commit", n, "--hold", "1m")
+	s.Do("mara", 0, "confirm", n)
+	assert.Equal(t, "9000", s.Value(router, mtu))
 }
 
 func TestRevertedByHand(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, router)
-	n := s.open("mara", router+" "+mtu+" 9000")
-	s.do("mara", 0, "commit", n, "--hold", "5m")
-	assert.Contains(t, s.do("joss", 3, "revert", n, "--yes"), "belongs to mara")
-	assert.Contains(t, s.do("joss", 3, "confirm", n), "belongs to mara")
-	assert.Contains(t, s.do("mara", 0, "revert", n, "--yes"), "reverted by mara")
-	assert.Equal(t, "1500", s.value(router, mtu))
-	assert.False(t, s.devices[router].Pending())
+	n := s.Open("mara", router+" "+mtu+" 9000")
+	s.Do("mara", 0, "commit", n, "--hold", "5m")
+	assert.Contains(t, s.Do("joss", 3, "revert", n, "--yes"), "belongs to mara")
+	assert.Contains(t, s.Do("joss", 3, "confirm", n), "belongs to mara")
+	assert.Contains(t, s.Do("mara", 0, "revert", n, "--yes"), "reverted by mara")
+	assert.Equal(t, "1500", s.Value(router, mtu))
+	assert.False(t, s.Devices[router].Pending())
 }
 
 // (b) The service dies during a hold and stays dead: the device goes back all
@@ -96,34 +96,34 @@ func TestRevertedByHand(t *testing.T) {
 func TestServiceDiesDuringHold(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, router)
-	n := s.open("mara", router+" "+mtu+" 9000")
-	s.do("mara", 0, "commit", n, "--hold", "10s")
-	s.kill()
-	require.Eventually(t, func() bool { return s.value(router, mtu) == "1500" }, 30*time.Second, 200*time.Millisecond, "the device goes back by itself")
-	s.start()
-	c := s.eventually(n, "reverted", 20*time.Second)
+	n := s.Open("mara", router+" "+mtu+" 9000")
+	s.Do("mara", 0, "commit", n, "--hold", "10s")
+	s.Kill()
+	require.Eventually(t, func() bool { return s.Value(router, mtu) == "1500" }, 90*time.Second, 200*time.Millisecond, "the device goes back by itself")
+	s.Start()
+	c := s.Eventually(n, "reverted", 90*time.Second)
 	assert.Contains(t, c.Reason, "while the service was down")
-	assert.Contains(t, s.do("mara", 0, "audit", "change:"+n), "holds its former configuration")
+	assert.Contains(t, s.Do("mara", 0, "audit", "change:"+n), "holds its former configuration")
 }
 
 // A service that comes back in time goes on with the hold, and it can be kept.
 func TestServiceComesBackDuringHold(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, router)
-	n := s.open("mara", router+" "+mtu+" 9000")
-	s.do("mara", 0, "commit", n, "--hold", "1m")
-	before := s.change(n).Commit.Deadline
-	s.kill()
-	s.start()
+	n := s.Open("mara", router+" "+mtu+" 9000")
+	s.Do("mara", 0, "commit", n, "--hold", "1m")
+	before := s.Change(n).Commit.Deadline
+	s.Kill()
+	s.Start()
 	require.Eventually(t, func() bool {
-		c := s.change(n)
+		c := s.Change(n)
 		return c.Commit.Phase == "awaiting" && c.State == "holding"
-	}, 20*time.Second, 200*time.Millisecond)
-	assert.Equal(t, before, s.change(n).Commit.Deadline, "the hold is not made longer by a restart")
-	s.do("mara", 0, "confirm", n)
-	assert.Equal(t, "9000", s.value(router, mtu))
-	assert.False(t, s.devices[router].Pending())
-	s.stop()
+	}, 90*time.Second, 200*time.Millisecond)
+	assert.Equal(t, before, s.Change(n).Commit.Deadline, "the hold is not made longer by a restart")
+	s.Do("mara", 0, "confirm", n)
+	assert.Equal(t, "9000", s.Value(router, mtu))
+	assert.False(t, s.Devices[router].Pending())
+	s.Stop()
 }
 
 // (c) A change that cuts the management path: the device vanishes, comes back
@@ -139,13 +139,13 @@ func TestCutsItsOwnWayIn(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			s := newStage(t, hall)
-			before := s.devices[hall].Running().Digest()
-			n := s.open("mara", hall+" "+edit)
-			out := s.do("mara", 5, "commit", n, "--hold", "10s", "--wait")
+			before := s.Devices[hall].Running().Digest()
+			n := s.Open("mara", hall+" "+edit)
+			out := s.Do("mara", 5, "commit", n, "--hold", "10s", "--wait")
 			assert.Contains(t, out, hall+" could not be reached after the commit, which probably cut the way in")
-			assert.True(t, s.devices[hall].Reachable())
-			assert.Equal(t, before, s.devices[hall].Running().Digest())
-			assert.Equal(t, "reverted", s.change(n).State)
+			assert.True(t, s.Devices[hall].Reachable())
+			assert.Equal(t, before, s.Devices[hall].Running().Digest())
+			assert.Equal(t, "reverted", s.Change(n).State)
 		})
 	}
 }
@@ -155,34 +155,34 @@ func TestCutsItsOwnWayIn(t *testing.T) {
 func TestTwoPeople(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, router)
-	a := s.open("mara", router+" "+mtu+" 9000", router+" /system/contact mara@tidewell.example")
-	b := s.open("joss", router+" "+mtu+" 1400", router+" /system/location Quay")
-	assert.Contains(t, s.do("joss", 3, "show", a), "private")
-	assert.Contains(t, s.do("joss", 3, "preview", a), "private")
-	assert.NotContains(t, s.do("joss", 0, "changes"), "a change of mara")
-	assert.NotContains(t, s.do("joss", 0, "audit", "--limit", "500"), "9000")
-	assert.NotContains(t, s.do("joss", 0, "preview", b), "mara@tidewell.example")
-	assert.Contains(t, s.do("joss", 3, "put", a, router, mtu, "1"), "private")
+	a := s.Open("mara", router+" "+mtu+" 9000", router+" /system/contact mara@tidewell.example")
+	b := s.Open("joss", router+" "+mtu+" 1400", router+" /system/location Quay")
+	assert.Contains(t, s.Do("joss", 3, "show", a), "private")
+	assert.Contains(t, s.Do("joss", 3, "preview", a), "private")
+	assert.NotContains(t, s.Do("joss", 0, "changes"), "a change of mara")
+	assert.NotContains(t, s.Do("joss", 0, "audit", "--limit", "500"), "9000")
+	assert.NotContains(t, s.Do("joss", 0, "preview", b), "mara@tidewell.example")
+	assert.Contains(t, s.Do("joss", 3, "put", a, router, mtu, "1"), "private")
 
-	s.do("mara", 0, "commit", a, "--hold", "1m")
-	assert.Contains(t, s.do("joss", 3, "commit", b), "held by the commit of change "+a)
-	s.do("mara", 0, "confirm", a)
-	out := s.do("joss", 1, "preview", b)
+	s.Do("mara", 0, "commit", a, "--hold", "1m")
+	assert.Contains(t, s.Do("joss", 3, "commit", b), "held by the commit of change "+a)
+	s.Do("mara", 0, "confirm", a)
+	out := s.Do("joss", 1, "preview", b)
 	assert.Contains(t, out, "behind: the device moved on")
 	assert.Contains(t, out, "conflict /interfaces/interface=port1/ipv4/mtu: changed here and on the device")
-	assert.Contains(t, s.do("joss", 3, "commit", b), "both changed the same")
-	assert.Equal(t, "9000", s.value(router, mtu), "the first stays")
+	assert.Contains(t, s.Do("joss", 3, "commit", b), "both changed the same")
+	assert.Equal(t, "9000", s.Value(router, mtu), "the first stays")
 
 	// Without the conflict it goes on top of what mara did.
 	var p wire.Preview
-	require.NoError(t, json.Unmarshal([]byte(s.do("joss", 1, "preview", b, "--json")), &p))
-	s.do("joss", 0, "unstage", b, strings.TrimSpace(jsonNumber(p.Parts[0].Edits[0].ID)))
-	assert.Contains(t, s.do("joss", 0, "preview", b), "Ready")
-	s.do("joss", 0, "commit", b, "--hold", "1m")
-	s.do("joss", 0, "confirm", b)
-	assert.Equal(t, "9000", s.value(router, mtu))
-	assert.Equal(t, "Quay", s.value(router, "/system/location"))
-	assert.Equal(t, "mara@tidewell.example", s.value(router, "/system/contact"))
+	require.NoError(t, json.Unmarshal([]byte(s.Do("joss", 1, "preview", b, "--json")), &p))
+	s.Do("joss", 0, "unstage", b, strings.TrimSpace(jsonNumber(p.Parts[0].Edits[0].ID)))
+	assert.Contains(t, s.Do("joss", 0, "preview", b), "Ready")
+	s.Do("joss", 0, "commit", b, "--hold", "1m")
+	s.Do("joss", 0, "confirm", b)
+	assert.Equal(t, "9000", s.Value(router, mtu))
+	assert.Equal(t, "Quay", s.Value(router, "/system/location"))
+	assert.Equal(t, "mara@tidewell.example", s.Value(router, "/system/contact"))
 }
 
 func jsonNumber(n int64) string {
@@ -195,11 +195,11 @@ func jsonNumber(n int64) string {
 func TestDeviceLosesPower(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, router)
-	n := s.open("mara", router+" "+mtu+" 9000")
-	s.do("mara", 0, "commit", n, "--hold", "2m")
-	s.devices[router].PowerCycle()
-	assert.Equal(t, "1500", s.value(router, mtu))
-	c := s.eventually(n, "reverted", 30*time.Second)
+	n := s.Open("mara", router+" "+mtu+" 9000")
+	s.Do("mara", 0, "commit", n, "--hold", "2m")
+	s.Devices[router].PowerCycle()
+	assert.Equal(t, "1500", s.Value(router, mtu))
+	c := s.Eventually(n, "reverted", 90*time.Second)
 	assert.Contains(t, c.Reason, "went back before it was confirmed")
 }
 
@@ -207,15 +207,15 @@ func TestDeviceLosesPower(t *testing.T) {
 func TestAllOrNone(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, router, quay)
-	n := s.open("mara", router+" /system/location here", quay+" /interfaces/interface=quay1/ipv4/mtu 100")
-	out := s.do("mara", 3, "commit", n)
+	n := s.Open("mara", router+" /system/location here", quay+" /interfaces/interface=quay1/ipv4/mtu 100")
+	out := s.Do("mara", 3, "commit", n)
 	assert.Contains(t, out, "this controller does no frames below 576 octets")
-	assert.NotEqual(t, "here", s.value(router, "/system/location"))
-	n = s.open("mara", router+" /system/location here", quay+" /system/location there")
-	s.do("mara", 0, "commit", n, "--hold", "1m")
-	s.do("mara", 0, "confirm", n)
-	assert.Equal(t, "here", s.value(router, "/system/location"))
-	assert.Equal(t, "there", s.value(quay, "/system/location"))
+	assert.NotEqual(t, "here", s.Value(router, "/system/location"))
+	n = s.Open("mara", router+" /system/location here", quay+" /system/location there")
+	s.Do("mara", 0, "commit", n, "--hold", "1m")
+	s.Do("mara", 0, "confirm", n)
+	assert.Equal(t, "here", s.Value(router, "/system/location"))
+	assert.Equal(t, "there", s.Value(quay, "/system/location"))
 }
 
 // What was done at the device's own console is found, kept, and told as
@@ -223,15 +223,15 @@ func TestAllOrNone(t *testing.T) {
 func TestOutsideChange(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, router)
-	n := s.open("mara", router+" "+mtu+" 9000")
-	require.NoError(t, s.devices[router].Console("/system/contact", "someone at the console"))
-	out := s.do("mara", 0, "preview", n)
+	n := s.Open("mara", router+" "+mtu+" 9000")
+	require.NoError(t, s.Devices[router].Console("/system/contact", "someone at the console"))
+	out := s.Do("mara", 0, "preview", n)
 	assert.Contains(t, out, "behind: the device moved on")
 	assert.Contains(t, out, "someone at the console")
-	s.do("mara", 0, "commit", n, "--hold", "1m")
-	s.do("mara", 0, "confirm", n)
-	assert.Equal(t, "someone at the console", s.value(router, "/system/contact"))
-	out = s.do("mara", 0, "audit", "device:"+router)
+	s.Do("mara", 0, "commit", n, "--hold", "1m")
+	s.Do("mara", 0, "confirm", n)
+	assert.Equal(t, "someone at the console", s.Value(router, "/system/contact"))
+	out = s.Do("mara", 0, "audit", "device:"+router)
 	assert.Contains(t, out, "named by the device")
 }
 
@@ -240,30 +240,30 @@ func TestOutsideChange(t *testing.T) {
 func TestForeignCandidate(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, router)
-	n := s.open("mara", router+" "+mtu+" 9000")
-	foreign := dial(t, s.devices[router].Address, lab.User, lab.Password)
+	n := s.Open("mara", router+" "+mtu+" 9000")
+	foreign := dial(t, s.Devices[router].Address, lab.User, lab.Password)
 	editContact(t, foreign, "not ours")
-	out := s.do("mara", 3, "commit", n)
+	out := s.Do("mara", 3, "commit", n)
 	assert.Contains(t, out, "someone's uncommitted edits")
 	assert.Equal(t, "not ours", readContact(t, foreign, "candidate"))
 	require.NoError(t, foreign.DiscardChanges(t.Context()))
 
-	s.do("mara", 0, "commit", n, "--hold", "1m")
+	s.Do("mara", 0, "commit", n, "--hold", "1m")
 	editContact(t, foreign, "not ours either")
-	out = s.do("mara", 3, "confirm", n)
+	out = s.Do("mara", 3, "confirm", n)
 	assert.Contains(t, out, "confirmed nowhere and is still on hold")
 	assert.Contains(t, out, "uncommitted edits of someone else")
 	require.NoError(t, foreign.DiscardChanges(t.Context()))
-	s.do("mara", 0, "confirm", n)
-	assert.Equal(t, "Harbour office, ext. 12", s.value(router, "/system/contact"))
+	s.Do("mara", 0, "confirm", n)
+	assert.Equal(t, "Harbour office, ext. 12", s.Value(router, "/system/contact"))
 }
 
 // The device's password is nowhere in the data folder in plain.
 func TestSecretsAreSealed(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, router)
-	s.stop()
-	data := filepath.Join(s.dir, "data")
+	s.Stop()
+	data := filepath.Join(s.Dir, "data")
 	entries, err := os.ReadDir(data)
 	require.NoError(t, err)
 	require.NotEmpty(t, entries)
@@ -279,6 +279,6 @@ func TestSecretsAreSealed(t *testing.T) {
 			assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 		}
 	}
-	s.start()
-	s.do("mara", 0, "config", router, "/system/hostname")
+	s.Start()
+	s.Do("mara", 0, "config", router, "/system/hostname")
 }

@@ -1,7 +1,6 @@
 package test
 
 import (
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -17,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/lab"
+	"oakenlatch/test/servicetest"
 )
 
 // disk gives a folder on a small disk of its own, made of memory.
@@ -33,33 +33,29 @@ func disk(t *testing.T, size string) string {
 	return dir
 }
 
-// stuff fills a disk to the last byte; what it gives makes room again.
-func stuff(t *testing.T, dir string) (clear func()) {
-	t.Helper()
-	name := filepath.Join(dir, "stuffing")
-	f, err := os.Create(name)
-	require.NoError(t, err)
-	for size := 1 << 20; size > 0; size /= 2 {
-		for err = nil; err == nil; {
-			_, err = f.Write(make([]byte, size))
-		}
-		require.True(t, errors.Is(err, syscall.ENOSPC), "%v", err)
-	}
-	require.NoError(t, f.Close())
-	return func() { require.NoError(t, os.Remove(name)) }
-}
-
 func ready(s *stage) string {
-	res, err := http.Get(s.url + "/readyz")
-	require.NoError(s.t, err)
+	res, err := http.Get(s.URL + "/readyz")
+	require.NoError(s.T, err)
 	defer func() { _ = res.Body.Close() }()
 	text, err := io.ReadAll(res.Body)
-	require.NoError(s.t, err)
+	require.NoError(s.T, err)
 	return fmt.Sprintf("%d %s", res.StatusCode, text)
 }
 
 // sites are devices of every guard.
 var sites = map[string]lab.Kind{router: lab.Full, quay: lab.NoPersist, "saltern-slip": lab.NoConfirm, hall: lab.NoCandidate}
+
+// everyGuard is a service with its records in a folder, and a change on devices of every guard.
+func everyGuard(t *testing.T, data string) (s *stage, change string) {
+	t.Helper()
+	s = newStageAt(t, t.TempDir(), data)
+	var edits []string
+	for name, kind := range sites {
+		s.AddLabOf(name, kind)
+		edits = append(edits, name+" /system/contact Night desk")
+	}
+	return s, s.Open("mara", edits...)
+}
 
 // With its disk full to the last byte, the room that was kept used up too, the service sends all
 // devices back: by the deadline, and by a person's word, who can sign in for it. What it
@@ -70,23 +66,15 @@ func TestFullDiskGoesBack(t *testing.T) {
 		t.Run(how, func(t *testing.T) {
 			t.Parallel()
 			data := disk(t, "96m")
-			s := newStageAt(t, t.TempDir(), data)
-			for name, kind := range sites {
-				s.addLabOf(name, kind)
-			}
-			var edits []string
-			for name := range sites {
-				edits = append(edits, name+" /system/contact Night desk")
-			}
-			n := s.open("mara", edits...)
-			hold := map[string]string{"deadline": "15s", "word": "10m", "restart": "20s"}[how]
-			s.do("mara", 0, "commit", n, "--hold", hold)
+			s, n := everyGuard(t, data)
+			hold := map[string]string{"deadline": "60s", "word": "10m", "restart": "60s"}[how]
+			s.Do("mara", 0, "commit", n, "--hold", hold)
 			assert.Equal(t, "200 ready\n", ready(s))
 			var clears []func()
-			fill := func() { clears = append(clears, stuff(t, data)) }
+			fill := func() { clears = append(clears, servicetest.Stuff(t, data)) }
 			fill()
 			// It takes two: the room that was kept is given up once something does not fit.
-			deadline := time.Now().Add(8 * time.Second)
+			deadline := time.Now().Add(40 * time.Second)
 			for time.Now().Before(deadline) {
 				if _, err := os.Stat(filepath.Join(data, "spare-room")); os.IsNotExist(err) {
 					break
@@ -106,40 +94,42 @@ func TestFullDiskGoesBack(t *testing.T) {
 				}
 			}
 
+			// The room that was kept may have been given up before anybody looked how full the disk was.
+			require.Eventually(t, func() bool { return strings.Contains(s.Logged(), "the disk of the records is nearly full") }, 90*time.Second, 100*time.Millisecond)
 			if how == "restart" {
-				s.kill()
-				s.start()
+				s.Kill()
+				s.Start()
 			}
 			// Somebody signs in, sees it, and says so.
-			out, status := s.latch("joss", "changes")
+			out, status := s.Latch("joss", "changes")
 			assert.Zero(t, status, out)
-			out, status = s.latch("mara", "devices")
+			out, status = s.Latch("mara", "devices")
 			assert.Zero(t, status, out)
 			m := s.open2(t)
 			assert.Contains(t, m, "disk of the records is full")
 			if how == "word" {
-				out, status = s.latch("mara", "confirm", n)
+				out, status = s.Latch("mara", "confirm", n)
 				assert.NotZero(t, status, "it is not kept where that cannot be put on record")
 				assert.Contains(t, out, "disk of the records is full")
-				out, _ = s.latch("mara", "revert", n, "--yes")
+				out, _ = s.Latch("mara", "revert", n, "--yes")
 				assert.Contains(t, out, "going back")
 			}
 			for name := range sites {
-				require.Eventually(t, func() bool { return s.value(name, "/system/contact") != "Night desk" }, 60*time.Second, 300*time.Millisecond, "%s goes back", name)
-				assert.False(t, s.devices[name].Pending(), name)
+				require.Eventually(t, func() bool { return s.Value(name, "/system/contact") != "Night desk" }, 180*time.Second, 300*time.Millisecond, "%s goes back", name)
+				assert.False(t, s.Devices[name].Pending(), name)
 			}
-			out, status = s.latch("mara", "show", n)
+			out, status = s.Latch("mara", "show", n)
 			assert.NotContains(t, out, "kept", status)
 			for _, clear := range clears {
 				clear()
 			}
-			s.eventually(n, "reverted", 30*time.Second)
-			require.Eventually(t, func() bool { return ready(s) == "200 ready\n" }, 20*time.Second, 300*time.Millisecond)
+			s.Eventually(n, "reverted", 90*time.Second)
+			require.Eventually(t, func() bool { return ready(s) == "200 ready\n" }, 90*time.Second, 300*time.Millisecond)
 			assert.FileExists(t, filepath.Join(data, "spare-room"), "room is kept again")
-			assert.Contains(t, s.do("mara", 0, "audit", "verify"), "The ledger is intact")
-			n = s.open("mara", router+" /system/contact Day desk")
-			s.do("mara", 0, "commit", n, "--hold", "2m")
-			s.do("mara", 0, "confirm", n)
+			assert.Contains(t, s.Do("mara", 6, "audit", "verify"), "consistent in itself")
+			n = s.Open("mara", router+" /system/contact Day desk")
+			s.Do("mara", 0, "commit", n, "--hold", "2m")
+			s.Do("mara", 0, "confirm", n)
 		})
 	}
 }
@@ -147,7 +137,84 @@ func TestFullDiskGoesBack(t *testing.T) {
 // open2 tries to begin something on a full disk, and gives what is said.
 func (s *stage) open2(t *testing.T) string {
 	t.Helper()
-	out, status := s.latch("mara", "open", "something new")
+	out, status := s.Latch("mara", "open", "something new")
 	assert.NotZero(t, status)
 	return out
+}
+
+// A disk that fails during a hold, in every way: the service says so, lets people in, shows
+// what is under way, refuses what is new and what it could not keep on record, and sends every device back, by the deadline and
+// by a person's word. Once the disk is mended, what it says of every device is so.
+func TestSickDisks(t *testing.T) {
+	t.Parallel()
+	for _, how := range []struct {
+		name   string
+		strike func(*stage, *servicetest.Disk)
+		says   string // by /readyz
+		mend   func(*stage, *servicetest.Disk)
+	}{
+		{"shut down", func(_ *stage, d *servicetest.Disk) { d.ShutDown() }, "disk of the records is ill", restarted},
+		{"takes no changes", func(_ *stage, d *servicetest.Disk) { d.FailWrites() }, "disk of the records is ill", restarted},
+		{"does not answer", func(_ *stage, d *servicetest.Disk) { d.Freeze() }, "does not answer", func(_ *stage, d *servicetest.Disk) { d.Thaw() }},
+		{"takes no changes, started anew", func(s *stage, d *servicetest.Disk) { d.FailWrites(); s.Kill(); s.Start() }, "disk of the records is ill", restarted},
+	} {
+		for _, by := range []string{"deadline", "word"} {
+			t.Run(how.name+", "+by, func(t *testing.T) {
+				t.Parallel()
+				d := servicetest.NewDisk(t, 128)
+				s, n := everyGuard(t, filepath.Join(d.Dir, "data"))
+				thawed := false
+				t.Cleanup(func() {
+					if how.name == "does not answer" && !thawed {
+						d.Thaw()
+					}
+				})
+				s.Do("mara", 0, "devices")
+				s.Do("joss", 0, "changes")
+				s.Do("mara", 0, "commit", n, "--hold", map[string]string{"deadline": "20s", "word": "10m"}[by])
+				time.Sleep(3 * time.Second) // what is under way is known by heart soon after it began
+				how.strike(s, d)
+				require.Eventually(t, func() bool { return strings.Contains(ready(s), how.says) }, 90*time.Second, 300*time.Millisecond, "%s", how.says)
+				out, status := s.Latch("mara", "show", n)
+				assert.Zero(t, status, out)
+				assert.Contains(t, out, "holding", out)
+				assert.Regexp(t, "goes back by itself|going back", out)
+				out, status = s.Latch("mara", "devices")
+				assert.Zero(t, status, out)
+				assert.Contains(t, out, hall)
+				require.NoError(t, os.RemoveAll(filepath.Join(s.Dir, "home-joss")))
+				out, status = s.Latch("joss", "show", n) // signs in anew
+				assert.Zero(t, status, out)
+				assert.Contains(t, s.open2(t), "disk of the records")
+				if by == "word" {
+					out, status = s.Latch("mara", "confirm", n)
+					assert.NotZero(t, status, "it is not kept where that cannot be put on record")
+					assert.Regexp(t, "disk of the records|already going back", out) // where it was started anew, a session that was the hold is gone
+					out, _ = s.Latch("mara", "revert", n, "--yes")
+					assert.Contains(t, out, "going back")
+				}
+				for name := range sites {
+					require.Eventually(t, func() bool { return s.Value(name, "/system/contact") != "Night desk" }, 60*time.Second, 300*time.Millisecond, "%s goes back", name)
+					assert.False(t, s.Devices[name].Pending(), name)
+				}
+				out, _ = s.Latch("mara", "show", n)
+				assert.NotRegexp(t, `(?m)^ +\S+ +kept`, out)
+				how.mend(s, d)
+				thawed = true
+				c := s.Eventually(n, "reverted", 60*time.Second)
+				for _, dev := range c.Commit.Devices {
+					assert.Equal(t, "reverted", string(dev.Standing), dev.Name)
+				}
+				require.Eventually(t, func() bool { return ready(s) == "200 ready\n" }, 90*time.Second, 300*time.Millisecond)
+				assert.Contains(t, s.Do("mara", 6, "audit", "verify"), "consistent in itself")
+			})
+		}
+	}
+}
+
+// restarted is how a disk is mended that the service cannot go on with.
+func restarted(s *stage, d *servicetest.Disk) {
+	s.Kill()
+	d.Remount()
+	s.Start()
 }

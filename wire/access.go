@@ -5,7 +5,7 @@ import "time"
 // Login signs in.
 type Login struct {
 	Account  string `json:"account"`
-	Password string `json:"password"`
+	Password string `json:"password" raw:"true"`
 }
 
 // Ways are how people sign in.
@@ -19,16 +19,22 @@ type Session struct {
 	May     []string  `json:"may"` // ROLE, or ROLE@site=NAME (role, tag, device)
 	Token   string    `json:"token,omitempty"`
 	Expires time.Time `json:"expires,omitzero"`
+
+	Others []Token `json:"others,omitempty"` // at sign-in: the account's sessions that are open elsewhere, and stay so
 }
 
 // NewPassword gives one's own account another password.
 type NewPassword struct {
-	Old string `json:"old"`
-	New string `json:"new"`
+	Old string `json:"old" raw:"true"`
+	New string `json:"new" raw:"true"`
+
+	EndTokens bool `json:"endTokens,omitempty"` // the account's tokens, too; its other sessions end anyway
 }
 
 // Account is a person's account.
 type Account struct {
+	Waits // what was asked of it and is to be agreed to first
+
 	Name    string    `json:"name"`
 	May     []string  `json:"may"`
 	Created time.Time `json:"created"`
@@ -39,15 +45,17 @@ type Account struct {
 // NewAccount makes an account.
 type NewAccount struct {
 	Name     string   `json:"name"`
-	Password string   `json:"password"`
+	Password string   `json:"password" raw:"true"`
 	May      []string `json:"may"` // ROLE,ROLE or ROLE,ROLE@site=NAME
 }
 
 // AccountSettings changes an account.
 type AccountSettings struct {
 	May      *[]string `json:"may,omitempty"`
-	Password string    `json:"password,omitempty"`
-	Old      string    `json:"old,omitempty"` // the old password, where it is one's own account
+	Password string    `json:"password,omitempty" raw:"true"`
+	Old      string    `json:"old,omitempty" raw:"true"` // the old password, where it is one's own account
+
+	EndTokens bool `json:"endTokens,omitempty"` // with another password: the account's tokens end, too
 }
 
 // Token is a session of a person, or a token of a machine.

@@ -13,6 +13,7 @@ type ApprovalRule struct {
 	Note      string    `json:"note,omitempty"`
 	Actor     string    `json:"actor"`
 	At        time.Time `json:"at"`
+	Idle      string    `json:"idle,omitempty"` // why it falls on nothing now
 }
 
 // NewRule makes one.
@@ -63,4 +64,25 @@ type Emergency struct {
 	ReviewedBy string    `json:"reviewedBy,omitempty"`
 	ReviewedAt time.Time `json:"reviewedAt,omitzero"`
 	Review     string    `json:"review,omitempty"`
+}
+
+// Proposal is an act of administration that waits until others agree, where a rule asks for that.
+type Proposal struct {
+	Number  int64     `json:"number"`
+	Says    string    `json:"says"`
+	Actor   string    `json:"actor"`
+	At      time.Time `json:"at"`
+	Agreed  []string  `json:"agreed"`
+	Missing int       `json:"missing"` // persons
+}
+
+// Waits is an answer of something that was proposed and not done.
+type Waits struct {
+	Proposal *Proposal `json:"proposal,omitempty"`
+}
+
+// Agreed is what an agreement came to.
+type Agreed struct {
+	Done    bool `json:"done"`
+	Missing int  `json:"missing"`
 }

@@ -29,8 +29,8 @@ type NewArchive struct {
 	Kind         string `json:"kind"`
 	Place        string `json:"place"`
 	Account      string `json:"account,omitempty"`
-	Password     string `json:"password,omitempty"`
-	PrivateKey   string `json:"privateKey,omitempty"`
+	Password     string `json:"password,omitempty" raw:"true"`
+	PrivateKey   string `json:"privateKey,omitempty" raw:"true"`
 	AfterChange  bool   `json:"afterChange"`
 	EverySeconds int64  `json:"everySeconds,omitempty"`
 	KeepLast     int    `json:"keepLast,omitempty"`

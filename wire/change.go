@@ -56,24 +56,24 @@ type NewEdit struct {
 	Device  string   `json:"device,omitempty"`
 	Devices []string `json:"devices,omitempty"`
 	Op      string   `json:"op"` // put, delete or move
-	Path    string   `json:"path"`
+	Path    string   `json:"path" raw:"true"`
 
 	// Value is left out for what takes none. Of a move it is first, last, before
 	// KEY or after KEY.
-	Value *string `json:"value,omitempty"`
+	Value *string `json:"value,omitempty" raw:"true"`
 
 	// Several says what a value means where the device keeps several: add (one
 	// more) or only (the only one).
-	Several string `json:"several,omitempty"`
+	Several string `json:"several,omitempty" raw:"true"`
 }
 
 // NewLoad stages a piece of configuration on one device or several.
 type NewLoad struct {
 	Devices []string `json:"devices"`
-	Mode    string   `json:"mode"`           // merge, replace, replace-at or patch
-	Path    string   `json:"path,omitempty"` // of replace-at; of a copy also of merge
-	Text    string   `json:"text,omitempty"` // XML, JSON or outline, told by its content
-	Name    string   `json:"name,omitempty"` // where the text is from, for the record
+	Mode    string   `json:"mode"`                      // merge, replace, replace-at or patch
+	Path    string   `json:"path,omitempty" raw:"true"` // of replace-at; of a copy also of merge
+	Text    string   `json:"text,omitempty" raw:"true"` // XML, JSON or outline, told by its content
+	Name    string   `json:"name,omitempty"`            // where the text is from, for the record
 
 	// Instead of a text: a copy of what is on a device, from running, startup,
 	// candidate, rev:N or change:N.
@@ -205,7 +205,7 @@ type Conflict struct {
 // Decide keeps one side of a conflict.
 type Decide struct {
 	Device string `json:"device"`
-	Path   string `json:"path"`
+	Path   string `json:"path" raw:"true"`
 	Keep   string `json:"keep"` // mine or theirs
 }
 

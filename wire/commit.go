@@ -130,6 +130,42 @@ type Leave struct {
 	Device string `json:"device"`
 }
 
+// Unsettled is a device of a change whose commit was under way when the backup was taken that
+// the records come from.
+type Unsettled struct {
+	Device  string    `json:"device"`
+	Address string    `json:"address"`
+	Holds   string    `json:"holds"`   // former, change, neither; "" where that is not known
+	Pending string    `json:"pending"` // yes, no; "" where its lock does not tell
+	Error   string    `json:"error,omitempty"`
+	Settled string    `json:"settled,omitempty"` // kept, reverted or left
+	By      string    `json:"by,omitempty"`
+	At      time.Time `json:"at,omitzero"`
+}
+
+// Settle records devices as they are found to be; none is all.
+type Settle struct {
+	Devices []string `json:"devices,omitempty"`
+}
+
+// LostHold is a hold that was under way, as was noted beside the records, and of which these
+// know nothing.
+type LostHold struct {
+	Change  int64        `json:"change"`
+	Title   string       `json:"title"`
+	By      string       `json:"by"`
+	Began   time.Time    `json:"began"`
+	Until   time.Time    `json:"until"`
+	Devices []LostDevice `json:"devices"`
+}
+
+// LostDevice is a device of a lost hold.
+type LostDevice struct {
+	Name    string `json:"name"`
+	Address string `json:"address"`
+	Guard   string `json:"guard"` // what takes it back
+}
+
 // Settings are a device's settings.
 type Settings struct {
 	Save *bool     `json:"save,omitempty"`

@@ -107,7 +107,7 @@ type NewRestore struct {
 	Ticket  string   `json:"ticket,omitempty"`
 	From    string   `json:"from"` // rev:N, snapshot:NAME, at:TIME, startup, startup:N, before:N
 	Devices []string `json:"devices,omitempty"`
-	Paths   []string `json:"paths,omitempty"`
+	Paths   []string `json:"paths,omitempty" raw:"true"`
 }
 
 // NewUndo takes back one kept change, or all that a person had kept in a
@@ -118,7 +118,7 @@ type NewUndo struct {
 	Since   time.Time `json:"since,omitzero"`
 	Until   time.Time `json:"until,omitzero"`
 	Devices []string  `json:"devices,omitempty"`
-	Paths   []string  `json:"paths,omitempty"`
+	Paths   []string  `json:"paths,omitempty" raw:"true"`
 	Title   string    `json:"title,omitempty"`
 	Ticket  string    `json:"ticket,omitempty"`
 }
@@ -229,12 +229,12 @@ type Moment struct {
 // NewImport stages a configuration from a file.
 type NewImport struct {
 	Device string   `json:"device"`
-	Name   string   `json:"name"` // of the file, for the record
-	Text   string   `json:"text"` // XML, JSON or outline, an instance data file or not, told by its content
+	Name   string   `json:"name"`            // of the file, for the record
+	Text   string   `json:"text" raw:"true"` // XML, JSON or outline, an instance data file or not, told by its content
 	Change int64    `json:"change,omitempty"`
 	Title  string   `json:"title,omitempty"`
 	Ticket string   `json:"ticket,omitempty"`
-	Paths  []string `json:"paths,omitempty"`
+	Paths  []string `json:"paths,omitempty" raw:"true"`
 	From   *Origin  `json:"from,omitempty"` // what a bundle tells of it
 }
 

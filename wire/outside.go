@@ -70,6 +70,6 @@ type Silence struct {
 // NewSilence makes one.
 type NewSilence struct {
 	Device string `json:"device,omitempty"`
-	Path   string `json:"path"`
+	Path   string `json:"path" raw:"true"`
 	Note   string `json:"note,omitempty"`
 }

@@ -28,8 +28,8 @@ type NewReceiver struct {
 	Kind      string   `json:"kind"`
 	Place     string   `json:"place"` // udp://, tcp://, tls:// HOST:PORT; https://…; smtp://, smtps:// HOST:PORT
 	Line      string   `json:"line,omitempty"`
-	Secret    string   `json:"secret,omitempty"`    // what signs a webhook; the password of mail
-	Authority string   `json:"authority,omitempty"` // PEM: who vouches for its certificate
+	Secret    string   `json:"secret,omitempty" raw:"true"`    // what signs a webhook; the password of mail
+	Authority string   `json:"authority,omitempty" raw:"true"` // PEM: who vouches for its certificate
 	From      string   `json:"from,omitempty"`
 	To        []string `json:"to,omitempty"`
 	Account   string   `json:"account,omitempty"`

@@ -54,16 +54,16 @@ type Use struct {
 // NewStencil saves a new version. Blanks are values for blanks that are new,
 // on the devices that use it.
 type NewStencil struct {
-	Text   string            `json:"text"`
+	Text   string            `json:"text" raw:"true"`
 	Note   string            `json:"note,omitempty"`
-	Blanks map[string]string `json:"blanks,omitempty"`
+	Blanks map[string]string `json:"blanks,omitempty" raw:"true"`
 }
 
 // Bind stages what a stencil sets on devices, or, with Off, that it goes.
 type Bind struct {
 	Change  int64             `json:"change"`
 	Devices []string          `json:"devices"`
-	Blanks  map[string]string `json:"blanks,omitempty"`
+	Blanks  map[string]string `json:"blanks,omitempty" raw:"true"`
 	Off     bool              `json:"off,omitempty"`
 }
 
@@ -79,7 +79,7 @@ type Shared struct {
 
 // NewShared gives a shared value other items.
 type NewShared struct {
-	Items []string `json:"items"`
+	Items []string `json:"items" raw:"true"`
 	Note  string   `json:"note,omitempty"`
 }
 

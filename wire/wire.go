@@ -34,8 +34,8 @@ type NewDevice struct {
 	Name       string `json:"name"`
 	Address    string `json:"address"`
 	Account    string `json:"account"`
-	Password   string `json:"password,omitempty"`
-	PrivateKey string `json:"privateKey,omitempty"`
+	Password   string `json:"password,omitempty" raw:"true"`
+	PrivateKey string `json:"privateKey,omitempty" raw:"true"`
 	Site       string `json:"site,omitempty"`
 	Role       string `json:"role,omitempty"`
 	SeenAs     string `json:"seenAs,omitempty"` // see Settings
@@ -152,8 +152,18 @@ type PaceStep struct {
 	Counts map[string]int `json:"counts"`
 }
 
+// Moved tells somebody who may not read the ledger that something has moved that they may see.
+type Moved struct {
+	Seq    int64     `json:"seq"`
+	At     time.Time `json:"at"`
+	Device string    `json:"device,omitempty"`
+	Change int64     `json:"change,omitempty"`
+	About  string    `json:"about"` // what kind of thing happened: edit, commit, config and so on
+}
+
 // Verified is what a check of the whole ledger came to.
 type Verified struct {
+	Answer    string           `json:"answer"` // vouched, consistent or altered
 	Entries   int64            `json:"entries"`
 	Last      int64            `json:"last"` // the last entry's number
 	Intact    bool             `json:"intact"`
@@ -163,7 +173,71 @@ type Verified struct {
 	ClockBack []int64          `json:"clockBack,omitempty"` // entries before which the service's clock had gone back
 	Held      int64            `json:"held,omitempty"`      // the newest entry with a checkpoint that holds
 	HeldAt    time.Time        `json:"heldAt,omitzero"`
-	Key       string           `json:"key,omitempty"` // that signed it
+	Key       string           `json:"key,omitempty"`     // that signed it
+	Vouched   int64            `json:"vouched,omitempty"` // the newest entry up to which somebody outside vouches for the record
+	VouchedAt time.Time        `json:"vouchedAt,omitzero"`
+	VouchedBy []string         `json:"vouchedBy,omitempty"`
+	Witnesses []Witness        `json:"witnesses,omitempty"` // who was asked
+}
+
+// The answers of a check of the whole ledger.
+const (
+	Vouched    = "vouched"    // it is what somebody outside saw
+	Consistent = "consistent" // in itself; nobody outside vouches for it
+	Altered    = "altered"
+)
+
+// VerifiedOf tells what a check came to.
+func VerifiedOf(v *ledger.Verifier) Verified {
+	held, outside := v.Held(), v.Outside()
+	out := Verified{Entries: v.Entries, Intact: v.Wrong == 0, Wrong: v.Wrong, Findings: append([]ledger.Finding{}, v.Findings...), ClockBack: v.Back, Notes: v.Notes,
+		Last: v.Last().Seq, Held: held.Size, HeldAt: held.At, Key: held.By, Vouched: outside.Size, VouchedAt: outside.At, VouchedBy: outside.Whose}
+	switch {
+	case v.Wrong > 0:
+		out.Answer = Altered
+	case outside.Size > 0:
+		out.Answer = Vouched
+	default:
+		out.Answer = Consistent
+	}
+	return out
+}
+
+// Witness is who vouches for the record from outside.
+type Witness struct {
+	Name    string    `json:"name"`
+	URL     string    `json:"url"`
+	Entries int64     `json:"entries,omitempty"` // that it vouches for
+	At      time.Time `json:"at,omitzero"`       // when it last did
+	Trouble string    `json:"trouble,omitempty"` // why not for the newest
+	Denies  bool      `json:"denies,omitempty"`  // it saw another record than this
+}
+
+// Against is a checkpoint that somebody kept elsewhere.
+type Against struct {
+	Checkpoint string `json:"checkpoint"` // as it was printed
+}
+
+// Checkpoint is a signed word of what the ledger is.
+type Checkpoint struct {
+	Checkpoint string    `json:"checkpoint"` // to be kept: a signed note (c2sp.org/tlog-checkpoint)
+	Entries    int64     `json:"entries"`
+	At         time.Time `json:"at"`
+	Witnesses  []Witness `json:"witnesses"` // who signed it, too, or did not
+}
+
+// Proof is a file that shows something of the record to anybody.
+type Proof struct {
+	Proof   string `json:"proof"`
+	Entries int64  `json:"entries"` // of the checkpoint in it
+}
+
+// RecordKey is a key that signs the record, or did.
+type RecordKey struct {
+	Key   string `json:"key"`
+	Entry int64  `json:"entry"` // that names it
+	Now   bool   `json:"now"`   // it signs now
+	Leads bool   `json:"leads"` // it signs now, or signed in the next one that leads there
 }
 
 // Search is a line to search the ledger by, kept under a name.
@@ -198,6 +272,10 @@ type SearchHint struct {
 type Attention struct {
 	Records string `json:"records,omitempty"` // what is wrong with the disk of the records: nothing new can be begun
 
+	Unsettled []Change   `json:"unsettled"` // under way when the backup was taken that the records come from
+	LostHolds []LostHold `json:"lostHolds"` // on hold once, and the records know nothing of it
+	Damaged   []string   `json:"damaged"`   // kept configurations that cannot be read, and what to do
+
 	Holding []Change  `json:"holding"`
 	Unsaved []Device  `json:"unsaved"`
 	Trouble []Device  `json:"trouble"`
@@ -213,4 +291,7 @@ type Attention struct {
 	Archives []Archive  `json:"archives"` // that take no copies, are stale, or hold damaged ones
 	Uncopied []Standing `json:"uncopied"` // devices whose newest revision has no copy for a while
 	Untold   []Receiver `json:"untold"`   // receivers that do not take what they are told
+	Denied   []Witness  `json:"denied"`   // witnesses that saw another record than this one
+
+	Proposals []Proposal `json:"proposals"` // acts of administration that wait for others, for who administers
 }

@@ -46,7 +46,7 @@ func restoreBackup(ctx context.Context, args []string, out, errOut io.Writer) er
 	if err != nil {
 		return fmt.Errorf("nothing was restored: %w", err)
 	}
-	_, _ = fmt.Fprintf(out, "%s holds the records as of %s: %d devices, %d changes, %d ledger entries, all checked.\nWhat was under way then is ended in the records, and nothing is left on the schedule. Next: oaken-latchd serve --data %s\n",
+	_, _ = fmt.Fprintf(out, "%s holds the records as of %s: %d devices, %d changes, %d ledger entries, all checked.\nWhat was under way then is for a person to settle (latch settle), and nothing is left on the schedule. Next: oaken-latchd serve --data %s\n",
 		*data, made.UTC().Format("2006-01-02 15:04:05 UTC"), about.Devices, about.Changes, about.Ledger, *data)
 	return nil
 }

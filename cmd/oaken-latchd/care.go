@@ -6,7 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
+	"log/slog"
 	"path/filepath"
 	"time"
 
@@ -14,24 +14,37 @@ import (
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/doctor"
+	"oakenlatch/service/folder"
 	"oakenlatch/service/store"
 )
 
 // examine looks at all that the service rests on.
 func examine(ctx context.Context, args []string, out, errOut io.Writer) error {
 	set := newSettings("doctor")
+	deep := set.fs.Bool("deep", false, "read every kept configuration and compare it with its digest, too")
 	if err := set.parse(args, errOut); err != nil {
 		return err
 	}
 	if err := set.check(); err != nil {
 		return err
 	}
-	p := doctor.Patient{Dir: set.data, KeyFile: cmp.Or(set.keyFile, filepath.Join(set.data, access.KeyFile)), Listen: set.listen, Now: time.Now()}
+	p := doctor.Patient{Dir: set.data, KeyFile: set.keyOf(), Listen: set.listen, Now: time.Now(), Deep: *deep}
+	for _, w := range set.witnesses {
+		p.Witnesses = append(p.Witnesses, w.Key)
+	}
+	if *deep {
+		p.Progress = func(done, total int) { _, _ = fmt.Fprintf(errOut, "\rreading configurations: %d of %d ", done, total) }
+	}
+	slog.SetDefault(slog.New(slog.DiscardHandler)) // what is found is told below
 	if !set.plain {
 		p.CertFile, p.CertKey = cmp.Or(set.tlsCert, filepath.Join(set.data, service.CertFile)), cmp.Or(set.tlsKey, filepath.Join(set.data, service.CertKeyFile))
 	}
 	wrong := 0
-	for _, f := range doctor.Examine(ctx, p) {
+	list := doctor.Examine(ctx, p)
+	if *deep {
+		_, _ = fmt.Fprintln(errOut)
+	}
+	for _, f := range list {
 		_, _ = fmt.Fprintf(out, "%-6s %-18s %s\n", f.Grade, f.What, f.Said)
 		if f.Next != "" {
 			_, _ = fmt.Fprintf(out, "%25s → %s\n", "", f.Next)
@@ -46,6 +59,51 @@ func examine(ctx context.Context, args []string, out, errOut io.Writer) error {
 	return nil
 }
 
+// acceptLoss goes on with records of which the end is missing.
+func acceptLoss(ctx context.Context, args []string, out, errOut io.Writer) error {
+	set := newSettings("accept-loss")
+	why := set.fs.String("note", "accepted by whoever runs the service", "why, for the record")
+	if err := set.parse(args, errOut); err != nil {
+		return err
+	}
+	if err := set.check(); err != nil {
+		return err
+	}
+	told, err := service.AcceptLoss(ctx, set.data, set.keyOf(), *why)
+	if err != nil {
+		return err
+	}
+	_, _ = fmt.Fprintf(out, "%s: %s. That is entered.\n", set.data, told)
+	holds, err := folder.Holds(set.data)
+	for _, h := range holds {
+		_, _ = fmt.Fprintf(out, "look at: %s\n", h)
+	}
+	_, _ = fmt.Fprintf(out, "Next: oaken-latchd serve --data %s\n", set.data)
+	return err
+}
+
+// acceptKey goes on with another key that signs the record.
+func acceptKey(ctx context.Context, args []string, out, errOut io.Writer) error {
+	set := newSettings("accept-key")
+	why := set.fs.String("note", "accepted by whoever runs the service", "why, for the record")
+	if err := set.parse(args, errOut); err != nil {
+		return err
+	}
+	if err := set.check(); err != nil {
+		return err
+	}
+	key, err := service.AcceptKey(ctx, set.data, set.keyOf(), *why)
+	if err != nil {
+		return err
+	}
+	_, _ = fmt.Fprintf(out, `The record is signed with another key from here on, and says so:
+  %s
+To whoever checks it, and to its witnesses (latch witness --log), it is another record from here on: give them this key. Checkpoints of before still say what was; compare with one that was kept elsewhere: latch audit verify --checkpoint FILE
+Next: oaken-latchd serve --data %s
+`, key, set.data)
+	return nil
+}
+
 // rotateKey seals all secrets with a new key, and has another sign the record.
 func rotateKey(ctx context.Context, args []string, out, errOut io.Writer) error {
 	set := newSettings("rotate-key")
@@ -56,15 +114,15 @@ func rotateKey(ctx context.Context, args []string, out, errOut io.Writer) error 
 	if err := set.check(); err != nil {
 		return err
 	}
-	file := cmp.Or(set.keyFile, filepath.Join(set.data, access.KeyFile))
-	lock, err := service.Lock(set.data)
+	file := set.keyOf()
+	if _, err := folder.Look(set.data); err != nil {
+		return err
+	}
+	lock, err := folder.Take(set.data)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = lock.Close() }()
-	if _, err := os.Stat(filepath.Join(set.data, store.File)); err != nil {
-		return fmt.Errorf("there are no records in %s: %w", set.data, err)
-	}
 	s, err := store.Open(set.data)
 	if err != nil {
 		return err
@@ -94,7 +152,12 @@ func rotate(ctx context.Context, s *store.Store, log *audit.Log, file, dir strin
 	if err != nil {
 		return 0, err
 	}
-	if _, err := sealer.SigningKey(ctx, s, dir); err != nil { // one that is plain still is taken over, and goes
+	now, err := sealer.SigningKey(ctx, s, dir) // one that is plain still is taken over, and goes
+	if err != nil {
+		return 0, err
+	}
+	// One that the record does not name signs no other in.
+	if err := log.UseKey(ctx, now); err != nil {
 		return 0, err
 	}
 	n, err := access.Rotate(ctx, log, file)
@@ -108,6 +171,7 @@ func rotate(ctx context.Context, s *store.Store, log *audit.Log, file, dir strin
 	if err != nil {
 		return n, err
 	}
+	log.Beside = dir
 	if err := log.UseKey(ctx, key); err != nil {
 		return n, err
 	}

@@ -24,6 +24,9 @@ import (
 	"oakenlatch/service/desk"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/store"
+	vouch "oakenlatch/service/witness"
+	"oakenlatch/wire"
+	"oakenlatch/witness"
 )
 
 // demoAccounts are the people of the demo. Their passwords are no secret.
@@ -72,7 +75,22 @@ func demo(ctx context.Context, args []string, out, errOut io.Writer) error {
 	if err := probePrograms(programs); err != nil {
 		return err
 	}
-	s, err := service.Open(ctx, service.Options{Dir: *data, Console: console.Files(), Logger: slog.New(slog.NewTextHandler(errOut, &slog.HandlerOptions{Level: slog.LevelWarn})), ProbePrograms: programs})
+	log := slog.New(slog.NewTextHandler(errOut, &slog.HandlerOptions{Level: slog.LevelWarn}))
+	slog.SetDefault(log)
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	watching, outside, err := demoWitnesses(ctx, *data)
+	if err != nil {
+		return err
+	}
+	told := func(key string) {
+		for _, w := range watching {
+			if _, err := w.Trust(key); err != nil {
+				log.Error("a witness of the demo does not watch over its record", "error", err)
+			}
+		}
+	}
+	s, err := service.Open(ctx, service.Options{Version: wire.VersionText(), Dir: *data, Make: true, Console: console.Files(), Logger: log, ProbePrograms: programs, Witnesses: outside, Signs: told, Names: []string{"localhost"}, ArchivesBelow: []string{*data, os.TempDir()}})
 	if err != nil {
 		return err
 	}
@@ -93,6 +111,27 @@ func demo(ctx context.Context, args []string, out, errOut io.Writer) error {
 	err = s.Serve(ctx, l, nil)
 	_, _ = fmt.Fprintln(out, "\nThe service and the lab have stopped. The next start goes on from here.")
 	return errors.Join(err, s.Close())
+}
+
+// demoWitnesses has two of the ferry line's landings watch over the record. They stand for machines
+// that are none of the service's.
+func demoWitnesses(ctx context.Context, data string) (watching []*witness.Witness, outside []vouch.Outside, err error) {
+	for _, name := range []string{"northmole", "saltern"} {
+		w, err := witness.Open(filepath.Join(data, "witness-"+name), "tidewell/"+name)
+		if err != nil {
+			return nil, nil, err
+		}
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return nil, nil, err
+		}
+		go func() {
+			_ = w.Serve(ctx, l, slog.New(slog.DiscardHandler))
+			_ = w.Close()
+		}()
+		watching, outside = append(watching, w), append(outside, vouch.Outside{Key: w.Key(), URL: "http://" + l.Addr().String()})
+	}
+	return watching, outside, nil
 }
 
 // probePrograms puts an example of a probe program in place.
@@ -131,7 +170,7 @@ func furnish(ctx context.Context, s *service.Service, sites []lab.Site) (fresh b
 	}
 	// The accounts come last: without them this has not been done.
 	for _, a := range demoAccounts {
-		if err := s.Accounts.Add(ctx, audit.Service, a.name, a.password, a.may); err != nil {
+		if err := s.Accounts.AddKnown(ctx, audit.Service, a.name, a.password, a.may); err != nil {
 			return fresh, err
 		}
 	}

@@ -22,7 +22,7 @@ func TestStatuses(t *testing.T) {
 		{"", 2, "oaken-latchd serve --data DIR"}, {"help", 0, "oaken-latchd lab"}, {"fly", 2, "oaken-latchd serve --data DIR"},
 		{"serve", 2, "serve needs --data DIR"}, {"demo", 2, "demo needs --data DIR"}, {"serve --date x", 2, "flag provided but not defined"},
 		{"serve --data DIR --probe-programs /nowhere", 2, "there is no such folder"}, {"serve --data DIR extra", 2, `takes no argument "extra"`}, {"lab --devices 0", 2, "1 to 5000"}, {"serve --help", 0, "folder of the records"},
-		{"serve --data DIR --admin-password-file /nowhere", 1, "admin password"}, {"serve --data DIR --listen nowhere", 2, "nowhere"},
+		{"init --data DIR --admin-password-file /nowhere", 1, "admin password"}, {"serve --data DIR --listen nowhere", 2, "nowhere"},
 	} {
 		var out, errOut bytes.Buffer
 		args := strings.Fields(strings.ReplaceAll(c.args, "DIR", t.TempDir()))

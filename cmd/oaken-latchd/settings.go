@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"errors"
 	"flag"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"net/netip"
 	"net/url"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -18,6 +20,7 @@ import (
 
 	"oakenlatch/service"
 	"oakenlatch/service/access"
+	"oakenlatch/service/witness"
 )
 
 // settings are how the service runs. Each has one name: as a flag, in the file that
@@ -40,6 +43,9 @@ type settings struct {
 	oidc                           access.OIDC
 	oidcSecretFile, oidcScopes     string
 	oidcGrants                     repeated
+	witnessList                    repeated
+	archiveFolders                 repeated
+	witnesses                      []witness.Outside
 }
 
 // repeated is a flag that may be given several times.
@@ -58,14 +64,14 @@ func newSettings(verb string) *settings {
 	s := &settings{fs: flag.NewFlagSet("oaken-latchd "+verb, flag.ContinueOnError)}
 	fs := s.fs
 	fs.StringVar(&s.config, "config", "", "file with settings, a line each: NAME VALUE, as the flags are named")
-	fs.StringVar(&s.data, "data", "", "folder of the records (made if it is not there)")
+	fs.StringVar(&s.data, "data", "", "folder of the records; init makes it")
 	fs.StringVar(&s.listen, "listen", "127.0.0.1:8640", "address to listen on")
 	fs.BoolVar(&s.plain, "plain", false, "answer in the clear, without TLS; on an address of this machine alone")
 	fs.StringVar(&s.tlsCert, "tls-cert", "", "certificate to serve (PEM, with what leads to its root); one is made in the data folder if left out")
 	fs.StringVar(&s.tlsKey, "tls-key", "", "its key (PEM)")
 	fs.StringVar(&s.tlsNames, "tls-names", "", "names and addresses that the certificate made here is for, with commas; this machine's if left out")
 	fs.StringVar(&s.keyFile, "key-file", "", "file of the key that seals secrets; seal.key in the data folder if left out")
-	fs.StringVar(&s.adminPasswordFile, "admin-password-file", "", "file with the password of the account admin, for the first start")
+	fs.StringVar(&s.adminPasswordFile, "admin-password-file", "", "file with the password of the account admin, for init; one is made up if left out")
 	fs.StringVar(&s.programs, "probe-programs", "", "folder of the programs that may be run as probes; none may without it")
 	fs.BoolVar(&s.watch, "watch", true, "keep an idle session to each device, to notice one that goes and to read it without a new connection")
 	fs.DurationVar(&s.look, "look-every", 5*time.Minute, "how often devices are read for changes behind our back that tell of no events")
@@ -85,8 +91,13 @@ func newSettings(verb string) *settings {
 	fs.StringVar(&s.oidc.GroupsClaim, "oidc-groups-claim", "groups", "OpenID Connect: the claim with a person's groups")
 	fs.StringVar(&s.oidcScopes, "oidc-scopes", "profile", "OpenID Connect: what is asked for beside openid, with spaces")
 	fs.Var(&s.oidcGrants, "oidc-grant", "OpenID Connect: what a group may do: GROUP ROLES or GROUP ROLES@site=NAME; may be given several times")
+	fs.Var(&s.witnessList, "witness", "who vouches for the record from outside: KEY URL, as latch witness prints them; may be given several times")
+	fs.Var(&s.archiveFolders, "archive-folder", "folder of this machine that archives may be in, below it too; none may without it; may be given several times")
 	return s
 }
+
+// keyOf is the file of the key that seals secrets.
+func (s *settings) keyOf() string { return cmp.Or(s.keyFile, filepath.Join(s.data, access.KeyFile)) }
 
 // parse reads flags, environment and file, and checks what they say.
 func (s *settings) parse(args []string, errOut io.Writer) error {
@@ -135,6 +146,15 @@ func (s *settings) check() error {
 	no(s.logFormat != "text" && s.logFormat != "json", "--log-format is text or json, not %q", s.logFormat)
 	_, err = s.level()
 	no(err != nil, "--log-level is debug, info, warn or error, not %q", s.logLevel)
+	for _, dir := range s.archiveFolders {
+		no(!filepath.IsAbs(dir), "--archive-folder %s: give it from the root on", dir)
+	}
+	for _, text := range s.witnessList {
+		w, err := witness.Parse(text)
+		no(err != nil, "--witness %v", err)
+		no(slices.ContainsFunc(s.witnesses, func(o witness.Outside) bool { return o.Name() == w.Name() }), "--witness: two are called %s", w.Name())
+		s.witnesses = append(s.witnesses, w)
+	}
 	if s.programs != "" {
 		st, err := os.Stat(s.programs)
 		no(err != nil || !st.IsDir(), "--probe-programs %s: there is no such folder", s.programs)
@@ -216,6 +236,21 @@ func (s *settings) names() []string {
 	return slices.Compact(out)
 }
 
+// called are the names that the service is asked by, beside addresses.
+func (s *settings) called() []string {
+	out := []string{"localhost"}
+	for _, name := range s.names() {
+		out = append(out, strings.ToLower(name))
+	}
+	if u, err := url.Parse(s.publicURL); err == nil && u.Hostname() != "" {
+		out = append(out, strings.ToLower(u.Hostname()))
+	}
+	if host, _, err := net.SplitHostPort(s.listen); err == nil {
+		out = append(out, strings.ToLower(host))
+	}
+	return out
+}
+
 // sources tells where each setting comes from.
 func (s *settings) sources(args []string) map[string]string {
 	out := map[string]string{}
@@ -263,4 +298,10 @@ func printConfig(args []string, out, errOut io.Writer) error {
 		_, _ = fmt.Fprintf(out, "%-20s %-30s %s\n", f.Name, value, source)
 	})
 	return s.check()
+}
+
+// fit fits the settings to what this process is allowed.
+func (s *settings) fit(log *slog.Logger) (err error) {
+	s.connections, err = service.Fit(s.connections, log)
+	return err
 }

@@ -55,6 +55,16 @@ export interface Approval {
 }
 
 /** A commit without the agreement that it needed. */
+/** An act of administration that waits until others agree. */
+export interface Proposal {
+  number: number;
+  says: string;
+  actor: string;
+  at: string;
+  agreed: string[];
+  missing: number;
+}
+
 export interface Emergency {
   number: number;
   change: number;

@@ -33,4 +33,6 @@ export const useApprove = (change: number) => useAct((v: { digest: string; note?
 
 export const useUnapprove = (change: number) => useAct(() => call<undefined>("DELETE", `/changes/${String(change)}/approval`));
 
+/** Agrees to an act of administration that somebody else proposed. */
+export const useAgreeTo = () => useAct((number: number) => call<undefined>("POST", `/proposals/${String(number)}/agreement`));
 export const useReview = () => useAct((v: { number: number; text: string }) => call<undefined>("POST", `/emergencies/${String(v.number)}/review`, { text: v.text }));

@@ -1,6 +1,7 @@
 import type { Outside, Receiver } from "./recordApi";
 import type { Expectation, SideEffect, TrafficChange } from "./trafficApi";
 import type { Archive, Standing } from "./pastApi";
+import type { Witness } from "./auditApi";
 
 // The documents of the API (see /api/v1/openapi.json) and how they are asked for.
 
@@ -13,7 +14,7 @@ export interface Problem {
   device?: string;
 }
 
-import type { Approval, Emergency } from "./accessApi";
+import type { Approval, Emergency, Proposal } from "./accessApi";
 
 export interface Session {
   account: string;
@@ -427,8 +428,16 @@ export interface Attention {
   trouble: Device[];
   /** what is wrong with the disk of the records: nothing new can be begun */
   records?: string;
+  /** under way when the backup was taken that the records come from */
+  unsettled?: Change[];
+  /** on hold once, and the records know nothing of it */
+  lostHolds?: LostHold[];
+  /** kept configurations that cannot be read, and what to do */
+  damaged?: string[];
   outside: Outside[];
   untold?: Receiver[];
+  denied?: Witness[];
+  proposals?: Proposal[];
   drafts: Change[];
   due: Due[];
   reserved?: Reservation[];
@@ -436,6 +445,27 @@ export interface Attention {
   uncopied?: Standing[];
   approve?: Change[];
   emergencies?: Emergency[];
+}
+
+export interface LostHold {
+  change: number;
+  title: string;
+  by: string;
+  began: string;
+  until: string;
+  devices: { name: string; address: string; guard: string }[];
+}
+
+/** A device of a change that is unsettled, as it was found. */
+export interface Unsettled {
+  device: string;
+  address: string;
+  holds: "former" | "change" | "neither" | "";
+  pending: "yes" | "no" | "";
+  error?: string;
+  settled?: string;
+  by?: string;
+  at?: string;
 }
 
 export interface Config {

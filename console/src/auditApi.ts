@@ -45,7 +45,19 @@ export interface Search {
   at: string;
 }
 
+/** Who vouches for the record from outside. */
+export interface Witness {
+  name: string;
+  url: string;
+  entries?: number;
+  at?: string;
+  trouble?: string;
+  /** It saw another record than this one. */
+  denies?: boolean;
+}
+
 export interface Verified {
+  answer: "vouched" | "consistent" | "altered";
   entries: number;
   last: number;
   intact: boolean;
@@ -56,6 +68,10 @@ export interface Verified {
   held?: number;
   heldAt?: string;
   key?: string;
+  vouched?: number;
+  vouchedAt?: string;
+  vouchedBy?: string[];
+  witnesses?: Witness[];
 }
 
 /** How much happened when, and by whom. */

@@ -1,7 +1,8 @@
 import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { ApiError, call } from "./api";
-import type { Attention, Change, Config, Device, Due, Hint, Loaded, NewCommit, NewDue, NewEdit, NewLoad, Part, Preview, Reservation, Saved, Session, Shared, Staged, Stencil, StoreDifference, Visitor } from "./api";
+import type { Attention, Change, Config, Device, Due, Hint, Loaded, NewCommit, NewDue, NewEdit, NewLoad, Part, Preview, Reservation, Saved, Session, Shared, Staged, Stencil, StoreDifference, Unsettled, Visitor } from "./api";
+import type { BroughtBack } from "./pastApi";
 
 /**
  * Marks queries that make the service read devices. They are not asked anew for
@@ -91,6 +92,17 @@ export function useAct<V, R = unknown>(act: (v: V) => Promise<R>) {
 export const useOpenChange = () => useAct((v: { title: string; ticket: string }) => call<Change>("POST", "/changes", v));
 
 const changePath = (number: number) => `/changes/${String(number)}`;
+
+/** What the devices of an unsettled change hold: they are read. */
+export const useUnsettled = (number: number, wanted: boolean) =>
+  useQuery({ queryKey: ["unsettled", number], queryFn: () => call<Unsettled[]>("GET", `${changePath(number)}/unsettled`), enabled: wanted, retry: false, meta: readsDevice });
+
+export const useSettle = (number: number) => useAct((devices: string[]) => call<Change>("POST", `${changePath(number)}/settle`, { devices }));
+
+export const useSendBack = (number: number) =>
+  useAct((devices: string[]) => call<BroughtBack>("POST", "/undo", { change: number, devices, title: `Send back change ${String(number)} after a restore` }));
+
+export const useLookedAfter = () => useAct((change: number) => call("DELETE", `/lost-holds/${String(change)}`));
 
 export const useStage = (number: number) =>
   useAct((v: NewEdit) => call<Staged[]>("POST", `${changePath(number)}/edits`, v));
@@ -232,6 +244,7 @@ export function useLive(signedIn: boolean) {
       } else if (!events) {
         events = new EventSource("/api/v1/events");
         events.addEventListener("entry", refresh);
+        events.addEventListener("moved", refresh);
         refresh();
       }
     };

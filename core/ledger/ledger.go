@@ -1,5 +1,6 @@
-// Package ledger chains audit entries, so that none can be altered or taken
-// out unseen: each entry's hash covers its content and the hash before it.
+// Package ledger keeps audit entries so that none can be altered or taken out unseen: each
+// entry's hash covers its content and the hash before it, and all of them are the leaves of a
+// Merkle tree (RFC 6962) whose signed roots anybody can hold against it.
 package ledger
 
 import (
@@ -7,6 +8,8 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"time"
+
+	"golang.org/x/mod/sumdb/tlog"
 )
 
 // Entry is one thing that happened. What was added to it later is left out of
@@ -45,14 +48,32 @@ func Seal(e Entry, prev string) Entry {
 	return e
 }
 
-// hash covers every field but Hash itself, as JSON: unambiguous, and anyone
-// can compute it with common tools.
+// hash covers every field but Hash itself.
 func hash(e Entry) string {
+	sum := sha256.Sum256(Leaf(e))
+	return hex.EncodeToString(sum[:])
+}
+
+// Leaf is the text of an entry that its hash covers, and that is its leaf of the tree: every
+// field but Hash itself, as JSON: unambiguous, and anyone can compute it with common tools.
+func Leaf(e Entry) []byte {
 	e.Hash = ""
 	body, err := json.Marshal(e)
 	if err != nil {
-		return "" // strings and times always marshal
+		return nil // strings and times always marshal
 	}
+	return body
+}
+
+// Sums are what an entry's content comes to.
+type Sums struct {
+	Hash string    // that it must have, of the chain
+	Leaf tlog.Hash // of the tree
+}
+
+// Sum works them out together.
+func Sum(e Entry) Sums {
+	body := Leaf(e)
 	sum := sha256.Sum256(body)
-	return hex.EncodeToString(sum[:])
+	return Sums{hex.EncodeToString(sum[:]), tlog.RecordHash(body)}
 }

@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"slices"
 	"time"
+
+	"golang.org/x/mod/sumdb/tlog"
 )
 
-// Finding is a place where a chain does not hold.
+// Finding is a place where a ledger does not hold.
 type Finding struct {
 	Seq int64  `json:"seq"` // the entry that shows it
 	Msg string `json:"msg"`
@@ -23,8 +25,45 @@ func (f Finding) String() string {
 // mostFindings is how many findings are told one by one.
 const mostFindings = 100
 
-// Verifier checks a chain entry by entry, and against checkpoints that were
-// signed when they were so.
+// Word is what somebody signed of the ledger when it had so many entries: the hash its chain ended
+// in, or the root of its tree.
+type Word struct {
+	Size  int64
+	At    time.Time // when; zero is not known
+	By    string    // who signed it, as it is told
+	Hash  string    // "" where the root is given
+	Root  tlog.Hash
+	Whose []string // who outside vouches by it; none where it is the service's own
+}
+
+// WordOf gives a checkpoint as a word; the witnesses that cosigned it are outside.
+func WordOf(c Checkpoint, at time.Time) Word {
+	w := Word{Size: c.Size, At: at, By: c.Key, Root: c.Root}
+	for _, one := range c.Witnesses {
+		w.Whose = append(w.Whose, Name(one.Key))
+		if one.At.After(w.At) {
+			w.At = one.At
+		}
+	}
+	return w
+}
+
+// WordOfChained gives a checkpoint of an earlier release as a word.
+func WordOfChained(c Chained) Word { return Word{Size: c.Seq, At: c.At, By: c.Key, Hash: c.Hash} }
+
+// said names a word in a finding.
+func (w Word) said() string {
+	who := ""
+	if len(w.Whose) > 0 {
+		who = fmt.Sprintf(", vouched for by %s", w.Whose[0])
+	}
+	if w.At.IsZero() {
+		return "the checkpoint of " + fmt.Sprint(w.Size) + " entries" + who
+	}
+	return "the checkpoint signed at " + w.At.UTC().Format(time.RFC3339) + who
+}
+
+// Verifier checks a ledger entry by entry, and against words that were signed when they were so.
 type Verifier struct {
 	Entries  int64     // that were checked
 	Findings []Finding // at most a hundred; Wrong counts all
@@ -32,17 +71,17 @@ type Verifier struct {
 	Notes    []string // what limits what was checked
 	Back     []int64  // entries before which the clock had gone back, at most a hundred
 
-	last        Entry
-	signed      []Checkpoint // still ahead, by place
-	checkpoints int
-	held        Checkpoint // the newest that held
+	last    Entry
+	tree    Edge
+	signed  []Word // still ahead, by size
+	held    Word   // the newest that held
+	outside Word   // the newest that held by which somebody outside vouches
 }
 
-// NewVerifier gives a verifier that also checks checkpoints, whose signatures
-// the caller has checked.
-func NewVerifier(signed []Checkpoint) *Verifier {
-	v := &Verifier{signed: slices.Clone(signed), checkpoints: len(signed)}
-	slices.SortStableFunc(v.signed, func(a, b Checkpoint) int { return cmp.Compare(a.Seq, b.Seq) })
+// NewVerifier gives a verifier that also checks words, whose signatures the caller has checked.
+func NewVerifier(signed []Word) *Verifier {
+	v := &Verifier{signed: slices.DeleteFunc(slices.Clone(signed), func(w Word) bool { return w.Size < 1 })}
+	slices.SortStableFunc(v.signed, func(a, b Word) int { return cmp.Compare(a.Size, b.Size) })
 	return v
 }
 
@@ -55,17 +94,13 @@ func (v *Verifier) Find(seq int64, format string, args ...any) {
 }
 
 // Next checks the next entry.
-func (v *Verifier) Next(e Entry) { v.next(e, hash(e)) }
+func (v *Verifier) Next(e Entry) { v.NextSummed(e, Sum(e)) }
 
-// Hash computes what an entry's hash must be.
-func Hash(e Entry) string { return hash(e) }
-
-// NextHashed is Next for an entry whose hash was computed already.
-func (v *Verifier) NextHashed(e Entry, computed string) { v.next(e, computed) }
-
-func (v *Verifier) next(e Entry, computed string) {
+// NextSummed is Next for an entry whose sums were worked out already.
+func (v *Verifier) NextSummed(e Entry, is Sums) {
 	v.Entries++
-	if e.Hash != computed {
+	v.tree.Add(is.Leaf)
+	if e.Hash != is.Hash {
 		v.Find(e.Seq, "its content does not match its hash: it was altered")
 	}
 	switch last := v.last.Seq; {
@@ -87,27 +122,39 @@ func (v *Verifier) next(e Entry, computed string) {
 	v.last = e
 }
 
-// reach checks the checkpoints that name this entry, or one that is not there.
+// reach checks the words that name this entry, or one that is not there.
 func (v *Verifier) reach(e Entry) {
-	for len(v.signed) > 0 && v.signed[0].Seq <= e.Seq {
-		c := v.signed[0]
+	for len(v.signed) > 0 && v.signed[0].Size <= e.Seq {
+		w := v.signed[0]
 		v.signed = v.signed[1:]
-		if c.Seq == e.Seq && c.Hash == e.Hash {
-			v.held = c
+		holds := w.Size == e.Seq
+		if w.Hash != "" {
+			holds = holds && w.Hash == e.Hash
+		} else {
+			holds = holds && v.tree.Size() == w.Size && v.tree.Root() == w.Root
+		}
+		if holds {
+			v.held = w
+			if len(w.Whose) > 0 {
+				v.outside = w
+			}
 			continue
 		}
-		from := "the first on"
-		if v.held.Seq > 0 {
-			from = fmt.Sprintf("entry %d on", v.held.Seq+1)
+		if w.Hash == "" && v.Wrong > 0 {
+			continue // the root is of all entries: what was found before is why
 		}
-		v.Find(c.Seq, "it is not what the checkpoint signed at %s says: entries from %s were rewritten, and the chain sealed anew", c.At.UTC().Format(time.RFC3339), from)
+		from := "the first on"
+		if v.held.Size > 0 {
+			from = fmt.Sprintf("entry %d on", v.held.Size+1)
+		}
+		v.Find(w.Size, "it is not what %s says: entries from %s were rewritten, and the chain sealed anew", w.said(), from)
 	}
 }
 
 // End says that there are no more entries, and gives whether all of it holds.
 func (v *Verifier) End() bool {
-	for _, c := range v.signed {
-		v.Find(c.Seq, "it is missing at the end: the checkpoint signed at %s names it, and the last entry is %d", c.At.UTC().Format(time.RFC3339), v.last.Seq)
+	for _, w := range v.signed {
+		v.Find(w.Size, "it is missing at the end: %s names it, and the last entry is %d", w.said(), v.last.Seq)
 	}
 	v.signed = nil
 	return v.Wrong == 0
@@ -116,5 +163,11 @@ func (v *Verifier) End() bool {
 // Last is the last entry that was checked.
 func (v *Verifier) Last() Entry { return v.last }
 
-// Held is the newest checkpoint that was found to hold; its place is 0 for none.
-func (v *Verifier) Held() Checkpoint { return v.held }
+// Root is the root of the tree of all that was checked.
+func (v *Verifier) Root() tlog.Hash { return v.tree.Root() }
+
+// Held is the newest word that was found to hold; its size is 0 for none.
+func (v *Verifier) Held() Word { return v.held }
+
+// Outside is the newest that was found to hold by which somebody outside vouches.
+func (v *Verifier) Outside() Word { return v.outside }

@@ -41,9 +41,10 @@ type Element struct {
 
 // scope is one element's namespace declarations, chained to its parent's.
 type scope struct {
-	outer  *scope
-	prefix []string
-	space  []string
+	outer   *scope
+	prefix  []string
+	space   []string
+	inForce int // declarations, the outer ones among them
 }
 
 func (s *scope) lookup(prefix string) (string, bool) {
@@ -73,6 +74,12 @@ type Limits struct {
 	// what is in them, Reader reads it.
 	Closed Name
 }
+
+// Of one element no more is read than any document needs: what a lookup costs is bounded by it.
+const (
+	MostAttributes   = 256  // of an element, namespace declarations among them
+	MostDeclarations = 1024 // of namespaces in force at an element
+)
 
 // Default limits of Parse.
 const (

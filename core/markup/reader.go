@@ -30,7 +30,9 @@ type Reader struct {
 	attrs []Attr
 	text  []byte
 
-	scopes map[binding]*scope
+	scopes  map[binding]*scope
+	known   map[string]string // what prefixes stand for in knownIn
+	knownIn *scope
 }
 
 // open is an element whose end tag was not read yet.
@@ -168,6 +170,9 @@ func (r *Reader) open(at int64, t xml.StartElement) error {
 	if r.count++; r.count > r.lim.Nodes {
 		return r.lim.Counts(r.count)
 	}
+	if n := len(t.Attr); n > MostAttributes {
+		return fmt.Errorf("%w: <%s> has %d attributes, at most %d are read", ErrTooLarge, t.Name.Local, n, MostAttributes)
+	}
 	outer := r.cur
 	if n := len(r.stack); n > 0 {
 		outer = &r.stack[n-1]
@@ -175,7 +180,9 @@ func (r *Reader) open(at int64, t xml.StartElement) error {
 	r.stack = append(r.stack, open{prefix: t.Name.Space, start: at, scope: outer.scope, space: outer.space})
 	o := &r.stack[len(r.stack)-1]
 	r.cur, r.begun = o, true
-	r.declare(o, t.Attr)
+	if r.declare(o, t.Attr); o.scope != nil && o.scope.inForce > MostDeclarations {
+		return fmt.Errorf("%w: more than %d namespace declarations are in force at <%s>", ErrTooLarge, MostDeclarations, t.Name.Local)
+	}
 	o.name = Name{Space: o.space, Local: t.Name.Local}
 	if t.Name.Space != "" {
 		var err error
@@ -206,7 +213,10 @@ func (r *Reader) declare(o *open, attrs []xml.Attr) {
 	if o.scope = r.scopes[one]; count == 1 && o.scope != nil {
 		return
 	}
-	o.scope = &scope{outer: outer}
+	o.scope = &scope{outer: outer, inForce: count}
+	if outer != nil {
+		o.scope.inForce += outer.inForce
+	}
 	for _, a := range attrs {
 		if prefix, ok := declaration(a.Name); ok {
 			o.scope.prefix = append(o.scope.prefix, prefix)
@@ -264,11 +274,28 @@ func (r *Reader) attributes(at int64, attrs []xml.Attr) error {
 }
 
 func (r *Reader) resolve(at int64, o *open, n xml.Name) (Name, error) {
-	space, ok := o.scope.lookup(n.Space)
+	space, ok := r.lookup(o.scope, n.Space)
 	if !ok {
 		return Name{}, r.fail(at, "prefix %q of %s is not declared", n.Space, n.Local)
 	}
 	return Name{Space: space, Local: n.Local}, nil
+}
+
+// lookup finds what a prefix stands for; where many are in force, each once in a scope.
+func (r *Reader) lookup(in *scope, prefix string) (string, bool) {
+	if in == nil || in.inForce < 16 {
+		return in.lookup(prefix)
+	}
+	if r.knownIn != in {
+		r.known, r.knownIn = map[string]string{}, in
+	}
+	space, ok := r.known[prefix]
+	if !ok {
+		if space, ok = in.lookup(prefix); ok {
+			r.known[prefix] = space
+		}
+	}
+	return space, ok
 }
 
 func (r *Reader) close(at int64, t xml.EndElement) error {

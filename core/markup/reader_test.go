@@ -107,3 +107,38 @@ func TestClosed(t *testing.T) {
 	_, err = markup.Parse([]byte(`<data><a></data>`), markup.Limits{Closed: markup.Name{Local: "data"}})
 	require.ErrorContains(t, err, "closes <a>")
 }
+
+// However many attributes and namespaces somebody sends, no more work is done than the
+// document is long.
+func TestManyAttributes(t *testing.T) {
+	many := func(n int, format string) string {
+		var b strings.Builder
+		for i := range n {
+			_, _ = fmt.Fprintf(&b, format, i)
+		}
+		return b.String()
+	}
+	_, err := markup.Parse([]byte("<a"+many(markup.MostAttributes, ` b%d=""`)+"/>"), markup.Limits{})
+	require.NoError(t, err)
+	_, err = markup.Parse([]byte("<a"+many(20_000, ` b%d=""`)+"/>"), markup.Limits{})
+	require.ErrorIs(t, err, markup.ErrTooLarge)
+	require.ErrorContains(t, err, "<a> has 20000 attributes, at most 256 are read")
+	nested := func(deep int) string {
+		text := ""
+		for d := range deep {
+			text += "<e" + many(200, fmt.Sprintf(` xmlns:p%dn%%d="urn:x:%%[1]d"`, d)) + ">"
+		}
+		return text + strings.Repeat("</e>", deep)
+	}
+	_, err = markup.Parse([]byte(nested(5)), markup.Limits{})
+	require.NoError(t, err)
+	_, err = markup.Parse([]byte(nested(6)), markup.Limits{})
+	require.ErrorIs(t, err, markup.ErrTooLarge)
+	root, err := markup.Parse([]byte(`<p:a xmlns:p="urn:one" p:x="1"><p:b xmlns:p="urn:two" p:x="2"/><p:c p:x="3"/></p:a>`), markup.Limits{})
+	require.NoError(t, err)
+	for i, space := range []string{"urn:two", "urn:one"} {
+		require.Equal(t, space, root.Children[i].Name.Space, "a prefix is looked up where it stands")
+		_, ok := root.Children[i].Attr(space, "x")
+		require.True(t, ok)
+	}
+}

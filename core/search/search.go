@@ -91,6 +91,9 @@ func (e *Error) Column() int {
 // MaxLine is the most bytes of a line.
 const MaxLine = 2000
 
+// MaxTerms is the most words and terms of a line: each is looked up by itself.
+const MaxTerms = 64
+
 // word is one piece of a line: its bytes from at to end.
 type word struct {
 	at, end int
@@ -195,7 +198,11 @@ func Parse(line string, now time.Time) (Query, error) {
 	if !utf8.ValidString(line) {
 		return q, &Error{"", 0, "the line is no UTF-8 text", ""}
 	}
-	for _, w := range split(line) {
+	words := split(line)
+	if len(words) > MaxTerms {
+		return q, &Error{line, words[MaxTerms].at, fmt.Sprintf("the line has %d terms, and %d are the most", len(words), MaxTerms), "leave some of it out"}
+	}
+	for _, w := range words {
 		if err := q.add(line, w, now); err != nil {
 			return q, err
 		}

@@ -60,6 +60,7 @@ func TestErrors(t *testing.T) {
 		"outcome:maybe":            {9, "there are done, refused and failed"},
 		"kind:EDIT":                {6, "is no kind"},
 		"mara !!":                  {6, "no letter or digit"},
+		strings.Repeat("a ", 65):   {129, "65 terms, and 64 are the most"},
 		strings.Repeat("a ", 5000): {search.MaxLine + 1, "10000 bytes, and 2000 are the most"},
 	} {
 		_, err := search.Parse(line, now)

@@ -53,13 +53,40 @@ var accountName = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,31}$`)
 
 // Add makes an account.
 func (a *Accounts) Add(ctx context.Context, by, name, password string, may Grants) error {
+	if err := errors.Join(named(name), sound(name, password)); err != nil {
+		return err
+	}
+	return a.AddKnown(ctx, by, name, password, may)
+}
+
+// AddEmpty makes an account that may nothing yet: what it is to do is to be agreed to first.
+func (a *Accounts) AddEmpty(ctx context.Context, by, name, password string, wanted Grants) error {
+	if err := errors.Join(named(name), sound(name, password)); err != nil {
+		return err
+	}
+	if len(wanted) == 0 {
+		return nobodyNeeds()
+	}
+	return a.add(ctx, by, name, password, Grants{})
+}
+
+func nobodyNeeds() error {
+	return refusal.New(refusal.Invalid, "the roles are "+roleNames(), "an account that may nothing is of no use")
+}
+
+// AddKnown makes an account whose password may be known to everybody: those of the demo.
+func (a *Accounts) AddKnown(ctx context.Context, by, name, password string, may Grants) error {
 	if err := named(name); err != nil {
 		return err
 	}
 	if len(may) == 0 {
-		return refusal.New(refusal.Invalid, "the roles are "+roleNames(), "an account that may nothing is of no use")
+		return nobodyNeeds()
 	}
-	hash, err := hashed(password)
+	return a.add(ctx, by, name, password, may)
+}
+
+func (a *Accounts) add(ctx context.Context, by, name, password string, may Grants) error {
+	hash, err := a.hashed(ctx, password)
 	if err != nil {
 		return err
 	}
@@ -78,10 +105,12 @@ func named(name string) error {
 	return nil
 }
 
-func hashed(password string) (string, error) {
-	if len(password) < 8 || len(password) > 1024 {
-		return "", refusal.New(refusal.Invalid, "", "a password has 8 to 1024 characters")
+func (a *Accounts) hashed(ctx context.Context, password string) (string, error) {
+	over, err := a.turn(ctx)
+	if err != nil {
+		return "", err
 	}
+	defer over()
 	return argon2id.CreateHash(password, hashing)
 }
 
@@ -111,7 +140,9 @@ func (a *Accounts) SetGrants(ctx context.Context, by, name string, may Grants) e
 
 // SetPassword gives an account another password; its sessions end, but for one.
 // A person says their old one; an administrator need not.
-func (a *Accounts) SetPassword(ctx context.Context, by Person, name, old, password, keep string) error {
+// Wrong tries are slowed and entered as those of signing in are.
+// With tokensToo its tokens end as well, of which nobody knows who copied them.
+func (a *Accounts) SetPassword(ctx context.Context, by Person, name, old, password, keep, from string, tokensToo bool) error {
 	acc, err := a.get(ctx, name)
 	if err != nil {
 		return err
@@ -120,27 +151,45 @@ func (a *Accounts) SetPassword(ctx context.Context, by Person, name, old, passwo
 		return refusal.New(refusal.Conflict, "it signs in at "+acc.Issuer, "account %s has no password here", name)
 	}
 	if by.Name == name {
-		ok, err := argon2id.ComparePasswordAndHash(old, acc.Hash)
-		if err != nil || !ok {
+		err := a.knows(ctx, acc, name, true, old, from)
+		if errors.Is(err, ErrDenied) {
 			return refusal.New(refusal.Forbidden, "", "the old password is wrong: nothing was changed")
+		}
+		if err != nil {
+			return err
 		}
 	} else if !by.Administers() {
 		return refusal.New(refusal.Forbidden, "ask an administrator", "account %s may change no password but its own", by.Name)
 	}
-	hash, err := hashed(password)
+	if err := sound(name, password); err != nil {
+		return err
+	}
+	hash, err := a.hashed(ctx, password)
 	if err != nil {
 		return err
 	}
 	return a.log.Write(ctx, func(tx *audit.Tx) error {
-		if err := tx.SetPassword(name, hash); err != nil {
-			return err
-		}
-		a.lent.dropOf(name)
-		if err := tx.DropSessions(name, digest(keep)); err != nil {
-			return err
-		}
-		return tx.Record(ledger.Entry{Actor: by.Name, Action: "account.password", Note: name})
+		return a.replacePassword(tx, by.Name, name, hash, digest(keep), tokensToo, "")
 	})
+}
+
+// replacePassword puts another password in the place of an account's; its sessions end, but for one.
+func (a *Accounts) replacePassword(tx *audit.Tx, by, name, hash, keep string, tokensToo bool, note string) error {
+	if err := tx.SetPassword(name, hash); err != nil {
+		return err
+	}
+	a.lent.dropOf(name)
+	note = name + note
+	if tokensToo {
+		note += ", its tokens ended"
+		if err := tx.DropMachines(name); err != nil {
+			return err
+		}
+	}
+	if err := tx.DropSessions(name, keep); err != nil {
+		return err
+	}
+	return tx.Record(ledger.Entry{Actor: by, Action: setPassword, Note: note})
 }
 
 // Close ends an account for good: its sessions and tokens with it. Its name stays

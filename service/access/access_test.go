@@ -229,9 +229,13 @@ func TestGrants(t *testing.T) {
 	require.NoError(t, err)
 	stolen, _, _, err := r.Login(t.Context(), "joss", "joss's password", "there")
 	require.NoError(t, err)
-	require.Error(t, r.SetPassword(t.Context(), p, "joss", "wrong", "another password", mine))
-	require.Error(t, r.SetPassword(t.Context(), p, "admin", "", "another password", mine))
-	require.NoError(t, r.SetPassword(t.Context(), p, "joss", "joss's password", "another password", mine))
+	require.Error(t, r.SetPassword(t.Context(), p, "joss", "wrong", "another password", mine, "192.0.2.9", false))
+	require.Error(t, r.SetPassword(t.Context(), p, "admin", "", "another password", mine, "192.0.2.9", false))
+	for range 2 {
+		require.ErrorContains(t, r.SetPassword(t.Context(), p, "joss", "wrong", "another password", mine, "192.0.2.9", false), "the old password is wrong")
+	}
+	require.ErrorAs(t, r.SetPassword(t.Context(), p, "joss", "joss's password", "another password", mine, "192.0.2.9", false), new(*access.SlowError), "who guesses the old one is slowed")
+	require.NoError(t, r.SetPassword(t.Context(), p, "joss", "joss's password", "another password", mine, "192.0.2.10", false))
 	_, err = r.Who(t.Context(), stolen, "there")
 	require.ErrorIs(t, err, access.ErrEnded)
 	_, err = r.Who(t.Context(), mine, "here")

@@ -74,7 +74,7 @@ func (l *lent) dropOf(account string) {
 func (a *Accounts) tokenAccount(ctx context.Context, hash string) (store.Token, store.Account, error) {
 	t, acc, err := a.store.TokenAccount(ctx, hash)
 	s, ok := a.lent.find(hash)
-	if !ok || !errors.Is(err, store.ErrNotFound) {
+	if !ok || !errors.Is(err, store.ErrNotFound) && !store.Sick(err) {
 		return t, acc, err
 	}
 	if acc, err = a.store.Account(ctx, s.token.Account); err != nil {
@@ -90,4 +90,34 @@ func (a *Accounts) tokenAccount(ctx context.Context, hash string) (store.Token, 
 		slog.Info("a session that could not be put on record is now", "account", acc.Name)
 	}
 	return s.token, acc, nil
+}
+
+// mostReadAhead bounds ReadAhead.
+const mostReadAhead = 100
+
+// ReadAhead reads the accounts as signing in does, and gives who they are.
+func (a *Accounts) ReadAhead(ctx context.Context) ([]Person, error) {
+	list, err := a.store.Accounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []Person
+	for _, acc := range list {
+		if !acc.Closed.IsZero() || len(out) >= mostReadAhead {
+			continue
+		}
+		acc, err := a.store.Account(ctx, acc.Name)
+		if err == nil {
+			_, err = a.store.Tokens(ctx, acc.Name)
+		}
+		if err != nil {
+			return nil, err
+		}
+		p, err := person(acc, store.Token{})
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, p)
+	}
+	return out, nil
 }

@@ -1,6 +1,7 @@
 package access
 
 import (
+	"context"
 	"fmt"
 	"testing"
 	"time"
@@ -27,4 +28,18 @@ func TestLentSessions(t *testing.T) {
 	require.True(t, l.add(store.Token{Hash: "b", Account: "joss", Created: at.Add(2 * time.Hour), Expires: at.Add(3 * time.Hour)}, ledger.Entry{}))
 	_, ok = l.find("a")
 	require.False(t, ok, "it was over")
+}
+
+// Whatever works on a password waits its turn: each takes 32 MB.
+func TestPasswordsInTurn(t *testing.T) {
+	a := &Accounts{hashers: make(chan struct{}, 1)}
+	over, err := a.turn(t.Context())
+	require.NoError(t, err)
+	ctx, stop := context.WithTimeout(t.Context(), 20*time.Millisecond)
+	defer stop()
+	_, err = a.hashed(ctx, "a good password")
+	require.ErrorIs(t, err, context.DeadlineExceeded)
+	over()
+	_, err = a.hashed(t.Context(), "a good password")
+	require.NoError(t, err)
 }

@@ -178,6 +178,9 @@ func (a *Accounts) Elsewhere(ctx context.Context, o *OIDC, w Way, state, code, f
 		err = refusal.New(refusal.Forbidden, "ask an administrator: --oidc-grant says what groups may do", "none of the groups of %s may do anything here", acc.Name)
 	}
 	if err != nil {
+		if !fresh && acc.Closed.IsZero() && len(acc.Grants) > 0 { // what its groups gave goes with them
+			err = errors.Join(err, a.log.Write(ctx, func(tx *audit.Tx) error { return regrant(tx, acc, Grants{}, o) }))
+		}
 		return "", expires, p, errors.Join(err, a.deniedElsewhere(ctx, o, from, err.Error()))
 	}
 	err = a.log.Write(ctx, func(tx *audit.Tx) error {
@@ -190,21 +193,25 @@ func (a *Accounts) Elsewhere(ctx context.Context, o *OIDC, w Way, state, code, f
 			}
 			return tx.Record(ledger.Entry{Actor: audit.Service, Action: "account.add", After: strings.Join(acc.Grants, " "), Note: acc.Name + ", vouched for by " + o.Issuer})
 		}
-		if slices.Equal(acc.Grants, may.Texts()) {
-			return nil
-		}
-		was := acc.Grants
-		acc.Grants = may.Texts()
-		if err := tx.SetGrants(acc.Name, acc.Grants); err != nil {
-			return err
-		}
-		return tx.Record(ledger.Entry{Actor: audit.Service, Action: "account.may", Before: strings.Join(was, " "), After: strings.Join(acc.Grants, " "), Note: acc.Name + ", by its groups at " + o.Issuer})
+		return regrant(tx, acc, may, o)
 	})
 	if err != nil {
 		return "", expires, p, err
 	}
+	acc.Grants = may.Texts()
 	token, expires, err = a.begin(ctx, acc, from, ledger.Entry{Actor: acc.Name, Action: "login", Note: "from " + from + ", vouched for by " + o.Issuer})
 	return token, expires, Person{Name: acc.Name, Grants: may}, err
+}
+
+// regrant says what an account may do by its groups now.
+func regrant(tx *audit.Tx, acc store.Account, may Grants, o *OIDC) error {
+	if slices.Equal(acc.Grants, may.Texts()) {
+		return nil
+	}
+	if err := tx.SetGrants(acc.Name, may.Texts()); err != nil {
+		return err
+	}
+	return tx.Record(ledger.Entry{Actor: audit.Service, Action: "account.may", Before: strings.Join(acc.Grants, " "), After: strings.Join(may.Texts(), " "), Note: acc.Name + ", by its groups at " + o.Issuer})
 }
 
 func (a *Accounts) deniedElsewhere(ctx context.Context, o *OIDC, from, why string) error {

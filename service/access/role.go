@@ -89,7 +89,12 @@ func Everywhere(roles ...Role) (out Grants) {
 }
 
 // ParseGrants reads texts like "read" or "stage,commit@site=Saltern".
-func ParseGrants(texts []string) (out Grants, err error) {
+func ParseGrants(texts []string) (Grants, error) {
+	if texts == nil {
+		return nil, nil
+	}
+	out := Grants{} // none at all is something else than nothing said
+	var err error
 	for _, text := range texts {
 		roles, where, scoped := strings.Cut(strings.TrimSpace(text), "@")
 		var s Scope

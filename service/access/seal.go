@@ -3,6 +3,7 @@ package access
 import (
 	"context"
 	"crypto/cipher"
+	"crypto/ed25519"
 	"crypto/rand"
 	"errors"
 	"fmt"
@@ -13,19 +14,26 @@ import (
 
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/folder"
 	"oakenlatch/service/store"
 )
 
 // KeyFile is the file of a data folder with the key that seals, unless another is
 // named.
-const KeyFile = "seal.key"
+const KeyFile = folder.KeyFile
 
 // ErrKeyMissing is given where a key file is not there though secrets were sealed
 // with it.
 var ErrKeyMissing = errors.New("the key file is not there, but secrets in the records are sealed with it: put it back (a backup holds it), or if it is lost for good: oaken-latchd rotate-key --lost, and give the devices' secrets anew")
 
 // Sealer encrypts secrets for the database with a key that is not in it.
-type Sealer struct{ keys []cipher.AEAD } // the first seals, all open
+type Sealer struct {
+	keys []cipher.AEAD // the first seals, all open
+	text []byte
+}
+
+// Text is the content of the key file, for a backup that is taken while that file is gone.
+func (s *Sealer) Text() []byte { return s.text }
 
 // OpenSealer reads a key file, making it on first use.
 func OpenSealer(file string) (*Sealer, error) {
@@ -52,7 +60,7 @@ func newKey() []byte {
 
 // newSealer reads keys, one behind the other.
 func newSealer(text []byte) (*Sealer, error) {
-	s := &Sealer{}
+	s := &Sealer{text: text}
 	if len(text) == 0 || len(text)%chacha20poly1305.KeySize != 0 || len(text) > 4*chacha20poly1305.KeySize {
 		return nil, fmt.Errorf("it has %d bytes, not %d for each key", len(text), chacha20poly1305.KeySize)
 	}
@@ -185,6 +193,10 @@ func Rotate(ctx context.Context, log *audit.Log, file string) (int, error) {
 	if err := writeOver(file, both); err != nil {
 		return 0, err
 	}
+	entries, err := log.KeyEntries(ctx)
+	if err != nil {
+		return 0, err
+	}
 	n := 0
 	err = log.Write(ctx, func(tx *audit.Tx) error {
 		list, err := tx.Secrets()
@@ -198,7 +210,11 @@ func Rotate(ctx context.Context, log *audit.Log, file string) (int, error) {
 				return fmt.Errorf("%s %s: %w", one.Table, one.Key, err)
 			}
 			if purpose == Purpose("sealed", signing) {
+				before := secret
 				secret = newKey()
+				if err := tx.NextKey(entries, ed25519.NewKeyFromSeed(before), ed25519.NewKeyFromSeed(secret)); err != nil {
+					return err
+				}
 			}
 			one.Body = s.Seal(secret, purpose)
 			if err := tx.SetSecret(one); err != nil {
@@ -235,5 +251,12 @@ func Forget(ctx context.Context, log *audit.Log, file string) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	return n, writeOver(file, newKey())
+	if err := writeOver(file, newKey()); err != nil {
+		return n, err
+	}
+	s, err := OpenSealer(file)
+	if err != nil {
+		return n, err
+	}
+	return n, s.AcceptKey(ctx, log, "the key of all secrets is lost, and this one with it")
 }

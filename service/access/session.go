@@ -36,34 +36,53 @@ func (a *Accounts) Login(ctx context.Context, name, password, from string) (toke
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return "", expires, p, err
 	}
-	familiar, err := a.familiar(ctx, name, from)
-	if err != nil {
+	if err := a.knows(ctx, acc, name, known, password, from); err != nil {
 		return "", expires, p, err
 	}
-	if wait := a.slow.wait(name, from, familiar); wait > 0 {
-		return "", expires, p, &SlowError{wait}
-	}
-	ok, err := a.matches(ctx, name, password, from, acc.Hash, known, familiar)
-	if err != nil {
-		return "", expires, p, err
-	}
-	if !ok {
-		unlooked := a.slow.failed(name, from)
-		denied := a.log.Write(ctx, func(tx *audit.Tx) error {
-			note := fmt.Sprintf("%.40q from %s", name, from)
-			if unlooked > 0 {
-				note += fmt.Sprintf("; %d tries before it came too soon and were not looked at", unlooked)
-			}
-			return tx.Record(ledger.Entry{Actor: audit.Service, Action: "login.denied", Note: note})
-		})
-		return "", expires, p, errors.Join(ErrDenied, denied)
-	}
-	a.slow.passed(name, from)
 	token, expires, err = a.begin(ctx, acc, from, ledger.Entry{Actor: name, Action: "login", Note: "from " + from})
 	if err == nil {
 		p, err = person(acc, store.Token{})
 	}
 	return token, expires, p, err
+}
+
+// knows reports whether somebody knows an account's password: nil, ErrDenied, or that it is
+// tried too soon. Who tries is slowed, and a wrong try is entered.
+func (a *Accounts) knows(ctx context.Context, acc store.Account, name string, known bool, password, from string) error {
+	familiar, err := a.familiar(ctx, name, from)
+	if err != nil {
+		return err
+	}
+	if wait := a.slow.wait(name, from, familiar); wait > 0 {
+		return &SlowError{wait}
+	}
+	ok, err := a.matches(ctx, name, password, from, acc.Hash, known, familiar)
+	if err != nil {
+		return err
+	}
+	if ok {
+		a.slow.passed(name, from)
+		return nil
+	}
+	unlooked := a.slow.failed(name, from)
+	denied := a.log.Write(ctx, func(tx *audit.Tx) error {
+		note := fmt.Sprintf("%.40q from %s", name, from)
+		if unlooked > 0 {
+			note += fmt.Sprintf("; %d tries before it came too soon and were not looked at", unlooked)
+		}
+		return tx.Record(ledger.Entry{Actor: audit.Service, Action: "login.denied", Note: note})
+	})
+	return errors.Join(ErrDenied, denied)
+}
+
+// turn waits for one's turn to work on a password: that takes memory, whoever asks.
+func (a *Accounts) turn(ctx context.Context) (over func(), err error) {
+	select {
+	case a.hashers <- struct{}{}:
+		return func() { <-a.hashers }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 }
 
 // familiar reports whether an account has a session from an address.
@@ -78,12 +97,11 @@ func (a *Accounts) matches(ctx context.Context, name, password, from, hash strin
 	if !known {
 		hash = a.decoy
 	}
-	select {
-	case a.hashers <- struct{}{}:
-		defer func() { <-a.hashers }()
-	case <-ctx.Done():
-		return false, ctx.Err()
+	over, err := a.turn(ctx)
+	if err != nil {
+		return false, err
 	}
+	defer over()
 	if wait := a.slow.wait(name, from, familiar); wait > 0 {
 		return false, &SlowError{wait}
 	}
@@ -122,25 +140,46 @@ const (
 
 // Who gives the person that a session or token stands for.
 func (a *Accounts) Who(ctx context.Context, token, from string) (Person, error) {
-	now := a.log.Now()
-	t, acc, err := a.tokenAccount(ctx, digest(token))
-	switch {
-	case errors.Is(err, store.ErrNotFound):
-		return Person{}, ErrEnded
-	case err != nil:
+	p, t, _, err := a.lets(ctx, token)
+	if err != nil {
 		return Person{}, err
-	case !t.Expires.After(now), !acc.Closed.IsZero(), t.Kind == "session" && now.Sub(t.Used) > a.Idle:
-		return Person{}, ErrEnded
 	}
+	now := a.log.Now()
 	if since := now.Sub(t.Used); since > usedEvery || t.Source != from && since > movedEvery {
 		// That it could not be kept, as on a full disk, lets nobody out.
 		if err := a.store.Write(ctx, func(tx *store.Tx) error { return tx.UseToken(t.Hash, now, from) }); err != nil {
-			slog.Error("when a session was used last could not be kept", "account", acc.Name, "error", err)
+			slog.Error("when a session was used last could not be kept", "account", p.Name, "error", err)
 		}
 	}
-	p, err := person(acc, t)
+	return p, nil
+}
+
+// Lets gives the person that a session or token still stands for, and when that is to be asked
+// again at the latest; it does not count as using it. What may change before is told by [store.Store.Fewer].
+func (a *Accounts) Lets(ctx context.Context, token string) (Person, time.Time, error) {
+	p, _, until, err := a.lets(ctx, token)
+	return p, until, err
+}
+
+func (a *Accounts) lets(ctx context.Context, token string) (p Person, t store.Token, until time.Time, err error) {
+	now := a.log.Now()
+	t, acc, err := a.tokenAccount(ctx, digest(token))
+	if errors.Is(err, store.ErrNotFound) {
+		err = ErrEnded
+	}
+	if err != nil {
+		return p, t, until, err
+	}
+	until = t.Expires
+	if idle := t.Used.Add(a.Idle); t.Kind == "session" && idle.Before(until) {
+		until = idle
+	}
+	if !until.After(now) || !acc.Closed.IsZero() {
+		return p, t, until, ErrEnded
+	}
+	p, err = person(acc, t)
 	p.Machine = t.Kind == "machine"
-	return p, err
+	return p, t, until, err
 }
 
 // Logout ends a session.

@@ -42,7 +42,17 @@ func (a *API) login(c *call) (any, error) {
 		return nil, err
 	}
 	c.SetCookie(a.cookie(c, token, expires))
-	return wire.Session{Account: p.Name, May: p.Grants.Texts(), Token: token, Expires: expires}, nil
+	out := wire.Session{Account: p.Name, May: p.Grants.Texts(), Token: token, Expires: expires}
+	list, err := a.Accounts.Tokens(c.ctx, access.Person{Name: p.Name})
+	if err != nil { // it is told where that can be read
+		a.Logger.Error("who else is signed in could not be read", "account", p.Name, "error", err)
+	}
+	for _, t := range list {
+		if t.Kind == "session" && access.ID(t) != access.SessionName(token) {
+			out.Others = append(out.Others, a.tokenDoc(c, t))
+		}
+	}
+	return out, nil
 }
 
 // wayCookie is what a sign-in elsewhere leaves with the browser until it is back.
@@ -120,7 +130,7 @@ func notIn(why *refusal.Error) stream {
 // cookie holds the console's session: no script reads it, and no other site's
 // page sends it.
 func (a *API) cookie(c *call, token string, expires time.Time) *http.Cookie {
-	ck := &http.Cookie{Name: cookieName, Value: token, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: a.secure(c.Context)}
+	ck := &http.Cookie{Name: a.cookieName(c.Context), Value: token, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: a.secure(c.Context)}
 	if token == "" {
 		ck.MaxAge = -1
 	}
@@ -141,7 +151,7 @@ func (a *API) ownPassword(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
-	return nil, a.Accounts.SetPassword(c.ctx, c.person, c.person.Name, in.Old, in.New, c.token)
+	return nil, a.Accounts.SetPassword(c.ctx, c.person, c.person.Name, in.Old, in.New, c.token, c.RealIP(), in.EndTokens)
 }
 
 func accountDoc(acc store.Account) wire.Account {
@@ -171,10 +181,31 @@ func (a *API) addAccount(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	guarded, err := a.Accounts.Guarded(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	if guarded > 0 {
+		if err := a.Accounts.AddEmpty(c.ctx, c.person.Name, in.Name, in.Password, may); err != nil {
+			return nil, err
+		}
+		p, err := a.Accounts.ProposeMay(c.ctx, c.person, in.Name, may)
+		return a.waiting(c, in.Name, p, err)
+	}
 	if err := a.Accounts.Add(c.ctx, c.person.Name, in.Name, in.Password, may); err != nil {
 		return nil, err
 	}
 	return a.account(c, in.Name)
+}
+
+// waiting answers that something about an account waits for others.
+func (a *API) waiting(c *call, name string, p store.Proposal, err error) (any, error) {
+	return a.proposed(c, p, err, func(p *wire.Proposal) any {
+		acc, _ := a.Store.Account(c.ctx, name) // it was there just now
+		doc := accountDoc(acc)
+		doc.Proposal = p
+		return doc
+	})
 }
 
 func (a *API) setAccount(c *call) (any, error) {
@@ -183,17 +214,32 @@ func (a *API) setAccount(c *call) (any, error) {
 		return nil, err
 	}
 	name := c.Param("account")
+	guarded, err := a.Accounts.Guarded(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	if guarded > 0 && in.May != nil && in.Password != "" {
+		return nil, refusal.New(refusal.Invalid, "ask for one after the other", "what an account may, and its password, are proposed by themselves")
+	}
 	if in.May != nil {
 		may, err := access.ParseGrants(*in.May)
 		if err != nil {
 			return nil, err
 		}
+		if guarded > 0 {
+			p, err := a.Accounts.ProposeMay(c.ctx, c.person, name, may)
+			return a.waiting(c, name, p, err)
+		}
 		if err := a.Accounts.SetGrants(c.ctx, c.person.Name, name, may); err != nil {
 			return nil, err
 		}
 	}
+	if in.Password != "" && guarded > 0 && name != c.person.Name {
+		p, err := a.Accounts.ProposePassword(c.ctx, c.person, name, in.Password, in.EndTokens)
+		return a.waiting(c, name, p, err)
+	}
 	if in.Password != "" {
-		if err := a.Accounts.SetPassword(c.ctx, c.person, name, in.Old, in.Password, c.token); err != nil {
+		if err := a.Accounts.SetPassword(c.ctx, c.person, name, in.Old, in.Password, c.token, c.RealIP(), in.EndTokens); err != nil {
 			return nil, err
 		}
 	}

@@ -54,14 +54,16 @@ func TestReach(t *testing.T) {
 	require.Eventually(t, func() bool {
 		s, _, _ := d.do("nell", "POST", "/changes/3/confirm", nil, nil)
 		return s == http.StatusOK
-	}, 20*time.Second, 50*time.Millisecond)
+	}, 90*time.Second, 50*time.Millisecond)
 	require.NoError(t, d.Devices[hall].Console("/system/contact", "hidden words, by hand"))
 	_, err := d.History.Read(t.Context(), hall, "nell")
 	require.NoError(t, err)
 	d.ok("abel", "POST", "/rules", wire.NewRule{Scope: "device=" + hall, Needed: 1, Emergency: true}, nil)
-	d.ok("nell", "POST", "/changes", wire.NewChange{Title: "Far again"}, nil)
+	d.ok("nell", "POST", "/changes", wire.NewChange{Title: "Far again, hidden words"}, nil)
 	d.ok("nell", "POST", "/changes/4/edits", wire.NewEdit{Devices: []string{hall}, Op: "put", Path: "/system/hostname", Value: new("hidden-words")}, nil)
 	d.ok("nell", "POST", "/changes/4/commit", wire.NewCommit{HoldSeconds: 60, Emergency: "hidden words"}, nil)
+	d.ok("nell", "PUT", "/stencils/idle", wire.NewStencil{Text: "system\n  contact: nobody yet\n"}, nil)
+	d.ok("nell", "PUT", "/shared/idle", wire.NewShared{Items: []string{"nobody"}}, nil)
 	none := "there is no device"
 	for _, c := range []struct {
 		who, method, path string
@@ -81,8 +83,11 @@ func TestReach(t *testing.T) {
 		{"edgy", "GET", "/devices/" + slip, nil, 200, ""}, {"edgy", "PATCH", "/devices/" + slip, wire.Settings{Save: new(false)}, 403, "may not administer on " + slip},
 		{"edgy", "PATCH", "/devices/" + quay, wire.Settings{Save: new(false)}, 200, ""}, {"edgy", "PATCH", "/devices/" + quay, wire.Settings{Tags: &[]string{}}, 403, "say who may do what with it"},
 		{"edgy", "POST", "/changes/2/commit", wire.NewCommit{HoldSeconds: 60}, 403, "may not commit"}, {"edgy", "GET", "/accounts", nil, 403, "may not administer on all devices"},
-		{"sal", "PUT", "/stencils/far", wire.NewStencil{Text: "system\n  location: {@far}\n"}, 403, "is used on devices on which account sal may not stage"},
-		{"sal", "PUT", "/shared/far", wire.NewShared{Items: []string{"near"}}, 403, "is used on devices on which account sal may not stage"},
+		{"sal", "PUT", "/stencils/far", wire.NewStencil{Text: "system\n  location: {@far}\n"}, 403, "account sal may not stage on all of them"},
+		{"sal", "PUT", "/shared/far", wire.NewShared{Items: []string{"near"}}, 403, "account sal may not stage on all of them"},
+		{"sal", "PUT", "/stencils/idle", wire.NewStencil{Text: "system\n  location: mine now\n"}, 403, "stencil idle is nell's, and for all devices"},
+		{"sal", "PUT", "/shared/idle", wire.NewShared{Items: []string{"mine now"}}, 403, "shared value idle is nell's"},
+		{"sal", "PUT", "/stencils/saltern-own", wire.NewStencil{Text: "system\n  location: here\n"}, 200, ""}, {"sal", "PUT", "/stencils/saltern-own", wire.NewStencil{Text: "system\n  location: there\n"}, 200, ""},
 		{"edgy", "GET", "/audit", nil, 403, "may not audit"}, {"sal", "POST", "/snapshots", wire.NewSnapshot{Name: "x", Devices: []string{hall}}, 404, none},
 	} {
 		var out any
@@ -91,7 +96,7 @@ func TestReach(t *testing.T) {
 		assert.Contains(t, p.Detail, c.says, "%s %s %s", c.who, c.method, c.path)
 	}
 	// What is listed leaves the others out.
-	for _, path := range []string{"/changes", "/attention", "/reservations", "/outside?all=true", "/commits", "/copies", "/standing", "/schedule", "/snapshots/all", "/searches", "/stencils", "/stencils/far", "/shared", "/silences", "/emergencies?all=true", "/compare/fleet?from=running&to=running"} {
+	for _, path := range []string{"/changes", "/attention", "/reservations", "/outside?all=true", "/commits", "/copies", "/standing", "/schedule", "/snapshots?retired=true", "/snapshots/all", "/searches", "/stencils", "/stencils/far", "/shared", "/silences", "/emergencies?all=true", "/compare/fleet?from=running&to=running"} {
 		page := d.page("sal", path)
 		assert.Equal(t, http.StatusOK, page.Code, "%s: %s", path, page.Body)
 		assert.NotContains(t, page.Body.String(), hall, path)
@@ -126,7 +131,7 @@ func TestReach(t *testing.T) {
 	d.ok("sal", "DELETE", "/tokens/"+tok.ID, nil, nil)
 	status, _, _ = d.do("machine", "GET", "/devices/"+quay, nil, nil)
 	assert.Equal(t, http.StatusUnauthorized, status)
-	d.ok("sal", "POST", "/me/password", wire.NewPassword{Old: "sal's password", New: "another one"}, nil)
+	d.ok("sal", "POST", "/me/password", wire.NewPassword{Old: "sal's password", New: "another one, and longer"}, nil)
 	status, p, h := d.do("", "POST", "/login", wire.Login{Account: "sal", Password: "sal's password"}, nil)
 	assert.Equal(t, []any{401, "wrong account or password"}, []any{status, p.Detail})
 	for range 4 {

@@ -11,13 +11,13 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"reflect"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
-	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"oakenlatch/service/access"
@@ -32,6 +32,8 @@ import (
 	"oakenlatch/service/report"
 	"oakenlatch/service/store"
 	"oakenlatch/service/tell"
+	"oakenlatch/service/witness"
+	"oakenlatch/wire"
 )
 
 // MaxBody is the largest request body taken, in bytes, and MaxLoad the largest
@@ -54,6 +56,7 @@ type API struct {
 	Decisions *outside.Decisions
 	Reports   *report.Reports
 	Teller    *tell.Teller
+	Witnesses *witness.Witnesses // who vouches for the record from outside
 	Sealer    *access.Sealer
 	OIDC      *access.OIDC // nil: nobody else vouches for people
 	Console   fs.FS
@@ -64,6 +67,10 @@ type API struct {
 	jobs     jobs
 	requests busy
 	streams  busy
+
+	count     func(method, route string, status int, took time.Duration) // into the metrics
+	Names     []string                                                   // that the service is called by, beside addresses; nil is any
+	collected http.Handler                                               // the metrics
 
 	readWithin time.Duration // for the body of a request; the usual if 0
 }
@@ -80,11 +87,26 @@ type route struct {
 	handle       func(*call) (any, error)
 }
 
+// The two routes that are unlike the others: one lasts, and one stands where collectors look.
+const (
+	eventsPath  = "/events"
+	metricsPath = "/metrics"
+)
+
+// url is a route's path as it is asked for.
+func (r route) url() string {
+	if r.path == metricsPath {
+		return r.path
+	}
+	return prefix + r.path
+}
+
 // What routes need.
 var (
 	everybody       = access.Need{Open: true}
 	anyone          = access.Need{}
 	toRead          = access.Need{Role: access.Read}
+	toReadAll       = access.Need{Role: access.Read, Everywhere: true}
 	toStage         = access.Need{Role: access.Stage}
 	toCommit        = access.Need{Role: access.Commit}
 	toApprove       = access.Need{Role: access.Approve}
@@ -99,6 +121,16 @@ type call struct {
 	ctx    context.Context
 	person access.Person
 	token  string
+}
+
+// plainPath refuses names in a path that act.
+func (c *call) plainPath() error {
+	for _, v := range c.PathValues() {
+		if err := standing("the "+v.Name+" in the path", v.Value); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // read decodes the request's JSON body, strictly.
@@ -118,6 +150,9 @@ func (c *call) read(into any) error {
 	if err != nil && !errors.As(err, &status) {
 		return refusal.New(refusal.Invalid, "see /api/v1/openapi.json", "the body cannot be read: %v", err)
 	}
+	if err == nil {
+		err = plain("the body", reflect.ValueOf(into))
+	}
 	return err
 }
 
@@ -132,18 +167,17 @@ func (a *API) Handler() http.Handler {
 	e.IPExtractor = a.from()
 	e.Logger = a.Logger
 	e.HTTPErrorHandler = a.fail
-	e.Use(a.within, a.headers, a.recovered, a.ownOnly)
+	reg := a.metrics()
+	a.count, a.collected = reg.count, promhttp.HandlerFor(reg.registry, promhttp.HandlerOpts{})
+	e.Use(a.within, a.headers, a.calledRight, a.recovered, a.ownOnly)
 	e.Use(middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: MaxBody, Skipper: large}))
 	e.Use(middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: MaxLoad}))
-	reg := a.metrics()
 	for _, r := range a.routes() {
-		e.Add(r.method, prefix+r.path, a.serve(r, reg.requests))
+		e.Add(r.method, r.url(), a.serve(r))
 	}
-	e.GET(prefix+"/events", a.events)
 	e.GET(prefix+"/openapi.json", func(c *echo.Context) error { return c.JSON(http.StatusOK, a.OpenAPI()) })
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", a.ready)
-	e.GET("/metrics", a.measured(promhttp.HandlerFor(reg.registry, promhttp.HandlerOpts{})))
 	e.RouteNotFound(prefix+"/*", func(c *echo.Context) error {
 		return refusal.New(refusal.NotFound, "see "+prefix+"/openapi.json", "there is no %s %s", c.Request().Method, c.Request().URL.Path)
 	})
@@ -170,27 +204,16 @@ func (a *API) ready(c *echo.Context) error {
 	return c.String(http.StatusOK, "ready\n")
 }
 
-// measured gives the metrics to whoever may read of all devices: they name them. A
-// collector has a token of its own.
-func (a *API) measured(h http.Handler) echo.HandlerFunc {
-	return func(ec *echo.Context) error {
-		c := &call{Context: ec, ctx: ec.Request().Context()}
-		if err := a.identify(c); err != nil {
-			return err
-		}
-		if err := c.person.Fits(access.Need{Role: access.Read, Everywhere: true}); err != nil {
-			return err
-		}
-		h.ServeHTTP(ec.Response(), ec.Request())
-		return nil
-	}
-}
-
 // serve wraps a route: who is asking, may they, and the answer as JSON.
-func (a *API) serve(r route, requests *prometheus.CounterVec) echo.HandlerFunc {
+func (a *API) serve(r route) echo.HandlerFunc {
 	return func(ec *echo.Context) error {
-		requests.WithLabelValues(r.method, r.path).Inc()
 		c := &call{Context: ec, ctx: ec.Request().Context()}
+		if r.method != http.MethodGet {
+			// What was asked is carried out or refused, whether who asked is there still or not.
+			var end context.CancelFunc
+			c.ctx, end = context.WithTimeout(context.WithoutCancel(c.ctx), writeWithin)
+			defer end()
+		}
 		if !r.needs.Open {
 			if err := a.identify(c); err != nil {
 				return err
@@ -200,18 +223,37 @@ func (a *API) serve(r route, requests *prometheus.CounterVec) echo.HandlerFunc {
 				a.recordRefusal(c, r, err)
 				return err
 			}
+			if r.needs.Role == access.Stage && r.method != http.MethodGet {
+				// What is put into a folder that is gone is gone, too.
+				if err := a.Store.Check(c.ctx); errors.Is(err, store.ErrGone) {
+					return err
+				}
+			}
 		}
-		if err := a.requests.enter(c.person.Name); err != nil {
+		bound := &a.requests
+		if r.path == eventsPath {
+			bound = &a.streams // it lasts
+		}
+		if err := bound.enter(c.person.Name); err != nil {
 			return err
 		}
-		defer a.requests.leave(c.person.Name)
-		out, err := r.handle(c)
+		defer bound.leave(c.person.Name)
+		out, err := any(nil), c.plainPath()
+		if err == nil {
+			out, err = r.handle(c)
+		}
 		if err != nil {
 			a.recordRefusal(c, r, err)
 			return err
 		}
+		if stale := a.Store.Unread(); stale != nil {
+			ec.Response().Header().Set(wire.StaleHeader, plainLine(stale.Error()))
+		}
 		if write, ok := out.(stream); ok {
 			return write(ec.Response())
+		}
+		if waits, ok := out.(accepted); ok {
+			return ec.JSON(http.StatusAccepted, waits.doc)
 		}
 		if out == nil {
 			return ec.NoContent(http.StatusNoContent)
@@ -262,7 +304,19 @@ func (c *call) way() audit.Way {
 	return w
 }
 
-const cookieName = "oaken_latch_session"
+// cookieName is what the console's session is kept under. Over TLS no other host, no page in the clear
+// and no other path can set one of that name (RFC 6265bis, 4.1.3.2).
+func (a *API) cookieName(c *echo.Context) string {
+	if a.secure(c) {
+		return secureCookie
+	}
+	return plainCookie
+}
+
+const (
+	plainCookie  = "oaken_latch_session"
+	secureCookie = "__Host-" + plainCookie
+)
 
 // identify finds out who is asking: by bearer token, or by the console's cookie.
 func (a *API) identify(c *call) error {
@@ -272,7 +326,7 @@ func (a *API) identify(c *call) error {
 			return errNoLogin
 		}
 		c.token = token
-	} else if ck, err := c.Cookie(cookieName); err == nil {
+	} else if ck, err := c.Cookie(a.cookieName(c.Context)); err == nil {
 		c.token = ck.Value
 	}
 	if c.token == "" {

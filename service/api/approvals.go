@@ -54,7 +54,11 @@ func (a *API) rules(c *call) (any, error) {
 	list, err := a.Store.ApprovalRules(c.ctx)
 	out := make([]wire.ApprovalRule, 0, len(list))
 	for _, r := range list {
-		out = append(out, ruleDoc(r))
+		doc := ruleDoc(r)
+		if doc.Idle, err = desk.Idle(c.ctx, a.Fleet, r); err != nil {
+			return nil, err
+		}
+		out = append(out, doc)
 	}
 	return out, err
 }
@@ -65,13 +69,30 @@ func (a *API) addRule(c *call) (any, error) {
 		return nil, err
 	}
 	r, err := a.Desk.AddRule(c.ctx, c.person, store.ApprovalRule{Scope: in.Scope, Path: in.Path, Needed: in.Needed, Emergency: in.Emergency, Note: in.Note})
-	return ruleDoc(r), err
+	if err != nil {
+		return nil, err
+	}
+	doc := ruleDoc(r)
+	doc.Idle, err = desk.Idle(c.ctx, a.Fleet, r)
+	return doc, err
 }
 
 func (a *API) dropRule(c *call) (any, error) {
 	id, err := numberIn(c, "id", "rule's number")
 	if err != nil {
 		return nil, err
+	}
+	guarded, err := a.Accounts.Guarded(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	if guarded > 0 {
+		r, err := a.Desk.Rule(c.ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		p, err := a.Accounts.ProposeDrop(c.ctx, c.person, r, desk.RuleText(r))
+		return a.proposed(c, p, err, func(p *wire.Proposal) any { return wire.Waits{Proposal: p} })
 	}
 	return nil, a.Desk.DropRule(c.ctx, c.person, id)
 }

@@ -91,12 +91,34 @@ func TestTwoPersons(t *testing.T) {
 	assert.Equal(t, 1, preview("nell", one).Approval.Missing, "otto works on it")
 	d.ok("otto", "DELETE", one+"/edits?by=otto", nil, nil)
 	p = preview("nell", one)
-	d.ok("otto", "POST", one+"/approval", wire.Approve{Digest: p.Digest}, nil)
-	d.ok("otto", "DELETE", one+"/approval", nil, nil)
+	no("otto", "POST", one+"/approval", wire.Approve{Digest: p.Digest}, "otto worked on change 1")
+	no("nell", "POST", one+"/commit", hold, "that of otto does not count: they worked on it")
+	approver := func(name string) {
+		d.ok("abel", "POST", "/accounts", wire.NewAccount{Name: name, Password: "the password of " + name, May: []string{"approve", "read"}}, nil)
+		d.ok("", "POST", "/login", wire.Login{Account: name, Password: "the password of " + name}, &s)
+		d.tokens[name] = s.Token
+	}
+	approver("ivo")
+	d.ok("ivo", "POST", one+"/approval", wire.Approve{Digest: p.Digest}, nil)
+	d.ok("ivo", "DELETE", one+"/approval", nil, nil)
 	no("nell", "POST", one+"/commit", hold, "and has that of 0")
-	d.ok("otto", "POST", one+"/approval", wire.Approve{Digest: p.Digest}, nil)
+	// Who has lost the role, or is gone, agrees no more; a machine never did.
+	d.ok("ivo", "POST", one+"/approval", wire.Approve{Digest: p.Digest}, nil)
+	assert.Zero(t, preview("nell", one).Approval.Missing)
+	d.ok("abel", "PATCH", "/accounts/ivo", wire.AccountSettings{May: &[]string{"read"}}, nil)
+	no("nell", "POST", one+"/commit", hold, "that of ivo does not count: they worked on it, or may not agree any more")
+	approver("uma")
+	d.ok("uma", "POST", one+"/approval", wire.Approve{Digest: p.Digest}, nil)
+	assert.Zero(t, preview("nell", one).Approval.Missing)
+	d.ok("abel", "DELETE", "/accounts/uma", nil, nil)
+	no("nell", "POST", one+"/commit", hold, "and has that of 0")
+	var tok wire.Token
+	d.ok("abel", "POST", "/tokens", wire.NewToken{Name: "robot", Until: time.Now().Add(time.Hour)}, &tok)
+	d.tokens["robot"] = tok.Token
+	no("robot", "POST", one+"/approval", wire.Approve{Digest: p.Digest}, "a machine's token agrees to nothing")
+	d.ok("abel", "POST", one+"/approval", wire.Approve{Digest: p.Digest}, nil)
 	d.ok("nell", "POST", one+"/commit", hold, nil)
-	require.Eventually(t, func() bool { s, _, _ := d.do("nell", "POST", one+"/confirm", nil, nil); return s == http.StatusOK }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { s, _, _ := d.do("nell", "POST", one+"/confirm", nil, nil); return s == http.StatusOK }, 90*time.Second, 50*time.Millisecond)
 	no("abel", "POST", one+"/approval", wire.Approve{Digest: p.Digest}, "there is nothing to agree to")
 
 	// An emergency.
@@ -113,6 +135,7 @@ func TestTwoPersons(t *testing.T) {
 	require.Len(t, now.Emergencies, 1)
 	assert.Equal(t, []any{"nell", "the quay is on fire", int64(2)}, []any{now.Emergencies[0].Actor, now.Emergencies[0].Reason, now.Emergencies[0].Change})
 	assert.Len(t, d.Found(0, "kind:emergency"), 1)
+	no("robot", "POST", "/emergencies/1/review", wire.NewNote{Text: "fine"}, "a machine's token looks at no emergency")
 	no("nell", "POST", "/emergencies/1/review", wire.NewNote{Text: "fine"}, "was nell's own")
 	no("otto", "POST", "/emergencies/1/review", wire.NewNote{Text: "  "}, "say what you found")
 	d.ok("agnes", "POST", "/emergencies/1/review", wire.NewNote{Text: "It was out by then."}, nil)

@@ -29,10 +29,11 @@ func (a *API) archiveRoutes() []route {
 		{"GET", "/copies", "The copies there are, of an archive, of a device", toRead, 200, nil, []wire.Copy{}, []string{"archive", "device"}, a.copies},
 		{"POST", "/copies", "Copy now; a job", toCommit, 202, wire.NewCopy{}, wire.Job{}, nil, a.copyNow},
 		{"GET", "/copies/:id", "A copy as the archive has it, compared with the digest it was written with", toRead, 200, nil, wire.CopyText{}, nil, a.readCopy},
+		{"POST", "/copies/:id/mend", "Put the copy in the place of the kept configuration that it was made of, where that is damaged", toAdministerAll, 204, nil, nil, nil, a.mendFromCopy},
 		{"POST", "/devices/:name/replace", "Put another box in the device's place; its history goes on, its host key is to be accepted anew", toAdminister, 200, wire.NewDevice{}, wire.Device{}, nil, a.replace},
 		{"GET", "/standing", "How what is saved stands: changed, saved to startup, copied", toRead, 200, nil, []wire.Standing{}, nil, a.standing},
-		{"GET", "/jobs/:id", "How long work stands; wait is for how many seconds to wait for its end", toRead, 200, nil, wire.Job{}, []string{"wait"}, a.job},
-		{"DELETE", "/jobs/:id", "Stop long work", toRead, 204, nil, nil, nil, a.stopJob},
+		{"GET", "/jobs/:id", "How long work of one's own stands, or for an administrator anybody's; wait is for how many seconds to wait for its end", anyone, 200, nil, wire.Job{}, []string{"wait"}, a.job},
+		{"DELETE", "/jobs/:id", "Stop long work of one's own, or for an administrator anybody's", anyone, 204, nil, nil, nil, a.stopJob},
 	}
 }
 
@@ -295,6 +296,34 @@ func (a *API) readCopy(c *call) (any, error) {
 		return nil, err
 	}
 	return wire.CopyText{Copy: copyDoc(k, archives[k.Archive], devices[k.Device]), Text: string(text)}, err
+}
+
+func (a *API) mendFromCopy(c *call) (any, error) {
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err != nil {
+		return nil, refusal.New(refusal.Invalid, "", "%q is not the number of a copy", c.Param("id"))
+	}
+	k, err := a.Store.Copy(c.ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	d, err := a.Store.DeviceByID(c.ctx, k.Device)
+	if err != nil {
+		return nil, err
+	}
+	rev, err := a.Store.Revision(c.ctx, k.Device, k.Revision)
+	if err != nil {
+		return nil, err
+	}
+	s, err := a.Fleet.Schema(c.ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	n, err := a.Archives.Tree(c.ctx, id, s)
+	if err != nil {
+		return nil, err
+	}
+	return nil, a.History.Mend(c.ctx, c.person.Name, d, rev, n, fmt.Sprintf("copy %d", id))
 }
 
 func (a *API) standing(c *call) (any, error) { return a.standingDocs(c) }

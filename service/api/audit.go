@@ -28,9 +28,12 @@ func (a *API) auditRoutes() []route {
 		{"GET", "/audit", "The ledger, newest first: q is a line to search by (docs/audit.md), before a place in it, oldest=true turns the order round and goes on after a place", toAudit, 200, nil, wire.Audit{}, []string{"q", "before", "after", "oldest", "limit"}, a.audit},
 		{"GET", "/audit/export", "What a line finds, oldest first, as CSV (RFC 4180) or JSON Lines; format is csv or jsonl", toAudit, 200, nil, nil, []string{"q", "format"}, a.exportAudit},
 		{"GET", "/audit/complete", "How a line to search by may go on", toAudit, 200, nil, wire.SearchHints{}, []string{"q"}, a.completeSearch},
-		{"GET", "/audit/verify", "Check the whole ledger's chain, against the checkpoints that are kept", toAudit, 200, nil, wire.Verified{}, nil, a.verify},
-		{"POST", "/audit/verify", "The same, also against a checkpoint that was kept elsewhere", toAudit, 200, ledger.Checkpoint{}, wire.Verified{}, nil, a.verify},
-		{"POST", "/audit/checkpoint", "Sign what the ledger is now, to be kept elsewhere", toAudit, 200, nil, ledger.Checkpoint{}, nil, a.checkpoint},
+		{"GET", "/audit/verify", "Check the whole ledger, against the checkpoints that are kept and what witnesses saw", toAudit, 200, nil, wire.Verified{}, nil, a.verify},
+		{"POST", "/audit/verify", "The same, also against a checkpoint that was kept elsewhere", toAudit, 200, wire.Against{}, wire.Verified{}, nil, a.verify},
+		{"POST", "/audit/checkpoint", "Sign what the ledger is now, to be kept elsewhere", toAudit, 200, nil, wire.Checkpoint{}, nil, a.checkpoint},
+		{"GET", "/audit/keys", "The keys that sign the record, or did", toAudit, 200, nil, []wire.RecordKey{}, nil, a.recordKeys},
+		{"POST", "/audit/entries/:number/proof", "A file that shows anybody that an entry is in the record (c2sp.org/tlog-proof)", toAudit, 200, nil, wire.Proof{}, nil, a.prove},
+		{"POST", "/audit/extends", "A text that shows anybody that the record goes on from a checkpoint that was kept", toAudit, 200, wire.Against{}, wire.Proof{}, nil, a.extends},
 		{"GET", "/audit/entries/:number", "One entry", toAudit, 200, nil, wire.Entry{}, nil, a.entry},
 		{"GET", "/audit/pace", "When what a line finds happened, and by whom, counted", toAudit, 200, nil, wire.Pace{}, []string{"q"}, a.pace},
 		{"GET", "/searches", "Lines to search by that are kept: one's own, and those that others share", toAudit, 200, nil, []wire.Search{}, nil, a.searches},
@@ -114,23 +117,31 @@ func tooBroad(err error) error {
 }
 
 func (a *API) entry(c *call) (any, error) {
-	n, err := numberParam(c)
+	e, err := a.entryOf(c)
 	if err != nil {
 		return nil, err
 	}
+	return wire.Entry{Entry: e, Lines: a.entryLines(c, e)}, nil
+}
+
+// entryOf gives the entry that a request names, where its person may read that.
+func (a *API) entryOf(c *call) (e ledger.Entry, err error) {
+	n, err := numberParam(c)
+	if err != nil {
+		return e, err
+	}
 	q := store.LedgerQuery{After: n - 1, Before: n + 1}
 	if err := c.person.Bound(c.ctx, a.Store, access.Audit, &q); err != nil {
-		return nil, err
+		return e, err
 	}
 	list, err := a.Log.Entries(c.ctx, q)
 	if err == nil && len(list) == 0 {
 		err = refusal.New(refusal.NotFound, "", "there is no entry %d that you may read", n)
 	}
 	if err != nil {
-		return nil, err
+		return e, err
 	}
-	e := list[0]
-	return wire.Entry{Entry: e, Lines: a.entryLines(c, e)}, nil
+	return list[0], nil
 }
 
 // entryLines gives an entry's before and after as a difference is shown.
@@ -323,30 +334,6 @@ func harmless(text string) string {
 	return text
 }
 
-func (a *API) verify(c *call) (any, error) {
-	var elsewhere []ledger.Checkpoint
-	if c.Request().Method == http.MethodPost {
-		var in ledger.Checkpoint
-		if err := c.read(&in); err != nil {
-			return nil, err
-		}
-		elsewhere = append(elsewhere, in)
-	}
-	v, err := a.Log.Verify(c.ctx, elsewhere)
-	if err != nil {
-		return nil, err
-	}
-	return wire.Verified{Entries: v.Entries, Intact: v.Wrong == 0, Wrong: v.Wrong, Findings: append([]ledger.Finding{}, v.Findings...), ClockBack: v.Back, Notes: v.Notes, Last: v.Last().Seq, Held: v.Held().Seq, HeldAt: v.Held().At, Key: v.Held().Key}, nil
-}
-
-func (a *API) checkpoint(c *call) (any, error) {
-	cp, err := a.Log.Checkpoint(c.ctx)
-	if err != nil {
-		return nil, err
-	}
-	return cp, nil
-}
-
 // mostHints is how many hints are given at once.
 const mostHints = 50
 
@@ -481,6 +468,9 @@ func (a *API) dropSearch(c *call) (any, error) {
 	})
 }
 
+// refusedAction is the entry that somebody was refused something.
+const refusedAction = "request.refused"
+
 // recordRefusal enters in the ledger that somebody was refused something that
 // would have changed something.
 func (a *API) recordRefusal(c *call, r route, why error) {
@@ -488,7 +478,7 @@ func (a *API) recordRefusal(c *call, r route, why error) {
 	if c.person.Name == "" || r.method == http.MethodGet || !errors.As(why, &no) {
 		return
 	}
-	e := ledger.Entry{Actor: c.person.Name, Action: "request.refused", Outcome: ledger.Refused, Note: fmt.Sprintf("%s %s: %s", r.method, c.Request().URL.Path, no.Error())}
+	e := ledger.Entry{Actor: c.person.Name, Action: refusedAction, Outcome: ledger.Refused, Note: fmt.Sprintf("%s %s: %s", r.method, c.Request().URL.Path, no.Error())}
 	if len(e.Note) > 500 {
 		e.Note = strings.ToValidUTF8(e.Note[:500], "") + "…"
 	}

@@ -1,6 +1,8 @@
 package api
 
 import (
+	"context"
+	"errors"
 	"io"
 	"log/slog"
 	"net"
@@ -49,13 +51,13 @@ func TestBounds(t *testing.T) {
 			}
 		})
 	}
-	require.Eventually(t, func() bool { return status("nell", "GET", "/me", nil) == http.StatusServiceUnavailable }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return status("nell", "GET", "/me", nil) == http.StatusServiceUnavailable }, 90*time.Second, 20*time.Millisecond)
 	assert.Equal(t, http.StatusOK, status("otto", "GET", "/me", nil))
 	for _, w := range writers {
 		_ = w.CloseWithError(io.ErrUnexpectedEOF)
 	}
 	wg.Wait()
-	require.Eventually(t, func() bool { return status("nell", "GET", "/me", nil) == http.StatusOK }, 10*time.Second, 20*time.Millisecond, "it is over, and counts no more")
+	require.Eventually(t, func() bool { return status("nell", "GET", "/me", nil) == http.StatusOK }, 90*time.Second, 20*time.Millisecond, "it is over, and counts no more")
 
 	var streams []*http.Response
 	for range mostOwnStreams {
@@ -79,7 +81,7 @@ func TestBounds(t *testing.T) {
 		}
 		defer func() { _ = res.Body.Close() }()
 		return res.StatusCode == http.StatusOK
-	}, 10*time.Second, 50*time.Millisecond)
+	}, 90*time.Second, 50*time.Millisecond)
 
 	assert.Equal(t, http.StatusRequestEntityTooLarge, status("nell", "POST", "/changes", io.MultiReader(strings.NewReader(`{"title":"`), io.LimitReader(endless{}, MaxBody+1))))
 }
@@ -166,4 +168,35 @@ func TestLongRequest(t *testing.T) {
 		assert.NotEqual(t, http.StatusOK, res.StatusCode)
 		require.NoError(t, res.Body.Close())
 	}
+}
+
+// An answer that breaks off is none: what was begun ends as broken off, and what was not is an
+// error status, never 200 with nothing.
+func TestBrokenOffAnswer(t *testing.T) {
+	t.Parallel()
+	counted := make(chan int, 2)
+	a := &API{Logger: slog.New(slog.DiscardHandler), count: func(_, _ string, status int, _ time.Duration) { counted <- status }}
+	e := echo.New()
+	e.Use(a.within, a.recovered)
+	e.GET("/half", func(c *echo.Context) error {
+		_, err := io.WriteString(c.Response(), strings.Repeat("a row,of a table\n", 5000))
+		return errors.Join(err, errors.New("the rest cannot be read"))
+	})
+	e.GET("/cancelled", func(*echo.Context) error { return context.Canceled })
+	server := httptest.NewServer(e)
+	t.Cleanup(server.Close)
+	res, err := http.Get(server.URL + "/half")
+	require.NoError(t, err)
+	_, err = io.ReadAll(res.Body)
+	require.ErrorIs(t, err, io.ErrUnexpectedEOF)
+	require.NoError(t, res.Body.Close())
+	assert.Equal(t, http.StatusInternalServerError, <-counted)
+	res, err = http.Get(server.URL + "/cancelled")
+	require.NoError(t, err)
+	text, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	require.NoError(t, res.Body.Close())
+	assert.Equal(t, http.StatusServiceUnavailable, res.StatusCode)
+	assert.Contains(t, string(text), "broken off")
+	assert.Equal(t, http.StatusServiceUnavailable, <-counted)
 }

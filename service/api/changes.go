@@ -9,15 +9,10 @@ import (
 	"oakenlatch/wire"
 )
 
-// changeDoc tells a change and its last commit. The commit is read first: they
-// move together, so the change's state is then never older than the phase.
+// changeDoc tells a change and its last commit, as they stood together.
 func (a *API) changeDoc(c *call, ch store.Change) (wire.Change, error) {
-	cm, err := a.Store.LastCommit(c.ctx, ch.Number)
-	committed := err == nil
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return wire.Change{}, err
-	}
-	if ch, err = a.Store.Change(c.ctx, ch.Number); err != nil {
+	ch, cm, committed, err := a.atOneMoment(c, ch.Number)
+	if err != nil {
 		return wire.Change{}, err
 	}
 	out := wire.Change{
@@ -59,6 +54,25 @@ func (a *API) changeDoc(c *call, ch store.Change) (wire.Change, error) {
 	}
 	out.Meanwhile, err = a.outsideList(c, during)
 	return out, err
+}
+
+// atOneMoment gives a change and its newest commit as they stood together.
+func (a *API) atOneMoment(c *call, number int64) (ch store.Change, cm store.Commit, committed bool, err error) {
+	if ch, err = a.Store.Change(c.ctx, number); err != nil {
+		return ch, cm, false, err
+	}
+	for {
+		cm, err = a.Store.LastCommit(c.ctx, number)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return ch, cm, false, err
+		}
+		committed = err == nil
+		now, err := a.Store.Change(c.ctx, number)
+		if err != nil || now.State == ch.State && now.Updated.Equal(ch.Updated) {
+			return now, cm, committed, err
+		}
+		ch = now // it moved on meanwhile
+	}
 }
 
 // visible gives the change in the path, if the person may see it.

@@ -1,46 +1,57 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
-	"github.com/labstack/echo/v5"
-
+	"oakenlatch/core/ledger"
 	"oakenlatch/service/access"
 	"oakenlatch/service/store"
+	"oakenlatch/wire"
 )
 
 // beat is how often a silent stream says that it lives.
 const beat = 15 * time.Second
 
-// events streams ledger entries as they are written (server-sent events). An
-// event's id is the entry's place in the ledger: a client that comes back with
-// Last-Event-ID misses nothing.
-func (a *API) events(ec *echo.Context) error {
-	c := &call{Context: ec, ctx: ec.Request().Context()}
-	if err := a.identify(c); err != nil {
-		return err
-	}
+// events streams what happens as it is written (server-sent events). An event's id is the place of
+// its entry in the ledger: a client that comes back with Last-Event-ID misses nothing.
+func (a *API) events(c *call) (any, error) {
 	q := store.LedgerQuery{Oldest: true, Limit: 500}
-	if err := c.person.Fits(toRead); err != nil {
-		return err
-	}
 	if err := c.person.Bound(c.ctx, a.Store, access.Read, &q); err != nil {
-		return err
+		return nil, err
 	}
-	if err := a.streams.enter(c.person.Name); err != nil {
-		return err
-	}
-	defer a.streams.leave(c.person.Name)
 	last, err := a.resumeFrom(c)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	q.After = last
-	w := ec.Response()
+	return stream(func(w http.ResponseWriter) error { return a.streamEntries(c, q, w) }), nil
+}
+
+// event is what of an entry is told to somebody: all of it where they may audit what it is about;
+// else that something has moved which they may see; else nothing.
+func (a *API) event(c *call, e ledger.Entry, devices map[string]store.Device) (kind string, data any) {
+	if c.person.Grants.Everywhere(access.Audit) || e.Actor == c.person.Name && c.person.Grants.Somewhere(access.Audit) {
+		return "entry", e
+	}
+	if d, known := devices[e.Device]; known && c.person.Grants.May(access.Audit, d) {
+		return "entry", e
+	}
+	if e.Device == "" && e.Change == 0 || e.Action == refusedAction {
+		return "", nil // of accounts, sessions, rules, receivers and the like
+	}
+	about, _, _ := strings.Cut(e.Action, ".")
+	return "moved", wire.Moved{Seq: e.Seq, At: e.At, Device: e.Device, Change: e.Change, About: about}
+}
+
+// streamEntries writes a stream until what let it in ends, or somebody goes.
+func (a *API) streamEntries(c *call, q store.LedgerQuery, w http.ResponseWriter) error {
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	w.WriteHeader(http.StatusOK)
@@ -51,22 +62,40 @@ func (a *API) events(ec *echo.Context) error {
 	if _, err := fmt.Fprint(w, ": the ledger, as it is written\n\n"); err != nil {
 		return nil
 	}
+	var until time.Time // is asked at once
+	fewer := a.Store.Fewer()
 	for {
 		added := a.Log.Added()
+		select {
+		case <-fewer:
+			fewer, until = a.Store.Fewer(), time.Time{}
+		default:
+		}
+		if !until.After(a.Log.Now()) && !a.stillIn(c, &until) {
+			return nil
+		}
 		list, err := a.Log.Entries(c.ctx, q)
 		if err != nil {
 			return nil // the client comes back with the last id
 		}
 		soon()
+		devices, err := a.devicesByName(c.ctx, list)
+		if err != nil {
+			return nil
+		}
 		for _, e := range list {
-			body, err := json.Marshal(e)
+			q.After = e.Seq
+			kind, data := a.event(c, e, devices)
+			if kind == "" {
+				continue
+			}
+			body, err := json.Marshal(data)
 			if err != nil {
 				return nil
 			}
-			if _, err := fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", e.Seq, "entry", body); err != nil {
+			if _, err := fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", e.Seq, kind, body); err != nil {
 				return nil
 			}
-			q.After = e.Seq
 		}
 		if err := flush.Flush(); err != nil {
 			return nil
@@ -76,6 +105,8 @@ func (a *API) events(ec *echo.Context) error {
 		}
 		select {
 		case <-added:
+		case <-fewer:
+		case <-time.After(until.Sub(a.Log.Now())):
 		case <-time.After(beat):
 			soon()
 			if _, err := fmt.Fprint(w, ": here\n\n"); err != nil {
@@ -87,6 +118,27 @@ func (a *API) events(ec *echo.Context) error {
 			return nil
 		}
 	}
+}
+
+// devicesByName gives the devices that entries are about.
+func (a *API) devicesByName(ctx context.Context, list []ledger.Entry) (map[string]store.Device, error) {
+	if !slices.ContainsFunc(list, func(e ledger.Entry) bool { return e.Device != "" }) {
+		return nil, nil
+	}
+	all, err := a.Store.Devices(store.Unbounded(ctx))
+	out := make(map[string]store.Device, len(all))
+	for _, d := range all {
+		out[d.Name] = d
+	}
+	return out, err
+}
+
+// stillIn reports whether what let a person in still does, and lets them as much: a stream
+// ends with it. until is when that is to be asked again at the latest.
+func (a *API) stillIn(c *call, until *time.Time) bool {
+	p, end, err := a.Accounts.Lets(c.ctx, c.token)
+	*until = end
+	return err == nil && slices.Equal(p.Grants.Texts(), c.person.Grants.Texts())
 }
 
 // resumeFrom gives the place a stream goes on from: after Last-Event-ID, or

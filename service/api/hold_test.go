@@ -86,7 +86,7 @@ func TestHoldByAPI(t *testing.T) {
 
 	must(202, "POST", "/changes/1/commit", `{"holdSeconds":60,"save":false}`, &c)
 	assert.Equal(t, guard.ByDevice, c.Commit.Devices[0].Keeper)
-	require.Eventually(t, func() bool { must(200, "GET", "/changes/1", "", &c); return c.Commit.Phase == guard.Awaiting }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { must(200, "GET", "/changes/1", "", &c); return c.Commit.Phase == guard.Awaiting }, 90*time.Second, 50*time.Millisecond)
 	no("POST", "/changes/1/hold", `{}`, "is not said, or said twice")
 	no("POST", "/changes/1/hold", `{"addSeconds":99999999}`, "a hold ends within 7 days")
 	no("POST", "/changes/1/hold", `{"addSeconds":-3600}`, "cannot end in the past")

@@ -2,7 +2,10 @@ package api
 
 import (
 	"context"
+	"net/http"
+	"runtime"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -10,17 +13,24 @@ import (
 
 	"oakenlatch/core/guard"
 	"oakenlatch/service/history"
+	"oakenlatch/wire"
 )
 
 // metricSet is what /metrics tells.
 type metricSet struct {
 	registry *prometheus.Registry
-	requests *prometheus.CounterVec
+	requests *prometheus.CounterVec   // by method, route and status
+	took     *prometheus.HistogramVec // seconds, by method and route
 }
 
 func (a *API) metrics() metricSet {
 	m := metricSet{registry: prometheus.NewRegistry()}
-	m.requests = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "oaken_latch_requests_total", Help: "API requests by operation."}, []string{"method", "path"})
+	m.requests = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "http_requests_total", Help: "Requests that were answered, by method, route and status."}, []string{"method", "route", "status"})
+	m.took = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "http_request_duration_seconds", Help: "How long requests took to be answered, by method and route; event streams are not counted.",
+		Buckets: []float64{.005, .01, .025, .05, .1, .25, .5, 1, 2.5, 5, 10, 30, 60}}, []string{"method", "route"})
+	commit, _, _ := wire.Build()
+	build := prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "oaken_latch_build_info", Help: "1; its labels say what runs.",
+		ConstLabels: prometheus.Labels{"release": wire.Release, "commit": commit, "go": runtime.Version()}}, func() float64 { return 1 })
 	watched := prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "oaken_latch_devices_watched", Help: "Devices to which an idle session stands."}, func() float64 {
 		return float64(a.Fleet.Standing())
 	})
@@ -33,8 +43,24 @@ func (a *API) metrics() metricSet {
 	calls := prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "oaken_latch_device_calls_total", Help: "NETCONF operations sent to devices."}, func() float64 {
 		return float64(a.Fleet.Traffic.Calls.Load())
 	})
-	m.registry.MustRegister(m.requests, watched, journal, sessions, calls, holds{a}, collectors.NewGoCollector())
+	m.registry.MustRegister(m.requests, m.took, build, watched, journal, sessions, calls, holds{a}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
+}
+
+// metricsText gives them to whoever may read of all devices. A collector has a token of its own.
+func (a *API) metricsText(c *call) (any, error) {
+	return stream(func(w http.ResponseWriter) error {
+		a.collected.ServeHTTP(w, c.Request())
+		return nil
+	}), nil
+}
+
+// count counts a request that was answered.
+func (m metricSet) count(method, route string, status int, took time.Duration) {
+	m.requests.WithLabelValues(method, route, strconv.Itoa(status)).Inc()
+	if !strings.HasSuffix(route, "/events") {
+		m.took.WithLabelValues(method, route).Observe(took.Seconds())
+	}
 }
 
 // holds tells of the commits that are not decided, change by change, and of how
@@ -54,11 +80,13 @@ var (
 	deviceClock  = prometheus.NewDesc("oaken_latch_device_clock_ahead_seconds", "What a device's clock is ahead of ours.", []string{"device"}, nil)
 	archiveAge   = prometheus.NewDesc("oaken_latch_archive_age_seconds", "Seconds since an archive was brought up to date; -1 where it never was.", []string{"archive"}, nil)
 	archiveWell  = prometheus.NewDesc("oaken_latch_archive_well", "1 where an archive takes copies.", []string{"archive"}, nil)
+	vouchedFor   = prometheus.NewDesc("oaken_latch_record_vouched_entries", "Entries of the record that a witness vouches for.", []string{"witness"}, nil)
+	denies       = prometheus.NewDesc("oaken_latch_record_denied", "1 where a witness saw another record than this one: somebody altered it.", []string{"witness"}, nil)
 	receiverWell = prometheus.NewDesc("oaken_latch_receiver_well", "1 where a receiver takes what it is told.", []string{"receiver"}, nil)
 )
 
 func (h holds) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{commitsOpen, commitsEnded, holdLeft, writable, stuck, outsides, unsaved, unreachables, deviceUp, deviceClock, archiveAge, archiveWell, receiverWell} {
+	for _, d := range []*prometheus.Desc{commitsOpen, commitsEnded, holdLeft, writable, stuck, outsides, unsaved, unreachables, deviceUp, deviceClock, archiveAge, archiveWell, vouchedFor, denies, receiverWell} {
 		ch <- d
 	}
 }
@@ -89,6 +117,10 @@ func (h holds) Collect(ch chan<- prometheus.Metric) {
 			set(archiveAge, age, x.Name)
 			set(archiveWell, one(x.Trouble == ""), x.Name)
 		}
+	}
+	for _, w := range h.a.Witnesses.Standings() {
+		set(vouchedFor, float64(w.Size), w.Name)
+		set(denies, one(w.Denies), w.Name)
 	}
 	if list, err := h.a.Store.Receivers(ctx); err == nil {
 		for _, r := range list {

@@ -29,6 +29,9 @@ func (a *API) OpenAPI() map[string]any {
 		if r.out != nil {
 			answer["content"] = map[string]any{"application/json": map[string]any{"schema": reference(schemas, r.out)}}
 		}
+		if kind := map[string]string{eventsPath: "text/event-stream", metricsPath: "text/plain"}[r.path]; kind != "" {
+			answer["content"] = map[string]any{kind: map[string]any{}}
+		}
 		op := map[string]any{
 			"summary":   r.summary,
 			"responses": map[string]any{fmt.Sprint(r.status): answer, "default": failure},
@@ -50,10 +53,6 @@ func (a *API) OpenAPI() map[string]any {
 		}
 		add(r.method, path, op)
 	}
-	add("GET", prefix+"/events", map[string]any{
-		"summary":   "Ledger entries as they are written (server-sent events); resumes after Last-Event-ID",
-		"responses": map[string]any{"200": map[string]any{"description": "A stream.", "content": map[string]any{"text/event-stream": map[string]any{}}}},
-	})
 	add("GET", prefix+"/openapi.json", map[string]any{
 		"summary": "This description", "security": []any{},
 		"responses": map[string]any{"200": map[string]any{"description": "OpenAPI 3.1."}},
@@ -67,7 +66,7 @@ func (a *API) OpenAPI() map[string]any {
 			"schemas": schemas,
 			"securitySchemes": map[string]any{
 				"token":   map[string]any{"type": "http", "scheme": "bearer"},
-				"session": map[string]any{"type": "apiKey", "in": "cookie", "name": cookieName},
+				"session": map[string]any{"type": "apiKey", "in": "cookie", "name": secureCookie},
 			},
 		},
 	}
@@ -79,7 +78,7 @@ func parameters(r route) (string, []any) {
 	param := func(name, in string) {
 		params = append(params, map[string]any{"name": name, "in": in, "required": in == "path", "schema": map[string]any{"type": "string"}})
 	}
-	parts := strings.Split(prefix+r.path, "/")
+	parts := strings.Split(r.url(), "/")
 	for i, p := range parts {
 		if name, ok := strings.CutPrefix(p, ":"); ok {
 			parts[i] = "{" + name + "}"

@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"net/http"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
 
 	"oakenlatch/service/access"
 	"oakenlatch/service/fleet"
+	"oakenlatch/service/history"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
@@ -19,7 +21,7 @@ import (
 
 var refusalStatus = map[refusal.Kind]int{
 	refusal.Invalid: http.StatusUnprocessableEntity, refusal.NotFound: http.StatusNotFound,
-	refusal.Forbidden: http.StatusForbidden, refusal.Conflict: http.StatusConflict,
+	refusal.Forbidden: http.StatusForbidden, refusal.Misdirected: http.StatusMisdirectedRequest, refusal.Conflict: http.StatusConflict,
 	refusal.Moved: http.StatusPreconditionFailed,
 }
 
@@ -32,7 +34,7 @@ var titles = map[string]string{
 	"invalid": "That does not make sense as it is", "not-found": "There is no such thing", "forbidden": "Not allowed",
 	"conflict": "Not possible now", "unreachable": "The device does not answer", "host-key": "The device's host key is not accepted",
 	"device-login": "The device does not let us in", "protocol": "The device does not speak NETCONF as it should",
-	"refusal": "The device says no", "moved": "It is no longer as it was seen", "denied": "Wrong account or password", "sign-in": "Sign in first", "slow": "Too many tries", "busy": "Busy", "full": "The disk is full",
+	"refusal": "The device says no", "moved": "It is no longer as it was seen", "denied": "Wrong account or password", "misdirected": "Asked of another name", "sign-in": "Sign in first", "slow": "Too many tries", "busy": "Busy", "full": "The disk is full", "damaged": "The records are damaged at this place", "broken-off": "Broken off", "records": "The records cannot be reached",
 	"too-large": "Too large", "internal": "The service failed",
 }
 
@@ -44,7 +46,10 @@ func problem(err error) wire.Problem {
 	var no *refusal.Error
 	var dev *fleet.Error
 	var status interface{ StatusCode() int }
+	var hurt *history.Damaged
 	switch {
+	case errors.As(err, &hurt):
+		return make("damaged", http.StatusInternalServerError, hurt.Error(), hurt.Next())
 	case errors.As(err, &no):
 		return make(string(no.Kind), refusalStatus[no.Kind], no.Msg, no.Next)
 	case errors.As(err, &dev):
@@ -61,6 +66,10 @@ func problem(err error) wire.Problem {
 		return make("slow", http.StatusTooManyRequests, err.Error(), "wait, and look whether it is the right account; an administrator can set another password")
 	case errors.Is(err, store.ErrFull), errors.Is(err, store.ErrShort):
 		return make("full", http.StatusInsufficientStorage, err.Error(), "make room on the disk of the records; oaken-latchd doctor says how much there is")
+	case store.Sick(err), errors.Is(err, store.ErrLocked):
+		return make("records", http.StatusServiceUnavailable, err.Error(), "oaken-latchd doctor, on the service's machine, says more")
+	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
+		return make("broken-off", http.StatusServiceUnavailable, "the request was broken off before it was answered", "see how it stands, and ask again")
 	case errors.Is(err, errBusy):
 		return make("busy", http.StatusServiceUnavailable, err.Error(), "try again in a moment")
 	case errors.Is(err, errNoLogin):
@@ -74,17 +83,27 @@ func problem(err error) wire.Problem {
 	case errors.As(err, &status) && status.StatusCode() < 500:
 		return make("invalid", status.StatusCode(), err.Error(), "")
 	}
-	return make("internal", http.StatusInternalServerError, err.Error(), "look into the service's log; nothing is lost that was answered before")
+	// What it is stands in the log alone: it may name files, addresses, what others did.
+	return make("internal", http.StatusInternalServerError, "the service could not do this", "look into the service's log; nothing is lost that was answered before")
+}
+
+// plainLine is a text as a header takes it: one line of ASCII, not too long.
+func plainLine(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || r > '~' {
+			return ' '
+		}
+		return r
+	}, text[:min(len(text), 400)])
 }
 
 // fail is the one place where errors become answers.
 func (a *API) fail(c *echo.Context, err error) {
-	if errors.Is(err, context.Canceled) && c.Request().Context().Err() != nil {
-		return // nobody is listening any more
-	}
 	p := problem(err)
 	if p.Status >= 500 && p.Type == wire.ProblemPrefix+"internal" {
-		a.Logger.Error("request failed", "request", c.Request().Context().Value(requestID{}), "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
+		id := c.Request().Context().Value(requestID{})
+		p.Detail = fmt.Sprintf("the service could not do this; its log says why, at request %v", id)
+		a.Logger.Error("request failed", "request", id, "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
 	}
 	var slow *access.SlowError
 	if errors.As(err, &slow) {

@@ -18,7 +18,9 @@ import (
 
 // routes is the API, operation by operation.
 func (a *API) routes() []route {
-	return append(slices.Concat(a.historyRoutes(), a.archiveRoutes(), a.auditRoutes(), a.outsideRoutes(), a.recordRoutes(), a.receiverRoutes(), a.trafficRoutes(), a.accessRoutes(), a.approvalRoutes()), []route{
+	return append(slices.Concat(a.historyRoutes(), a.archiveRoutes(), a.auditRoutes(), a.outsideRoutes(), a.recordRoutes(), a.receiverRoutes(), a.trafficRoutes(), a.accessRoutes(), a.approvalRoutes(), a.proposalRoutes()), []route{
+		{"GET", eventsPath, "What happens, as it is written (server-sent events): entries of the ledger for those who may audit, and for those who may read that something they see has moved; resumes after Last-Event-ID", toRead, 200, nil, nil, nil, a.events},
+		{"GET", metricsPath, "How it goes, for a collector (Prometheus text format); it names all devices", toReadAll, 200, nil, nil, nil, a.metricsText},
 		{"GET", "/attention", "What needs a decision now", toRead, 200, nil, wire.Attention{}, nil, a.attention},
 		{"GET", "/devices", "All devices", toRead, 200, nil, []wire.Device{}, nil, a.devices},
 		{"POST", "/devices", "Add a device", toAdministerAll, 201, wire.NewDevice{}, wire.Device{}, nil, a.addDevice},
@@ -72,6 +74,9 @@ func (a *API) routes() []route {
 		{"GET", "/schedule", "What is on the schedule, and what was", toRead, 200, nil, []wire.Due{}, nil, a.scheduled},
 		{"DELETE", "/schedule/:id", "Take something off the schedule", toCommit, 204, nil, nil, nil, a.unschedule},
 		{"POST", "/changes/:number/confirm", "Keep what is on hold; answers when it is decided", toCommit, 200, wire.Confirm{}, wire.Change{}, nil, a.confirm},
+		{"GET", "/changes/:number/unsettled", "What the devices hold of a change that was under way when the backup was taken that the records come from; they are read", toCommit, 200, nil, []wire.Unsettled{}, nil, a.unsettled},
+		{"POST", "/changes/:number/settle", "Record devices as they are found to be; once all are, the change has its end", toCommit, 200, wire.Settle{}, wire.Change{}, nil, a.settle},
+		{"DELETE", "/lost-holds/:change", "Take a hold that the records know nothing of off the list, once its devices were looked at", toAdministerAll, 204, nil, nil, nil, a.lookedAfter},
 		{"POST", "/changes/:number/revert", "Go back now; answers when every device is seen to have gone back, or after a minute", toCommit, 200, nil, wire.Change{}, nil, a.revert},
 		{"POST", "/changes/:number/drop", "Abandon a change that is on no device", toStage, 204, nil, nil, nil, a.drop},
 	}...)
@@ -99,8 +104,9 @@ func (a *API) deviceDoc(c *call, d store.Device) (wire.Device, error) {
 	out.Revision = rev.Number
 	if d.ModuleSet != "" {
 		s, err := a.Fleet.Schema(c.ctx, d)
-		if err != nil {
-			return out, err
+		if err != nil { // the others are to be seen all the same
+			out.Trouble = "what its modules say cannot be read from the records: " + err.Error()
+			return out, nil
 		}
 		out.Modules = len(s.Modules)
 		for _, p := range s.Problems {
@@ -252,7 +258,10 @@ func (a *API) config(c *call) (any, error) {
 
 // attention gathers what the console opens on.
 func (a *API) attention(c *call) (any, error) {
-	out := wire.Attention{Holding: []wire.Change{}, Unsaved: []wire.Device{}, Trouble: []wire.Device{}, Outside: []wire.Outside{}, Drafts: []wire.Change{}, Due: []wire.Due{}, Archives: []wire.Archive{}, Uncopied: []wire.Standing{}, Untold: []wire.Receiver{}, Approve: []wire.Change{}}
+	out := wire.Attention{Holding: []wire.Change{}, Unsaved: []wire.Device{}, Trouble: []wire.Device{}, Outside: []wire.Outside{}, Drafts: []wire.Change{}, Due: []wire.Due{}, Archives: []wire.Archive{}, Uncopied: []wire.Standing{}, Untold: []wire.Receiver{}, Denied: []wire.Witness{}, Proposals: []wire.Proposal{}, Approve: []wire.Change{}, Unsettled: []wire.Change{}, LostHolds: a.lostHolds(c), Damaged: []string{}}
+	for _, d := range a.History.Damage() {
+		out.Damaged = append(out.Damaged, d.Error()+"; "+d.Next())
+	}
 	if err := a.Store.Check(c.ctx); err != nil {
 		out.Records = err.Error()
 	}
@@ -262,6 +271,13 @@ func (a *API) attention(c *call) (any, error) {
 	}
 	for _, ch := range list {
 		holding := ch.State == "holding" || ch.State == "applying"
+		if ch.State == "unsettled" {
+			doc, err := a.changeDoc(c, ch)
+			if err != nil {
+				return nil, err
+			}
+			out.Unsettled = append(out.Unsettled, doc)
+		}
 		if !holding && ch.State != "draft" {
 			continue // of drafts, only one's own are listed
 		}
@@ -288,6 +304,14 @@ func (a *API) attention(c *call) (any, error) {
 		}
 	}
 	if out.Reserved, err = a.reservationDocs(c); err != nil {
+		return nil, err
+	}
+	for _, w := range a.witnessDocs() {
+		if w.Denies {
+			out.Denied = append(out.Denied, w)
+		}
+	}
+	if out.Proposals, err = a.proposalDocs(c); err != nil {
 		return nil, err
 	}
 	if err := a.uncopied(c, &out); err != nil {

@@ -2,26 +2,39 @@ package api
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
+	"oakenlatch/service/access"
 	"oakenlatch/service/history"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
 
-func snapshotDoc(s store.Snapshot) wire.Snapshot {
-	return wire.Snapshot{Number: s.Number, Name: s.Name, Note: s.Note, Actor: s.Actor, At: s.At, Change: s.Change, Protected: s.Protected, Retired: s.Retired, RetiredBy: s.RetiredBy, Devices: s.Devices}
+// snapshotDoc tells of a snapshot. One that a commit took is called after its change: who may not see that
+// is told its number alone.
+func (a *API) snapshotDoc(c *call, s store.Snapshot) (wire.Snapshot, error) {
+	if s.Change != 0 && !c.person.Grants.Everywhere(access.Read) {
+		devices, err := a.Store.ChangeDevices(store.Unbounded(c.ctx), s.Change)
+		if err != nil {
+			return wire.Snapshot{}, err
+		}
+		if slices.ContainsFunc(devices, func(d store.Device) bool { return !c.person.Grants.May(access.Read, d) }) {
+			s.Name, s.Note = fmt.Sprintf("Before change %d", s.Change), ""
+		}
+	}
+	return wire.Snapshot{Number: s.Number, Name: s.Name, Note: s.Note, Actor: s.Actor, At: s.At, Change: s.Change, Protected: s.Protected, Retired: s.Retired, RetiredBy: s.RetiredBy, Devices: s.Devices}, nil
 }
 
-func takenDoc(t history.Taken) wire.Snapshot {
-	out := snapshotDoc(t.Snapshot)
+func (a *API) takenDoc(c *call, t history.Taken) (wire.Snapshot, error) {
+	out, err := a.snapshotDoc(c, t.Snapshot)
 	for _, i := range t.Items {
 		out.Items = append(out.Items, wire.SnapshotItem{Device: i.Device.Name, Revision: i.Revision, At: i.At, Unclean: i.Unclean})
 		out.Unclean = out.Unclean || len(i.Unclean) > 0
 	}
-	return out
+	return out, err
 }
 
 func (a *API) snapshots(c *call) (any, error) {
@@ -33,7 +46,11 @@ func (a *API) snapshots(c *call) (any, error) {
 	out := make([]wire.Snapshot, 0, len(list))
 	for _, s := range list {
 		if s.Retired.IsZero() || c.QueryParam("retired") == "true" {
-			out = append(out, snapshotDoc(s))
+			doc, derr := a.snapshotDoc(c, s)
+			if derr != nil {
+				return nil, derr
+			}
+			out = append(out, doc)
 		}
 	}
 	return out, err
@@ -82,7 +99,10 @@ func (a *API) takeSnapshot(c *call) (any, error) {
 		return nil, err
 	}
 	t, err := a.History.Snapshot(c.ctx, c.person.Name, in.Name, in.Note, devices)
-	return takenDoc(t), err
+	if err != nil {
+		return nil, err
+	}
+	return a.takenDoc(c, t)
 }
 
 func (a *API) snapshotParam(c *call) (store.Snapshot, error) {
@@ -95,7 +115,10 @@ func (a *API) snapshot(c *call) (any, error) {
 		return nil, err
 	}
 	t, err := a.History.TakenOf(c.ctx, s.Number)
-	return takenDoc(t), err
+	if err != nil {
+		return nil, err
+	}
+	return a.takenDoc(c, t)
 }
 
 func (a *API) relabel(c *call) (any, error) {
@@ -116,5 +139,8 @@ func (a *API) relabel(c *call) (any, error) {
 		return nil, refusal.New(refusal.Forbidden, "ask an administrator", "snapshot %d holds devices on which account %s may not stage", s.Number, c.person.Name)
 	}
 	t, err := a.History.Relabel(c.ctx, c.person.Name, s.Number, history.Relabel{Name: in.Name, Note: in.Note, Protected: in.Protected, Retired: in.Retired})
-	return takenDoc(t), err
+	if err != nil {
+		return nil, err
+	}
+	return a.takenDoc(c, t)
 }

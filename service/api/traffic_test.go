@@ -87,7 +87,7 @@ func TestExpectations(t *testing.T) {
 		assert.Contains(t, page.Body.String(), want)
 	}
 	d.ok("nell", "POST", at+"/commit", wire.NewCommit{HoldSeconds: 60}, nil)
-	require.Eventually(t, func() bool { s, _, _ := d.do("nell", "POST", at+"/confirm", nil, nil); return s == http.StatusOK }, 20*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { s, _, _ := d.do("nell", "POST", at+"/confirm", nil, nil); return s == http.StatusOK }, 90*time.Second, 100*time.Millisecond)
 	assert.Contains(t, d.page("nell", at+"/report?format=html").Body.String(), "Expected, and delivered when it was committed")
 
 	var list []wire.Expectation

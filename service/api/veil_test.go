@@ -55,7 +55,7 @@ func TestSecretsStaySecret(t *testing.T) {
 	keep := func(at string) {
 		t.Helper()
 		d.ok("nell", "POST", at+"/commit", wire.NewCommit{HoldSeconds: 60}, nil)
-		require.Eventually(t, func() bool { s, _, _ := d.do("nell", "POST", at+"/confirm", nil, nil); return s == http.StatusOK }, 20*time.Second, 50*time.Millisecond)
+		require.Eventually(t, func() bool { s, _, _ := d.do("nell", "POST", at+"/confirm", nil, nil); return s == http.StatusOK }, 90*time.Second, 50*time.Millisecond)
 	}
 	put := func(value string) wire.NewEdit {
 		return wire.NewEdit{Devices: []string{hall, quay}, Op: "put", Path: user + "/password", Value: &value}
@@ -144,7 +144,7 @@ func TestSecretsStaySecret(t *testing.T) {
 		var ch wire.Change
 		d.ok("nell", "GET", at, nil, &ch)
 		return ch.State == "failed"
-	}, 20*time.Second, 50*time.Millisecond)
+	}, 90*time.Second, 50*time.Millisecond)
 	assert.Contains(t, clean("nell", at), "is not liked")
 	clean("nell", "/audit?limit=1000")
 	assert.NotContains(t, logged.String(), "canary")
@@ -188,7 +188,7 @@ func TestSecretsOfStencils(t *testing.T) {
 		clean("nell", at+"/preview")
 		clean("nell", at+"/edits")
 		d.ok("nell", "POST", at+"/commit", wire.NewCommit{HoldSeconds: 60}, nil)
-		require.Eventually(t, func() bool { s, _, _ := d.do("nell", "POST", at+"/confirm", nil, nil); return s == http.StatusOK }, 20*time.Second, 50*time.Millisecond)
+		require.Eventually(t, func() bool { s, _, _ := d.do("nell", "POST", at+"/confirm", nil, nil); return s == http.StatusOK }, 90*time.Second, 50*time.Millisecond)
 	}
 	n := open("nell")
 	refused("nell", "POST", "/stencils/doors/bind", bind(n, "canary\x01"), http.StatusUnprocessableEntity, "stencil doors")

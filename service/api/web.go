@@ -95,10 +95,20 @@ func (a *API) within(next echo.HandlerFunc) echo.HandlerFunc {
 			req.Body = &limitedBody{ReadCloser: req.Body, read: func() { _ = rc.SetReadDeadline(time.Time{}) }}
 		}
 		err := next(c)
+		if r, uerr := echo.UnwrapResponse(c.Response()); err != nil && uerr == nil && r.Committed {
+			// A part of the answer is on its way: it ends as what it is, broken off.
+			a.Logger.Error("an answer broke off", "request", id, "method", req.Method, "route", c.Path(), "error", err)
+			a.tell(c, id, http.StatusInternalServerError, time.Since(began))
+			panic(http.ErrAbortHandler)
+		}
 		if err != nil {
 			a.fail(c, err)
 		}
-		a.tell(c, id, time.Since(began))
+		status := http.StatusOK
+		if r, err := echo.UnwrapResponse(c.Response()); err == nil && r.Status != 0 {
+			status = r.Status
+		}
+		a.tell(c, id, status, time.Since(began))
 		return nil
 	}
 }
@@ -121,14 +131,13 @@ func (b *limitedBody) Read(p []byte) (int, error) {
 
 // tell logs a request: what was asked, of which change, by whom, and how it went;
 // never what it held.
-func (a *API) tell(c *echo.Context, id string, took time.Duration) {
+func (a *API) tell(c *echo.Context, id string, status int, took time.Duration) {
 	path := c.Path()
+	if a.count != nil {
+		a.count(method(c.Request().Method), path, status, took)
+	}
 	if !strings.HasPrefix(path, prefix) {
 		return
-	}
-	status := http.StatusOK
-	if r, err := echo.UnwrapResponse(c.Response()); err == nil && r.Status != 0 {
-		status = r.Status
 	}
 	level := slog.LevelDebug
 	switch {
@@ -147,6 +156,15 @@ func (a *API) tell(c *echo.Context, id string, took time.Duration) {
 		}
 	}
 	a.Logger.Log(c.Request().Context(), level, "request", list...)
+}
+
+// method keeps what anybody can ask out of the names of metrics.
+func method(text string) string {
+	switch text {
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions:
+		return text
+	}
+	return "other"
 }
 
 // whoKey is under what who asks is noted with a request.
@@ -173,6 +191,23 @@ func (a *API) headers(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		if strings.HasPrefix(c.Request().URL.Path, prefix) {
 			h.Set("Cache-Control", "no-store")
+		}
+		return next(c)
+	}
+}
+
+// calledRight refuses what is asked of another name than the service's: a page of somebody else can
+// have its own name lead here (DNS rebinding), and would then read as if it were ours. An address is no
+// such name.
+func (a *API) calledRight(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		host := c.Request().Host
+		if name, _, err := net.SplitHostPort(host); err == nil {
+			host = name
+		}
+		host = strings.TrimSuffix(strings.ToLower(strings.Trim(host, "[]")), ".")
+		if a.Names != nil && net.ParseIP(host) == nil && !slices.Contains(a.Names, host) {
+			return refusal.New(refusal.Misdirected, "call it by its address, or name it in the settings tls-names or public-url", "this service is not called %.80q", host)
 		}
 		return next(c)
 	}

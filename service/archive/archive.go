@@ -8,9 +8,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
+	"os"
 	"path"
+	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -39,6 +43,9 @@ type Archives struct {
 
 	// Syslog is told of each copy and each failure; nil is not.
 	Syslog func(severity int, text string)
+
+	// Below are the folders of this machine that archives may be in, and below them; nil is all of it.
+	Below []string
 
 	// Pause is how long it gathers what belongs together before it copies, and
 	// Retry how long it waits after a failure.
@@ -86,6 +93,9 @@ func (a *Archives) Add(ctx context.Context, by string, n NewArchive) error {
 	if err := sensible(at); err != nil {
 		return err
 	}
+	if err := a.allowed(at); err != nil {
+		return err
+	}
 	secret := n.Password
 	switch {
 	case n.PrivateKey != "":
@@ -111,6 +121,48 @@ func (a *Archives) Add(ctx context.Context, by string, n NewArchive) error {
 		}
 		return tx.Record(ledger.Entry{Actor: by, Action: "archive.add", Path: "archive:" + n.Name, Note: n.Kind + " " + n.Place})
 	})
+}
+
+// allowed checks that a place on this machine is below the folders that the settings name, and, where it
+// is a folder, that it takes files: who administers the service is not who runs its machine.
+func (a *Archives) allowed(at store.Archive) error {
+	_, remote := gitHost(at.Place)
+	if at.Kind == "sftp" || at.Kind == "git" && remote {
+		return nil
+	}
+	place := strings.TrimPrefix(at.Place, "file://")
+	if a.Below != nil {
+		real, err := filepath.EvalSymlinks(place)
+		if err != nil {
+			real = filepath.Clean(place)
+		}
+		if !slices.ContainsFunc(a.Below, func(top string) bool {
+			if resolved, err := filepath.EvalSymlinks(top); err == nil {
+				top = resolved
+			}
+			in, err := filepath.Rel(top, real)
+			return err == nil && filepath.IsLocal(in)
+		}) {
+			return refusal.New(refusal.Forbidden, "whoever runs the service names it in its settings: archive-folder", "archive %s: %s is not below a folder of this machine that archives may be in", at.Name, place)
+		}
+	}
+	if at.Kind != "folder" {
+		return nil
+	}
+	f, err := os.CreateTemp(place, ".tried-")
+	if err != nil {
+		return refusal.New(refusal.Invalid, "make it, mount it, or let the service's account write there", "archive %s: the folder does not take a file: %s", at.Name, reason(err))
+	}
+	return errors.Join(f.Close(), os.Remove(f.Name()))
+}
+
+// reason is why the machine did not do something, without what it was called there.
+func reason(err error) string {
+	var path *fs.PathError
+	if errors.As(err, &path) {
+		return path.Err.Error()
+	}
+	return err.Error()
 }
 
 // sensible checks what an archive says of itself.

@@ -128,7 +128,9 @@ func TestNextOne(t *testing.T) {
 	t.Parallel()
 	r := newRoom(t)
 	gone, there := filepath.Join(t.TempDir(), "gone"), t.TempDir()
+	require.NoError(t, os.Mkdir(gone, 0o700))
 	r.add(archive.NewArchive{Name: "first", Kind: "folder", Place: gone, AfterChange: true})
+	require.NoError(t, os.Remove(gone)) // it is not mounted any more
 	_, err := r.copy("")
 	require.ErrorContains(t, err, "no archive took the copies: first: stat "+gone)
 	r.add(archive.NewArchive{Name: "second", Kind: "folder", Place: there, AfterChange: true})
@@ -167,13 +169,13 @@ func TestByItself(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	r.Run(ctx)
 	t.Cleanup(func() { cancel(); r.Archives.Stop() })
-	require.Eventually(t, func() bool { return len(files(t, every)) == 1 }, 10*time.Second, 20*time.Millisecond, "it was never brought up to date")
+	require.Eventually(t, func() bool { return len(files(t, every)) == 1 }, 90*time.Second, 20*time.Millisecond, "it was never brought up to date")
 	r.changes(1)
-	require.Eventually(t, func() bool { return len(files(t, after)) == 2 }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return len(files(t, after)) == 2 }, 90*time.Second, 20*time.Millisecond)
 	assert.Len(t, files(t, every), 1, "its hour is not over")
 	r.SetClock(2 * time.Hour)
 	r.changes(1)
-	require.Eventually(t, func() bool { return len(files(t, every)) >= 2 }, 10*time.Second, 20*time.Millisecond, "its hour is over")
+	require.Eventually(t, func() bool { return len(files(t, every)) >= 2 }, 90*time.Second, 20*time.Millisecond, "its hour is over")
 }
 
 // A commit that was pushed just before the machine died is not made twice, and
@@ -257,6 +259,21 @@ func TestWrongArchives(t *testing.T) {
 	} {
 		require.Error(t, r.Add(t.Context(), "mara", n), "%+v", n)
 	}
-	r.add(archive.NewArchive{Name: "a", Kind: "folder", Place: "/x"})
-	require.ErrorContains(t, r.Add(t.Context(), "mara", archive.NewArchive{Name: "a", Kind: "folder", Place: "/y"}), "take another name")
+	x, y, outside := t.TempDir(), t.TempDir(), t.TempDir()
+	add := func(n archive.NewArchive) error { return r.Add(t.Context(), "mara", n) }
+	require.ErrorContains(t, add(archive.NewArchive{Name: "a", Kind: "folder", Place: filepath.Join(x, "none")}), "does not take a file: no such file or directory")
+	r.add(archive.NewArchive{Name: "a", Kind: "folder", Place: x})
+	require.ErrorContains(t, add(archive.NewArchive{Name: "a", Kind: "folder", Place: y}), "take another name")
+	// Only below what the settings name, whichever way round it is written; other machines' places are theirs.
+	r.Below = []string{y}
+	require.NoError(t, os.Symlink(outside, filepath.Join(y, "way-out")))
+	for i, place := range []string{outside, filepath.Join(y, "..", filepath.Base(outside)), filepath.Join(y, "way-out"), "/", y + "-beside"} {
+		require.ErrorContains(t, add(archive.NewArchive{Name: fmt.Sprint("no", i), Kind: "folder", Place: place}), "archive-folder", place)
+		require.ErrorContains(t, add(archive.NewArchive{Name: fmt.Sprint("nogit", i), Kind: "git", Place: place}), "archive-folder", place)
+	}
+	require.NoError(t, os.Mkdir(filepath.Join(y, "below"), 0o700))
+	r.add(archive.NewArchive{Name: "b", Kind: "folder", Place: filepath.Join(y, "below")})
+	r.add(archive.NewArchive{Name: "c", Kind: "git", Place: "git@git.tidewell.example:network.git"})
+	r.Below = []string{}
+	require.ErrorContains(t, add(archive.NewArchive{Name: "d", Kind: "folder", Place: x}), "archive-folder")
 }

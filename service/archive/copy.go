@@ -284,6 +284,11 @@ func (a *Archives) copyTo(ctx context.Context, at store.Archive, by, why string,
 		}
 		copies += len(g)
 	}
+	if copies > 0 {
+		if err := w.checkpoint(ctx); err != nil {
+			return copies, 0, err
+		}
+	}
 	if gone, err = w.retain(ctx, devices); err != nil {
 		return copies, gone, err
 	}
@@ -331,6 +336,25 @@ func (w *writing) write(ctx context.Context, items []item, by, why string) error
 		}
 		return nil
 	})
+}
+
+// checkpointFile is what the record was when copies were made last: kept elsewhere, it shows whether
+// anything of before was altered since.
+const checkpointFile = "record-checkpoint.txt"
+
+// checkpoint puts the newest checkpoint of the record beside the copies.
+func (w *writing) checkpoint(ctx context.Context) error {
+	c, err := w.log.Newest(ctx)
+	if errors.Is(err, store.ErrNotFound) || errors.Is(err, audit.ErrUnsigned) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	size := fmt.Sprint(c.Size)
+	_, err = w.place.put(ctx, group{files: []file{{checkpointFile, []byte(c.Note)}}, who: audit.Service, when: c.At,
+		subject: "Checkpoint of the record: " + size + " entries", trailer: []string{"Record: " + c.Origin + " " + size}})
+	return err
 }
 
 // render makes the files of a group.

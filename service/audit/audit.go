@@ -5,12 +5,13 @@ package audit
 
 import (
 	"context"
-	"crypto/ed25519"
 	"crypto/rand"
 	"iter"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	"oakenlatch/core/agree"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/veil"
 	"oakenlatch/service/store"
@@ -25,12 +26,17 @@ type Log struct {
 	// elsewhere for those who may not see them.
 	Veil *veil.Veil
 
+	Beside    string   // the folder that the newest checkpoint is put into, too; "" puts it nowhere
+	Witnesses []string // the keys of those outside whose signatures count
+
 	store *store.Store
 	now   func() time.Time
 
-	mu   sync.Mutex
-	wake chan struct{}
-	key  ed25519.PrivateKey // signs checkpoints; nil signs none
+	growing sync.Mutex // the tree, and the words of it
+
+	mu     sync.Mutex
+	wake   chan struct{}
+	signer *ledger.Signer // signs checkpoints; nil signs none
 }
 
 // New gives the ledger over a store.
@@ -63,7 +69,8 @@ type Tx struct {
 }
 
 // Record adds an entry to the ledger; its time, place and hashes are set here,
-// and so are the ticket of its change and the way its person came in.
+// and so are the ticket of its change and the way its person came in. Who works on a change by it is
+// kept as one who did.
 func (tx *Tx) Record(e ledger.Entry) (err error) {
 	e.At = tx.now
 	if e.Actor != Service || e.Outcome == ledger.Refused {
@@ -74,6 +81,11 @@ func (tx *Tx) Record(e ledger.Entry) (err error) {
 			return err
 		}
 	}
+	if e.Change != 0 && e.Actor != Service && e.Outcome != ledger.Refused && agree.Works(e.Action) {
+		if err := tx.AddWorker(e.Change, e.Actor); err != nil {
+			return err
+		}
+	}
 	tx.recorded = true
 	_, err = tx.AppendLedger(e)
 	return err
@@ -81,15 +93,24 @@ func (tx *Tx) Record(e ledger.Entry) (err error) {
 
 // Write runs f in one transaction with the entries it records.
 func (l *Log) Write(ctx context.Context, f func(*Tx) error) error {
-	recorded := false
+	return l.write(ctx, f, func(g func(*store.Tx) error) error { return l.store.Write(ctx, g) })
+}
+
+// WriteSure is Write, however long the disk does not answer: what it returns is how it is.
+func (l *Log) WriteSure(ctx context.Context, f func(*Tx) error) error {
+	return l.write(ctx, f, l.store.WriteSure)
+}
+
+func (l *Log) write(ctx context.Context, f func(*Tx) error, into func(func(*store.Tx) error) error) error {
+	var recorded atomic.Bool
 	way, _ := ctx.Value(wayKey{}).(Way)
-	err := l.store.Write(ctx, func(stx *store.Tx) error {
+	err := into(func(stx *store.Tx) error {
 		tx := &Tx{Tx: stx, now: l.Now(), way: way}
 		err := f(tx)
-		recorded = tx.recorded
+		recorded.Store(tx.recorded)
 		return err
 	})
-	if err == nil && recorded {
+	if err == nil && recorded.Load() {
 		l.mu.Lock()
 		close(l.wake)
 		l.wake = make(chan struct{})

@@ -15,6 +15,8 @@ import (
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/control"
+	"oakenlatch/service/folder"
 	"oakenlatch/service/store"
 	"oakenlatch/wire/bundle"
 )
@@ -45,12 +47,14 @@ func Write(ctx context.Context, dir, keyAt, file string, now time.Time) (about A
 	}
 	defer func() { err = errors.Join(err, os.RemoveAll(tmp)) }()
 	copied := filepath.Join(tmp, store.File)
-	if err := store.CopyTo(ctx, dir, copied); err != nil {
+	key, err := Copy(ctx, dir, copied)
+	if err != nil {
 		return about, err
 	}
-	key, err := os.ReadFile(keyAt)
-	if err != nil {
-		return about, fmt.Errorf("without the key the sealed secrets in the backup would be worthless: %w", err)
+	if key == nil {
+		if key, err = os.ReadFile(keyAt); err != nil {
+			return about, fmt.Errorf("without the key the sealed secrets in the backup would be worthless: %w", err)
+		}
 	}
 	if about, err = look(ctx, tmp); err != nil {
 		return about, err
@@ -70,6 +74,23 @@ func Write(ctx context.Context, dir, keyAt, file string, now time.Time) (about A
 		return about, err
 	}
 	return about, syncDir(filepath.Dir(file))
+}
+
+// Copy copies the records of a data folder into a file, as they are at one moment. A service
+// that runs with them writes the copy itself, also where the folder is gone from under it, and gives the key
+// that belongs to them; without one, key is nil.
+func Copy(ctx context.Context, dir, file string) (key []byte, err error) {
+	if key, err = control.Copy(ctx, dir, file); !errors.Is(err, control.ErrNobody) {
+		return key, err
+	}
+	if _, err := folder.Look(dir); err != nil {
+		return nil, err
+	}
+	lock, err := folder.Take(dir)
+	if err != nil {
+		return nil, err
+	}
+	return nil, errors.Join(store.CopyTo(ctx, dir, file), lock.Close())
 }
 
 // place gives a file its name, never over another.
@@ -183,8 +204,11 @@ func syncDir(dir string) error {
 // of it is checked first; what was under way when it was taken is ended in the
 // records, for how it went on is not known.
 func Restore(ctx context.Context, file, dir string, now func() time.Time) (made time.Time, about About, err error) {
-	if _, err := os.Stat(filepath.Join(dir, store.File)); err == nil {
+	if st, err := os.Stat(filepath.Join(dir, store.File)); err == nil && st.Size() > 0 {
 		return made, about, fmt.Errorf("%s holds records already; give another folder, or move them away first", dir)
+	}
+	if _, err := control.Ask(ctx, dir); !errors.Is(err, control.ErrNobody) {
+		return made, about, fmt.Errorf("a service runs with %s; stop it first", dir)
 	}
 	f, err := os.Open(file)
 	if err != nil {
@@ -219,6 +243,9 @@ func Restore(ctx context.Context, file, dir string, now func() time.Time) (made 
 	if err := settle(ctx, tmp, m.Made, now); err != nil {
 		return made, about, err
 	}
+	if err := aside(tmp, dir); err != nil {
+		return made, about, err
+	}
 	// The database last: a folder without one holds nothing.
 	for _, name := range []string{keyFile, signFile, store.File} {
 		if _, err := os.Stat(filepath.Join(tmp, name)); name == signFile && errors.Is(err, os.ErrNotExist) {
@@ -228,7 +255,39 @@ func Restore(ctx context.Context, file, dir string, now func() time.Time) (made 
 			return made, about, err
 		}
 	}
-	return made, about, syncDir(dir)
+	return made, about, errors.Join(syncDir(dir), olderThanNoted(dir), folder.Set(dir, folder.Closed))
+}
+
+// olderThanNoted says of what is noted as on hold that the records may not reach as far: they
+// come from a backup. The next start finds out which of it they know.
+func olderThanNoted(dir string) error {
+	list, err := folder.Holds(dir)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	for i := range list {
+		list[i].Entries = 0
+	}
+	return folder.SetHolds(dir, list)
+}
+
+// aside keeps what is in the way of a restore and may be needed yet: another key, and what
+// was left of records.
+func aside(tmp, dir string) error {
+	for _, name := range []string{store.File, store.File + "-wal", store.File + "-shm"} {
+		if err := os.Rename(filepath.Join(dir, name), filepath.Join(dir, name+".before-restore")); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+	}
+	was, err := os.ReadFile(filepath.Join(dir, keyFile))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	is, rerr := os.ReadFile(filepath.Join(tmp, keyFile))
+	if err = errors.Join(err, rerr); err != nil || bytes.Equal(was, is) {
+		return err
+	}
+	return os.Rename(filepath.Join(dir, keyFile), filepath.Join(dir, keyFile+".before-restore"))
 }
 
 func unpack(dir, name string, content io.Reader) error {

@@ -7,10 +7,12 @@ import (
 	"slices"
 	"strings"
 
+	"oakenlatch/core/agree"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/fleet"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 )
@@ -22,7 +24,8 @@ type Approval struct {
 	Have      []store.Approval     // to what was previewed, by others than its authors
 	Fallen    []store.Approval     // to something else, or by somebody who worked on it since
 	Asked     *store.ApprovalAsk
-	Emergency bool // a commit without them is possible, for a reason
+	Digest    string // of what it is now
+	Emergency bool   // a commit without them is possible, for a reason
 }
 
 // Missing is how many persons' agreement is missing.
@@ -34,8 +37,11 @@ func (d *Desk) approval(ctx context.Context, c store.Change, list []Verdict, dig
 	if err != nil {
 		return out, err
 	}
-	out.Emergency = true
+	out.Emergency, out.Digest = true, digest
 	for _, r := range rules {
+		if r.Scope == access.Administration {
+			continue // about no change
+		}
 		if !slices.ContainsFunc(list, func(v Verdict) bool { return v.falls(r) }) {
 			continue
 		}
@@ -54,15 +60,38 @@ func (d *Desk) approval(ctx context.Context, c store.Change, list []Verdict, dig
 	if err != nil {
 		return out, err
 	}
-	authors, err := d.authors(ctx, c)
+	f, err := d.agreement(ctx, c.Number, digest)
+	if err != nil {
+		return out, err
+	}
 	for _, a := range all {
-		if a.Digest == digest && !slices.Contains(authors, a.Actor) {
+		if f.Counts(agree.Agreement{Who: a.Actor, Digest: a.Digest}) {
 			out.Have = append(out.Have, a)
 		} else {
 			out.Fallen = append(out.Fallen, a)
 		}
 	}
-	return out, err
+	return out, nil
+}
+
+// agreement gives what it rests on whose agreement to a change counts.
+func (d *Desk) agreement(ctx context.Context, number int64, digest string) (agree.Facts, error) {
+	f := agree.Facts{Digest: digest}
+	var err error
+	if f.Workers, err = d.store.Workers(ctx, number); err != nil {
+		return f, err
+	}
+	devices, err := d.store.ChangeDevices(store.Unbounded(ctx), number)
+	if err != nil {
+		return f, err
+	}
+	accounts, err := d.store.Accounts(ctx)
+	f.May = func(who string) bool {
+		return access.Holding(accounts, who, func(may access.Grants) bool {
+			return !slices.ContainsFunc(devices, func(dev store.Device) bool { return !may.May(access.Approve, dev) })
+		})
+	}
+	return f, err
 }
 
 // falls reports whether a rule is about what a part does: on such a device, and
@@ -87,18 +116,6 @@ func (v Verdict) falls(r store.ApprovalRule) bool {
 	return !tree.Same(v.running.Cut(p), v.result.Cut(p))
 }
 
-// authors are all who worked on a change: they do not agree to their own.
-func (d *Desk) authors(ctx context.Context, c store.Change) ([]string, error) {
-	out := []string{c.Author}
-	edits, err := d.store.Edits(ctx, c.Number)
-	for _, e := range edits {
-		if !slices.Contains(out, e.Actor) {
-			out = append(out, e.Actor)
-		}
-	}
-	return out, err
-}
-
 // lacking says why a change is not committed yet for want of agreement; nil where
 // it is not.
 func (a Approval) lacking(number int64, reason string) error {
@@ -115,7 +132,10 @@ func (a Approval) lacking(number int64, reason string) error {
 	}
 	fell := ""
 	if len(a.Fallen) > 0 {
-		fell = fmt.Sprintf("; %s agreed to what it was before", a.Fallen[len(a.Fallen)-1].Actor)
+		last := a.Fallen[len(a.Fallen)-1]
+		if fell = fmt.Sprintf("; %s agreed to what it was before", last.Actor); last.Digest == a.Digest {
+			fell = fmt.Sprintf("; that of %s does not count: they worked on it, or may not agree any more", last.Actor)
+		}
 	}
 	if reason != "" && !a.Emergency {
 		return refusal.New(refusal.Forbidden, next, "change %d cannot be committed as an emergency: rule %s does not allow it", number, strings.Join(why, "; "))
@@ -141,20 +161,54 @@ func RuleText(r store.ApprovalRule) string {
 	return text
 }
 
+// Idle says why a rule falls on nothing now; "" where it falls on something.
+func Idle(ctx context.Context, f *fleet.Fleet, r store.ApprovalRule) (string, error) {
+	among := func(store.Device) bool { return true }
+	if r.Scope == access.Administration {
+		return "", nil
+	}
+	if r.Scope != "" {
+		s, err := access.ParseScope(r.Scope)
+		if err != nil {
+			return "", nil // it keeps everything back
+		}
+		among = s.Has
+	}
+	return f.Nowhere(ctx, among, r.Path)
+}
+
 // AddRule keeps a rule.
 func (d *Desk) AddRule(ctx context.Context, p access.Person, r store.ApprovalRule) (store.ApprovalRule, error) {
-	if r.Scope != "" {
+	keepsRules := r.Scope == access.Administration
+	if r.Scope != "" && !keepsRules {
 		if _, err := access.ParseScope(r.Scope); err != nil {
 			return r, err
 		}
 	}
 	switch {
+	case keepsRules && (r.Path != "" || r.Emergency):
+		return r, refusal.New(refusal.Invalid, "", "a rule about administration has no path, and no emergencies")
 	case r.Needed < 1 || r.Needed > 5:
 		return r, refusal.New(refusal.Invalid, "", "a rule asks for 1 to 5 persons, not %d", r.Needed)
 	case r.Path != "" && (!strings.HasPrefix(r.Path, "/") || len(r.Path) > 500):
 		return r, refusal.New(refusal.Invalid, "write it like /acls", "%q is no path", r.Path)
 	case len(r.Note) > 500:
 		return r, refusal.New(refusal.Invalid, "", "a rule's note has at most 500 characters")
+	}
+	if keepsRules { // or nobody could ever agree, to dropping this one neither
+		accounts, err := d.store.Accounts(ctx)
+		if err != nil {
+			return r, err
+		}
+		administer := 0
+		for _, acc := range accounts {
+			if access.Holding(accounts, acc.Name, func(may access.Grants) bool { return may.Everywhere(access.Administer) }) {
+				administer++
+			}
+		}
+		if administer <= r.Needed {
+			return r, refusal.New(refusal.Conflict, "make an account for each of them first", "%d may administer everything, and it takes one who proposes and %d who agree", administer, r.Needed)
+		}
 	}
 	r.Actor, r.At = p.Name, d.log.Now()
 	return r, d.log.Write(ctx, func(tx *audit.Tx) (err error) {
@@ -165,21 +219,29 @@ func (d *Desk) AddRule(ctx context.Context, p access.Person, r store.ApprovalRul
 	})
 }
 
-// DropRule takes a rule away.
-func (d *Desk) DropRule(ctx context.Context, p access.Person, id int64) error {
+// Rule gives a rule.
+func (d *Desk) Rule(ctx context.Context, id int64) (store.ApprovalRule, error) {
 	rules, err := d.store.ApprovalRules(ctx)
 	if err != nil {
-		return err
+		return store.ApprovalRule{}, err
 	}
-	i := slices.IndexFunc(rules, func(r store.ApprovalRule) bool { return r.ID == id })
-	if i < 0 {
-		return refusal.New(refusal.NotFound, "list them with: latch rule list", "there is no rule %d", id)
+	if i := slices.IndexFunc(rules, func(r store.ApprovalRule) bool { return r.ID == id }); i >= 0 {
+		return rules[i], nil
+	}
+	return store.ApprovalRule{}, refusal.New(refusal.NotFound, "list them with: latch rule list", "there is no rule %d", id)
+}
+
+// DropRule takes a rule away.
+func (d *Desk) DropRule(ctx context.Context, p access.Person, id int64) error {
+	rule, err := d.Rule(ctx, id)
+	if err != nil {
+		return err
 	}
 	return d.log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.DropApprovalRule(id); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "rule.drop", Before: fmt.Sprintf("%s: %d", RuleText(rules[i]), rules[i].Needed), Note: fmt.Sprintf("rule %d", id)})
+		return tx.Record(ledger.Entry{Actor: p.Name, Action: "rule.drop", Before: fmt.Sprintf("%s: %d", RuleText(rule), rule.Needed), Note: fmt.Sprintf("rule %d", id)})
 	})
 }
 
@@ -205,10 +267,12 @@ func (d *Desk) Approve(ctx context.Context, p access.Person, number int64, diges
 	if err != nil {
 		return err
 	}
-	authors, err := d.authors(ctx, c)
+	authors, err := d.store.Workers(ctx, number)
 	switch {
 	case err != nil:
 		return err
+	case p.Machine:
+		return refusal.New(refusal.Forbidden, "sign in, and do it then", "a machine's token agrees to nothing: that is for a person")
 	case slices.Contains(authors, p.Name):
 		return refusal.New(refusal.Forbidden, "ask somebody else", "%s worked on change %d, and others have to agree to it", p.Name, number)
 	case !slices.Contains([]string{"draft", "failed", "reverted", "scheduled"}, c.State):
@@ -276,7 +340,7 @@ func (d *Desk) ToApprove(ctx context.Context, p access.Person) (out []store.Chan
 		if err != nil {
 			return nil, err
 		}
-		authors, err := d.authors(ctx, c)
+		authors, err := d.store.Workers(ctx, c.Number)
 		if err != nil {
 			return nil, err
 		}
@@ -324,10 +388,18 @@ func (d *Desk) Review(ctx context.Context, p access.Person, id int64, note strin
 			return err
 		}
 	}
+	workers, err := d.store.Workers(ctx, e.Change)
+	if err != nil {
+		return err
+	}
 	note = strings.TrimSpace(note)
 	switch {
+	case p.Machine:
+		return refusal.New(refusal.Forbidden, "sign in, and do it then", "a machine's token looks at no emergency: that is for a person")
 	case e.Actor == p.Name:
 		return refusal.New(refusal.Forbidden, "ask somebody else", "emergency %d was %s's own", id, p.Name)
+	case slices.Contains(workers, p.Name):
+		return refusal.New(refusal.Forbidden, "ask somebody else", "%s worked on change %d, and others have to look at its emergency", p.Name, e.Change)
 	case note == "" || len(note) > mostNote:
 		return refusal.New(refusal.Invalid, "", "say what you found, in 1 to %d characters", mostNote)
 	}

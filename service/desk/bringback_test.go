@@ -55,7 +55,7 @@ func (r *past) until(n int64, enough func(guard.State) bool) {
 	require.Eventually(r.t, func() bool {
 		s, _, err := r.Engine.Last(r.t.Context(), n)
 		return err == nil && enough(s)
-	}, 20*time.Second, 20*time.Millisecond)
+	}, 90*time.Second, 20*time.Millisecond)
 }
 
 // change opens a change with edits "DEVICE PATH VALUE" and keeps it.

@@ -38,7 +38,7 @@ func wait(t *testing.T, r *servicetest.Room, n int64, phase guard.Phase) {
 		s, _, err := r.Engine.Last(t.Context(), n)
 		require.NoError(t, err)
 		return s.Phase == phase || s.Phase == guard.Done
-	}, 30*time.Second, 20*time.Millisecond)
+	}, 90*time.Second, 20*time.Millisecond)
 }
 
 // A change is its author's and of those they add; each line tells whose it is,
@@ -274,7 +274,7 @@ func TestPreviewDuringAHold(t *testing.T) {
 	for _, word := range []guard.EventKind{guard.SayRevert, guard.SayConfirm} {
 		require.Eventually(t, func() bool { // the one before may be about to leave
 			return r.Engine.Commit(t.Context(), "mara", first, engine.Order{Hold: time.Minute}, servicetest.Works(works)) == nil
-		}, 10*time.Second, 50*time.Millisecond)
+		}, 90*time.Second, 50*time.Millisecond)
 		wait(t, r, first, guard.Awaiting)
 		v := verdict(t, r, servicetest.Joss, second, quay)
 		assert.Equal(t, first, v.HeldBy)

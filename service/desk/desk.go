@@ -166,6 +166,9 @@ func editable(c store.Change, p access.Person, company []string) error {
 	case "scheduled":
 		return refusal.New(refusal.Conflict, fmt.Sprintf("take it off first: latch unschedule %d", c.Number), "change %d is on the schedule and cannot be edited or committed meanwhile", c.Number)
 	}
+	if c.State == "unsettled" {
+		return refusal.New(refusal.Conflict, fmt.Sprintf("say what is to be with its devices: latch settle %d", c.Number), "change %d was under way when the backup was taken that the records come from: it cannot be edited", c.Number)
+	}
 	if c.State == "partly" {
 		return refusal.New(refusal.Conflict, fmt.Sprintf("take back what of it was kept with: latch undo %d; or open a new one with: latch open TITLE", c.Number), "change %d is partly on its devices and can no longer be edited", c.Number)
 	}

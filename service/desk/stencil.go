@@ -63,6 +63,11 @@ func (d *Desk) SaveStencil(ctx context.Context, p access.Person, name, text, not
 	if err != nil {
 		return v, Follow{}, err
 	}
+	for _, x := range all {
+		if err := othersToo(p, "stencil "+name, x.Actor); err != nil {
+			return v, Follow{}, err
+		}
+	}
 	cover, err := d.Cover(ctx)
 	if err != nil {
 		return v, Follow{}, err
@@ -145,6 +150,17 @@ func (d *Desk) SaveShared(ctx context.Context, p access.Person, name string, ite
 	if len(items) == 0 || len(items) > 10_000 || slices.Contains(items, "") {
 		return v, Follow{}, refusal.New(refusal.Invalid, "", "a shared value has 1 to 10000 items, none of them empty")
 	}
+	had, err := d.store.SharedValues(ctx)
+	if err != nil {
+		return v, Follow{}, err
+	}
+	for _, x := range had {
+		if x.Name == name {
+			if err := othersToo(p, "shared value "+name, x.Actor); err != nil {
+				return v, Follow{}, err
+			}
+		}
+	}
 	shared, err := d.sharedNow(ctx)
 	if err != nil {
 		return v, Follow{}, err
@@ -194,6 +210,15 @@ func (d *Desk) SaveShared(ctx context.Context, p access.Person, name string, ite
 		return tx.Record(ledger.Entry{Actor: p.Name, Action: "shared.save", Before: "", After: fmt.Sprintf("%s version %d: %s", name, v.Version, clip(strings.Join(told, ", "))), Note: v.Note})
 	})
 	return v, follow, err
+}
+
+// othersToo refuses to write what somebody else wrote, and is there for the whole fleet, to a person who may
+// not stage on all of it: who binds it next, on devices of theirs, would not know.
+func othersToo(p access.Person, what, actor string) error {
+	if actor == p.Name || p.Grants.Everywhere(access.Stage) {
+		return nil
+	}
+	return refusal.New(refusal.Forbidden, "save it under another name, or ask somebody who may", "%s is %s's, and for all devices: account %s may not stage on all of them", what, actor, p.Name)
 }
 
 func texts(list []store.Stencil) (out []string) {

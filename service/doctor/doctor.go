@@ -4,17 +4,29 @@ package doctor
 
 import (
 	"context"
+	"crypto/ed25519"
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
 	"net"
+	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/backup"
+	"oakenlatch/service/control"
+	"oakenlatch/service/desk"
+	"oakenlatch/service/fleet"
+	"oakenlatch/service/folder"
+	"oakenlatch/service/history"
 	"oakenlatch/service/store"
 )
 
@@ -42,6 +54,10 @@ type Patient struct {
 	CertFile, CertKey string // "" is in the clear
 	Listen            string
 	Now               time.Time
+
+	Deep      bool                  // read every kept configuration
+	Witnesses []string              // keys of who vouches for the record from outside
+	Progress  func(done, total int) // of that; nil is not told
 }
 
 // What is little: disk left, days until a certificate ends.
@@ -53,10 +69,12 @@ const (
 // Examine looks at everything, and goes on whatever it finds.
 func Examine(ctx context.Context, p Patient) []Finding {
 	e := &examination{Patient: p, ctx: ctx}
+	e.service()
 	if e.folder() {
 		e.room()
 		e.records()
 	}
+	e.clock()
 	e.certificate()
 	e.port()
 	return e.found
@@ -67,6 +85,7 @@ type examination struct {
 	ctx     context.Context
 	found   []Finding
 	running bool
+	state   control.State // of the running service
 }
 
 func (e *examination) add(g Grade, what, next, format string, args ...any) {
@@ -88,10 +107,119 @@ func (e *examination) private(what, file string) bool {
 	return true
 }
 
+// service asks the running service how it is.
+func (e *examination) service() {
+	ctx, cancel := context.WithTimeout(e.ctx, 15*time.Second)
+	defer cancel()
+	st, err := control.Ask(ctx, e.Dir)
+	if errors.Is(err, control.ErrNobody) {
+		return
+	}
+	e.running = true
+	if err != nil {
+		e.add(Wrong, "service", "see its log; if nothing else helps, start it again: what is on hold is taken up", "it runs, and does not say how it is: %v", err)
+		return
+	}
+	e.state = st
+	e.add(Good, "service", "", "release %s runs with these records, as process %d, since %s", st.Version, st.PID, at(st.Started))
+	switch {
+	case st.Records != "":
+		e.add(Wrong, "put on record", "what is on hold goes back by itself; nothing new is begun until this is mended", "nothing can be: %s", st.Records)
+	default:
+		e.add(Good, "put on record", "", "it can put something on record now")
+	}
+	if st.Unread != "" {
+		e.add(Wrong, "reading", "it shows what was read last", "it could not read its records: %s", st.Unread)
+	}
+	for _, d := range st.Damaged {
+		e.add(Wrong, "damage", "", "it met: %s", d)
+	}
+	if len(st.Overdue) > 0 {
+		for _, o := range st.Overdue {
+			e.add(Wrong, "holds", "look at those devices; latch show CHANGE says how each stands", "overdue: %s", o)
+		}
+	} else {
+		e.add(Good, "holds", "", "%d under way, none overdue", st.Holds)
+	}
+	if st.ClockJumped != "" {
+		e.add(Look, "clock", "what ends a hold goes by this clock; have it kept by NTP, and not set by hand", "it was set by %s since the service started", st.ClockJumped)
+	}
+	if st.MostFiles > 0 && st.Files*10 > st.MostFiles*9 {
+		e.add(Look, "open files", "raise LimitNOFILE= of its unit, or lower --connections", "%d of %d that it may have open", st.Files, st.MostFiles)
+	}
+	e.answers(st.Listens)
+}
+
+// answers asks where the service listens.
+func (e *examination) answers(url string) {
+	if url == "" {
+		e.add(Wrong, "listening", "see its log", "it does not listen yet")
+		return
+	}
+	// Whether it answers is asked, and not whose it is: it said itself where it listens.
+	client := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}}} //nolint:gosec // see above
+	res, err := client.Get(url + "/readyz")
+	if err != nil {
+		e.add(Wrong, "listening", "see its log, and what stands before it", "%s does not answer: %v", url, err)
+		return
+	}
+	defer func() { _ = res.Body.Close() }()
+	text, _ := io.ReadAll(io.LimitReader(res.Body, 2000))
+	if res.StatusCode != http.StatusOK {
+		e.add(Wrong, "listening", "", "%s answers: %s", url, strings.TrimSpace(string(text)))
+		return
+	}
+	e.add(Good, "listening", "", "%s answers, and is ready", url)
+}
+
+// clock looks whether the machine's clock is kept.
+func (e *examination) clock() {
+	var t unix.Timex
+	state, err := unix.Adjtimex(&t)
+	const next = "what ends a hold, and when things were done, goes by this clock: have it kept by NTP"
+	switch {
+	case err != nil:
+		e.add(Look, "clock", next, "whether it is kept cannot be told: %v", err)
+	case state == unix.TIME_ERROR || t.Status&unix.STA_UNSYNC != 0:
+		e.add(Look, "clock", next, "it is %s, and nothing keeps it in step", at(e.Now))
+	default:
+		e.add(Good, "clock", "", "it is %s, kept in step to %s", at(e.Now), (time.Duration(t.Esterror) * time.Microsecond).Round(time.Millisecond))
+	}
+}
+
+func at(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }
+
 func (e *examination) folder() bool {
-	if _, err := os.Stat(filepath.Join(e.Dir, store.File)); errors.Is(err, os.ErrNotExist) {
-		e.add(Look, "data folder", "the first start of oaken-latchd serve makes it; if there was one, see docs/runbook.md", "%s holds no records", e.Dir)
+	_, err := folder.Look(e.Dir)
+	switch {
+	case e.running && (err != nil || e.state.Records != "" && strings.Contains(e.state.Records, "gone")):
+		e.add(Wrong, "data folder", "save what the service still holds open, before it is stopped: oaken-latchd backup FILE --data "+e.Dir, "%s is not as it was when the service started: %v", e.Dir, err)
+		return true
+	case errors.Is(err, folder.ErrNone):
+		e.add(Look, "data folder", "oaken-latchd init --data "+e.Dir+" makes a new one; if there was one, it was moved away or is not mounted: see docs/runbook.md", "%v", err)
 		return false
+	case err != nil:
+		e.add(Wrong, "data folder", folder.Advice, "%v", err)
+		holds, herr := folder.Holds(e.Dir)
+		for _, h := range holds {
+			e.add(Wrong, "holds", "look at these devices now", "on hold when the records were used last: %s", h)
+		}
+		if herr != nil {
+			e.add(Wrong, "holds", "", "what was on hold cannot be told: %v", herr)
+		}
+		return false
+	}
+	holds, err := folder.Holds(e.Dir)
+	if err != nil {
+		e.add(Wrong, "holds", "", "what is noted of them beside the records cannot be read: %v", err)
+	}
+	for _, h := range holds {
+		switch {
+		case h.Lost:
+			e.add(Wrong, "holds", fmt.Sprintf("look at its devices, then: latch settle %d --looked", h.Change), "the records know nothing of one that was under way: %s", h)
+		case !e.running && h.Until.Before(e.Now):
+			e.add(Wrong, "holds", "start the service: it takes them up", "its end has passed and no service runs: %s", h)
+		}
 	}
 	return e.private("data folder", e.Dir)
 }
@@ -103,6 +231,10 @@ func (e *examination) room() {
 		return
 	}
 	left := fs.Bavail * uint64(fs.Bsize)
+	if fs.Blocks > 0 && fs.Bavail*10 < fs.Blocks {
+		e.add(Look, "disk", "make room, before nothing new can be begun", "%d %% of it is used; %d MB are left for %s", 100-fs.Bavail*100/fs.Blocks, left>>20, e.Dir)
+		return
+	}
 	if left < littleRoom {
 		e.add(Look, "disk", "make room: when it is full nothing is committed any more, for nothing could be recorded", "%d MB are left for %s", left>>20, e.Dir)
 		return
@@ -112,10 +244,6 @@ func (e *examination) room() {
 
 // records looks at a copy of them: the service may run meanwhile.
 func (e *examination) records() {
-	if f, err := os.OpenFile(filepath.Join(e.Dir, "lock"), os.O_RDWR, 0); err == nil {
-		e.running = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil
-		_ = f.Close()
-	}
 	tmp, err := os.MkdirTemp("", "oaken-latch-doctor-")
 	if err != nil {
 		e.add(Wrong, "records", "", "%v", err)
@@ -123,7 +251,7 @@ func (e *examination) records() {
 	}
 	defer func() { _ = os.RemoveAll(tmp) }()
 	const restore = "keep the file, and restore the newest backup into another folder: oaken-latchd restore FILE --data DIR (docs/runbook.md)"
-	if err := store.CopyTo(e.ctx, e.Dir, filepath.Join(tmp, store.File)); err != nil {
+	if _, err := backup.Copy(e.ctx, e.Dir, filepath.Join(tmp, store.File)); err != nil {
 		e.add(Wrong, "records", restore, "%v", err)
 		return
 	}
@@ -143,27 +271,107 @@ func (e *examination) records() {
 		e.add(Wrong, "records", restore, "%v", err)
 		return
 	}
-	e.add(Good, "records", "", "whole: %d devices, %d changes", len(devices), len(changes))
+	have, err := s.LedgerLength(e.ctx)
+	if err == nil {
+		err = folder.Reaches(e.Dir, have)
+	}
+	if err != nil {
+		e.add(Wrong, "data folder", folder.Advice, "%v", err)
+	}
+	e.add(Good, "records", "", "every page of them can be read: %d devices, %d changes", len(devices), len(changes))
+	e.configurations(s)
 	e.ledger(s)
+	e.rules(s)
 	e.secrets(s)
 	e.accounts(s)
 	e.devices(devices)
 }
 
+// configurations reads everything that is kept, if that is wanted.
+func (e *examination) configurations(s *store.Store) {
+	list, err := s.ConfigDigests(e.ctx)
+	if err != nil {
+		e.add(Wrong, "configurations", "", "%v", err)
+		return
+	}
+	if !e.Deep {
+		e.add(Look, "configurations", "oaken-latchd doctor --deep reads them all", "%d are kept; whether each is what it was kept as was not looked at", len(list))
+		return
+	}
+	log := audit.New(s, func() time.Time { return e.Now })
+	h := history.New(s, log, fleet.New(s, log, nil))
+	whole, damaged, err := h.Examine(e.ctx, e.Progress)
+	for _, d := range damaged {
+		e.add(Wrong, "configurations", d.Next(), "%v", d)
+	}
+	if err != nil {
+		e.add(Wrong, "configurations", "", "not all could be read: %v", err)
+	} else if len(damaged) == 0 {
+		e.add(Good, "configurations", "", "all %d read, and as they were kept", whole)
+	}
+}
+
 func (e *examination) ledger(s *store.Store) {
 	log := audit.New(s, func() time.Time { return e.Now })
+	log.Beside, log.Witnesses = e.Dir, e.Witnesses
+	switch key, err := e.signingKey(s); {
+	case errors.Is(err, access.ErrNoSigningKey):
+		e.add(Wrong, "signing key", "restore the records from a backup; or, if you know why it is gone: oaken-latchd accept-key --data "+e.Dir, "the key that signs the record is missing")
+	case err != nil:
+		e.add(Look, "signing key", "", "it cannot be read, so that who signed is not known: %v", err)
+	default:
+		if err := log.LookWith(e.ctx, key); err != nil {
+			e.add(Wrong, "ledger", "", "it cannot be read: %v", err)
+		}
+	}
 	v, err := log.Verify(e.ctx, nil)
 	switch {
 	case err != nil:
 		e.add(Wrong, "ledger", "", "it cannot be read: %v", err)
 	case v.Wrong > 0:
 		e.add(Wrong, "ledger", "find out who could write to the database; compare with a checkpoint that was kept elsewhere: latch audit verify --checkpoint FILE", "it was altered: %v", v.Findings[0])
+	case v.Outside().Size == 0:
+		e.add(Look, "ledger", "have it watched over from outside: latch witness, and the setting witness; or keep a checkpoint elsewhere: latch audit checkpoint", "%d entries, consistent in themselves; nobody outside vouches for them", v.Entries)
 	default:
-		e.add(Good, "ledger", "", "%d entries, chained", v.Entries)
+		e.add(Good, "ledger", "", "%d entries; up to %d they are what %s saw, %s", v.Entries, v.Outside().Size, strings.Join(v.Outside().Whose, ", "), v.Outside().At.UTC().Format(time.RFC3339))
 	}
 	if file := filepath.Join(e.Dir, access.PlainKeyFile); exists(file) {
 		e.add(Look, "signing key", "start the service once: it seals the key and takes the file away; if it stays, it is another key than the one that signs, and may be taken away", "%s holds a key that signs the record, as it is", file)
 	}
+}
+
+// rules looks for those that keep nothing back.
+func (e *examination) rules(s *store.Store) {
+	list, err := s.ApprovalRules(e.ctx)
+	if err != nil {
+		e.add(Wrong, "rules", "", "%v", err)
+		return
+	}
+	f, idle := fleet.New(s, audit.New(s, func() time.Time { return e.Now }), nil), 0
+	for _, r := range list {
+		why, err := desk.Idle(e.ctx, f, r)
+		if err != nil {
+			e.add(Wrong, "rules", "", "rule %d: %v", r.ID, err)
+		} else if why != "" {
+			idle++
+			e.add(Look, "rules", "see what it was meant for: latch rule list", "rule %d (%s) keeps nothing back now: %s", r.ID, desk.RuleText(r), why)
+		}
+	}
+	if len(list) > idle {
+		e.add(Good, "rules", "", "%d say whose agreement a change needs", len(list)-idle)
+	}
+}
+
+// signingKey is the key that signs the record now.
+func (e *examination) signingKey(s *store.Store) (ed25519.PrivateKey, error) {
+	if _, err := os.Stat(e.KeyFile); err != nil {
+		return nil, err // or another would be made
+	}
+	sealer, err := access.OpenSealer(e.KeyFile)
+	if err != nil {
+		return nil, err
+	}
+	return sealer.SignedWith(e.ctx, s)
 }
 
 func (e *examination) secrets(s *store.Store) {
@@ -236,7 +444,7 @@ func (e *examination) devices(list []store.Device) {
 		e.add(Look, "devices", "see them with: latch devices", "%d of %d were not well at the last contact, such as %s", trouble, len(list), first)
 		return
 	}
-	e.add(Good, "devices", "", "%d, all well at the last contact", len(list))
+	e.add(Good, "devices", "", "%d, all well at their last contact; they were not asked now", len(list))
 }
 
 func (e *examination) certificate() {
@@ -266,7 +474,6 @@ func (e *examination) certificate() {
 
 func (e *examination) port() {
 	if e.running {
-		e.add(Good, "service", "", "it runs with these records")
 		return
 	}
 	l, err := net.Listen("tcp", e.Listen)

@@ -42,6 +42,9 @@ func (h *hand) cleanCandidate(ctx context.Context, s *fleet.Session) error {
 		return nil
 	}
 	_, result := h.trees()
+	if result == nil {
+		return nil
+	}
 	candidate, err := s.Read(ctx, netconf.Candidate)
 	if err != nil {
 		return err
@@ -55,6 +58,9 @@ func (h *hand) cleanCandidate(ctx context.Context, s *fleet.Session) error {
 // restore writes the former configuration back where the device can no longer
 // do so itself, leaving alone what others changed elsewhere.
 func (h *hand) restore(ctx context.Context, s *fleet.Session) error {
+	if h.damaged != nil {
+		return h.damaged
+	}
 	base, result := h.trees()
 	if err := lock(ctx, s); err != nil {
 		return err

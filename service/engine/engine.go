@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -19,6 +20,7 @@ import (
 	"oakenlatch/core/tree"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/fleet"
+	"oakenlatch/service/folder"
 	"oakenlatch/service/history"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
@@ -51,6 +53,9 @@ type Engine struct {
 	// be committed now. It must be set before Recover where there is a schedule.
 	Due func(ctx context.Context, change int64, actor string, o Order) ([]Work, error)
 
+	// Notes are what is on hold, beside the records; nil where that is not noted.
+	Notes *folder.Notes
+
 	// Tempo is how long it waits for devices. It must not be changed once used.
 	Tempo Tempo
 
@@ -62,9 +67,10 @@ type Engine struct {
 
 	woken chan struct{} // the schedule was changed
 
-	mu   sync.Mutex
-	runs map[int64]*run // by change
-	busy map[int64]*run // by device
+	mu       sync.Mutex
+	runs     map[int64]*run // by change
+	starting map[int64]bool // by change: being put on record
+	busy     map[int64]*run // by device
 }
 
 // Tempo is how long an engine waits where a device needs time.
@@ -90,7 +96,7 @@ var Usual = Tempo{Effect: time.Second, Pause: 3 * time.Second, Watch: 3 * time.S
 
 // New gives an engine; Recover must be called before it is used.
 func New(s *store.Store, log *audit.Log, f *fleet.Fleet, h *history.History, logger *slog.Logger) *Engine {
-	e := &Engine{store: s, log: log, fleet: f, history: h, slog: logger, runs: map[int64]*run{}, busy: map[int64]*run{}, woken: make(chan struct{}, 1), Tempo: Usual}
+	e := &Engine{store: s, log: log, fleet: f, history: h, slog: logger, runs: map[int64]*run{}, busy: map[int64]*run{}, starting: map[int64]bool{}, woken: make(chan struct{}, 1), Tempo: Usual}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	return e
 }
@@ -145,29 +151,118 @@ func (e *Engine) Commit(ctx context.Context, actor string, change int64, order O
 
 // commit is Commit, perhaps from the schedule.
 func (e *Engine) commit(ctx context.Context, actor string, change int64, order Order, works []Work, scheduled int64) error {
-	if err := e.store.Check(ctx); err != nil {
+	if err := e.store.CheckSure(ctx); err != nil {
 		return fmt.Errorf("nothing new is begun: %w", err)
 	}
 	plan, err := e.plan(ctx, change, order, works)
 	if err != nil {
 		return err
 	}
+	started := e.log.Now().Truncate(time.Millisecond) // as it is on record
+	starting, err := e.reserve(change, works)
+	if err != nil {
+		return err
+	}
+	// Nothing is held meanwhile that the word for another change needs: the disk may not answer.
+	r, err := e.noted(ctx, actor, change, started, plan, works, scheduled, order.Along)
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	if e.runs[change].active() {
-		return refusal.New(refusal.Conflict, fmt.Sprintf("follow it with: latch watch %d", change), "change %d is being committed already", change)
-	}
+	delete(e.starting, change)
 	for _, w := range works {
-		if other := e.busy[w.Device.ID]; other.active() {
-			return held(w.Device.Name, other.commit.Change, change)
+		if e.busy[w.Device.ID] == starting {
+			delete(e.busy, w.Device.ID)
 		}
 	}
-	r, err := e.begin(ctx, actor, change, plan, works, scheduled, order.Along)
 	if err != nil {
 		return err
 	}
 	e.launch(r, guard.Event{Kind: guard.Start, At: e.log.Now(), By: actor})
 	return nil
+}
+
+// reserve keeps a change and its devices for a commit that is about to begin.
+func (e *Engine) reserve(change int64, works []Work) (*run, error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.runs[change].active() || e.starting[change] {
+		return nil, refusal.New(refusal.Conflict, fmt.Sprintf("follow it with: latch watch %d", change), "change %d is being committed already", change)
+	}
+	for _, w := range works {
+		if other := e.busy[w.Device.ID]; other.active() {
+			return nil, held(w.Device.Name, other.commit.Change, change)
+		}
+	}
+	starting := &run{commit: store.Commit{Change: change}}
+	e.starting[change] = true
+	for _, w := range works {
+		e.busy[w.Device.ID] = starting
+	}
+	return starting, nil
+}
+
+// noted records a commit that is about to start, and notes it beside the records before.
+func (e *Engine) noted(ctx context.Context, actor string, change int64, started time.Time, plan guard.Plan, works []Work, scheduled int64, along func(*audit.Tx) error) (*run, error) {
+	if e.Notes == nil {
+		return e.begin(ctx, actor, change, started, plan, works, scheduled, along)
+	}
+	c, err := e.store.Change(ctx, change)
+	if err != nil {
+		return nil, err
+	}
+	entries, err := e.store.LedgerLength(ctx)
+	if err != nil {
+		return nil, err
+	}
+	note := folder.Hold{Change: change, Title: c.Title, By: actor, Began: started, Until: started.Add(plan.Ahead + plan.Hold), Entries: entries}
+	for i, w := range works {
+		note.Devices = append(note.Devices, folder.HeldDevice{Name: w.Device.Name, Address: w.Device.Address, Guard: takenBackBy[plan.Devices[i].Keeper]})
+	}
+	if err := e.Notes.Add(note); err != nil {
+		return nil, fmt.Errorf("nothing new is begun: what is to be on hold cannot be noted beside the records: %w", err)
+	}
+	r, err := e.begin(ctx, actor, change, started, plan, works, scheduled, along)
+	if err != nil {
+		e.unnote(change, started)
+	}
+	return r, err
+}
+
+// takenBackBy names what takes a device back.
+var takenBackBy = map[guard.Keeper]string{guard.ByDevice: "itself", guard.BySession: "the end of its session", guard.ByService: "this service alone"}
+
+// reached notes how far the records reach, before something is put into effect for the first
+// time. Where that cannot be noted the commit goes on: it is on record.
+func (e *Engine) reached(change int64, began time.Time) {
+	if e.Notes == nil {
+		return
+	}
+	done := make(chan error, 1)
+	go func() {
+		entries, err := e.store.LedgerLength(e.ctx)
+		if err == nil {
+			err = e.Notes.Reached(change, began, entries)
+		}
+		done <- err
+	}()
+	var err error
+	select {
+	case err = <-done:
+	case <-e.store.Late():
+		err = store.ErrSlow
+	}
+	if err != nil {
+		e.slog.Error("how far the records reach could not be noted beside them", "change", change, "error", err)
+	}
+}
+
+// unnote forgets what was noted beside the records.
+func (e *Engine) unnote(change int64, began time.Time) {
+	if e.Notes == nil {
+		return
+	}
+	if err := e.Notes.Drop(change, began); err != nil {
+		e.slog.Error("that a commit is over could not be noted beside the records", "change", change, "error", err)
+	}
 }
 
 // plan works an order out, or says why it cannot be done.
@@ -213,15 +308,15 @@ func (e *Engine) plan(ctx context.Context, change int64, o Order, works []Work) 
 }
 
 // begin records a commit that is about to start.
-func (e *Engine) begin(ctx context.Context, actor string, change int64, plan guard.Plan, works []Work, scheduled int64, along func(*audit.Tx) error) (*run, error) {
-	c := store.Commit{Change: change, Actor: actor, Hold: plan.Hold, Started: e.log.Now(), Plan: plan, State: guard.New(plan)}
+func (e *Engine) begin(ctx context.Context, actor string, change int64, started time.Time, plan guard.Plan, works []Work, scheduled int64, along func(*audit.Tx) error) (*run, error) {
+	c := store.Commit{Change: change, Actor: actor, Hold: plan.Hold, Started: started, Plan: plan, State: guard.New(plan)}
 	var hands []*hand
 	for i, w := range works {
 		p := store.CommitPart{Device: w.Device.ID, Persist: "ol-" + rand.Text()}
 		c.Parts = append(c.Parts, p)
 		hands = append(hands, &hand{place: i, name: w.Device.Name, device: w.Device.ID, persist: p.Persist, former: w.Former, mine: w.Mine, exact: w.Exact, movesTo: w.MovesTo})
 	}
-	err := e.log.Write(ctx, func(tx *audit.Tx) error {
+	err := e.log.WriteSure(ctx, func(tx *audit.Tx) error {
 		now, err := tx.Change(change)
 		if err != nil {
 			return err
@@ -289,6 +384,9 @@ func (e *Engine) launch(r *run, first guard.Event) {
 	}
 	e.wg.Go(func() {
 		r.loop(first)
+		if r.phase() == guard.Done {
+			e.unnote(r.commit.Change, r.commit.Started)
+		}
 		e.mu.Lock()
 		defer e.mu.Unlock()
 		if e.runs[r.commit.Change] == r { // it may have been committed again already
@@ -372,6 +470,19 @@ func (e *Engine) Status(change int64) (state guard.State, changed <-chan struct{
 	return r.state, r.changed, true
 }
 
+// Running gives how every commit under way stands, by its change.
+func (e *Engine) Running() map[int64]guard.State {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	out := map[int64]guard.State{}
+	for change, r := range e.runs {
+		r.mu.Lock()
+		out[change] = r.state
+		r.mu.Unlock()
+	}
+	return out
+}
+
 // Recover takes up the commits that were under way when the service stopped:
 // it folds each one's journal and then asks the devices. The schedule is kept
 // from then on.
@@ -395,8 +506,31 @@ func (e *Engine) Recover(ctx context.Context) error {
 		case <-time.After(5 * time.Second): // the journal cannot be written just now
 		}
 	}
+	e.unknown(ctx)
 	e.wg.Go(e.keepSchedule)
 	return nil
+}
+
+// unknown finds what is noted beside the records as on hold and is not in them: they are older
+// than they should be. What they say is over is taken off the notes.
+func (e *Engine) unknown(ctx context.Context) {
+	if e.Notes == nil {
+		return
+	}
+	lost, err := e.Notes.Unknown(func(h folder.Hold) (over, lost bool) {
+		list, err := e.store.Commits(ctx, store.CommitQuery{Change: h.Change, Limit: 1000})
+		if err != nil {
+			return false, h.Lost
+		}
+		i := slices.IndexFunc(list, func(c store.Commit) bool { return c.Started.Equal(h.Began) })
+		return i >= 0 && !list[i].Ended.IsZero(), i < 0
+	})
+	if err != nil {
+		e.slog.Error("what is on hold could not be noted beside the records", "error", err)
+	}
+	for _, h := range lost {
+		e.slog.Error("the records know nothing of a hold that was under way: look at its devices, and say so with latch settle", "hold", h.String())
+	}
 }
 
 func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {
@@ -409,15 +543,10 @@ func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {
 		h := &hand{place: i, name: dev.Name, device: dev.ID, persist: p.Persist}
 		h.movesTo, _, _ = strings.Cut(dev.MovingTo, " ")
 		if p.Base != "" {
-			s, err := e.fleet.Schema(ctx, dev)
-			if err != nil {
-				return nil, err
-			}
-			if h.base, err = e.history.Tree(ctx, s, p.Base); err != nil {
-				return nil, err
-			}
-			if h.result, err = e.history.Tree(ctx, s, p.Result); err != nil {
-				return nil, err
+			if err := e.remember(ctx, h, dev, p); err != nil {
+				// Its device is looked after all the same: it may go back by itself.
+				h.damaged = fmt.Errorf("its former configuration, or what was to be, cannot be read from the records (%w): put right by hand what it holds, from a copy: latch archive list %s", err, dev.Name)
+				e.slog.Error("what is to be put back on a device cannot be read", "change", c.Change, "device", dev.Name, "error", err)
 			}
 		}
 		hands = append(hands, h)
@@ -431,6 +560,19 @@ func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {
 		c.State, _ = guard.Step(c.State, ev)
 	}
 	return newRun(e, c, hands), nil
+}
+
+// remember reads what a device held before a commit, and what that makes of it.
+func (e *Engine) remember(ctx context.Context, h *hand, dev store.Device, p store.CommitPart) error {
+	s, err := e.fleet.Schema(ctx, dev)
+	if err != nil {
+		return err
+	}
+	if h.base, err = e.history.Tree(ctx, s, p.Base); err != nil {
+		return err
+	}
+	h.result, err = e.history.Tree(ctx, s, p.Result)
+	return err
 }
 
 // JournalTime is how long the writing of journals took, since the start.

@@ -95,7 +95,7 @@ func TestEveryKind(t *testing.T) {
 			}
 			require.Eventually(t, func() bool { // the hold goes on, once the way in is proved again
 				return r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}) == nil
-			}, 20*time.Second, 100*time.Millisecond)
+			}, 90*time.Second, 100*time.Millisecond)
 			s = r.until(n, 30*time.Second, done)
 			r.truth(n, s, router)
 			assert.Equal(t, guard.Kept, s.Outcome)
@@ -445,6 +445,6 @@ func TestRestartAndClock(t *testing.T) {
 	require.Eventually(t, func() bool {
 		now, err := r.History.Read(t.Context(), router, "mara")
 		return err == nil && tree.Same(now.Running, r.Devices[router].Startup())
-	}, 20*time.Second, 300*time.Millisecond)
+	}, 90*time.Second, 300*time.Millisecond)
 	assert.Equal(t, "Harbour office, ext. 12", r.Value(router, contact))
 }

@@ -25,6 +25,7 @@ type hand struct {
 	movesTo string // the address the change moves its management to, "" for none
 
 	former, mine *tree.Node // of the part; nil after a restart
+	damaged      error      // why base and result cannot be read from the records any more
 	exact        bool       // former is what was previewed: nothing else will do
 
 	queue chan guard.Action

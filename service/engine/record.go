@@ -2,7 +2,6 @@ package engine
 
 import (
 	"fmt"
-	"strings"
 	"time"
 
 	"oakenlatch/core/diff"
@@ -182,18 +181,7 @@ func (r *run) arrive(tx *audit.Tx, is string) error {
 		if err != nil {
 			return err
 		}
-		if is != "kept" {
-			if err := tx.SetMoving(h.device, ""); err != nil {
-				return err
-			}
-			continue
-		}
-		address, seenAs, _ := strings.Cut(d.MovingTo, " ")
-		if err := tx.SetAddress(h.device, address, seenAs); err != nil {
-			return err
-		}
-		err = tx.Record(ledger.Entry{Actor: r.commit.Actor, Action: "device.address", Change: r.commit.Change, Device: h.name, Before: d.Address, After: address})
-		if err != nil {
+		if err := moved(tx, r.commit.Actor, r.commit.Change, d, is); err != nil {
 			return err
 		}
 	}

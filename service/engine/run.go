@@ -3,6 +3,7 @@ package engine
 import (
 	"cmp"
 	"context"
+	"slices"
 	"sync"
 	"time"
 
@@ -15,6 +16,7 @@ import (
 type said struct {
 	ev     guard.Event
 	answer chan error
+	number int // of the run's, once it was taken
 }
 
 // run is one commit under way.
@@ -33,6 +35,10 @@ type run struct {
 	steps    []step
 	gathered <-chan time.Time
 	recorded guard.State // as it is on record
+	numbers  int         // of what was taken
+	reached  bool        // it was noted how far the records reach
+	resumed  bool        // since that was looked at last; see resumeFromRecord
+	writing  *writing    // of what is on its way to the disk; nil for nothing
 	ill      error       // why nothing could be put on record when that was tried last
 	tried    time.Time
 	told     time.Time
@@ -120,7 +126,7 @@ func (r *run) loop(first guard.Event) {
 	for {
 		end, stop := r.alarm()
 		var again <-chan time.Time
-		if r.ill != nil || len(r.stalled) > 0 {
+		if r.ill != nil || r.writing != nil || len(r.stalled) > 0 {
 			again = time.After(retryJournal)
 		}
 		select {
@@ -134,15 +140,21 @@ func (r *run) loop(first guard.Event) {
 		case <-end:
 			done = r.take(said{ev: guard.Event{Kind: guard.Tick, At: r.e.log.Now(), By: audit.Service}})
 		case <-r.gathered:
-			_ = r.flush()
+			_ = r.flush(r.e.store.Late())
 		case <-again:
 			done = r.again()
 		}
 		stop()
-		if done {
+		if done || r.concluded() {
 			return
 		}
 	}
+}
+
+// concluded reports whether the end of the commit is on record, though what told of it may not
+// have been followed: it was on its way to a disk that did not answer.
+func (r *run) concluded() bool {
+	return r.recorded.Phase == guard.Done && r.writing == nil && len(r.steps) == 0
 }
 
 // alarm goes off at the next moment that the time alone decides something. It
@@ -190,23 +202,36 @@ func (r *run) take(s said) (done bool) {
 			return false
 		}
 	}
-	before := r.ahead
-	next, actions := guard.Step(before, s.ev)
-	changes := !next.Same(before)
-	if changes {
-		r.steps = append(r.steps, step{s.ev, before, next})
-		r.ahead = next
+	if s.number == 0 {
+		r.numbers++
+		s.number = r.numbers
 	}
+	before := r.ahead
+	actions, changes := r.stepped(s.ev)
 	if s.answer == nil && len(actions) == 0 {
 		if r.gathered == nil && len(r.steps) > 0 {
 			r.gathered = time.After(gather)
 		}
 		return false
 	}
-	if err := r.flush(); err != nil {
+	r.resumed = false
+	patience := r.e.store.Late()
+	if s.answer != nil && s.ev.Kind != guard.SayRevert { // who said it may wait; what is due may not
+		var stop func()
+		patience, stop = r.untilDue(r.e.store.Hung(), before.Deadline)
+		defer stop()
+	}
+	err := r.flush(patience)
+	if r.resumed {
+		actions, changes = nil, false // what follows is worked out anew
+	}
+	if err != nil {
 		if !r.unrecorded(s, actions) {
 			if changes {
 				r.steps, r.ahead = r.steps[:len(r.steps)-1], before
+				if w := r.writing; w != nil && w.kept > len(r.steps) {
+					w.kept, w.dropped = len(r.steps), s.number
+				}
 			}
 			if s.answer != nil {
 				s.answer <- err
@@ -219,6 +244,10 @@ func (r *run) take(s said) (done bool) {
 	}
 	if s.answer != nil {
 		s.answer <- nil
+	}
+	if !r.reached && slices.ContainsFunc(actions, func(a guard.Action) bool { return a.Kind == guard.DoCommit }) {
+		r.reached = true
+		r.e.reached(r.commit.Change, r.commit.Started)
 	}
 	for _, a := range actions {
 		switch a.Kind {
@@ -255,12 +284,16 @@ func (r *run) unrecorded(s said, actions []guard.Action) bool {
 
 // again tries to put on record what is not, and takes what waited for that.
 func (r *run) again() (done bool) {
-	_ = r.flush()
+	_ = r.flush(r.e.store.Late())
 	list := r.stalled
 	r.stalled = nil
-	for _, s := range list {
+	for i, s := range list {
 		if r.take(s) {
 			return true
+		}
+		if len(r.stalled) > 0 { // it is not to be had yet: the others keep behind it
+			r.stalled = append(r.stalled, list[i+1:]...)
+			break
 		}
 	}
 	return false
@@ -269,19 +302,80 @@ func (r *run) again() (done bool) {
 // retryJournal is the pause before what could not be put on record is tried again.
 const retryJournal = 500 * time.Millisecond
 
-// flush journals what was gathered.
-func (r *run) flush() error {
+// writing is what is on its way to the disk.
+type writing struct {
+	done    chan error
+	state   guard.State // as it is once that is there
+	kept    int         // of the steps gathered it holds so many, from the first
+	dropped int         // it holds another, of that number, that was not followed, as the disk did not answer; 0 is none
+}
+
+// untilDue gives a channel that is closed with another, or a little after a deadline, if there
+// is one.
+func (r *run) untilDue(other <-chan struct{}, deadline time.Time) (<-chan struct{}, func()) {
+	if deadline.IsZero() {
+		return other, func() {}
+	}
+	ctx, stop := context.WithTimeout(r.e.ctx, max(deadline.Sub(r.e.log.Now()), 0)+time.Second)
+	go func() {
+		defer stop()
+		select {
+		case <-other:
+		case <-ctx.Done():
+		}
+	}()
+	return ctx.Done(), stop
+}
+
+// flush journals what was gathered. A disk that does not answer until patience ends is not
+// waited for: what came of it shows later.
+func (r *run) flush(patience <-chan struct{}) error {
 	r.gathered = nil
+	if err := r.landed(nil); err != nil {
+		return err
+	}
 	if len(r.steps) == 0 {
 		return nil
 	}
 	if r.ill != nil && time.Since(r.tried) < retryJournal {
 		return r.ill
 	}
-	began := time.Now()
-	err := r.record(r.steps)
-	r.e.journalTime.Add(int64(time.Since(began)))
-	r.tried = time.Now()
+	w := &writing{done: make(chan error, 1), state: r.ahead, kept: len(r.steps)}
+	steps := slices.Clone(r.steps)
+	r.writing, r.tried = w, time.Now()
+	go func() {
+		began := time.Now()
+		err := r.record(steps)
+		r.e.journalTime.Add(int64(time.Since(began)))
+		w.done <- err
+	}()
+	return r.landed(patience)
+}
+
+// landed takes up what came of what was on its way to the disk, waiting for that until patience
+// ends, or not at all where that is nil.
+func (r *run) landed(patience <-chan struct{}) error {
+	w := r.writing
+	if w == nil {
+		return nil
+	}
+	if patience == nil {
+		closed := make(chan struct{})
+		close(closed)
+		patience = closed
+	}
+	var err error
+	select {
+	case err = <-w.done:
+		r.writing = nil
+	default:
+		select {
+		case err = <-w.done:
+			r.writing = nil
+		case <-patience:
+			err = store.ErrSlow
+		}
+	}
 	if err != nil {
 		r.ill = err
 		if time.Since(r.told) > 30*time.Second {
@@ -293,9 +387,36 @@ func (r *run) flush() error {
 	if r.ill != nil {
 		r.e.slog.Warn("the journal can be written again", "change", r.commit.Change)
 	}
-	r.ill, r.told, r.recorded, r.steps = nil, time.Time{}, r.ahead, nil
+	r.ill, r.told, r.recorded, r.steps = nil, time.Time{}, w.state, slices.Clone(r.steps[w.kept:])
+	if w.dropped != 0 {
+		r.resumeFromRecord(w.dropped)
+	}
 	r.publish()
 	return nil
+}
+
+// resumeFromRecord goes on from what is on record where that holds a word that was not followed, as
+// nobody knew whether it would be kept: as after a crash.
+func (r *run) resumeFromRecord(dropped int) {
+	r.stalled = slices.DeleteFunc(r.stalled, func(s said) bool { return s.number == dropped })
+	later := r.steps
+	r.steps, r.ahead, r.resumed = nil, r.recorded, true
+	for _, s := range later {
+		r.stepped(s.ev)
+	}
+	r.stalled = append(r.stalled, said{ev: guard.Event{Kind: guard.Restarted, At: r.e.log.Now(), By: audit.Service}})
+}
+
+// stepped takes an event into what is ahead, and gives what follows from it.
+func (r *run) stepped(ev guard.Event) (actions []guard.Action, changed bool) {
+	before := r.ahead
+	next, actions := guard.Step(before, ev)
+	if next.Same(before) {
+		return actions, false
+	}
+	r.steps = append(r.steps, step{ev, before, next})
+	r.ahead = next
+	return actions, true
 }
 
 // publish tells the state to whoever asks.
@@ -308,7 +429,7 @@ func (r *run) publish() {
 }
 
 func (r *run) record(steps []step) error {
-	return r.e.log.Write(context.Background(), func(tx *audit.Tx) error {
+	return r.e.log.WriteSure(context.Background(), func(tx *audit.Tx) error {
 		last := steps[len(steps)-1].now
 		var ended time.Time
 		if last.Phase == guard.Done {

@@ -30,7 +30,7 @@ func (r *room) state(n int64) (state, reason string) {
 func (r *room) becomes(n int64, want string) (reason string) {
 	r.t.Helper()
 	state := ""
-	require.Eventually(r.t, func() bool { state, reason = r.state(n); return state == want }, 20*time.Second, 50*time.Millisecond, "%s", want)
+	require.Eventually(r.t, func() bool { state, reason = r.state(n); return state == want }, 90*time.Second, 50*time.Millisecond, "%s", want)
 	return reason
 }
 
@@ -92,7 +92,7 @@ func TestSchedule(t *testing.T) {
 	require.NoError(t, r.Engine.Unschedule(t.Context(), "mara", v))
 	_, err = r.Engine.ScheduleRestart(t.Context(), "mara", d, engine.When{At: time.Now().Add(300 * time.Millisecond), Zone: "UTC", Lateness: time.Minute})
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return r.Devices[router].Booted().After(booted) }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return r.Devices[router].Booted().After(booted) }, 90*time.Second, 50*time.Millisecond)
 	list, err := r.Store.Schedule(t.Context(), 10)
 	require.NoError(t, err)
 	states := map[string]int{}

@@ -41,6 +41,9 @@ func (h *hand) settleOnce(ctx context.Context) (saved bool, found guard.Found, e
 			return err
 		}
 		found = h.classify(running)
+		if h.damaged != nil {
+			return h.damaged
+		}
 		change := h.run.commit.Change
 		if found == guard.FoundBase {
 			change = 0 // it is not this change that made it so

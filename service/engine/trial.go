@@ -11,6 +11,7 @@ import (
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
 	"oakenlatch/service/fleet"
+	"oakenlatch/service/store"
 )
 
 // commit puts what was prepared into effect: on the device's own trial where it
@@ -135,7 +136,9 @@ func (h *hand) lookOnce(ctx context.Context, a guard.Action) guard.Event {
 	}
 	if ev.Found == guard.FoundBase {
 		// What was read is what the device went back to: keep it.
-		if err := h.run.e.history.WentBack(ctx, s, running, h.run.commit.Change, h.run.commit.Actor); err != nil {
+		if err := h.run.e.history.WentBack(ctx, s, running, h.run.commit.Change, h.run.commit.Actor); store.Sick(err) {
+			h.run.e.slog.Error("what a device went back to could not be kept", "change", h.run.commit.Change, "device", h.name, "error", err)
+		} else if err != nil {
 			return missed(err)
 		}
 	} else {
@@ -196,17 +199,13 @@ func (h *hand) undisturbed(ctx context.Context, s *fleet.Session, running *tree.
 // that are set and defaults that are not mean the same.
 func (h *hand) classify(running *tree.Node) guard.Found {
 	base, result := h.trees()
+	if h.damaged != nil {
+		return guard.FoundOther
+	}
 	if base == nil || result == nil {
 		return guard.FoundBase // nothing was ever sent
 	}
-	old, new := diff.Compare(base.WithoutDefaults(), result.WithoutDefaults()).Where(running.WithoutDefaults())
-	switch {
-	case old:
-		return guard.FoundBase
-	case new:
-		return guard.FoundResult
-	}
-	return guard.FoundOther
+	return found(base, result, running)
 }
 
 // extend sets the device's own timer anew by a confirmed commit that follows

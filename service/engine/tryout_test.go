@@ -59,7 +59,7 @@ func TestTryOutOnEveryKind(t *testing.T) {
 			}
 			d.OnOperation(nil)
 			assert.Equal(t, before, d.Running().Digest())
-			require.Eventually(t, func() bool { again := ask(); return again.Tried == v.Tried }, 10*time.Second, 200*time.Millisecond, "no lock stays")
+			require.Eventually(t, func() bool { again := ask(); return again.Tried == v.Tried }, 90*time.Second, 200*time.Millisecond, "no lock stays")
 			_, _, err := r.Desk.Preview(t.Context(), servicetest.Mara, n, desk.Options{})
 			require.NoError(t, err)
 			r.commit(n, time.Minute)

@@ -207,6 +207,12 @@ func (f *Fleet) note(ctx context.Context, d store.Device, err error) {
 	if trouble == d.Trouble && (err != nil || f.log.Now().Sub(d.Seen) <= time.Minute) {
 		return
 	}
+	switch {
+	case trouble != "" && d.Trouble == "":
+		slog.Warn("a device cannot be reached as it should", "device", d.Name, "address", d.Address, "error", trouble)
+	case trouble == "" && d.Trouble != "":
+		slog.Info("a device is well again", "device", d.Name, "address", d.Address)
+	}
 	if err := f.store.Write(ctx, func(tx *store.Tx) error { return tx.SetContact(d.ID, f.log.Now(), trouble) }); err != nil {
 		slog.Error("how a contact with a device went could not be kept", "device", d.Name, "error", err)
 	}

@@ -16,6 +16,7 @@ import (
 	"oakenlatch/core/check"
 	"oakenlatch/core/markup"
 	"oakenlatch/core/schema"
+	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
 	"oakenlatch/service/store"
 )
@@ -132,6 +133,37 @@ func (f *Fleet) Schema(ctx context.Context, d store.Device) (*schema.Schema, err
 		return nil, unlearnt(d)
 	}
 	return f.SchemaOf(ctx, d.ModuleSet)
+}
+
+// Nowhere says why something that is about devices and a path falls on nothing now: no device is among
+// those, or none of them knows the path; "" where it falls on some.
+func (f *Fleet) Nowhere(ctx context.Context, among func(store.Device) bool, path string) (string, error) {
+	list, err := f.store.Devices(store.Unbounded(ctx))
+	if err != nil {
+		return "", err
+	}
+	list = slices.DeleteFunc(list, func(d store.Device) bool { return !among(d) })
+	if len(list) == 0 {
+		return "no device is such a one", nil
+	}
+	if path == "" {
+		return "", nil
+	}
+	unlearnt := 0
+	for _, d := range list {
+		s, err := f.Schema(ctx, d)
+		if err != nil {
+			unlearnt++
+			continue
+		}
+		if _, err := tree.ParsePath(s, path); err == nil {
+			return "", nil
+		}
+	}
+	if unlearnt > 0 {
+		return "", nil // one that was not read yet may know it
+	}
+	return "none of those devices knows such a place", nil
 }
 
 // SchemaOf gives the schema of a module set by its digest.

@@ -30,7 +30,7 @@ func TestWatched(t *testing.T) {
 	trusted(t, f, "d", serve(t, &talker{modules: modules}, "urn:top?module=top"))
 	require.NoError(t, f.Watch(t.Context()))
 	t.Cleanup(f.Stop)
-	require.Eventually(t, func() bool { return f.Standing() == 1 }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return f.Standing() == 1 }, 90*time.Second, 10*time.Millisecond)
 	opened := f.Traffic.Sessions.Load()
 	read := func(ask func(context.Context, *Session) error) error { return f.Reading(t.Context(), "d", ask) }
 	id := ""
@@ -56,7 +56,7 @@ func TestWatched(t *testing.T) {
 
 	// A device trusted later is watched from then on.
 	trusted(t, f, "late", serve(t, &talker{modules: modules}, "urn:top?module=top"))
-	require.Eventually(t, func() bool { return f.standing(t.Context(), "late") != nil }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return f.standing(t.Context(), "late") != nil }, 90*time.Second, 10*time.Millisecond)
 	f.Stop()
 	assert.Zero(t, f.Standing())
 }

@@ -121,7 +121,14 @@ func body(s *schema.Schema, n *tree.Node) []byte {
 
 // Tree gives a kept configuration by its digest, by a schema of one's own.
 func (h *History) Tree(ctx context.Context, s *schema.Schema, digest string) (*tree.Node, error) {
-	return h.tree(ctx, h.store.Configs(ctx), s, digest)
+	n, err := h.tree(ctx, h.store.Configs(ctx), s, digest)
+	var d *Damaged
+	if errors.As(err, &d) {
+		if now := h.heal(ctx, d); now != nil {
+			return now, nil
+		}
+	}
+	return n, err
 }
 
 // Configuration gives a kept configuration with the schema it was read by.
@@ -157,6 +164,11 @@ func (h *History) ModulesOf(ctx context.Context, digest string, d store.Device) 
 }
 
 func (h *History) tree(ctx context.Context, rec store.Configs, s *schema.Schema, digest string) (*tree.Node, error) {
+	n, err := h.undamaged(ctx, rec, s, digest)
+	return n, h.hurt(ctx, digest, err)
+}
+
+func (h *History) undamaged(ctx context.Context, rec store.Configs, s *schema.Schema, digest string) (*tree.Node, error) {
 	// A kept configuration is named by its content.
 	return h.fleet.Recent.Tree(s, digest, func() (*tree.Node, int, error) {
 		p, err := rec.Place(digest)
@@ -316,6 +328,11 @@ func (h *History) Add(tx *store.Tx, device int64, modules string, s *schema.Sche
 	digest := Digest(n)
 	rec := tx.Configs()
 	_, err := rec.Place(digest)
+	if err == nil && h.isDamaged(digest) {
+		if err = tx.MendConfig(digest, body(s, n)); err == nil {
+			h.mended(digest)
+		}
+	}
 	if !errors.Is(err, store.ErrNotFound) {
 		return digest, err
 	}

@@ -25,6 +25,7 @@ type History struct {
 	runs   *runs
 	trails *trails
 	seen   seen
+	damage damage
 
 	// Held gives what a commit under way found on a device and what it makes of
 	// it, nil where none is prepared; nil where nothing is ever committed.

@@ -71,7 +71,7 @@ func open(t *testing.T, r *servicetest.Room, device string, n int) []store.Outsi
 	require.Eventually(t, func() bool {
 		list, err = r.Store.OutsideOf(t.Context(), d.ID, true, 100)
 		return err == nil && len(list) == n
-	}, 15*time.Second, 20*time.Millisecond)
+	}, 90*time.Second, 20*time.Millisecond)
 	return list
 }
 
@@ -89,7 +89,7 @@ func confirm(t *testing.T, r *servicetest.Room, n int64) error {
 
 func eventually(t *testing.T, r *servicetest.Room, line string, n int) {
 	t.Helper()
-	require.Eventually(t, func() bool { return len(r.Found(0, "%s", line)) == n }, 15*time.Second, 20*time.Millisecond, line)
+	require.Eventually(t, func() bool { return len(r.Found(0, "%s", line)) == n }, 90*time.Second, 20*time.Millisecond, line)
 }
 
 // Who changed a device is told as the device names them, with its own time and
@@ -199,14 +199,14 @@ func TestDuringHold(t *testing.T) {
 		require.NoError(t, err)
 		return now.State
 	}
-	require.Eventually(t, func() bool { return state() == "holding" }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return state() == "holding" }, 90*time.Second, 10*time.Millisecond)
 	require.NoError(t, r.Devices[quay].Console("/system/contact", "meanwhile"))
 	eventually(t, r, "kind:revision.outside", 1) // at once: it might go with the change
 	e := r.Found(1, "kind:outside.changed")[0]
 	assert.Equal(t, []string{"/ietf-system:system/contact", "meanwhile"}, []string{e.Path, e.After})
 	assert.Equal(t, c.Number, open(t, r, quay, 1)[0].During)
-	require.Eventually(t, func() bool { return confirm(t, r, c.Number) == nil }, 20*time.Second, 50*time.Millisecond)
-	require.Eventually(t, func() bool { return state() == "kept" }, 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return confirm(t, r, c.Number) == nil }, 90*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return state() == "kept" }, 90*time.Second, 20*time.Millisecond)
 	o := open(t, r, quay, 1)[0]
 	assert.Equal(t, 1, o.Places)
 	d, err := r.Store.Device(t.Context(), quay)
@@ -253,7 +253,7 @@ func TestDecisions(t *testing.T) {
 	_, _, _, err = dec.PushBack(ctx, mara, o.ID, "", "")
 	require.ErrorContains(t, err, "is to push it back already")
 	commit(t, r, c.Number)
-	require.Eventually(t, func() bool { return confirm(t, r, c.Number) == nil }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return confirm(t, r, c.Number) == nil }, 90*time.Second, 50*time.Millisecond)
 	assert.Equal(t, later.ID, open(t, r, quay, 1)[0].ID, "only the other one is left")
 	assert.Equal(t, []string{"one", "Elsewhere"}, []string{r.Value(quay, "/system/contact"), r.Value(quay, "/system/location")})
 

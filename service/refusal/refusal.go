@@ -12,11 +12,12 @@ type Kind string
 
 // The kinds.
 const (
-	Invalid   Kind = "invalid"   // what was asked makes no sense as it is
-	NotFound  Kind = "not-found" // there is no such thing
-	Forbidden Kind = "forbidden" // not for this person
-	Conflict  Kind = "conflict"  // not now: something else stands in the way
-	Moved     Kind = "moved"     // it is no longer what the person saw
+	Invalid     Kind = "invalid"     // what was asked makes no sense as it is
+	NotFound    Kind = "not-found"   // there is no such thing
+	Forbidden   Kind = "forbidden"   // not for this person
+	Misdirected Kind = "misdirected" // asked of another name than ours
+	Conflict    Kind = "conflict"    // not now: something else stands in the way
+	Moved       Kind = "moved"       // it is no longer what the person saw
 )
 
 // Error is a no.

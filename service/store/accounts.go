@@ -38,26 +38,24 @@ func (a *Account) scan(r scanner, before ...any) error {
 
 // Account gives an account by name.
 func (s *Store) Account(ctx context.Context, name string) (Account, error) {
-	return one(s.row(ctx, "SELECT "+accountColumns+" FROM accounts a WHERE a.name = ?", name), scanAccount)
+	return one(s.ask(ctx, "SELECT "+accountColumns+" FROM accounts a WHERE a.name = ?", name), scanAccount)
 }
 
 // AccountOf gives the account that somebody else vouches for.
 func (s *Store) AccountOf(ctx context.Context, issuer, subject string) (Account, error) {
-	return one(s.row(ctx, "SELECT "+accountColumns+" FROM accounts a WHERE a.issuer = ? AND a.subject = ? AND a.subject <> ''", issuer, subject), scanAccount)
+	return one(s.ask(ctx, "SELECT "+accountColumns+" FROM accounts a WHERE a.issuer = ? AND a.subject = ? AND a.subject <> ''", issuer, subject), scanAccount)
 }
 
 const allAccounts = "SELECT " + accountColumns + " FROM accounts a ORDER BY a.name"
 
 // Accounts lists all accounts by name.
 func (s *Store) Accounts(ctx context.Context) ([]Account, error) {
-	rows, err := s.rows(ctx, allAccounts)
-	return many(rows, err, scanAccount)
+	return many(s.ask(ctx, allAccounts), scanAccount)
 }
 
 // Accounts lists all accounts by name, as this transaction sees them.
 func (tx *Tx) Accounts() ([]Account, error) {
-	rows, err := tx.rows(allAccounts)
-	return many(rows, err, scanAccount)
+	return many(tx.ask(allAccounts), scanAccount)
 }
 
 func grantsText(grants []string) (string, error) {
@@ -81,6 +79,7 @@ func (tx *Tx) AddAccount(a Account) error {
 
 // SetGrants says what an account may do.
 func (tx *Tx) SetGrants(name string, grants []string) error {
+	tx.forgets = true
 	text, err := grantsText(grants)
 	if err != nil {
 		return err
@@ -90,11 +89,13 @@ func (tx *Tx) SetGrants(name string, grants []string) error {
 
 // SetPassword gives an account another password, by its hash.
 func (tx *Tx) SetPassword(name, hash string) error {
+	tx.forgets = true
 	return affected(tx.exec("UPDATE accounts SET hash = ? WHERE name = ?", hash, name))
 }
 
 // CloseAccount ends an account for good.
 func (tx *Tx) CloseAccount(name string, at time.Time) error {
+	tx.forgets = true
 	return affected(tx.exec("UPDATE accounts SET closed_at = ?, hash = '' WHERE name = ?", timeText(at), name))
 }
 
@@ -158,18 +159,28 @@ func (tx *Tx) UseToken(hash string, at time.Time, source string) error {
 
 // DropToken forgets a token.
 func (tx *Tx) DropToken(hash string) error {
+	tx.forgets = true
 	_, err := tx.exec("DELETE FROM tokens WHERE hash = ?", hash)
 	return err
 }
 
 // DropTokens forgets all sessions and tokens of an account.
 func (tx *Tx) DropTokens(account string) error {
+	tx.forgets = true
 	_, err := tx.exec("DELETE FROM tokens WHERE account = ?", account)
+	return err
+}
+
+// DropMachines forgets the tokens of an account that are no sessions.
+func (tx *Tx) DropMachines(account string) error {
+	tx.forgets = true
+	_, err := tx.exec("DELETE FROM tokens WHERE account = ? AND kind <> 'session'", account)
 	return err
 }
 
 // DropSessions forgets the sessions of an account but for one.
 func (tx *Tx) DropSessions(account, keep string) error {
+	tx.forgets = true
 	_, err := tx.exec("DELETE FROM tokens WHERE account = ? AND kind = 'session' AND hash <> ?", account, keep)
 	return err
 }
@@ -182,13 +193,16 @@ func (tx *Tx) DropEnded(now, since time.Time) error {
 
 // Tokens lists the sessions and tokens of an account, or with "" of all.
 func (s *Store) Tokens(ctx context.Context, account string) ([]Token, error) {
-	rows, err := s.rows(ctx, "SELECT "+tokenColumns+" FROM tokens t WHERE ? IN ('', t.account) ORDER BY t.account, t.kind, t.created_at", account)
-	return many(rows, err, func(r scanner) (Token, error) { return scanToken(r, nil) })
+	return many(s.ask(ctx, "SELECT "+tokenColumns+" FROM tokens t WHERE ? IN ('', t.account) ORDER BY t.account, t.kind, t.created_at", account), func(r scanner) (Token, error) { return scanToken(r, nil) })
 }
 
 // TokenAccount gives a token and the account that it belongs to.
 func (s *Store) TokenAccount(ctx context.Context, hash string) (t Token, a Account, err error) {
-	t, err = one(s.row(ctx, "SELECT "+tokenColumns+", "+accountColumns+" FROM tokens t JOIN accounts a ON a.name = t.account WHERE t.hash = ?", hash),
-		func(r scanner) (Token, error) { return scanToken(r, &a) })
-	return t, a, err
+	type both struct {
+		token   Token
+		account Account
+	}
+	b, err := one(s.ask(ctx, "SELECT "+tokenColumns+", "+accountColumns+" FROM tokens t JOIN accounts a ON a.name = t.account WHERE t.hash = ?", hash),
+		func(r scanner) (b both, err error) { b.token, err = scanToken(r, &b.account); return b, err })
+	return b.token, b.account, err
 }

@@ -34,8 +34,7 @@ func (tx *Tx) DropApprovalRule(id int64) error {
 
 // ApprovalRules lists all rules.
 func (s *Store) ApprovalRules(ctx context.Context) ([]ApprovalRule, error) {
-	rows, err := s.rows(ctx, "SELECT id, scope, path, needed, emergency, note, actor, at FROM approval_rules ORDER BY id")
-	return many(rows, err, func(r scanner) (a ApprovalRule, err error) {
+	return many(s.ask(ctx, "SELECT id, scope, path, needed, emergency, note, actor, at FROM approval_rules ORDER BY id"), func(r scanner) (a ApprovalRule, err error) {
 		var at string
 		if err = r.Scan(&a.ID, &a.Scope, &a.Path, &a.Needed, &a.Emergency, &a.Note, &a.Actor, &at); err == nil {
 			a.At, err = parseTime(at)
@@ -74,8 +73,18 @@ func scanApproval(r scanner) (a Approval, err error) {
 
 // Approvals lists the agreements to a change, whatever they were to.
 func (s *Store) Approvals(ctx context.Context, change int64) ([]Approval, error) {
-	rows, err := s.rows(ctx, "SELECT change, actor, digest, note, at FROM approvals WHERE change = ? ORDER BY at", change)
-	return many(rows, err, scanApproval)
+	return many(s.ask(ctx, "SELECT change, actor, digest, note, at FROM approvals WHERE change = ? ORDER BY at", change), scanApproval)
+}
+
+// AddWorker keeps that somebody has worked on a change, for good.
+func (tx *Tx) AddWorker(change int64, account string) error {
+	_, err := tx.exec("INSERT OR IGNORE INTO workers (change, account) SELECT number, ? FROM changes WHERE number = ?", account, change)
+	return err
+}
+
+// Workers lists all who ever worked on a change.
+func (s *Store) Workers(ctx context.Context, change int64) ([]string, error) {
+	return many(s.ask(ctx, "SELECT account FROM workers WHERE change = ? ORDER BY account", change), func(r scanner) (who string, err error) { return who, r.Scan(&who) })
 }
 
 // ApprovalAsk is that a change's people ask others to agree.
@@ -95,9 +104,8 @@ func (tx *Tx) AskApproval(a ApprovalAsk) error {
 // ApprovalAsks lists the changes for which agreement is asked, that are on no
 // device; of one, or with 0 of all.
 func (s *Store) ApprovalAsks(ctx context.Context, change int64) ([]ApprovalAsk, error) {
-	rows, err := s.rows(ctx, `SELECT a.change, a.actor, a.note, a.at FROM approval_asks a JOIN changes c ON c.number = a.change
-		WHERE ? IN (0, a.change) AND c.state IN ('draft', 'failed', 'reverted', 'scheduled') ORDER BY a.at DESC`, change)
-	return many(rows, err, func(r scanner) (a ApprovalAsk, err error) {
+	return many(s.ask(ctx, `SELECT a.change, a.actor, a.note, a.at FROM approval_asks a JOIN changes c ON c.number = a.change
+		WHERE ? IN (0, a.change) AND c.state IN ('draft', 'failed', 'reverted', 'scheduled') ORDER BY a.at DESC`, change), func(r scanner) (a ApprovalAsk, err error) {
 		var at string
 		if err = r.Scan(&a.Change, &a.Actor, &a.Note, &at); err == nil {
 			a.At, err = parseTime(at)
@@ -136,8 +144,7 @@ func (tx *Tx) ReviewEmergency(id int64, by, review string, at time.Time) error {
 
 // Emergencies lists them, newest first: those that nobody looked at, or all.
 func (s *Store) Emergencies(ctx context.Context, all bool) ([]Emergency, error) {
-	rows, err := s.rows(ctx, "SELECT id, change, actor, reason, digest, at, reviewed_by, reviewed_at, review FROM emergencies WHERE ? OR reviewed_at = '' ORDER BY id DESC LIMIT 500", all)
-	return many(rows, err, func(r scanner) (e Emergency, err error) {
+	return many(s.ask(ctx, "SELECT id, change, actor, reason, digest, at, reviewed_by, reviewed_at, review FROM emergencies WHERE ? OR reviewed_at = '' ORDER BY id DESC LIMIT 500", all), func(r scanner) (e Emergency, err error) {
 		var at, reviewed string
 		if err = r.Scan(&e.ID, &e.Change, &e.Actor, &e.Reason, &e.Digest, &at, &e.ReviewedBy, &reviewed, &e.Review); err != nil {
 			return e, err

@@ -87,18 +87,17 @@ func (tx *Tx) SetArchived(id int64, at time.Time, trouble string) error {
 // Archives lists the archives in the order in which they are tried, without
 // those that are retired.
 func (s *Store) Archives(ctx context.Context) ([]Archive, error) {
-	rows, err := s.rows(ctx, "SELECT "+archiveColumns+" FROM archives WHERE retired_at = '' ORDER BY position, id")
-	return many(rows, err, scanArchive)
+	return many(s.ask(ctx, "SELECT "+archiveColumns+" FROM archives WHERE retired_at = '' ORDER BY position, id"), scanArchive)
 }
 
 // Archive gives an archive by its name.
 func (s *Store) Archive(ctx context.Context, name string) (Archive, error) {
-	return one(s.row(ctx, "SELECT "+archiveColumns+" FROM archives WHERE name = ?", name), scanArchive)
+	return one(s.ask(ctx, "SELECT "+archiveColumns+" FROM archives WHERE name = ?", name), scanArchive)
 }
 
 // ArchiveByID gives an archive by its id.
 func (s *Store) ArchiveByID(ctx context.Context, id int64) (Archive, error) {
-	return one(s.row(ctx, "SELECT "+archiveColumns+" FROM archives WHERE id = ?", id), scanArchive)
+	return one(s.ask(ctx, "SELECT "+archiveColumns+" FROM archives WHERE id = ?", id), scanArchive)
 }
 
 const copyColumns = "id, archive, device, revision, name, bytes, sha256, at, why, read_at, trouble, gone_at"
@@ -138,24 +137,22 @@ func (tx *Tx) SetCopyGone(id int64, at time.Time) error {
 
 // Copy gives a copy by its id.
 func (s *Store) Copy(ctx context.Context, id int64) (Copy, error) {
-	return one(s.row(ctx, "SELECT "+copyColumns+" FROM copies WHERE id = ?", id), scanCopy)
+	return one(s.ask(ctx, "SELECT "+copyColumns+" FROM copies WHERE id = ?", id), scanCopy)
 }
 
 // Copies lists the copies that are there: of an archive, of a device, or all
 // for 0; by device and revision, the newest first.
 func (s *Store) Copies(ctx context.Context, archive, device int64) ([]Copy, error) {
-	rows, err := s.rows(ctx, "SELECT "+copyColumns+` FROM copies WHERE gone_at = '' AND (?1 = 0 OR archive = ?1) AND (?2 = 0 OR device = ?2)
-		ORDER BY device, revision DESC, id DESC`, archive, device)
-	return many(rows, err, scanCopy)
+	return many(s.ask(ctx, "SELECT "+copyColumns+` FROM copies WHERE gone_at = '' AND (?1 = 0 OR archive = ?1) AND (?2 = 0 OR device = ?2)
+		ORDER BY device, revision DESC, id DESC`, archive, device), scanCopy)
 }
 
 // LastCopies gives for each device the newest revision of which a copy is in
 // an archive that is in use, and when that was made.
 func (s *Store) LastCopies(ctx context.Context) (map[int64]Copy, error) {
-	rows, err := s.rows(ctx, "SELECT "+copyColumns+` FROM copies c WHERE gone_at = '' AND trouble = '' AND archive IN (SELECT id FROM archives WHERE retired_at = '')
+	list, err := many(s.ask(ctx, "SELECT "+copyColumns+` FROM copies c WHERE gone_at = '' AND trouble = '' AND archive IN (SELECT id FROM archives WHERE retired_at = '')
 		AND NOT EXISTS (SELECT 1 FROM copies n WHERE n.device = c.device AND n.gone_at = '' AND n.trouble = '' AND n.archive IN (SELECT id FROM archives WHERE retired_at = '')
-			AND (n.revision > c.revision OR n.revision = c.revision AND n.id > c.id))`)
-	list, err := many(rows, err, scanCopy)
+			AND (n.revision > c.revision OR n.revision = c.revision AND n.id > c.id))`), scanCopy)
 	out := map[int64]Copy{}
 	for _, c := range list {
 		out[c.Device] = c
@@ -165,8 +162,7 @@ func (s *Store) LastCopies(ctx context.Context) (map[int64]Copy, error) {
 
 // LastRevisions gives each device's newest revision.
 func (s *Store) LastRevisions(ctx context.Context) (map[int64]Revision, error) {
-	rows, err := s.rows(ctx, "SELECT "+revisionColumns+" FROM revisions r WHERE number = (SELECT max(number) FROM revisions n WHERE n.device = r.device)")
-	list, err := many(rows, err, scanRevision)
+	list, err := many(s.ask(ctx, "SELECT "+revisionColumns+" FROM revisions r WHERE number = (SELECT max(number) FROM revisions n WHERE n.device = r.device)"), scanRevision)
 	out := map[int64]Revision{}
 	for _, r := range list {
 		out[r.Device] = r

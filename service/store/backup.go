@@ -16,25 +16,34 @@ import (
 // File is the name of the database in its folder.
 const File = "oaken-latch.db"
 
-// CopyTo writes a copy of a folder's database as it is at one moment, also
-// while a service uses it.
+// CopyTo writes a copy of a folder's database as it is, where no service uses it;
+// ErrLocked where one does, which then has to copy it itself ([Store.CopyInto]).
 func CopyTo(ctx context.Context, dir, file string) error {
-	from := filepath.Join(dir, File)
-	if _, err := os.Stat(from); err != nil {
-		return err
+	from, err := filepath.Abs(filepath.Join(dir, File))
+	if err == nil {
+		_, err = os.Stat(from)
 	}
-	abs, err := filepath.Abs(from)
 	if err != nil {
 		return err
 	}
-	name := url.URL{Scheme: "file", Path: abs}
-	db, err := sql.Open("sqlite", name.String()+"?mode=rw&_pragma=busy_timeout(30000)")
+	name := url.URL{Scheme: "file", Path: from}
+	db, err := sql.Open("sqlite", name.String()+"?mode=rw&_pragma=busy_timeout(1000)&vfs=unix-excl")
 	if err != nil {
 		return err
 	}
 	defer func() { _ = db.Close() }()
-	if _, err := db.ExecContext(ctx, "VACUUM INTO ?", file); err != nil {
-		return fmt.Errorf("copying %s: %w", from, err)
+	return copyInto(ctx, db, from, file)
+}
+
+// CopyInto writes a copy of the records as they are at one moment into a file that is not
+// there yet, also where their own folder is gone.
+func (s *Store) CopyInto(ctx context.Context, file string) error {
+	return copyInto(ctx, s.db, File, file)
+}
+
+func copyInto(ctx context.Context, db *sql.DB, from, to string) error {
+	if _, err := db.ExecContext(ctx, "VACUUM INTO ?", to); err != nil {
+		return fmt.Errorf("copying %s: %w", from, explain(err))
 	}
 	return nil
 }
@@ -81,16 +90,13 @@ func (s *Store) Settle(ctx context.Context, at time.Time, record func(tx *Tx, e 
 	const restored = "the service was restored from a backup that was taken while this was under way: how it ended is told by its devices, not by this record"
 	return s.Write(ctx, func(tx *Tx) error {
 		for _, c := range open {
+			// It ends in the records, so that nothing is done to its devices by itself; what they hold is
+			// for a person to see, and to settle.
 			if _, err := tx.exec("UPDATE commits SET ended_at = ? WHERE id = ?", timeText(at), c.ID); err != nil {
 				return err
 			}
-			if err := tx.SetState(c.Change, "dropped", restored, at); err != nil {
+			if err := tx.SetState(c.Change, "unsettled", restored+fmt.Sprintf("; look at them and say so with latch settle %d", c.Change), at); err != nil {
 				return err
-			}
-			for _, p := range c.Parts {
-				if err := tx.SetMoving(p.Device, ""); err != nil {
-					return err
-				}
 			}
 			if err := record(tx, ledger.Entry{Action: "commit.unknown", Change: c.Change, Note: restored}); err != nil {
 				return err

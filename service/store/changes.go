@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -68,18 +67,17 @@ func (tx *Tx) AddChange(c Change) (Change, error) {
 
 // Change gives a change by its number.
 func (s *Store) Change(ctx context.Context, number int64) (Change, error) {
-	return one(s.row(ctx, "SELECT "+changeColumns+" FROM changes WHERE number = ?", number), scanChange)
+	return one(s.ask(ctx, "SELECT "+changeColumns+" FROM changes WHERE number = ?", number), scanChange)
 }
 
 // Change gives a change by its number, as this transaction sees it.
 func (tx *Tx) Change(number int64) (Change, error) {
-	return one(tx.row("SELECT "+changeColumns+" FROM changes WHERE number = ?", number), scanChange)
+	return one(tx.ask("SELECT "+changeColumns+" FROM changes WHERE number = ?", number), scanChange)
 }
 
 // Changes lists changes, newest first.
 func (s *Store) Changes(ctx context.Context) ([]Change, error) {
-	rows, err := s.rows(ctx, "SELECT "+changeColumns+" FROM changes ORDER BY number DESC")
-	return many(rows, err, scanChange)
+	return many(s.ask(ctx, "SELECT "+changeColumns+" FROM changes ORDER BY number DESC"), scanChange)
 }
 
 // SetState moves a change to a state.
@@ -101,8 +99,7 @@ func (tx *Tx) MovePart(p Part) error {
 
 // Parts lists a change's parts by device.
 func (s *Store) Parts(ctx context.Context, change int64) ([]Part, error) {
-	rows, err := s.rows(ctx, "SELECT change, device, base, moves_to, moves_seen_as FROM parts WHERE change = ? ORDER BY device", change)
-	return many(rows, err, func(r scanner) (p Part, err error) {
+	return many(s.ask(ctx, "SELECT change, device, base, moves_to, moves_seen_as FROM parts WHERE change = ? ORDER BY device", change), func(r scanner) (p Part, err error) {
 		err = r.Scan(&p.Change, &p.Device, &p.Base, &p.MovesTo, &p.MovesSeenAs)
 		return p, err
 	})
@@ -111,8 +108,7 @@ func (s *Store) Parts(ctx context.Context, change int64) ([]Part, error) {
 // ChangeDevices gives the devices that a change has parts on, in the order of its
 // parts; an error where one is out of reach.
 func (s *Store) ChangeDevices(ctx context.Context, change int64) ([]Device, error) {
-	rows, err := s.rows(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id IN (SELECT device FROM parts WHERE change = ?) ORDER BY id", change)
-	list, err := many(rows, err, scanDevice)
+	list, err := many(s.ask(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id IN (SELECT device FROM parts WHERE change = ?) ORDER BY id", change), scanDevice)
 	for _, d := range list {
 		if err == nil {
 			err = within(ctx, d)
@@ -126,7 +122,7 @@ func (s *Store) ChangeDevices(ctx context.Context, change int64) ([]Device, erro
 
 // CountEdits tells how many edits are staged in a change.
 func (s *Store) CountEdits(ctx context.Context, change int64) (int, error) {
-	return one(s.row(ctx, "SELECT count(*) FROM edits WHERE change = ?", change), func(r scanner) (n int, err error) { return n, r.Scan(&n) })
+	return one(s.ask(ctx, "SELECT count(*) FROM edits WHERE change = ?", change), func(r scanner) (n int, err error) { return n, r.Scan(&n) })
 }
 
 // ChangesBeyond gives the changes with parts on other devices than these.
@@ -139,8 +135,7 @@ func (s *Store) ChangesBeyond(ctx context.Context, devices []Device) (map[int64]
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.rows(ctx, "SELECT DISTINCT change FROM parts WHERE device NOT IN (SELECT value FROM json_each(?))", string(list))
-	numbers, err := many(rows, err, func(r scanner) (n int64, err error) { return n, r.Scan(&n) })
+	numbers, err := many(s.ask(ctx, "SELECT DISTINCT change FROM parts WHERE device NOT IN (SELECT value FROM json_each(?))", string(list)), func(r scanner) (n int64, err error) { return n, r.Scan(&n) })
 	out := map[int64]bool{}
 	for _, n := range numbers {
 		out[n] = true
@@ -168,7 +163,7 @@ func (tx *Tx) SetEditBody(id int64, lines int, body []byte, mode string) error {
 
 // EditBody gives the content of a load.
 func (s *Store) EditBody(ctx context.Context, id int64) ([]byte, error) {
-	return s.blob(s.row(ctx, "SELECT body FROM edits WHERE id = ?", id), fmt.Sprintf("edit %d", id))
+	return s.blob(s.ask(ctx, "SELECT body FROM edits WHERE id = ?", id), fmt.Sprintf("edit %d", id))
 }
 
 // DropEdit takes a staged edit back, and the part with its last one.
@@ -195,14 +190,12 @@ func scanEdit(r scanner) (e Edit, err error) {
 
 // Edits lists a change's edits in the order they were staged.
 func (s *Store) Edits(ctx context.Context, change int64) ([]Edit, error) {
-	rows, err := s.rows(ctx, "SELECT "+editColumns+" FROM edits WHERE change = ? ORDER BY id", change)
-	return many(rows, err, scanEdit)
+	return many(s.ask(ctx, "SELECT "+editColumns+" FROM edits WHERE change = ? ORDER BY id", change), scanEdit)
 }
 
 // EditsOf lists a part's edits as this transaction sees them.
 func (tx *Tx) EditsOf(change, device int64) ([]Edit, error) {
-	rows, err := tx.rows("SELECT "+editColumns+" FROM edits WHERE change = ? AND device = ? ORDER BY id", change, device)
-	return many(rows, err, scanEdit)
+	return many(tx.ask("SELECT "+editColumns+" FROM edits WHERE change = ? AND device = ? ORDER BY id", change, device), scanEdit)
 }
 
 // stampQuery names what is staged in a change as it is: another edit, base,
@@ -214,12 +207,12 @@ const stampQuery = `SELECT count(*) || ' ' || coalesce(sum(id), 0) || ' ' || coa
 
 // Stamp names what is staged in a change as it is now.
 func (s *Store) Stamp(ctx context.Context, change int64) (string, error) {
-	return one(s.row(ctx, stampQuery, change), scanText)
+	return one(s.ask(ctx, stampQuery, change), scanText)
 }
 
 // Stamp names what is staged in a change, as this transaction sees it.
 func (tx *Tx) Stamp(change int64) (string, error) {
-	return one(tx.row(stampQuery, change), scanText)
+	return one(tx.ask(stampQuery, change), scanText)
 }
 
 // Commit is one attempt to bring a change onto its devices.
@@ -294,8 +287,7 @@ func (tx *Tx) Journal(commit int64, events []guard.Event, state guard.State, end
 
 // JournalOf gives a commit's events in order.
 func (s *Store) JournalOf(ctx context.Context, commit int64) ([]guard.Event, error) {
-	rows, err := s.rows(ctx, "SELECT event FROM journal WHERE commit_id = ? ORDER BY seq", commit)
-	return many(rows, err, func(r scanner) (e guard.Event, err error) {
+	return many(s.ask(ctx, "SELECT event FROM journal WHERE commit_id = ? ORDER BY seq", commit), func(r scanner) (e guard.Event, err error) {
 		var text string
 		if err = r.Scan(&text); err == nil {
 			err = json.Unmarshal([]byte(text), &e)
@@ -332,18 +324,17 @@ func scanCommit(r scanner) (Commit, error) {
 
 // OpenCommits lists the commits that have not ended.
 func (s *Store) OpenCommits(ctx context.Context) ([]Commit, error) {
-	rows, err := s.rows(ctx, "SELECT "+commitColumns+" FROM commits WHERE ended_at = '' ORDER BY id")
-	return s.wholeCommits(ctx, rows, err)
+	return s.wholeCommits(s.ask(ctx, "SELECT "+commitColumns+" FROM commits WHERE ended_at = '' ORDER BY id"))
 }
 
 // wholeCommits reads commits with their parts.
-func (s *Store) wholeCommits(ctx context.Context, rows *sql.Rows, err error) ([]Commit, error) {
-	list, err := many(rows, err, scanCommit)
+func (s *Store) wholeCommits(q question) ([]Commit, error) {
+	list, err := many(q, scanCommit)
 	if err != nil {
 		return nil, err
 	}
 	for i := range list {
-		if list[i].Parts, err = s.commitParts(ctx, list[i].ID); err != nil {
+		if list[i].Parts, err = s.commitParts(q.ctx, list[i].ID); err != nil {
 			return nil, err
 		}
 	}
@@ -352,7 +343,7 @@ func (s *Store) wholeCommits(ctx context.Context, rows *sql.Rows, err error) ([]
 
 // LastCommit gives a change's newest commit.
 func (s *Store) LastCommit(ctx context.Context, change int64) (Commit, error) {
-	c, err := one(s.row(ctx, "SELECT "+commitColumns+" FROM commits WHERE change = ? ORDER BY id DESC LIMIT 1", change), scanCommit)
+	c, err := one(s.ask(ctx, "SELECT "+commitColumns+" FROM commits WHERE change = ? ORDER BY id DESC LIMIT 1", change), scanCommit)
 	if err == nil {
 		c.Parts, err = s.commitParts(ctx, c.ID)
 	}
@@ -360,8 +351,7 @@ func (s *Store) LastCommit(ctx context.Context, change int64) (Commit, error) {
 }
 
 func (s *Store) commitParts(ctx context.Context, commit int64) ([]CommitPart, error) {
-	rows, err := s.rows(ctx, "SELECT device, persist, coalesce(base, ''), coalesce(result, '') FROM commit_parts WHERE commit_id = ? ORDER BY place", commit)
-	return many(rows, err, func(r scanner) (p CommitPart, err error) {
+	return many(s.ask(ctx, "SELECT device, persist, coalesce(base, ''), coalesce(result, '') FROM commit_parts WHERE commit_id = ? ORDER BY place", commit), func(r scanner) (p CommitPart, err error) {
 		err = r.Scan(&p.Device, &p.Persist, &p.Base, &p.Result)
 		return p, err
 	})
@@ -370,8 +360,7 @@ func (s *Store) commitParts(ctx context.Context, commit int64) ([]CommitPart, er
 // KeptBetween lists the changes of a person, as author or as who committed
 // them, that were kept in a period, newest first.
 func (s *Store) KeptBetween(ctx context.Context, person string, since, until time.Time) ([]Change, error) {
-	rows, err := s.rows(ctx, "SELECT "+changeColumns+` FROM changes WHERE state = 'kept' AND (author = ?1 OR EXISTS (SELECT 1 FROM commits c WHERE c.change = number AND c.actor = ?1))
+	return many(s.ask(ctx, "SELECT "+changeColumns+` FROM changes WHERE state = 'kept' AND (author = ?1 OR EXISTS (SELECT 1 FROM commits c WHERE c.change = number AND c.actor = ?1))
 		AND number IN (SELECT change FROM commits WHERE ended_at >= ?2 AND ended_at <= ?3)
-		ORDER BY (SELECT max(c.id) FROM commits c WHERE c.change = number) DESC`, person, timeText(since), timeText(until))
-	return many(rows, err, scanChange)
+		ORDER BY (SELECT max(c.id) FROM commits c WHERE c.change = number) DESC`, person, timeText(since), timeText(until)), scanChange)
 }

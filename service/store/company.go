@@ -46,20 +46,17 @@ func scanText(r scanner) (text string, err error) { err = r.Scan(&text); return 
 
 // Company lists who works on a change beside its author.
 func (s *Store) Company(ctx context.Context, change int64) ([]string, error) {
-	rows, err := s.rows(ctx, companyQuery, change)
-	return many(rows, err, scanText)
+	return many(s.ask(ctx, companyQuery, change), scanText)
 }
 
 // Company lists who works on a change, as this transaction sees it.
 func (tx *Tx) Company(change int64) ([]string, error) {
-	rows, err := tx.rows(companyQuery, change)
-	return many(rows, err, scanText)
+	return many(tx.ask(companyQuery, change), scanText)
 }
 
 // InCompanyOf lists the changes that somebody was added to.
 func (s *Store) InCompanyOf(ctx context.Context, account string) ([]int64, error) {
-	rows, err := s.rows(ctx, "SELECT change FROM company WHERE account = ?", account)
-	return many(rows, err, func(r scanner) (n int64, err error) { err = r.Scan(&n); return n, err })
+	return many(s.ask(ctx, "SELECT change FROM company WHERE account = ?", account), func(r scanner) (n int64, err error) { err = r.Scan(&n); return n, err })
 }
 
 // SetTitle gives a change another title and ticket.
@@ -75,8 +72,7 @@ func (tx *Tx) AddNote(n Note) (Note, error) {
 
 // Notes lists a change's notes, oldest first.
 func (s *Store) Notes(ctx context.Context, change int64) ([]Note, error) {
-	rows, err := s.rows(ctx, "SELECT id, change, actor, at, text FROM notes WHERE change = ? ORDER BY id", change)
-	return many(rows, err, func(r scanner) (n Note, err error) {
+	return many(s.ask(ctx, "SELECT id, change, actor, at, text FROM notes WHERE change = ? ORDER BY id", change), func(r scanner) (n Note, err error) {
 		var at string
 		if err = r.Scan(&n.ID, &n.Change, &n.Actor, &at, &n.Text); err == nil {
 			n.At, err = parseTime(at)
@@ -101,8 +97,7 @@ func (tx *Tx) DropDecisions(change, device int64) error {
 
 // Decisions lists a change's decisions.
 func (s *Store) Decisions(ctx context.Context, change int64) ([]Decision, error) {
-	rows, err := s.rows(ctx, "SELECT change, device, path, keep, base, mine, theirs, actor, at FROM decisions WHERE change = ? ORDER BY device, path", change)
-	return many(rows, err, func(r scanner) (d Decision, err error) {
+	return many(s.ask(ctx, "SELECT change, device, path, keep, base, mine, theirs, actor, at FROM decisions WHERE change = ? ORDER BY device, path", change), func(r scanner) (d Decision, err error) {
 		var at string
 		if err = r.Scan(&d.Change, &d.Device, &d.Path, &d.Keep, &d.Base, &d.Mine, &d.Theirs, &d.Actor, &at); err == nil {
 			d.At, err = parseTime(at)
@@ -130,10 +125,10 @@ func scanPreviewed(r scanner) (p Previewed, err error) {
 
 // PreviewOf gives a preview of a change by its digest, whoever saw it.
 func (s *Store) PreviewOf(ctx context.Context, change int64, digest string) (Previewed, error) {
-	return one(s.row(ctx, "SELECT "+previewColumns+" FROM previews WHERE change = ? AND digest = ? ORDER BY at DESC LIMIT 1", change, digest), scanPreviewed)
+	return one(s.ask(ctx, "SELECT "+previewColumns+" FROM previews WHERE change = ? AND digest = ? ORDER BY at DESC LIMIT 1", change, digest), scanPreviewed)
 }
 
 // LastPreview gives what a person was shown of a change last.
 func (s *Store) LastPreview(ctx context.Context, change int64, actor string) (Previewed, error) {
-	return one(s.row(ctx, "SELECT "+previewColumns+" FROM previews WHERE change = ? AND actor = ? ORDER BY at DESC LIMIT 1", change, actor), scanPreviewed)
+	return one(s.ask(ctx, "SELECT "+previewColumns+" FROM previews WHERE change = ? AND actor = ? ORDER BY at DESC LIMIT 1", change, actor), scanPreviewed)
 }

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
 )
 
 // Run is a row of configurations of one device: the first is kept whole, each
@@ -29,21 +28,21 @@ type ConfigPlace struct {
 // them.
 type Configs struct {
 	s   *Store
-	row func(text string, args ...any) *sql.Row
+	ask func(text string, args ...any) question
 }
 
 // Configs reads what is kept.
 func (s *Store) Configs(ctx context.Context) Configs {
-	return Configs{s, func(text string, args ...any) *sql.Row { return s.row(ctx, text, args...) }}
+	return Configs{s, func(text string, args ...any) question { return s.ask(ctx, text, args...).unremembered() }}
 }
 
 // Configs reads what is kept as this transaction sees it.
-func (tx *Tx) Configs() Configs { return Configs{tx.s, tx.row} }
+func (tx *Tx) Configs() Configs { return Configs{tx.s, tx.ask} }
 
 // Place tells where the configuration of a digest stands.
-func (c Configs) Place(digest string) (p ConfigPlace, err error) {
-	return one(c.row("SELECT coalesce(run, 0), place, body FROM configs WHERE digest = ?", digest), func(r scanner) (ConfigPlace, error) {
-		err := r.Scan(&p.Run, &p.Place, &p.Body)
+func (c Configs) Place(digest string) (ConfigPlace, error) {
+	return one(c.ask("SELECT coalesce(run, 0), place, body FROM configs WHERE digest = ?", digest), func(r scanner) (p ConfigPlace, err error) {
+		err = r.Scan(&p.Run, &p.Place, &p.Body)
 		if err == nil && p.Run == 0 {
 			p.Body, err = c.s.expand(p.Body)
 		}
@@ -60,17 +59,17 @@ func scanRun(r scanner) (v Run, err error) {
 
 // Run gives a run.
 func (c Configs) Run(id int64) (Run, error) {
-	return one(c.row("SELECT "+runColumns+" FROM runs WHERE id = ?", id), scanRun)
+	return one(c.ask("SELECT "+runColumns+" FROM runs WHERE id = ?", id), scanRun)
 }
 
 // LastRun gives a device's newest run.
 func (c Configs) LastRun(device int64) (Run, error) {
-	return one(c.row("SELECT "+runColumns+" FROM runs WHERE device = ? ORDER BY id DESC LIMIT 1", device), scanRun)
+	return one(c.ask("SELECT "+runColumns+" FROM runs WHERE device = ? ORDER BY id DESC LIMIT 1", device), scanRun)
 }
 
 // Pack gives a pack of a run: number 0 is its whole configuration.
 func (c Configs) Pack(run int64, number int) ([]byte, error) {
-	return c.s.blob(c.row("SELECT body FROM packs WHERE run = ? AND number = ?", run, number), "a pack of configurations")
+	return c.s.blob(c.ask("SELECT body FROM packs WHERE run = ? AND number = ?", run, number), "a pack of configurations")
 }
 
 // AddRun begins a run with a configuration kept whole.

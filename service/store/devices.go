@@ -95,24 +95,24 @@ func (tx *Tx) AddDevice(d Device) error {
 
 // Device gives a device by name.
 func (s *Store) Device(ctx context.Context, name string) (Device, error) {
-	d, err := one(s.row(ctx, "SELECT "+deviceColumns+" FROM devices WHERE name = ?", name), scanDevice)
+	d, err := one(s.ask(ctx, "SELECT "+deviceColumns+" FROM devices WHERE name = ?", name), scanDevice)
 	return reached(ctx, d, err)
 }
 
 // DeviceByID gives a device by its id.
 func (s *Store) DeviceByID(ctx context.Context, id int64) (Device, error) {
-	d, err := one(s.row(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id = ?", id), scanDevice)
+	d, err := one(s.ask(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id = ?", id), scanDevice)
 	return reached(ctx, d, err)
 }
 
 // DeviceByID gives a device by its id, as this transaction sees it.
 func (tx *Tx) DeviceByID(id int64) (Device, error) {
-	return one(tx.row("SELECT "+deviceColumns+" FROM devices WHERE id = ?", id), scanDevice)
+	return one(tx.ask("SELECT "+deviceColumns+" FROM devices WHERE id = ?", id), scanDevice)
 }
 
 // DeviceNamed gives a device by name, as this transaction sees it.
 func (tx *Tx) DeviceNamed(name string) (Device, error) {
-	return one(tx.row("SELECT "+deviceColumns+" FROM devices WHERE name = ?", name), scanDevice)
+	return one(tx.ask("SELECT "+deviceColumns+" FROM devices WHERE name = ?", name), scanDevice)
 }
 
 // AddModules keeps a module set, and gives it to a device that has none.
@@ -126,8 +126,7 @@ func (tx *Tx) AddModules(device int64, digest string, sources []byte) error {
 
 // Devices lists all devices by name.
 func (s *Store) Devices(ctx context.Context) ([]Device, error) {
-	rows, err := s.rows(ctx, "SELECT "+deviceColumns+" FROM devices ORDER BY name")
-	list, err := many(rows, err, scanDevice)
+	list, err := many(s.ask(ctx, "SELECT "+deviceColumns+" FROM devices ORDER BY name"), scanDevice)
 	return slices.DeleteFunc(list, func(d Device) bool { return within(ctx, d) != nil }), err
 }
 
@@ -221,20 +220,20 @@ func (tx *Tx) SetModules(id int64, list, digest string, sources []byte, capabili
 
 // ModuleSet gives the sources of a module set.
 func (s *Store) ModuleSet(ctx context.Context, digest string) ([]byte, error) {
-	return s.blob(s.row(ctx, "SELECT sources FROM module_sets WHERE digest = ?", digest), "module set "+digest)
+	return s.blob(s.ask(ctx, "SELECT sources FROM module_sets WHERE digest = ?", digest), "module set "+digest)
 }
 
 // ModuleSetOf gives the digest of what a device handed out that announced a
 // list of modules.
 func (s *Store) ModuleSetOf(ctx context.Context, list string) (string, error) {
-	return one(s.row(ctx, "SELECT module_set FROM devices WHERE module_list = ? AND module_set IS NOT NULL LIMIT 1", list), func(r scanner) (digest string, err error) {
+	return one(s.ask(ctx, "SELECT module_set FROM devices WHERE module_list = ? AND module_set IS NOT NULL LIMIT 1", list), func(r scanner) (digest string, err error) {
 		err = r.Scan(&digest)
 		return digest, err
 	})
 }
 
-func (s *Store) blob(row *sql.Row, what string) ([]byte, error) {
-	packed, err := one(row, func(r scanner) (b []byte, err error) { err = r.Scan(&b); return b, err })
+func (s *Store) blob(q question, what string) ([]byte, error) {
+	packed, err := one(q.unremembered(), func(r scanner) (b []byte, err error) { err = r.Scan(&b); return b, err })
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", what, err)
 	}

@@ -31,8 +31,7 @@ func (tx *Tx) DropExpectation(change, id int64) error {
 
 // Expectations lists those of a change, in the order in which they were stated.
 func (s *Store) Expectations(ctx context.Context, change int64) ([]Expectation, error) {
-	rows, err := s.rows(ctx, "SELECT id, change, line, place, actor, at FROM expectations WHERE change = ? ORDER BY id", change)
-	return many(rows, err, func(r scanner) (e Expectation, err error) {
+	return many(s.ask(ctx, "SELECT id, change, line, place, actor, at FROM expectations WHERE change = ? ORDER BY id", change), func(r scanner) (e Expectation, err error) {
 		var at string
 		if err = r.Scan(&e.ID, &e.Change, &e.Line, &e.Place, &e.Actor, &at); err == nil {
 			e.At, err = parseTime(at)
@@ -58,8 +57,7 @@ func (tx *Tx) AcceptEffect(a AcceptedEffect) error {
 
 // AcceptedEffects lists those of a change.
 func (s *Store) AcceptedEffects(ctx context.Context, change int64) ([]AcceptedEffect, error) {
-	rows, err := s.rows(ctx, "SELECT change, device, filter, digest, actor, at FROM accepted_effects WHERE change = ? ORDER BY device, filter", change)
-	return many(rows, err, func(r scanner) (a AcceptedEffect, err error) {
+	return many(s.ask(ctx, "SELECT change, device, filter, digest, actor, at FROM accepted_effects WHERE change = ? ORDER BY device, filter", change), func(r scanner) (a AcceptedEffect, err error) {
 		var at string
 		if err = r.Scan(&a.Change, &a.Device, &a.Filter, &a.Digest, &a.Actor, &at); err == nil {
 			a.At, err = parseTime(at)

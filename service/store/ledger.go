@@ -27,7 +27,7 @@ func (tx *Tx) lastEntry() (ledgerEnd, error) {
 	if tx.end.seq > 0 {
 		return tx.end, nil
 	}
-	last, err := one(tx.row("SELECT seq, at, hash FROM ledger ORDER BY seq DESC LIMIT 1"), func(r scanner) (l ledgerEnd, err error) {
+	last, err := one(tx.ask("SELECT seq, at, hash FROM ledger ORDER BY seq DESC LIMIT 1"), func(r scanner) (l ledgerEnd, err error) {
 		var at string
 		if err = r.Scan(&l.seq, &at, &l.hash); err == nil {
 			l.at, err = parseTime(at)
@@ -76,7 +76,7 @@ func scanEntry(r scanner) (ledger.Entry, error) {
 
 // Ticket gives the ticket of a change as it is now; "" where there is none.
 func (tx *Tx) Ticket(change int64) (string, error) {
-	t, err := one(tx.row("SELECT ticket FROM changes WHERE number = ?", change), func(r scanner) (t string, err error) { return t, r.Scan(&t) })
+	t, err := one(tx.ask("SELECT ticket FROM changes WHERE number = ?", change), func(r scanner) (t string, err error) { return t, r.Scan(&t) })
 	if errors.Is(err, ErrNotFound) {
 		err = nil
 	}
@@ -172,8 +172,7 @@ func (s *Store) Ledger(ctx context.Context, q LedgerQuery) ([]ledger.Entry, erro
 		limit = " LIMIT ?"
 		args = append(args, q.Limit)
 	}
-	rows, err := s.rows(ctx, "SELECT l."+strings.ReplaceAll(ledgerColumns, ", ", ", l.")+" FROM "+from+" WHERE "+strings.Join(where, " AND ")+" ORDER BY "+seq+" "+order+limit, args...)
-	return many(rows, err, scanEntry)
+	return many(s.ask(ctx, "SELECT l."+strings.ReplaceAll(ledgerColumns, ", ", ", l.")+" FROM "+from+" WHERE "+strings.Join(where, " AND ")+" ORDER BY "+seq+" "+order+limit, args...).unremembered(), scanEntry)
 }
 
 // ledgerPage is how many entries are in memory at a time where many are read.
@@ -213,16 +212,20 @@ func (s *Store) EachEntry(ctx context.Context, q LedgerQuery) iter.Seq2[ledger.E
 	}
 }
 
+// LedgerLength is the number of the newest entry.
+func (s *Store) LedgerLength(ctx context.Context) (int64, error) {
+	return one(s.ask(ctx, "SELECT coalesce(max(seq), 0) FROM ledger"), func(r scanner) (n int64, err error) { return n, r.Scan(&n) })
+}
+
 // between gives the entries between which those of a time are. Times grow from
 // one entry to the next but where the clock went back: between two such places
 // they are found by halving.
 func (s *Store) between(ctx context.Context, since, until time.Time) (first, last int64, err error) {
-	rows, err := s.rows(ctx, "SELECT seq FROM ledger_back ORDER BY seq")
-	starts, err := many(rows, err, func(r scanner) (n int64, err error) { return n, r.Scan(&n) })
+	starts, err := many(s.ask(ctx, "SELECT seq FROM ledger_back ORDER BY seq"), func(r scanner) (n int64, err error) { return n, r.Scan(&n) })
 	if err != nil {
 		return 0, 0, err
 	}
-	ends, err := one(s.row(ctx, "SELECT coalesce((SELECT min(seq) FROM ledger), 1), coalesce((SELECT max(seq) FROM ledger), 0)"), func(r scanner) (e [2]int64, err error) { return e, r.Scan(&e[0], &e[1]) })
+	ends, err := one(s.ask(ctx, "SELECT coalesce((SELECT min(seq) FROM ledger), 1), coalesce((SELECT max(seq) FROM ledger), 0)"), func(r scanner) (e [2]int64, err error) { return e, r.Scan(&e[0], &e[1]) })
 	if err != nil {
 		return 0, 0, err
 	}
@@ -260,7 +263,7 @@ func (s *Store) firstAt(ctx context.Context, from, to int64, at string, same boo
 		mid := low + (high-low)/2
 		// One that is missing, which it never is unless somebody took it out, is
 		// as the next one.
-		is, err := one(s.row(ctx, "SELECT at FROM ledger WHERE seq >= ? ORDER BY seq LIMIT 1", mid), func(r scanner) (t string, err error) { return t, r.Scan(&t) })
+		is, err := one(s.ask(ctx, "SELECT at FROM ledger WHERE seq >= ? ORDER BY seq LIMIT 1", mid), func(r scanner) (t string, err error) { return t, r.Scan(&t) })
 		if err != nil {
 			return 0, err
 		}
@@ -273,14 +276,7 @@ func (s *Store) firstAt(ctx context.Context, from, to int64, at string, same boo
 	return low, nil
 }
 
-// Checkpoints gives the signed words of what the ledger was, oldest first.
+// Checkpoints gives the checkpoints that releases before the tree signed, oldest first.
 func (s *Store) Checkpoints(ctx context.Context) ([]string, error) {
-	rows, err := s.rows(ctx, "SELECT body FROM checkpoints ORDER BY seq")
-	return many(rows, err, func(r scanner) (t string, err error) { return t, r.Scan(&t) })
-}
-
-// AddCheckpoint keeps a checkpoint; one at the same entry stays.
-func (tx *Tx) AddCheckpoint(seq int64, at time.Time, body string) error {
-	_, err := tx.exec("INSERT INTO checkpoints (seq, at, body) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", seq, timeText(at), body)
-	return err
+	return many(s.ask(ctx, "SELECT body FROM checkpoints ORDER BY seq"), func(r scanner) (t string, err error) { return t, r.Scan(&t) })
 }

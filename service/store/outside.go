@@ -60,12 +60,12 @@ func (tx *Tx) AddOutside(o Outside) (Outside, error) {
 
 // Outside gives one by its number.
 func (s *Store) Outside(ctx context.Context, id int64) (Outside, error) {
-	return one(s.row(ctx, "SELECT "+outsideColumns+" FROM outside_changes WHERE id = ?", id), scanOutside)
+	return one(s.ask(ctx, "SELECT "+outsideColumns+" FROM outside_changes WHERE id = ?", id), scanOutside)
 }
 
 // OutsideAt gives the one that made a revision of a device.
 func (s *Store) OutsideAt(ctx context.Context, device, revision int64) (Outside, error) {
-	return one(s.row(ctx, "SELECT "+outsideColumns+" FROM outside_changes WHERE device = ? AND revision = ?", device, revision), scanOutside)
+	return one(s.ask(ctx, "SELECT "+outsideColumns+" FROM outside_changes WHERE device = ? AND revision = ?", device, revision), scanOutside)
 }
 
 // NameOutside keeps what a device told late of who made one.
@@ -81,14 +81,12 @@ func (s *Store) OutsideOf(ctx context.Context, device int64, open bool, limit in
 	if open {
 		where += " AND state = 'open'"
 	}
-	rows, err := s.rows(ctx, "SELECT "+outsideColumns+" FROM outside_changes WHERE "+where+" ORDER BY id DESC LIMIT ?", device, device, limit)
-	return many(rows, err, scanOutside)
+	return many(s.ask(ctx, "SELECT "+outsideColumns+" FROM outside_changes WHERE "+where+" ORDER BY id DESC LIMIT ?", device, device, limit), scanOutside)
 }
 
 // OutsideDuring lists those that were found on devices during the holds of a change.
 func (s *Store) OutsideDuring(ctx context.Context, change int64) ([]Outside, error) {
-	rows, err := s.rows(ctx, "SELECT "+outsideColumns+" FROM outside_changes WHERE during = ? AND during <> 0 ORDER BY id", change)
-	return many(rows, err, scanOutside)
+	return many(s.ask(ctx, "SELECT "+outsideColumns+" FROM outside_changes WHERE during = ? AND during <> 0 ORDER BY id", change), scanOutside)
 }
 
 // DecideOutside keeps what was decided of one; ErrNotFound where that was
@@ -138,14 +136,12 @@ const silencesQuery = "SELECT id, coalesce(device, 0), path, note, actor, at FRO
 
 // Silences lists the paths that move by themselves.
 func (s *Store) Silences(ctx context.Context) ([]Silence, error) {
-	rows, err := s.rows(ctx, silencesQuery)
-	return many(rows, err, scanSilence)
+	return many(s.ask(ctx, silencesQuery), scanSilence)
 }
 
 // Silences is the same, as the transaction sees it.
 func (tx *Tx) Silences() ([]Silence, error) {
-	rows, err := tx.rows(silencesQuery)
-	return many(rows, err, scanSilence)
+	return many(tx.ask(silencesQuery), scanSilence)
 }
 
 // AddSilence keeps one and gives it with its number.

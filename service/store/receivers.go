@@ -43,13 +43,12 @@ func scanReceiver(r scanner) (v Receiver, err error) {
 
 // Receivers lists those that are in use.
 func (s *Store) Receivers(ctx context.Context) ([]Receiver, error) {
-	rows, err := s.rows(ctx, "SELECT "+receiverColumns+" FROM receivers WHERE retired_at = '' ORDER BY id")
-	return many(rows, err, scanReceiver)
+	return many(s.ask(ctx, "SELECT "+receiverColumns+" FROM receivers WHERE retired_at = '' ORDER BY id"), scanReceiver)
 }
 
 // Receiver gives one that is in use by its name.
 func (s *Store) Receiver(ctx context.Context, name string) (Receiver, error) {
-	return one(s.row(ctx, "SELECT "+receiverColumns+" FROM receivers WHERE name = ? AND retired_at = ''", name), scanReceiver)
+	return one(s.ask(ctx, "SELECT "+receiverColumns+" FROM receivers WHERE name = ? AND retired_at = ''", name), scanReceiver)
 }
 
 // AddReceiver keeps a receiver, which is told of what comes from now on;
@@ -82,5 +81,5 @@ func (tx *Tx) NotTold(id int64, trouble string, at time.Time) error {
 
 // LastEntry gives the number of the ledger's last entry, 0 where it is empty.
 func (s *Store) LastEntry(ctx context.Context) (int64, error) {
-	return one(s.row(ctx, "SELECT coalesce(max(seq), 0) FROM ledger"), func(r scanner) (n int64, err error) { return n, r.Scan(&n) })
+	return one(s.ask(ctx, "SELECT coalesce(max(seq), 0) FROM ledger"), func(r scanner) (n int64, err error) { return n, r.Scan(&n) })
 }

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"slices"
 	"time"
@@ -64,16 +63,15 @@ func (tx *Tx) AddAsk(reservation int64, a Ask, most int) error {
 }
 
 // inForce gives the reservations that have neither ended nor run out.
-func inForce(rows *sql.Rows, err error, at time.Time) ([]Reservation, error) {
-	list, err := many(rows, err, scanReservation)
+func inForce(q question, at time.Time) ([]Reservation, error) {
+	list, err := many(q, scanReservation)
 	return slices.DeleteFunc(list, func(v Reservation) bool { return !v.Until.After(at) }), err
 }
 
 // Reserved gives the reservation of a device that is in force at a time;
 // ErrNotFound where there is none.
 func (tx *Tx) Reserved(device int64, at time.Time) (Reservation, error) {
-	rows, err := tx.rows("SELECT "+reservationColumns+" FROM reservations WHERE device = ? AND ended_at = '' ORDER BY id", device)
-	list, err := inForce(rows, err, at)
+	list, err := inForce(tx.ask("SELECT "+reservationColumns+" FROM reservations WHERE device = ? AND ended_at = '' ORDER BY id", device), at)
 	if err == nil && len(list) == 0 {
 		err = ErrNotFound
 	}
@@ -85,8 +83,7 @@ func (tx *Tx) Reserved(device int64, at time.Time) (Reservation, error) {
 
 // Reservations lists those in force at a time, with what others asked.
 func (s *Store) Reservations(ctx context.Context, at time.Time) ([]Reservation, error) {
-	rows, err := s.rows(ctx, "SELECT "+reservationColumns+" FROM reservations WHERE ended_at = '' ORDER BY id")
-	list, err := inForce(rows, err, at)
+	list, err := inForce(s.ask(ctx, "SELECT "+reservationColumns+" FROM reservations WHERE ended_at = '' ORDER BY id"), at)
 	for i := 0; err == nil && i < len(list); i++ {
 		list[i].Asks, err = s.asks(ctx, list[i].ID)
 	}
@@ -94,8 +91,7 @@ func (s *Store) Reservations(ctx context.Context, at time.Time) ([]Reservation, 
 }
 
 func (s *Store) asks(ctx context.Context, reservation int64) ([]Ask, error) {
-	rows, err := s.rows(ctx, "SELECT actor, at, text FROM asks WHERE reservation = ? ORDER BY id", reservation)
-	return many(rows, err, func(r scanner) (a Ask, err error) {
+	return many(s.ask(ctx, "SELECT actor, at, text FROM asks WHERE reservation = ? ORDER BY id", reservation), func(r scanner) (a Ask, err error) {
 		var at string
 		if err = r.Scan(&a.Actor, &at, &a.Text); err == nil {
 			a.At, err = parseTime(at)

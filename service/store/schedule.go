@@ -64,17 +64,15 @@ func (tx *Tx) EndScheduled(id int64, state, note string, at time.Time) error {
 
 // Waiting lists what waits on the schedule, earliest first.
 func (s *Store) Waiting(ctx context.Context) ([]Scheduled, error) {
-	rows, err := s.rows(ctx, "SELECT "+scheduleColumns+" FROM schedule WHERE state = 'waiting' ORDER BY at, id")
-	return many(rows, err, scanScheduled)
+	return many(s.ask(ctx, "SELECT "+scheduleColumns+" FROM schedule WHERE state = 'waiting' ORDER BY at, id"), scanScheduled)
 }
 
 // Schedule lists what is on the schedule and, newest first, what was.
 func (s *Store) Schedule(ctx context.Context, limit int) ([]Scheduled, error) {
-	rows, err := s.rows(ctx, "SELECT "+scheduleColumns+" FROM schedule ORDER BY state <> 'waiting', CASE state WHEN 'waiting' THEN at END, ended_at DESC, id DESC LIMIT ?", limit)
-	return many(rows, err, scanScheduled)
+	return many(s.ask(ctx, "SELECT "+scheduleColumns+" FROM schedule ORDER BY state <> 'waiting', CASE state WHEN 'waiting' THEN at END, ended_at DESC, id DESC LIMIT ?", limit), scanScheduled)
 }
 
 // Scheduled gives something that is or was on the schedule.
 func (s *Store) Scheduled(ctx context.Context, id int64) (Scheduled, error) {
-	return one(s.row(ctx, "SELECT "+scheduleColumns+" FROM schedule WHERE id = ?", id), scanScheduled)
+	return one(s.ask(ctx, "SELECT "+scheduleColumns+" FROM schedule WHERE id = ?", id), scanScheduled)
 }

@@ -4,7 +4,7 @@ import "context"
 
 // Sealed gives what is kept sealed under a name; ErrNotFound where nothing is.
 func (s *Store) Sealed(ctx context.Context, name string) ([]byte, error) {
-	return one(s.row(ctx, "SELECT body FROM sealed WHERE name = ?", name), func(r scanner) (body []byte, err error) { return body, r.Scan(&body) })
+	return one(s.ask(ctx, "SELECT body FROM sealed WHERE name = ?", name), func(r scanner) (body []byte, err error) { return body, r.Scan(&body) })
 }
 
 // SetSealed keeps something sealed under a name.
@@ -26,8 +26,7 @@ var secretTables = [][3]string{{"devices", "name", "secret"}, {"archives", "name
 // Secrets gives all that is sealed.
 func (tx *Tx) Secrets() (out []Secret, err error) {
 	for _, t := range secretTables {
-		rows, err := tx.rows("SELECT " + t[1] + ", " + t[2] + " FROM " + t[0] + " WHERE length(" + t[2] + ") > 0 ORDER BY " + t[1])
-		list, err := many(rows, err, func(r scanner) (s Secret, err error) {
+		list, err := many(tx.ask("SELECT "+t[1]+", "+t[2]+" FROM "+t[0]+" WHERE length("+t[2]+") > 0 ORDER BY "+t[1]), func(r scanner) (s Secret, err error) {
 			s.Table = t[0]
 			return s, r.Scan(&s.Key, &s.Body)
 		})

@@ -26,8 +26,7 @@ func scanSearch(r scanner) (Search, error) {
 
 // Searches lists an account's own lines and those that others share, by name.
 func (s *Store) Searches(ctx context.Context, account string) ([]Search, error) {
-	rows, err := s.rows(ctx, "SELECT owner, name, line, shared, at FROM searches WHERE owner = ? OR shared ORDER BY name, owner <> ?, owner", account, account)
-	return many(rows, err, scanSearch)
+	return many(s.ask(ctx, "SELECT owner, name, line, shared, at FROM searches WHERE owner = ? OR shared ORDER BY name, owner <> ?, owner", account, account), scanSearch)
 }
 
 // SetSearch keeps a line, in place of the account's own of that name.

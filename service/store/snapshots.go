@@ -73,34 +73,31 @@ func (tx *Tx) EditSnapshot(s Snapshot) error {
 
 // Snapshot gives a snapshot by its number.
 func (s *Store) Snapshot(ctx context.Context, number int64) (Snapshot, error) {
-	return one(s.row(ctx, "SELECT "+snapshotColumns+" FROM snapshots WHERE number = ?", number), scanSnapshot)
+	return one(s.ask(ctx, "SELECT "+snapshotColumns+" FROM snapshots WHERE number = ?", number), scanSnapshot)
 }
 
 // Snapshots lists snapshots, newest first; those of one device where device is
 // not 0.
 func (s *Store) Snapshots(ctx context.Context, device int64) ([]Snapshot, error) {
-	rows, err := s.rows(ctx, "SELECT "+snapshotColumns+` FROM snapshots
-		WHERE ?1 = 0 OR number IN (SELECT snapshot FROM snapshot_items WHERE device = ?1) ORDER BY at DESC, number DESC`, device)
-	return many(rows, err, scanSnapshot)
+	return many(s.ask(ctx, "SELECT "+snapshotColumns+` FROM snapshots
+		WHERE ?1 = 0 OR number IN (SELECT snapshot FROM snapshot_items WHERE device = ?1) ORDER BY at DESC, number DESC`, device), scanSnapshot)
 }
 
 // SnapshotsNamed lists the snapshots of a name that are not retired, newest
 // first.
 func (s *Store) SnapshotsNamed(ctx context.Context, name string) ([]Snapshot, error) {
-	rows, err := s.rows(ctx, "SELECT "+snapshotColumns+" FROM snapshots WHERE name = ? AND retired_at = '' ORDER BY at DESC, number DESC", name)
-	return many(rows, err, scanSnapshot)
+	return many(s.ask(ctx, "SELECT "+snapshotColumns+" FROM snapshots WHERE name = ? AND retired_at = '' ORDER BY at DESC, number DESC", name), scanSnapshot)
 }
 
 // SnapshotBefore gives the snapshot that was taken before a change's commit,
 // the newest where there were several.
 func (s *Store) SnapshotBefore(ctx context.Context, change int64) (Snapshot, error) {
-	return one(s.row(ctx, "SELECT "+snapshotColumns+" FROM snapshots WHERE change = ? ORDER BY number DESC LIMIT 1", change), scanSnapshot)
+	return one(s.ask(ctx, "SELECT "+snapshotColumns+" FROM snapshots WHERE change = ? ORDER BY number DESC LIMIT 1", change), scanSnapshot)
 }
 
 // SnapshotItems lists the devices of a snapshot.
 func (s *Store) SnapshotItems(ctx context.Context, number int64) ([]SnapshotItem, error) {
-	rows, err := s.rows(ctx, "SELECT snapshot, device, digest, revision, coalesce(startup, ''), at, unclean FROM snapshot_items WHERE snapshot = ? ORDER BY device", number)
-	return many(rows, err, func(r scanner) (i SnapshotItem, err error) {
+	return many(s.ask(ctx, "SELECT snapshot, device, digest, revision, coalesce(startup, ''), at, unclean FROM snapshot_items WHERE snapshot = ? ORDER BY device", number), func(r scanner) (i SnapshotItem, err error) {
 		var at string
 		if err = r.Scan(&i.Snapshot, &i.Device, &i.Digest, &i.Revision, &i.Startup, &at, &i.Unclean); err == nil {
 			i.At, err = parseTime(at)
@@ -127,11 +124,10 @@ type CommitOf struct {
 
 // CommitsOn lists the commits that a device took part in, newest first.
 func (s *Store) CommitsOn(ctx context.Context, device int64) ([]CommitOf, error) {
-	rows, err := s.rows(ctx, `SELECT c.change, h.title, h.ticket, h.author, c.actor, h.state, h.reason,
+	return many(s.ask(ctx, `SELECT c.change, h.title, h.ticket, h.author, c.actor, h.state, h.reason,
 			c.id = (SELECT max(id) FROM commits WHERE change = c.change), c.started_at, c.ended_at
 		FROM commits c JOIN commit_parts p ON p.commit_id = c.id JOIN changes h ON h.number = c.change
-		WHERE p.device = ? ORDER BY c.id DESC`, device)
-	return many(rows, err, func(r scanner) (c CommitOf, err error) {
+		WHERE p.device = ? ORDER BY c.id DESC`, device), func(r scanner) (c CommitOf, err error) {
 		var started, ended string
 		if err = r.Scan(&c.Change, &c.Title, &c.Ticket, &c.Author, &c.Actor, &c.State, &c.Reason, &c.Newest, &started, &ended); err != nil {
 			return c, err

@@ -57,14 +57,12 @@ func (tx *Tx) AddStencil(v Stencil) (Stencil, error) {
 
 // StencilVersions lists a stencil's versions, newest first.
 func (s *Store) StencilVersions(ctx context.Context, name string) ([]Stencil, error) {
-	rows, err := s.rows(ctx, "SELECT "+stencilColumns+" FROM stencils WHERE name = ? ORDER BY version DESC", name)
-	return many(rows, err, scanStencil)
+	return many(s.ask(ctx, "SELECT "+stencilColumns+" FROM stencils WHERE name = ? ORDER BY version DESC", name), scanStencil)
 }
 
 // Stencils lists the newest version of each stencil, by name.
 func (s *Store) Stencils(ctx context.Context) ([]Stencil, error) {
-	rows, err := s.rows(ctx, "SELECT "+stencilColumns+" FROM stencils v WHERE version = (SELECT max(version) FROM stencils w WHERE w.name = v.name) ORDER BY name")
-	return many(rows, err, scanStencil)
+	return many(s.ask(ctx, "SELECT "+stencilColumns+" FROM stencils v WHERE version = (SELECT max(version) FROM stencils w WHERE w.name = v.name) ORDER BY name"), scanStencil)
 }
 
 func scanShared(r scanner) (v Shared, err error) {
@@ -89,8 +87,7 @@ func (tx *Tx) AddShared(v Shared) (Shared, error) {
 
 // SharedValues lists the newest version of each shared value, by name.
 func (s *Store) SharedValues(ctx context.Context) ([]Shared, error) {
-	rows, err := s.rows(ctx, "SELECT name, version, items, note, actor, at FROM shared_values v WHERE version = (SELECT max(version) FROM shared_values w WHERE w.name = v.name) ORDER BY name")
-	return many(rows, err, scanShared)
+	return many(s.ask(ctx, "SELECT name, version, items, note, actor, at FROM shared_values v WHERE version = (SELECT max(version) FROM shared_values w WHERE w.name = v.name) ORDER BY name"), scanShared)
 }
 
 // AddBinding notes what a stencil sets by a change.
@@ -127,15 +124,13 @@ func (s *Store) scanBinding(r scanner) (b Binding, err error) {
 // InForce lists what stencils set on devices by kept changes, or found there
 // already (then no edit was staged): of each stencil and device the newest, and not where it was taken off. "" is every stencil.
 func (s *Store) InForce(ctx context.Context, stencil string) ([]Binding, error) {
-	rows, err := s.rows(ctx, "SELECT "+bindingColumns+` FROM bindings b JOIN changes c ON c.number = b.change
+	return many(s.ask(ctx, "SELECT "+bindingColumns+` FROM bindings b JOIN changes c ON c.number = b.change
 		WHERE (c.state = 'kept' OR b.edit = 0) AND b.filled IS NOT NULL AND (?1 = '' OR b.stencil = ?1)
 		AND NOT EXISTS (SELECT 1 FROM bindings n JOIN changes d ON d.number = n.change WHERE n.stencil = b.stencil AND n.device = b.device AND n.id > b.id AND (d.state = 'kept' OR n.edit = 0))
-		ORDER BY b.stencil, b.device`, stencil)
-	return many(rows, err, s.scanBinding)
+		ORDER BY b.stencil, b.device`, stencil), s.scanBinding)
 }
 
 // BindingsOf lists what stencils set by a change.
 func (s *Store) BindingsOf(ctx context.Context, change int64) ([]Binding, error) {
-	rows, err := s.rows(ctx, "SELECT "+bindingColumns+" FROM bindings b WHERE b.change = ? ORDER BY b.id", change)
-	return many(rows, err, s.scanBinding)
+	return many(s.ask(ctx, "SELECT "+bindingColumns+" FROM bindings b WHERE b.change = ? ORDER BY b.id", change), s.scanBinding)
 }

@@ -7,6 +7,9 @@ import (
 	"database/sql"
 	"embed"
 	"errors"
+	"fmt"
+	"io"
+	"os"
 	"path/filepath"
 	"sync"
 	"time"
@@ -29,7 +32,10 @@ type Store struct {
 	db *sql.DB
 	*packer
 	writer
-	spare spare
+	health health
+	memory memory
+	frozen error  // why it can be read alone; nil where it can be written
+	copied string // the folder that a copy was made in to read it at all
 
 	statements sync.Map // text -> *sql.Stmt: making one out of its text takes longer than running it
 }
@@ -51,18 +57,104 @@ func Open(dir string) (*Store, error) {
 	if err := migrate(db); err != nil {
 		return nil, errors.Join(explained(file, err), db.Close())
 	}
-	s := &Store{db: db}
+	for _, name := range []string{file, file + "-wal"} { // what an earlier release or somebody else made may be open to others
+		if err := os.Chmod(name, 0o600); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return nil, errors.Join(err, db.Close())
+		}
+	}
+	return ready(&Store{db: db})
+}
+
+// OpenFrozen opens the database of a folder that cannot be written, by a copy of it:
+// what is under way is taken up from it, and nothing is put on record.
+func OpenFrozen(dir string, why error) (*Store, error) {
+	copied, err := copyOut(dir)
+	if err != nil {
+		return nil, explained(filepath.Join(dir, File), errors.Join(why, err))
+	}
+	db, err := connect(filepath.Join(copied, File))
+	if err == nil {
+		var has, newest int64
+		if has, newest, err = releases(context.Background(), db); err == nil && has != newest {
+			err = fmt.Errorf("the records are of another release (%d) than this program (%d), and cannot be brought to it", has, newest)
+		}
+		if err != nil {
+			err = errors.Join(explained(filepath.Join(dir, File), err), db.Close())
+		}
+	}
+	if err != nil {
+		return nil, errors.Join(err, os.RemoveAll(copied))
+	}
+	return ready(&Store{db: db, copied: copied, frozen: explainedOnce(why)})
+}
+
+// explainedOnce is an error of the disk, told once.
+func explainedOnce(why error) error {
+	if errors.Is(why, ErrSick) {
+		return why
+	}
+	return fmt.Errorf("%w (%w)", ErrSick, why)
+}
+
+func ready(s *Store) (*Store, error) {
+	var err error
 	if s.packer, err = packing(); err != nil {
-		return nil, errors.Join(err, db.Close())
+		return nil, errors.Join(err, s.db.Close())
 	}
 	s.start()
 	return s, nil
 }
 
+// copyOut copies a folder's database to where there is room for it, as it is: the folder
+// cannot be written, so that nobody changes it meanwhile.
+func copyOut(dir string) (string, error) {
+	var errs []error
+	for _, place := range []string{os.TempDir(), "/dev/shm"} {
+		to, err := os.MkdirTemp(place, "oaken-latch-frozen-")
+		if err != nil {
+			errs = append(errs, err)
+			continue
+		}
+		for _, name := range []string{File, File + "-wal"} {
+			if cerr := copyFile(filepath.Join(dir, name), filepath.Join(to, name)); name == File || !errors.Is(cerr, os.ErrNotExist) {
+				err = errors.Join(err, cerr)
+			}
+		}
+		if err == nil {
+			return to, nil
+		}
+		errs = append(errs, err, os.RemoveAll(to))
+	}
+	return "", errors.Join(errs...)
+}
+
+func copyFile(from, to string) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = in.Close() }()
+	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	return errors.Join(err, out.Close())
+}
+
 // Close closes the database.
 func (s *Store) Close() error {
 	s.stop()
-	return s.db.Close()
+	select {
+	case <-s.Hung():
+		return ErrSlow // closing waits for the disk, too
+	default:
+	}
+	err := s.db.Close()
+	if s.copied != "" {
+		err = errors.Join(err, os.RemoveAll(s.copied))
+	}
+	return err
 }
 
 // Ping reports whether the database answers.
@@ -117,6 +209,7 @@ func (tx *Tx) statement(text string) *sql.Stmt {
 }
 
 func (tx *Tx) exec(text string, args ...any) (sql.Result, error) {
+	defer tx.s.moves.Add(1)
 	if st := tx.statement(text); st != nil {
 		return st.Exec(args...)
 	}
@@ -124,6 +217,7 @@ func (tx *Tx) exec(text string, args ...any) (sql.Result, error) {
 }
 
 func (tx *Tx) row(text string, args ...any) *sql.Row {
+	defer tx.s.moves.Add(1)
 	if st := tx.statement(text); st != nil {
 		return st.QueryRow(args...)
 	}
@@ -131,37 +225,11 @@ func (tx *Tx) row(text string, args ...any) *sql.Row {
 }
 
 func (tx *Tx) rows(text string, args ...any) (*sql.Rows, error) {
+	defer tx.s.moves.Add(1)
 	if st := tx.statement(text); st != nil {
 		return st.Query(args...)
 	}
 	return tx.tx.Query(text, args...)
-}
-
-// scanner is a row of either kind.
-type scanner interface{ Scan(...any) error }
-
-func one[T any](row *sql.Row, scan func(scanner) (T, error)) (T, error) {
-	v, err := scan(row)
-	if errors.Is(err, sql.ErrNoRows) {
-		err = ErrNotFound
-	}
-	return v, err
-}
-
-func many[T any](rows *sql.Rows, err error, scan func(scanner) (T, error)) ([]T, error) {
-	if err != nil {
-		return nil, err
-	}
-	defer func() { _ = rows.Close() }()
-	var out []T
-	for rows.Next() {
-		v, err := scan(rows)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, v)
-	}
-	return out, rows.Err()
 }
 
 // stamp is how times are kept: UTC, with milliseconds, sortable.

@@ -20,7 +20,7 @@ import (
 var (
 	ErrDamaged = errors.New("the database is damaged: stop the service, keep the file, and restore the newest backup into another folder (oaken-latchd restore FILE --data DIR; docs/runbook.md)")
 	ErrFull    = errors.New("the disk of the records is full: nothing of this was kept; make room and try again")
-	ErrLocked  = errors.New("something else has the database for itself: end whatever reads or copies it (only oaken-latchd backup may, beside the service)")
+	ErrLocked  = errors.New("something else has the database open: another oaken-latchd, or whatever reads or copies it; end that (only oaken-latchd backup and doctor may read beside the service)")
 )
 
 // explain says of an error of the database what it means.
@@ -28,7 +28,13 @@ func explain(err error) error {
 	if err == nil {
 		return nil
 	}
-	for part, is := range map[string]error{"malformed": ErrDamaged, "file is not a database": ErrDamaged, "disk is full": ErrFull, "no space left": ErrFull, "database is locked": ErrLocked} {
+	if Sick(err) {
+		return err // it is told already
+	}
+	for part, is := range map[string]error{
+		"malformed": ErrDamaged, "file is not a database": ErrDamaged, "disk is full": ErrFull, "no space left": ErrFull, "database is locked": ErrLocked,
+		"disk I/O error": ErrSick, "readonly database": ErrSick, "unable to open database": ErrSick, "input/output error": ErrSick, "read-only file system": ErrSick,
+	} {
 		if strings.Contains(err.Error(), part) {
 			return fmt.Errorf("%w (%w)", is, err)
 		}
@@ -44,11 +50,13 @@ func explained(file string, err error) error {
 // reads the schema and prepares its statements anew.
 const keptOpen = 16
 
-// connect opens a database file. Every transaction is on disk when it returns.
+// connect opens a database file. Every transaction is on disk when it returns. The file is
+// this process's alone ("unix-excl"): its index of what is written stands in memory, for one that is
+// mapped from the disk has the whole process wait with the disk. See [CopyTo] for who else wants to read.
 func connect(file string) (*sql.DB, error) {
 	// As a URI, in which a folder's # or ? would mean something else.
 	name := url.URL{Scheme: "file", Path: file}
-	db, err := sql.Open("sqlite", name.String()+"?_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(15000)")
+	db, err := sql.Open("sqlite", name.String()+"?_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(15000)&vfs=unix-excl")
 	if err == nil {
 		db.SetMaxIdleConns(keptOpen)
 	}
@@ -71,6 +79,22 @@ func migrate(db *sql.DB) error {
 	return err
 }
 
+// releases tells which release the records are of, 0 where they were broken off when they
+// were made and nothing is in them, and which this program is of.
+func releases(ctx context.Context, db *sql.DB) (has, newest int64, err error) {
+	p, err := provider(db)
+	if err != nil {
+		return 0, 0, err
+	}
+	list := p.ListSources()
+	newest = list[len(list)-1].Version
+	err = db.QueryRowContext(ctx, "SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied").Scan(&has)
+	if err != nil && strings.Contains(err.Error(), "no such table") {
+		err = nil
+	}
+	return has, newest, err
+}
+
 // upgrade brings the records of an older release up to date: on a copy, which is
 // looked at, and then takes their place. What was there before stays beside it. Where
 // it is broken off, the records are as they were, or as they are to be.
@@ -84,19 +108,10 @@ func upgrade(file string) error {
 		return err
 	}
 	defer func() { _ = db.Close() }()
-	var has, newest int64
-	if err := db.QueryRowContext(ctx, "SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied").Scan(&has); err != nil {
-		if strings.Contains(err.Error(), "no such table") {
-			return nil // it was broken off when it was made: nothing is in it
-		}
-		return err
-	}
-	p, err := provider(db)
+	has, newest, err := releases(ctx, db)
 	if err != nil {
 		return err
 	}
-	list := p.ListSources()
-	newest = list[len(list)-1].Version
 	if has > newest {
 		return fmt.Errorf("the records are of a newer release (%d) than this program (%d): start that one", has, newest)
 	}

@@ -108,12 +108,11 @@ func (s *Store) IndexLedger(ctx context.Context) error {
 			return err
 		}
 		err = s.Write(ctx, func(tx *Tx) error {
-			done, err := one(tx.row(indexedUpTo), number)
+			done, err := one(tx.ask(indexedUpTo), number)
 			if err != nil {
 				return err
 			}
-			rows, err := tx.rows("SELECT "+ledgerColumns+" FROM ledger WHERE seq > ? ORDER BY seq LIMIT ?", done, indexed)
-			list, err := many(rows, err, scanEntry)
+			list, err := many(tx.ask("SELECT "+ledgerColumns+" FROM ledger WHERE seq > ? ORDER BY seq LIMIT ?", done, indexed), scanEntry)
 			if err != nil {
 				return err
 			}
@@ -131,6 +130,9 @@ func (s *Store) IndexLedger(ctx context.Context) error {
 			}
 			return nil
 		})
+		if Sick(err) {
+			return nil // what is findable already is found
+		}
 		if err != nil {
 			return err
 		}
@@ -142,16 +144,15 @@ const indexedUpTo = "SELECT coalesce(max(id), 0) FROM ledger_words_docsize"
 func number(r scanner) (n int64, err error) { return n, r.Scan(&n) }
 
 func (s *Store) behind(ctx context.Context) (done, newest int64, err error) {
-	if done, err = one(s.row(ctx, indexedUpTo), number); err == nil {
-		newest, err = one(s.row(ctx, "SELECT coalesce(max(seq), 0) FROM ledger"), number)
+	if done, err = one(s.ask(ctx, indexedUpTo), number); err == nil {
+		newest, err = one(s.ask(ctx, "SELECT coalesce(max(seq), 0) FROM ledger"), number)
 	}
 	return done, newest, err
 }
 
 // Kinds lists what was ever done, by name.
 func (s *Store) Kinds(ctx context.Context) ([]string, error) {
-	rows, err := s.rows(ctx, "SELECT action FROM ledger_kinds ORDER BY action")
-	return many(rows, err, func(r scanner) (t string, err error) { return t, r.Scan(&t) })
+	return many(s.ask(ctx, "SELECT action FROM ledger_kinds ORDER BY action"), func(r scanner) (t string, err error) { return t, r.Scan(&t) })
 }
 
 // bound is entries of certain numbers, or all others.
@@ -250,8 +251,7 @@ func (s *Store) matchOne(ctx context.Context, key search.Key, value string) ([]s
 		}
 		return out, nil
 	case search.Site:
-		rows, err := s.rows(ctx, "SELECT name FROM devices WHERE site = ? COLLATE NOCASE", value)
-		names, err := many(rows, err, func(r scanner) (t string, err error) { return t, r.Scan(&t) })
+		names, err := many(s.ask(ctx, "SELECT name FROM devices WHERE site = ? COLLATE NOCASE", value), func(r scanner) (t string, err error) { return t, r.Scan(&t) })
 		var out []string
 		for _, n := range names {
 			out = append(out, "marks : "+mark(search.Device, n))
@@ -274,21 +274,21 @@ const (
 
 // TidyWords makes one piece of the many that the index has grown in.
 func (s *Store) TidyWords(ctx context.Context) error {
-	pieces, err := one(s.row(ctx, "SELECT count(DISTINCT segid) FROM ledger_words_idx"), number)
+	pieces, err := one(s.ask(ctx, "SELECT count(DISTINCT segid) FROM ledger_words_idx"), number)
 	if err != nil || pieces < mostPieces {
 		return err
 	}
 	pages := -tidyPages // the first time: all pieces are to become one
 	for more := true; more && err == nil; pages = tidyPages {
 		err = s.Write(ctx, func(tx *Tx) error {
-			before, err := one(tx.row("SELECT total_changes()"), number)
+			before, err := one(tx.ask("SELECT total_changes()"), number)
 			if err != nil {
 				return err
 			}
 			if _, err := tx.exec("INSERT INTO ledger_words (ledger_words, rank) VALUES ('merge', ?)", pages); err != nil {
 				return err
 			}
-			after, err := one(tx.row("SELECT total_changes()"), number)
+			after, err := one(tx.ask("SELECT total_changes()"), number)
 			more = after-before >= 2 // fewer: there was nothing to do
 			return err
 		})

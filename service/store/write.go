@@ -6,7 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
-	"time"
+	"sync/atomic"
 )
 
 // Tx is a transaction. All writing is done in one.
@@ -19,6 +19,7 @@ type Tx struct {
 // shared is what all pieces of work of a transaction have in common.
 type shared struct {
 	end        ledgerEnd
+	forgets    bool                 // what was read last is not to be given any more
 	statements map[string]*sql.Stmt // by text, as this transaction runs them
 }
 
@@ -30,6 +31,8 @@ type writer struct {
 	quit chan struct{}
 	once sync.Once
 	done sync.WaitGroup
+
+	moves atomic.Int64 // how often something got on
 }
 
 // piece is a piece of work: its author does it when it is its turn.
@@ -60,33 +63,60 @@ func (s *Store) start() {
 
 func (s *Store) stop() {
 	s.once.Do(func() { close(s.quit) })
-	s.done.Wait()
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		s.done.Wait()
+	}()
+	select {
+	case <-done:
+	case <-s.Hung():
+	}
 }
 
-// patience is how long a piece of work waits for its turn. It is no matter of what
-// the work is for: that a device is slow, or that whoever asked has gone, does not
-// end what is to be kept.
-const patience = time.Minute
-
 // Write runs f in a transaction: all of it is kept and on disk when Write
-// returns nil, or nothing is. f must not call Write.
-func (s *Store) Write(_ context.Context, f func(*Tx) error) error {
-	late := time.NewTimer(patience)
-	defer late.Stop()
+// returns nil, or nothing is; where the disk does not answer it returns ErrSlow, and which of the
+// two it is shows later. Whether whoever asked has gone does not matter. f must not call Write.
+func (s *Store) Write(_ context.Context, f func(*Tx) error) error { return s.write(f, s.Hung()) }
+
+// WriteSure is Write, however long the disk does not answer.
+func (s *Store) WriteSure(f func(*Tx) error) error { return s.write(f, nil) }
+
+func (s *Store) write(f func(*Tx) error, hung <-chan struct{}) error {
+	if s.frozen != nil {
+		return s.frozen
+	}
 	p := piece{make(chan *Tx, 1), make(chan error, 1), make(chan error, 1)}
 	select {
 	case s.work <- p:
-	case <-late.C:
-		return fmt.Errorf("database: nothing could be written for %s; see whether its disk is well", patience)
+	case <-hung:
+		return ErrSlow
 	case <-s.quit:
 		return errClosed
 	}
 	select {
 	case tx := <-p.turn:
 		p.work(tx, f)
-		return <-p.done
 	case err := <-p.done:
 		return err
+	case <-hung:
+		go p.giveBack()
+		return ErrSlow
+	}
+	select {
+	case err := <-p.done:
+		return err
+	case <-hung:
+		return ErrSlow
+	}
+}
+
+// giveBack lets a turn pass that comes too late.
+func (p piece) giveBack() {
+	select {
+	case <-p.turn:
+		p.result <- ErrSlow
+	case <-p.done:
 	}
 }
 
@@ -100,6 +130,7 @@ func (p piece) work(tx *Tx, f func(*Tx) error) {
 // transact runs a piece of work, and what waits behind it, in one transaction.
 func (s *Store) transact(first piece) {
 	tx, err := s.db.Begin()
+	s.moves.Add(1)
 	if err != nil {
 		first.done <- fmt.Errorf("database: %w", s.ill(err))
 		return
@@ -115,7 +146,7 @@ func (s *Store) transact(first piece) {
 		common.end = ledgerEnd{} // it may be of what was taken back
 		p.done <- s.ill(err)
 		if broken { // the transaction itself is lost: nothing of it is kept
-			s.answer(kept, fmt.Errorf("database: %w", errors.Join(err, tx.Rollback())))
+			s.answered(kept, fmt.Errorf("database: %w", errors.Join(err, tx.Rollback())))
 			return
 		}
 		if len(kept) == 0 { // nothing is in it: it ends with what failed
@@ -123,22 +154,19 @@ func (s *Store) transact(first piece) {
 			return
 		}
 	}
-	if err = tx.Commit(); err != nil {
+	err = tx.Commit()
+	s.moves.Add(1)
+	if err != nil {
 		_ = tx.Rollback() // it says that there is none any more, mostly
 		err = fmt.Errorf("database: %w", s.ill(err))
 	}
-	s.answer(kept, err)
-}
-
-// ill explains an error, and makes room where that is what it wants.
-func (s *Store) ill(err error) error {
-	if err = explain(err); errors.Is(err, ErrFull) {
-		s.spare.giveUp()
+	if common.forgets {
+		s.memory.forget()
 	}
-	return err
+	s.answered(kept, err)
 }
 
-func (s *Store) answer(list []piece, err error) {
+func (s *Store) answered(list []piece, err error) {
 	for _, p := range list {
 		p.done <- err
 	}

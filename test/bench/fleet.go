@@ -82,7 +82,7 @@ func (f *fleetBench) start(devices int) (err error) {
 	if err != nil {
 		return err
 	}
-	f.service, err = service.Open(f.ctx, service.Options{Dir: dir, Logger: slog.New(slog.DiscardHandler), Unwatched: true})
+	f.service, err = service.Open(f.ctx, service.Options{Dir: dir, Make: true, Logger: slog.New(slog.DiscardHandler), Unwatched: true})
 	if err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"crypto/ed25519"
 	"crypto/sha256"
 	"database/sql"
 	"errors"
@@ -88,7 +89,55 @@ func (b *bench) ledger() error {
 	if err := b.verifying(log, plain); err != nil {
 		return err
 	}
+	if err := b.proving(s, log, plain); err != nil {
+		return err
+	}
 	return b.exporting(dir, s, log, plain)
+}
+
+// proving measures a proof of one entry among all, read, made and checked. The yardstick reads as
+// many rows by their number as a proof has hashes.
+func (b *bench) proving(s *store.Store, log *audit.Log, plain *sql.DB) error {
+	ctx := context.Background()
+	if err := log.UseKey(ctx, ed25519.NewKeyFromSeed(make([]byte, ed25519.SeedSize))); err != nil {
+		return err
+	}
+	begun := time.Now()
+	signed, err := log.Checkpoint(ctx)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("the tree of %d entries took %s\n", signed.Size, time.Since(begun).Round(time.Second/10))
+	rnd := rand.New(rand.NewPCG(2026, 14))
+	var errs []error
+	const n = 400
+	var took []time.Duration
+	whole, bare := paired(2, func() {
+		took = took[:0]
+		for range n {
+			start := time.Now()
+			at := rnd.Int64N(signed.Size)
+			list, err := s.Ledger(ctx, store.LedgerQuery{After: at, Before: at + 2})
+			if err == nil {
+				var text []byte
+				if text, err = log.Prove(ctx, list[0], signed); err == nil {
+					_, err = ledger.CheckProof(text)
+				}
+			}
+			errs = append(errs, err)
+			took = append(took, time.Since(start))
+		}
+	}, func() {
+		for range n {
+			for range 20 {
+				var hash string
+				errs = append(errs, plain.QueryRow("SELECT hash FROM plain WHERE seq = ?", 1+rnd.Int64N(entries)).Scan(&hash))
+			}
+		}
+	})
+	b.figure("ledger-prove", whole/n, bare/n, 3)
+	fmt.Printf("the slowest proof in a hundred took %s\n", percentile(took, 99).Round(time.Microsecond))
+	return errors.Join(errs...)
 }
 
 // openPlain opens a database as SQLite gives it: one table, and an index.

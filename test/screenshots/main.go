@@ -270,7 +270,7 @@ func (c *client) pictures() error {
 		{"preview", "latch preview 3"},
 		{"commit", "latch commit 5 --hold 5m --first saltern-quay --probe 'state saltern-quay /interfaces/interface=trunk1/oper-status up' --probe 'program ferry-answers Heron'; echo; latch show 5; echo; latch extend 5 20m; echo; latch devices"},
 		{"history", "latch confirm 5; echo; latch timeline saltern-quay --limit 6; echo; latch blame saltern-quay /system | head -5; echo; latch history saltern-quay /system/location; echo; latch undo 10; echo; latch safe"},
-		{"audit", "latch audit --limit 28 | cut -c1-150; latch audit verify"},
+		{"audit", "latch audit --limit 20 | cut -c1-150; latch audit verify; latch audit prove 5 --to /tmp/entry-5.proof; latch audit check /tmp/entry-5.proof"},
 	} {
 		if err := c.terminal(p.name, p.script); err != nil {
 			return err

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"path/filepath"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -22,6 +23,7 @@ import (
 	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
+	"oakenlatch/service/folder"
 	"oakenlatch/service/history"
 	"oakenlatch/service/outside"
 	"oakenlatch/service/store"
@@ -86,7 +88,13 @@ func New(t testing.TB, names ...string) *Room {
 // NewWith is New with devices that are made otherwise.
 func NewWith(t testing.TB, alter func(*lab.Spec), names ...string) *Room {
 	t.Helper()
-	r := &Room{t: t, dir: t.TempDir(), Devices: map[string]*lab.Device{}}
+	return NewAt(t, t.TempDir(), alter, names...)
+}
+
+// NewAt is NewWith with its records in a folder.
+func NewAt(t testing.TB, dir string, alter func(*lab.Spec), names ...string) *Room {
+	t.Helper()
+	r := &Room{t: t, dir: dir, Devices: map[string]*lab.Device{}}
 	r.Open()
 	t.Cleanup(r.Close)
 	require.NoError(t, r.Store.Write(t.Context(), func(tx *store.Tx) error {
@@ -97,9 +105,10 @@ func NewWith(t testing.TB, alter func(*lab.Spec), names ...string) *Room {
 	require.NoError(t, err)
 	for _, s := range sites {
 		for _, name := range names {
-			if s.Spec.Name == name {
-				alter(&s.Spec)
-				r.adopt(s.Spec)
+			if spec := s.Spec; spec.Name == strings.TrimSuffix(name, "-2") { // a second one of its kind
+				spec.Name = name
+				alter(&spec)
+				r.adopt(spec)
 			}
 		}
 	}
@@ -131,6 +140,7 @@ func (r *Room) Open() {
 	var err error
 	r.Store, err = store.Open(r.dir)
 	require.NoError(r.t, err)
+	require.NoError(r.t, r.Store.Watch(r.dir, 0))
 	r.Log = audit.New(r.Store, func() time.Time { return time.Now().Add(time.Duration(r.clock.Load())).Round(0) })
 	sealer, err := access.OpenSealer(filepath.Join(r.dir, access.KeyFile))
 	require.NoError(r.t, err)
@@ -138,6 +148,8 @@ func (r *Room) Open() {
 	r.History = history.New(r.Store, r.Log, r.Fleet)
 	r.Desk = desk.New(r.Store, r.Log, r.History, r.Fleet)
 	r.Engine = engine.New(r.Store, r.Log, r.Fleet, r.History, slog.New(slog.DiscardHandler))
+	r.Engine.Notes, err = folder.OpenNotes(r.dir)
+	require.NoError(r.t, err)
 	if r.Tempo != (engine.Tempo{}) {
 		r.Engine.Tempo = r.Tempo
 	}

@@ -66,7 +66,7 @@ function Accounts() {
       <Form name="account" form={form} layout="vertical" style={{ marginTop: 12 }} onFinish={(v) => { add.mutate(v, { onSuccess: () => { form.resetFields(); } }); }}>
         <Flex gap={12} align="start" wrap>
           <Form.Item name="name" label="New account" rules={[{ required: true, message: "Its name?" }]}><Input autoComplete="off" /></Form.Item>
-          <Form.Item name="password" label="Its password" rules={[{ required: true, min: 8, message: "8 characters at least" }]}><Input.Password autoComplete="new-password" /></Form.Item>
+          <Form.Item name="password" label="Its password" rules={[{ required: true, min: 12, message: "12 characters at least" }]}><Input.Password autoComplete="new-password" /></Form.Item>
           <MayField />
           <Form.Item label=" "><Button htmlType="submit" loading={add.isPending}>Make the account</Button></Form.Item>
         </Flex>
@@ -163,7 +163,7 @@ function OwnPassword() {
       <Form name="password" form={form} layout="vertical" onFinish={(v) => { set.mutate(v, { onSuccess: () => { form.resetFields(); } }); }}>
         <Flex gap={12} align="start" wrap>
           <Form.Item name="old" label="As it is" rules={[{ required: true, message: "Which is it now?" }]}><Input.Password autoComplete="current-password" /></Form.Item>
-          <Form.Item name="new" label="As it is to be" rules={[{ required: true, min: 8, message: "8 characters at least" }]}><Input.Password autoComplete="new-password" /></Form.Item>
+          <Form.Item name="new" label="As it is to be" rules={[{ required: true, min: 12, message: "12 characters at least" }]}><Input.Password autoComplete="new-password" /></Form.Item>
           <Form.Item label=" "><Button htmlType="submit" loading={set.isPending}>Change it</Button></Form.Item>
         </Flex>
         {set.isSuccess && <Alert type="success" showIcon title="It is changed; your other sessions have ended." />}

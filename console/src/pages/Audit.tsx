@@ -99,22 +99,31 @@ function Whole() {
   const verify = useVerify();
   return (
     <Flex vertical gap={6} align="end">
-      <Button loading={verify.isPending} onClick={() => { verify.mutate(undefined); }}>Check the whole ledger</Button>
+      <Button loading={verify.isPending} onClick={() => { verify.mutate(undefined); }}>Check the whole record</Button>
       <Trouble error={verify.error} />
       {verify.data && <Answer v={verify.data} />}
     </Flex>
   );
 }
 
+const answers = {
+  vouched: { type: "success", title: (v: Verified) => `It is what was seen from outside, up to entry ${String(v.vouched)} of ${String(v.last)}.` },
+  consistent: { type: "warning", title: (v: Verified) => `Its ${String(v.entries)} entries are consistent in themselves. Nobody outside vouches for them.` },
+  altered: { type: "error", title: (v: Verified) => `It was altered: ${v.wrong === 1 ? "one finding shows" : `${String(v.wrong)} findings show`} it.` },
+} as const;
+
 function Answer({ v }: { v: Verified }) {
+  const { type, title } = answers[v.answer];
   return (
     <Alert
-      type={v.intact ? "success" : "error"} showIcon
-      title={v.intact ? `Intact: ${String(v.entries)} entries, each chained to the one before.` : `It was tampered with: ${String(v.wrong)} of ${String(v.entries)} entries show it.`}
+      type={type} showIcon title={title(v)}
       description={
         <>
+          {v.vouchedBy && <div>Vouched for by {v.vouchedBy.join(", ")}{v.vouchedAt && `, ${when(v.vouchedAt)}`}.</div>}
+          {v.answer === "consistent" && <div>Whoever can write to the database and to what lies beside it could have rewritten all of it. Have it watched over from outside: latch witness.</div>}
           {v.findings.map((f) => <div key={`${String(f.seq)} ${f.msg}`}>{f.seq > 0 && `entry ${String(f.seq)}: `}{f.msg}</div>)}
           {v.held && v.heldAt && <div>As it was signed at entry {v.held}, {when(v.heldAt)}.</div>}
+          {v.witnesses?.filter((w) => w.trouble && !w.denies).map((w) => <div key={w.name}>{w.name} did not sign it as it is now: {w.trouble}</div>)}
           {v.notes?.map((n) => <div key={n}>{n}</div>)}
           {v.clockBack?.map((n) => <div key={n}>The service’s clock had gone back before entry {n}.</div>)}
         </>

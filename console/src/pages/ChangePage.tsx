@@ -16,6 +16,7 @@ import { Company } from "./Company";
 import { Expected } from "./Expected";
 import { EditList, PartList } from "./PartList";
 import { PartView } from "./PartView";
+import { Settle } from "./Settle";
 import { StagePanel } from "./StagePanel";
 import { Verdicts } from "./Verdicts";
 import type { Remedies } from "./Verdicts";
@@ -25,7 +26,7 @@ const editable = new Set(["draft", "failed", "reverted"]);
 
 /** What the reason of a state is a reason for. */
 const what: Partial<Record<string, string>> = {
-  failed: "It failed; nothing of it is on any device", draft: "It was not begun", reverted: "It went back", partly: "Its devices do not all hold the same",
+  failed: "It failed; nothing of it is on any device", draft: "It was not begun", reverted: "It went back", partly: "Its devices do not all hold the same", unsettled: "How it ended is not known",
 };
 
 /** What somebody else changed on the devices of a change while it was on hold. */
@@ -68,6 +69,7 @@ export function ChangePage({ session }: { session: Session }) {
           description={<span style={{ whiteSpace: "pre-wrap" }}>{now.reason}</span>}
         />
       )}
+      {now.state === "unsettled" && (mine || may(session, "administer")) && <Settle change={now} />}
       <Meanwhile change={now} />
       {now.due && <OnSchedule due={now.due} mine={mine || may(session, "administer")} />}
       {open && <StagePanel number={number} chosen={part?.device} />}

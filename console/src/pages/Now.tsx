@@ -1,12 +1,13 @@
-import { Button, Card, Empty, Flex, Input, Space, Typography } from "antd";
+import { Button, Card, Empty, Flex, Input, Popconfirm, Space, Typography } from "antd";
 import type { ReactNode } from "react";
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Emergency } from "../accessApi";
-import { useReview } from "../accessQueries";
+import type { Emergency, Proposal } from "../accessApi";
+import { useAgreeTo, useReview } from "../accessQueries";
+import type { LostHold } from "../api";
 import { StateTag } from "../parts/StateTag";
 import { Trouble } from "../parts/Trouble";
-import { useAttention } from "../queries";
+import { useAttention, useLookedAfter } from "../queries";
 import { when, whenIn } from "../time";
 import { NewChange } from "./NewChange";
 import { OutsideState } from "./OutsidePage";
@@ -36,10 +37,37 @@ function Emergent({ emergency: e }: { emergency: Emergency }) {
   );
 }
 
+function Waiting({ proposal: p }: { proposal: Proposal }) {
+  const agree = useAgreeTo();
+  return (
+    <div>
+      <strong>{p.actor}</strong> proposes: <bdi>{p.says}</bdi> <Typography.Text type="secondary">{when(p.at)}, {p.missing} missing</Typography.Text>{" "}
+      <Popconfirm title="Do you agree? With the last agreement it is done." okText="I agree" cancelText="No" onConfirm={() => { agree.mutate(p.number); }}>
+        <Button size="small" loading={agree.isPending}>Agree…</Button>
+      </Popconfirm>
+      <Trouble error={agree.error} />
+    </div>
+  );
+}
+
+function Lost({ hold: h }: { hold: LostHold }) {
+  const looked = useLookedAfter();
+  return (
+    <div>
+      <Typography.Text type="danger" strong>!</Typography.Text> Change {h.change}, “<bdi>{h.title}</bdi>”, by {h.by}, begun {when(h.began)}, on hold until {when(h.until)}
+      {h.devices.map((d) => <div key={d.name}><Link to={`/devices/${d.name}`}>{d.name}</Link> <Typography.Text type="secondary">{d.address}, taken back by {d.guard}</Typography.Text></div>)}
+      <Popconfirm title="Were all of these devices looked at?" okText="They were" cancelText="No" onConfirm={() => { looked.mutate(h.change); }}>
+        <Button size="small" loading={looked.isPending}>I looked at them…</Button>
+      </Popconfirm>
+      <Trouble error={looked.error} />
+    </div>
+  );
+}
+
 /** What needs a decision now. */
 export function Now() {
   const { data, error } = useAttention();
-  const calm = data && data.holding.length + data.unsaved.length + data.trouble.length + data.outside.length + (data.archives ?? []).length + (data.uncopied ?? []).length + (data.untold ?? []).length + (data.approve ?? []).length + (data.emergencies ?? []).length === 0;
+  const calm = data && data.holding.length + data.unsaved.length + data.trouble.length + data.outside.length + (data.archives ?? []).length + (data.uncopied ?? []).length + (data.untold ?? []).length + (data.denied ?? []).length + (data.proposals ?? []).length + (data.approve ?? []).length + (data.emergencies ?? []).length + (data.unsettled ?? []).length + (data.lostHolds ?? []).length + (data.damaged ?? []).length === 0 && !data.records;
   return (
     <>
       <Flex justify="space-between" align="center" style={{ marginBottom: 16 }}>
@@ -48,6 +76,24 @@ export function Now() {
       </Flex>
       <Trouble error={error} />
       {calm && <Card style={{ marginBottom: 16 }}><Empty image={Empty.PRESENTED_IMAGE_SIMPLE} description="Nothing waits for you: no hold runs, every device answers and is saved." /></Card>}
+      <Pile title="Unsettled after a restore" what="Under way when the backup was taken that these records come from. How it ended is told by its devices; nothing is done to them by itself.">
+        {(data?.unsettled ?? []).map((c) => (
+          <Space key={c.number} wrap>
+            <StateTag state={c.state} />
+            <Link to={`/changes/${String(c.number)}`}>Change {c.number}: {c.title}</Link>
+            <Typography.Text type="secondary">by {c.author} on {c.devices.join(", ")}</Typography.Text>
+          </Space>
+        ))}
+      </Pile>
+      <Pile title="On hold once, and lost" what="Under way when the records were lost; these know nothing of it. Look at the devices, then say so.">
+        {(data?.lostHolds ?? []).map((h) => <Lost key={h.change} hold={h} />)}
+      </Pile>
+      <Pile title="The record was altered" what="Who watches over it from outside saw another one than this: somebody rewrote it, cut off its end, or put an older one back.">
+        {(data?.denied ?? []).map((w) => <span key={w.name}><Link to="/audit">{w.name}</Link>: {w.trouble}</span>)}
+      </Pile>
+      <Pile title="Damaged in the records" what="Kept configurations that cannot be read any more. All else is there.">
+        {(data?.damaged ?? []).map((text) => <span key={text}>{text}</span>)}
+      </Pile>
       <Pile title="On hold" what="In effect on trial, going back by itself unless confirmed. The bar at the foot decides.">
         {(data?.holding ?? []).map((c) => (
           <Space key={c.number} wrap>
@@ -59,6 +105,9 @@ export function Now() {
       </Pile>
       <Pile title="Emergencies to be looked at" what="Committed without the agreement that they needed. Somebody else than who did it says what they found.">
         {(data?.emergencies ?? []).map((e) => <Emergent key={e.number} emergency={e} />)}
+      </Pile>
+      <Pile title="Proposed" what="Acts of administration that wait until others who administer agree.">
+        {(data?.proposals ?? []).map((p) => <Waiting key={p.number} proposal={p} />)}
       </Pile>
       <Pile title="To be agreed to" what="Others ask whether you agree to what their change does.">
         {(data?.approve ?? []).map((c) => (

@@ -8,6 +8,7 @@ const looks: Record<string, { color: string; mark: string }> = {
   kept: { color: "cyan", mark: "✓" },
   reverted: { color: "volcano", mark: "↩" },
   partly: { color: "magenta", mark: "≠" },
+  unsettled: { color: "magenta", mark: "?" },
   failed: { color: "red", mark: "✗" },
   dropped: { color: "default", mark: "–" },
 };

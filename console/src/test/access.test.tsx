@@ -29,9 +29,9 @@ const as = (account: string, roles: string[]) => { answers["/me"] = { account, m
 beforeEach(() => {
   asked = [];
   answers = {
-    "/attention": { holding: [], unsaved: [], trouble: [], outside: [], drafts: [], due: [], approve: [change], emergencies: [emergency] }, "/login/ways": {},
+    "/attention": { holding: [], unsaved: [], trouble: [], outside: [], drafts: [], due: [], approve: [change], emergencies: [emergency], proposals: [{ number: 4, says: "rule 1 goes: all devices, 1", actor: "joss", at: "2026-11-23T01:00:00Z", agreed: [], missing: 1 }], denied: [{ name: "tidewell/saltern", url: "http://192.0.2.9", trouble: "it saw 9 entries, and the record has 7: the end was cut off", denies: true }] }, "/login/ways": {},
     "/accounts": accounts, "/tokens": tokens, "/rules": [rule], "/changes": [change], "/changes/7": change, "/changes/7/preview": preview, "/changes/7/edits": [], "/devices": [],
-    "POST /accounts": accounts[1], "PATCH /accounts/hanna": accounts[1], "DELETE /accounts/hanna": {}, "DELETE /tokens/4e5f6071": {}, "POST /tokens": { ...tokens[1], token: "SHOWN-ONCE" }, "POST /rules": rule, "DELETE /rules/1": {}, "POST /me/password": {},
+    "POST /accounts": accounts[1], "PATCH /accounts/hanna": accounts[1], "DELETE /accounts/hanna": {}, "DELETE /tokens/4e5f6071": {}, "POST /tokens": { ...tokens[1], token: "SHOWN-ONCE" }, "POST /rules": rule, "DELETE /rules/1": {}, "POST /me/password": {}, "POST /proposals/4/agreement": { done: true, missing: 0 },
     "POST /changes/7/ask": {}, "POST /changes/7/approval": {}, "DELETE /changes/7/approval": {}, "POST /emergencies/3/review": {}, "POST /changes/7/commit": change,
   };
   as("admin", everything);
@@ -124,6 +124,11 @@ describe("access", () => {
     fireEvent.click(screen.getByText("I looked at it"));
     await did("POST /emergencies/3/review");
     expect(sent("POST", "/emergencies/3/review")).toEqual({ text: "it was right" });
+    expect(screen.getByText("rule 1 goes: all devices, 1")).toBeTruthy();
+    fireEvent.click(screen.getByText("Agree…"));
+    fireEvent.click(await screen.findByText("I agree"));
+    await did("POST /proposals/4/agreement");
+    expect(screen.getByText(/it saw 9 entries, and the record has 7/)).toBeTruthy();
   });
 
   it("offers to sign in elsewhere", async () => {

@@ -18,7 +18,7 @@ beforeEach(() => {
     "/me": { account: "mara", may: ["read", "stage", "commit", "approve", "audit"] }, "/audit": { entries: [entry, { ...entry, seq: 4, outcome: "refused", note: "=cmd()\u202eabc" }], next: 4 } satisfies Audit,
     "/audit/entries/5": { ...entry, lines: [{ mark: "~", depth: 0, text: "mtu: 1500 → 9000", path: "/x/mtu" }] } satisfies EntryDoc,
     "/audit/pace": pace, "/searches": kept, "/audit/complete": { from: 4, hints: [{ value: "mara" }, { value: "joss", says: "a person" }] } satisfies SearchHints,
-    "/audit/verify": { entries: 9, last: 9, intact: false, wrong: 1, findings: [{ seq: 3, msg: "its content does not match its hash: it was altered" }], clockBack: [7], held: 5, heldAt: at } satisfies Verified,
+    "/audit/verify": { answer: "altered", entries: 9, last: 9, intact: false, wrong: 1, findings: [{ seq: 3, msg: "its content does not match its hash: it was altered" }], clockBack: [7], held: 5, heldAt: at } satisfies Verified,
     "PUT /searches/mine": { ...kept[0], owner: "mara", name: "mine" },
   };
   answering(answers, asked);
@@ -66,7 +66,7 @@ describe("audit", () => {
     fireEvent.mouseDown(screen.getByRole("combobox", { name: "kept searches" }));
     fireEvent.click(await screen.findByText("nights (joss)"));
     await waitFor(() => { expect(queries("/audit").at(-1)?.get("q")).toBe("kind:commit"); });
-    fireEvent.click(screen.getByRole("button", { name: "Check the whole ledger" }));
+    fireEvent.click(screen.getByRole("button", { name: "Check the whole record" }));
     expect(await screen.findByText(/entry 3: its content does not match/)).toBeTruthy();
     expect(screen.getByText(/gone back before entry 7/)).toBeTruthy();
   });

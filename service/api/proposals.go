@@ -1,0 +1,74 @@
+package api
+
+import (
+	"context"
+
+	"oakenlatch/service/access"
+	"oakenlatch/service/store"
+	"oakenlatch/wire"
+)
+
+// proposalRoutes are those about acts of administration that wait for others.
+func (a *API) proposalRoutes() []route {
+	return []route{
+		{"GET", "/proposals", "Acts of administration that wait until others agree", toAdministerAll, 200, nil, []wire.Proposal{}, nil, a.proposals},
+		{"POST", "/proposals/:id/agreement", "Agree to one that somebody else proposed; with the last agreement it is done", toAdministerAll, 200, nil, wire.Agreed{}, nil, a.agreeTo},
+		{"DELETE", "/proposals/:id", "Drop one", toAdministerAll, 204, nil, nil, nil, a.dropProposal},
+	}
+}
+
+// accepted is an answer that something was taken in, and waits (202).
+type accepted struct{ doc any }
+
+func (a *API) proposalDoc(ctx context.Context, p store.Proposal) (wire.Proposal, error) {
+	missing, err := a.Accounts.MissingTo(ctx, p)
+	return wire.Proposal{Number: p.ID, Says: p.Says, Actor: p.Actor, At: p.At, Agreed: append([]string{}, p.Agreed...), Missing: missing}, err
+}
+
+// proposed answers that something waits for others; doc takes the proposal along.
+func (a *API) proposed(c *call, p store.Proposal, err error, doc func(*wire.Proposal) any) (any, error) {
+	if err != nil {
+		return nil, err
+	}
+	out, err := a.proposalDoc(c.ctx, p)
+	return accepted{doc(&out)}, err
+}
+
+// proposalDocs lists those that wait, for who may agree to them.
+func (a *API) proposalDocs(c *call) ([]wire.Proposal, error) {
+	out := []wire.Proposal{}
+	if !c.person.Grants.Everywhere(access.Administer) {
+		return out, nil
+	}
+	list, err := a.Store.Proposals(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range list {
+		doc, err := a.proposalDoc(c.ctx, p)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, doc)
+	}
+	return out, nil
+}
+
+func (a *API) proposals(c *call) (any, error) { return a.proposalDocs(c) }
+
+func (a *API) agreeTo(c *call) (any, error) {
+	id, err := numberIn(c, "id", "proposal's number")
+	if err != nil {
+		return nil, err
+	}
+	missing, err := a.Accounts.AgreeTo(c.ctx, c.person, id)
+	return wire.Agreed{Done: missing == 0, Missing: missing}, err
+}
+
+func (a *API) dropProposal(c *call) (any, error) {
+	id, err := numberIn(c, "id", "proposal's number")
+	if err != nil {
+		return nil, err
+	}
+	return nil, a.Accounts.Withdraw(c.ctx, c.person, id)
+}

@@ -1,0 +1,74 @@
+package api
+
+import (
+	"strconv"
+
+	"oakenlatch/core/guard"
+	"oakenlatch/service/access"
+	"oakenlatch/service/refusal"
+	"oakenlatch/wire"
+)
+
+// holdsNames are what a device was found to hold, as the API names it.
+var holdsNames = map[guard.Found]string{guard.FoundBase: "former", guard.FoundResult: "change", guard.FoundOther: "neither"}
+
+var pendingNames = map[guard.Pending]string{guard.IsPending: "yes", guard.NonePends: "no"}
+
+func (a *API) unsettled(c *call) (any, error) {
+	ch, err := a.decidable(c)
+	if err != nil {
+		return nil, err
+	}
+	list, err := a.Engine.Unsettled(c.ctx, ch)
+	out := make([]wire.Unsettled, 0, len(list))
+	for _, u := range list {
+		doc := wire.Unsettled{Device: u.Device.Name, Address: u.Device.Address, Holds: holdsNames[u.Found], Pending: pendingNames[u.Pending]}
+		if u.Err != nil {
+			doc.Error = u.Err.Error()
+		}
+		if u.Settled != nil {
+			doc.Settled, doc.By, doc.At = u.Settled.Standing, u.Settled.Actor, u.Settled.At
+		}
+		out = append(out, doc)
+	}
+	return out, err
+}
+
+func (a *API) settle(c *call) (any, error) {
+	ch, err := a.decidable(c)
+	if err != nil {
+		return nil, err
+	}
+	var in wire.Settle
+	if err := c.read(&in); err != nil {
+		return nil, err
+	}
+	if err := a.Engine.Settle(c.ctx, c.person.Name, ch, in.Devices); err != nil {
+		return nil, err
+	}
+	return a.reload(c, ch.Number)
+}
+
+// lostHolds are for those who see all devices: the records do not say whose these are.
+func (a *API) lostHolds(c *call) []wire.LostHold {
+	out := []wire.LostHold{}
+	if c.person.Fits(access.Need{Role: access.Read, Everywhere: true}) != nil {
+		return out
+	}
+	for _, h := range a.Engine.Lost() {
+		doc := wire.LostHold{Change: h.Change, Title: h.Title, By: h.By, Began: h.Began, Until: h.Until, Devices: []wire.LostDevice{}}
+		for _, d := range h.Devices {
+			doc.Devices = append(doc.Devices, wire.LostDevice{Name: d.Name, Address: d.Address, Guard: d.Guard})
+		}
+		out = append(out, doc)
+	}
+	return out
+}
+
+func (a *API) lookedAfter(c *call) (any, error) {
+	n, err := strconv.ParseInt(c.Param("change"), 10, 64)
+	if err != nil {
+		return nil, refusal.New(refusal.Invalid, "", "%q is not a change number", c.Param("change"))
+	}
+	return nil, a.Engine.Looked(c.ctx, c.person.Name, n)
+}

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"oakenlatch/test/port"
 	"oakenlatch/test/sshpeer"
 )
 
@@ -50,10 +51,7 @@ func TestDialFails(t *testing.T) {
 			go ssh.DiscardRequests(requests)
 		}
 	})
-	closed, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	nobody := closed.Addr().String()
-	require.NoError(t, closed.Close())
+	nobody := port.Address(t)
 	for name, c := range map[string]struct {
 		address, password string
 		key               ssh.PublicKey
@@ -74,7 +72,7 @@ func TestDialFails(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	_, err = Dial(ctx, address, DialOptions{Client: login("right", key)})
+	_, err := Dial(ctx, address, DialOptions{Client: login("right", key)})
 	require.ErrorIs(t, err, context.Canceled)
 	c, err := Dial(t.Context(), address, DialOptions{Client: login("right", key)})
 	require.NoError(t, err)

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/lab"
+	"oakenlatch/test/port"
 	set "oakenlatch/test/stage"
 )
 
@@ -56,7 +57,7 @@ func TestReleaseBefore(t *testing.T) {
 	devices := beforeDevices(t, filepath.Join(dir, "lab"))
 	const contact = "/system/contact"
 	require.NoError(t, devices["saltern-slip"].Quietly(contact, "Night desk")) // as it was left; the router went back by itself
-	s := &stage{&set.Stage{T: t, Dir: dir, Data: filepath.Join(dir, "data"), Devices: devices, Listen: "127.0.0.1:0"}}
+	s := &stage{&set.Stage{T: t, Dir: dir, Data: filepath.Join(dir, "data"), Devices: devices, Listen: port.Address(t)}}
 	for _, who := range []string{"mara", "admin"} {
 		s.File("pw-"+who, map[string]string{"mara": maraPassword, "admin": adminPassword}[who])
 	}
@@ -84,7 +85,7 @@ func makeReleaseBefore(t *testing.T, old string) {
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "lab"), 0o700))
 	devices := beforeDevices(t, filepath.Join(dir, "lab"))
-	s := &stage{&set.Stage{T: t, Dir: dir, Data: filepath.Join(dir, "data"), Devices: devices, Listen: "127.0.0.1:0"}}
+	s := &stage{&set.Stage{T: t, Dir: dir, Data: filepath.Join(dir, "data"), Devices: devices, Listen: port.Address(t)}}
 	s.File("pw-mara", maraPassword)
 	s.File("pw-admin", adminPassword)
 	if exec.Command(filepath.Join(old, "oaken-latchd"), "--version").Run() != nil { // it knows no init

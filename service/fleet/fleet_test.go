@@ -21,6 +21,7 @@ import (
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/store"
+	"oakenlatch/test/port"
 	"oakenlatch/test/sshpeer"
 )
 
@@ -296,10 +297,7 @@ func TestDialWhileMoving(t *testing.T) {
 		return serveSSH(t, &talker{modules: modules}, cfg, "urn:top?module=top")
 	}
 	before, after, stranger := peer(cfg), peer(cfg), peer(anyPassword()) // the first two are one device: they share a key
-	gone, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	nobody := gone.Addr().String()
-	require.NoError(t, gone.Close())
+	nobody := port.Address(t)
 	f.adopt(t, "d", before)
 	for _, c := range []struct{ kept, moving, at string }{
 		{before, nobody, before}, {nobody, after, after}, {before, stranger, before}, {stranger, after, after}, {nobody, stranger, ""}, {nobody, after + " 192.0.2.9", after},
@@ -321,7 +319,7 @@ func TestDialWhileMoving(t *testing.T) {
 		require.NoError(t, err, "the session outlives the search for it")
 		s.Abort()
 	}
-	_, err = f.DialAt(t.Context(), "d", stranger)
+	_, err := f.DialAt(t.Context(), "d", stranger)
 	require.ErrorContains(t, err, "its host key is not the one that was accepted")
 	s, err := f.DialAt(t.Context(), "d", before)
 	require.NoError(t, err)

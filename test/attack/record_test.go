@@ -24,6 +24,7 @@ import (
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
 	"oakenlatch/core/ledger"
+	"oakenlatch/test/port"
 	"oakenlatch/test/stage"
 	"oakenlatch/wire"
 )
@@ -65,7 +66,7 @@ func newWatched(t *testing.T) *watched {
 	s := &watched{Stage: stage.New(t), t: t}
 	s.key = s.File("record.pub", firstLine(s.Do("admin", 0, "audit", "key")))
 	for _, name := range []string{"northmole", "saltern"} {
-		s.witnesses = append(s.witnesses, watch(t, filepath.Join(s.Dir, name), "tidewell/"+name, "127.0.0.1:0", "--log", s.key))
+		s.witnesses = append(s.witnesses, watch(t, filepath.Join(s.Dir, name), "tidewell/"+name, port.Address(t), "--log", s.key))
 	}
 	s.Stop()
 	s.serve()

@@ -20,6 +20,8 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
+
+	"oakenlatch/test/port"
 )
 
 //go:embed top-order.yang
@@ -89,7 +91,7 @@ func start(t testing.TB, target string) *Server {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	s := &Server{User: "root", dir: dir, port: freePort(t), target: target}
+	s := &Server{User: "root", dir: dir, port: port.Free(t), target: target}
 	s.Address = fmt.Sprintf("127.0.0.1:%d", s.port)
 	s.configure(t)
 	t.Cleanup(func() {
@@ -100,15 +102,6 @@ func start(t testing.TB, target string) *Server {
 	})
 	s.run(t)
 	return s
-}
-
-func freePort(t testing.TB) int {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer func() { _ = l.Close() }()
-	return l.Addr().(*net.TCPAddr).Port
 }
 
 func (s *Server) file(name string) string { return filepath.Join(s.dir, name) }

@@ -24,6 +24,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"oakenlatch/test/port"
 )
 
 // Certificate is one for 127.0.0.1 that vouches for itself.
@@ -46,15 +48,6 @@ func NewCertificate(t testing.TB) Certificate {
 	kder, err := x509.MarshalPKCS8PrivateKey(key)
 	require.NoError(t, err)
 	return Certificate{string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})), string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: kder}))}
-}
-
-// freePort gives a port on 127.0.0.1 that nobody listens on.
-func freePort(t testing.TB) int {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer func() { _ = l.Close() }()
-	return l.Addr().(*net.TCPAddr).Port
 }
 
 func needed(t testing.TB, program string) string {
@@ -90,8 +83,8 @@ func NewSyslog(t testing.TB, network string, cert Certificate) *Syslog {
 	t.Helper()
 	program := needed(t, "rsyslogd")
 	dir := t.TempDir()
-	port := freePort(t)
-	s := &Syslog{Place: fmt.Sprintf("%s://127.0.0.1:%d", network, port), Out: filepath.Join(dir, "out"), t: t}
+	n := port.Free(t)
+	s := &Syslog{Place: fmt.Sprintf("%s://127.0.0.1:%d", network, n), Out: filepath.Join(dir, "out"), t: t}
 	module, global, input := `module(load="imudp")`, "", "imudp"
 	switch network {
 	case "tcp":
@@ -108,7 +101,7 @@ func NewSyslog(t testing.TB, network string, cert Certificate) *Syslog {
 input(type="%s" port="%d" address="127.0.0.1")
 template(name="all" type="string" string="%%protocol-version%% %%pri-text%% %%msgid%% %%structured-data%% %%msg%%\n")
 *.* action(type="omfile" file="%s" template="all")
-`, dir, global, module, input, port, s.Out))
+`, dir, global, module, input, n, s.Out))
 	s.args = []string{program, "-n", "-f", conf, "-i", filepath.Join(dir, "pid")}
 	s.Start()
 	t.Cleanup(s.Stop)
@@ -206,7 +199,7 @@ func NewMailServer(t testing.TB, cert Certificate) *MailServer {
 	for _, name := range []string{"spool", "mail", "log"} {
 		require.NoError(t, os.Mkdir(filepath.Join(dir, name), 0o755))
 	}
-	port := freePort(t)
+	n := port.Free(t)
 	conf := filepath.Join(dir, "conf")
 	write(t, conf, fmt.Sprintf(`primary_hostname = mail.tidewell.example
 spool_directory = %[1]s/spool
@@ -240,7 +233,7 @@ file:
   group = Debian-exim
 begin retry
 * * F,1h,1m
-`, dir, port))
+`, dir, n))
 	require.NoError(t, filepath.WalkDir(dir, func(path string, _ os.DirEntry, err error) error {
 		if err != nil || path == conf {
 			return err
@@ -254,7 +247,7 @@ begin retry
 		_ = cmd.Process.Kill()
 		_ = cmd.Wait()
 	})
-	s := &MailServer{Place: fmt.Sprintf("smtp://127.0.0.1:%d", port), dir: dir}
+	s := &MailServer{Place: fmt.Sprintf("smtp://127.0.0.1:%d", n), dir: dir}
 	listens(t, s.Place)
 	return s
 }

@@ -27,6 +27,7 @@ import (
 	"oakenlatch/service/history"
 	"oakenlatch/service/outside"
 	"oakenlatch/service/store"
+	"oakenlatch/test/port"
 )
 
 // Room is the service's rooms around their records.
@@ -116,7 +117,7 @@ func NewAt(t testing.TB, dir string, alter func(*lab.Spec), names ...string) *Ro
 }
 
 func (r *Room) adopt(spec lab.Spec) {
-	spec.Listen = "127.0.0.1:0"
+	spec.Listen = port.Address(r.t)
 	d, err := lab.Start(spec)
 	require.NoError(r.t, err)
 	r.t.Cleanup(d.Stop)

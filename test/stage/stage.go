@@ -24,6 +24,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/lab"
+	"oakenlatch/test/port"
 	"oakenlatch/wire"
 )
 
@@ -99,7 +100,7 @@ func NewIn(t *testing.T, dir string, devices ...string) *Stage {
 // NewAt is NewIn with the records in another folder.
 func NewAt(t *testing.T, dir, data string, devices ...string) *Stage {
 	t.Helper()
-	s := &Stage{T: t, Dir: dir, Data: data, Devices: map[string]*lab.Device{}, Listen: "127.0.0.1:0"}
+	s := &Stage{T: t, Dir: dir, Data: data, Devices: map[string]*lab.Device{}, Listen: port.Address(t)}
 	s.Start()
 	t.Cleanup(func() {
 		s.Kill()
@@ -188,7 +189,7 @@ func (s *Stage) StartLabOf(name string, kind lab.Kind) *lab.Device {
 	require.NoError(s.T, err)
 	for _, site := range sites {
 		if site.Spec.Name == name {
-			site.Spec.Listen = "127.0.0.1:0"
+			site.Spec.Listen = port.Address(s.T)
 			if kind != "" {
 				site.Spec.Kind = kind
 			}

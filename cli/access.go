@@ -49,9 +49,16 @@ func accountList(a *app, _ *flag.FlagSet) func([]string) error {
 				if !acc.Closed.IsZero() {
 					state = "closed " + when(acc.Closed)
 				}
-				rows[i] = []string{acc.Name, strings.Join(acc.May, " "), when(acc.Created), state}
+				second := "-"
+				switch {
+				case acc.Factors > 0:
+					second = fmt.Sprintf("%d", acc.Factors)
+				case acc.Lacks:
+					second = "missing"
+				}
+				rows[i] = []string{acc.Name, strings.Join(acc.May, " "), when(acc.Created), second, state}
 			}
-			a.table([]string{"ACCOUNT", "MAY", "SINCE", ""}, rows)
+			a.table([]string{"ACCOUNT", "MAY", "SINCE", "2ND FACTORS", ""}, rows)
 		})
 	}
 }

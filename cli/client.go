@@ -77,6 +77,17 @@ func (a *app) call(method, path string, in, out any) error {
 // callIf is call for what rests on a part as it was seen: it is refused if the
 // part has another tag by now. "" does not matter.
 func (a *app) callIf(tag, method, path string, in, out any) error {
+	err := a.callOnce(tag, method, path, in, out)
+	if second := anewOf(err); second != nil && a.ask {
+		if perr := a.showAnew(second); perr != nil {
+			return perr
+		}
+		err = a.callOnce(tag, method, path, in, out)
+	}
+	return err
+}
+
+func (a *app) callOnce(tag, method, path string, in, out any) error {
 	var body io.Reader
 	if in != nil {
 		b, err := json.Marshal(in)

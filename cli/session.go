@@ -49,6 +49,7 @@ func (a *app) agree(question string) bool {
 func login(a *app, fs *flag.FlagSet) func([]string) error {
 	user := fs.String("user", "", "account")
 	file := fs.String("password-file", "", "file with the password, - for standard input (default: asks)")
+	code := fs.String("code", "", "of the second factor: the code that the app shows now, or a recovery code (default: asks, where the account has one)")
 	pin := fs.String("pin", "", "the key that the server is to show, as oaken-latchd prints it when it starts; asked about if nobody vouches for it")
 	return func([]string) error {
 		if *pin != "" {
@@ -63,9 +64,15 @@ func login(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		a.token = ""
 		var s wire.Session
-		if err := a.acquainted(func() error {
-			return a.call("POST", "/login", wire.Login{Account: *user, Password: password}, &s)
-		}); err != nil {
+		enter := func() error {
+			err := a.call("POST", "/login", wire.Login{Account: *user, Password: password}, &s)
+			var p *wire.Problem
+			if !errors.As(err, &p) || p.Second == nil {
+				return err
+			}
+			return a.second(p.Second, *code, func(shown wire.Shown) error { return a.call("POST", "/login/second", shown, &s) })
+		}
+		if err := a.acquainted(enter); err != nil {
 			return err
 		}
 		if err := a.remember(remembered{Server: a.server, Token: s.Token, Pin: a.pin}); err != nil {
@@ -73,6 +80,9 @@ func login(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		return a.show(s, func() {
 			a.printf("Signed in to %s as %s, until %s.\nMay: %s\n", a.server, s.Account, when(s.Expires), strings.Join(s.May, " "))
+			if s.Lacks {
+				a.printf("This account has to have a second factor, and may do nothing before: latch factor add NAME\n")
+			}
 			for _, t := range s.Others {
 				a.printf("Also signed in: since %s, from %s, last used %s. If that is not you: latch token end %s, and latch account password\n", when(t.Created), tame(t.Source), when(t.Used), tame(t.ID))
 			}

@@ -10,6 +10,7 @@ import (
 
 	"oakenlatch/core/guard"
 	"oakenlatch/service/control"
+	"oakenlatch/service/store"
 )
 
 // clockWorth is from when on it is worth a word that the clock was set.
@@ -44,7 +45,7 @@ func (s *Service) state(ctx context.Context) control.State {
 		}
 	}
 	slices.Sort(out.Overdue)
-	if list, err := s.store.Devices(ctx); err == nil {
+	if list, err := s.store.Devices(ctx, store.Everything); err == nil {
 		for _, d := range list {
 			if d.Trouble != "" {
 				out.Devices = append(out.Devices, d.Name+": "+d.Trouble)

@@ -43,6 +43,7 @@ type Options struct {
 	Make        bool          // make it into one where it holds nothing of ours
 	SpareRoom   int64         // bytes that are kept free beside the records; none if 0
 	Connections int           // open at once; MostConnections if 0
+	Second      access.Needs  // who has to have a second factor
 	Idle, Life  time.Duration // of sessions, unused and at all; the usual if 0
 	Version     string        // of this program
 
@@ -368,6 +369,7 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	if s.Accounts, err = access.NewAccounts(s.store, log); err != nil {
 		return err
 	}
+	s.Accounts.Sealer, s.Accounts.Second = sealer, opt.Second
 	s.Accounts.Idle, s.Accounts.Life = cmp.Or(opt.Idle, s.Accounts.Idle), cmp.Or(opt.Life, s.Accounts.Life)
 	s.Fleet = fleet.New(s.store, log, sealer)
 	s.History = history.New(s.store, log, s.Fleet)
@@ -378,7 +380,7 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 		if err := s.Accounts.Still(ctx, actor, access.Commit, change); err != nil {
 			return nil, err
 		}
-		parts, _, err := s.Desk.Due(ctx, change, actor, desk.Wish{Digest: o.Preview, Cuts: o.CutOff})
+		parts, _, err := s.Desk.Due(ctx, store.Everything, change, actor, desk.Wish{Digest: o.Preview, Cuts: o.CutOff})
 		return api.Works(parts), err
 	}
 	s.Desk.TryOut, s.Desk.Held, s.History.Held, s.History.Holder = s.Engine.TryOut, s.Engine.Holder, s.Engine.Making, s.Engine.Holder

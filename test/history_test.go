@@ -16,7 +16,6 @@ import (
 	"oakenlatch/lab"
 	"oakenlatch/test/browser"
 	"oakenlatch/test/netconfd"
-	"oakenlatch/test/port"
 	"oakenlatch/wire"
 )
 
@@ -254,7 +253,7 @@ func TestReplacedDevice(t *testing.T) {
 	sites, err := lab.Tidewell("")
 	require.NoError(t, err)
 	spec := sites[1].Spec
-	spec.Listen, spec.Serial = port.Address(t), "OL-NEW-0001"
+	spec.Listen, spec.Serial = "127.0.0.1:0", "OL-NEW-0001"
 	fresh, err := lab.Start(spec)
 	require.NoError(t, err)
 	t.Cleanup(fresh.Stop)

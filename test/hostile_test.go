@@ -17,6 +17,7 @@ import (
 
 	"oakenlatch/netconf"
 	"oakenlatch/service/fleet"
+	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 	"oakenlatch/test/sshpeer"
 )
@@ -207,7 +208,7 @@ func TestHostileDevices(t *testing.T) {
 			}
 			ctx, cancel := context.WithTimeout(context.Background(), patience)
 			defer cancel()
-			_, err := r.History.Read(ctx, fmt.Sprintf("evil-%d", i), "mara")
+			_, err := r.History.Read(ctx, store.Everything, fmt.Sprintf("evil-%d", i), "mara")
 			done <- outcome{what, err, time.Since(began)}
 		}()
 	}
@@ -219,7 +220,7 @@ func TestHostileDevices(t *testing.T) {
 	var worst time.Duration
 	for pending := len(names); pending > 0; {
 		began := time.Now()
-		_, err := r.History.Read(t.Context(), "saltern-quay", "mara")
+		_, err := r.History.Read(t.Context(), store.Everything, "saltern-quay", "mara")
 		require.NoError(t, err)
 		_, err = r.Put(servicetest.Mara, n.Number, "saltern-quay", "/system/contact", fmt.Sprint("read ", reads))
 		require.NoError(t, err)
@@ -245,7 +246,7 @@ func TestHostileDevices(t *testing.T) {
 	assert.Greater(t, reads, 3)
 	t.Logf("%d readings and edits beside them, the slowest took %s; at most %d MB more than before", reads, worst.Round(time.Millisecond), (most-min(most, before.HeapAlloc))>>20)
 	assert.Less(t, most-min(most, before.HeapAlloc), uint64(1200<<20), "a message is 64 MB at most, and four are read at once")
-	devices, err := r.Store.Devices(t.Context())
+	devices, err := r.Store.Devices(t.Context(), store.Everything)
 	require.NoError(t, err)
 	for _, d := range devices {
 		assert.Less(t, len(d.Trouble), 5000)

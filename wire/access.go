@@ -1,11 +1,73 @@
 package wire
 
-import "time"
+import (
+	"encoding/json"
+	"time"
+)
 
 // Login signs in.
 type Login struct {
 	Account  string `json:"account"`
 	Password string `json:"password" raw:"true"`
+}
+
+// Second is what is asked for of a person's second factors, within five minutes: at sign-in it is answered at
+// /login/second, and by whoever is signed in at /me/proof.
+type Second struct {
+	Anew    bool     `json:"anew,omitempty"`    // one is signed in already
+	Ticket  string   `json:"ticket"`            // to be sent back with the answer
+	Ways    []string `json:"ways"`              // code, passkey, recovery
+	Passkey any      `json:"passkey,omitempty"` // what the browser is asked for (WebAuthn Level 3, section 5.5)
+}
+
+// Shown is the answer to that.
+type Shown struct {
+	Ticket  string          `json:"ticket,omitempty"`
+	Code    string          `json:"code,omitempty"`    // an app's code, or a recovery code
+	Passkey json.RawMessage `json:"passkey,omitempty"` // what the browser gave
+}
+
+// Factor is a second factor of one's own account.
+type Factor struct {
+	ID      string    `json:"id"`
+	Kind    string    `json:"kind"` // code or passkey
+	Name    string    `json:"name"`
+	Created time.Time `json:"created"`
+	Used    time.Time `json:"used,omitzero"`
+}
+
+// Factors are those that one has.
+type Factors struct {
+	List     []Factor `json:"list"`
+	Recovery int      `json:"recovery"` // recovery codes that are left
+	Required bool     `json:"required"` // the account has to have one
+}
+
+// NewFactor begins to set one up.
+type NewFactor struct {
+	Kind     string `json:"kind"` // code or passkey
+	Name     string `json:"name"`
+	Password string `json:"password,omitempty" raw:"true"` // with the first
+}
+
+// FactorBegun is what is to be shown once to end that: a code of the app that was given the secret, or
+// what the browser makes.
+type FactorBegun struct {
+	Ticket string `json:"ticket"`
+	Secret string `json:"secret,omitempty"` // of the app, in Base32
+	URI    string `json:"uri,omitempty"`    // the same for a picture that an app reads
+	Create any    `json:"create,omitempty"` // what the browser is asked for (WebAuthn Level 3, section 5.4)
+}
+
+// FactorAdded is a second factor that was set up.
+type FactorAdded struct {
+	Factor Factor `json:"factor"`
+	RecoveryCodes
+}
+
+// RecoveryCodes let in once each where the second factors are lost. They are given this once.
+type RecoveryCodes struct {
+	Codes []string `json:"codes,omitempty"`
 }
 
 // Ways are how people sign in.
@@ -19,6 +81,8 @@ type Session struct {
 	May     []string  `json:"may"` // ROLE, or ROLE@site=NAME (role, tag, device)
 	Token   string    `json:"token,omitempty"`
 	Expires time.Time `json:"expires,omitzero"`
+
+	Lacks bool `json:"lacks,omitempty"` // it has to have a second factor, and may do nothing else before one is set up
 
 	Others []Token `json:"others,omitempty"` // at sign-in: the account's sessions that are open elsewhere, and stay so
 }
@@ -39,7 +103,9 @@ type Account struct {
 	May     []string  `json:"may"`
 	Created time.Time `json:"created"`
 	Closed  time.Time `json:"closed,omitzero"`
-	Issuer  string    `json:"issuer,omitempty"` // where it signs in, if not here
+	Issuer  string    `json:"issuer,omitempty"`  // where it signs in, if not here
+	Factors int       `json:"factors,omitempty"` // second factors that it has
+	Lacks   bool      `json:"lacks,omitempty"`   // it has to have one, and has none
 }
 
 // NewAccount makes an account.
@@ -56,6 +122,8 @@ type AccountSettings struct {
 	Old      string    `json:"old,omitempty" raw:"true"` // the old password, where it is one's own account
 
 	EndTokens bool `json:"endTokens,omitempty"` // with another password: the account's tokens end, too
+
+	ResetFactors bool `json:"resetFactors,omitempty"` // take its second factors away, which were lost
 }
 
 // Token is a session of a person, or a token of a machine.

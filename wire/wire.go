@@ -17,6 +17,8 @@ type Problem struct {
 	Detail string `json:"detail"`
 	Next   string `json:"next,omitempty"`
 	Device string `json:"device,omitempty"`
+
+	Second *Second `json:"second,omitempty"` // what is to be shown beside the password, or anew
 }
 
 // ProblemPrefix begins every problem type.

@@ -157,14 +157,14 @@ func furnish(ctx context.Context, s *service.Service, sites []lab.Site) (fresh b
 		if err != nil && !errors.Is(err, store.ErrExists) { // an earlier first start may have been cut off
 			return fresh, err
 		}
-		key, err := s.Fleet.ScanHostKey(ctx, site.Spec.Name)
+		key, err := s.Fleet.ScanHostKey(ctx, store.Everything, site.Spec.Name)
 		if err != nil {
 			return fresh, err
 		}
-		if _, err := s.Fleet.Trust(ctx, audit.Service, site.Spec.Name, key.Fingerprint); err != nil {
+		if _, err := s.Fleet.Trust(ctx, store.Everything, audit.Service, site.Spec.Name, key.Fingerprint); err != nil {
 			return fresh, err
 		}
-		if _, err := s.History.Read(ctx, site.Spec.Name, audit.Service); err != nil {
+		if _, err := s.History.Read(ctx, store.Everything, site.Spec.Name, audit.Service); err != nil {
 			return fresh, err
 		}
 	}
@@ -201,7 +201,7 @@ func behindOurBack(ctx context.Context, s *service.Service, devices map[string]*
 		return err
 	}
 	for _, d := range []*lab.Device{hall, slip} {
-		if _, err := s.History.Read(ctx, d.Spec.Name, audit.Service); err != nil {
+		if _, err := s.History.Read(ctx, store.Everything, d.Spec.Name, audit.Service); err != nil {
 			return err
 		}
 	}

@@ -223,7 +223,7 @@ func serve(ctx context.Context, args []string, out, errOut io.Writer) error {
 func (set *settings) options(log *slog.Logger, tell func(int, string)) service.Options {
 	opt := service.Options{
 		Version: wire.VersionText(), Dir: set.data, KeyFile: set.keyFile, Console: console.Files(), Logger: log, ProbePrograms: set.programs, Unwatched: !set.watch, LookEvery: set.look, Syslog: tell,
-		SpareRoom: int64(set.spareRoom) << 20, Connections: set.connections, Proxies: set.proxyNets, Idle: set.idle, Life: set.life, Witnesses: set.witnesses, Names: set.called(), ArchivesBelow: append([]string{}, set.archiveFolders...),
+		SpareRoom: int64(set.spareRoom) << 20, Connections: set.connections, Proxies: set.proxyNets, Idle: set.idle, Second: set.second, Life: set.life, Witnesses: set.witnesses, Names: set.called(), ArchivesBelow: append([]string{}, set.archiveFolders...),
 	}
 	if set.oidc.Issuer != "" {
 		opt.OIDC = &set.oidc

@@ -42,6 +42,8 @@ type settings struct {
 	logFormat, logLevel, publicURL string
 	oidc                           access.OIDC
 	oidcSecretFile, oidcScopes     string
+	secondFactor                   string
+	second                         access.Needs
 	oidcGrants                     repeated
 	witnessList                    repeated
 	archiveFolders                 repeated
@@ -80,6 +82,7 @@ func newSettings(verb string) *settings {
 	fs.DurationVar(&s.life, "session-life", 12*time.Hour, "a session ends after so long")
 	fs.IntVar(&s.connections, "connections", service.MostConnections, "connections that are open at once at most; an eighth of them of one address")
 	fs.IntVar(&s.spareRoom, "spare-room", 32, "MB that are kept free on the disk of the records, and given up when it is full, so that what is under way can still be decided; 0 keeps none")
+	fs.StringVar(&s.secondFactor, "second-factor", "none", "who has to have a second factor (an app's code or a passkey) to sign in: none, all, or who holds one of some roles, with commas: administer,commit")
 	fs.StringVar(&s.proxies, "proxy", "", "address or network of a proxy that stands before this service, with commas: it is believed where a request comes from (X-Forwarded-For) and that it came over TLS (X-Forwarded-Proto)")
 	fs.StringVar(&s.logFormat, "log-format", "text", "text or json, on standard error")
 	fs.StringVar(&s.logLevel, "log-level", "info", "debug, info, warn or error")
@@ -139,6 +142,8 @@ func (s *settings) check() error {
 			s.proxyNets = append(s.proxyNets, net.IPNet{IP: p.Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())})
 		}
 	}
+	s.second, err = access.ParseNeeds(s.secondFactor)
+	no(err != nil, "--second-factor: %v", err)
 	no(s.look < 10*time.Second, "--look-every is at least 10s: a device that is asked more often may never get to its own work")
 	no(s.idle < time.Minute || s.life < s.idle, "--session-idle is at least 1m, and at most --session-life")
 	no(s.connections < 16 || s.connections > 100_000, "--connections is a number from 16 to 100000")

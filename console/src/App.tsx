@@ -16,6 +16,7 @@ import { SignIn } from "./pages/SignIn";
 import { SnapshotsPage } from "./pages/SnapshotsPage";
 import { StencilsPage } from "./pages/StencilsPage";
 import { Frame } from "./parts/Frame";
+import { ShowAnew } from "./parts/SecondFactor";
 import { Trouble } from "./parts/Trouble";
 import { nonce } from "./nonce";
 import { useLive, useSession } from "./queries";
@@ -36,7 +37,15 @@ export function App() {
       {session.isPending && <Spin fullscreen />}
       <Trouble error={session.error} />
       {session.data === null && <SignIn />}
-      {session.data && (
+      {session.data && <ShowAnew />}
+      {session.data?.lacks && (
+        <Routes>
+          <Route element={<Frame session={session.data} look={look} setLook={choose} />}>
+            <Route path="*" element={<AccessPage session={session.data} />} />
+          </Route>
+        </Routes>
+      )}
+      {session.data && !session.data.lacks && (
         <Routes>
           <Route element={<Frame session={session.data} look={look} setLook={choose} />}>
             <Route index element={<Now />} />

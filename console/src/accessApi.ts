@@ -1,9 +1,53 @@
+/** What is asked for of a person's second factors, within five minutes. */
+export interface Second {
+  anew?: boolean;
+  ticket: string;
+  ways: ("code" | "passkey" | "recovery")[];
+  passkey?: { publicKey: PublicKeyCredentialRequestOptionsJSON };
+}
+
+export interface Shown {
+  ticket: string;
+  code?: string;
+  passkey?: unknown;
+}
+
+export interface Factor {
+  id: string;
+  kind: "code" | "passkey";
+  name: string;
+  created: string;
+  used?: string;
+}
+
+export interface Factors {
+  list: Factor[];
+  recovery: number;
+  required: boolean;
+}
+
+/** A second factor that is being set up. */
+export interface FactorBegun {
+  ticket: string;
+  secret?: string;
+  uri?: string;
+  create?: { publicKey: PublicKeyCredentialCreationOptionsJSON };
+}
+
+export interface FactorAdded {
+  factor: Factor;
+  codes?: string[];
+}
+
 export interface Account {
   name: string;
   may: string[];
   created: string;
   closed?: string;
   issuer?: string;
+  factors?: number;
+  /** It has to have a second factor, and has none. */
+  lacks?: boolean;
 }
 
 /** A session of a person, or a token of a machine. */

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import type { Account, ApprovalRule, Token } from "./accessApi";
+import type { Account, ApprovalRule, FactorAdded, FactorBegun, Factors, Shown, Token } from "./accessApi";
 import { call } from "./api";
 import { useAct } from "./queries";
 
@@ -10,6 +10,18 @@ export const useAccounts = (wanted: boolean) => useQuery({ queryKey: ["accounts"
 export const useAddAccount = () => useAct((v: { name: string; password: string; may: string[] }) => call<Account>("POST", "/accounts", v));
 
 export const useSetAccount = () => useAct((v: { name: string; may?: string[]; password?: string }) => call<Account>("PATCH", `/accounts/${encodeURIComponent(v.name)}`, { ...(v.may && { may: v.may }), ...(v.password && { password: v.password }) }));
+
+export const useResetFactors = () => useAct((name: string) => call<Account>("PATCH", `/accounts/${encodeURIComponent(name)}`, { resetFactors: true }));
+
+export const useFactors = () => useQuery({ queryKey: ["factors"], queryFn: () => call<Factors>("GET", "/me/factors") });
+
+export const useBeginFactor = () => useAct((v: { kind: "code" | "passkey"; name: string; password?: string }) => call<FactorBegun>("POST", "/me/factors", v));
+
+export const useAddFactor = () => useAct((v: Shown) => call<FactorAdded>("POST", "/me/factors/added", v));
+
+export const useDropFactor = () => useAct((id: string) => call<undefined>("DELETE", `/me/factors/${encodeURIComponent(id)}`));
+
+export const useNewCodes = () => useAct(() => call<{ codes: string[] }>("POST", "/me/recovery-codes"));
 
 export const useCloseAccount = () => useAct((name: string) => call<undefined>("DELETE", `/accounts/${encodeURIComponent(name)}`));
 
@@ -35,4 +47,6 @@ export const useUnapprove = (change: number) => useAct(() => call<undefined>("DE
 
 /** Agrees to an act of administration that somebody else proposed. */
 export const useAgreeTo = () => useAct((number: number) => call<undefined>("POST", `/proposals/${String(number)}/agreement`));
+export const useDropProposal = () => useAct((number: number) => call<undefined>("DELETE", `/proposals/${String(number)}`));
+
 export const useReview = () => useAct((v: { number: number; text: string }) => call<undefined>("POST", `/emergencies/${String(v.number)}/review`, { text: v.text }));

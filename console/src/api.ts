@@ -12,12 +12,18 @@ export interface Problem {
   detail: string;
   next?: string;
   device?: string;
+  /** What is to be shown beside the password, or anew. */
+  second?: Second;
 }
 
-import type { Approval, Emergency, Proposal } from "./accessApi";
+import type { Approval, Emergency, Proposal, Second, Token } from "./accessApi";
 
 export interface Session {
   account: string;
+  /** It has to have a second factor, and may do nothing else before one is set up. */
+  lacks?: boolean;
+  /** At sign-in: where else the account is signed in. */
+  others?: Token[];
   /** ROLE, or ROLE@site=NAME (role, tag, device). */
   may: string[];
 }
@@ -502,7 +508,23 @@ function isProblem(v: unknown): v is Problem {
  * Makes an API request; T is the document that answers it. With a tag it rests
  * on a part as it was seen, and is refused if that is another by now.
  */
+let askAnew: ((second: Second) => Promise<boolean>) | undefined;
+
+/** Says who asks a person to show their second factor anew: true where they did. */
+export const whenAskedAnew = (ask: typeof askAnew) => { askAnew = ask; };
+
+/** Asks the service. What is grave may ask for the second factor anew; shown, it is asked once more. */
 export async function call<T>(method: string, path: string, body?: unknown, tag?: string): Promise<T> {
+  try {
+    return await callOnce<T>(method, path, body, tag);
+  } catch (e) {
+    const second = e instanceof ApiError ? e.problem.second : undefined;
+    if (second?.anew && askAnew && (await askAnew(second))) return callOnce<T>(method, path, body, tag);
+    throw e;
+  }
+}
+
+async function callOnce<T>(method: string, path: string, body?: unknown, tag?: string): Promise<T> {
   const headers: Record<string, string> = {};
   const init: RequestInit = { method, credentials: "same-origin", headers };
   if (tag) headers["If-Match"] = `"${tag}"`;

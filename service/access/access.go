@@ -27,6 +27,8 @@ var ErrDenied = errors.New("wrong account or password")
 type Accounts struct {
 	// Idle and Life bound sessions: how long one lasts unused, and at all.
 	Idle, Life time.Duration
+	Second     Needs   // who has to have a second factor
+	Sealer     *Sealer // seals what second factors are checked with
 
 	store   *store.Store
 	log     *audit.Log
@@ -34,6 +36,7 @@ type Accounts struct {
 	slow    *slowing
 	hashers chan struct{} // how many passwords are looked at at once
 	lent    lent
+	asking  asking
 }
 
 // hashing is argon2id as RFC 9106 section 4 recommends for little memory,
@@ -252,7 +255,7 @@ func (a *Accounts) Still(ctx context.Context, name string, r Role, change int64)
 	if !acc.Closed.IsZero() {
 		return refusal.New(refusal.Forbidden, "put it on the schedule again", "account %s, who put this on the schedule, is closed", name)
 	}
-	devices, err := a.store.ChangeDevices(store.Unbounded(ctx), change)
+	devices, err := a.store.ChangeDevices(ctx, store.Everything, change)
 	for _, d := range devices {
 		err = errors.Join(err, p.Check(r, d))
 	}
@@ -261,7 +264,10 @@ func (a *Accounts) Still(ctx context.Context, name string, r Role, change int64)
 
 // person gives who an account is, and what a token made for less leaves of it.
 func person(acc store.Account, t store.Token) (Person, error) {
-	p := Person{Name: acc.Name}
+	p := Person{Name: acc.Name, Factors: acc.Factors, Elsewhere: acc.Subject != "", proven: t.Proven}
+	if p.Elsewhere {
+		p.proven = t.Created // they showed there what is asked for there
+	}
 	var err error
 	if p.Grants, err = ParseGrants(acc.Grants); err != nil || t.Grants == nil {
 		return p, err

@@ -58,29 +58,29 @@ func TestLogin(t *testing.T) {
 		require.Error(t, r.Add(t.Context(), "admin", bad[0], bad[1], access.Grants{{Role: access.Role(bad[2])}}[:len(bad[2])/4]), bad)
 	}
 	for _, c := range [][2]string{{"mara", "wrong password"}, {"nobody", "a good password"}, {"", ""}} {
-		_, _, _, err := r.Login(t.Context(), c[0], c[1], "here")
+		_, _, _, err := r.Login(t.Context(), c[0], c[1], "here", access.Site{})
 		require.ErrorIs(t, err, access.ErrDenied)
 	}
-	token, expires, p, err := r.Login(t.Context(), "mara", "mara's password", "here")
+	token, expires, p, err := r.Login(t.Context(), "mara", "mara's password", "here", access.Site{})
 	require.NoError(t, err)
 	assert.Equal(t, mara, p)
-	who, err := r.Who(t.Context(), token, "here")
+	who, err := r.Who(t.Context(), token, "here", access.Site{})
 	require.NoError(t, err)
 	assert.Equal(t, p, who)
-	_, err = r.Who(t.Context(), token+"x", "here")
+	_, err = r.Who(t.Context(), token+"x", "here", access.Site{})
 	require.ErrorIs(t, err, access.ErrEnded)
 	for range 11 { // used each hour it lasts to its end, and not beyond
 		r.clock = r.clock.Add(time.Hour)
-		_, err = r.Who(t.Context(), token, "here")
+		_, err = r.Who(t.Context(), token, "here", access.Site{})
 		require.NoError(t, err)
 	}
 	r.clock = expires
-	_, err = r.Who(t.Context(), token, "here")
+	_, err = r.Who(t.Context(), token, "here", access.Site{})
 	require.ErrorIs(t, err, access.ErrEnded, "a session ends")
-	token, _, _, err = r.Login(t.Context(), "mara", "mara's password", "here")
+	token, _, _, err = r.Login(t.Context(), "mara", "mara's password", "here", access.Site{})
 	require.NoError(t, err)
 	r.clock = r.clock.Add(r.Idle + time.Second)
-	_, err = r.Who(t.Context(), token, "here")
+	_, err = r.Who(t.Context(), token, "here", access.Site{})
 	require.ErrorIs(t, err, access.ErrEnded, "one that is not used ends before")
 
 	entries, err := r.log.Entries(t.Context(), store.LedgerQuery{Oldest: true})
@@ -103,7 +103,7 @@ func TestSlowing(t *testing.T) {
 	r.add(t, "mara", "read")
 	r.add(t, "joss", "read")
 	try := func(name, password, from string) error {
-		_, _, _, err := r.Login(t.Context(), name, password, from)
+		_, _, _, err := r.Login(t.Context(), name, password, from, access.Site{})
 		return err
 	}
 	const guess = "not the password"
@@ -225,9 +225,9 @@ func TestGrants(t *testing.T) {
 	require.Error(t, err)
 
 	// Another password ends the other sessions; a closed account lets nobody in.
-	mine, _, _, err := r.Login(t.Context(), "joss", "joss's password", "here")
+	mine, _, _, err := r.Login(t.Context(), "joss", "joss's password", "here", access.Site{})
 	require.NoError(t, err)
-	stolen, _, _, err := r.Login(t.Context(), "joss", "joss's password", "there")
+	stolen, _, _, err := r.Login(t.Context(), "joss", "joss's password", "there", access.Site{})
 	require.NoError(t, err)
 	require.Error(t, r.SetPassword(t.Context(), p, "joss", "wrong", "another password", mine, "192.0.2.9", false))
 	require.Error(t, r.SetPassword(t.Context(), p, "admin", "", "another password", mine, "192.0.2.9", false))
@@ -236,14 +236,14 @@ func TestGrants(t *testing.T) {
 	}
 	require.ErrorAs(t, r.SetPassword(t.Context(), p, "joss", "joss's password", "another password", mine, "192.0.2.9", false), new(*access.SlowError), "who guesses the old one is slowed")
 	require.NoError(t, r.SetPassword(t.Context(), p, "joss", "joss's password", "another password", mine, "192.0.2.10", false))
-	_, err = r.Who(t.Context(), stolen, "there")
+	_, err = r.Who(t.Context(), stolen, "there", access.Site{})
 	require.ErrorIs(t, err, access.ErrEnded)
-	_, err = r.Who(t.Context(), mine, "here")
+	_, err = r.Who(t.Context(), mine, "here", access.Site{})
 	require.NoError(t, err)
 	require.NoError(t, r.Close(t.Context(), "admin", "joss"))
-	_, err = r.Who(t.Context(), mine, "here")
+	_, err = r.Who(t.Context(), mine, "here", access.Site{})
 	require.ErrorIs(t, err, access.ErrEnded)
-	_, _, _, err = r.Login(t.Context(), "joss", "another password", "here")
+	_, _, _, err = r.Login(t.Context(), "joss", "another password", "here", access.Site{})
 	require.ErrorIs(t, err, access.ErrDenied)
 	require.ErrorContains(t, r.Close(t.Context(), "admin", "admin"), "the last account that may administer")
 	require.ErrorContains(t, r.SetGrants(t.Context(), "admin", "admin", access.Everywhere(access.Read)), "the last account")

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 	"sync"
+	"time"
 
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/audit"
@@ -59,6 +60,18 @@ func (l *lent) drop(hash string) {
 	delete(l.list, hash)
 }
 
+// prove notes of one that its person showed a second factor; false where it is none of these.
+func (l *lent) prove(hash string, at time.Time) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	s, ok := l.list[hash]
+	if ok {
+		s.token.Proven = at
+		l.list[hash] = s
+	}
+	return ok
+}
+
 // dropOf ends those of an account.
 func (l *lent) dropOf(account string) {
 	l.mu.Lock()
@@ -109,6 +122,9 @@ func (a *Accounts) ReadAhead(ctx context.Context) ([]Person, error) {
 		acc, err := a.store.Account(ctx, acc.Name)
 		if err == nil {
 			_, err = a.store.Tokens(ctx, acc.Name)
+		}
+		if err == nil {
+			_, _, err = a.Factors(ctx, acc.Name)
 		}
 		if err != nil {
 			return nil, err

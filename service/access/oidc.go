@@ -199,7 +199,7 @@ func (a *Accounts) Elsewhere(ctx context.Context, o *OIDC, w Way, state, code, f
 		return "", expires, p, err
 	}
 	acc.Grants = may.Texts()
-	token, expires, err = a.begin(ctx, acc, from, ledger.Entry{Actor: acc.Name, Action: "login", Note: "from " + from + ", vouched for by " + o.Issuer})
+	token, expires, err = a.begin(ctx, acc, from, time.Time{}, ledger.Entry{Actor: acc.Name, Action: "login", Note: "from " + from + ", vouched for by " + o.Issuer})
 	return token, expires, Person{Name: acc.Name, Grants: may}, err
 }
 

@@ -33,6 +33,8 @@ const (
 	dropRule    = "rule.drop"
 	setMay      = "account.may"
 	setPassword = "account.password"
+
+	resetFactors = "account.factors"
 )
 
 // Guarded is how many others have to agree to an act of administration; 0 where no rule asks for any.
@@ -217,6 +219,13 @@ func (a *Accounts) perform(ctx context.Context, p store.Proposal) error {
 				return err
 			}
 			return a.replacePassword(tx, p.Actor, what.Account, what.Hash, "", what.EndTokens, "; "+note)
+		})
+	case resetFactors:
+		return a.log.Write(ctx, func(tx *audit.Tx) error {
+			if err := end(tx); err != nil {
+				return err
+			}
+			return a.resetFactors(tx, p.Actor, what.Account, "; "+note)
 		})
 	}
 	return fmt.Errorf("proposal %d is of kind %q, which this release does not know", p.ID, p.Kind)

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
@@ -190,6 +191,8 @@ type Need struct {
 	Role       Role // "" is any account
 	Everywhere bool
 	Open       bool // nobody needs to be signed in
+	Fresh      bool // a second factor is to be shown anew, by whoever has one
+	Lacking    bool // also for whoever still has to set one up
 }
 
 // String is for people and the API's description.
@@ -210,7 +213,30 @@ type Person struct {
 	Name    string
 	Grants  Grants
 	Machine bool // asking with a token, not in a session
+
+	Factors   int  // second factors that the account has
+	Elsewhere bool // it signs in elsewhere
+	Lacks     bool // it has to have a second factor, and has none
+
+	acts   Role      // as which they ask, see Acting
+	proven time.Time // when they showed a second factor last
 }
+
+// Acting gives a person who asks for what needs a role.
+func (p Person) Acting(r Role) Person {
+	p.acts = r
+	return p
+}
+
+// Reach is the devices that a person may use as they ask to; of one that they may only look at,
+// the refusal says so.
+func (p Person) Reach() store.Reach {
+	return store.Reaching(func(d store.Device) error { return p.Check(p.acts, d) })
+}
+
+// Sight is the devices that a person may read, for what a request only looks at: what it copies
+// from, compares with, leads through.
+func (p Person) Sight() store.Reach { return p.Acting(Read).Reach() }
 
 // Administers reports whether a person may do what otherwise only owners may.
 func (p Person) Administers() bool { return p.Grants.Everywhere(Administer) }
@@ -219,7 +245,10 @@ func (p Person) Administers() bool { return p.Grants.Everywhere(Administer) }
 // they may, on some device at least.
 func (p Person) Fits(n Need) error {
 	switch {
-	case n.Open || n.Role == "":
+	case n.Open:
+	case p.Lacks && !n.Lacking:
+		return refusal.New(refusal.Forbidden, "set one up: latch factor add NAME, or in the console under Access", "account %s has to have a second factor, and has none yet", p.Name)
+	case n.Role == "":
 	case n.Everywhere && !p.Grants.Everywhere(n.Role):
 		return refusal.New(refusal.Forbidden, askFor(p, n.Role), "account %s may not %s on all devices, which this needs", p.Name, n.Role)
 	case !p.Grants.Somewhere(n.Role):
@@ -251,12 +280,6 @@ func describe(d store.Device) string {
 	return fmt.Sprintf("%s (site %s)", d.Name, d.Site)
 }
 
-// Within gives a context in which a person's request is carried out: devices that
-// they may not use as it asks for are not given to it.
-func Within(ctx context.Context, p Person, n Need) context.Context {
-	return store.WithReach(ctx, func(d store.Device) error { return p.Check(n.Role, d) })
-}
-
 // Bound leaves out of what is asked of the ledger what is not a person's to see:
 // drafts of others, and devices on which they have not the role.
 func (p Person) Bound(ctx context.Context, s *store.Store, r Role, q *store.LedgerQuery) error {
@@ -266,18 +289,12 @@ func (p Person) Bound(ctx context.Context, s *store.Store, r Role, q *store.Ledg
 	if p.Grants.Everywhere(r) {
 		return nil
 	}
-	devices, err := s.Devices(Within(ctx, p, Need{Role: r}))
+	devices, err := s.Devices(ctx, p.Acting(r).Reach())
 	q.Self, q.Devices = p.Name, []string{}
 	for _, d := range devices {
 		q.Devices = append(q.Devices, d.Name)
 	}
 	return err
-}
-
-// Reading gives a context for what a request only looks at: what it copies from,
-// compares with, leads through.
-func Reading(ctx context.Context, p Person) context.Context {
-	return Within(ctx, p, Need{Role: Read})
 }
 
 var tagName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,31}$`)

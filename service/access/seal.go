@@ -240,8 +240,13 @@ func Forget(ctx context.Context, log *audit.Log, file string) (int, error) {
 			return err
 		}
 		for _, one := range list {
-			one.Body = []byte{}
-			if err := tx.SetSecret(one); err != nil {
+			if one.Table == "factors" { // nobody could show it any more
+				err = tx.LoseFactor(one.Key)
+			} else {
+				one.Body = []byte{}
+				err = tx.SetSecret(one)
+			}
+			if err != nil {
 				return err
 			}
 		}

@@ -29,8 +29,9 @@ func (e *SlowError) Error() string {
 }
 
 // Login gives a session for a name and password. Both a wrong and a right try are
-// in the ledger; tries that come too soon are counted with the next that is not.
-func (a *Accounts) Login(ctx context.Context, name, password, from string) (token string, expires time.Time, p Person, err error) {
+// in the ledger; tries that come too soon are counted with the next that is not. An account with a second
+// factor is asked for that: the error is a SecondError.
+func (a *Accounts) Login(ctx context.Context, name, password, from string, site Site) (token string, expires time.Time, p Person, err error) {
 	acc, err := a.store.Account(ctx, name)
 	known := err == nil && acc.Closed.IsZero() && acc.Hash != ""
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -39,9 +40,17 @@ func (a *Accounts) Login(ctx context.Context, name, password, from string) (toke
 	if err := a.knows(ctx, acc, name, known, password, from); err != nil {
 		return "", expires, p, err
 	}
-	token, expires, err = a.begin(ctx, acc, from, ledger.Entry{Actor: name, Action: "login", Note: "from " + from})
+	if acc.Factors > 0 {
+		second, err := a.ask(ctx, name, "", site)
+		if err == nil {
+			err = second
+		}
+		return "", expires, p, err
+	}
+	token, expires, err = a.begin(ctx, acc, from, time.Time{}, ledger.Entry{Actor: name, Action: "login", Note: "from " + from})
 	if err == nil {
 		p, err = person(acc, store.Token{})
+		p.Lacks = a.Lacks(acc)
 	}
 	return token, expires, p, err
 }
@@ -110,11 +119,11 @@ func (a *Accounts) matches(ctx context.Context, name, password, from, hash strin
 }
 
 // begin begins a session.
-func (a *Accounts) begin(ctx context.Context, acc store.Account, from string, e ledger.Entry) (token string, expires time.Time, err error) {
+func (a *Accounts) begin(ctx context.Context, acc store.Account, from string, proven time.Time, e ledger.Entry) (token string, expires time.Time, err error) {
 	token = rand.Text()
 	now := a.log.Now()
 	expires = now.Add(a.Life)
-	t := store.Token{Hash: digest(token), Account: acc.Name, Kind: "session", Created: now, Expires: expires, Used: now, Source: from}
+	t := store.Token{Hash: digest(token), Account: acc.Name, Kind: "session", Created: now, Expires: expires, Used: now, Source: from, Proven: proven}
 	err = a.log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.DropEnded(now, now.Add(-a.Idle)); err != nil {
 			return err
@@ -179,6 +188,7 @@ func (a *Accounts) lets(ctx context.Context, token string) (p Person, t store.To
 	}
 	p, err = person(acc, t)
 	p.Machine = t.Kind == "machine"
+	p.Lacks = !p.Machine && a.Lacks(acc)
 	return p, t, until, err
 }
 

@@ -28,9 +28,9 @@ func TestOutStaysOut(t *testing.T) {
 	tokens := map[string]string{}
 	for _, name := range []string{"mara", "joss", "wren", "tamsin"} {
 		require.NoError(t, a.Add(t.Context(), "admin", name, "a good password", access.Everywhere(access.Read, access.Commit)))
-		token, _, _, err := a.Login(t.Context(), name, "a good password", "192.0.2.7")
+		token, _, _, err := a.Login(t.Context(), name, "a good password", "192.0.2.7", access.Site{})
 		require.NoError(t, err)
-		_, err = a.Who(t.Context(), token, "192.0.2.7")
+		_, err = a.Who(t.Context(), token, "192.0.2.7", access.Site{})
 		require.NoError(t, err)
 		tokens[name] = token
 	}
@@ -42,16 +42,16 @@ func TestOutStaysOut(t *testing.T) {
 	disk.ShutDown()
 	require.Eventually(t, func() bool { return store.Sick(s.Check(t.Context())) }, 90*time.Second, 50*time.Millisecond)
 
-	p, err := a.Who(t.Context(), tokens["mara"], "192.0.2.7")
+	p, err := a.Who(t.Context(), tokens["mara"], "192.0.2.7", access.Site{})
 	require.NoError(t, err)
 	assert.Equal(t, "mara", p.Name)
 	for _, name := range []string{"joss", "wren"} {
-		_, err = a.Who(t.Context(), tokens[name], "192.0.2.7")
+		_, err = a.Who(t.Context(), tokens[name], "192.0.2.7", access.Site{})
 		assert.Error(t, err, name)
 	}
 	if p, err = a.Who(t.Context(), tokens["tamsin"], "192.0.2.7"); err == nil {
 		assert.Error(t, p.Fits(access.Need{Role: access.Commit}), "she may no longer")
 	}
-	_, _, _, err = a.Login(t.Context(), "joss", "a good password", "192.0.2.7")
+	_, _, _, err = a.Login(t.Context(), "joss", "a good password", "192.0.2.7", access.Site{})
 	require.Error(t, err)
 }

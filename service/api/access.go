@@ -19,15 +19,15 @@ func (a *API) accessRoutes() []route {
 		{"GET", "/login/ways", "How people sign in: with a password, and where somebody else vouches for them", everybody, 200, nil, wire.Ways{}, nil, a.ways},
 		{"GET", "/login/elsewhere", "Begin to sign in where somebody else vouches for people (OpenID Connect): sends there; page is where to go on", everybody, 302, nil, nil, []string{"page"}, a.elsewhere},
 		{"GET", "/login/elsewhere/back", "What comes back from there", everybody, 302, nil, nil, []string{"state", "code", "error"}, a.backFromElsewhere},
-		{"POST", "/logout", "Sign out; the session is worthless afterwards", anyone, 204, nil, nil, nil, a.logout},
-		{"GET", "/me", "Who one is, and may do", anyone, 200, nil, wire.Session{}, nil, a.me},
-		{"POST", "/me/password", "Give one's own account another password; its other sessions end", anyone, 204, wire.NewPassword{}, nil, nil, a.ownPassword},
+		{"POST", "/logout", "Sign out; the session is worthless afterwards", anyoneLacking, 204, nil, nil, nil, a.logout},
+		{"GET", "/me", "Who one is, and may do", anyoneLacking, 200, nil, wire.Session{}, nil, a.me},
+		{"POST", "/me/password", "Give one's own account another password; its other sessions end", anyoneFresh, 204, wire.NewPassword{}, nil, nil, a.ownPassword},
 		{"GET", "/accounts", "All accounts", toAdministerAll, 200, nil, []wire.Account{}, nil, a.accounts},
-		{"POST", "/accounts", "Make an account", toAdministerAll, 201, wire.NewAccount{}, wire.Account{}, nil, a.addAccount},
-		{"PATCH", "/accounts/:account", "Say what an account may do, or give it another password", toAdministerAll, 200, wire.AccountSettings{}, wire.Account{}, nil, a.setAccount},
-		{"DELETE", "/accounts/:account", "Close an account for good: its sessions and tokens end, its name stays in the record", toAdministerAll, 204, nil, nil, nil, a.closeAccount},
+		{"POST", "/accounts", "Make an account", toAdministerFresh, 201, wire.NewAccount{}, wire.Account{}, nil, a.addAccount},
+		{"PATCH", "/accounts/:account", "Say what an account may do, give it another password, or take its second factors away", toAdministerFresh, 200, wire.AccountSettings{}, wire.Account{}, nil, a.setAccount},
+		{"DELETE", "/accounts/:account", "Close an account for good: its sessions and tokens end, its name stays in the record", toAdministerFresh, 204, nil, nil, nil, a.closeAccount},
 		{"GET", "/tokens", "The sessions and tokens that let in: one's own, or for an administrator all", anyone, 200, nil, []wire.Token{}, nil, a.tokens},
-		{"POST", "/tokens", "Make a token for a machine, that may what one may oneself, or less; it is given this once", anyone, 201, wire.NewToken{}, wire.Token{}, nil, a.addToken},
+		{"POST", "/tokens", "Make a token for a machine, that may what one may oneself, or less; it is given this once", anyoneFresh, 201, wire.NewToken{}, wire.Token{}, nil, a.addToken},
 		{"DELETE", "/tokens/:id", "End a session or token", anyone, 204, nil, nil, nil, a.endToken},
 	}
 }
@@ -37,12 +37,17 @@ func (a *API) login(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
-	token, expires, p, err := a.Accounts.Login(c.ctx, in.Account, in.Password, c.RealIP())
+	token, expires, p, err := a.Accounts.Login(c.ctx, in.Account, in.Password, c.RealIP(), a.site(c))
 	if err != nil {
 		return nil, err
 	}
+	return a.signedIn(c, token, expires, p), nil
+}
+
+// signedIn answers a sign-in: the session, as a cookie too, and who else is signed in.
+func (a *API) signedIn(c *call, token string, expires time.Time, p access.Person) wire.Session {
 	c.SetCookie(a.cookie(c, token, expires))
-	out := wire.Session{Account: p.Name, May: p.Grants.Texts(), Token: token, Expires: expires}
+	out := wire.Session{Account: p.Name, May: p.Grants.Texts(), Token: token, Expires: expires, Lacks: p.Lacks}
 	list, err := a.Accounts.Tokens(c.ctx, access.Person{Name: p.Name})
 	if err != nil { // it is told where that can be read
 		a.Logger.Error("who else is signed in could not be read", "account", p.Name, "error", err)
@@ -52,7 +57,7 @@ func (a *API) login(c *call) (any, error) {
 			out.Others = append(out.Others, a.tokenDoc(c, t))
 		}
 	}
-	return out, nil
+	return out
 }
 
 // wayCookie is what a sign-in elsewhere leaves with the browser until it is back.
@@ -143,7 +148,7 @@ func (a *API) logout(c *call) (any, error) {
 }
 
 func (a *API) me(c *call) (any, error) {
-	return wire.Session{Account: c.person.Name, May: c.person.Grants.Texts()}, nil
+	return wire.Session{Account: c.person.Name, May: c.person.Grants.Texts(), Lacks: c.person.Lacks}, nil
 }
 
 func (a *API) ownPassword(c *call) (any, error) {
@@ -154,22 +159,22 @@ func (a *API) ownPassword(c *call) (any, error) {
 	return nil, a.Accounts.SetPassword(c.ctx, c.person, c.person.Name, in.Old, in.New, c.token, c.RealIP(), in.EndTokens)
 }
 
-func accountDoc(acc store.Account) wire.Account {
-	return wire.Account{Name: acc.Name, May: append([]string{}, acc.Grants...), Created: acc.Created, Closed: acc.Closed, Issuer: acc.Issuer}
+func (a *API) accountDoc(acc store.Account) wire.Account {
+	return wire.Account{Name: acc.Name, May: append([]string{}, acc.Grants...), Created: acc.Created, Closed: acc.Closed, Issuer: acc.Issuer, Factors: acc.Factors, Lacks: a.Accounts.Lacks(acc)}
 }
 
 func (a *API) accounts(c *call) (any, error) {
 	list, err := a.Store.Accounts(c.ctx)
 	out := make([]wire.Account, 0, len(list))
 	for _, acc := range list {
-		out = append(out, accountDoc(acc))
+		out = append(out, a.accountDoc(acc))
 	}
 	return out, err
 }
 
 func (a *API) account(c *call, name string) (any, error) {
 	acc, err := a.Store.Account(c.ctx, name)
-	return accountDoc(acc), err
+	return a.accountDoc(acc), err
 }
 
 func (a *API) addAccount(c *call) (any, error) {
@@ -202,7 +207,7 @@ func (a *API) addAccount(c *call) (any, error) {
 func (a *API) waiting(c *call, name string, p store.Proposal, err error) (any, error) {
 	return a.proposed(c, p, err, func(p *wire.Proposal) any {
 		acc, _ := a.Store.Account(c.ctx, name) // it was there just now
-		doc := accountDoc(acc)
+		doc := a.accountDoc(acc)
 		doc.Proposal = p
 		return doc
 	})
@@ -218,8 +223,14 @@ func (a *API) setAccount(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	if guarded > 0 && in.May != nil && in.Password != "" {
-		return nil, refusal.New(refusal.Invalid, "ask for one after the other", "what an account may, and its password, are proposed by themselves")
+	asked := 0
+	for _, is := range []bool{in.May != nil, in.Password != "", in.ResetFactors} {
+		if is {
+			asked++
+		}
+	}
+	if guarded > 0 && asked > 1 {
+		return nil, refusal.New(refusal.Invalid, "ask for one after the other", "what an account may, its password and its second factors are proposed by themselves")
 	}
 	if in.May != nil {
 		may, err := access.ParseGrants(*in.May)
@@ -231,6 +242,15 @@ func (a *API) setAccount(c *call) (any, error) {
 			return a.waiting(c, name, p, err)
 		}
 		if err := a.Accounts.SetGrants(c.ctx, c.person.Name, name, may); err != nil {
+			return nil, err
+		}
+	}
+	if in.ResetFactors && guarded > 0 {
+		p, err := a.Accounts.ProposeReset(c.ctx, c.person, name)
+		return a.waiting(c, name, p, err)
+	}
+	if in.ResetFactors {
+		if err := a.Accounts.ResetFactors(c.ctx, c.person.Name, name); err != nil {
 			return nil, err
 		}
 	}

@@ -10,6 +10,7 @@ import (
 
 	"oakenlatch/core/ledger"
 	"oakenlatch/lab"
+	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
 
@@ -20,7 +21,7 @@ func TestReach(t *testing.T) {
 	const quay, slip = "saltern-quay", "saltern-slip"
 	d := newCounter(t, hall, quay, slip)
 	for _, name := range []string{hall, quay, slip} {
-		_, err := d.History.Read(t.Context(), name, "nell")
+		_, err := d.History.Read(t.Context(), store.Everything, name, "nell")
 		require.NoError(t, err)
 	}
 	d.ok("abel", "PATCH", "/devices/"+quay, wire.Settings{Site: new("Saltern"), Tags: &[]string{"edge", "old"}}, nil)
@@ -56,7 +57,7 @@ func TestReach(t *testing.T) {
 		return s == http.StatusOK
 	}, 90*time.Second, 50*time.Millisecond)
 	require.NoError(t, d.Devices[hall].Console("/system/contact", "hidden words, by hand"))
-	_, err := d.History.Read(t.Context(), hall, "nell")
+	_, err := d.History.Read(t.Context(), store.Everything, hall, "nell")
 	require.NoError(t, err)
 	d.ok("abel", "POST", "/rules", wire.NewRule{Scope: "device=" + hall, Needed: 1, Emergency: true}, nil)
 	d.ok("nell", "POST", "/changes", wire.NewChange{Title: "Far again, hidden words"}, nil)
@@ -112,7 +113,7 @@ func TestReach(t *testing.T) {
 	// Secrets do not come along to where somebody may see them.
 	d.ok("abel", "PATCH", "/accounts/sal", wire.AccountSettings{May: &[]string{"read,stage,commit@site=Saltern", "reveal@tag=edge", "audit@tag=edge"}}, nil)
 	require.NoError(t, d.Devices[slip].Console("/system/authentication/user="+lab.User+"/password", "$0$"+lab.Password))
-	_, err = d.History.Read(t.Context(), slip, "nell")
+	_, err = d.History.Read(t.Context(), store.Everything, slip, "nell")
 	require.NoError(t, err)
 	status, p, _ := d.do("sal", "POST", "/changes/2/load", wire.NewLoad{Devices: []string{quay}, Mode: "merge", FromDevice: slip, Path: "/system"}, nil)
 	assert.Equal(t, http.StatusForbidden, status)

@@ -113,6 +113,11 @@ var (
 	toAudit         = access.Need{Role: access.Audit}
 	toAdminister    = access.Need{Role: access.Administer}
 	toAdministerAll = access.Need{Role: access.Administer, Everywhere: true}
+
+	toAdministerFresh = access.Need{Role: access.Administer, Everywhere: true, Fresh: true}
+
+	anyoneLacking = access.Need{Lacking: true}
+	anyoneFresh   = access.Need{Fresh: true}
 )
 
 // call is a request being answered.
@@ -218,7 +223,7 @@ func (a *API) serve(r route) echo.HandlerFunc {
 			if err := a.identify(c); err != nil {
 				return err
 			}
-			c.ctx = access.Within(audit.By(c.ctx, c.way()), c.person, r.needs)
+			c.ctx, c.person = audit.By(c.ctx, c.way()), c.person.Acting(r.needs.Role)
 			if err := a.permit(c, r); err != nil {
 				a.recordRefusal(c, r, err)
 				return err
@@ -264,10 +269,15 @@ func (a *API) serve(r route) echo.HandlerFunc {
 
 // permit checks that a person may make a request: as the route needs it, on every
 // device of the change that the path names. Devices that are named otherwise are
-// checked where they are looked up, which access.Within sees to.
+// checked where they are looked up: within the reach of who asks.
 func (a *API) permit(c *call, r route) error {
 	if err := c.person.Fits(r.needs); err != nil {
 		return err
+	}
+	if r.needs.Fresh {
+		if err := a.fresh(c); err != nil {
+			return err
+		}
 	}
 	if !strings.HasPrefix(r.path, "/changes/:number") {
 		return nil
@@ -276,7 +286,7 @@ func (a *API) permit(c *call, r route) error {
 	if err != nil {
 		return err
 	}
-	devices, err := a.Store.ChangeDevices(store.Unbounded(c.ctx), n)
+	devices, err := a.Store.ChangeDevices(c.ctx, store.Everything, n)
 	if err != nil {
 		return err
 	}
@@ -347,7 +357,7 @@ var errNoLogin = errors.New("you are not signed in, or your session has ended")
 func (a *API) deviceParam(c *call) (store.Device, error) { return a.deviceNamed(c, c.Param("name")) }
 
 func (a *API) deviceNamed(c *call, name string) (store.Device, error) {
-	d, err := a.Store.Device(c.ctx, name)
+	d, err := a.Store.Device(c.ctx, c.person.Reach(), name)
 	if errors.Is(err, store.ErrNotFound) {
 		return d, noDevice(name)
 	}

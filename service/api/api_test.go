@@ -77,7 +77,7 @@ func TestRoles(t *testing.T) {
 		name := "only-" + string(r)
 		require.NoError(t, a.Accounts.Add(t.Context(), "x", name, "a long password", access.Everywhere(r)))
 		var err error
-		tokens[r], _, _, err = a.Accounts.Login(t.Context(), name, "a long password", "test")
+		tokens[r], _, _, err = a.Accounts.Login(t.Context(), name, "a long password", "test", access.Site{})
 		require.NoError(t, err)
 	}
 	ask := func(method, path string, set func(*http.Request)) (int, wire.Problem) {
@@ -206,7 +206,7 @@ func TestProblems(t *testing.T) {
 // A device's modules are handed on, and many like changes are told together.
 func TestModulesAndGroups(t *testing.T) {
 	r := servicetest.New(t, "northmole-harbour")
-	_, err := r.History.Read(t.Context(), "northmole-harbour", "mara")
+	_, err := r.History.Read(t.Context(), store.Everything, "northmole-harbour", "mara")
 	require.NoError(t, err)
 	accounts, err := access.NewAccounts(r.Store, r.Log)
 	require.NoError(t, err)

@@ -13,8 +13,8 @@ import (
 func (a *API) approvalRoutes() []route {
 	return []route{
 		{"GET", "/rules", "What is not committed without the agreement of others", toRead, 200, nil, []wire.ApprovalRule{}, nil, a.rules},
-		{"POST", "/rules", "Make a rule", toAdministerAll, 201, wire.NewRule{}, wire.ApprovalRule{}, nil, a.addRule},
-		{"DELETE", "/rules/:id", "Take a rule away", toAdministerAll, 204, nil, nil, nil, a.dropRule},
+		{"POST", "/rules", "Make a rule", toAdministerFresh, 201, wire.NewRule{}, wire.ApprovalRule{}, nil, a.addRule},
+		{"DELETE", "/rules/:id", "Take a rule away", toAdministerFresh, 204, nil, nil, nil, a.dropRule},
 		{"POST", "/changes/:number/ask", "Ask others to agree to the change; those who may approve it see it from then on", toStage, 204, wire.NewNote{}, nil, nil, a.askFor},
 		{"POST", "/changes/:number/approval", "Agree to the change as a preview showed it; that falls when anything moves", toApprove, 204, wire.Approve{}, nil, nil, a.approve},
 		{"DELETE", "/changes/:number/approval", "Take one's agreement back", toApprove, 204, nil, nil, nil, a.unapprove},

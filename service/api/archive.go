@@ -65,7 +65,7 @@ func (a *API) archiveDocs(c *call) ([]wire.Archive, error) {
 	if err != nil {
 		return nil, err
 	}
-	devices, err := a.Store.Devices(c.ctx)
+	devices, err := a.Store.Devices(c.ctx, c.person.Reach())
 	if err != nil {
 		return nil, err
 	}
@@ -87,7 +87,7 @@ func (a *API) oneArchive(c *call, name string) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	devices, err := a.Store.Devices(c.ctx)
+	devices, err := a.Store.Devices(c.ctx, c.person.Reach())
 	if err != nil {
 		return nil, err
 	}
@@ -208,17 +208,17 @@ func copyDoc(k store.Copy, archive, device string) wire.Copy {
 	return wire.Copy{ID: k.ID, Archive: archive, Device: device, Revision: k.Revision, Name: k.Name, Bytes: k.Bytes, SHA256: k.SHA256, At: k.At, Why: k.Why, Read: k.Read, Trouble: k.Trouble}
 }
 
-// names gives the names of all devices and archives by their ids.
-func (a *API) names(ctx context.Context) (devices, archives map[int64]string, err error) {
+// names gives the names of archives and of the devices within reach by their ids.
+func (a *API) names(c *call) (devices, archives map[int64]string, err error) {
 	devices, archives = map[int64]string{}, map[int64]string{}
-	list, err := a.Store.Devices(ctx)
+	list, err := a.Store.Devices(c.ctx, c.person.Reach())
 	for _, d := range list {
 		devices[d.ID] = d.Name
 	}
 	if err != nil {
 		return devices, archives, err
 	}
-	places, err := a.Store.Archives(ctx)
+	places, err := a.Store.Archives(c.ctx)
 	for _, at := range places {
 		archives[at.ID] = at.Name
 	}
@@ -245,7 +245,7 @@ func (a *API) copies(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	devices, archives, err := a.names(c.ctx)
+	devices, archives, err := a.names(c)
 	out := make([]wire.Copy, 0, len(list))
 	for _, k := range list {
 		if archives[k.Archive] != "" && devices[k.Device] != "" {
@@ -285,7 +285,7 @@ func (a *API) readCopy(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	devices, archives, err := a.names(c.ctx)
+	devices, archives, err := a.names(c)
 	if err == nil && devices[k.Device] != "" && a.veilOf(c, devices[k.Device]) != nil {
 		err = refusal.New(refusal.Forbidden, "compare its revision instead: latch compare "+devices[k.Device]+"@rev:"+strconv.FormatInt(k.Revision, 10)+" "+devices[k.Device], "a copy holds all as it is, secrets too: account %s may not see those of %s", c.person.Name, devices[k.Device])
 	}
@@ -307,7 +307,7 @@ func (a *API) mendFromCopy(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, err := a.Store.DeviceByID(c.ctx, k.Device)
+	d, err := a.Store.DeviceByID(c.ctx, c.person.Reach(), k.Device)
 	if err != nil {
 		return nil, err
 	}
@@ -329,7 +329,7 @@ func (a *API) mendFromCopy(c *call) (any, error) {
 func (a *API) standing(c *call) (any, error) { return a.standingDocs(c) }
 
 func (a *API) standingDocs(c *call) ([]wire.Standing, error) {
-	devices, err := a.Store.Devices(c.ctx)
+	devices, err := a.Store.Devices(c.ctx, c.person.Reach())
 	if err != nil {
 		return nil, err
 	}
@@ -341,7 +341,7 @@ func (a *API) standingDocs(c *call) ([]wire.Standing, error) {
 	if err != nil {
 		return nil, err
 	}
-	_, archives, err := a.names(c.ctx)
+	_, archives, err := a.names(c)
 	if err != nil {
 		return nil, err
 	}

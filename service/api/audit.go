@@ -167,7 +167,7 @@ func (a *API) entryLines(c *call, e ledger.Entry) []diff.Line {
 // comparedLines compares what stood at an entry's path before and after; nil
 // where that cannot be read by the device's modules.
 func (a *API) comparedLines(c *call, e ledger.Entry) []diff.Line {
-	d, err := a.Store.Device(c.ctx, e.Device)
+	d, err := a.Store.Device(c.ctx, c.person.Reach(), e.Device)
 	if err != nil || e.Path == "" {
 		return nil
 	}
@@ -394,7 +394,7 @@ func (a *API) valuesOf(c *call, key search.Key) ([]string, error) {
 		}
 		return append(out, audit.Service), err
 	case search.Device, search.Site:
-		list, err := a.Store.Devices(c.ctx)
+		list, err := a.Store.Devices(c.ctx, c.person.Reach())
 		for _, d := range list {
 			v := d.Name
 			if key == search.Site {
@@ -483,7 +483,7 @@ func (a *API) recordRefusal(c *call, r route, why error) {
 		e.Note = strings.ToValidUTF8(e.Note[:500], "") + "…"
 	}
 	if strings.HasPrefix(r.path, "/devices/:name") {
-		if _, err := a.Store.Device(c.ctx, c.Param("name")); err == nil {
+		if _, err := a.Store.Device(c.ctx, c.person.Reach(), c.Param("name")); err == nil {
 			e.Device = c.Param("name")
 		}
 	}

@@ -175,7 +175,7 @@ func (a *API) exported(c *call, from string) ([]store.Device, error) {
 	if err != nil {
 		return nil, err
 	}
-	t, err := a.History.TakenOf(c.ctx, s.Number)
+	t, err := a.History.TakenOf(c.ctx, c.person.Reach(), s.Number)
 	var out []store.Device
 	for _, i := range t.Items {
 		out = append(out, i.Device)

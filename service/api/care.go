@@ -115,7 +115,7 @@ func (a *API) seen(c *call, d store.Device) error {
 		if name == d.Name {
 			return refusal.New(refusal.Invalid, "", "the way to %s does not lead through itself", name)
 		}
-		if _, err := a.Store.Device(c.ctx, name); errors.Is(err, store.ErrNotFound) {
+		if _, err := a.Store.Device(c.ctx, c.person.Reach(), name); errors.Is(err, store.ErrNotFound) {
 			return noDevice(name)
 		}
 	}
@@ -123,7 +123,7 @@ func (a *API) seen(c *call, d store.Device) error {
 }
 
 func (a *API) redevice(c *call, d store.Device) (any, error) {
-	d, err := a.Store.DeviceByID(c.ctx, d.ID)
+	d, err := a.Store.DeviceByID(c.ctx, c.person.Reach(), d.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -162,7 +162,7 @@ func (a *API) visitors(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	s, err := a.Fleet.Dial(c.ctx, d.Name)
+	s, err := a.Fleet.Dial(c.ctx, c.person.Reach(), d.Name)
 	if err != nil {
 		return nil, err
 	}

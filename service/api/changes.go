@@ -19,7 +19,7 @@ func (a *API) changeDoc(c *call, ch store.Change) (wire.Change, error) {
 		Number: ch.Number, Title: ch.Title, Ticket: ch.Ticket, Author: ch.Author, State: ch.State, Reason: ch.Reason,
 		Opened: ch.Opened, Updated: ch.Updated, Devices: []string{},
 	}
-	devices, err := a.Store.ChangeDevices(c.ctx, ch.Number)
+	devices, err := a.Store.ChangeDevices(c.ctx, c.person.Reach(), ch.Number)
 	if err != nil {
 		return out, err
 	}

@@ -1,7 +1,6 @@
 package api
 
 import (
-	"errors"
 	"strconv"
 	"strings"
 
@@ -132,7 +131,7 @@ func (a *API) editDocs(c *call, list []store.Edit) ([]wire.Edit, error) {
 	out := make([]wire.Edit, 0, len(list))
 	for _, e := range list {
 		if names[e.Device] == "" {
-			d, err := a.Store.DeviceByID(c.ctx, e.Device)
+			d, err := a.Store.DeviceByID(c.ctx, c.person.Reach(), e.Device)
 			if err != nil {
 				return nil, err
 			}
@@ -291,8 +290,8 @@ func (a *API) reservationDocs(c *call) ([]wire.Reservation, error) {
 	}
 	out := make([]wire.Reservation, 0, len(list))
 	for _, v := range list {
-		d, err := a.Store.DeviceByID(c.ctx, v.Device)
-		if errors.Is(err, store.ErrNotFound) {
+		d, err := a.Store.DeviceByID(c.ctx, c.person.Reach(), v.Device)
+		if store.OutOfReach(err) {
 			continue // not theirs to see
 		}
 		if err != nil {

@@ -125,7 +125,7 @@ func (a *API) devicesByName(ctx context.Context, list []ledger.Entry) (map[strin
 	if !slices.ContainsFunc(list, func(e ledger.Entry) bool { return e.Device != "" }) {
 		return nil, nil
 	}
-	all, err := a.Store.Devices(store.Unbounded(ctx))
+	all, err := a.Store.Devices(ctx, store.Everything)
 	out := make(map[string]store.Device, len(all))
 	for _, d := range all {
 		out[d.Name] = d

@@ -120,7 +120,7 @@ func TestRandomRequests(t *testing.T) {
 	for _, role := range access.Roles {
 		name := "only-" + string(role)
 		require.NoError(t, d.API.Accounts.Add(t.Context(), "x", name, "a long password", access.Everywhere(role)))
-		token, _, _, err := d.API.Accounts.Login(t.Context(), name, "a long password", "test")
+		token, _, _, err := d.API.Accounts.Login(t.Context(), name, "a long password", "test", access.Site{})
 		require.NoError(t, err)
 		d.tokens[name] = token
 	}

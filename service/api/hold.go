@@ -93,7 +93,7 @@ func (a *API) commit(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	devices, err := a.Store.ChangeDevices(c.ctx, ch.Number)
+	devices, err := a.Store.ChangeDevices(c.ctx, c.person.Reach(), ch.Number)
 	if err == nil {
 		err = a.Engine.Free(ch.Number, devices)
 	}
@@ -105,11 +105,14 @@ func (a *API) commit(c *call) (any, error) {
 		return nil, refusal.New(refusal.Invalid, "", "the reason of an emergency has at most 500 characters")
 	}
 	alone := false
-	parts, digest, err := a.Desk.Due(c.ctx, ch.Number, c.person.Name, desk.Wish{Digest: in.Preview, Cuts: in.CutOff, Emergency: in.Emergency, Alone: &alone})
+	parts, digest, err := a.Desk.Due(c.ctx, c.person.Reach(), ch.Number, c.person.Name, desk.Wish{Digest: in.Preview, Cuts: in.CutOff, Emergency: in.Emergency, Alone: &alone})
 	if err != nil {
 		return nil, err
 	}
 	if alone {
+		if err := a.fresh(c); err != nil {
+			return nil, err
+		}
 		o.Along = a.Desk.Emergency(c.person, ch.Number, digest, in.Emergency)
 	}
 	if err := a.Engine.Commit(c.ctx, c.person.Name, ch.Number, o, Works(parts)); err != nil {

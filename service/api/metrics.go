@@ -13,6 +13,7 @@ import (
 
 	"oakenlatch/core/guard"
 	"oakenlatch/service/history"
+	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
 
@@ -170,7 +171,7 @@ func (h holds) commits(ctx context.Context, ch chan<- prometheus.Metric, set gau
 }
 
 func (h holds) devices(ctx context.Context, set gauge) {
-	list, err := h.a.Store.Devices(ctx)
+	list, err := h.a.Store.Devices(ctx, store.Everything)
 	if err != nil {
 		return
 	}

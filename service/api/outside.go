@@ -2,7 +2,6 @@ package api
 
 import (
 	"encoding/json"
-	"errors"
 
 	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
@@ -29,7 +28,7 @@ func (a *API) outsideDoc(c *call, o store.Outside, names map[int64]store.Device)
 	d, ok := names[o.Device]
 	if !ok {
 		var err error
-		if d, err = a.Store.DeviceByID(c.ctx, o.Device); err != nil {
+		if d, err = a.Store.DeviceByID(c.ctx, c.person.Reach(), o.Device); err != nil {
 			return wire.Outside{}, err
 		}
 		names[o.Device] = d
@@ -61,7 +60,7 @@ func (a *API) outsideList(c *call, list []store.Outside) ([]wire.Outside, error)
 	out, names := make([]wire.Outside, 0, len(list)), map[int64]store.Device{}
 	for _, o := range list {
 		doc, err := a.outsideDoc(c, o, names)
-		if errors.Is(err, store.ErrNotFound) {
+		if store.OutOfReach(err) {
 			continue // of a device that is not theirs to see
 		}
 		if err != nil {
@@ -89,7 +88,7 @@ func (a *API) outside(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	o, d, err := a.Decisions.Find(c.ctx, n)
+	o, d, err := a.Decisions.Find(c.ctx, c.person.Reach(), n)
 	if err != nil {
 		return nil, err
 	}
@@ -175,7 +174,7 @@ func (a *API) silenceDoc(c *call, s store.Silence) (wire.Silence, error) {
 	if s.Device == 0 {
 		return out, nil
 	}
-	d, err := a.Store.DeviceByID(c.ctx, s.Device)
+	d, err := a.Store.DeviceByID(c.ctx, c.person.Reach(), s.Device)
 	out.Device = d.Name
 	return out, err
 }
@@ -188,7 +187,7 @@ func (a *API) silences(c *call) (any, error) {
 	out := make([]wire.Silence, 0, len(list))
 	for _, s := range list {
 		doc, err := a.silenceDoc(c, s)
-		if errors.Is(err, store.ErrNotFound) {
+		if store.OutOfReach(err) {
 			continue
 		}
 		if err != nil {

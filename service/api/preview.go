@@ -261,7 +261,7 @@ func (a *API) previewDone(c *call, ch store.Change, context int) (any, error) {
 		return nil, err
 	}
 	for _, cp := range cm.Parts {
-		d, err := a.Store.DeviceByID(c.ctx, cp.Device)
+		d, err := a.Store.DeviceByID(c.ctx, c.person.Reach(), cp.Device)
 		if err != nil {
 			return nil, err
 		}

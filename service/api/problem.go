@@ -34,7 +34,7 @@ var titles = map[string]string{
 	"invalid": "That does not make sense as it is", "not-found": "There is no such thing", "forbidden": "Not allowed",
 	"conflict": "Not possible now", "unreachable": "The device does not answer", "host-key": "The device's host key is not accepted",
 	"device-login": "The device does not let us in", "protocol": "The device does not speak NETCONF as it should",
-	"refusal": "The device says no", "moved": "It is no longer as it was seen", "denied": "Wrong account or password", "misdirected": "Asked of another name", "sign-in": "Sign in first", "slow": "Too many tries", "busy": "Busy", "full": "The disk is full", "damaged": "The records are damaged at this place", "broken-off": "Broken off", "records": "The records cannot be reached",
+	"refusal": "The device says no", "moved": "It is no longer as it was seen", "denied": "Wrong account or password", "second-factor": "Show your second factor", "wrong-factor": "That was not it", "misdirected": "Asked of another name", "sign-in": "Sign in first", "slow": "Too many tries", "busy": "Busy", "full": "The disk is full", "damaged": "The records are damaged at this place", "broken-off": "Broken off", "records": "The records cannot be reached",
 	"too-large": "Too large", "internal": "The service failed",
 }
 
@@ -47,6 +47,7 @@ func problem(err error) wire.Problem {
 	var dev *fleet.Error
 	var status interface{ StatusCode() int }
 	var hurt *history.Damaged
+	var second *access.SecondError
 	switch {
 	case errors.As(err, &hurt):
 		return make("damaged", http.StatusInternalServerError, hurt.Error(), hurt.Next())
@@ -60,6 +61,15 @@ func problem(err error) wire.Problem {
 		p := make(string(dev.Kind), fleetStatus[dev.Kind], where+": "+dev.Msg, dev.Next)
 		p.Device = dev.Device
 		return p
+	case errors.As(err, &second):
+		p := make("second-factor", http.StatusUnauthorized, second.Error(), "show it: latch login asks for it, and latch factor prove")
+		if second.Anew {
+			p.Status = http.StatusForbidden
+		}
+		p.Second = &wire.Second{Anew: second.Anew, Ticket: second.Ticket, Ways: second.Ways, Passkey: second.Passkey}
+		return p
+	case errors.Is(err, access.ErrShown):
+		return make("wrong-factor", http.StatusUnauthorized, access.ErrShown.Error(), "try again: a code counts once, and for half a minute; where the factor is lost, a recovery code does, or an administrator: latch account reset-factors NAME")
 	case errors.Is(err, access.ErrDenied):
 		return make("denied", http.StatusUnauthorized, "wrong account or password", "try again; an administrator can set a new password")
 	case errors.As(err, new(*access.SlowError)):

@@ -12,7 +12,7 @@ import (
 func (a *API) proposalRoutes() []route {
 	return []route{
 		{"GET", "/proposals", "Acts of administration that wait until others agree", toAdministerAll, 200, nil, []wire.Proposal{}, nil, a.proposals},
-		{"POST", "/proposals/:id/agreement", "Agree to one that somebody else proposed; with the last agreement it is done", toAdministerAll, 200, nil, wire.Agreed{}, nil, a.agreeTo},
+		{"POST", "/proposals/:id/agreement", "Agree to one that somebody else proposed; with the last agreement it is done", toAdministerFresh, 200, nil, wire.Agreed{}, nil, a.agreeTo},
 		{"DELETE", "/proposals/:id", "Drop one", toAdministerAll, 204, nil, nil, nil, a.dropProposal},
 	}
 }

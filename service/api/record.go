@@ -86,7 +86,7 @@ func (a *API) commits(c *call) (any, error) {
 		return nil, refusal.New(refusal.Invalid, "", "limit is %d, at most 500 are given at once", limit)
 	}
 	q.Limit = int(limit) + 1
-	list, err := a.Reports.Commits(c.ctx, q)
+	list, err := a.Reports.Commits(c.ctx, c.person.Reach(), q)
 	if err != nil {
 		return nil, err
 	}
@@ -114,7 +114,7 @@ func (a *API) commitRecord(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	r, err := a.Reports.Find(c.ctx, n)
+	r, err := a.Reports.Find(c.ctx, c.person.Reach(), n)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, refusal.New(refusal.NotFound, "list them with: latch commits", "there is no commit %d", n)
 	}

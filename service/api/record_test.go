@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/service/access"
+	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 	"oakenlatch/wire"
 )
@@ -101,7 +102,7 @@ func TestReports(t *testing.T) {
 	long := strings.Repeat("a-very-long-name-", 40)
 	n := d.keep("Lamps "+evil, "/system/contact", long)
 	require.NoError(t, d.Devices[quay].Console("/system/location", "moved by hand"))
-	_, err := d.History.Read(t.Context(), quay, "nell")
+	_, err := d.History.Read(t.Context(), store.Everything, quay, "nell")
 	require.NoError(t, err)
 	var draft wire.Change
 	d.ok("nell", "POST", "/changes", wire.NewChange{Title: "Planned"}, &draft)
@@ -171,12 +172,12 @@ func TestOutsideAPI(t *testing.T) {
 	t.Parallel()
 	d := newCounter(t, quay, router)
 	for _, name := range []string{quay, router} {
-		_, err := d.History.Read(t.Context(), name, "nell")
+		_, err := d.History.Read(t.Context(), store.Everything, name, "nell")
 		require.NoError(t, err)
 	}
 	moved := func(device, path, value string) {
 		require.NoError(t, d.Devices[device].Console(path, value))
-		_, err := d.History.Read(t.Context(), device, "nell")
+		_, err := d.History.Read(t.Context(), store.Everything, device, "nell")
 		require.NoError(t, err)
 	}
 	moved(quay, "/system/contact", "by hand")
@@ -243,7 +244,7 @@ func TestReceiversAndMetrics(t *testing.T) {
 	assert.Len(t, list, 1)
 	d.keep("Contact", "/system/contact", "one")
 	require.NoError(t, d.Devices[quay].Console("/system/contact", "by hand"))
-	_, err := d.History.Read(t.Context(), quay, "nell")
+	_, err := d.History.Read(t.Context(), store.Everything, quay, "nell")
 	require.NoError(t, err)
 	rec := httptest.NewRecorder()
 	measure := httptest.NewRequest("GET", "/metrics", nil)

@@ -18,7 +18,7 @@ import (
 
 // routes is the API, operation by operation.
 func (a *API) routes() []route {
-	return append(slices.Concat(a.historyRoutes(), a.archiveRoutes(), a.auditRoutes(), a.outsideRoutes(), a.recordRoutes(), a.receiverRoutes(), a.trafficRoutes(), a.accessRoutes(), a.approvalRoutes(), a.proposalRoutes()), []route{
+	return append(slices.Concat(a.historyRoutes(), a.archiveRoutes(), a.auditRoutes(), a.outsideRoutes(), a.recordRoutes(), a.receiverRoutes(), a.trafficRoutes(), a.accessRoutes(), a.factorRoutes(), a.approvalRoutes(), a.proposalRoutes()), []route{
 		{"GET", eventsPath, "What happens, as it is written (server-sent events): entries of the ledger for those who may audit, and for those who may read that something they see has moved; resumes after Last-Event-ID", toRead, 200, nil, nil, nil, a.events},
 		{"GET", metricsPath, "How it goes, for a collector (Prometheus text format); it names all devices", toReadAll, 200, nil, nil, nil, a.metricsText},
 		{"GET", "/attention", "What needs a decision now", toRead, 200, nil, wire.Attention{}, nil, a.attention},
@@ -117,7 +117,7 @@ func (a *API) deviceDoc(c *call, d store.Device) (wire.Device, error) {
 }
 
 func (a *API) deviceDocs(c *call) ([]wire.Device, error) {
-	list, err := a.Store.Devices(c.ctx)
+	list, err := a.Store.Devices(c.ctx, c.person.Reach())
 	if err != nil {
 		return nil, err
 	}
@@ -168,7 +168,7 @@ func (a *API) addDevice(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, err := a.Store.Device(c.ctx, in.Name)
+	d, err := a.Store.Device(c.ctx, c.person.Reach(), in.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -204,7 +204,7 @@ func (a *API) hostKey(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	k, err := a.Fleet.ScanHostKey(c.ctx, d.Name)
+	k, err := a.Fleet.ScanHostKey(c.ctx, c.person.Reach(), d.Name)
 	return hostKeyDoc(d.Name, k), err
 }
 
@@ -217,12 +217,12 @@ func (a *API) trust(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
-	k, err := a.Fleet.Trust(c.ctx, c.person.Name, d.Name, in.Fingerprint)
+	k, err := a.Fleet.Trust(c.ctx, c.person.Reach(), c.person.Name, d.Name, in.Fingerprint)
 	if err != nil {
 		return nil, err
 	}
 	// Read it at once: its modules and first revision, and whether the login works.
-	if _, err := a.History.Read(c.ctx, d.Name, c.person.Name); err != nil {
+	if _, err := a.History.Read(c.ctx, c.person.Reach(), d.Name, c.person.Name); err != nil {
 		return nil, err
 	}
 	return hostKeyDoc(d.Name, k), nil

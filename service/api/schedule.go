@@ -71,7 +71,7 @@ func (a *API) schedule(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	parts, digest, err := a.Desk.Due(c.ctx, ch.Number, c.person.Name, desk.Wish{Digest: in.Commit.Preview, Cuts: in.Commit.CutOff})
+	parts, digest, err := a.Desk.Due(c.ctx, c.person.Reach(), ch.Number, c.person.Name, desk.Wish{Digest: in.Commit.Preview, Cuts: in.Commit.CutOff})
 	if err != nil {
 		return nil, err
 	}
@@ -121,7 +121,7 @@ func (a *API) dueDoc(c *call, v store.Scheduled) (wire.Due, error) {
 		Actor: v.Actor, State: v.State, Note: v.Note, Ended: v.Ended,
 	}
 	if v.Kind == "restart" {
-		d, err := a.Store.DeviceByID(c.ctx, v.Device)
+		d, err := a.Store.DeviceByID(c.ctx, c.person.Reach(), v.Device)
 		out.Devices = append(out.Devices, d.Name)
 		return out, err
 	}
@@ -132,7 +132,7 @@ func (a *API) dueDoc(c *call, v store.Scheduled) (wire.Due, error) {
 	out.Title = ch.Title
 	parts, err := a.Store.Parts(c.ctx, v.Change)
 	for _, p := range parts {
-		d, derr := a.Store.DeviceByID(c.ctx, p.Device)
+		d, derr := a.Store.DeviceByID(c.ctx, c.person.Reach(), p.Device)
 		err = errors.Join(err, derr)
 		out.Devices = append(out.Devices, d.Name)
 	}
@@ -175,7 +175,7 @@ func (a *API) dueDocs(c *call, list []store.Scheduled) ([]wire.Due, error) {
 			}
 		}
 		doc, err := a.dueDoc(c, v)
-		if errors.Is(err, store.ErrNotFound) {
+		if store.OutOfReach(err) {
 			continue // of a device that is not theirs to see
 		}
 		if err != nil {

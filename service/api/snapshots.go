@@ -17,7 +17,7 @@ import (
 // is told its number alone.
 func (a *API) snapshotDoc(c *call, s store.Snapshot) (wire.Snapshot, error) {
 	if s.Change != 0 && !c.person.Grants.Everywhere(access.Read) {
-		devices, err := a.Store.ChangeDevices(store.Unbounded(c.ctx), s.Change)
+		devices, err := a.Store.ChangeDevices(c.ctx, store.Everything, s.Change)
 		if err != nil {
 			return wire.Snapshot{}, err
 		}
@@ -61,7 +61,7 @@ func (a *API) some(c *call, names []string, site string, all bool) ([]store.Devi
 	if n := min(len(names), 1) + min(len(site), 1); n > 1 || n == 1 && all {
 		return nil, refusal.New(refusal.Invalid, "", "name devices, or a site, or say all: one of these")
 	}
-	list, err := a.Store.Devices(c.ctx)
+	list, err := a.Store.Devices(c.ctx, c.person.Reach())
 	if err != nil {
 		return nil, err
 	}
@@ -114,7 +114,7 @@ func (a *API) snapshot(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	t, err := a.History.TakenOf(c.ctx, s.Number)
+	t, err := a.History.TakenOf(c.ctx, c.person.Reach(), s.Number)
 	if err != nil {
 		return nil, err
 	}
@@ -130,15 +130,15 @@ func (a *API) relabel(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
-	seen, serr := a.History.TakenOf(c.ctx, s.Number)
-	all, aerr := a.History.TakenOf(store.Unbounded(c.ctx), s.Number)
+	seen, serr := a.History.TakenOf(c.ctx, c.person.Reach(), s.Number)
+	all, aerr := a.History.TakenOf(c.ctx, store.Everything, s.Number)
 	if err := errors.Join(serr, aerr); err != nil {
 		return nil, err
 	}
 	if len(seen.Items) != len(all.Items) {
 		return nil, refusal.New(refusal.Forbidden, "ask an administrator", "snapshot %d holds devices on which account %s may not stage", s.Number, c.person.Name)
 	}
-	t, err := a.History.Relabel(c.ctx, c.person.Name, s.Number, history.Relabel{Name: in.Name, Note: in.Note, Protected: in.Protected, Retired: in.Retired})
+	t, err := a.History.Relabel(c.ctx, c.person.Reach(), c.person.Name, s.Number, history.Relabel{Name: in.Name, Note: in.Note, Protected: in.Protected, Retired: in.Retired})
 	if err != nil {
 		return nil, err
 	}

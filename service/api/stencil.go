@@ -21,7 +21,7 @@ func (a *API) cover(c *call) (stencil.Cover, error) {
 
 func (a *API) stencilDoc(c *call, cover stencil.Cover, v store.Stencil, device string) (wire.Stencil, error) {
 	out := wire.Stencil{Name: v.Name, Version: v.Version, Text: cover.Text(v.Text), Note: v.Note, Actor: v.Actor, At: v.At, Blanks: []wire.Blank{}}
-	blanks, err := a.Desk.Blanks(c.ctx, v.Text, device)
+	blanks, err := a.Desk.Blanks(c.ctx, c.person, v.Text, device)
 	for _, b := range blanks {
 		out.Blanks = append(out.Blanks, wire.Blank{Name: b.Name, Shared: b.Shared, Lines: b.Lines, Type: b.Type, Values: b.Values, Help: b.Help})
 	}

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/core/flow"
+	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
 
@@ -179,7 +180,7 @@ func TestAttachmentIsASideEffect(t *testing.T) {
 func TestFilterQuestions(t *testing.T) {
 	t.Parallel()
 	d := newCounter(t, hall)
-	_, err := d.History.Read(t.Context(), hall, "nell")
+	_, err := d.History.Read(t.Context(), store.Everything, hall, "nell")
 	require.NoError(t, err)
 	var list wire.Filters
 	d.ok("vera", "GET", "/devices/"+hall+"/filters", nil, &list)
@@ -204,7 +205,7 @@ func TestFilterQuestions(t *testing.T) {
 	assert.Equal(t, "denied", trace(hall+"/management-in,"+hall+"/hall-in", "tcp from 198.51.100.7 to 192.0.2.13 port 830").Answer, "one of them denies it")
 
 	require.NoError(t, d.Devices[hall].Console("/acls/acl=hall-in/aces/ace=booking/matches/tcp/destination-port/port", "444"))
-	_, err = d.History.Read(t.Context(), hall, "nell")
+	_, err = d.History.Read(t.Context(), store.Everything, hall, "nell")
 	require.NoError(t, err)
 	var c wire.FilterComparison
 	d.ok("vera", "GET", "/filters/compare?"+url.Values{"a": {hall + "@rev:1/hall-in"}, "b": {hall + "/hall-in"}}.Encode(), nil, &c)

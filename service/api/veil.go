@@ -19,7 +19,7 @@ func (a *API) veil(c *call, d store.Device) *veil.Veil {
 // veilOf is the same by the device's name; of one that is not to be found all is
 // hidden.
 func (a *API) veilOf(c *call, device string) *veil.Veil {
-	d, err := a.Store.Device(access.Reading(c.ctx, c.person), device)
+	d, err := a.Store.Device(c.ctx, c.person.Sight(), device)
 	if err != nil {
 		return a.Log.Veil
 	}
@@ -33,7 +33,7 @@ func (a *API) editDoc(c *call, device string, e store.Edit) wire.Edit {
 	if v == nil {
 		return out
 	}
-	d, err := a.Store.Device(access.Reading(c.ctx, c.person), device)
+	d, err := a.Store.Device(c.ctx, c.person.Sight(), device)
 	if err == nil {
 		s, serr := a.Fleet.Schema(c.ctx, d)
 		if serr == nil {

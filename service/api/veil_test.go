@@ -17,6 +17,7 @@ import (
 	"oakenlatch/core/veil"
 	"oakenlatch/lab"
 	"oakenlatch/service/access"
+	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
 
@@ -98,7 +99,7 @@ func TestSecretsStaySecret(t *testing.T) {
 
 	// A somebody else changes it on the device: found, told, and not shown.
 	require.NoError(t, d.Devices[hall].Console(user+"/password", "$0$canary-overboard"))
-	_, err = d.History.Read(t.Context(), hall, "nell")
+	_, err = d.History.Read(t.Context(), store.Everything, hall, "nell")
 	require.NoError(t, err)
 	clean("nell", "/outside?all=true")
 	clean("nell", "/outside/1")
@@ -202,7 +203,7 @@ func TestSecretsOfStencils(t *testing.T) {
 		assert.Equal(t, want, v)
 	}
 	require.NoError(t, d.Devices[hall].Console(users+"eve/password", "$0$canary-by-hand"))
-	_, err := d.History.Read(t.Context(), hall, "nell")
+	_, err := d.History.Read(t.Context(), store.Everything, hall, "nell")
 	require.NoError(t, err)
 
 	for _, path := range []string{"/stencils", "/stencils/doors", "/stencils/doors?device=" + hall, "/shared", "/audit?limit=1000"} {
@@ -248,7 +249,7 @@ func TestSecretsOfStencils(t *testing.T) {
 	on, err := access.ParseGrants([]string{"read", "stage", "reveal@device=" + hall})
 	require.NoError(t, err)
 	require.NoError(t, d.API.Accounts.Add(t.Context(), "x", "dora", "a long password", on))
-	d.tokens["dora"], _, _, err = d.API.Accounts.Login(t.Context(), "dora", "a long password", "test")
+	d.tokens["dora"], _, _, err = d.API.Accounts.Login(t.Context(), "dora", "a long password", "test", access.Site{})
 	require.NoError(t, err)
 	refused("dora", "POST", "/stencils/doors/bind", bind(open("dora"), "$0$x"), http.StatusForbidden, "may not see in it")
 }

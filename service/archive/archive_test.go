@@ -52,7 +52,7 @@ func newRoom(t *testing.T) *room {
 }
 
 func (r *room) read() {
-	_, err := r.History.Read(r.t.Context(), quay, "mara")
+	_, err := r.History.Read(r.t.Context(), store.Everything, quay, "mara")
 	require.NoError(r.t, err)
 }
 
@@ -72,7 +72,7 @@ func (r *room) add(n archive.NewArchive) store.Archive {
 }
 
 func (r *room) devices() []store.Device {
-	list, err := r.Store.Devices(r.t.Context())
+	list, err := r.Store.Devices(r.t.Context(), store.Everything)
 	require.NoError(r.t, err)
 	return list
 }

@@ -42,7 +42,7 @@ func (a *Archives) round(ctx context.Context) time.Duration {
 	if err != nil || len(list) == 0 {
 		return idle
 	}
-	devices, err := a.store.Devices(ctx)
+	devices, err := a.store.Devices(ctx, store.Everything)
 	if err != nil {
 		return idle
 	}

@@ -131,7 +131,7 @@ func look(ctx context.Context, dir string) (about About, err error) {
 	if len(last) > 0 {
 		about.Head = last[0].Hash
 	}
-	devices, err := s.Devices(ctx)
+	devices, err := s.Devices(ctx, store.Everything)
 	if err != nil {
 		return about, err
 	}

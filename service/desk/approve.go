@@ -81,7 +81,7 @@ func (d *Desk) agreement(ctx context.Context, number int64, digest string) (agre
 	if f.Workers, err = d.store.Workers(ctx, number); err != nil {
 		return f, err
 	}
-	devices, err := d.store.ChangeDevices(store.Unbounded(ctx), number)
+	devices, err := d.store.ChangeDevices(ctx, store.Everything, number)
 	if err != nil {
 		return f, err
 	}
@@ -319,7 +319,7 @@ func (d *Desk) asked(ctx context.Context, p access.Person, number int64) (bool, 
 	if err != nil || len(asks) == 0 {
 		return false, err
 	}
-	devices, err := d.store.ChangeDevices(store.Unbounded(ctx), number)
+	devices, err := d.store.ChangeDevices(ctx, store.Everything, number)
 	return !slices.ContainsFunc(devices, func(dev store.Device) bool { return !p.Grants.May(access.Approve, dev) }), err
 }
 
@@ -379,7 +379,7 @@ func (d *Desk) Review(ctx context.Context, p access.Person, id int64, note strin
 		return refusal.New(refusal.NotFound, "list them with: latch emergency list", "there is no emergency %d", id)
 	}
 	e := list[i]
-	devices, err := d.store.ChangeDevices(store.Unbounded(ctx), e.Change)
+	devices, err := d.store.ChangeDevices(ctx, store.Everything, e.Change)
 	if err != nil {
 		return err
 	}

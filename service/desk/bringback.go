@@ -82,7 +82,7 @@ func (d *Desk) Restore(ctx context.Context, p access.Person, b Bring) (store.Cha
 		}
 		b.From, what = fmt.Sprintf("snapshot:%d", s.Number), fmt.Sprintf("snapshot %d, %q, of %s", s.Number, s.Name, s.At.Format(time.RFC3339))
 		if len(devices) == 0 {
-			taken, err := d.history.TakenOf(ctx, s.Number)
+			taken, err := d.history.TakenOf(ctx, p.Reach(), s.Number)
 			if err != nil {
 				return store.Change{}, nil, err
 			}
@@ -136,7 +136,7 @@ func (d *Desk) into(ctx context.Context, p access.Person, b Bring, title string)
 // restored works out what restoring comes to on one device.
 func (d *Desk) restored(ctx context.Context, p access.Person, c store.Change, device, what string, b Bring) (Brought, error) {
 	one := Brought{Device: device}
-	w, err := d.work(ctx, c, device, p.Name)
+	w, err := d.work(ctx, p.Reach(), c, device, p.Name)
 	if err == nil {
 		err = w.fits()
 	}

@@ -20,7 +20,7 @@ func (d *Desk) Import(ctx context.Context, p access.Person, b Bring, name string
 	if len(b.Devices) != 1 {
 		return store.Change{}, nil, refusal.New(refusal.Invalid, "name the device it is for", "a file is imported onto one device")
 	}
-	dev, err := d.device(ctx, b.Devices[0])
+	dev, err := d.device(ctx, p.Reach(), b.Devices[0])
 	if err != nil {
 		return store.Change{}, nil, err
 	}
@@ -88,7 +88,7 @@ type Carried struct {
 // as it is.
 func (d *Desk) Carry(ctx context.Context, p access.Person, b Bring, from, place, onto string) (store.Change, Carried, error) {
 	var out Carried
-	source, err := d.device(ctx, from)
+	source, err := d.device(ctx, p.Reach(), from)
 	if err != nil {
 		return store.Change{}, out, err
 	}
@@ -111,7 +111,7 @@ func (d *Desk) Carry(ctx context.Context, p access.Person, b Bring, from, place,
 				return nil, "", fmt.Errorf("what %s holds does not fit here: %w", from, err)
 			}
 		}
-		now, err := d.history.Known(ctx, onto)
+		now, err := d.history.Known(ctx, p.Reach(), onto)
 		if err != nil {
 			return nil, "", err
 		}

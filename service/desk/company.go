@@ -115,7 +115,7 @@ func (d *Desk) Readdress(ctx context.Context, p access.Person, number int64, dev
 	if _, err := d.Own(ctx, p, number); err != nil {
 		return err
 	}
-	dev, err := d.device(ctx, device)
+	dev, err := d.device(ctx, p.Reach(), device)
 	if err != nil {
 		return err
 	}

@@ -24,7 +24,7 @@ func outlineOf(n *tree.Node) string { return codec.OutlineText(n) }
 // keep commits a change and keeps it.
 func keep(t *testing.T, r *servicetest.Room, p access.Person, n int64) {
 	t.Helper()
-	works, _, err := r.Desk.Due(t.Context(), n, p.Name, desk.Wish{})
+	works, _, err := r.Desk.Due(t.Context(), store.Everything, n, p.Name, desk.Wish{})
 	require.NoError(t, err)
 	require.NoError(t, r.Engine.Commit(t.Context(), p.Name, n, engine.Order{Hold: time.Minute}, servicetest.Works(works)))
 	wait(t, r, n, guard.Awaiting)
@@ -110,7 +110,7 @@ func TestBaseMoves(t *testing.T) {
 	}
 	keep(t, r, servicetest.Joss, first)
 
-	_, _, err = r.Desk.Due(t.Context(), second, "mara", desk.Wish{Digest: seen.Digest})
+	_, _, err = r.Desk.Due(t.Context(), store.Everything, second, "mara", desk.Wish{Digest: seen.Digest})
 	assert.Equal(t, refusal.Moved, kind(err))
 	require.ErrorContains(t, err, "saltern-quay moved on since revision 1, in 3 places")
 	v := verdict(t, r, servicetest.Mara, second, quay)
@@ -177,7 +177,7 @@ func TestMovesOnAfterTheWord(t *testing.T) {
 	require.NoError(t, err)
 	_, seen, err := r.Desk.Preview(t.Context(), servicetest.Mara, n, desk.Options{})
 	require.NoError(t, err)
-	works, digest, err := r.Desk.Due(t.Context(), n, "mara", desk.Wish{Digest: seen.Digest})
+	works, digest, err := r.Desk.Due(t.Context(), store.Everything, n, "mara", desk.Wish{Digest: seen.Digest})
 	require.NoError(t, err)
 	assert.Equal(t, seen.Digest, digest)
 	require.NoError(t, r.Devices[quay].Console("/system/location", "elsewhere"))
@@ -189,9 +189,9 @@ func TestMovesOnAfterTheWord(t *testing.T) {
 	assert.Contains(t, c.Reason, "moved on since the change was previewed")
 	_, err = r.Put(servicetest.Mara, n, quay, "/system/location", "elsewhere else")
 	require.NoError(t, err)
-	_, _, err = r.Desk.Due(t.Context(), n, "mara", desk.Wish{})
+	_, _, err = r.Desk.Due(t.Context(), store.Everything, n, "mara", desk.Wish{})
 	require.ErrorContains(t, err, "what was previewed", "the last preview counts, also unnamed")
-	_, _, err = r.Desk.Due(t.Context(), n, "mara", desk.Wish{Digest: "none"})
+	_, _, err = r.Desk.Due(t.Context(), store.Everything, n, "mara", desk.Wish{Digest: "none"})
 	require.ErrorContains(t, err, `no preview "none"`)
 }
 
@@ -207,12 +207,12 @@ func TestReservations(t *testing.T) {
 	}
 	assert.Equal(t, refusal.Invalid, kind(reserve(servicetest.Joss, "", time.Hour)))
 	assert.Equal(t, refusal.Invalid, kind(reserve(servicetest.Joss, "x", 30*24*time.Hour)))
-	works, _, err := r.Desk.Due(t.Context(), n, "mara", desk.Wish{})
+	works, _, err := r.Desk.Due(t.Context(), store.Everything, n, "mara", desk.Wish{})
 	require.NoError(t, err)
 	require.NoError(t, reserve(servicetest.Joss, "new fibre", time.Hour))
 	require.NoError(t, reserve(servicetest.Joss, "new fibre, longer", 2*time.Hour), "one's own is moved")
 	require.ErrorContains(t, reserve(servicetest.Mara, "me too", time.Hour), "is reserved by joss until")
-	_, _, err = r.Desk.Due(t.Context(), n, "mara", desk.Wish{})
+	_, _, err = r.Desk.Due(t.Context(), store.Everything, n, "mara", desk.Wish{})
 	require.ErrorContains(t, err, "is reserved by joss")
 	err = r.Engine.Commit(t.Context(), "mara", n, engine.Order{Hold: time.Minute}, servicetest.Works(works))
 	require.ErrorContains(t, err, "is reserved by joss", "also one that was reserved since it was looked at")
@@ -269,7 +269,7 @@ func TestPreviewDuringAHold(t *testing.T) {
 	require.NoError(t, err)
 	_, err = r.Put(servicetest.Joss, second, quay, "/system/location", "elsewhere")
 	require.NoError(t, err)
-	works, _, err := r.Desk.Due(t.Context(), first, "mara", desk.Wish{})
+	works, _, err := r.Desk.Due(t.Context(), store.Everything, first, "mara", desk.Wish{})
 	require.NoError(t, err)
 	for _, word := range []guard.EventKind{guard.SayRevert, guard.SayConfirm} {
 		require.Eventually(t, func() bool { // the one before may be about to leave
@@ -315,7 +315,7 @@ func TestStagedAtThatMoment(t *testing.T) {
 			return r.Desk.Readdress(t.Context(), servicetest.Joss, n, quay, "192.0.2.9:830", "")
 		},
 	} {
-		works, _, err := r.Desk.Due(t.Context(), n, "mara", desk.Wish{})
+		works, _, err := r.Desk.Due(t.Context(), store.Everything, n, "mara", desk.Wish{})
 		require.NoError(t, err, what)
 		require.NoError(t, meanwhile(), what)
 		err = r.Engine.Commit(t.Context(), "mara", n, engine.Order{Hold: time.Minute}, servicetest.Works(works))
@@ -345,7 +345,7 @@ func TestNothingRestsOnATrial(t *testing.T) {
 	_, err = r.Put(servicetest.Joss, earlier, quay, "/system/contact", "earlier")
 	require.NoError(t, err)
 	whole := outline(t, r, first, slip) // of another device, as a file from a shelf
-	works, _, err := r.Desk.Due(t.Context(), first, "mara", desk.Wish{})
+	works, _, err := r.Desk.Due(t.Context(), store.Everything, first, "mara", desk.Wish{})
 	require.NoError(t, err)
 	require.NoError(t, r.Engine.Commit(t.Context(), "mara", first, engine.Order{Hold: time.Minute}, servicetest.Works(works)))
 	wait(t, r, first, guard.Awaiting)

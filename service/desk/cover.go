@@ -22,7 +22,7 @@ import (
 // say of their lines.
 func (d *Desk) Cover(ctx context.Context) (stencil.Cover, error) {
 	out := stencil.Cover{Veil: d.log.Veil}
-	list, err := d.store.Devices(store.Unbounded(ctx))
+	list, err := d.store.Devices(ctx, store.Everything)
 	if err != nil {
 		return out, err
 	}

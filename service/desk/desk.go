@@ -109,7 +109,7 @@ func (d *Desk) get(ctx context.Context, p access.Person, number int64) (store.Ch
 		return c, nil, err
 	}
 	for _, part := range parts {
-		if _, err := d.store.DeviceByID(access.Reading(ctx, p), part.Device); err != nil {
+		if _, err := d.store.DeviceByID(ctx, p.Sight(), part.Device); err != nil {
 			return c, nil, refusal.New(refusal.Forbidden, "ask an administrator", "change %d is about devices that account %s may not see", number, p.Name)
 		}
 	}
@@ -134,7 +134,7 @@ func (d *Desk) List(ctx context.Context, p access.Person) ([]store.Change, error
 	}
 	beyond := map[int64]bool{}
 	if !p.Grants.Everywhere(access.Read) {
-		devices, err := d.store.Devices(access.Reading(ctx, p))
+		devices, err := d.store.Devices(ctx, p.Sight())
 		if err != nil {
 			return nil, err
 		}

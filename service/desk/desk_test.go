@@ -11,6 +11,7 @@ import (
 	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/refusal"
+	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
 
@@ -123,7 +124,7 @@ func TestTakingBack(t *testing.T) {
 	assert.Equal(t, refusal.Forbidden, kind(drop(servicetest.Joss, first.Edit.ID)))
 	assert.Equal(t, refusal.NotFound, kind(drop(servicetest.Mara, 99)))
 	require.NoError(t, drop(servicetest.Mara, first.Edit.ID))
-	parts, err := r.Desk.Parts(t.Context(), n)
+	parts, err := r.Desk.Parts(t.Context(), store.Everything, n)
 	require.NoError(t, err)
 	require.Len(t, parts, 1)
 	assert.Equal(t, second.Edit.ID, parts[0].Edits[0].ID)
@@ -199,7 +200,7 @@ func TestConcurrentStaging(t *testing.T) {
 		})
 	}
 	wg.Wait()
-	parts, err := r.Desk.Parts(t.Context(), n)
+	parts, err := r.Desk.Parts(t.Context(), store.Everything, n)
 	require.NoError(t, err)
 	assert.Len(t, parts[0].Edits, 12)
 	list := r.Found(0, "change:%v", n)

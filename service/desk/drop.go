@@ -32,7 +32,7 @@ func (d *Desk) Drop(ctx context.Context, p access.Person, number int64, which Wh
 	if which.Path != "" && which.Device == "" {
 		return nil, refusal.New(refusal.Invalid, "", "whose %s? Name the device", which.Path)
 	}
-	works, err := d.Parts(ctx, number)
+	works, err := d.Parts(ctx, p.Reach(), number)
 	if err != nil {
 		return nil, err
 	}

@@ -57,7 +57,7 @@ func (d *Desk) Expect(ctx context.Context, p access.Person, number int64, line, 
 	e.Line = x.Text
 	at := placesOf(e.Place)
 	for _, one := range at {
-		if _, err := d.device(ctx, one.device); err != nil {
+		if _, err := d.device(ctx, p.Reach(), one.device); err != nil {
 			return e, err
 		}
 		if (one.name == "") != (at[0].name == "") {
@@ -212,7 +212,7 @@ func (s *sides) covers(e Expected, device string, c flow.Change) bool {
 }
 
 // traffic answers what was expected of a change.
-func (d *Desk) traffic(ctx context.Context, number int64, list []Verdict) (t Traffic, err error) {
+func (d *Desk) traffic(ctx context.Context, reach store.Reach, number int64, list []Verdict) (t Traffic, err error) {
 	expected, err := d.store.Expectations(ctx, number)
 	if err != nil || len(expected) == 0 {
 		return t, err
@@ -230,7 +230,7 @@ func (d *Desk) traffic(ctx context.Context, number int64, list []Verdict) (t Tra
 		if parsed[i], err = flow.ParseExpectation(e.Line); err != nil {
 			return t, err
 		}
-		ways, trouble, err := d.waysOf(ctx, x, devices, order)
+		ways, trouble, err := d.waysOf(ctx, reach, x, devices, order)
 		if err != nil {
 			return t, err
 		}
@@ -280,7 +280,7 @@ func (s *SideEffect) accept(list []store.AcceptedEffect) {
 // waysOf gives how packets go that an expectation is about: through the filters
 // that it names, one after the other; or, where it names none, through each place
 // that the change touches by itself. Trouble says why there are none.
-func (d *Desk) waysOf(ctx context.Context, e Expected, devices map[string]*sides, order []string) (ways []flow.Way, trouble string, err error) {
+func (d *Desk) waysOf(ctx context.Context, reach store.Reach, e Expected, devices map[string]*sides, order []string) (ways []flow.Way, trouble string, err error) {
 	at := placesOf(e.Place)
 	if len(at) == 0 {
 		for _, name := range order {
@@ -291,7 +291,7 @@ func (d *Desk) waysOf(ctx context.Context, e Expected, devices map[string]*sides
 	for _, where := range at {
 		s := devices[where.device]
 		if s == nil { // it is no part of the change: its filters stay
-			known, err := d.history.Known(ctx, where.device)
+			known, err := d.history.Known(ctx, reach, where.device)
 			if err != nil {
 				return nil, "", err
 			}

@@ -70,8 +70,7 @@ func (d *Desk) forecast(ctx context.Context, list []Verdict) error {
 	if len(list) == 0 {
 		return nil
 	}
-	ctx = store.Unbounded(ctx) // the way to a device leads where it leads, whoever asks
-	devices, err := d.store.Devices(ctx)
+	devices, err := d.store.Devices(ctx, store.Everything) // the way to a device leads where it leads, whoever asks
 	if err != nil {
 		return err
 	}
@@ -143,7 +142,7 @@ func (d *Desk) ways(ctx context.Context, devices []store.Device, us netip.Addr) 
 		if len(devices) > mostLearned || dev.ModuleSet == "" {
 			continue
 		}
-		known, err := d.history.Known(ctx, dev.Name)
+		known, err := d.history.Known(ctx, store.Everything, dev.Name)
 		if errors.Is(err, store.ErrNotFound) {
 			continue
 		}
@@ -174,7 +173,7 @@ func (d *Desk) ways(ctx context.Context, devices []store.Device, us netip.Addr) 
 // source-host); "" where it does not tell.
 func (d *Desk) askFrom(ctx context.Context, dev store.Device) string {
 	from := ""
-	err := d.fleet.Reading(ctx, dev.Name, func(ctx context.Context, s *fleet.Session) error {
+	err := d.fleet.Reading(ctx, store.Everything, dev.Name, func(ctx context.Context, s *fleet.Session) error {
 		list, err := s.Visitors(ctx)
 		for _, v := range list {
 			if v.Own {

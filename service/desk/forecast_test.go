@@ -13,13 +13,14 @@ import (
 	"oakenlatch/service/audit"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
+	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
 
 // see tells the service how a device is seen from the network, as a person does.
 func see(t *testing.T, r *servicetest.Room, device string) {
 	t.Helper()
-	d, err := r.Store.Device(t.Context(), device)
+	d, err := r.Store.Device(t.Context(), store.Everything, device)
 	require.NoError(t, err)
 	m := r.Devices[device].Spec.Management
 	require.NoError(t, r.Log.Write(t.Context(), func(tx *audit.Tx) error { return tx.SetSeen(d.ID, m.Address.String(), "", "") }))
@@ -43,9 +44,9 @@ func TestForecast(t *testing.T) {
 	m := open(t, r, servicetest.Mara)
 	_, err = r.Put(servicetest.Mara, m, slip, "/interfaces/interface=mgmt0/enabled", "false")
 	require.NoError(t, err)
-	_, _, err = r.Desk.Due(t.Context(), m, "mara", desk.Wish{})
+	_, _, err = r.Desk.Due(t.Context(), store.Everything, m, "mara", desk.Wish{})
 	require.ErrorContains(t, err, "latch commit 2 --cut-off saltern-slip")
-	_, _, err = r.Desk.Due(t.Context(), m, "mara", desk.Wish{Cuts: []string{slip}})
+	_, _, err = r.Desk.Due(t.Context(), store.Everything, m, "mara", desk.Wish{Cuts: []string{slip}})
 	require.NoError(t, err)
 }
 
@@ -72,7 +73,7 @@ func TestReaddress(t *testing.T) {
 		return n
 	}
 	wrong := stage("192.0.2.99") // nobody carries that one there
-	works, _, err := r.Desk.Due(t.Context(), wrong, "mara", desk.Wish{})
+	works, _, err := r.Desk.Due(t.Context(), store.Everything, wrong, "mara", desk.Wish{})
 	require.NoError(t, err)
 	assert.Equal(t, reach.Cuts, verdict(t, r, servicetest.Mara, wrong, quay).Forecasts[0].Answer)
 	require.NoError(t, r.Engine.Commit(t.Context(), "mara", wrong, engine.Order{Hold: 12 * time.Second}, servicetest.Works(works)))
@@ -80,7 +81,7 @@ func TestReaddress(t *testing.T) {
 	c, err := r.Store.Change(t.Context(), wrong)
 	require.NoError(t, err)
 	assert.Equal(t, "reverted", c.State, c.Reason)
-	dev, err := r.Store.Device(t.Context(), quay)
+	dev, err := r.Store.Device(t.Context(), store.Everything, quay)
 	require.NoError(t, err)
 	assert.Empty(t, dev.MovingTo)
 	assert.Equal(t, d.Address, dev.Address)
@@ -88,11 +89,11 @@ func TestReaddress(t *testing.T) {
 	n := stage(other)
 	assert.Equal(t, reach.Keeps, verdict(t, r, servicetest.Mara, n, quay).Forecasts[0].Answer)
 	keep(t, r, servicetest.Mara, n)
-	dev, err = r.Store.Device(t.Context(), quay)
+	dev, err = r.Store.Device(t.Context(), store.Everything, quay)
 	require.NoError(t, err)
 	assert.NotEqual(t, d.Address, dev.Address)
 	assert.Equal(t, other, dev.SeenAs)
-	_, err = r.History.Read(t.Context(), quay, "mara")
+	_, err = r.History.Read(t.Context(), store.Everything, quay, "mara")
 	require.NoError(t, err, "it is reached where it is now")
 }
 
@@ -109,18 +110,18 @@ func TestForecastBehind(t *testing.T) {
 		if name != hall {
 			see(t, r, name)
 		}
-		_, err := r.History.Read(t.Context(), name, "mara")
+		_, err := r.History.Read(t.Context(), store.Everything, name, "mara")
 		require.NoError(t, err)
 	}
 	via := func(name, as, through string) {
-		d, err := r.Store.Device(t.Context(), name)
+		d, err := r.Store.Device(t.Context(), store.Everything, name)
 		require.NoError(t, err)
 		require.NoError(t, r.Log.Write(t.Context(), func(tx *audit.Tx) error { return tx.SetSeen(d.ID, as, "", through) }))
 	}
 	via(quay, "10.64.0.2", router) // behind port1 of the router
 	via(hall, "10.64.0.6", "")     // to be learned: its way to us is port2
 	require.NoError(t, r.Devices[hall].Console("/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,harbour/static-routes/ipv4/route=198.51.100.0%2F24/next-hop/next-hop-address", "10.64.0.5"))
-	_, err := r.History.Read(t.Context(), hall, "mara")
+	_, err := r.History.Read(t.Context(), store.Everything, hall, "mara")
 	require.NoError(t, err)
 	forwards := open(t, r, servicetest.Mara)
 	_, err = r.Put(servicetest.Mara, forwards, router, "/interfaces/interface=mgmt0/ipv4/forwarding", "true")
@@ -154,13 +155,13 @@ func TestOwnAddressIsAskedAgain(t *testing.T) {
 	told := func() string {
 		t.Helper()
 		assert.Equal(t, reach.Keeps, verdict(t, r, servicetest.Mara, n, quay).Forecasts[0].Answer)
-		d, err := r.Store.Device(t.Context(), quay)
+		d, err := r.Store.Device(t.Context(), store.Everything, quay)
 		require.NoError(t, err)
 		return d.ToldFrom
 	}
 	from := told()
 	assert.Equal(t, r.Devices[quay].Spec.Management.Operator.String(), from)
-	d, err := r.Store.Device(t.Context(), quay)
+	d, err := r.Store.Device(t.Context(), store.Everything, quay)
 	require.NoError(t, err)
 	require.NoError(t, r.Log.Write(t.Context(), func(tx *audit.Tx) error { return tx.SetToldFrom(d.ID, "203.0.113.250") }))
 	assert.Equal(t, from, told())

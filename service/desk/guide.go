@@ -14,11 +14,11 @@ import (
 // Next helps to write a path on a device: see [guide.Next]. change is the one
 // that is being staged, 0 for none.
 func (d *Desk) Next(ctx context.Context, p access.Person, device, text string, change int64) ([]guide.Hint, error) {
-	dev, err := d.device(ctx, device)
+	dev, err := d.device(ctx, p.Reach(), device)
 	if err != nil {
 		return nil, err
 	}
-	now, err := d.history.Known(ctx, device)
+	now, err := d.history.Known(ctx, p.Reach(), device)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, refusal.New(refusal.NotFound, "read it first with: latch config "+device, "%s was never read", device)
 	}
@@ -49,7 +49,7 @@ type Blank struct {
 }
 
 // Blanks lists a stencil's blanks; by a device's schema where one is named.
-func (d *Desk) Blanks(ctx context.Context, text, device string) ([]Blank, error) {
+func (d *Desk) Blanks(ctx context.Context, p access.Person, text, device string) ([]Blank, error) {
 	st, err := stencil.Parse(text)
 	if err != nil {
 		return nil, refusal.New(refusal.Invalid, "", "%v", err)
@@ -61,7 +61,7 @@ func (d *Desk) Blanks(ctx context.Context, text, device string) ([]Blank, error)
 	if device == "" {
 		return out, nil
 	}
-	now, err := d.history.Known(ctx, device)
+	now, err := d.history.Known(ctx, p.Reach(), device)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, refusal.New(refusal.NotFound, "list them with: latch devices", "there is no device %q that was ever read", device)
 	}

@@ -68,7 +68,7 @@ func (d *Desk) Load(ctx context.Context, p access.Person, number int64, devices 
 	var out []Loaded
 	var parts []*Work
 	err = each(devices, func(device string) error {
-		w, err := d.work(ctx, c, device, p.Name)
+		w, err := d.work(ctx, p.Reach(), c, device, p.Name)
 		if err == nil {
 			err = w.fits()
 		}
@@ -192,7 +192,7 @@ func (d *Desk) reader(ctx context.Context, p access.Person, l Load) (readFunc, e
 			return doc.Content.ConfigOnly(), doc.Format, nil
 		}, nil
 	}
-	dev, err := d.device(ctx, l.FromDevice)
+	dev, err := d.device(ctx, p.Reach(), l.FromDevice)
 	if err != nil {
 		return nil, err
 	}

@@ -12,6 +12,7 @@ import (
 	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/refusal"
+	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
 
@@ -122,7 +123,7 @@ func TestCopy(t *testing.T) {
 	got := load(t, r, m, desk.Load{Mode: desk.ReplaceAt, Path: "/system/contact", FromDevice: quay, From: fmt.Sprintf("change:%d", n)}, router)
 	assert.Contains(t, got[0].Difference.Text(0), `→ Copied`)
 	require.NoError(t, r.Devices[router].Console("/system/location", "moved"))
-	_, err = r.History.Read(t.Context(), router, "mara")
+	_, err = r.History.Read(t.Context(), store.Everything, router, "mara")
 	require.NoError(t, err)
 	back := load(t, r, open(t, r, servicetest.Mara), desk.Load{Mode: desk.Replace, FromDevice: router, From: "rev:1"}, router)
 	assert.Contains(t, back[0].Difference.Text(0), "~   location: moved → ")

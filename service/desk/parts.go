@@ -97,8 +97,8 @@ func (w *Work) fits() error {
 
 // work gives a change's part on a device. A part that is not there yet starts
 // from what the device holds now.
-func (d *Desk) work(ctx context.Context, c store.Change, device, actor string) (Work, error) {
-	dev, err := d.device(ctx, device)
+func (d *Desk) work(ctx context.Context, reach store.Reach, c store.Change, device, actor string) (Work, error) {
+	dev, err := d.device(ctx, reach, device)
 	if err != nil {
 		return Work{}, err
 	}
@@ -111,9 +111,9 @@ func (d *Desk) work(ctx context.Context, c store.Change, device, actor string) (
 			return d.part(ctx, p, dev)
 		}
 	}
-	r, err := d.history.Read(ctx, device, actor)
+	r, err := d.history.Read(ctx, reach, device, actor)
 	if err == nil && r.Trial {
-		r, err = d.history.Known(ctx, device) // nothing is built on what may go back
+		r, err = d.history.Known(ctx, reach, device) // nothing is built on what may go back
 	}
 	if err != nil {
 		return Work{}, err
@@ -128,11 +128,11 @@ func (d *Desk) Part(ctx context.Context, p access.Person, number int64, device s
 	if err != nil {
 		return Work{}, err
 	}
-	return d.work(ctx, c, device, p.Name)
+	return d.work(ctx, p.Reach(), c, device, p.Name)
 }
 
-func (d *Desk) device(ctx context.Context, name string) (store.Device, error) {
-	dev, err := d.store.Device(ctx, name)
+func (d *Desk) device(ctx context.Context, reach store.Reach, name string) (store.Device, error) {
+	dev, err := d.store.Device(ctx, reach, name)
 	if errors.Is(err, store.ErrNotFound) {
 		err = refusal.New(refusal.NotFound, "list them with: latch devices", "there is no device %q", name)
 	}
@@ -142,7 +142,7 @@ func (d *Desk) device(ctx context.Context, name string) (store.Device, error) {
 // part gives a recorded part with its edits applied.
 func (d *Desk) part(ctx context.Context, p store.Part, dev store.Device) (Work, error) {
 	w := Work{Device: dev, MovesTo: p.MovesTo, MovesSeenAs: p.MovesSeenAs}
-	s, err := d.history.Known(ctx, dev.Name)
+	s, err := d.history.Known(ctx, store.Everything, dev.Name)
 	if err != nil {
 		return w, err
 	}
@@ -237,15 +237,16 @@ func written(s *schema.Schema, e *tree.Edit) []byte {
 	return w.Bytes()
 }
 
-// Parts gives all parts of a change with their edits applied.
-func (d *Desk) Parts(ctx context.Context, number int64) ([]Work, error) {
+// Parts gives all parts of a change with their edits applied; ErrNotFound where one is on a device
+// out of reach.
+func (d *Desk) Parts(ctx context.Context, reach store.Reach, number int64) ([]Work, error) {
 	parts, err := d.store.Parts(ctx, number)
 	if err != nil {
 		return nil, err
 	}
 	var out []Work
 	for _, p := range parts {
-		dev, err := d.store.DeviceByID(ctx, p.Device)
+		dev, err := d.store.DeviceByID(ctx, reach, p.Device)
 		if err != nil {
 			return nil, err
 		}

@@ -132,7 +132,7 @@ func (d *Desk) Preview(ctx context.Context, p access.Person, number int64, opt O
 	if err != nil {
 		return nil, Seen{}, err
 	}
-	works, err := d.Parts(ctx, number)
+	works, err := d.Parts(ctx, p.Reach(), number)
 	if err != nil {
 		return nil, Seen{}, err
 	}
@@ -147,7 +147,7 @@ func (d *Desk) Preview(ctx context.Context, p access.Person, number int64, opt O
 		return out, Seen{}, err // of a part of it there is nothing to commit
 	}
 	seen := Seen{Digest: digestOf(out), At: d.log.Now()}
-	if seen.Traffic, err = d.traffic(ctx, number, out); err != nil {
+	if seen.Traffic, err = d.traffic(ctx, p.Reach(), number, out); err != nil {
 		return out, seen, err
 	}
 	if seen.Approval, err = d.approval(ctx, c, out, seen.Digest); err != nil {
@@ -192,11 +192,11 @@ func (d *Desk) verdicts(ctx context.Context, c store.Change, works []Work, actor
 func (d *Desk) verdict(ctx context.Context, number int64, w Work, actor string, opt Options) (Verdict, error) {
 	v := Verdict{Change: number, Device: w.Device.Name, Schema: w.Schema, Base: w.Base, Edits: w.Edits, Unfit: w.Unfit, Tag: w.Tag(), Read: true, MovesTo: w.MovesTo, work: w}
 	begun := time.Now()
-	now, err := d.history.Read(ctx, w.Device.Name, actor)
+	now, err := d.history.Read(ctx, store.Everything, w.Device.Name, actor)
 	var trouble *fleet.Error
 	if errors.As(err, &trouble) {
 		v.Read, v.Trouble = false, trouble.Error()
-		now, err = d.history.Known(ctx, w.Device.Name)
+		now, err = d.history.Known(ctx, store.Everything, w.Device.Name)
 	}
 	if err != nil {
 		return v, err
@@ -224,7 +224,7 @@ func (d *Desk) verdict(ctx context.Context, number int64, w Work, actor string, 
 	if opt.TryOut && v.Read {
 		v.tryOut(ctx, d, now)
 	}
-	dev, err := d.store.Device(ctx, w.Device.Name) // the reading noted what it found
+	dev, err := d.store.Device(ctx, store.Everything, w.Device.Name) // the reading noted what it found
 	v.Unsaved = dev.Unsaved
 	if d.Held != nil {
 		v.HeldBy = d.Held(dev.ID)
@@ -382,7 +382,7 @@ type Wish struct {
 // Due gives the work of a change that could be committed now, as it was
 // previewed, or says why it could not. Devices are read for that. The digest
 // is that of what is to be committed.
-func (d *Desk) Due(ctx context.Context, number int64, actor string, wish Wish) ([]Work, string, error) {
+func (d *Desk) Due(ctx context.Context, reach store.Reach, number int64, actor string, wish Wish) ([]Work, string, error) {
 	c, err := d.store.Change(ctx, number)
 	if err != nil {
 		return nil, "", err
@@ -391,7 +391,7 @@ func (d *Desk) Due(ctx context.Context, number int64, actor string, wish Wish) (
 	if err != nil {
 		return nil, "", err
 	}
-	works, err := d.Parts(ctx, number)
+	works, err := d.Parts(ctx, reach, number)
 	if err != nil {
 		return nil, "", err
 	}
@@ -436,7 +436,7 @@ func (d *Desk) Due(ctx context.Context, number int64, actor string, wish Wish) (
 		works[i].Exact, works[i].Stamp = exact || v.work.Exactly(), stamp
 		works[i].Former, works[i].Mine = v.running, v.result
 	}
-	traffic, err := d.traffic(ctx, number, list)
+	traffic, err := d.traffic(ctx, reach, number, list)
 	if err != nil {
 		return nil, digest, err
 	}

@@ -90,7 +90,7 @@ func (d *Desk) ownPart(ctx context.Context, p access.Person, number int64, devic
 	if _, err = d.Own(ctx, p, number); err != nil {
 		return w, now, err
 	}
-	dev, err := d.device(ctx, device)
+	dev, err := d.device(ctx, p.Reach(), device)
 	if err != nil {
 		return w, now, err
 	}
@@ -105,7 +105,7 @@ func (d *Desk) ownPart(ctx context.Context, p access.Person, number int64, devic
 	if w, err = d.part(ctx, parts[i], dev); err != nil {
 		return w, now, err
 	}
-	now, err = d.history.Read(ctx, device, p.Name)
+	now, err = d.history.Read(ctx, p.Reach(), device, p.Name)
 	if err == nil && now.Trial {
 		err = refusal.New(refusal.Conflict, "wait until that is decided", "%s holds a change on trial, which may go back", device)
 	}
@@ -167,7 +167,7 @@ type Rebased struct {
 // conflict must be decided. No devices means all parts.
 func (d *Desk) Rebase(ctx context.Context, p access.Person, number int64, devices []string) ([]Rebased, error) {
 	if len(devices) == 0 {
-		works, err := d.Parts(ctx, number)
+		works, err := d.Parts(ctx, p.Reach(), number)
 		if err != nil {
 			return nil, err
 		}

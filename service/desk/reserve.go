@@ -22,7 +22,7 @@ const MaxReserve = 14 * 24 * time.Hour
 func (d *Desk) Reserve(ctx context.Context, p access.Person, device, reason string, length time.Duration) (store.Reservation, error) {
 	now := d.log.Now()
 	v := store.Reservation{Holder: p.Name, Reason: strings.TrimSpace(reason), Made: now, Until: now.Add(length)}
-	dev, err := d.device(ctx, device)
+	dev, err := d.device(ctx, p.Reach(), device)
 	if err != nil {
 		return v, err
 	}
@@ -59,7 +59,7 @@ func taken(device string, v store.Reservation) error {
 
 // Release ends a reservation: one's own, or anybody's for an administrator.
 func (d *Desk) Release(ctx context.Context, p access.Person, device string) error {
-	dev, err := d.device(ctx, device)
+	dev, err := d.device(ctx, p.Reach(), device)
 	if err != nil {
 		return err
 	}
@@ -90,7 +90,7 @@ const mostAsks = 50
 // Ask puts a word to whoever has a device reserved; they see it on the page
 // they begin with.
 func (d *Desk) Ask(ctx context.Context, p access.Person, device, text string) (store.Reservation, error) {
-	dev, err := d.device(ctx, device)
+	dev, err := d.device(ctx, p.Reach(), device)
 	if err != nil {
 		return store.Reservation{}, err
 	}

@@ -29,7 +29,7 @@ func (d *Desk) From(ctx context.Context, p access.Person, dev store.Device, from
 	n, nerr := strconv.ParseInt(arg, 10, 64)
 	switch {
 	case from == "running":
-		return d.history.Read(ctx, dev.Name, p.Name)
+		return d.history.Read(ctx, p.Reach(), dev.Name, p.Name)
 	case from == "startup", from == "candidate":
 		return d.datastore(ctx, dev, netconf.Datastore(from))
 	case kind == "rev" && nerr == nil:
@@ -140,7 +140,7 @@ func (d *Desk) datastore(ctx context.Context, dev store.Device, ds netconf.Datas
 	if ds == netconf.Candidate {
 		needs, without = netconf.CapCandidate, "candidate"
 	}
-	err = d.fleet.Reading(ctx, dev.Name, func(ctx context.Context, s *fleet.Session) error {
+	err = d.fleet.Reading(ctx, store.Everything, dev.Name, func(ctx context.Context, s *fleet.Session) error {
 		if !s.Capabilities.Has(needs) {
 			return refusal.New(refusal.NotFound, "", "%s has no %s", dev.Name, without)
 		}
@@ -185,7 +185,7 @@ func (d *Desk) resultOf(ctx context.Context, p access.Person, dev store.Device, 
 		if err != nil {
 			return history.Reading{}, err
 		}
-		now, err := d.history.Known(ctx, dev.Name)
+		now, err := d.history.Known(ctx, store.Everything, dev.Name)
 		if err != nil {
 			return now, err
 		}

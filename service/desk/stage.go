@@ -116,7 +116,7 @@ func each(devices []string, f func(device string) error) error {
 
 // stage works out what an edit would do to one part.
 func (d *Desk) stage(ctx context.Context, p access.Person, c store.Change, device string, a Act) (*Work, Staged, error) {
-	w, err := d.work(ctx, c, device, p.Name)
+	w, err := d.work(ctx, p.Reach(), c, device, p.Name)
 	if err != nil {
 		return nil, Staged{}, err
 	}

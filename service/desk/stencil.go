@@ -263,7 +263,7 @@ type restage struct {
 // user gives the device that uses a stencil, where a person may stage on it: what
 // they change of the stencil is staged on all that use it.
 func (d *Desk) user(ctx context.Context, p access.Person, b store.Binding) (store.Device, error) {
-	dev, err := d.store.DeviceByID(ctx, b.Device)
+	dev, err := d.store.DeviceByID(ctx, p.Reach(), b.Device)
 	if errors.Is(err, store.ErrNotFound) {
 		return dev, refusal.New(refusal.Forbidden, "nothing was saved; ask somebody who may, or save it under another name", "stencil %s is used on devices on which account %s may not stage", b.Stencil, p.Name)
 	}
@@ -341,9 +341,9 @@ func (d *Desk) follow(ctx context.Context, p access.Person, title string, plan [
 // lastKnown gives the start of a part: from the device as it is now or, where
 // it cannot be reached, as it was last known.
 func (d *Desk) lastKnown(ctx context.Context, p access.Person, device string) (Work, error) {
-	r, err := d.history.Read(ctx, device, p.Name)
+	r, err := d.history.Read(ctx, p.Reach(), device, p.Name)
 	if err != nil || r.Trial {
-		if r, err = d.history.Known(ctx, device); err != nil {
+		if r, err = d.history.Known(ctx, p.Reach(), device); err != nil {
 			return Work{}, err
 		}
 	}
@@ -468,7 +468,7 @@ func (d *Desk) bind(ctx context.Context, p access.Person, number int64, devices 
 	holds := r.cover.HoldsSecrets(r.text) || sharesSecrets(r.cover, secret, r.text, "")
 	var all []boundLoad
 	err = each(devices, func(device string) error {
-		w, err := d.work(ctx, c, device, p.Name)
+		w, err := d.work(ctx, p.Reach(), c, device, p.Name)
 		if err == nil {
 			err = w.fits()
 		}
@@ -541,15 +541,15 @@ func (d *Desk) Uses(ctx context.Context, p access.Person, name string) ([]Use, e
 	}
 	var out []Use
 	for _, b := range list {
-		dev, err := d.store.DeviceByID(ctx, b.Device)
-		if errors.Is(err, store.ErrNotFound) {
+		dev, err := d.store.DeviceByID(ctx, p.Reach(), b.Device)
+		if store.OutOfReach(err) {
 			continue // not the person's to see
 		}
 		if err != nil {
 			return nil, err
 		}
 		u := Use{Binding: b, DeviceName: dev.Name, Newest: newest[b.Stencil]}
-		now, err := d.history.Known(ctx, dev.Name)
+		now, err := d.history.Known(ctx, p.Reach(), dev.Name)
 		if err != nil {
 			return nil, err
 		}

@@ -11,6 +11,7 @@ import (
 	"oakenlatch/lab"
 	"oakenlatch/netconf"
 	"oakenlatch/service/desk"
+	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
 
@@ -61,7 +62,7 @@ func TestStencil(t *testing.T) {
 
 	// Somebody changes it by hand: told apart from what the stencil set.
 	require.NoError(t, r.Devices[quay].Console("/system/location", "By hand"))
-	_, err = r.History.Read(ctx, quay, "mara")
+	_, err = r.History.Read(ctx, store.Everything, quay, "mara")
 	require.NoError(t, err)
 	uses, err = r.Desk.Uses(ctx, servicetest.Mara, "clock")
 	require.NoError(t, err)
@@ -113,9 +114,9 @@ func TestStencil(t *testing.T) {
 func TestBlanks(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, quay)
-	_, err := r.History.Read(t.Context(), quay, "mara")
+	_, err := r.History.Read(t.Context(), store.Everything, quay, "mara")
 	require.NoError(t, err)
-	blanks, err := r.Desk.Blanks(t.Context(), "interfaces\n  interface [{port}]\n    enabled: {on}\n    bridge-port\n      untagged: {vlan}\n", quay)
+	blanks, err := r.Desk.Blanks(t.Context(), servicetest.Mara, "interfaces\n  interface [{port}]\n    enabled: {on}\n    bridge-port\n      untagged: {vlan}\n", quay)
 	require.NoError(t, err)
 	require.Len(t, blanks, 3)
 	assert.Equal(t, "string (length 1..64)", blanks[0].Type)

@@ -50,7 +50,7 @@ func (d *Desk) Undo(ctx context.Context, p access.Person, u Undo) (store.Change,
 	}
 	devices := u.Devices
 	for id := range of {
-		dev, err := d.store.DeviceByID(ctx, id)
+		dev, err := d.store.DeviceByID(ctx, p.Reach(), id)
 		if err != nil {
 			return c, nil, err
 		}
@@ -61,7 +61,7 @@ func (d *Desk) Undo(ctx context.Context, p access.Person, u Undo) (store.Change,
 	slices.Sort(devices)
 	var out []Brought
 	err = each(devices, func(device string) error {
-		dev, err := d.device(ctx, device)
+		dev, err := d.device(ctx, p.Reach(), device)
 		if err != nil {
 			return err
 		}
@@ -225,9 +225,9 @@ func (d *Desk) undoAll(ctx context.Context, p access.Person, dev store.Device, l
 
 // reading reads a device; nothing is built on what may go back.
 func (d *Desk) reading(ctx context.Context, p access.Person, dev store.Device) (history.Reading, error) {
-	r, err := d.history.Read(ctx, dev.Name, p.Name)
+	r, err := d.history.Read(ctx, p.Reach(), dev.Name, p.Name)
 	if err == nil && r.Trial {
-		r, err = d.history.Known(ctx, dev.Name)
+		r, err = d.history.Known(ctx, p.Reach(), dev.Name)
 	}
 	return r, err
 }

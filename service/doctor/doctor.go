@@ -265,7 +265,7 @@ func (e *examination) records() {
 		e.add(Wrong, "records", restore, "%v", err)
 		return
 	}
-	devices, derr := s.Devices(e.ctx)
+	devices, derr := s.Devices(e.ctx, store.Everything)
 	changes, cerr := s.Changes(e.ctx)
 	if err := errors.Join(derr, cerr); err != nil {
 		e.add(Wrong, "records", restore, "%v", err)

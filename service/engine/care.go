@@ -29,7 +29,7 @@ func (e *Engine) free(d store.Device, doing string) error {
 func (e *Engine) session(ctx context.Context, d store.Device, f func(context.Context, *fleet.Session) error) error {
 	ctx, cancel := context.WithTimeout(ctx, operation)
 	defer cancel()
-	s, err := e.fleet.Dial(ctx, d.Name)
+	s, err := e.fleet.Dial(ctx, store.Everything, d.Name)
 	if err != nil {
 		return err
 	}

@@ -10,6 +10,7 @@ import (
 	"oakenlatch/core/guard"
 	"oakenlatch/core/tree"
 	"oakenlatch/lab"
+	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
 
@@ -25,7 +26,7 @@ func TestEveryWayOfReportingDefaults(t *testing.T) {
 		t.Run(string(c.mode), func(t *testing.T) {
 			t.Parallel()
 			r := &room{servicetest.NewWith(t, func(s *lab.Spec) { s.Defaults, s.OnlyDefaults = c.mode, c.only }, quay), t}
-			before, err := r.History.Read(t.Context(), quay, "mara")
+			before, err := r.History.Read(t.Context(), store.Everything, quay, "mara")
 			require.NoError(t, err)
 			n := r.stage(quay+" /interfaces/interface=port9/type iana-if-type:ethernetCsmacd", quay+" /system/contact x")
 			r.commit(n, time.Minute)
@@ -33,14 +34,14 @@ func TestEveryWayOfReportingDefaults(t *testing.T) {
 			require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}))
 			s := r.until(n, 20*time.Second, done)
 			assert.Equal(t, guard.Kept, s.Outcome)
-			after, err := r.History.Read(t.Context(), quay, "mara")
+			after, err := r.History.Read(t.Context(), store.Everything, quay, "mara")
 			require.NoError(t, err)
 			assert.Equal(t, before.Revision.Number+1, after.Revision.Number)
 			list := r.Found(50, "device:%v", quay)
 			for _, e := range list {
 				assert.NotContains(t, e.Action, "outside")
 			}
-			d, err := r.Store.Device(t.Context(), quay)
+			d, err := r.Store.Device(t.Context(), store.Everything, quay)
 			require.NoError(t, err)
 			assert.False(t, d.Unsaved)
 		})

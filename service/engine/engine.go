@@ -536,7 +536,7 @@ func (e *Engine) unknown(ctx context.Context) {
 func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {
 	var hands []*hand
 	for i, p := range c.Parts {
-		dev, err := e.store.DeviceByID(ctx, p.Device)
+		dev, err := e.store.DeviceByID(ctx, store.Everything, p.Device)
 		if err != nil {
 			return nil, err
 		}

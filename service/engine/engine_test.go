@@ -63,7 +63,7 @@ func (r *room) commit(n int64, hold time.Duration) {
 
 func (r *room) order(n int64, o engine.Order) {
 	r.t.Helper()
-	parts, err := r.Desk.Parts(r.t.Context(), n)
+	parts, err := r.Desk.Parts(r.t.Context(), store.Everything, n)
 	require.NoError(r.t, err)
 	require.NoError(r.t, r.Engine.Commit(r.t.Context(), "mara", n, o, servicetest.Works(parts)))
 }
@@ -209,7 +209,7 @@ func TestOrderNotTaken(t *testing.T) {
 	d := r.Devices[router]
 	// The person wants it in front: stage by hand, as moving comes later.
 	n := r.stage(router + " /system/dns-resolver/search first.example")
-	works, err := r.Desk.Parts(t.Context(), n)
+	works, err := r.Desk.Parts(t.Context(), store.Everything, n)
 	require.NoError(t, err)
 	first, err := tree.ParsePath(works[0].Schema, "/system/dns-resolver/search=first.example")
 	require.NoError(t, err)
@@ -233,7 +233,7 @@ func TestOrderNotTaken(t *testing.T) {
 	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}))
 	r.until(n, 20*time.Second, done)
 	var order []string
-	now, err := r.History.Read(t.Context(), router, "mara")
+	now, err := r.History.Read(t.Context(), store.Everything, router, "mara")
 	require.NoError(t, err)
 	for _, v := range now.Running.At(first[:2]).All(first[2].Node) {
 		order = append(order, v.Value())
@@ -290,7 +290,7 @@ func TestDevicesThatDoNotDoAsTheySay(t *testing.T) {
 		assert.Equal(t, guard.Kept, s.Outcome)
 		assert.False(t, s.Devices[0].Saved)
 		assert.Contains(t, s.Devices[0].Said, "its startup still differs")
-		d, err := r.Store.Device(t.Context(), router)
+		d, err := r.Store.Device(t.Context(), store.Everything, router)
 		require.NoError(t, err)
 		assert.True(t, d.Unsaved, "and it is told everywhere")
 		r.truth(n, s, router)
@@ -379,7 +379,7 @@ func TestRefusedCommits(t *testing.T) {
 	t.Parallel()
 	r := newRoom(t, router)
 	n := r.stage(router + " " + contact + " new")
-	parts, err := r.Desk.Parts(t.Context(), n)
+	parts, err := r.Desk.Parts(t.Context(), store.Everything, n)
 	require.NoError(t, err)
 	work := engine.Work{Device: parts[0].Device, Former: parts[0].Former, Mine: parts[0].Mine}
 	for _, c := range []struct {

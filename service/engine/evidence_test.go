@@ -13,6 +13,7 @@ import (
 	"oakenlatch/core/tree"
 	"oakenlatch/lab"
 	"oakenlatch/netconf"
+	"oakenlatch/service/store"
 )
 
 // confirming reports whether an operation is a commit that confirms one.
@@ -159,7 +160,7 @@ func (r *room) at(device, number int64) *tree.Node {
 	r.t.Helper()
 	rev, err := r.Store.Revision(r.t.Context(), device, number)
 	require.NoError(r.t, err)
-	known, err := r.History.Known(r.t.Context(), router)
+	known, err := r.History.Known(r.t.Context(), store.Everything, router)
 	require.NoError(r.t, err)
 	n, err := r.History.Tree(r.t.Context(), known.Schema, rev.Digest)
 	require.NoError(r.t, err)

@@ -18,6 +18,7 @@ import (
 	"oakenlatch/lab"
 	"oakenlatch/netconf"
 	"oakenlatch/service/engine"
+	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
 
@@ -274,7 +275,7 @@ func TestProbePrograms(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "phones"), []byte("#!/bin/sh\necho \"$OAKEN_LATCH_CHANGE $1\"\n[ \"$1\" = 'a b;c' ]\n"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "notes.txt"), []byte("x"), 0o644))
 	n := r.stage(router + " " + contact + " new")
-	parts, err := r.Desk.Parts(t.Context(), n)
+	parts, err := r.Desk.Parts(t.Context(), store.Everything, n)
 	require.NoError(t, err)
 	commit := func(p guard.Probe) error {
 		return r.Engine.Commit(t.Context(), "mara", n, engine.Order{Hold: time.Minute, Probes: []guard.Probe{p}}, servicetest.Works(parts))
@@ -386,7 +387,7 @@ func TestTwoServices(t *testing.T) {
 	r.commit(n, time.Minute)
 	s = r.until(n, 20*time.Second, done)
 	assert.Contains(t, s.Reason, "a confirmed commit is pending, by session "+other.SessionID)
-	d, err := r.Store.Device(t.Context(), router)
+	d, err := r.Store.Device(t.Context(), store.Everything, router)
 	require.NoError(t, err)
 	require.ErrorContains(t, r.Engine.Save(t.Context(), "mara", d), "not saved: a confirmed commit is pending")
 	require.NoError(t, other.Confirm(t.Context(), "theirs"))
@@ -435,7 +436,7 @@ func TestRestartAndClock(t *testing.T) {
 	r.say(n, guard.SayConfirm)
 	s := r.until(n, 20*time.Second, done)
 	assert.False(t, s.Devices[0].Saved)
-	d, err := r.Store.Device(t.Context(), router)
+	d, err := r.Store.Device(t.Context(), store.Everything, router)
 	require.NoError(t, err)
 	assert.True(t, d.Unsaved)
 	c, err := r.Engine.Clock(t.Context(), d)
@@ -443,7 +444,7 @@ func TestRestartAndClock(t *testing.T) {
 	assert.InDelta(t, -180, c.Ahead.Seconds(), 2)
 	require.NoError(t, r.Engine.Restart(t.Context(), "mara", d))
 	require.Eventually(t, func() bool {
-		now, err := r.History.Read(t.Context(), router, "mara")
+		now, err := r.History.Read(t.Context(), store.Everything, router, "mara")
 		return err == nil && tree.Same(now.Running, r.Devices[router].Startup())
 	}, 90*time.Second, 300*time.Millisecond)
 	assert.Equal(t, "Harbour office, ext. 12", r.Value(router, contact))

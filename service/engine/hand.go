@@ -11,6 +11,7 @@ import (
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
 	"oakenlatch/service/fleet"
+	"oakenlatch/service/store"
 )
 
 // hand performs a run's actions on one device, one after another and in order.
@@ -198,7 +199,7 @@ const operation = 45 * time.Second
 func (h *hand) inNewSession(ctx context.Context, doing string, f func(context.Context, *fleet.Session) error) error {
 	ctx, cancel := context.WithTimeout(ctx, operation)
 	defer cancel()
-	s, err := h.run.e.fleet.Dial(ctx, h.name)
+	s, err := h.run.e.fleet.Dial(ctx, store.Everything, h.name)
 	if err != nil {
 		return err
 	}

@@ -35,7 +35,7 @@ func (h *hand) prepare(ctx context.Context) error {
 	defer func() { <-h.run.turns }()
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)
 	defer cancel()
-	s, err := h.run.e.fleet.Dial(ctx, h.name)
+	s, err := h.run.e.fleet.Dial(ctx, store.Everything, h.name)
 	if err != nil {
 		return err
 	}

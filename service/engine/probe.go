@@ -17,6 +17,7 @@ import (
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/refusal"
+	"oakenlatch/service/store"
 )
 
 // Limits of probes.
@@ -117,7 +118,7 @@ func connect(ctx context.Context, address string) (string, error) {
 func (p *prober) state(ctx context.Context) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, operation)
 	defer cancel()
-	s, err := p.run.e.fleet.Dial(ctx, p.probe.Device)
+	s, err := p.run.e.fleet.Dial(ctx, store.Everything, p.probe.Device)
 	if err != nil {
 		return "", err
 	}
@@ -230,7 +231,7 @@ func (e *Engine) checkProbes(ctx context.Context, probes []guard.Probe) error {
 				return refusal.New(refusal.Invalid, "write it as HOST:PORT", "probe %s: %q is no address", p, p.Address)
 			}
 		case guard.ProbeState:
-			d, err := e.store.Device(ctx, p.Device)
+			d, err := e.store.Device(ctx, store.Everything, p.Device)
 			if err != nil {
 				return refusal.New(refusal.NotFound, "list them with: latch devices", "probe %s: there is no device %q", p, p.Device)
 			}

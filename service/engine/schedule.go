@@ -110,7 +110,7 @@ func (e *Engine) Unschedule(ctx context.Context, actor string, v store.Scheduled
 func (e *Engine) end(ctx context.Context, actor string, v store.Scheduled, state, note string) error {
 	entry := ledger.Entry{Actor: actor, Action: "schedule." + state, Change: v.Change, Before: v.At.UTC().Format(time.RFC3339), Note: note}
 	if v.Kind == "restart" {
-		d, err := e.store.DeviceByID(ctx, v.Device)
+		d, err := e.store.DeviceByID(ctx, store.Everything, v.Device)
 		if err != nil {
 			return err
 		}
@@ -209,7 +209,7 @@ func (e *Engine) due(v store.Scheduled, since time.Time) {
 
 func (e *Engine) beginDue(v store.Scheduled) error {
 	if v.Kind == "restart" {
-		d, err := e.store.DeviceByID(e.ctx, v.Device)
+		d, err := e.store.DeviceByID(e.ctx, store.Everything, v.Device)
 		if err != nil {
 			return err
 		}

@@ -11,11 +11,12 @@ import (
 	"oakenlatch/lab"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
+	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
 
 func (r *room) schedule(n int64, in, lateness time.Duration) error {
-	parts, _, err := r.Desk.Due(r.t.Context(), n, "mara", desk.Wish{})
+	parts, _, err := r.Desk.Due(r.t.Context(), store.Everything, n, "mara", desk.Wish{})
 	require.NoError(r.t, err)
 	_, err = r.Engine.Schedule(r.t.Context(), "mara", n, engine.Order{Hold: time.Minute}, engine.When{At: time.Now().UTC().Add(in), Zone: "Europe/Paris", Lateness: lateness}, servicetest.Works(parts))
 	return err
@@ -84,7 +85,7 @@ func TestSchedule(t *testing.T) {
 	assert.Equal(t, "Pier 9", r.Value(router, location))
 
 	// A restart at a time.
-	d, err := r.Store.Device(t.Context(), router)
+	d, err := r.Store.Device(t.Context(), store.Everything, router)
 	require.NoError(t, err)
 	booted := r.Devices[router].Booted()
 	v, err := r.Engine.ScheduleRestart(t.Context(), "mara", d, engine.When{At: time.Now().Add(time.Hour), Zone: "UTC"})

@@ -157,16 +157,16 @@ func (h *hand) lookOnce(ctx context.Context, a guard.Action) guard.Event {
 // where it was reached elsewhere.
 func (h *hand) reach(ctx context.Context) (s *fleet.Session, arrived bool, err error) {
 	if h.movesTo == "" {
-		s, err = h.run.e.fleet.Dial(ctx, h.name)
+		s, err = h.run.e.fleet.Dial(ctx, store.Everything, h.name)
 		return s, true, err
 	}
 	there, cancel := context.WithTimeout(ctx, movedTimeout)
-	s, err = h.run.e.fleet.DialAt(there, h.name, h.movesTo)
+	s, err = h.run.e.fleet.DialAt(there, store.Everything, h.name, h.movesTo)
 	cancel()
 	if err == nil {
 		return s, true, nil
 	}
-	s, err = h.run.e.fleet.Dial(ctx, h.name)
+	s, err = h.run.e.fleet.Dial(ctx, store.Everything, h.name)
 	return s, false, err
 }
 

@@ -20,7 +20,7 @@ func (e *Engine) TryOut(ctx context.Context, device store.Device, running, resul
 	if n := e.Holder(device.ID); n != 0 {
 		return "", fmt.Errorf("the commit of change %d is under way on it", n)
 	}
-	s, err := e.fleet.Dial(ctx, device.Name)
+	s, err := e.fleet.Dial(ctx, store.Everything, device.Name)
 	if err != nil {
 		return "", err
 	}

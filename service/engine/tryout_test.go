@@ -11,6 +11,7 @@ import (
 	"oakenlatch/lab"
 	"oakenlatch/netconf"
 	"oakenlatch/service/desk"
+	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
 
@@ -64,7 +65,7 @@ func TestTryOutOnEveryKind(t *testing.T) {
 			require.NoError(t, err)
 			r.commit(n, time.Minute)
 			r.until(n, 20*time.Second, awaiting)
-			dev, err := r.Store.Device(t.Context(), router)
+			dev, err := r.Store.Device(t.Context(), store.Everything, router)
 			require.NoError(t, err)
 			_, err = r.Engine.TryOut(t.Context(), dev, d.Running(), d.Running())
 			require.ErrorContains(t, err, "the commit of change 1 is under way on it")

@@ -56,7 +56,7 @@ func (e *Engine) Unsettled(ctx context.Context, c store.Change) ([]Unsettled, er
 	out := make([]Unsettled, len(commit.Parts))
 	done := make(chan struct{})
 	for i, p := range commit.Parts {
-		if out[i].Device, err = e.store.DeviceByID(ctx, p.Device); err != nil {
+		if out[i].Device, err = e.store.DeviceByID(ctx, store.Everything, p.Device); err != nil {
 			return nil, err
 		}
 	}
@@ -96,7 +96,7 @@ func (e *Engine) findOut(ctx context.Context, u *Unsettled, p store.CommitPart) 
 	u.Err = func() error {
 		ctx, cancel := context.WithTimeout(ctx, operation)
 		defer cancel()
-		s, err := e.fleet.Dial(ctx, u.Device.Name)
+		s, err := e.fleet.Dial(ctx, store.Everything, u.Device.Name)
 		if err != nil {
 			return err
 		}
@@ -208,7 +208,7 @@ var holdsText = map[guard.Found]string{
 
 // kept makes a revision of what a device was found to hold.
 func (e *Engine) kept(ctx context.Context, by string, c store.Change, u Unsettled) error {
-	s, err := e.fleet.Dial(ctx, u.Device.Name)
+	s, err := e.fleet.Dial(ctx, store.Everything, u.Device.Name)
 	if err != nil {
 		return err
 	}

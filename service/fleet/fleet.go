@@ -164,15 +164,15 @@ type Session struct {
 const dialTimeout = 20 * time.Second
 
 // Dial opens a session and notes in the inventory how that went.
-func (f *Fleet) Dial(ctx context.Context, name string) (*Session, error) {
-	s, err := f.open(ctx, name, 0)
-	return s, f.named(ctx, name, err)
+func (f *Fleet) Dial(ctx context.Context, reach store.Reach, name string) (*Session, error) {
+	s, err := f.open(ctx, reach, name, 0)
+	return s, f.named(ctx, reach, name, err)
 }
 
 // DialAt opens a session at another address than the one kept, with the same
 // account and host key. The inventory hears nothing of it.
-func (f *Fleet) DialAt(ctx context.Context, name, address string) (*Session, error) {
-	d, err := f.store.Device(ctx, name)
+func (f *Fleet) DialAt(ctx context.Context, reach store.Reach, name, address string) (*Session, error) {
+	d, err := f.store.Device(ctx, reach, name)
 	if err != nil {
 		return nil, fmt.Errorf("device %s: %w", name, err)
 	}
@@ -181,8 +181,8 @@ func (f *Fleet) DialAt(ctx context.Context, name, address string) (*Session, err
 }
 
 // open is Dial with the time between signs of life, 0 for the usual one.
-func (f *Fleet) open(ctx context.Context, name string, sign time.Duration) (*Session, error) {
-	d, err := f.store.Device(ctx, name)
+func (f *Fleet) open(ctx context.Context, reach store.Reach, name string, sign time.Duration) (*Session, error) {
+	d, err := f.store.Device(ctx, reach, name)
 	if err != nil {
 		return nil, fmt.Errorf("device %s: %w", name, err)
 	}

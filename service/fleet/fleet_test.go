@@ -84,9 +84,9 @@ func newFleet(t *testing.T) (*Fleet, *store.Store) {
 func (f *Fleet) adopt(t *testing.T, name, address string) {
 	t.Helper()
 	require.NoError(t, f.Add(t.Context(), "mara", NewDevice{Name: name, Address: address, Account: "u", Password: "password"}))
-	key, err := f.ScanHostKey(t.Context(), name)
+	key, err := f.ScanHostKey(t.Context(), store.Everything, name)
 	require.NoError(t, err)
-	_, err = f.Trust(t.Context(), "mara", name, key.Fingerprint)
+	_, err = f.Trust(t.Context(), store.Everything, "mara", name, key.Fingerprint)
 	require.NoError(t, err)
 }
 
@@ -123,7 +123,7 @@ func TestModuleDiscovery(t *testing.T) {
 			f, _ := newFleet(t)
 			d := &talker{modules: modules, get: c.get}
 			f.adopt(t, "d", serve(t, d, c.caps...))
-			s, err := f.Dial(t.Context(), "d")
+			s, err := f.Dial(t.Context(), store.Everything, "d")
 			require.NoError(t, err)
 			defer s.Abort()
 			require.Empty(t, s.Schema.Problems)
@@ -149,7 +149,7 @@ func TestModulesAreAskedForOnce(t *testing.T) {
 	address := serve(t, d, "urn:side?module=side&revision=2020-01-01", "urn:top?module=top", "urn:gone?module=gone&revision=2021-01-01")
 	f.adopt(t, "d", address)
 	dial := func(name string) *Session {
-		s, err := f.Dial(t.Context(), name)
+		s, err := f.Dial(t.Context(), store.Everything, name)
 		require.NoError(t, err)
 		t.Cleanup(s.Abort)
 		return s
@@ -168,7 +168,7 @@ func TestModulesAreAskedForOnce(t *testing.T) {
 	assert.Same(t, s.Schema, dial("d").Schema)
 	assert.Empty(t, d.asked)
 	f2 := New(st, f.log, f.sealer) // a service that was started again
-	again, err := f2.Dial(t.Context(), "d")
+	again, err := f2.Dial(t.Context(), store.Everything, "d")
 	require.NoError(t, err)
 	defer again.Abort()
 	assert.Empty(t, d.asked, "nor after a restart")
@@ -210,23 +210,23 @@ func TestTroubleIsNoted(t *testing.T) {
 	f, st := newFleet(t)
 	address := serve(t, &talker{modules: modules}, "urn:top?module=top")
 	f.adopt(t, "d", address)
-	s, err := f.Dial(t.Context(), "d")
+	s, err := f.Dial(t.Context(), store.Everything, "d")
 	require.NoError(t, err)
 	s.Abort()
 	require.NoError(t, st.Write(t.Context(), func(tx *store.Tx) error {
 		return tx.SetHostKey(1, "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIA0Zq0Vb2x0c4V0Yq0Vb2x0c4V0Yq0Vb2x0c4V0Yq0V")
 	}))
-	_, err = f.Dial(t.Context(), "d")
+	_, err = f.Dial(t.Context(), store.Everything, "d")
 	require.Error(t, err)
-	d, err := st.Device(t.Context(), "d")
+	d, err := st.Device(t.Context(), store.Everything, "d")
 	require.NoError(t, err)
 	assert.Contains(t, d.Trouble, fmt.Sprintf("d (%s)", address))
 	assert.False(t, d.Seen.IsZero(), "when it was seen last stays known")
-	key, err := f.ScanHostKey(t.Context(), "d")
+	key, err := f.ScanHostKey(t.Context(), store.Everything, "d")
 	require.NoError(t, err)
-	_, err = f.Trust(t.Context(), "mara", "d", key.Fingerprint)
+	_, err = f.Trust(t.Context(), store.Everything, "mara", "d", key.Fingerprint)
 	require.NoError(t, err)
-	d, err = st.Device(t.Context(), "d")
+	d, err = st.Device(t.Context(), store.Everything, "d")
 	require.NoError(t, err)
 	assert.Empty(t, d.Trouble)
 }
@@ -266,15 +266,15 @@ func TestLogins(t *testing.T) {
 			c.login.Name, c.login.Account = "d", "u"
 			c.login.Address = serveSSH(t, &talker{modules: modules}, &c.server, "urn:top?module=top")
 			require.NoError(t, f.Add(t.Context(), "mara", c.login))
-			_, err := f.Dial(t.Context(), "d")
+			_, err := f.Dial(t.Context(), store.Everything, "d")
 			require.ErrorContains(t, err, "has not been accepted yet", "nothing is sent to a device nobody vouched for")
-			key, err := f.ScanHostKey(t.Context(), "d")
+			key, err := f.ScanHostKey(t.Context(), store.Everything, "d")
 			require.NoError(t, err)
-			_, err = f.Trust(t.Context(), "mara", "d", "SHA256:other")
+			_, err = f.Trust(t.Context(), store.Everything, "mara", "d", "SHA256:other")
 			require.ErrorContains(t, err, "nothing was kept")
-			_, err = f.Trust(t.Context(), "mara", "d", key.Fingerprint)
+			_, err = f.Trust(t.Context(), store.Everything, "mara", "d", key.Fingerprint)
 			require.NoError(t, err)
-			s, err := f.Dial(t.Context(), "d")
+			s, err := f.Dial(t.Context(), store.Everything, "d")
 			if c.fails != "" {
 				require.ErrorContains(t, err, c.fails)
 				return
@@ -306,7 +306,7 @@ func TestDialWhileMoving(t *testing.T) {
 			require.NoError(t, tx.SetAddress(1, c.kept, ""))
 			return tx.SetMoving(1, c.moving)
 		}))
-		s, err := f.Dial(t.Context(), "d")
+		s, err := f.Dial(t.Context(), store.Everything, "d")
 		if c.at == "" {
 			var no *Error
 			require.ErrorAs(t, err, &no)
@@ -319,12 +319,12 @@ func TestDialWhileMoving(t *testing.T) {
 		require.NoError(t, err, "the session outlives the search for it")
 		s.Abort()
 	}
-	_, err := f.DialAt(t.Context(), "d", stranger)
+	_, err := f.DialAt(t.Context(), store.Everything, "d", stranger)
 	require.ErrorContains(t, err, "its host key is not the one that was accepted")
-	s, err := f.DialAt(t.Context(), "d", before)
+	s, err := f.DialAt(t.Context(), store.Everything, "d", before)
 	require.NoError(t, err)
 	s.Abort()
-	d, err := st.Device(t.Context(), "d")
+	d, err := st.Device(t.Context(), store.Everything, "d")
 	require.NoError(t, err)
 	assert.Equal(t, nobody, d.Address, "a look elsewhere moves nothing")
 	assert.Empty(t, d.Trouble, "nor is it told of the device")

@@ -7,11 +7,12 @@ import (
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/hostkey"
+	"oakenlatch/service/store"
 )
 
 // ScanHostKey asks a device for its host key without logging in.
-func (f *Fleet) ScanHostKey(ctx context.Context, name string) (hostkey.Shown, error) {
-	d, err := f.store.Device(ctx, name)
+func (f *Fleet) ScanHostKey(ctx context.Context, reach store.Reach, name string) (hostkey.Shown, error) {
+	d, err := f.store.Device(ctx, reach, name)
 	if err != nil {
 		return hostkey.Shown{}, fmt.Errorf("device %s: %w", name, err)
 	}
@@ -25,8 +26,8 @@ func (f *Fleet) ScanHostKey(ctx context.Context, name string) (hostkey.Shown, er
 }
 
 // Trust accepts the host key with that fingerprint, if the device still shows it.
-func (f *Fleet) Trust(ctx context.Context, by, name, print string) (hostkey.Shown, error) {
-	shown, err := f.ScanHostKey(ctx, name)
+func (f *Fleet) Trust(ctx context.Context, reach store.Reach, by, name, print string) (hostkey.Shown, error) {
+	shown, err := f.ScanHostKey(ctx, reach, name)
 	if err != nil {
 		return shown, err
 	}
@@ -34,7 +35,7 @@ func (f *Fleet) Trust(ctx context.Context, by, name, print string) (hostkey.Show
 		return shown, &Error{Device: name, Kind: HostKey, Msg: fmt.Sprintf("shows host key %s, not the %s you accept", shown.Fingerprint, print),
 			Next: "nothing was kept; compare again with: latch device trust " + name}
 	}
-	d, err := f.store.Device(ctx, name)
+	d, err := f.store.Device(ctx, reach, name)
 	if err != nil {
 		return shown, err
 	}

@@ -156,7 +156,7 @@ func (f *Fleet) listen(ctx context.Context, s *Session) (ear *Session) {
 	on, name := s, s.Device.Name
 	if !interleaves {
 		var err error
-		if ear, err = f.open(ctx, name, sign); err != nil {
+		if ear, err = f.open(ctx, store.Everything, name, sign); err != nil {
 			return nil
 		}
 		on = ear

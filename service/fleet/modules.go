@@ -55,7 +55,7 @@ func (f *Fleet) learn(ctx context.Context, s *Session) error {
 	learning := f.learning(s.Device.Name)
 	learning.Lock()
 	defer learning.Unlock()
-	if now, err := f.store.DeviceByID(ctx, s.Device.ID); err == nil && now.ModuleList == list {
+	if now, err := f.store.DeviceByID(ctx, store.Everything, s.Device.ID); err == nil && now.ModuleList == list {
 		s.Device = now
 		s.Schema, err = f.Schema(ctx, now)
 		return err
@@ -138,7 +138,7 @@ func (f *Fleet) Schema(ctx context.Context, d store.Device) (*schema.Schema, err
 // Nowhere says why something that is about devices and a path falls on nothing now: no device is among
 // those, or none of them knows the path; "" where it falls on some.
 func (f *Fleet) Nowhere(ctx context.Context, among func(store.Device) bool, path string) (string, error) {
-	list, err := f.store.Devices(store.Unbounded(ctx))
+	list, err := f.store.Devices(ctx, store.Everything)
 	if err != nil {
 		return "", err
 	}

@@ -39,7 +39,7 @@ type watching struct {
 func (f *Fleet) Watch(ctx context.Context) error {
 	w := &watching{dial: make(chan struct{}, together), watched: map[string]bool{}, standing: map[string]*Session{}}
 	w.ctx, w.stop = context.WithCancel(context.Background())
-	list, err := f.store.Devices(ctx)
+	list, err := f.store.Devices(ctx, store.Everything)
 	if err != nil {
 		w.stop()
 		return err
@@ -91,7 +91,7 @@ func (f *Fleet) stand(w *watching, name string) {
 		case <-w.ctx.Done():
 			return
 		}
-		s, err := f.open(w.ctx, name, sign)
+		s, err := f.open(w.ctx, store.Everything, name, sign)
 		var ear *Session
 		if err == nil {
 			ear = f.listen(w.ctx, s)
@@ -184,7 +184,7 @@ func (f *Fleet) Stands(name, sessionID string) bool {
 }
 
 // standing gives the session that stands to a device, nil if none does.
-func (f *Fleet) standing(ctx context.Context, name string) *Session {
+func (f *Fleet) standing(ctx context.Context, reach store.Reach, name string) *Session {
 	w := f.watched()
 	if w == nil {
 		return nil
@@ -195,7 +195,7 @@ func (f *Fleet) standing(ctx context.Context, name string) *Session {
 	if s == nil || s.Err() != nil {
 		return nil
 	}
-	d, err := f.store.Device(ctx, name)
+	d, err := f.store.Device(ctx, reach, name)
 	if err != nil {
 		return nil
 	}
@@ -210,26 +210,26 @@ func (f *Fleet) standing(ctx context.Context, name string) *Session {
 
 // Reading asks a device something, through the session that stands to it or
 // else a new one. What ask does must change nothing: it may be done twice.
-func (f *Fleet) Reading(ctx context.Context, name string, ask func(context.Context, *Session) error) error {
-	return f.named(ctx, name, f.reading(ctx, name, ask))
+func (f *Fleet) Reading(ctx context.Context, reach store.Reach, name string, ask func(context.Context, *Session) error) error {
+	return f.named(ctx, reach, name, f.reading(ctx, reach, name, ask))
 }
 
 // named has an error tell which device it is about, where what was done with that
 // took longer than there was time for, wherever it was just then.
-func (f *Fleet) named(ctx context.Context, name string, err error) error {
+func (f *Fleet) named(ctx context.Context, reach store.Reach, name string, err error) error {
 	var fe *Error
 	if err == nil || ctx.Err() == nil || errors.As(err, &fe) {
 		return err
 	}
 	e := &Error{Device: name, Address: "?", Kind: Unreachable, Msg: "it was not done with in time", Next: "try again; it, or this service, may be busy", Err: err}
-	if d, err := f.store.Device(context.WithoutCancel(ctx), name); err == nil {
+	if d, err := f.store.Device(context.WithoutCancel(ctx), reach, name); err == nil {
 		e.Address = d.Address
 	}
 	return e
 }
 
-func (f *Fleet) reading(ctx context.Context, name string, ask func(context.Context, *Session) error) error {
-	if s := f.standing(ctx, name); s != nil {
+func (f *Fleet) reading(ctx context.Context, reach store.Reach, name string, ask func(context.Context, *Session) error) error {
+	if s := f.standing(ctx, reach, name); s != nil {
 		short, cancel := context.WithTimeout(ctx, standingReply)
 		err := ask(short, s)
 		late := short.Err() != nil
@@ -244,7 +244,7 @@ func (f *Fleet) reading(ctx context.Context, name string, ask func(context.Conte
 		}
 		s.Abort() // it is broken, or too slow to be sure
 	}
-	s, err := f.Dial(ctx, name)
+	s, err := f.Dial(ctx, reach, name)
 	if err != nil {
 		return err
 	}

@@ -12,14 +12,15 @@ import (
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
+	"oakenlatch/service/store"
 )
 
 func trusted(t *testing.T, f *Fleet, name, address string) {
 	t.Helper()
 	require.NoError(t, f.Add(t.Context(), "mara", NewDevice{Name: name, Address: address, Account: "u", Password: "p"}))
-	key, err := f.ScanHostKey(t.Context(), name)
+	key, err := f.ScanHostKey(t.Context(), store.Everything, name)
 	require.NoError(t, err)
-	_, err = f.Trust(t.Context(), "mara", name, key.Fingerprint)
+	_, err = f.Trust(t.Context(), store.Everything, "mara", name, key.Fingerprint)
 	require.NoError(t, err)
 }
 
@@ -32,7 +33,9 @@ func TestWatched(t *testing.T) {
 	t.Cleanup(f.Stop)
 	require.Eventually(t, func() bool { return f.Standing() == 1 }, 90*time.Second, 10*time.Millisecond)
 	opened := f.Traffic.Sessions.Load()
-	read := func(ask func(context.Context, *Session) error) error { return f.Reading(t.Context(), "d", ask) }
+	read := func(ask func(context.Context, *Session) error) error {
+		return f.Reading(t.Context(), store.Everything, "d", ask)
+	}
 	id := ""
 	require.NoError(t, read(func(ctx context.Context, s *Session) error {
 		id = s.SessionID
@@ -56,7 +59,7 @@ func TestWatched(t *testing.T) {
 
 	// A device trusted later is watched from then on.
 	trusted(t, f, "late", serve(t, &talker{modules: modules}, "urn:top?module=top"))
-	require.Eventually(t, func() bool { return f.standing(t.Context(), "late") != nil }, 90*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return f.standing(t.Context(), store.Everything, "late") != nil }, 90*time.Second, 10*time.Millisecond)
 	f.Stop()
 	assert.Zero(t, f.Standing())
 }
@@ -72,7 +75,7 @@ func TestModulesAreShared(t *testing.T) {
 		first, second := &talker{modules: modules}, &talker{modules: modules}
 		for name, d := range map[string]*talker{c.site + "-a": first, c.site + "-b": second} {
 			trusted(t, f, name, serve(t, d, c.caps))
-			s, err := f.Dial(t.Context(), name)
+			s, err := f.Dial(t.Context(), store.Everything, name)
 			require.NoError(t, err)
 			assert.NotNil(t, s.Schema)
 			s.Abort()
@@ -131,7 +134,7 @@ func TestDenied(t *testing.T) {
 	} {
 		f, _ := newFleet(t)
 		trusted(t, f, "d", serve(t, &talker{modules: modules, get: c.get}, "urn:top?module=top"))
-		s, err := f.Dial(t.Context(), "d")
+		s, err := f.Dial(t.Context(), store.Everything, "d")
 		require.NoError(t, err)
 		assert.Contains(t, s.Denied(t.Context(), c.store, denied(c.id)), c.want)
 		_, err = s.Clock(t.Context())

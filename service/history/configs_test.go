@@ -33,7 +33,7 @@ func edited(t *testing.T, r history.Reading, n *tree.Node, path, value string) *
 func TestKeptConfigurations(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, quay)
-	first, err := r.History.Read(t.Context(), quay, "mara")
+	first, err := r.History.Read(t.Context(), store.Everything, quay, "mara")
 	require.NoError(t, err)
 	rnd := rand.New(rand.NewPCG(1, 6))
 	kept := map[string]tree.Digest{}
@@ -84,7 +84,7 @@ func TestKeptConfigurations(t *testing.T) {
 	check()
 	r.Close()
 	r.Open()
-	first, err = r.History.Known(t.Context(), quay)
+	first, err = r.History.Known(t.Context(), store.Everything, quay)
 	require.NoError(t, err)
 	check()
 	s, n, err := r.History.Configuration(t.Context(), order[20], nil)
@@ -105,7 +105,7 @@ func TestKeptConfigurations(t *testing.T) {
 func TestTrail(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, quay)
-	first, err := r.History.Read(t.Context(), quay, "mara")
+	first, err := r.History.Read(t.Context(), store.Everything, quay, "mara")
 	require.NoError(t, err)
 	now, trees := first.Running, []*tree.Node{first.Running}
 	rnd := rand.New(rand.NewPCG(3, 6))

@@ -88,7 +88,7 @@ func (h *History) hurt(ctx context.Context, digest string, err error) error {
 		return known
 	}
 	d := &Damaged{Digest: digest, Err: err}
-	uses, uerr := h.store.UsesOf(store.Unbounded(ctx), digest)
+	uses, uerr := h.store.UsesOf(ctx, digest)
 	for _, u := range uses {
 		d.Uses = append(d.Uses, u.String())
 		if u.Kind != "revision" {
@@ -128,7 +128,6 @@ func (h *History) heal(ctx context.Context, d *Damaged) *tree.Node {
 	if recent {
 		return nil
 	}
-	ctx = store.Unbounded(ctx)
 	uses, err := h.store.UsesOf(ctx, d.Digest)
 	for _, u := range uses {
 		last, lerr := h.store.LastRevision(ctx, u.DeviceID)
@@ -138,7 +137,7 @@ func (h *History) heal(ctx context.Context, d *Damaged) *tree.Node {
 		n := func() *tree.Node {
 			dctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 			defer cancel()
-			session, err := h.fleet.Dial(dctx, u.Device)
+			session, err := h.fleet.Dial(dctx, store.Everything, u.Device)
 			if err != nil {
 				return nil
 			}
@@ -147,7 +146,7 @@ func (h *History) heal(ctx context.Context, d *Damaged) *tree.Node {
 			if err != nil || Digest(n) != d.Digest {
 				return nil
 			}
-			dev, err := h.store.DeviceByID(ctx, u.DeviceID)
+			dev, err := h.store.DeviceByID(ctx, store.Everything, u.DeviceID)
 			if err == nil {
 				err = h.Mend(ctx, audit.Service, dev, last, n, "the device itself, which holds it")
 			}
@@ -165,7 +164,7 @@ func (h *History) heal(ctx context.Context, d *Damaged) *tree.Node {
 
 // used reports whether something in the records points at a configuration.
 func (h *History) used(ctx context.Context, digest string) bool {
-	uses, err := h.store.UsesOf(store.Unbounded(ctx), digest)
+	uses, err := h.store.UsesOf(ctx, digest)
 	return err == nil && len(uses) > 0
 }
 

@@ -147,7 +147,7 @@ func (h *History) keepStartup(ctx context.Context, s *fleet.Session, startup *tr
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	d, err := h.store.DeviceByID(ctx, s.Device.ID)
+	d, err := h.store.DeviceByID(ctx, store.Everything, s.Device.ID)
 	if err != nil || last.Digest == digest && d.Unsaved != saved {
 		return err // it is noted so already
 	}
@@ -200,8 +200,8 @@ type Reading struct {
 
 // Read reads a device's running now and keeps it; where the device has a
 // startup it also notes whether the two differ.
-func (h *History) Read(ctx context.Context, device, actor string) (r Reading, err error) {
-	err = h.fleet.Reading(ctx, device, func(ctx context.Context, s *fleet.Session) error {
+func (h *History) Read(ctx context.Context, reach store.Reach, device, actor string) (r Reading, err error) {
+	err = h.fleet.Reading(ctx, reach, device, func(ctx context.Context, s *fleet.Session) error {
 		r = Reading{Device: s.Device, Schema: s.Schema}
 		if r.Running, err = s.Read(ctx, netconf.Running); err != nil {
 			return err
@@ -284,8 +284,8 @@ func (h *History) Save(ctx context.Context, s *fleet.Session, running *tree.Node
 func same(a, b *tree.Node) bool { return a.WithoutDefaults().Digest() == b.WithoutDefaults().Digest() }
 
 // Known gives a device's configuration as it was last read, without asking it.
-func (h *History) Known(ctx context.Context, device string) (Reading, error) {
-	d, err := h.store.Device(ctx, device)
+func (h *History) Known(ctx context.Context, reach store.Reach, device string) (Reading, error) {
+	d, err := h.store.Device(ctx, reach, device)
 	if err != nil {
 		return Reading{}, fmt.Errorf("device %s: %w", device, err)
 	}

@@ -19,19 +19,19 @@ const quay = "saltern-quay"
 func TestRevisions(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, quay)
-	first, err := r.History.Read(t.Context(), quay, "mara")
+	first, err := r.History.Read(t.Context(), store.Everything, quay, "mara")
 	require.NoError(t, err)
-	again, err := r.History.Read(t.Context(), quay, "mara")
+	again, err := r.History.Read(t.Context(), store.Everything, quay, "mara")
 	require.NoError(t, err)
 	assert.Equal(t, first.Revision.Number, again.Revision.Number, "what did not change is no new revision")
 	assert.Equal(t, "first", first.Revision.Source)
 
 	require.NoError(t, r.Devices[quay].Console("/system/contact", "at the console"))
-	moved, err := r.History.Read(t.Context(), quay, "mara")
+	moved, err := r.History.Read(t.Context(), store.Everything, quay, "mara")
 	require.NoError(t, err)
 	assert.Equal(t, first.Revision.Number+1, moved.Revision.Number)
 	assert.Equal(t, "outside", moved.Revision.Source)
-	d, err := r.Store.Device(t.Context(), quay)
+	d, err := r.Store.Device(t.Context(), store.Everything, quay)
 	require.NoError(t, err)
 	assert.True(t, d.Unsaved, "running is not what startup holds")
 
@@ -46,17 +46,17 @@ func TestRevisions(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, rev.Digest, history.Digest(kept), "what was kept is what was read")
 	}
-	known, err := r.History.Known(t.Context(), quay)
+	known, err := r.History.Known(t.Context(), store.Everything, quay)
 	require.NoError(t, err)
 	assert.Equal(t, moved.Running.Digest(), known.Running.Digest())
 
 	// Going back to what was there before is a new revision of the same content.
 	require.NoError(t, r.Devices[quay].Console("/system/contact", "Harbour office, ext. 12"))
-	back, err := r.History.Read(t.Context(), quay, "mara")
+	back, err := r.History.Read(t.Context(), store.Everything, quay, "mara")
 	require.NoError(t, err)
 	assert.Equal(t, moved.Revision.Number+1, back.Revision.Number)
 	assert.Equal(t, first.Revision.Digest, back.Revision.Digest)
-	d, err = r.Store.Device(t.Context(), quay)
+	d, err = r.Store.Device(t.Context(), store.Everything, quay)
 	require.NoError(t, err)
 	assert.False(t, d.Unsaved)
 }
@@ -68,12 +68,12 @@ func TestConcurrentReading(t *testing.T) {
 	var wg sync.WaitGroup
 	for range 10 {
 		wg.Go(func() {
-			_, err := r.History.Read(t.Context(), quay, "mara")
+			_, err := r.History.Read(t.Context(), store.Everything, quay, "mara")
 			assert.NoError(t, err)
 		})
 	}
 	wg.Wait()
-	d, err := r.Store.Device(t.Context(), quay)
+	d, err := r.Store.Device(t.Context(), store.Everything, quay)
 	require.NoError(t, err)
 	list, err := r.Store.Revisions(t.Context(), d.ID)
 	require.NoError(t, err)

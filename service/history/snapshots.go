@@ -109,7 +109,7 @@ func (h *History) Snapshot(ctx context.Context, actor, name, note string, device
 	if err != nil {
 		return Taken{}, err
 	}
-	return h.TakenOf(ctx, s.Number)
+	return h.TakenOf(ctx, store.Everything, s.Number)
 }
 
 func snapshotPath(number int64) string { return fmt.Sprintf("snapshot:%d", number) }
@@ -124,11 +124,11 @@ func counted(devices int) string {
 // item reads one device for a snapshot.
 func (h *History) item(ctx context.Context, actor string, d store.Device) (store.SnapshotItem, error) {
 	var unclean []string
-	r, err := h.Read(ctx, d.Name, actor)
+	r, err := h.Read(ctx, store.Everything, d.Name, actor)
 	var trouble *fleet.Error
 	if errors.As(err, &trouble) {
 		unclean = append(unclean, "it could not be read: this is what was known of it last")
-		r, err = h.Known(ctx, d.Name)
+		r, err = h.Known(ctx, store.Everything, d.Name)
 		if err == nil {
 			unclean[0] += ", of " + r.Revision.At.Format(timeForm)
 		}
@@ -148,7 +148,7 @@ func (h *History) item(ctx context.Context, actor string, d store.Device) (store
 			unclean = append(unclean, fmt.Sprintf("the commit of change %d is under way on it", n))
 		}
 	}
-	now, err := h.store.DeviceByID(ctx, d.ID)
+	now, err := h.store.DeviceByID(ctx, store.Everything, d.ID)
 	if err != nil {
 		return item, err
 	}
@@ -245,8 +245,8 @@ func (h *History) FindSnapshot(ctx context.Context, ref string) (store.Snapshot,
 	return store.Snapshot{}, refusal.New(refusal.NotFound, "list them with: latch snapshots", "there is no snapshot %q", ref)
 }
 
-// TakenOf gives a snapshot with its devices.
-func (h *History) TakenOf(ctx context.Context, number int64) (t Taken, err error) {
+// TakenOf gives a snapshot with those of its devices that are within reach.
+func (h *History) TakenOf(ctx context.Context, reach store.Reach, number int64) (t Taken, err error) {
 	if t.Snapshot, err = h.store.Snapshot(ctx, number); err != nil {
 		return t, err
 	}
@@ -255,8 +255,8 @@ func (h *History) TakenOf(ctx context.Context, number int64) (t Taken, err error
 		return t, err
 	}
 	for _, i := range items {
-		d, err := h.store.DeviceByID(ctx, i.Device)
-		if errors.Is(err, store.ErrNotFound) {
+		d, err := h.store.DeviceByID(ctx, reach, i.Device)
+		if store.OutOfReach(err) {
 			continue // not the person's to see
 		}
 		if err != nil {
@@ -277,7 +277,7 @@ type Relabel struct {
 
 // Relabel gives a snapshot another name, note or standing. Retiring it takes it
 // out of the lists; what it named stays.
-func (h *History) Relabel(ctx context.Context, actor string, number int64, r Relabel) (Taken, error) {
+func (h *History) Relabel(ctx context.Context, reach store.Reach, actor string, number int64, r Relabel) (Taken, error) {
 	s, err := h.store.Snapshot(ctx, number)
 	if err != nil {
 		return Taken{}, err
@@ -330,5 +330,5 @@ func (h *History) Relabel(ctx context.Context, actor string, number int64, r Rel
 	if err != nil {
 		return Taken{}, err
 	}
-	return h.TakenOf(ctx, number)
+	return h.TakenOf(ctx, reach, number)
 }

@@ -22,8 +22,8 @@ type Decisions struct {
 	Desk  *desk.Desk
 }
 
-// Find gives an outside change by its number.
-func (d *Decisions) Find(ctx context.Context, id int64) (store.Outside, store.Device, error) {
+// Find gives an outside change by its number, on a device within reach.
+func (d *Decisions) Find(ctx context.Context, reach store.Reach, id int64) (store.Outside, store.Device, error) {
 	o, err := d.Store.Outside(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return o, store.Device{}, refusal.New(refusal.NotFound, "list them with: latch outside --all", "there is no outside change %d", id)
@@ -31,13 +31,13 @@ func (d *Decisions) Find(ctx context.Context, id int64) (store.Outside, store.De
 	if err != nil {
 		return o, store.Device{}, err
 	}
-	dev, err := d.Store.DeviceByID(ctx, o.Device)
+	dev, err := d.Store.DeviceByID(ctx, reach, o.Device)
 	return o, dev, err
 }
 
 // undecided gives one that is still to be decided.
-func (d *Decisions) undecided(ctx context.Context, id int64) (store.Outside, store.Device, error) {
-	o, dev, err := d.Find(ctx, id)
+func (d *Decisions) undecided(ctx context.Context, reach store.Reach, id int64) (store.Outside, store.Device, error) {
+	o, dev, err := d.Find(ctx, reach, id)
 	if err == nil && o.State != history.OutsideOpen {
 		err = refusal.New(refusal.Conflict, fmt.Sprintf("see it with: latch outside show %d", id), "outside change %d is %s already, by %s", id, o.State, o.DecidedBy)
 	}
@@ -77,7 +77,7 @@ func (d *Decisions) Adopt(ctx context.Context, p access.Person, id int64, note s
 	if note == "" {
 		return store.Outside{}, refusal.New(refusal.Invalid, "say who did it and why, as far as you know", "adopting an outside change needs a note")
 	}
-	o, dev, err := d.undecided(ctx, id)
+	o, dev, err := d.undecided(ctx, p.Reach(), id)
 	if err != nil {
 		return o, err
 	}
@@ -88,7 +88,7 @@ func (d *Decisions) Adopt(ctx context.Context, p access.Person, id int64, note s
 // what came after it. Only when that change is kept the outside change counts
 // as pushed back.
 func (d *Decisions) PushBack(ctx context.Context, p access.Person, id int64, title, ticket string) (store.Outside, store.Change, []desk.Brought, error) {
-	o, dev, err := d.undecided(ctx, id)
+	o, dev, err := d.undecided(ctx, p.Reach(), id)
 	if err != nil {
 		return o, store.Change{}, nil, err
 	}
@@ -118,7 +118,7 @@ func (d *Decisions) PushBack(ctx context.Context, p access.Person, id int64, tit
 // Open opens a change that goes on from an outside change: the same on other
 // devices, where some are named, or a draft to be worked on.
 func (d *Decisions) Open(ctx context.Context, p access.Person, id int64, devices []string, title, ticket string) (store.Outside, store.Change, []desk.Brought, error) {
-	o, dev, err := d.undecided(ctx, id)
+	o, dev, err := d.undecided(ctx, p.Reach(), id)
 	if err != nil {
 		return o, store.Change{}, nil, err
 	}
@@ -143,7 +143,7 @@ func (d *Decisions) Silence(ctx context.Context, p access.Person, device, path, 
 	}
 	s := store.Silence{Path: path, Note: note, Actor: p.Name, At: d.Log.Now()}
 	if device != "" {
-		dev, err := d.Store.Device(ctx, device)
+		dev, err := d.Store.Device(ctx, p.Reach(), device)
 		if err != nil {
 			return s, refusal.New(refusal.NotFound, "list them with: latch devices", "there is no device %q", device)
 		}

@@ -35,7 +35,7 @@ func lookedWith(t *testing.T, alter func(*lab.Spec), names ...string) *servicete
 	r := servicetest.NewWith(t, alter, names...)
 	r.Looking = outside.Tempo{Silent: 300 * time.Millisecond, Listened: time.Hour, Settle: 150 * time.Millisecond, Apart: 50 * time.Millisecond, Clocks: time.Minute, Alike: time.Hour, AtOnce: 4}
 	for _, n := range names {
-		_, err := r.History.Read(t.Context(), n, "mara")
+		_, err := r.History.Read(t.Context(), store.Everything, n, "mara")
 		require.NoError(t, err)
 	}
 	r.Look()
@@ -65,7 +65,7 @@ func set(t *testing.T, c *netconf.Client, text string) {
 // open waits for the outside changes of a device that are to be decided.
 func open(t *testing.T, r *servicetest.Room, device string, n int) []store.Outside {
 	t.Helper()
-	d, err := r.Store.Device(t.Context(), device)
+	d, err := r.Store.Device(t.Context(), store.Everything, device)
 	require.NoError(t, err)
 	var list []store.Outside
 	require.Eventually(t, func() bool {
@@ -77,7 +77,7 @@ func open(t *testing.T, r *servicetest.Room, device string, n int) []store.Outsi
 
 func commit(t *testing.T, r *servicetest.Room, n int64) {
 	t.Helper()
-	parts, err := r.Desk.Parts(t.Context(), n)
+	parts, err := r.Desk.Parts(t.Context(), store.Everything, n)
 	require.NoError(t, err)
 	require.NoError(t, r.Engine.Commit(t.Context(), "mara", n, engine.Order{Hold: time.Minute}, servicetest.Works(parts)))
 }
@@ -113,7 +113,7 @@ func TestWho(t *testing.T) {
 	assert.Contains(t, open(t, r, quay, 2)[0].Who, "not named by the device: it says that it did it itself")
 	require.NoError(t, r.Devices[quay].Quietly("/system/contact", "and nobody saw"))
 	require.Never(t, func() bool { return len(r.Found(0, "kind:revision.outside device:saltern-quay")) > 2 }, 500*time.Millisecond, 50*time.Millisecond, "it tells nothing, and is read once an hour")
-	_, err := r.History.Read(t.Context(), quay, "mara")
+	_, err := r.History.Read(t.Context(), store.Everything, quay, "mara")
 	require.NoError(t, err)
 	o = open(t, r, quay, 3)[0]
 	assert.Contains(t, o.Who, "listened to without a gap and told of no change: it was made where it tells nothing, or what it noted was cleared")
@@ -122,7 +122,7 @@ func TestWho(t *testing.T) {
 	require.NoError(t, r.Devices[slip].Console("/system/contact", "nobody hears this one"))
 	o = open(t, r, slip, 1)[0]
 	assert.Equal(t, "not named by the device: it does not tell of its events", o.Who)
-	d, err := r.Store.Device(t.Context(), slip)
+	d, err := r.Store.Device(t.Context(), store.Everything, slip)
 	require.NoError(t, err)
 	require.NotNil(t, d.Clock, "its clock is read beside it")
 	assert.InDelta(t, -100, d.Clock.Ahead.Seconds(), 5)
@@ -135,7 +135,7 @@ func TestNamedLate(t *testing.T) {
 	r := lookedWith(t, func(s *lab.Spec) { s.TellsLate, s.ClockAhead = time.Second, time.Hour }, quay)
 	c := stranger(t, r.Devices[quay])
 	set(t, c, "soon told")
-	_, err := r.History.Read(t.Context(), quay, "mara")
+	_, err := r.History.Read(t.Context(), store.Everything, quay, "mara")
 	require.NoError(t, err)
 	assert.Contains(t, open(t, r, quay, 1)[0].Who, "told of no change")
 	eventually(t, r, "kind:outside.named", 1)
@@ -209,13 +209,13 @@ func TestDuringHold(t *testing.T) {
 	require.Eventually(t, func() bool { return state() == "kept" }, 90*time.Second, 20*time.Millisecond)
 	o := open(t, r, quay, 1)[0]
 	assert.Equal(t, 1, o.Places)
-	d, err := r.Store.Device(t.Context(), quay)
+	d, err := r.Store.Device(t.Context(), store.Everything, quay)
 	require.NoError(t, err)
 	revs, err := r.Store.Revisions(t.Context(), d.ID)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"outside", "change", "first"}, []string{revs[0].Source, revs[1].Source, revs[2].Source})
 	assert.Equal(t, c.Number, revs[1].Change)
-	first, err := r.History.Known(t.Context(), quay)
+	first, err := r.History.Known(t.Context(), store.Everything, quay)
 	require.NoError(t, err)
 	df, err := r.History.Between(t.Context(), first.Schema, d.ID, 1, 2)
 	require.NoError(t, err)

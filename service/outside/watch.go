@@ -108,7 +108,7 @@ func (w *Watch) atTimes() {
 			return
 		case <-tick.C:
 		}
-		list, err := w.store.Devices(w.ctx)
+		list, err := w.store.Devices(w.ctx, store.Everything)
 		if err != nil {
 			continue
 		}
@@ -206,7 +206,7 @@ func (w *Watch) begin(device string) {
 func (w *Watch) look(device string, events []fleet.Heard) error {
 	ctx, cancel := context.WithTimeout(w.ctx, 2*time.Minute)
 	defer cancel()
-	d, err := w.store.Device(ctx, device)
+	d, err := w.store.Device(ctx, store.Everything, device)
 	if err != nil {
 		return err
 	}
@@ -214,7 +214,7 @@ func (w *Watch) look(device string, events []fleet.Heard) error {
 	if err != nil {
 		before = store.Revision{}
 	}
-	r, err := w.history.Read(ctx, device, audit.Service)
+	r, err := w.history.Read(ctx, store.Everything, device, audit.Service)
 	if err != nil {
 		return err
 	}
@@ -371,7 +371,7 @@ func (w *Watch) leftovers(ctx context.Context, r history.Reading) (left *diff.Di
 	if w.history.Holder != nil && w.history.Holder(r.Device.ID) != 0 {
 		return nil, nil
 	}
-	err = w.fleet.Reading(ctx, r.Device.Name, func(ctx context.Context, s *fleet.Session) error {
+	err = w.fleet.Reading(ctx, store.Everything, r.Device.Name, func(ctx context.Context, s *fleet.Session) error {
 		if !s.Capabilities.Has(netconf.CapCandidate) {
 			return nil
 		}

@@ -48,16 +48,16 @@ func (c Commit) Took() time.Duration {
 	return c.Ended.Sub(c.Started)
 }
 
-// Commits lists commits, newest first.
-func (r *Reports) Commits(ctx context.Context, q store.CommitQuery) ([]Commit, error) {
+// Commits lists those commits that are on devices within reach alone, newest first.
+func (r *Reports) Commits(ctx context.Context, reach store.Reach, q store.CommitQuery) ([]Commit, error) {
 	list, err := r.Store.Commits(ctx, q)
 	if err != nil {
 		return nil, err
 	}
 	out := make([]Commit, 0, len(list))
 	for _, c := range list {
-		one, err := r.fill(ctx, c)
-		if errors.Is(err, store.ErrNotFound) {
+		one, err := r.fill(ctx, reach, c)
+		if store.OutOfReach(err) {
 			continue
 		}
 		if err != nil {
@@ -68,7 +68,7 @@ func (r *Reports) Commits(ctx context.Context, q store.CommitQuery) ([]Commit, e
 	return out, nil
 }
 
-func (r *Reports) fill(ctx context.Context, c store.Commit) (Commit, error) {
+func (r *Reports) fill(ctx context.Context, reach store.Reach, c store.Commit) (Commit, error) {
 	out := Commit{Commit: c}
 	var err error
 	if out.Change, err = r.Store.Change(ctx, c.Change); err != nil {
@@ -80,7 +80,7 @@ func (r *Reports) fill(ctx context.Context, c store.Commit) (Commit, error) {
 	}
 	out.Newest = last.ID == c.ID
 	for _, p := range c.Parts {
-		d, err := r.Store.DeviceByID(ctx, p.Device)
+		d, err := r.Store.DeviceByID(ctx, reach, p.Device)
 		if err != nil {
 			return out, err // ErrNotFound where a device is not the person's to see
 		}
@@ -150,7 +150,7 @@ func (r *Reports) Made(ctx context.Context, c Commit) (map[string]*diff.Differen
 
 func (r *Reports) tree(ctx context.Context, s *schema.Schema, digest string) (*tree.Node, error) {
 	n, err := r.History.Tree(ctx, s, digest)
-	if errors.Is(err, store.ErrNotFound) {
+	if store.OutOfReach(err) {
 		return nil, errors.New("configuration " + digest + " is not on record any more")
 	}
 	return n, err
@@ -170,10 +170,10 @@ func (c Commit) Hands() string {
 }
 
 // Find gives a commit by its number.
-func (r *Reports) Find(ctx context.Context, id int64) (Commit, error) {
+func (r *Reports) Find(ctx context.Context, reach store.Reach, id int64) (Commit, error) {
 	c, err := r.Store.Commit(ctx, id)
 	if err != nil {
 		return Commit{}, err
 	}
-	return r.fill(ctx, c)
+	return r.fill(ctx, reach, c)
 }

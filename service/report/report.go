@@ -118,7 +118,7 @@ func (r *Reports) ForChange(ctx context.Context, p access.Person, number int64) 
 	if err != nil {
 		return out, err
 	}
-	commits, err := r.Commits(ctx, store.CommitQuery{Change: number, Limit: 50})
+	commits, err := r.Commits(ctx, p.Reach(), store.CommitQuery{Change: number, Limit: 50})
 	if err != nil {
 		return out, err
 	}
@@ -145,7 +145,7 @@ func (r *Reports) ForChange(ctx context.Context, p access.Person, number int64) 
 	if err != nil {
 		return out, err
 	}
-	if err := r.people(ctx, c, &out); err != nil {
+	if err := r.people(ctx, p.Reach(), c, &out); err != nil {
 		return out, err
 	}
 	for _, old := range commits {
@@ -393,14 +393,14 @@ func orNothing(text string) string {
 }
 
 // people adds who wrote what, and who staged which line.
-func (r *Reports) people(ctx context.Context, c store.Change, out *Report) error {
+func (r *Reports) people(ctx context.Context, reach store.Reach, c store.Change, out *Report) error {
 	edits, err := r.Store.Edits(ctx, c.Number)
 	if err != nil {
 		return err
 	}
 	t := &Table{Head: []string{"Edit", "At (UTC)", "Who", "Device", "What"}, Wide: 4}
 	for _, e := range edits {
-		d, err := r.Store.DeviceByID(ctx, e.Device)
+		d, err := r.Store.DeviceByID(ctx, reach, e.Device)
 		if err != nil {
 			return err
 		}

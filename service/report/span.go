@@ -2,7 +2,6 @@ package report
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -40,15 +39,15 @@ func (r *Reports) ForSpan(ctx context.Context, p access.Person, s Span) (Report,
 	out.Subtitle = stamp(s.Since) + " to " + stamp(s.Until)
 	var device store.Device
 	if s.Device != "" {
-		if device, err = r.Store.Device(ctx, s.Device); err != nil {
+		if device, err = r.Store.Device(ctx, p.Reach(), s.Device); err != nil {
 			return out, fmt.Errorf("device %s: %w", s.Device, err)
 		}
 	}
-	commits, err := r.Commits(ctx, store.CommitQuery{Person: s.Person, Device: device.ID, Since: s.Since, Until: s.Until, Limit: mostRows})
+	commits, err := r.Commits(ctx, p.Reach(), store.CommitQuery{Person: s.Person, Device: device.ID, Since: s.Since, Until: s.Until, Limit: mostRows})
 	if err != nil {
 		return out, err
 	}
-	outside, err := r.outside(ctx, device.ID, s)
+	outside, err := r.outside(ctx, p.Reach(), device.ID, s)
 	if err != nil {
 		return out, err
 	}
@@ -59,21 +58,21 @@ func (r *Reports) ForSpan(ctx context.Context, p access.Person, s Span) (Report,
 		}
 	}
 	for _, o := range outside {
-		if err := r.oneOutside(ctx, o, &out); err != nil {
+		if err := r.oneOutside(ctx, p.Reach(), o, &out); err != nil {
 			return out, err
 		}
 	}
 	return out, r.entries(ctx, p, s, &out)
 }
 
-func (r *Reports) outside(ctx context.Context, device int64, s Span) ([]store.Outside, error) {
+func (r *Reports) outside(ctx context.Context, reach store.Reach, device int64, s Span) ([]store.Outside, error) {
 	if s.Person != "" {
 		return nil, nil // whoever it was is an account on a device, and no person here
 	}
 	list, err := r.Store.OutsideOf(ctx, device, false, mostRows)
 	var out []store.Outside
 	for _, o := range list {
-		if _, err := r.Store.DeviceByID(ctx, o.Device); errors.Is(err, store.ErrNotFound) {
+		if _, err := r.Store.DeviceByID(ctx, reach, o.Device); store.OutOfReach(err) {
 			continue // not the person's to see
 		}
 		if !o.Found.Before(s.Since) && !o.Found.After(s.Until) {
@@ -141,8 +140,8 @@ func (r *Reports) commit(ctx context.Context, c Commit, s Span, out *Report) err
 	return nil
 }
 
-func (r *Reports) oneOutside(ctx context.Context, o store.Outside, out *Report) error {
-	d, err := r.Store.DeviceByID(ctx, o.Device)
+func (r *Reports) oneOutside(ctx context.Context, reach store.Reach, o store.Outside, out *Report) error {
+	d, err := r.Store.DeviceByID(ctx, reach, o.Device)
 	if err != nil {
 		return err
 	}

@@ -16,9 +16,11 @@ type Account struct {
 	Closed  time.Time // zero where it is not
 
 	Issuer, Subject string // who vouches for it, where it signs in elsewhere
+
+	Factors int // how many second factors it has
 }
 
-const accountColumns = "a.name, a.hash, a.grants, a.created_at, a.closed_at, a.issuer, a.subject"
+const accountColumns = "a.name, a.hash, a.grants, a.created_at, a.closed_at, a.issuer, a.subject, (SELECT count(*) FROM factors f WHERE f.account = a.name)"
 
 func scanAccount(r scanner) (a Account, err error) {
 	return a, a.scan(r)
@@ -27,7 +29,7 @@ func scanAccount(r scanner) (a Account, err error) {
 // scan reads an account, behind whatever else is in the row.
 func (a *Account) scan(r scanner, before ...any) error {
 	var grants, at, closed string
-	if err := r.Scan(append(before, &a.Name, &a.Hash, &grants, &at, &closed, &a.Issuer, &a.Subject)...); err != nil {
+	if err := r.Scan(append(before, &a.Name, &a.Hash, &grants, &at, &closed, &a.Issuer, &a.Subject, &a.Factors)...); err != nil {
 		return err
 	}
 	var cerr, aerr error
@@ -110,15 +112,16 @@ type Token struct {
 	Expires time.Time
 	Used    time.Time // the last time, to the minute; zero is never
 	Source  string    // the address that it was used from last
+	Proven  time.Time // when its person showed a second factor last; zero is never
 }
 
-const tokenColumns = "t.hash, t.account, t.kind, t.name, t.grants, t.created_at, t.expires_at, t.used_at, t.source"
+const tokenColumns = "t.hash, t.account, t.kind, t.name, t.grants, t.created_at, t.expires_at, t.used_at, t.source, t.proven"
 
 // scanToken reads a token, and the account behind it where there is one in the
 // row.
 func scanToken(r scanner, a *Account) (t Token, err error) {
-	var grants, created, expires, used string
-	into := []any{&t.Hash, &t.Account, &t.Kind, &t.Name, &grants, &created, &expires, &used, &t.Source}
+	var grants, created, expires, used, proven string
+	into := []any{&t.Hash, &t.Account, &t.Kind, &t.Name, &grants, &created, &expires, &used, &t.Source, &proven}
 	if a != nil {
 		err = a.scan(r, into...)
 	} else {
@@ -127,10 +130,11 @@ func scanToken(r scanner, a *Account) (t Token, err error) {
 	if err != nil {
 		return t, err
 	}
-	var errs [4]error
+	var errs [5]error
 	t.Created, errs[0] = parseTime(created)
 	t.Expires, errs[1] = parseTime(expires)
 	t.Used, errs[2] = parseTime(used)
+	t.Proven, errs[4] = parseTime(proven)
 	if grants != "" {
 		errs[3] = json.Unmarshal([]byte(grants), &t.Grants)
 	}
@@ -146,8 +150,8 @@ func (tx *Tx) AddToken(t Token) error {
 			return err
 		}
 	}
-	_, err := tx.exec("INSERT INTO tokens (hash, account, kind, name, grants, created_at, expires_at, used_at, source) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		t.Hash, t.Account, t.Kind, t.Name, grants, timeText(t.Created), timeText(t.Expires), timeText(t.Used), t.Source)
+	_, err := tx.exec("INSERT INTO tokens (hash, account, kind, name, grants, created_at, expires_at, used_at, source, proven) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		t.Hash, t.Account, t.Kind, t.Name, grants, timeText(t.Created), timeText(t.Expires), timeText(t.Used), t.Source, timeText(t.Proven))
 	return err
 }
 

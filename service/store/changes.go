@@ -107,11 +107,11 @@ func (s *Store) Parts(ctx context.Context, change int64) ([]Part, error) {
 
 // ChangeDevices gives the devices that a change has parts on, in the order of its
 // parts; an error where one is out of reach.
-func (s *Store) ChangeDevices(ctx context.Context, change int64) ([]Device, error) {
+func (s *Store) ChangeDevices(ctx context.Context, r Reach, change int64) ([]Device, error) {
 	list, err := many(s.ask(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id IN (SELECT device FROM parts WHERE change = ?) ORDER BY id", change), scanDevice)
 	for _, d := range list {
 		if err == nil {
-			err = within(ctx, d)
+			err = r.Check(d)
 		}
 	}
 	if err != nil {

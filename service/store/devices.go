@@ -93,16 +93,16 @@ func (tx *Tx) AddDevice(d Device) error {
 	return inserted(res, err)
 }
 
-// Device gives a device by name.
-func (s *Store) Device(ctx context.Context, name string) (Device, error) {
+// Device gives a device by name, within reach.
+func (s *Store) Device(ctx context.Context, r Reach, name string) (Device, error) {
 	d, err := one(s.ask(ctx, "SELECT "+deviceColumns+" FROM devices WHERE name = ?", name), scanDevice)
-	return reached(ctx, d, err)
+	return r.reached(d, err)
 }
 
-// DeviceByID gives a device by its id.
-func (s *Store) DeviceByID(ctx context.Context, id int64) (Device, error) {
+// DeviceByID gives a device by its id, within reach.
+func (s *Store) DeviceByID(ctx context.Context, r Reach, id int64) (Device, error) {
 	d, err := one(s.ask(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id = ?", id), scanDevice)
-	return reached(ctx, d, err)
+	return r.reached(d, err)
 }
 
 // DeviceByID gives a device by its id, as this transaction sees it.
@@ -124,10 +124,10 @@ func (tx *Tx) AddModules(device int64, digest string, sources []byte) error {
 	return err
 }
 
-// Devices lists all devices by name.
-func (s *Store) Devices(ctx context.Context) ([]Device, error) {
+// Devices lists the devices within reach by name.
+func (s *Store) Devices(ctx context.Context, r Reach) ([]Device, error) {
 	list, err := many(s.ask(ctx, "SELECT "+deviceColumns+" FROM devices ORDER BY name"), scanDevice)
-	return slices.DeleteFunc(list, func(d Device) bool { return within(ctx, d) != nil }), err
+	return slices.DeleteFunc(list, func(d Device) bool { return r.Check(d) != nil }), err
 }
 
 // SetTags keeps a device's tags.

@@ -1,37 +1,47 @@
 package store
 
-import "context"
+import (
+	"errors"
 
-// reachKey is under what a context's reach is.
-type reachKey struct{}
+	"oakenlatch/service/refusal"
+)
 
-// WithReach gives a context in which only devices are given out that check has
-// nothing against: by name or number its error is given instead, and in lists they
-// are left out. Transactions, and contexts without it, see all.
-func WithReach(ctx context.Context, check func(Device) error) context.Context {
-	return context.WithValue(ctx, reachKey{}, check)
+// Reach is the devices that an asker is given. Its zero value gives none: whoever
+// asks for a device says within whose reach.
+type Reach struct {
+	check func(Device) error
 }
 
-// Unbounded gives a context that sees all devices, for what the service has to
+// Everything is the reach of the service itself, for what it does by its own word or has to
 // know whoever asks.
-func Unbounded(ctx context.Context) context.Context {
-	return WithReach(ctx, nil)
-}
+var Everything = Reaching(func(Device) error { return nil })
 
-func within(ctx context.Context, d Device) error {
-	if check, _ := ctx.Value(reachKey{}).(func(Device) error); check != nil {
-		return check(d)
+// Reaching gives a reach of the devices that check has nothing against: of others,
+// by name or number, its error is given instead, and in lists they are left out.
+func Reaching(check func(Device) error) Reach { return Reach{check} }
+
+// Check says why a device is not within reach.
+func (r Reach) Check(d Device) error {
+	if r.check == nil {
+		return ErrNotFound
 	}
-	return nil
+	return r.check(d)
 }
 
 // reached gives a device only where it is within reach.
-func reached(ctx context.Context, d Device, err error) (Device, error) {
+func (r Reach) reached(d Device, err error) (Device, error) {
 	if err == nil {
-		err = within(ctx, d)
+		err = r.Check(d)
 	}
 	if err != nil {
 		return Device{}, err
 	}
 	return d, nil
+}
+
+// OutOfReach reports whether an error says that a device is not within reach: lists leave out what
+// is about it.
+func OutOfReach(err error) bool {
+	var no *refusal.Error
+	return errors.Is(err, ErrNotFound) || errors.As(err, &no) && no.Kind == refusal.Forbidden
 }

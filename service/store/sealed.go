@@ -21,7 +21,7 @@ type Secret struct {
 }
 
 // secretTables are where sealed secrets stand: the table, its key and the column.
-var secretTables = [][3]string{{"devices", "name", "secret"}, {"archives", "name", "secret"}, {"receivers", "name", "secret"}, {"sealed", "name", "body"}}
+var secretTables = [][3]string{{"devices", "name", "secret"}, {"archives", "name", "secret"}, {"receivers", "name", "secret"}, {"sealed", "name", "body"}, {"factors", "id", "secret"}}
 
 // Secrets gives all that is sealed.
 func (tx *Tx) Secrets() (out []Secret, err error) {

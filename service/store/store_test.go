@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -16,6 +17,7 @@ import (
 
 	"oakenlatch/core/guard"
 	"oakenlatch/core/ledger"
+	"oakenlatch/service/refusal"
 )
 
 var now = time.Date(2026, 11, 23, 2, 0, 0, 5e6, time.UTC)
@@ -178,7 +180,7 @@ func TestRecordsOutlastTheProcess(t *testing.T) {
 	require.Len(t, all, 2)
 	assert.Equal(t, "cancelled", all[1].State)
 	assert.Equal(t, time.Minute, all[1].Lateness)
-	d, err := s.Device(t.Context(), "d")
+	d, err := s.Device(t.Context(), Everything, "d")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"urn:x"}, d.Capabilities)
 	assert.True(t, d.NoSave)
@@ -470,4 +472,37 @@ func TestPreviewsKept(t *testing.T) {
 	require.ErrorIs(t, err, ErrNotFound)
 	_, err = s.LastPreview(t.Context(), 1, "wren")
 	require.ErrorIs(t, err, ErrNotFound)
+}
+
+// Who asks for a device says within whose reach; to say nothing is to be given none.
+func TestReach(t *testing.T) {
+	s := open(t, t.TempDir())
+	require.NoError(t, s.Write(t.Context(), func(tx *Tx) error {
+		return errors.Join(tx.AddDevice(Device{Name: "hall", Secret: []byte{1}, Site: "saltern"}), tx.AddDevice(Device{Name: "quay", Secret: []byte{1}, Site: "northmole"}))
+	}))
+	saltern := Reaching(func(d Device) error {
+		if d.Site != "saltern" {
+			return refusal.New(refusal.Forbidden, "", "not there")
+		}
+		return nil
+	})
+	for _, c := range []struct {
+		reach Reach
+		sees  []string
+	}{{Reach{}, nil}, {saltern, []string{"hall"}}, {Everything, []string{"hall", "quay"}}} {
+		list, err := s.Devices(t.Context(), c.reach)
+		require.NoError(t, err)
+		var names []string
+		for _, d := range list {
+			names = append(names, d.Name)
+		}
+		assert.Equal(t, c.sees, names)
+		for id, name := range []string{"hall", "quay"} {
+			_, err := s.Device(t.Context(), c.reach, name)
+			_, ierr := s.DeviceByID(t.Context(), c.reach, int64(id+1))
+			seen := slices.Contains(c.sees, name)
+			assert.Equal(t, []bool{seen, seen}, []bool{err == nil, ierr == nil}, name)
+			assert.Equal(t, []bool{!seen, !seen}, []bool{OutOfReach(err), OutOfReach(ierr)}, name)
+		}
+	}
 }

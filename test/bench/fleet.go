@@ -22,6 +22,7 @@ import (
 	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
+	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
 
@@ -99,11 +100,11 @@ func (f *fleetBench) start(devices int) (err error) {
 	}
 	go func() { _, _ = io.Copy(io.Discard, out) }()
 	_, err = together(len(f.names), 16, func(i int) error {
-		key, err := f.service.Fleet.ScanHostKey(f.ctx, f.names[i])
+		key, err := f.service.Fleet.ScanHostKey(f.ctx, store.Everything, f.names[i])
 		if err != nil {
 			return err
 		}
-		_, err = f.service.Fleet.Trust(f.ctx, "mara", f.names[i], key.Fingerprint)
+		_, err = f.service.Fleet.Trust(f.ctx, store.Everything, "mara", f.names[i], key.Fingerprint)
 		return err
 	})
 	return errors.Join(err, f.readAll(16))
@@ -119,7 +120,7 @@ func (f *fleetBench) stop() {
 
 func (f *fleetBench) readAll(atOnce int) error {
 	_, err := together(len(f.names), atOnce, func(i int) error {
-		_, err := f.service.History.Read(f.ctx, f.names[i], "mara")
+		_, err := f.service.History.Read(f.ctx, store.Everything, f.names[i], "mara")
 		return err
 	})
 	return err
@@ -149,7 +150,7 @@ func (f *fleetBench) commits() error {
 		if _, err := f.service.Desk.Stage(f.ctx, mara, c.Number, f.names, desk.Act{Op: "put", Path: "/system/contact", Value: &value}); err != nil {
 			return err
 		}
-		parts, err := f.service.Desk.Parts(f.ctx, c.Number)
+		parts, err := f.service.Desk.Parts(f.ctx, store.Everything, c.Number)
 		if err != nil {
 			return err
 		}

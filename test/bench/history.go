@@ -121,7 +121,7 @@ func openRecords(dir string, sources []schema.Source) (*records, error) {
 	}
 	r := &records{dir: dir, store: s, fleet: fleet.New(s, log, sealer)}
 	r.history = history.New(s, log, r.fleet)
-	if _, err := s.Device(ctx, "quay"); err != nil {
+	if _, err := s.Device(ctx, store.Everything, "quay"); err != nil {
 		set, err := json.Marshal(fleet.ModuleSet{Sources: sources})
 		if err != nil {
 			return nil, err
@@ -136,7 +136,7 @@ func openRecords(dir string, sources []schema.Source) (*records, error) {
 			return nil, err
 		}
 	}
-	if r.device, err = s.Device(ctx, "quay"); err != nil {
+	if r.device, err = s.Device(ctx, store.Everything, "quay"); err != nil {
 		return nil, err
 	}
 	r.schema, err = r.fleet.Schema(ctx, r.device)
@@ -489,7 +489,7 @@ func (b *bench) blaming(dir, repo string) error {
 // exported measures the memory that exports take: of a hundred devices, and of
 // a thousand.
 func (f *fleetBench) exported() error {
-	token, _, _, err := f.service.Accounts.Login(f.ctx, "mara", "the bench's own password", "bench")
+	token, _, _, err := f.service.Accounts.Login(f.ctx, "mara", "the bench's own password", "bench", access.Site{})
 	if err != nil {
 		return err
 	}

@@ -18,6 +18,7 @@ import (
 	"oakenlatch/service/api"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
+	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
 
@@ -38,7 +39,7 @@ func (f *fleetBench) crowded() error {
 	served := make(chan error, 1)
 	go func() { served <- f.service.Serve(ctx, l, nil) }()
 	defer func() { stop(); <-served }()
-	token, _, _, err := f.service.Accounts.Login(f.ctx, "mara", "the bench's own password", "bench")
+	token, _, _, err := f.service.Accounts.Login(f.ctx, "mara", "the bench's own password", "bench", access.Site{})
 	if err != nil {
 		return err
 	}
@@ -61,7 +62,7 @@ func (f *fleetBench) crowded() error {
 			if _, err := f.service.Desk.Stage(f.ctx, mara, c.Number, f.names[:loadDevices], desk.Act{Op: "put", Path: "/system/contact", Value: &value}); err != nil {
 				return err
 			}
-			parts, err := f.service.Desk.Parts(f.ctx, c.Number)
+			parts, err := f.service.Desk.Parts(f.ctx, store.Everything, c.Number)
 			if err != nil {
 				return err
 			}

@@ -27,7 +27,6 @@ import (
 	"oakenlatch/service/history"
 	"oakenlatch/service/outside"
 	"oakenlatch/service/store"
-	"oakenlatch/test/port"
 )
 
 // Room is the service's rooms around their records.
@@ -117,7 +116,7 @@ func NewAt(t testing.TB, dir string, alter func(*lab.Spec), names ...string) *Ro
 }
 
 func (r *Room) adopt(spec lab.Spec) {
-	spec.Listen = port.Address(r.t)
+	spec.Listen = "127.0.0.1:0"
 	d, err := lab.Start(spec)
 	require.NoError(r.t, err)
 	r.t.Cleanup(d.Stop)
@@ -129,9 +128,9 @@ func (r *Room) adopt(spec lab.Spec) {
 
 // Trust accepts the host key that a device shows now.
 func (r *Room) Trust(name string) error {
-	key, err := r.Fleet.ScanHostKey(r.t.Context(), name)
+	key, err := r.Fleet.ScanHostKey(r.t.Context(), store.Everything, name)
 	if err == nil {
-		_, err = r.Fleet.Trust(r.t.Context(), "mara", name, key.Fingerprint)
+		_, err = r.Fleet.Trust(r.t.Context(), store.Everything, "mara", name, key.Fingerprint)
 	}
 	return err
 }
@@ -155,7 +154,7 @@ func (r *Room) Open() {
 		r.Engine.Tempo = r.Tempo
 	}
 	r.Engine.Due = func(ctx context.Context, change int64, actor string, o engine.Order) ([]engine.Work, error) {
-		parts, _, err := r.Desk.Due(ctx, change, actor, desk.Wish{Digest: o.Preview, Cuts: o.CutOff})
+		parts, _, err := r.Desk.Due(ctx, store.Everything, change, actor, desk.Wish{Digest: o.Preview, Cuts: o.CutOff})
 		return Works(parts), err
 	}
 	r.Desk.TryOut, r.Desk.Held, r.History.Held, r.History.Holder = r.Engine.TryOut, r.Engine.Holder, r.Engine.Making, r.Engine.Holder

@@ -189,7 +189,7 @@ func (s *Stage) StartLabOf(name string, kind lab.Kind) *lab.Device {
 	require.NoError(s.T, err)
 	for _, site := range sites {
 		if site.Spec.Name == name {
-			site.Spec.Listen = port.Address(s.T)
+			site.Spec.Listen = "127.0.0.1:0"
 			if kind != "" {
 				site.Spec.Kind = kind
 			}

@@ -1,8 +1,9 @@
 import { Alert, Button, Card, Flex, Form, Input, InputNumber, Popconfirm, Select, Space, Switch, Table, Tag, Typography } from "antd";
 import { useState } from "react";
 import type { Account, ApprovalRule, Token } from "../accessApi";
-import { useAccounts, useAddAccount, useAddRule, useAddToken, useCloseAccount, useDropRule, useEndToken, useOwnPassword, useRules, useSetAccount, useTokens } from "../accessQueries";
+import { useAccounts, useAddAccount, useAddRule, useAddToken, useCloseAccount, useDropRule, useEndToken, useOwnPassword, useResetFactors, useRules, useSetAccount, useTokens } from "../accessQueries";
 import type { Session } from "../api";
+import { OwnFactors } from "./OwnFactors";
 import { mayEverywhere, roles } from "../may";
 import { Trouble } from "../parts/Trouble";
 import { when } from "../time";
@@ -13,10 +14,17 @@ export function AccessPage({ session }: { session: Session }) {
   return (
     <Flex vertical gap={16}>
       <Typography.Title level={3} style={{ margin: 0 }}>Who may do what</Typography.Title>
-      {admin && <Accounts />}
-      <Tokens session={session} />
-      <Rules admin={admin} />
-      <OwnPassword />
+      {session.lacks && <Alert type="warning" showIcon title="Your account has to have a second factor" description="Set one up here; before that, it may do nothing else." />}
+      {session.lacks && <OwnFactors />}
+      {admin && !session.lacks && <Accounts />}
+      {!session.lacks && (
+        <>
+          <Tokens session={session} />
+          <Rules admin={admin} />
+          <OwnFactors />
+          <OwnPassword />
+        </>
+      )}
     </Flex>
   );
 }
@@ -33,6 +41,7 @@ const MayField = ({ needed = true }: { needed?: boolean }) => (
 function Accounts() {
   const list = useAccounts(true);
   const close = useCloseAccount();
+  const reset = useResetFactors();
   const set = useSetAccount();
   const add = useAddAccount();
   const [form] = Form.useForm<{ name: string; password: string; may: string[] }>();
@@ -40,7 +49,7 @@ function Accounts() {
   const [may, setMay] = useState<string[]>([]);
   return (
     <Card size="small" title="Accounts">
-      <Trouble error={list.error ?? close.error ?? set.error} />
+      <Trouble error={list.error ?? close.error ?? set.error ?? reset.error} />
       <Table<Account>
         size="small" rowKey="name" pagination={false} dataSource={list.data ?? []}
         columns={[
@@ -51,12 +60,14 @@ function Accounts() {
               : <May list={a.may} />),
           },
           { title: "Since", dataIndex: "created", render: when },
+          { title: "2nd factors", key: "factors", render: (_, a) => (a.lacks ? <Tag color="orange">missing</Tag> : a.factors ?? "-") },
           {
             key: "act", render: (_, a) => !a.closed && (
               <Flex gap={4}>
                 {editing === a.name
                   ? <Button size="small" type="primary" loading={set.isPending} onClick={() => { set.mutate({ name: a.name, may }, { onSuccess: () => { setEditing(undefined); } }); }}>Keep it so</Button>
                   : <Button size="small" onClick={() => { setMay(a.may); setEditing(a.name); }}>Change…</Button>}
+                {a.factors && <Popconfirm title={`Take all second factors of ${a.name} away?`} description="For somebody who lost them. Until others are set up, the password alone lets in; its sessions end." okText="Take them away" onConfirm={() => { reset.mutate(a.name); }}><Button size="small" type="text">Lost factor…</Button></Popconfirm>}
                 <Popconfirm title={`Close account ${a.name} for good?`} description="Its sessions and tokens end; its name is not given again." okText="Close it" onConfirm={() => { close.mutate(a.name); }}><Button size="small" type="text">Close…</Button></Popconfirm>
               </Flex>
             ),

@@ -3,11 +3,11 @@ import type { ReactNode } from "react";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Emergency, Proposal } from "../accessApi";
-import { useAgreeTo, useReview } from "../accessQueries";
+import { useAgreeTo, useDropProposal, useReview } from "../accessQueries";
 import type { LostHold } from "../api";
 import { StateTag } from "../parts/StateTag";
 import { Trouble } from "../parts/Trouble";
-import { useAttention, useLookedAfter } from "../queries";
+import { useAttention, useLookedAfter, useSession } from "../queries";
 import { when, whenIn } from "../time";
 import { NewChange } from "./NewChange";
 import { OutsideState } from "./OutsidePage";
@@ -39,13 +39,15 @@ function Emergent({ emergency: e }: { emergency: Emergency }) {
 
 function Waiting({ proposal: p }: { proposal: Proposal }) {
   const agree = useAgreeTo();
+  const drop = useDropProposal();
+  const own = useSession().data?.account === p.actor;
   return (
     <div>
       <strong>{p.actor}</strong> proposes: <bdi>{p.says}</bdi> <Typography.Text type="secondary">{when(p.at)}, {p.missing} missing</Typography.Text>{" "}
-      <Popconfirm title="Do you agree? With the last agreement it is done." okText="I agree" cancelText="No" onConfirm={() => { agree.mutate(p.number); }}>
-        <Button size="small" loading={agree.isPending}>Agree…</Button>
-      </Popconfirm>
-      <Trouble error={agree.error} />
+      {own
+        ? <Popconfirm title="Drop what you proposed?" okText="Drop it" cancelText="No" onConfirm={() => { drop.mutate(p.number); }}><Button size="small" loading={drop.isPending}>Drop…</Button></Popconfirm>
+        : <Popconfirm title="Do you agree? With the last agreement it is done." okText="I agree" cancelText="No" onConfirm={() => { agree.mutate(p.number); }}><Button size="small" loading={agree.isPending}>Agree…</Button></Popconfirm>}
+      <Trouble error={agree.error ?? drop.error} />
     </div>
   );
 }

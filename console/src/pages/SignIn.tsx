@@ -1,9 +1,12 @@
 import { Button, Card, Flex, Form, Input, Typography, theme } from "antd";
 import { useWays } from "../accessQueries";
+import type { Shown } from "../accessApi";
 import type { Session } from "../api";
 import { call } from "../api";
+import { SecondForm, secondOf } from "../parts/SecondFactor";
 import { Trouble } from "../parts/Trouble";
 import { useAct } from "../queries";
+import { tellOthers } from "../parts/Others";
 
 interface Fields {
   account: string;
@@ -13,7 +16,9 @@ interface Fields {
 export function SignIn() {
   const { token } = theme.useToken();
   const ways = useWays();
-  const login = useAct((f: Fields) => call<Session>("POST", "/login", f));
+  const login = useAct(async (f: Fields) => { tellOthers(await call<Session>("POST", "/login", f)); });
+  const showSecond = useAct(async (shown: Shown) => { tellOthers(await call<Session>("POST", "/login/second", shown)); });
+  const second = secondOf(login.error);
   return (
     <Flex align="center" justify="center" style={{ minHeight: "100vh", background: token.colorBgLayout }}>
       <Card style={{ width: 400, borderTop: "4px solid #c79a55" }}>
@@ -24,8 +29,15 @@ export function SignIn() {
             <Typography.Text type="secondary">Nothing typed takes effect by itself.</Typography.Text>
           </div>
         </Flex>
-        <Trouble error={login.error} />
-        <Form<Fields> layout="vertical" onFinish={(f) => { login.mutate(f); }} requiredMark={false}>
+        {second && (
+          <>
+            <Typography.Paragraph>Your password is right. This account signs in with a second factor, too.</Typography.Paragraph>
+            <SecondForm key={second.ticket} second={second} show={async (shown) => { await showSecond.mutateAsync(shown); }} />
+            <Button type="link" block style={{ marginTop: 8 }} onClick={() => { login.reset(); }}>Begin again</Button>
+          </>
+        )}
+        <Trouble error={second ? null : login.error} />
+        {!second && <Form<Fields> layout="vertical" onFinish={(f) => { login.mutate(f); }} requiredMark={false}>
           <Form.Item name="account" label="Account" rules={[{ required: true, message: "Which account?" }]}>
             <Input autoFocus autoComplete="username" />
           </Form.Item>
@@ -33,8 +45,8 @@ export function SignIn() {
             <Input.Password autoComplete="current-password" />
           </Form.Item>
           <Button type="primary" htmlType="submit" block loading={login.isPending}>Sign in</Button>
-        </Form>
-        {ways.data?.elsewhere && <Button block style={{ marginTop: 12 }} href={`/api/v1/login/elsewhere?page=${encodeURIComponent(window.location.pathname)}`}>Sign in at {new URL(ways.data.elsewhere).host}</Button>}
+        </Form>}
+        {!second && ways.data?.elsewhere && <Button block style={{ marginTop: 12 }} href={`/api/v1/login/elsewhere?page=${encodeURIComponent(window.location.pathname)}`}>Sign in at {new URL(ways.data.elsewhere).host}</Button>}
       </Card>
     </Flex>
   );

@@ -4,6 +4,7 @@ import type { Session } from "../api";
 import { useAct, useAttention } from "../queries";
 import { call } from "../api";
 import { HoldBar } from "./HoldBar";
+import { Others } from "./Others";
 import { may } from "../may";
 
 const places = [
@@ -48,6 +49,7 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
       </Flex>
       <main style={{ flex: 1, padding: "20px 24px", maxWidth: 1500, width: "100%", margin: "0 auto", boxSizing: "border-box" }}>
         {attention.data?.records && <Alert type="error" showIcon style={{ marginBottom: 16 }} title="Nothing new can be begun: the records cannot be kept as they should" description={attention.data.records} />}
+        <Others />
         <Outlet />
       </main>
       <div style={{ position: "sticky", bottom: 0, zIndex: 5 }}>

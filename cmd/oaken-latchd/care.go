@@ -104,6 +104,43 @@ Next: oaken-latchd serve --data %s
 	return nil
 }
 
+// resetFactors takes the second factors of an account away, where nobody is left who could in the service.
+func resetFactors(ctx context.Context, args []string, out, errOut io.Writer) (err error) {
+	set := newSettings("reset-factors")
+	account := set.fs.String("account", "", "whose they are")
+	if err := set.parse(args, errOut); err != nil {
+		return err
+	}
+	if err := set.check(); err != nil {
+		return err
+	}
+	if *account == "" {
+		return &usageError{"reset-factors needs --account NAME"}
+	}
+	if _, err := folder.Look(set.data); err != nil {
+		return err
+	}
+	lock, err := folder.Take(set.data)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = lock.Close() }()
+	s, err := store.Open(set.data)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, s.Close()) }()
+	accounts, err := access.NewAccounts(s, audit.New(s, time.Now))
+	if err != nil {
+		return err
+	}
+	if err := accounts.ResetFactors(ctx, audit.Service, *account); err != nil {
+		return err
+	}
+	_, _ = fmt.Fprintf(out, "Account %s has no second factor any more, and its sessions have ended. That is entered.\nNext: oaken-latchd serve --data %s\n", *account, set.data)
+	return nil
+}
+
 // rotateKey seals all secrets with a new key, and has another sign the record.
 func rotateKey(ctx context.Context, args []string, out, errOut io.Writer) error {
 	set := newSettings("rotate-key")

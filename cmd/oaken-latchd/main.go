@@ -62,6 +62,9 @@ const usage = `oaken-latchd: the Oaken Latch service
   oaken-latchd accept-key --data DIR
         has another key sign the record, where the one before is missing or is
         not the one that the record names, and says so in it
+  oaken-latchd reset-factors --data DIR --account NAME
+        takes the second factors of an account away that were lost, while the
+        service does not run; its sessions end
   oaken-latchd --version
 
 Every setting of serve is a flag, a line NAME VALUE in the file that --config
@@ -78,7 +81,7 @@ func main() {
 
 // run gives the exit status: 0 done, 1 failed, 2 wrong use.
 func run(ctx context.Context, args []string, out, errOut io.Writer) int {
-	verbs := map[string]func(context.Context, []string, io.Writer, io.Writer) error{"serve": serve, "init": initFolder, "accept-loss": acceptLoss, "accept-key": acceptKey, "demo": demo, "lab": labOnly, "backup": backUp, "restore": restoreBackup,
+	verbs := map[string]func(context.Context, []string, io.Writer, io.Writer) error{"serve": serve, "init": initFolder, "accept-loss": acceptLoss, "accept-key": acceptKey, "reset-factors": resetFactors, "demo": demo, "lab": labOnly, "backup": backUp, "restore": restoreBackup,
 		"rotate-key": rotateKey, "doctor": examine, "config": func(_ context.Context, args []string, out, errOut io.Writer) error {
 			return printConfig(args, out, errOut)
 		}}

@@ -17,11 +17,12 @@ export const useFactors = () => useQuery({ queryKey: ["factors"], queryFn: () =>
 
 export const useBeginFactor = () => useAct((v: { kind: "code" | "passkey"; name: string; password?: string }) => call<FactorBegun>("POST", "/me/factors", v));
 
-export const useAddFactor = () => useAct((v: Shown) => call<FactorAdded>("POST", "/me/factors/added", v));
+// What these give is given once: it is taken before anything is asked for anew.
+export const useAddFactor = (take: (added: FactorAdded) => void) => useAct(async (v: Shown) => { take(await call<FactorAdded>("POST", "/me/factors/added", v)); });
 
 export const useDropFactor = () => useAct((id: string) => call<undefined>("DELETE", `/me/factors/${encodeURIComponent(id)}`));
 
-export const useNewCodes = () => useAct(() => call<{ codes: string[] }>("POST", "/me/recovery-codes"));
+export const useNewCodes = (take: (r: { codes: string[] }) => void) => useAct(async () => { take(await call<{ codes: string[] }>("POST", "/me/recovery-codes")); });
 
 export const useCloseAccount = () => useAct((name: string) => call<undefined>("DELETE", `/accounts/${encodeURIComponent(name)}`));
 

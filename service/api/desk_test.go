@@ -50,7 +50,7 @@ func newCounter(t *testing.T, devices ...string) *counter {
 	d := &counter{Room: r, API: a, t: t, h: a.Handler(), tokens: map[string]string{}}
 	for name, role := range map[string]access.Grants{"nell": servicetest.Operator, "otto": servicetest.Operator, "abel": servicetest.Admin, "vera": servicetest.Viewer} {
 		require.NoError(t, accounts.Add(t.Context(), "x", name, name+"'s password", role))
-		d.tokens[name], _, _, err = accounts.Login(t.Context(), name, name+"'s password", "test")
+		d.tokens[name], _, _, err = accounts.Login(t.Context(), name, name+"'s password", "test", access.Site{})
 		require.NoError(t, err)
 	}
 	return d

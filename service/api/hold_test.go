@@ -28,7 +28,7 @@ func theirs(t *testing.T, r *servicetest.Room) (ask func(method, path, body stri
 	require.NoError(t, accounts.Add(t.Context(), audit.Service, "boss", "the boss's own password", servicetest.Admin))
 	a := &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine, Console: fstest.MapFS{}, Stopping: t.Context()}
 	h := a.Handler()
-	token, _, _, err := accounts.Login(t.Context(), "boss", "the boss's own password", "127.0.0.1")
+	token, _, _, err := accounts.Login(t.Context(), "boss", "the boss's own password", "127.0.0.1", access.Site{})
 	require.NoError(t, err)
 	return func(method, path, body string) (int, []byte) {
 		req := httptest.NewRequestWithContext(t.Context(), method, prefix+path, bytes.NewReader([]byte(body)))

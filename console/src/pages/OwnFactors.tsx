@@ -13,9 +13,15 @@ async function makePasskey(begun: FactorBegun): Promise<unknown> {
   return made.toJSON();
 }
 
-const Codes = ({ codes }: { codes: string[] }) => (
+// Codes that were given and not read yet: with the first second factor the page is built anew around them.
+let unread: string[] = [];
+
+/** Forgets codes that were not read: somebody else may sign in here. */
+export const forgetCodes = () => { unread = []; };
+
+const Codes = ({ codes, read }: { codes: string[]; read: () => void }) => (
   <Alert
-    type="success" showIcon style={{ marginBottom: 12 }} title="Recovery codes, shown only now"
+    type="success" showIcon style={{ marginBottom: 12 }} title="Recovery codes, shown only now" action={<Button size="small" onClick={read}>I wrote them down</Button>}
     description={(
       <>
         <div>Each lets you in once where your second factors are lost. Write them down, and keep them where your password is not.</div>
@@ -30,12 +36,22 @@ const Codes = ({ codes }: { codes: string[] }) => (
 /** One's own second factors. */
 export function OwnFactors() {
   const own = useFactors();
-  const begin = useBeginFactor();
-  const add = useAddFactor();
-  const drop = useDropFactor();
-  const renew = useNewCodes();
-  const [trouble, setTrouble] = useState<Error | null>(null);
   const [form] = Form.useForm<{ name: string; password?: string }>();
+  const [trouble, setTrouble] = useState<Error | null>(null);
+  const [codes, setCodes] = useState(unread);
+  const give = (list: string[] | undefined) => {
+    if (!list?.length) return;
+    unread = list;
+    setCodes(list);
+  };
+  const begin = useBeginFactor();
+  const add = useAddFactor((added) => {
+    give(added.codes);
+    begin.reset();
+    form.resetFields();
+  });
+  const drop = useDropFactor();
+  const renew = useNewCodes((r) => { give(r.codes); });
   const first = own.data?.list.length === 0;
   const start = async (kind: "code" | "passkey") => {
     setTrouble(null);
@@ -45,23 +61,18 @@ export function OwnFactors() {
     begin.mutate({ kind, name: v.name, ...(v.password && { password: v.password }) }, {
       onSuccess: (begun) => {
         if (kind === "code") return;
-        makePasskey(begun).then((passkey) => { add.mutate({ ticket: begun.ticket, passkey }, { onSuccess: done }); }, (e: unknown) => {
+        makePasskey(begun).then((passkey) => { add.mutate({ ticket: begun.ticket, passkey }); }, (e: unknown) => {
           begin.reset();
           setTrouble(e instanceof Error ? e : new Error(String(e)));
         });
       },
     });
   };
-  const done = () => {
-    begin.reset();
-    form.resetFields();
-  };
-  const codes = add.data?.codes ?? renew.data?.codes;
   return (
     <Card size="small" title={<Space>Your own second factors{own.data?.required && <Tag color="gold">you have to have one</Tag>}</Space>}>
       <Typography.Paragraph type="secondary">What you show beside your password when you sign in, and again before what is grave: an authenticator app&apos;s code, or a passkey of this browser, your phone or a security key.</Typography.Paragraph>
       <Trouble error={own.error ?? drop.error ?? renew.error ?? begin.error ?? trouble} />
-      {codes && codes.length > 0 && <Codes codes={codes} />}
+      {codes.length > 0 && <Codes codes={codes} read={() => { unread = []; setCodes([]); }} />}
       <Table<Factor>
         size="small" rowKey="id" pagination={false} dataSource={own.data?.list ?? []} locale={{ emptyText: "None: your password alone lets in." }}
         columns={[
@@ -84,7 +95,7 @@ export function OwnFactors() {
           <Flex vertical gap={8} style={{ maxWidth: 420 }}>
             <div>Have your app read this picture, or type in the secret. It is not shown again.</div>
             <Typography.Text code copyable>{begin.data.secret}</Typography.Text>
-            <Form name="proof" layout="vertical" onFinish={(v: { code: string }) => { add.mutate({ ticket: begin.data.ticket, code: v.code }, { onSuccess: done }); }}>
+            <Form name="proof" layout="vertical" onFinish={(v: { code: string }) => { add.mutate({ ticket: begin.data.ticket, code: v.code }); }}>
               <Form.Item name="code" label="Code that the app shows now" rules={[{ required: true, message: "Which code?" }]}><Input autoComplete="one-time-code" autoFocus style={{ width: 160 }} /></Form.Item>
               <Space><Button type="primary" htmlType="submit" loading={add.isPending}>Set it up</Button><Button onClick={() => { begin.reset(); }}>Not now</Button></Space>
             </Form>

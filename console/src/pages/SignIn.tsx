@@ -1,4 +1,5 @@
 import { Button, Card, Flex, Form, Input, Typography, theme } from "antd";
+import { useEffect } from "react";
 import { useWays } from "../accessQueries";
 import type { Shown } from "../accessApi";
 import type { Session } from "../api";
@@ -6,6 +7,7 @@ import { call } from "../api";
 import { SecondForm, secondOf } from "../parts/SecondFactor";
 import { Trouble } from "../parts/Trouble";
 import { useAct } from "../queries";
+import { forgetCodes } from "./OwnFactors";
 import { tellOthers } from "../parts/Others";
 
 interface Fields {
@@ -16,6 +18,7 @@ interface Fields {
 export function SignIn() {
   const { token } = theme.useToken();
   const ways = useWays();
+  useEffect(forgetCodes, []);
   const login = useAct(async (f: Fields) => { tellOthers(await call<Session>("POST", "/login", f)); });
   const showSecond = useAct(async (shown: Shown) => { tellOthers(await call<Session>("POST", "/login/second", shown)); });
   const second = secondOf(login.error);

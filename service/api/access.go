@@ -15,7 +15,7 @@ import (
 // accessRoutes are those about who may do what.
 func (a *API) accessRoutes() []route {
 	return []route{
-		{"POST", "/login", "Sign in; gives a token, and a cookie for the console", everybody, 200, wire.Login{}, wire.Session{}, nil, a.login},
+		{"POST", "/login", "Sign in; gives a token, and a cookie for the console", toEnter, 200, wire.Login{}, wire.Session{}, nil, a.login},
 		{"GET", "/login/ways", "How people sign in: with a password, and where somebody else vouches for them", everybody, 200, nil, wire.Ways{}, nil, a.ways},
 		{"GET", "/login/elsewhere", "Begin to sign in where somebody else vouches for people (OpenID Connect): sends there; page is where to go on", everybody, 302, nil, nil, []string{"page"}, a.elsewhere},
 		{"GET", "/login/elsewhere/back", "What comes back from there", everybody, 302, nil, nil, []string{"state", "code", "error"}, a.backFromElsewhere},

@@ -117,6 +117,8 @@ var (
 	toAdministerFresh = access.Need{Role: access.Administer, Everywhere: true, Fresh: true}
 
 	anyoneLacking = access.Need{Lacking: true}
+	toEnter       = access.Need{Open: true, Looks: true}
+	toVerify      = access.Need{Role: access.Audit, Looks: true}
 	anyoneFresh   = access.Need{Fresh: true}
 )
 
@@ -213,7 +215,7 @@ func (a *API) ready(c *echo.Context) error {
 func (a *API) serve(r route) echo.HandlerFunc {
 	return func(ec *echo.Context) error {
 		c := &call{Context: ec, ctx: ec.Request().Context()}
-		if r.method != http.MethodGet {
+		if r.method != http.MethodGet && !r.needs.Looks {
 			// What was asked is carried out or refused, whether who asked is there still or not.
 			var end context.CancelFunc
 			c.ctx, end = context.WithTimeout(context.WithoutCancel(c.ctx), writeWithin)

@@ -9,7 +9,7 @@ import (
 // factorRoutes are those about second factors.
 func (a *API) factorRoutes() []route {
 	return []route{
-		{"POST", "/login/second", "Show the second factor that the answer to /login asked for; gives what that gives without one", everybody, 200, wire.Shown{}, wire.Session{}, nil, a.loginSecond},
+		{"POST", "/login/second", "Show the second factor that the answer to /login asked for; gives what that gives without one", toEnter, 200, wire.Shown{}, wire.Session{}, nil, a.loginSecond},
 		{"POST", "/me/proof", "Show one's second factor anew, for what is grave: it counts for five minutes", anyone, 204, wire.Shown{}, nil, nil, a.proveAnew},
 		{"GET", "/me/factors", "One's own second factors", anyoneLacking, 200, nil, wire.Factors{}, nil, a.factors},
 		{"POST", "/me/factors", "Begin to set up a second factor", anyoneLacking, 200, wire.NewFactor{}, wire.FactorBegun{}, nil, a.beginFactor},

@@ -6,6 +6,9 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -26,18 +29,52 @@ import (
 // and compared exactly, taken back and brought back all the same.
 func TestSecretsStaySecret(t *testing.T) {
 	t.Parallel()
-	const quay, user = "saltern-quay", "/system/authentication/user=night"
+	word := func(text string) string { return text }
+	for _, c := range []struct {
+		kind, at, secret string
+		with             map[string]string // what it needs beside it
+		written          func(string) string
+	}{
+		{"a password, by its type (RFC 7317)", "/system/authentication/user=night", "password", map[string]string{"/system/authentication/user=" + lab.User: ""}, func(text string) string { return "$0$" + text }}, // once there are accounts, ours is needed
+		{"a key of another service (RFC 7317, RFC 8341 default-deny-all)", "/system/radius/server=night", "udp/shared-secret", map[string]string{"/system/radius/server=night/udp/address": "203.0.113.19"}, word},
+		{"a private key (RFC 9642)", "/keystore/asymmetric-keys/asymmetric-key=night", "cleartext-private-key", map[string]string{"/keystore/asymmetric-keys/asymmetric-key=night/public-key": "AAAA"}, inBase64},
+		{"a shared key (RFC 9642)", "/keystore/symmetric-keys/symmetric-key=night", "cleartext-symmetric-key", nil, inBase64},
+		{"below what nobody reads, by no name of its own", "/tunnels/tunnel=night", "agreed/phrase", map[string]string{"/tunnels/tunnel=night/peer": "10.64.0.9"}, word},
+	} {
+		t.Run(c.kind, func(t *testing.T) {
+			t.Parallel()
+			secretStaysSecret(t, c.at, c.secret, c.with, c.written)
+		})
+	}
+}
+
+// inBase64 writes a word as a binary value whose text is seen to hold it: all of its letters stand in Base64, too.
+func inBase64(text string) string {
+	text = strings.NewReplacer("$", "", "-", "").Replace(text)
+	return text + strings.Repeat("A", (4-len(text)%4)%4)
+}
+
+func secretStaysSecret(t *testing.T, user, leaf string, with map[string]string, written func(string) string) {
+	const quay = "saltern-quay"
 	d := newCounter(t, hall, quay)
 	var logged bytes.Buffer
 	d.API.Logger = slog.New(slog.NewTextHandler(&logged, &slog.HandlerOptions{Level: slog.LevelDebug}))
 	d.h = d.API.Handler()
-	const first, second = "$0$canary-in-the-hold", "$0$canary-on-the-mast"
+	first, second := written("canary-in-the-hold"), written("canary-on-the-mast")
 	pages := 0
+	hidden := func(who, path, body string) {
+		t.Helper()
+		for _, secret := range []string{"canary", "tar-and-oakum", "low water at four bells", "dGhlIHF1YXkga2V5", "d2hhdCBoYWxsIGFuZCBoYXJib3Vy"} { // and those that the devices came with
+			if who == "nell" || secret == "canary" {
+				assert.NotContains(t, body, secret, "%s as %s", path, who)
+			}
+		}
+	}
 	clean := func(who, path string) string {
 		t.Helper()
 		page := d.page(who, path)
 		require.Less(t, page.Code, 500, "%s: %s", path, page.Body)
-		assert.NotContains(t, page.Body.String(), "canary", "%s as %s", path, who)
+		hidden(who, path, page.Body.String())
 		pages++
 		return page.Body.String()
 	}
@@ -59,10 +96,17 @@ func TestSecretsStaySecret(t *testing.T) {
 		require.Eventually(t, func() bool { s, _, _ := d.do("nell", "POST", at+"/confirm", nil, nil); return s == http.StatusOK }, 90*time.Second, 50*time.Millisecond)
 	}
 	put := func(value string) wire.NewEdit {
-		return wire.NewEdit{Devices: []string{hall, quay}, Op: "put", Path: user + "/password", Value: &value}
+		return wire.NewEdit{Devices: []string{hall, quay}, Op: "put", Path: user + "/" + leaf, Value: &value}
 	}
-	own := wire.NewEdit{Devices: []string{hall, quay}, Op: "put", Path: "/system/authentication/user=" + lab.User} // once there are accounts, ours is needed
-	at := change("A night account", own, put(first))
+	var edits []wire.NewEdit
+	for path, value := range with {
+		e := wire.NewEdit{Devices: []string{hall, quay}, Op: "put", Path: path}
+		if value != "" {
+			e.Value = &value
+		}
+		edits = append(edits, e)
+	}
+	at := change("A night account", append(edits, put(first))...)
 	for _, form := range []string{"", "unified", "edit-config", "yang-patch", "yang-patch-json", "outline", "xml", "json"} {
 		assert.Contains(t, clean("nell", at+"/preview?as="+form), "hidden:", form)
 	}
@@ -70,7 +114,7 @@ func TestSecretsStaySecret(t *testing.T) {
 	clean("nell", at+"/report?format=html")
 	clean("nell", at+"/parts/"+hall+"?path=/system")
 	keep(at)
-	v, err := d.Devices[hall].Value(user + "/password")
+	v, err := d.Devices[hall].Value(user + "/" + leaf)
 	require.NoError(t, err)
 	assert.Equal(t, first, v, "the device has it as it is")
 
@@ -79,8 +123,8 @@ func TestSecretsStaySecret(t *testing.T) {
 	clean("nell", at+"/report?format=html")
 	keep(at)
 	for _, path := range []string{
-		"/devices/%s/config", "/devices/%s/config?from=rev:2", "/devices/%s/difference", "/devices/%s/difference?from=rev:2&to=rev:3", "/devices/%s/blame?path=/system", "/devices/%s/history?path=" + user + "/password",
-		"/devices/%s/timeline", "/compare?a=%[1]s@rev:2&b=%[1]s@rev:3&as=unified", "/compare?a=%[1]s@rev:1&b=%[1]s@rev:3&as=edit-config", "/export?from=running&device=%s", "/export?from=running&format=json&device=%s", "/devices/%s/paths?path=" + user + "/password",
+		"/devices/%s/config", "/devices/%s/config?from=rev:2", "/devices/%s/difference", "/devices/%s/difference?from=rev:2&to=rev:3", "/devices/%s/blame?path=/system", "/devices/%s/history?path=" + user + "/" + leaf,
+		"/devices/%s/timeline", "/compare?a=%[1]s@rev:2&b=%[1]s@rev:3&as=unified", "/compare?a=%[1]s@rev:1&b=%[1]s@rev:3&as=edit-config", "/export?from=running&device=%s", "/export?from=running&format=json&device=%s", "/devices/%s/paths?path=" + user + "/" + leaf,
 	} {
 		clean("nell", fmt.Sprintf(path, hall))
 	}
@@ -98,7 +142,7 @@ func TestSecretsStaySecret(t *testing.T) {
 	clean("abel", "/changes/2/report?format=html")
 
 	// A somebody else changes it on the device: found, told, and not shown.
-	require.NoError(t, d.Devices[hall].Console(user+"/password", "$0$canary-overboard"))
+	require.NoError(t, d.Devices[hall].Console(user+"/"+leaf, written("canary-overboard")))
 	_, err = d.History.Read(t.Context(), store.Everything, hall, "nell")
 	require.NoError(t, err)
 	clean("nell", "/outside?all=true")
@@ -111,32 +155,29 @@ func TestSecretsStaySecret(t *testing.T) {
 	d.ok("nell", "POST", "/changes", wire.NewChange{Title: "As text"}, &ch)
 	at = fmt.Sprintf("/changes/%d", ch.Number)
 	var part wire.Part
-	d.ok("nell", "GET", at+"/parts/"+quay+"?path=/system", nil, &part)
+	d.ok("nell", "GET", at+"/parts/"+quay, nil, &part)
 	assert.Contains(t, part.Outline, veil.Prefix)
-	load := wire.NewLoad{Devices: []string{quay}, Mode: "replace-at", Path: "/system", Text: strings.Replace(part.Outline, "contact: ", "contact: Night ", 1), Name: "x"}
-	if !strings.Contains(part.Outline, "contact: ") || strings.Contains(part.Outline, `contact: "`) {
-		load.Text = strings.Replace(part.Outline, `contact: "`, `contact: "Night `, 1)
-	}
+	load := wire.NewLoad{Devices: []string{quay}, Mode: "replace", Text: regexp.MustCompile(`contact: ("?)`).ReplaceAllString(part.Outline, "contact: ${1}Night "), Name: "x"}
 	var loaded []wire.Loaded
 	d.ok("nell", "POST", at+"/load", load, &loaded)
 	assert.Equal(t, 1, loaded[0].Count, "the contact alone: %v", loaded[0].Lines)
 	name := d.Log.Veil.Name(second)
-	d.ok("nell", "POST", at+"/edits", wire.NewEdit{Devices: []string{quay}, Op: "put", Path: user + "/password", Value: &name}, nil)
+	d.ok("nell", "POST", at+"/edits", wire.NewEdit{Devices: []string{quay}, Op: "put", Path: user + "/" + leaf, Value: &name}, nil)
 	d.ok("nell", "POST", at+"/edits", wire.NewEdit{Devices: []string{quay}, Op: "put", Path: "/system/location", Value: &name}, nil)
 	d.ok("nell", "POST", at+"/company", wire.Share{Account: "abel"}, nil)
 	result := d.page("abel", at+"/preview?as=outline").Body.String()
 	assert.Contains(t, result, "location: hidden:", "not where all read it")
 	assert.Contains(t, result, second)
-	other := d.Log.Veil.Name("$0$never-there")
-	status, p, _ := d.do("nell", "POST", at+"/edits", wire.NewEdit{Devices: []string{quay}, Op: "put", Path: user + "/password", Value: &other}, nil)
+	other := d.Log.Veil.Name(written("never-there"))
+	status, p, _ := d.do("nell", "POST", at+"/edits", wire.NewEdit{Devices: []string{quay}, Op: "put", Path: user + "/" + leaf, Value: &other}, nil)
 	assert.Equal(t, http.StatusUnprocessableEntity, status)
 	assert.Contains(t, p.Detail, "does not stand in this configuration")
 
 	// A device that repeats what it was sent in its refusal.
-	at = change("Refused", wire.NewEdit{Devices: []string{quay}, Op: "put", Path: user + "/password", Value: new("$0$canary-refused")})
+	at = change("Refused", wire.NewEdit{Devices: []string{quay}, Op: "put", Path: user + "/" + leaf, Value: new(written("canary-refused"))})
 	d.Devices[quay].OnOperation(func(op *markup.Element) lab.Fault {
 		if op.Name.Local == "validate" {
-			return lab.Fault{Refuse: errors.New("value $0$canary-refused is not liked")}
+			return lab.Fault{Refuse: errors.New("value " + written("canary-refused") + " is not liked")}
 		}
 		return lab.Fault{}
 	})
@@ -148,8 +189,31 @@ func TestSecretsStaySecret(t *testing.T) {
 	}, 90*time.Second, 50*time.Millisecond)
 	assert.Contains(t, clean("nell", at), "is not liked")
 	clean("nell", "/audit?limit=1000")
+	// One that its type does not take: told to who typed it, and to nobody else.
+	for _, wrong := range []string{"canary of no type, \u00e4", "$9$canary"} {
+		d.do("nell", "POST", at+"/edits", put(wrong), nil)
+	}
+	d.ok("nell", "POST", "/snapshots", wire.NewSnapshot{Name: "after", Devices: []string{hall, quay}}, nil)
+	// Whatever can be asked for, of all that there is.
+	fill := strings.NewReplacer(":name", hall, ":device", hall, ":number", "2", ":ref", "1", ":id", "1", ":archive", "none", ":account", "nell", ":revision", "3", ":stencil", "none")
+	for _, r := range d.API.routes() {
+		if r.method == http.MethodGet && !r.needs.Open && r.path != eventsPath {
+			for _, query := range []string{"", "?device=" + hall + "&path=" + url.QueryEscape(user) + "&from=running&all=true&q=night"} {
+				rec := httptest.NewRecorder()
+				req := httptest.NewRequestWithContext(t.Context(), "GET", "/api/v1"+fill.Replace(r.path)+query, nil)
+				req.Header.Set("Authorization", "Bearer "+d.tokens["nell"])
+				d.h.ServeHTTP(rec, req)
+				require.Less(t, rec.Code, 500, "%s: %s", r.path, rec.Body)
+				hidden("nell", r.path+query, rec.Body.String())
+				pages++
+			}
+		}
+	}
+	for _, e := range d.Found(0, "") {
+		assert.NotContains(t, fmt.Sprint(e), "canary")
+	}
 	assert.NotContains(t, logged.String(), "canary")
-	assert.Greater(t, pages, 40)
+	assert.Greater(t, pages, 120)
 }
 
 // Secrets in stencils, in what fills their blanks and in shared values: hidden from

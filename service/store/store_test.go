@@ -478,7 +478,7 @@ func TestPreviewsKept(t *testing.T) {
 func TestReach(t *testing.T) {
 	s := open(t, t.TempDir())
 	require.NoError(t, s.Write(t.Context(), func(tx *Tx) error {
-		return errors.Join(tx.AddDevice(Device{Name: "hall", Secret: []byte{1}, Site: "saltern"}), tx.AddDevice(Device{Name: "quay", Secret: []byte{1}, Site: "northmole"}))
+		return errors.Join(tx.AddDevice(Device{Name: "hall", Auth: "password", Secret: []byte{1}, Site: "saltern"}), tx.AddDevice(Device{Name: "quay", Auth: "password", Secret: []byte{1}, Site: "northmole"}))
 	}))
 	saltern := Reaching(func(d Device) error {
 		if d.Site != "saltern" {

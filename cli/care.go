@@ -193,7 +193,7 @@ func deviceSet(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		return a.show(d, func() {
 			a.printf("%s: %s\n", d.Name, saveText(d))
-			if in.Site != nil || in.Role != nil || in.Tags != nil {
+			if !a.waits(d.Proposal) && (in.Site != nil || in.Role != nil || in.Tags != nil) {
 				a.printf("  site %q, role %q, tags %q: what accounts may do here goes by these\n", d.Site, d.Role, strings.Join(d.Tags, " "))
 			}
 			for _, line := range seenText(d) {

@@ -45,6 +45,8 @@ type NewDevice struct {
 
 // Device is a device and what is known of it.
 type Device struct {
+	Waits // what was asked of it and is to be agreed to first
+
 	Name    string   `json:"name"`
 	Address string   `json:"address"`
 	Account string   `json:"account"`

@@ -26,7 +26,23 @@ type act struct {
 	May       *[]string `json:"may,omitempty"`
 	Hash      string    `json:"hash,omitempty"` // of another password
 	EndTokens bool      `json:"endTokens,omitempty"`
+	Device    int64     `json:"device,omitempty"`
+	Place     *Place    `json:"place,omitempty"`
 }
+
+// Place is what says who may do what with a device, and by which rules.
+type Place struct {
+	Site string   `json:"site"`
+	Role string   `json:"role"`
+	Tags []string `json:"tags"`
+}
+
+func (p Place) String() string {
+	return fmt.Sprintf("site %q, role %q, tags %q", p.Site, p.Role, strings.Join(p.Tags, " "))
+}
+
+// PlaceOf gives a device's.
+func PlaceOf(d store.Device) Place { return Place{d.Site, d.Role, d.Tags} }
 
 // The kinds of acts.
 const (
@@ -35,6 +51,7 @@ const (
 	setPassword = "account.password"
 
 	resetFactors = "account.factors"
+	setPlace     = "device.settings"
 )
 
 // Guarded is how many others have to agree to an act of administration; 0 where no rule asks for any.
@@ -85,6 +102,11 @@ func (a *Accounts) ProposePassword(ctx context.Context, by Person, name, passwor
 // ProposeDrop proposes that a rule is dropped; about is what it keeps, to people.
 func (a *Accounts) ProposeDrop(ctx context.Context, by Person, r store.ApprovalRule, about string) (store.Proposal, error) {
 	return a.propose(ctx, by, dropRule, act{Rule: r.ID}, fmt.Sprintf("drop rule %d, by which changes of %s need the agreement of %d", r.ID, about, r.Needed))
+}
+
+// ProposePlace proposes another place of a device: moved out of what a rule is about, it is kept by that no more.
+func (a *Accounts) ProposePlace(ctx context.Context, by Person, d store.Device, to Place) (store.Proposal, error) {
+	return a.propose(ctx, by, setPlace, act{Device: d.ID, Place: &to}, fmt.Sprintf("device %s gets %s; until now: %s", d.Name, to, PlaceOf(d)))
 }
 
 func (a *Accounts) propose(ctx context.Context, by Person, kind string, what act, says string) (store.Proposal, error) {
@@ -219,6 +241,20 @@ func (a *Accounts) perform(ctx context.Context, p store.Proposal) error {
 				return err
 			}
 			return a.replacePassword(tx, p.Actor, what.Account, what.Hash, "", what.EndTokens, "; "+note)
+		})
+	case setPlace:
+		d, err := a.store.DeviceByID(ctx, store.Everything, what.Device)
+		if err != nil {
+			return err
+		}
+		if what.Place == nil {
+			return fmt.Errorf("proposal %d does not say where device %s stands", p.ID, d.Name)
+		}
+		return a.log.Write(ctx, func(tx *audit.Tx) error {
+			if err := errors.Join(end(tx), tx.SetPlace(d.ID, what.Place.Site, what.Place.Role), tx.SetTags(d.ID, what.Place.Tags)); err != nil {
+				return err
+			}
+			return tx.Record(ledger.Entry{Actor: p.Actor, Action: setPlace, Device: d.Name, Before: PlaceOf(d).String(), After: what.Place.String(), Note: note})
 		})
 	case resetFactors:
 		return a.log.Write(ctx, func(tx *audit.Tx) error {

@@ -53,6 +53,18 @@ func (a *API) settings(c *call) (any, error) {
 	if now, err = placed(c, now, in, set); err != nil {
 		return nil, err
 	}
+	if was, is := access.PlaceOf(d), access.PlaceOf(now); was.String() != is.String() {
+		if err := a.fresh(c); err != nil {
+			return nil, err
+		}
+		guarded, err := a.Accounts.Guarded(c.ctx)
+		if err != nil {
+			return nil, err
+		}
+		if guarded > 0 {
+			return a.proposePlace(c, d, in, is)
+		}
+	}
 	err = a.Log.Write(c.ctx, func(tx *audit.Tx) error {
 		if in.Save != nil {
 			if err := tx.SetSave(d.ID, *in.Save); err != nil {
@@ -76,6 +88,22 @@ func (a *API) settings(c *call) (any, error) {
 		return nil, err
 	}
 	return a.redevice(c, d)
+}
+
+// proposePlace has others agree to another place of a device; what else was asked for is asked for by itself.
+func (a *API) proposePlace(c *call, d store.Device, in wire.Settings, to access.Place) (any, error) {
+	if in.Save != nil || in.SeenAs != nil || in.SeenFrom != nil || in.Via != nil {
+		return nil, refusal.New(refusal.Invalid, "ask for one after the other", "a device's site, role and tags are proposed by themselves")
+	}
+	p, err := a.Accounts.ProposePlace(c.ctx, c.person, d, to)
+	if err != nil {
+		return nil, err
+	}
+	doc, err := a.deviceDoc(c, d)
+	return a.proposed(c, p, err, func(p *wire.Proposal) any {
+		doc.Proposal = p
+		return doc
+	})
 }
 
 // placed takes over where a device stands and what it is. That says who may do

@@ -224,6 +224,18 @@ func TestAdministrationByTwo(t *testing.T) {
 		return who.ask("POST", fmt.Sprintf("/proposals/%d/agreement", n), nil, nil)
 	}
 
+	// A device that is moved out of what a rule is about would be kept by it no more.
+	s.AddLab("saltern-quay")
+	site := "nowhere"
+	moved := waits("PATCH", "/devices/saltern-quay", wire.Settings{Site: &site, Tags: &[]string{}})
+	var quay wire.Device
+	require.Equal(t, http.StatusOK, admin.ask("PATCH", "/devices/saltern-quay", wire.Settings{Save: new(false)}, &quay), "what no rule goes by is not held up")
+	require.Equal(t, http.StatusUnprocessableEntity, admin.ask("PATCH", "/devices/saltern-quay", wire.Settings{Save: new(true), Site: &site}, nil))
+	where := func() string {
+		require.Equal(t, http.StatusOK, admin.ask("GET", "/devices/saltern-quay", nil, &quay))
+		return quay.Site
+	}
+
 	// None of it is done alone: not by the proposer, not by a machine of another, not by who may not.
 	drop := waits("DELETE", "/rules/1", nil)
 	void := waits("DELETE", "/rules/2", nil)
@@ -233,12 +245,13 @@ func TestAdministrationByTwo(t *testing.T) {
 	var tok wire.Token
 	require.Equal(t, http.StatusCreated, agnes.ask("POST", "/tokens", wire.NewToken{Name: "robot", Until: time.Now().Add(time.Hour)}, &tok))
 	mara := signIn(t, s, "mara", stage.MaraPassword)
-	for _, n := range []int64{drop, void, grant, made, taken} {
+	for _, n := range []int64{drop, void, grant, made, taken, moved} {
 		assert.Equal(t, http.StatusForbidden, agreement(admin, n), "one's own")
 		assert.Equal(t, http.StatusForbidden, agreement(someone{t, s.URL, tok.Token}, n), "a machine")
 		assert.Equal(t, http.StatusForbidden, agreement(mara, n), "who may not administer")
 	}
 	assert.Len(t, rules(), 2)
+	assert.NotEqual(t, site, where())
 	assert.NotContains(t, may("joss"), "administer")
 	assert.Empty(t, may("puppet"), "the account may nothing yet")
 	puppet := signIn(t, s, "puppet", "pulled by strings")
@@ -246,6 +259,8 @@ func TestAdministrationByTwo(t *testing.T) {
 	signIn(t, s, "agnes", "agnes's own password")
 
 	// With another's agreement it is, once.
+	assert.Equal(t, http.StatusOK, agreement(agnes, moved))
+	assert.Equal(t, site, where())
 	assert.Equal(t, http.StatusOK, agreement(agnes, drop))
 	assert.Len(t, rules(), 1)
 	assert.Equal(t, http.StatusNotFound, agreement(agnes, drop), "it waits no more")

@@ -104,6 +104,21 @@ Next: oaken-latchd serve --data %s
 	return nil
 }
 
+// stopped opens the records of a service that does not run, and keeps it from starting until end.
+func stopped(dir string) (s *store.Store, end func() error, err error) {
+	if _, err := folder.Look(dir); err != nil {
+		return nil, nil, err
+	}
+	lock, err := folder.Take(dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	if s, err = store.Open(dir); err != nil {
+		return nil, nil, errors.Join(err, lock.Close())
+	}
+	return s, func() error { return errors.Join(s.Close(), lock.Close()) }, nil
+}
+
 // resetFactors takes the second factors of an account away, where nobody is left who could in the service.
 func resetFactors(ctx context.Context, args []string, out, errOut io.Writer) (err error) {
 	set := newSettings("reset-factors")
@@ -117,19 +132,11 @@ func resetFactors(ctx context.Context, args []string, out, errOut io.Writer) (er
 	if *account == "" {
 		return &usageError{"reset-factors needs --account NAME"}
 	}
-	if _, err := folder.Look(set.data); err != nil {
-		return err
-	}
-	lock, err := folder.Take(set.data)
+	s, end, err := stopped(set.data)
 	if err != nil {
 		return err
 	}
-	defer func() { _ = lock.Close() }()
-	s, err := store.Open(set.data)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, s.Close()) }()
+	defer func() { err = errors.Join(err, end()) }()
 	accounts, err := access.NewAccounts(s, audit.New(s, time.Now))
 	if err != nil {
 		return err
@@ -152,15 +159,7 @@ func rotateKey(ctx context.Context, args []string, out, errOut io.Writer) error 
 		return err
 	}
 	file := set.keyOf()
-	if _, err := folder.Look(set.data); err != nil {
-		return err
-	}
-	lock, err := folder.Take(set.data)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = lock.Close() }()
-	s, err := store.Open(set.data)
+	s, end, err := stopped(set.data)
 	if err != nil {
 		return err
 	}
@@ -171,11 +170,11 @@ func rotateKey(ctx context.Context, args []string, out, errOut io.Writer) error 
 		next = "Give the devices' secrets anew with: latch device replace NAME, and those of archives and receivers."
 	} else {
 		if err := access.Missing(ctx, s, file); err != nil { // or another would be made
-			return errors.Join(err, s.Close())
+			return errors.Join(err, end())
 		}
 		n, err = rotate(ctx, s, log, file, set.data)
 	}
-	if err = errors.Join(err, s.Close()); err != nil {
+	if err = errors.Join(err, end()); err != nil {
 		return fmt.Errorf("the key was not rotated to its end; what is there opens all that it opened, and rotate-key may be run again: %w", err)
 	}
 	_, _ = fmt.Fprintf(out, "%s holds a new key; %d secrets were sealed with the old one. %s\n", file, n, next)

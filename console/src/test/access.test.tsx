@@ -2,10 +2,10 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { fireEvent, render, screen, waitFor } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import type { Account, Approval, ApprovalRule, Emergency, Token } from "../accessApi";
-import type { Change, Preview } from "../api";
+import type { Change, Preview, Problem } from "../api";
 import { may, mayEverywhere, on } from "../may";
 import { SignIn } from "../pages/SignIn";
-import { answering, open } from "./answering";
+import { Refusals, answering, open } from "./answering";
 import type { Asked } from "./answering";
 
 const at = "2026-11-23T02:00:00Z";
@@ -42,6 +42,12 @@ afterEach(() => { vi.unstubAllGlobals(); });
 
 const did = (what: string) => waitFor(() => { expect(asked.map((a) => `${a.method} ${a.path}`)).toContain(what); });
 const sent = (method: string, path: string) => asked.find((a) => a.method === method && a.path === path)?.body;
+
+const asks = (anew: boolean, ticket: string): Problem => ({
+  type: "urn:oaken-latch:problem:second-factor", title: "Show your second factor", status: anew ? 403 : 401, detail: anew ? "this is grave" : "the password is right",
+  second: { anew, ticket, ways: ["code", "recovery"] },
+});
+const wrong: Problem = { type: "urn:oaken-latch:problem:wrong-factor", title: "That was not it", status: 401, detail: "the second factor is wrong, or was used before" };
 
 describe("access", () => {
   it("knows what an account may", () => {
@@ -135,5 +141,54 @@ describe("access", () => {
     answers["/login/ways"] = { elsewhere: "https://id.example.net" };
     render(<QueryClientProvider client={new QueryClient()}><SignIn /></QueryClientProvider>);
     expect(await screen.findByText("Sign in at id.example.net")).toBeTruthy();
+  });
+
+  it("asks for the second factor at sign-in, tells what was wrong, and says afterwards where else the account is signed in", async () => {
+    answers["/me"] = new Refusals(Array<Problem>(20).fill({ type: "t", title: "No", status: 401, detail: "sign in" }), {});
+    answers["POST /login"] = new Refusals([asks(false, "t1")], {});
+    answers["POST /login/second"] = new Refusals([wrong], { account: "admin", may: everything, others: [{ ...tokens[0], own: false, source: "203.0.113.66" }] });
+    open("/access");
+    fireEvent.change(await screen.findByLabelText("Account"), { target: { value: "admin" } });
+    fireEvent.change(screen.getByLabelText("Password"), { target: { value: "secret" } });
+    fireEvent.click(screen.getByRole("button", { name: "Sign in" }));
+    const show = async (code: string) => {
+      fireEvent.change(await screen.findByLabelText("Code of your app, or a recovery code"), { target: { value: code } });
+      fireEvent.click(screen.getByRole("button", { name: "Show it" }));
+    };
+    await show("000000");
+    await screen.findByText("the second factor is wrong, or was used before");
+    as("admin", everything);
+    await show("123456");
+    await screen.findByText(/203\.0\.113\.66/);
+    expect(asked.filter((a) => a.path === "/login/second").map((a) => a.body)).toEqual([{ ticket: "t1", code: "000000" }, { ticket: "t1", code: "123456" }]);
+    fireEvent.click(screen.getByRole("button", { name: "It is me" }));
+    await waitFor(() => { expect(screen.queryByText(/203\.0\.113\.66/)).toBeNull(); });
+  });
+
+  it("asks for it anew before what is grave, and does nothing where it is not shown", async () => {
+    answers["/me/factors"] = { list: [{ id: "0a", kind: "code", name: "phone", created: at }], recovery: 9, required: true };
+    answers["DELETE /rules/1"] = new Refusals([asks(true, "t2"), asks(true, "t3")], {});
+    answers["POST /me/proof"] = {};
+    open("/access");
+    expect(await screen.findByText("9 recovery codes are left.")).toBeTruthy();
+    fireEvent.click((await screen.findAllByRole("button", { name: "Take away…" }))[0] as HTMLElement);
+    fireEvent.click(await screen.findByRole("button", { name: "Take it away" }));
+    await screen.findByText("Show your second factor again");
+    fireEvent.click(screen.getByRole("button", { name: "Close" }));
+    await screen.findByText("this is grave");
+    expect(asked.filter((a) => a.method === "DELETE")).toHaveLength(1);
+    fireEvent.click((await screen.findAllByRole("button", { name: "Take it away" }))[0] as HTMLElement);
+    fireEvent.change(await screen.findByLabelText("Code of your app, or a recovery code"), { target: { value: "123456" } });
+    fireEvent.click(screen.getByRole("button", { name: "Show it" }));
+    await waitFor(() => { expect(asked.filter((a) => a.method === "DELETE")).toHaveLength(3); });
+    expect(sent("POST", "/me/proof")).toEqual({ ticket: "t3", code: "123456" });
+  });
+
+  it("shows who has to have a second factor nothing else", async () => {
+    answers["/me"] = { account: "admin", may: everything, lacks: true };
+    answers["/me/factors"] = { list: [], recovery: 0, required: true };
+    open("/changes");
+    await screen.findByText("Your account has to have a second factor");
+    expect(screen.queryByText("Sessions and tokens")).toBeNull();
   });
 });

@@ -198,15 +198,19 @@ type Need struct {
 
 // String is for people and the API's description.
 func (n Need) String() string {
+	text := string(n.Role)
 	switch {
 	case n.Open:
-		return "nothing"
+		text = "nothing"
 	case n.Role == "":
-		return "an account"
+		text = "an account"
 	case n.Everywhere:
-		return string(n.Role) + ", on all devices"
+		text += ", on all devices"
 	}
-	return string(n.Role)
+	if n.Fresh {
+		text += "; a second factor shown anew, by who has one"
+	}
+	return text
 }
 
 // Person is who is asking.

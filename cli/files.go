@@ -18,6 +18,7 @@ import (
 	"oakenlatch/core/markup"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
+	"oakenlatch/core/veil"
 	"oakenlatch/wire"
 )
 
@@ -125,13 +126,18 @@ func (a *app) read(name string) ([]byte, error) {
 	return text, nil
 }
 
+// decoder reads configurations, in which names may stand for values that the service hides.
+func (a *app) decoder(s *schema.Schema) codec.Decoder {
+	return codec.Decoder{Schema: s, Stands: veil.IsName}
+}
+
 // document reads a configuration from a file, in whatever format it is.
 func (a *app) document(s *schema.Schema, name string) (*codec.Document, error) {
 	text, err := a.read(name)
 	if err != nil {
 		return nil, err
 	}
-	doc, err := codec.Decoder{Schema: s}.Read(text)
+	doc, err := a.decoder(s).Read(text)
 	if err != nil {
 		return nil, &exit{WrongUse, fmt.Errorf("%s (read as %s): %w", name, codec.Recognise(text), err)}
 	}
@@ -261,7 +267,7 @@ func (a *app) load(s *schema.Schema, x side) (*tree.Node, error) {
 	if err != nil {
 		return nil, err
 	}
-	return codec.Decoder{Schema: s}.ParseTree([]byte(c.XML))
+	return a.decoder(s).ParseTree([]byte(c.XML))
 }
 
 // renderings are the forms of a difference beside the readable one.

@@ -40,6 +40,13 @@ func (v *Veil) Name(value string) string {
 	return Prefix + digits.EncodeToString(mac.Sum(nil)[:10])
 }
 
+// IsName reports whether a text is the name of a hidden value.
+func IsName(text string) bool {
+	raw, ok := strings.CutPrefix(text, Prefix)
+	b, err := digits.DecodeString(raw)
+	return ok && err == nil && len(b) == 10 && digits.EncodeToString(b) == raw
+}
+
 // Tree gives a configuration, or a part of one, with names in the place of
 // secrets; the very same where there are none. It is for being shown: names are
 // not of the types that values are of.

@@ -123,3 +123,14 @@ func TestSecretName(t *testing.T) {
 		assert.Equal(t, want, schema.SecretName(name), name)
 	}
 }
+
+// What stands in the place of a secret is known by its form, and nothing else is taken for it.
+func TestIsName(t *testing.T) {
+	v := veil.New([]byte("k"))
+	for _, value := range []string{"", "x", "$0$word"} {
+		assert.True(t, veil.IsName(v.Name(value)))
+	}
+	for _, text := range []string{"", "hidden:", "hidden:x", "Hidden:aaaaaaaaaaaaaaaa", "hidden:aaaaaaaaaaaaaaa", "hidden:aaaaaaaaaaaaaaaaa", "hidden:aaaaaaaaaaaaaaal", " " + v.Name("x"), v.Name("x") + "\n"} {
+		assert.False(t, veil.IsName(text), "%q", text)
+	}
+}

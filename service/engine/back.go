@@ -41,7 +41,7 @@ func (h *hand) cleanCandidate(ctx context.Context, s *fleet.Session) error {
 	if direct(s) {
 		return nil
 	}
-	_, result := h.trees()
+	_, result := h.trees(s.Schema)
 	if result == nil {
 		return nil
 	}
@@ -61,7 +61,7 @@ func (h *hand) restore(ctx context.Context, s *fleet.Session) error {
 	if h.damaged != nil {
 		return h.damaged
 	}
-	base, result := h.trees()
+	base, result := h.trees(s.Schema)
 	if err := lock(ctx, s); err != nil {
 		return err
 	}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 
+	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/refusal"
@@ -91,8 +92,8 @@ func (e *Engine) Holder(device int64) int64 {
 }
 
 // Making gives what a commit under way found on a device and what it makes of
-// it, nil if none is, or it is not prepared yet.
-func (e *Engine) Making(device int64) (base, result *tree.Node) {
+// it, by the modules that it hands out; nil if none is, or it is not prepared yet.
+func (e *Engine) Making(device int64, by *schema.Schema) (base, result *tree.Node) {
 	e.mu.Lock()
 	r := e.busy[device]
 	e.mu.Unlock()
@@ -101,7 +102,7 @@ func (e *Engine) Making(device int64) (base, result *tree.Node) {
 	}
 	for _, h := range r.hands {
 		if h.device == device {
-			return h.trees()
+			return h.trees(by)
 		}
 	}
 	return nil, nil

@@ -41,7 +41,7 @@ func (h *hand) tryOut(ctx context.Context, s *fleet.Session, d *diff.Difference)
 // commitDirectly edits running and reads it back. What came of it otherwise
 // than predicted is taken back at once.
 func (h *hand) commitDirectly(ctx context.Context, s *fleet.Session) guard.Event {
-	base, result := h.trees()
+	base, result := h.trees(s.Schema)
 	_, err := h.written(ctx, s, diff.Compare(base, result), going)
 	if err != nil && !netconf.Refused(err) {
 		h.dropSession()
@@ -56,7 +56,7 @@ func (h *hand) commitDirectly(ctx context.Context, s *fleet.Session) guard.Event
 	switch {
 	case err == nil && off.Empty():
 		return guard.Event{Kind: guard.Applied}
-	case err != nil && h.classify(running) == guard.FoundBase:
+	case err != nil && h.classify(s.Schema, running) == guard.FoundBase:
 		return guard.Event{Kind: guard.CommitRefused, Refused: true, Err: brief(err)}
 	case err != nil:
 		err = h.undoAtOnce(ctx, s, brief(err)+"; it had carried out a part of it")
@@ -75,7 +75,7 @@ func (h *hand) commitDirectly(ctx context.Context, s *fleet.Session) guard.Event
 // undoAtOnce writes back what stands in running against the base, in the
 // session that has it locked, and says why.
 func (h *hand) undoAtOnce(ctx context.Context, s *fleet.Session, why string) error {
-	base, _ := h.trees()
+	base, _ := h.trees(s.Schema)
 	running, err := s.Read(ctx, netconf.Running)
 	if err == nil {
 		_, err = h.written(ctx, s, diff.Compare(running, base), goingBack)

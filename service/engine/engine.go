@@ -572,6 +572,7 @@ func (e *Engine) remember(ctx context.Context, h *hand, dev store.Device, p stor
 		return err
 	}
 	h.result, err = e.history.Tree(ctx, s, p.Result)
+	h.schema = s
 	return err
 }
 

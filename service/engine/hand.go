@@ -7,7 +7,10 @@ import (
 	"sync"
 	"time"
 
+	"oakenlatch/core/codec"
 	"oakenlatch/core/guard"
+	"oakenlatch/core/markup"
+	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
 	"oakenlatch/service/fleet"
@@ -34,6 +37,7 @@ type hand struct {
 
 	mu           sync.Mutex
 	base, result *tree.Node     // of the device, once prepared
+	schema       *schema.Schema // by which they are read
 	session      *fleet.Session // of the preparation; where a session is the hold, until it is decided
 	asked        *fleet.Session // of the last look before a confirm: what follows goes through it
 	stopLooking  func()         // of the look under way, nil if none is
@@ -186,10 +190,27 @@ func brief(err error) string {
 	return err.Error()
 }
 
-func (h *hand) trees() (base, result *tree.Node) {
+// trees gives what the device held, and was to hold, by the modules that it hands out now: other software may
+// have begun to run on it during a hold. What those do not know is carried. nil is as they were read last.
+func (h *hand) trees(by *schema.Schema) (base, result *tree.Node) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	return h.base, h.result
+	if by == nil || h.base == nil || h.result == nil || h.schema == by {
+		return h.base, h.result
+	}
+	base, err := read(h.schema, by, h.base)
+	result, rerr := read(h.schema, by, h.result)
+	if err = errors.Join(err, rerr); err != nil {
+		h.run.e.slog.Error("what a device held cannot be read by the modules that it has now", "change", h.run.commit.Change, "device", h.name, "error", err)
+		return h.base, h.result
+	}
+	h.base, h.result, h.schema = base, result, by
+	return base, result
+}
+
+// read reads a configuration that was read by some modules by others.
+func read(was, by *schema.Schema, n *tree.Node) (*tree.Node, error) {
+	return codec.Decoder{Schema: by}.ParseTree(codec.XML(was, n, markup.Name{Space: codec.NetconfNS, Local: "config"}))
 }
 
 // operation bounds a single operation that a busy device may take long for.

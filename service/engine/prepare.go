@@ -214,7 +214,7 @@ func (h *hand) predict(ctx context.Context, s *fleet.Session, base, result *tree
 		return err
 	}
 	h.mu.Lock()
-	h.base, h.result = base, result
+	h.base, h.result, h.schema = base, result, s.Schema
 	h.mu.Unlock()
 	return nil
 }

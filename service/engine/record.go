@@ -157,7 +157,7 @@ func deviceNote(s step) string {
 
 // lines records what a commit changes on a device, place by place.
 func (r *run) lines(tx *audit.Tx, h *hand) error {
-	base, result := h.trees()
+	base, result := h.trees(nil)
 	for _, item := range r.e.log.Veil.Difference(diff.Compare(base, result)).Items() {
 		err := tx.Record(ledger.Entry{
 			Actor: r.commit.Actor, Action: "config." + string(item.Kind), Change: r.commit.Change, Device: h.name,
@@ -196,7 +196,7 @@ func (r *run) snapshot(tx *audit.Tx) error {
 	}
 	digests := map[int64]string{}
 	for _, h := range r.hands {
-		base, _ := h.trees()
+		base, _ := h.trees(nil)
 		digests[h.device] = history.Digest(base)
 	}
 	return r.e.history.BeforeCommit(tx, c, r.commit.Actor, digests)

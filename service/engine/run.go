@@ -98,7 +98,7 @@ func (r *run) timeoutUntil(deadline time.Time) time.Duration {
 func (r *run) happened(ev guard.Event) {
 	ev.At = r.e.log.Now()
 	for _, h := range r.hands { // devices repeat what they were sent
-		base, result := h.trees()
+		base, result := h.trees(nil)
 		ev.Err = r.e.log.Veil.Text(ev.Err, h.former, h.mine, base, result)
 	}
 	select {

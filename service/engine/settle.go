@@ -40,7 +40,7 @@ func (h *hand) settleOnce(ctx context.Context) (saved bool, found guard.Found, e
 		if err != nil {
 			return err
 		}
-		found = h.classify(running)
+		found = h.classify(s.Schema, running)
 		if h.damaged != nil {
 			return h.damaged
 		}
@@ -48,7 +48,7 @@ func (h *hand) settleOnce(ctx context.Context) (saved bool, found guard.Found, e
 		if found == guard.FoundBase {
 			change = 0 // it is not this change that made it so
 		}
-		_, result := h.trees()
+		_, result := h.trees(s.Schema)
 		if found != guard.FoundBase && !tree.Same(result.WithoutDefaults(), running.WithoutDefaults()) {
 			// Somebody else changed other places meanwhile: that is no work of this change.
 			if err := h.run.e.history.Beside(ctx, s, result, running, change, h.run.commit.Actor); err != nil {

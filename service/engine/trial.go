@@ -8,6 +8,7 @@ import (
 
 	"oakenlatch/core/diff"
 	"oakenlatch/core/guard"
+	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
 	"oakenlatch/service/fleet"
@@ -52,7 +53,7 @@ func (h *hand) commit(ctx context.Context) guard.Event {
 
 // stillPrepared looks whether a device still is as it was when it was prepared.
 func (h *hand) stillPrepared(ctx context.Context, s *fleet.Session) error {
-	base, result := h.trees()
+	base, result := h.trees(s.Schema)
 	running, err := s.Read(ctx, netconf.Running)
 	if err != nil {
 		return err
@@ -127,7 +128,7 @@ func (h *hand) lookOnce(ctx context.Context, a guard.Action) guard.Event {
 	if err != nil {
 		return missed(err)
 	}
-	ev := guard.Event{Kind: guard.Seen, Found: h.classify(running)}
+	ev := guard.Event{Kind: guard.Seen, Found: h.classify(s.Schema, running)}
 	if ev.Found == guard.FoundResult && !arrived {
 		return missed(fmt.Errorf("%s holds the change and answers at %s, but not at %s, where the change moves it to", h.name, s.Device.Address, h.movesTo))
 	}
@@ -197,8 +198,8 @@ func (h *hand) undisturbed(ctx context.Context, s *fleet.Session, running *tree.
 
 // classify tells what a device holds at the places of this commit. Defaults
 // that are set and defaults that are not mean the same.
-func (h *hand) classify(running *tree.Node) guard.Found {
-	base, result := h.trees()
+func (h *hand) classify(by *schema.Schema, running *tree.Node) guard.Found {
+	base, result := h.trees(by)
 	if h.damaged != nil {
 		return guard.FoundOther
 	}
@@ -217,7 +218,7 @@ func (h *hand) extend(ctx context.Context, until time.Time) error {
 		if err != nil {
 			return err
 		}
-		if h.classify(running) != guard.FoundResult {
+		if h.classify(s.Schema, running) != guard.FoundResult {
 			return errors.New("it does not hold the change")
 		}
 		if err := foreignEdits(ctx, s, running); err != nil {
@@ -265,7 +266,7 @@ func (h *hand) confirm(ctx context.Context) guard.Event {
 		if err != nil {
 			return nil // it is looked at anew
 		}
-		ev.Found, ev.Pending = h.classify(running), lockTells(ctx, s)
+		ev.Found, ev.Pending = h.classify(s.Schema, running), lockTells(ctx, s)
 		return nil
 	})
 	if err != nil {
@@ -298,8 +299,8 @@ func (h *hand) confirmInSession(ctx context.Context) error {
 // beside keeps what somebody else changed on the device meanwhile: what is taken back
 // takes that with it. That it could not be kept is no reason to wait.
 func (h *hand) beside(ctx context.Context, s *fleet.Session, running *tree.Node) {
-	base, result := h.trees()
-	if base == nil || result == nil || h.classify(running) == guard.FoundBase {
+	base, result := h.trees(s.Schema)
+	if base == nil || result == nil || h.classify(s.Schema, running) == guard.FoundBase {
 		return
 	}
 	if err := h.run.e.history.Beside(ctx, s, result, running, h.run.commit.Change, h.run.commit.Actor); err != nil {

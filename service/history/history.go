@@ -29,7 +29,7 @@ type History struct {
 
 	// Held gives what a commit under way found on a device and what it makes of
 	// it, nil where none is prepared; nil where nothing is ever committed.
-	Held func(device int64) (base, result *tree.Node)
+	Held func(device int64, by *schema.Schema) (base, result *tree.Node)
 
 	// Holder gives the change whose commit is under way on a device, 0 if none.
 	Holder func(device int64) int64
@@ -228,7 +228,7 @@ func (h *History) onTrial(ctx context.Context, s *fleet.Session, running *tree.N
 	if h.Held == nil {
 		return false, nil
 	}
-	base, result := h.Held(s.Device.ID)
+	base, result := h.Held(s.Device.ID, s.Schema)
 	if base == nil || result == nil {
 		return false, nil
 	}

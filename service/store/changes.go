@@ -111,7 +111,7 @@ func (s *Store) ChangeDevices(ctx context.Context, r Reach, change int64) ([]Dev
 	list, err := many(s.ask(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id IN (SELECT device FROM parts WHERE change = ?) ORDER BY id", change), scanDevice)
 	for _, d := range list {
 		if err == nil {
-			err = r.Check(d)
+			_, err = r.reached(d, nil)
 		}
 	}
 	if err != nil {

@@ -1,10 +1,6 @@
 package store
 
-import (
-	"errors"
-
-	"oakenlatch/service/refusal"
-)
+import "errors"
 
 // Reach is the devices that an asker is given. Its zero value gives none: whoever
 // asks for a device says within whose reach.
@@ -30,18 +26,23 @@ func (r Reach) Check(d Device) error {
 
 // reached gives a device only where it is within reach.
 func (r Reach) reached(d Device, err error) (Device, error) {
-	if err == nil {
-		err = r.Check(d)
-	}
 	if err != nil {
 		return Device{}, err
+	}
+	if why := r.Check(d); why != nil {
+		return Device{}, &beyond{why}
 	}
 	return d, nil
 }
 
-// OutOfReach reports whether an error says that a device is not within reach: lists leave out what
-// is about it.
+// beyond is why a device is not given.
+type beyond struct{ why error }
+
+func (b *beyond) Error() string { return b.why.Error() }
+func (b *beyond) Unwrap() error { return b.why }
+
+// OutOfReach reports whether an error says that a device is not within reach, or is not there: lists
+// leave out what is about it.
 func OutOfReach(err error) bool {
-	var no *refusal.Error
-	return errors.Is(err, ErrNotFound) || errors.As(err, &no) && no.Kind == refusal.Forbidden
+	return errors.Is(err, ErrNotFound) || errors.As(err, new(*beyond))
 }

@@ -17,7 +17,6 @@ import (
 
 	"oakenlatch/core/guard"
 	"oakenlatch/core/ledger"
-	"oakenlatch/service/refusal"
 )
 
 var now = time.Date(2026, 11, 23, 2, 0, 0, 5e6, time.UTC)
@@ -482,7 +481,7 @@ func TestReach(t *testing.T) {
 	}))
 	saltern := Reaching(func(d Device) error {
 		if d.Site != "saltern" {
-			return refusal.New(refusal.Forbidden, "", "not there")
+			return errors.New("not there")
 		}
 		return nil
 	})

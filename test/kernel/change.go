@@ -34,6 +34,18 @@ func NewChanger(s *schema.Schema, rnd *rand.Rand, modules ...string) *Changer {
 	return c
 }
 
+// Without takes leaves below some nodes out of what is changed.
+func (c *Changer) Without(ways ...string) *Changer {
+	c.leaves = slices.DeleteFunc(c.leaves, func(n *schema.Node) bool {
+		out := slices.ContainsFunc(ways, func(w string) bool { return strings.HasPrefix(bareWay(n), w) })
+		if out {
+			delete(c.Tried, n.Path())
+		}
+		return out
+	})
+	return c
+}
+
 // Change gives a configuration that differs from another in a place or a few, and
 // what was done. It may not be valid.
 func (c *Changer) Change(cfg *tree.Node, w Way) (*tree.Node, []string) {
@@ -348,4 +360,14 @@ func (c *Changer) length(six bool) string {
 func (c *Changer) prefix(six bool) string {
 	bits, _ := strconv.Atoi(c.length(six))
 	return masked(c.address(six), bits)
+}
+
+// bareWay takes the modules out of a schema path.
+func bareWay(n *schema.Node) string {
+	var names []string
+	for ; n != nil; n = n.DataParent() {
+		names = append(names, n.Name)
+	}
+	slices.Reverse(names)
+	return "/" + strings.Join(names, "/")
 }

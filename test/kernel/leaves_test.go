@@ -10,7 +10,6 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"oakenlatch/core/reach"
-	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 )
 
@@ -22,16 +21,6 @@ var harmlessLeaves = []string{
 	"/routing/control-plane-protocols/control-plane-protocol/description",
 	"/routing/control-plane-protocols/control-plane-protocol/static-routes/ipv4/route/description",
 	"/routing/control-plane-protocols/control-plane-protocol/static-routes/ipv6/route/description",
-}
-
-// bareWay takes the modules out of a schema path.
-func bareWay(n *schema.Node) string {
-	var names []string
-	for ; n != nil; n = n.DataParent() {
-		names = append(names, n.Name)
-	}
-	slices.Reverse(names)
-	return "/" + strings.Join(names, "/")
 }
 
 func isHarmless(way string) bool {

@@ -210,11 +210,32 @@ system
     server [one]
       udp-and-tcp
         address: 203.0.113.53
+  radius
+    server [crew]
+      udp
+        address: 203.0.113.18
+        shared-secret: tar-and-oakum
   authentication
     user [mara]
       password: "$0$rope-and-tide"
+      authorized-key [desk]
+        algorithm: ssh-ed25519
+        key-data: AAAA
     user [wren]
       password: "$0$other"
+keystore
+  asymmetric-keys
+    asymmetric-key [yard]
+      public-key: AAAA
+      cleartext-private-key: BBBB
+  symmetric-keys
+    symmetric-key [crossing]
+      cleartext-symmetric-key: CCCC
+tunnels
+  tunnel [crossing]
+    peer: 10.64.0.6
+    agreed
+      phrase: "low water"
 netconf-server
   listen
     endpoints

@@ -17,15 +17,14 @@ export function tellOthers(s: Session) {
 export function Others() {
   const [list, setList] = useState(() => JSON.parse(sessionStorage.getItem(key) ?? "[]") as Token[]);
   if (list.length === 0) return null;
-  const last = list.slice(0, 3);
+  const newest = list[list.length - 1] as Token;
   return (
     <Alert
-      type="info" showIcon style={{ marginBottom: 12 }}
-      title={list.length === 1 ? "You are signed in elsewhere, too" : `You are signed in ${String(list.length)} times elsewhere, too`}
-      description={(
+      type="info" style={{ marginBottom: 12, padding: "4px 12px" }}
+      title={(
         <>
-          {last.map((t) => <div key={t.id}>since {when(t.created)}, from {t.source}{t.used && <>, last used {when(t.used)}</>}</div>)}
-          <div>If that is not you: <Link to="/access">end it, and change your password</Link>.</div>
+          You are signed in elsewhere, too: since {when(newest.created)}, from {newest.source}{newest.used && <>, last used {when(newest.used)}</>}{list.length > 1 && `, and ${String(list.length - 1)} more`}.
+          {" "}If that is not you: <Link to="/access">end it, and change your password</Link>.
         </>
       )}
       action={<Button size="small" onClick={() => { sessionStorage.removeItem(key); setList([]); }}>It is me</Button>}

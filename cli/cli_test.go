@@ -110,6 +110,22 @@ func TestVerdicts(t *testing.T) {
 	}
 }
 
+// An end that is not on record yet is waited for: nothing is said to be over, and no status given, before it is known
+// which.
+func TestEndIsWaitedFor(t *testing.T) {
+	asked := 0
+	status, out, _ := run(t, func(w http.ResponseWriter, r *http.Request) {
+		doc := wire.Change{Number: 7, State: "holding", Commit: &wire.Commit{Phase: guard.Done, Outcome: guard.Reverted}}
+		if asked++; asked > 2 {
+			doc.State, doc.Reason = "reverted", "it was not confirmed in time"
+		}
+		answer(200, doc)(w, r)
+	}, nil, "watch", "7")
+	assert.Equal(t, WentBack, status)
+	assert.Contains(t, out, "reverted: it was not confirmed in time")
+	assert.Equal(t, 3, asked)
+}
+
 // What is not decided is not called held, nor gone back.
 func TestNotDecidedYet(t *testing.T) {
 	for phase, c := range map[guard.Phase]struct {

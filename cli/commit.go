@@ -57,7 +57,9 @@ func (a *app) begin(n int64, o *orderFlags, due *dueFlags, enough func(wire.Chan
 }
 
 // settled reports whether a change's commit is decided for good.
-func settled(c wire.Change) bool { return c.Commit == nil || c.Commit.Phase == guard.Done }
+func settled(c wire.Change) bool {
+	return c.Commit == nil || c.Commit.Phase == guard.Done && c.State != "holding" && c.State != "applying"
+}
 
 // verdict ends a command that followed a commit: what happened, what is next.
 func (a *app) verdict(c wire.Change) error {

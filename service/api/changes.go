@@ -4,6 +4,7 @@ import (
 	"errors"
 	"slices"
 
+	"oakenlatch/service/engine"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
@@ -46,6 +47,9 @@ func (a *API) changeDoc(c *call, ch store.Change) (wire.Change, error) {
 	}
 	if !committed {
 		return out, nil
+	}
+	if s, live := a.liveState(cm); live {
+		out.State, out.Reason = engine.ChangeState(s) // as its commit stands, and not as it stood a moment ago
 	}
 	out.Commit = a.commitDoc(cm)
 	during, err := a.Store.OutsideDuring(c.ctx, ch.Number)

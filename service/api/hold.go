@@ -19,11 +19,17 @@ func guardDoc(g fleet.Guard) wire.Guard {
 	return wire.Guard{Guard: g.Name(), GuardWhy: g.Why, Risk: g.Risk, Untried: g.Untried}
 }
 
-func (a *API) commitDoc(cm store.Commit) *wire.Commit {
-	s := cm.State
-	if live, _, running := a.Engine.Status(cm.Change); running && cm.Ended.IsZero() {
-		s = live // what is on record may be older, where nothing can be put there
+// liveState gives how a commit stands; live where that is not on record yet, which takes a moment, or longer
+// where nothing can be put there.
+func (a *API) liveState(cm store.Commit) (s guard.State, live bool) {
+	if s, _, running := a.Engine.Status(cm.Change); running && cm.Ended.IsZero() {
+		return s, true
 	}
+	return cm.State, false
+}
+
+func (a *API) commitDoc(cm store.Commit) *wire.Commit {
+	s, _ := a.liveState(cm)
 	out := &wire.Commit{
 		Actor: cm.Actor, Started: cm.Started, Ended: cm.Ended, Phase: s.Phase, Outcome: s.Outcome, HoldSeconds: int64(cm.Hold / time.Second),
 		Deadline: s.Deadline, NewDeadline: s.NewDeadline, LapsesAt: s.LapsesAt, Ending: s.Warned && s.Phase == guard.Awaiting,

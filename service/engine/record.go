@@ -11,8 +11,8 @@ import (
 	"oakenlatch/service/history"
 )
 
-// changeState gives the state of a change whose commit stands so.
-func changeState(s guard.State) (state, reason string) {
+// ChangeState gives the state of a change whose commit stands so.
+func ChangeState(s guard.State) (state, reason string) {
 	switch {
 	case s.Outcome != guard.Undecided:
 		return string(s.Outcome), s.Reason
@@ -75,8 +75,8 @@ func (r *run) tell(tx *audit.Tx, s step) error {
 			return err
 		}
 	}
-	was, reason := changeState(s.before)
-	is, newReason := changeState(s.now)
+	was, reason := ChangeState(s.before)
+	is, newReason := ChangeState(s.now)
 	if was != is || reason != newReason {
 		if err := tx.SetState(r.commit.Change, is, newReason, r.e.log.Now()); err != nil {
 			return err

@@ -200,8 +200,8 @@ const slowedAs = "second factor"
 // shows checks what somebody shows of their second factors: how it is told of in the record,
 // or ErrShown. Wrong tries are slowed and entered.
 func (a *Accounts) shows(ctx context.Context, q asked, s Shown, from string) (how string, err error) {
-	if wait := a.slow.wait(q.account, slowedAs, true); wait > 0 {
-		return "", &SlowError{wait}
+	if err := a.oneTry(q.account); err != nil {
+		return "", err
 	}
 	list, err := a.store.Factors(ctx, q.account)
 	if err != nil {
@@ -219,10 +219,21 @@ func (a *Accounts) shows(ctx context.Context, q asked, s Shown, from string) (ho
 	if !errors.Is(err, ErrShown) {
 		return "", err
 	}
-	a.slow.failed(q.account, slowedAs)
 	return "", errors.Join(err, a.log.Write(ctx, func(tx *audit.Tx) error {
 		return tx.Record(ledger.Entry{Actor: audit.Service, Action: "login.denied", Note: fmt.Sprintf("%q from %s: the second factor was wrong", q.account, from)})
 	}))
+}
+
+// oneTry counts a try as wrong before it is looked at, so that of many at once no more are looked at than one
+// after the other; a right one takes that back.
+func (a *Accounts) oneTry(account string) error {
+	a.asking.mu.Lock()
+	defer a.asking.mu.Unlock()
+	if wait := a.slow.wait(account, slowedAs, true); wait > 0 {
+		return &SlowError{wait}
+	}
+	a.slow.failed(account, slowedAs)
+	return nil
 }
 
 // ErrShown is given for a second factor that is wrong, or was used before.

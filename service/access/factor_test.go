@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -177,6 +179,28 @@ func TestCodesAreSlowed(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []int{3, 27}, []int{looked, slow}, "tries that were looked at, and not")
+
+	// Many at once are no more.
+	r.clock = r.clock.Add(time.Hour)
+	var tickets []string
+	for range 20 {
+		_, _, _, err := r.Login(t.Context(), "mara", "mara's password", "here", access.Site{})
+		var second *access.SecondError
+		require.ErrorAs(t, err, &second)
+		tickets = append(tickets, second.Ticket)
+	}
+	var wg sync.WaitGroup
+	var at atomic.Int32
+	for _, ticket := range tickets {
+		wg.Go(func() {
+			_, _, _, err := r.LoginSecond(t.Context(), ticket, access.Shown{Code: "654321"}, "here")
+			if errors.Is(err, access.ErrShown) {
+				at.Add(1)
+			}
+		})
+	}
+	wg.Wait()
+	assert.Equal(t, int32(3), at.Load())
 	r.clock = r.clock.Add(time.Hour)
 	_, _, err = r.in(t, "mara", "here", codeAt(t, secret, r.clock))
 	require.NoError(t, err)

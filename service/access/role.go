@@ -193,7 +193,7 @@ type Need struct {
 	Open       bool // nobody needs to be signed in
 	Fresh      bool // a second factor is to be shown anew, by whoever has one
 	Lacking    bool // also for whoever still has to set one up
-	Looks      bool // nothing is changed by it, so that it ends when who asked has gone, whatever its method
+	Looks      bool // it ends when who asked has gone, whatever its method: nothing is half done by that
 }
 
 // String is for people and the API's description.

@@ -148,7 +148,7 @@ func TestPasskey(t *testing.T) {
 		chromedp.Click(browser.Button("Make a passkey")), shows("Recovery codes, shown only now"), shows("10 recovery codes are left."))
 	codes := strings.Fields(text(t, ctx, `//div[contains(@class,"ant-alert")]//code`))
 	require.Len(t, codes, 10)
-	made, err := chromedp.Call(ctx, webauthn.GetCredentials, webauthn.GetCredentialsParams{AuthenticatorID: phone.AuthenticatorID})
+	made, err := chromedp.Call(ctx, webauthn.GetCredentials, webauthn.GetCredentialsParams(phone))
 	require.NoError(t, err)
 	require.Len(t, made.Credentials, 1)
 	assert.Equal(t, "localhost", made.Credentials[0].RpID)

@@ -39,6 +39,7 @@ const (
 	askedFor     = 5 * time.Minute // so long an answer is waited for
 	mostAsked    = 2000
 	mostFactors  = 10 // of an account
+	mostShown    = 5  // times that one is asked, and shows something wrong
 	recoveries   = 10 // codes that are given
 	factorPeriod = 30 // seconds of a code, as all apps have it
 )
@@ -358,12 +359,8 @@ func (a *Accounts) LoginSecond(ctx context.Context, ticket string, s Shown, from
 		return "", expires, p, err
 	}
 	how, err := a.shows(ctx, q, s, from)
-	if errors.Is(err, ErrShown) {
-		if q.tries++; q.tries < 5 {
-			err = errors.Join(err, a.again(q, ticket))
-		}
-	}
 	if err != nil {
+		a.asking.again(q, ticket, err)
 		return "", expires, p, err
 	}
 	acc, err := a.store.Account(ctx, q.account)
@@ -377,12 +374,15 @@ func (a *Accounts) LoginSecond(ctx context.Context, ticket string, s Shown, from
 	return token, expires, p, err
 }
 
-// again lets somebody try once more with what they were asked.
-func (a *Accounts) again(q asked, ticket string) error {
-	a.asking.mu.Lock()
-	defer a.asking.mu.Unlock()
-	a.asking.list[ticket] = q
-	return nil
+// again lets somebody try once more with what they were asked, where what they showed was wrong or came too
+// soon.
+func (q *asking) again(a asked, ticket string, why error) {
+	if a.tries++; ticket == "" || a.tries >= mostShown || !errors.Is(why, ErrShown) && !errors.As(why, new(*SlowError)) {
+		return
+	}
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.list[ticket] = a
 }
 
 // Fresh says why a person may not do something grave just now: they have a second factor, and have not
@@ -422,6 +422,7 @@ func (a *Accounts) Prove(ctx context.Context, p Person, token, ticket string, s 
 	}
 	how, err := a.shows(ctx, q, s, from)
 	if err != nil {
+		a.asking.again(q, ticket, err)
 		return err
 	}
 	return a.proven(ctx, p.Name, q.session, "with "+how)
@@ -517,9 +518,7 @@ func (a *Accounts) AddFactor(ctx context.Context, p Person, token, ticket string
 	if q.kind == CodeFactor {
 		at := stepOf(q.secret, strings.ReplaceAll(s.Code, " ", ""), now)
 		if at == 0 {
-			if q.tries++; q.tries < 5 {
-				_ = a.again(q, ticket)
-			}
+			a.asking.again(q, ticket, ErrShown)
 			return f, nil, refusal.New(refusal.Invalid, fmt.Sprintf("look whether both clocks are right: here it is %s", now.UTC().Format("15:04:05 MST")), "the code is not the one that the app shows now; nothing was set up yet")
 		}
 		a.asking.step(f.ID, at)

@@ -267,7 +267,8 @@ func TestFresh(t *testing.T) {
 	require.ErrorContains(t, r.Prove(t.Context(), joss, jtoken, second.Ticket, access.Shown{Code: codes[0]}, "here"), "it was not you")
 	require.ErrorIs(t, r.Prove(t.Context(), who(), token, "", access.Shown{Code: "000000"}, "here"), access.ErrShown)
 	require.ErrorAs(t, r.Fresh(t.Context(), who(), token, access.Site{}), &second)
-	require.NoError(t, r.Prove(t.Context(), who(), token, second.Ticket, access.Shown{Code: codeAt(t, secret, r.clock)}, "here"))
+	require.ErrorIs(t, r.Prove(t.Context(), who(), token, second.Ticket, access.Shown{Code: "111111"}, "here"), access.ErrShown)
+	require.NoError(t, r.Prove(t.Context(), who(), token, second.Ticket, access.Shown{Code: codeAt(t, secret, r.clock)}, "here"), "once more, with what was asked")
 	require.NoError(t, r.Fresh(t.Context(), who(), token, access.Site{}))
 
 	// Somebody who lost theirs; the key rotated; the key lost.

@@ -163,6 +163,10 @@ func checkFile(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		res := check.Tree(s, doc.Content)
 		res.Findings = append(res.Findings, check.Lint(s, nil, doc.Content)...)
+		hidden := map[string]bool{}
+		hiddenAt(doc.Content, nil, hidden)
+		// What a name stands for is not known here: the device's own values are put in its place when this is loaded.
+		res.Findings = slices.DeleteFunc(res.Findings, func(f check.Finding) bool { return hidden[f.Path] })
 		answer := struct {
 			File      string          `json:"file"`
 			Format    codec.Format    `json:"format"`
@@ -185,6 +189,9 @@ func checkFile(a *app, fs *flag.FlagSet) func([]string) error {
 			for _, why := range res.Reasons {
 				a.printf("  %s %s\n", a.paint(dim, "left to the device:"), why)
 			}
+			if len(hidden) > 0 {
+				a.printf("  %s %s by name, and cannot be judged: where this is loaded, what the device holds there is meant\n", a.paint(dim, "note"), count(len(hidden), "hidden value stands", "hidden values stand"))
+			}
 			a.printf("%s (%s, %s): %s\n", args[0], doc.Format, count(answer.Nodes, "value", "values"), verdict(res.Findings))
 		})
 		if err == nil && slices.ContainsFunc(res.Findings, func(f check.Finding) bool { return f.Severity != check.Hint }) {
@@ -203,6 +210,19 @@ func verdict(list []check.Finding) string {
 		return "nothing wrong was found"
 	}
 	return fmt.Sprintf("%s, %s, %s", count(by[check.Error], "error", "errors"), count(by[check.Warning], "warning", "warnings"), count(by[check.Hint], "hint", "hints"))
+}
+
+// hiddenAt collects the places where the name of a hidden value stands.
+func hiddenAt(n *tree.Node, at tree.Path, into map[string]bool) {
+	for c := range n.Each() {
+		if s := c.Schema(); s != nil && s.IsLeaf() {
+			if s.Secret() && veil.IsName(c.Value()) {
+				into[at.Down(c).String()] = true
+			}
+			continue
+		}
+		hiddenAt(c, at.Down(c), into)
+	}
 }
 
 // unread lists what of a configuration no module describes.

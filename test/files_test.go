@@ -32,6 +32,7 @@ func TestFilesAndMending(t *testing.T) {
 	const router = "northmole-harbour"
 	s := newStage(t, router)
 	onFiles(t, s, router)
+	assert.Contains(t, s.Do("mara", 0, "check", s.Dir+"/now", "--device", router), "4 hidden values stand by name, and cannot be judged")
 	changed := s.File("changed", strings.Replace(s.Do("mara", 0, "config", router), "10.64.0.5", "10.64.0.1", 1))
 	assert.Contains(t, s.Do("mara", 1, "check", changed, "--device", router), "the address 10.64.0.1 is on port1 already")
 	assert.Contains(t, s.Do("mara", 1, "compare", router, changed, "--as", "unified"), "-      address [10.64.0.5]")

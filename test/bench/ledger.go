@@ -390,10 +390,10 @@ func (b *bench) exporting(dir string, s *store.Store, log *audit.Log, plain *sql
 	if err != nil {
 		return err
 	}
-	if err := accounts.Add(context.Background(), "bench", "bench", "a password", servicetest.Admin); err != nil {
+	if err := accounts.Add(context.Background(), "bench", "bench", "the bench's own password", servicetest.Admin); err != nil {
 		return err
 	}
-	token, _, _, err := accounts.Login(context.Background(), "bench", "a password", "127.0.0.1", access.Site{})
+	token, _, _, err := accounts.Login(context.Background(), "bench", "the bench's own password", "127.0.0.1", access.Site{})
 	if err != nil {
 		return err
 	}

@@ -291,3 +291,36 @@ func TestFresh(t *testing.T) {
 	_, _, err = r.in(t, "boss", "here")
 	require.NoError(t, err, "nobody is locked out by a key that is lost")
 }
+
+// Who knows a password and asks without end pushes nobody else's sign-in off the list.
+func TestAskingWithoutEnd(t *testing.T) {
+	r := open(t).sealed(t)
+	begin := func(name string) string {
+		t.Helper()
+		_, _, _, err := r.Login(t.Context(), name, name+"'s password", "here", access.Site{})
+		var second *access.SecondError
+		require.ErrorAs(t, err, &second)
+		r.clock = r.clock.Add(time.Millisecond)
+		return second.Ticket
+	}
+	codes := map[string][]string{}
+	for _, name := range []string{"mara", "joss"} {
+		r.add(t, name, "read")
+		token, p, err := r.in(t, name, "here")
+		require.NoError(t, err)
+		_, codes[name] = r.app(t, token, p)
+	}
+	joss := begin("joss")
+	first := begin("mara")
+	for range 25 {
+		begin("mara")
+	}
+	newest := begin("mara")
+	show := func(ticket, code string) error {
+		_, _, _, err := r.LoginSecond(t.Context(), ticket, access.Shown{Code: code}, "here")
+		return err
+	}
+	require.NoError(t, show(joss, codes["joss"][0]))
+	require.ErrorContains(t, show(first, codes["mara"][0]), "you were not asked for that", "the oldest of one's own go")
+	require.NoError(t, show(newest, codes["mara"][0]))
+}

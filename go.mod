@@ -2,6 +2,8 @@ module oakenlatch
 
 go 1.26.0
 
+ignore ./console/node_modules
+
 require (
 	codeberg.org/go-pdf/fpdf v0.12.0
 	github.com/alexedwards/argon2id v1.0.0

@@ -85,7 +85,7 @@ func accountMay(a *app, fs *flag.FlagSet) func([]string) error {
 			may = *set
 		default:
 			gone := map[string]bool{}
-			for _, g := range apart(*drop) {
+			for _, g := range splitGrants(*drop) {
 				gone[g] = true
 			}
 			left := []string{} // none is something else than nothing said
@@ -118,8 +118,8 @@ func mayText(may []string) string {
 	return strings.Join(may, " ")
 }
 
-// apart writes ROLE,ROLE@WHERE as one role each.
-func apart(grants []string) (out []string) {
+// splitGrants writes ROLE,ROLE@WHERE as one role each.
+func splitGrants(grants []string) (out []string) {
 	for _, g := range grants {
 		roles, where, scoped := strings.Cut(g, "@")
 		for _, r := range strings.Split(roles, ",") {

@@ -82,8 +82,8 @@ func changes(a *app, fs *flag.FlagSet) func([]string) error {
 			rows := make([][]string, len(list))
 			for i, c := range list {
 				who := c.Author
-				if len(c.Company) > 0 {
-					who += " +" + strings.Join(c.Company, ", ")
+				if len(c.Coworkers) > 0 {
+					who += " +" + strings.Join(c.Coworkers, ", ")
 				}
 				rows[i] = []string{fmt.Sprint(c.Number), c.State, clip(who, 30), count(c.Edits, "edit", "edits"), clip(strings.Join(c.Devices, ", "), 40), when(c.Updated), clip(c.Title, 50)}
 			}

@@ -45,7 +45,7 @@ func newClerk() *clerk {
 	edit := wire.Edit{ID: 12, Device: "quay", Op: "load", Path: "/", Mode: "merge", Source: "v.outline", Lines: 1, Actor: "mara", At: until}
 	loaded := []wire.Loaded{{Device: "quay", Edit: edit, Format: "outline", Count: 1, Lines: []diff.Line{{Mark: "+", Text: "vlan [40]"}}, Notes: []string{"merge: everything else stays"}}}
 	reserved := wire.Reservation{Device: "quay", Holder: "joss", Reason: "fibre", Until: until, Asks: []wire.Note{{Actor: "mara", Text: "when?", At: until}}}
-	change := wire.Change{Number: 7, Title: "Lamps", Author: "mara", Company: []string{"joss"}, State: "draft"}
+	change := wire.Change{Number: 7, Title: "Lamps", Author: "mara", Coworkers: []string{"joss"}, State: "draft"}
 	hints := []wire.Hint{{Path: "/interfaces", Kind: "container", Exists: true, Help: "All of them."}, {Path: "/interfaces/interface=", Kind: "list", Keys: []string{"name"}, Current: "a, b", Exists: true},
 		{Path: "/mtu", Kind: "leaf", Type: "uint16 (68..max)", Units: "octets", Default: "1500", Current: "9000", Exists: true}, {Path: "/on", Kind: "leaf", Type: "boolean", Values: []string{"true", "false"}}}
 	return &clerk{answers: map[string]any{

@@ -16,9 +16,9 @@ import (
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/markup"
+	"oakenlatch/core/redact"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
-	"oakenlatch/core/veil"
 	"oakenlatch/wire"
 )
 
@@ -128,7 +128,7 @@ func (a *app) read(name string) ([]byte, error) {
 
 // decoder reads configurations, in which names may stand for values that the service hides.
 func (a *app) decoder(s *schema.Schema) codec.Decoder {
-	return codec.Decoder{Schema: s, Stands: veil.IsName}
+	return codec.Decoder{Schema: s, Stands: redact.IsName}
 }
 
 // document reads a configuration from a file, in whatever format it is.
@@ -216,7 +216,7 @@ func verdict(list []check.Finding) string {
 func hiddenAt(n *tree.Node, at tree.Path, into map[string]bool) {
 	for c := range n.Each() {
 		if s := c.Schema(); s != nil && s.IsLeaf() {
-			if s.Secret() && veil.IsName(c.Value()) {
+			if s.Secret() && redact.IsName(c.Value()) {
 				into[at.Down(c).String()] = true
 			}
 			continue

@@ -15,7 +15,7 @@ import (
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/markup"
-	"oakenlatch/core/sample"
+	"oakenlatch/core/treetest"
 	"oakenlatch/wire"
 )
 
@@ -23,7 +23,7 @@ import (
 func folder(t *testing.T, files map[string]string) string {
 	t.Helper()
 	dir := t.TempDir()
-	for _, m := range sample.Modules {
+	for _, m := range treetest.Modules {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, m.Name+".yang"), []byte(m.Text), 0o600))
 	}
 	for name, text := range files {
@@ -68,7 +68,7 @@ func TestFilesWithoutADevice(t *testing.T) {
 	assert.Contains(t, texts["json"], `"quay:harbour"`)
 	status, out, errs = at("convert", "DIR/as-xml", "--to", "json", "--instance", "berths, evening", "--with-defaults", "report-all")
 	require.Equal(t, Done, status, errs)
-	doc, err := codec.Decoder{Schema: sample.Schema()}.Read([]byte(out))
+	doc, err := codec.Decoder{Schema: treetest.Schema()}.Read([]byte(out))
 	require.NoError(t, err)
 	assert.Equal(t, "berths, evening", doc.Instance.Name)
 	assert.Equal(t, []string{"quay@2026-02-02"}, doc.Instance.Modules)
@@ -113,7 +113,7 @@ func TestCompareRenderings(t *testing.T) {
 // preview is mended by number.
 func TestFilesWithADevice(t *testing.T) {
 	dir := folder(t, map[string]string{"new": strings.Replace(quayOutline, "strict: 1", "strict: 2", 1)})
-	s := sample.Schema()
+	s := treetest.Schema()
 	n, err := codec.Decoder{Schema: s}.ParseOutline(quayOutline)
 	require.NoError(t, err)
 	var staged wire.NewEdit
@@ -122,7 +122,7 @@ func TestFilesWithADevice(t *testing.T) {
 		switch r.Method + strings.TrimPrefix(r.URL.Path, "/api/v1") {
 		case "GET/devices/d/modules":
 			m := wire.Modules{Device: "d", Features: map[string][]string{}}
-			for _, src := range sample.Modules {
+			for _, src := range treetest.Modules {
 				m.Modules = append(m.Modules, wire.Module{Name: src.Name, Text: src.Text})
 			}
 			answer = m

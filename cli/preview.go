@@ -68,7 +68,7 @@ type previewText struct {
 
 func (t *previewText) preview(p wire.Preview) {
 	c := p.Change
-	head := fmt.Sprintf("%s, by %s", c.State, company(c))
+	head := fmt.Sprintf("%s, by %s", c.State, coworkers(c))
 	if c.Ticket != "" {
 		head += ", " + c.Ticket
 	}

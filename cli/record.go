@@ -32,7 +32,7 @@ func commits(a *app, fs *flag.FlagSet) func([]string) error {
 		return a.show(page, func() {
 			rows := make([][]string, len(page.Commits))
 			for i, c := range page.Commits {
-				rows[i] = []string{fmt.Sprint(c.Number), when(c.Started), took(c), outcomeText(c), hands(c), strings.Join(c.Devices, ","), clip(tame(fmt.Sprintf("%d %s", c.Change, c.Title)), 50)}
+				rows[i] = []string{fmt.Sprint(c.Number), when(c.Started), took(c), outcomeText(c), perDevice(c), strings.Join(c.Devices, ","), clip(tame(fmt.Sprintf("%d %s", c.Change, c.Title)), 50)}
 			}
 			a.table([]string{"COMMIT", "BEGAN", "TOOK", "OUTCOME", "STAGED / COMMITTED / CONFIRMED", "DEVICES", "CHANGE"}, rows)
 			switch {
@@ -59,8 +59,8 @@ func outcomeText(c wire.CommitRecord) string {
 	return string(c.Outcome)
 }
 
-// hands is who staged, committed and confirmed.
-func hands(c wire.CommitRecord) string {
+// perDevice is who staged, committed and confirmed.
+func perDevice(c wire.CommitRecord) string {
 	confirmed := c.Confirmed
 	if confirmed == "" {
 		confirmed = "–"

@@ -15,8 +15,8 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"oakenlatch/core/codec"
+	"oakenlatch/core/lockout"
 	"oakenlatch/core/markup"
-	"oakenlatch/core/reach"
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
 )
@@ -286,14 +286,14 @@ func TestForecastAgainstTheLab(t *testing.T) {
 		seed, err = strconv.ParseUint(text, 10, 64)
 		require.NoError(t, err)
 	}
-	for _, way := range []reach.Way{
+	for _, way := range []lockout.ManagementPath{
 		{Us: netip.MustParseAddr("198.51.100.10"), Address: netip.MustParseAddr("192.0.2.11")},
 		{Us: netip.MustParseAddr("2001:db8:51::10"), Address: netip.MustParseAddr("2001:db8:2::11")},
 	} {
 		way.Port, way.Account = 830, "harbour"
 		d := yardDevice(t, Management{Address: way.Address, Operator: way.Us, Port: 830})
 		r := rand.New(rand.NewPCG(seed, uint64(way.Us.BitLen())))
-		counts := map[reach.Answer]int{}
+		counts := map[lockout.Answer]int{}
 		for range trials() {
 			before := d.Running()
 			if r.IntN(3) == 0 { // from somewhere else than the factory
@@ -302,20 +302,20 @@ func TestForecastAgainstTheLab(t *testing.T) {
 				}
 			}
 			after, did := shake(t, d, r, before)
-			v := reach.Forecast(before, after, way)
+			v := lockout.Forecast(before, after, way)
 			counts[v.Answer]++
-			want := reach.Cuts
+			want := lockout.Cuts
 			if d.Answers(after) {
-				want = reach.Keeps
+				want = lockout.Keeps
 			}
-			if v.Answer != reach.Unknown {
+			if v.Answer != lockout.Unknown {
 				require.Equal(t, want, v.Answer, "SEED=%d: %v: %+v", seed, did, v)
 			}
 		}
 		t.Logf("%s: %v", way.Address, counts)
-		assert.Greater(t, counts[reach.Keeps], trials()/6)
-		assert.Greater(t, counts[reach.Cuts], trials()/6)
-		assert.Less(t, counts[reach.Unknown], trials()/3, "unknown is to shrink")
+		assert.Greater(t, counts[lockout.Keeps], trials()/6)
+		assert.Greater(t, counts[lockout.Cuts], trials()/6)
+		assert.Less(t, counts[lockout.Unknown], trials()/3, "unknown is to shrink")
 	}
 }
 
@@ -323,11 +323,11 @@ func TestForecastAgainstTheLab(t *testing.T) {
 func TestForecastThroughTheLab(t *testing.T) {
 	us, far := netip.MustParseAddr("198.51.100.10"), netip.MustParseAddr("10.64.9.7")
 	mid := yardDevice(t, Management{Address: netip.MustParseAddr("192.0.2.11"), Operator: us, Port: 830})
-	through := reach.Way{Us: us, Address: far, Port: 830, Account: "harbour"}
+	through := lockout.ManagementPath{Us: us, Address: far, Port: 830, Account: "harbour"}
 	open, err := tree.ParsePath(mid.set.schema, "/acls/acl=in/aces/ace=netconf/matches/ipv4/destination-ipv4-network")
 	require.NoError(t, err)
 	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 3))
-	counts := map[reach.Answer]int{}
+	counts := map[lockout.Answer]int{}
 	passes := func(cfg *tree.Node) bool {
 		mid.mu.Lock()
 		mid.effective = cfg
@@ -346,28 +346,28 @@ func TestForecastThroughTheLab(t *testing.T) {
 	require.True(t, passes(before))
 	for range trials() {
 		after, did := shake(t, mid, r, before)
-		v := reach.Transit(before, after, through)
+		v := lockout.Transit(before, after, through)
 		counts[v.Answer]++
-		if want := passes(after); v.Answer != reach.Unknown {
-			require.Equal(t, want, v.Answer == reach.Keeps, "%v: %+v", did, v)
+		if want := passes(after); v.Answer != lockout.Unknown {
+			require.Equal(t, want, v.Answer == lockout.Keeps, "%v: %+v", did, v)
 		}
 	}
 	t.Logf("through: %v", counts)
-	assert.Greater(t, counts[reach.Keeps], trials()/6)
-	assert.Greater(t, counts[reach.Cuts], trials()/12)
+	assert.Greater(t, counts[lockout.Keeps], trials()/6)
+	assert.Greater(t, counts[lockout.Cuts], trials()/12)
 }
 
 // What a device forecast to be cut really does, over real SSH.
 func TestForecastOverTheWire(t *testing.T) {
 	t.Parallel()
-	way := reach.Way{Us: netip.MustParseAddr("198.51.100.10"), Address: netip.MustParseAddr("192.0.2.11"), Port: 830, Account: "harbour"}
+	way := lockout.ManagementPath{Us: netip.MustParseAddr("198.51.100.10"), Address: netip.MustParseAddr("192.0.2.11"), Port: 830, Account: "harbour"}
 	d := yardDevice(t, Management{Address: way.Address, Operator: way.Us, Port: 830})
 	before := d.Running()
 	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 5))
-	said := map[reach.Answer]int{}
+	said := map[lockout.Answer]int{}
 	for range 24 {
 		after, did := shake(t, d, r, before)
-		v := reach.Forecast(before, after, way)
+		v := lockout.Forecast(before, after, way)
 		said[v.Answer]++
 		d.mu.Lock()
 		d.setRunning(after)
@@ -375,7 +375,7 @@ func TestForecastOverTheWire(t *testing.T) {
 		time.Sleep(effectDelay + 50*time.Millisecond)
 		// A slow machine must not pass for a way that is cut.
 		patience := 800 * time.Millisecond
-		if v.Answer == reach.Keeps {
+		if v.Answer == lockout.Keeps {
 			patience = 30 * time.Second
 		}
 		ctx, cancel := context.WithTimeout(t.Context(), patience)
@@ -385,10 +385,10 @@ func TestForecastOverTheWire(t *testing.T) {
 		if err == nil {
 			c.Abort()
 		}
-		if v.Answer != reach.Unknown {
-			require.Equal(t, v.Answer == reach.Keeps, err == nil, fmt.Sprintf("%v: %+v: %v", did, v, err))
+		if v.Answer != lockout.Unknown {
+			require.Equal(t, v.Answer == lockout.Keeps, err == nil, fmt.Sprintf("%v: %+v: %v", did, v, err))
 		}
 	}
-	assert.Positive(t, said[reach.Keeps])
-	assert.Positive(t, said[reach.Cuts])
+	assert.Positive(t, said[lockout.Keeps])
+	assert.Positive(t, said[lockout.Cuts])
 }

@@ -19,7 +19,7 @@ import (
 
 	"oakenlatch/core/guard"
 	"oakenlatch/core/ledger"
-	"oakenlatch/core/veil"
+	"oakenlatch/core/redact"
 	"oakenlatch/service/access"
 	"oakenlatch/service/api"
 	"oakenlatch/service/archive"
@@ -30,10 +30,10 @@ import (
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/folder"
 	"oakenlatch/service/history"
+	"oakenlatch/service/notify"
 	"oakenlatch/service/outside"
 	"oakenlatch/service/report"
 	"oakenlatch/service/store"
-	"oakenlatch/service/tell"
 	"oakenlatch/service/witness"
 )
 
@@ -79,7 +79,7 @@ type Service struct {
 	Engine   *engine.Engine
 	Archives *archive.Archives
 	Outside  *outside.Watch
-	Teller   *tell.Teller
+	Teller   *notify.Notifier
 
 	store   *store.Store
 	sealer  *access.Sealer
@@ -361,11 +361,11 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	s.keeping.Go(func() {
 		log.Keep(s.stopping, witnesses.Signed, func(err error) { s.logger.Error("the ledger is not looked after", "error", err) })
 	})
-	veilKey, err := sealer.Kept(ctx, s.store, "veil")
+	redactKey, err := sealer.Kept(ctx, s.store, "veil")
 	if err != nil {
 		return err
 	}
-	log.Veil = veil.New(veilKey)
+	log.Redactor = redact.New(redactKey)
 	if s.Accounts, err = access.NewAccounts(s.store, log); err != nil {
 		return err
 	}
@@ -377,7 +377,7 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	s.Engine = engine.New(s.store, log, s.Fleet, s.History, opt.Logger)
 	s.Engine.Programs, s.Engine.Notes = opt.ProbePrograms, s.notes
 	s.Engine.Due = func(ctx context.Context, change int64, actor string, o engine.Order) ([]engine.Work, error) {
-		if err := s.Accounts.Still(ctx, actor, access.Commit, change); err != nil {
+		if err := s.Accounts.StillMay(ctx, actor, access.Commit, change); err != nil {
 			return nil, err
 		}
 		parts, _, err := s.Desk.Due(ctx, store.Everything, change, actor, desk.Wish{Digest: o.Preview, Cuts: o.CutOff})
@@ -390,7 +390,7 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 		return err
 	}
 	if opt.LookEvery > 0 {
-		s.Outside.Tempo.Silent, s.Outside.Tempo.Listened = opt.LookEvery, max(opt.LookEvery, s.Outside.Tempo.Listened)
+		s.Outside.Timing.Silent, s.Outside.Timing.Listened = opt.LookEvery, max(opt.LookEvery, s.Outside.Timing.Listened)
 	}
 	if !opt.Unwatched {
 		s.Outside.Run(s.stopping)
@@ -405,7 +405,7 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	s.Archives.Syslog, s.Archives.Below = opt.Syslog, opt.ArchivesBelow
 	s.Desk.Copy = s.Archives.Tree
 	s.Archives.Run(s.stopping)
-	s.Teller = tell.New(s.store, log, sealer, opt.Logger)
+	s.Teller = notify.New(s.store, log, sealer, opt.Logger)
 	if err := s.Teller.Run(s.stopping); err != nil {
 		return err
 	}

@@ -70,8 +70,8 @@ type RecoveryCodes struct {
 	Codes []string `json:"codes,omitempty"`
 }
 
-// Ways are how people sign in.
-type Ways struct {
+// SignInOptions are how people sign in.
+type SignInOptions struct {
 	Elsewhere string `json:"elsewhere,omitempty"` // who vouches for people beside this service
 }
 

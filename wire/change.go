@@ -16,19 +16,19 @@ type NewChange struct {
 
 // Change is a change and, once committed, how its commit stands.
 type Change struct {
-	Number  int64     `json:"number"`
-	Title   string    `json:"title"`
-	Ticket  string    `json:"ticket,omitempty"`
-	Author  string    `json:"author"`
-	Company []string  `json:"company,omitempty"` // who works on it beside the author
-	State   string    `json:"state"`
-	Reason  string    `json:"reason,omitempty"`
-	Opened  time.Time `json:"opened"`
-	Updated time.Time `json:"updated"`
-	Devices []string  `json:"devices"`
-	Edits   int       `json:"edits"`
-	Notes   []Note    `json:"notes,omitempty"`
-	Commit  *Commit   `json:"commit,omitempty"`
+	Number    int64     `json:"number"`
+	Title     string    `json:"title"`
+	Ticket    string    `json:"ticket,omitempty"`
+	Author    string    `json:"author"`
+	Coworkers []string  `json:"company,omitempty"` // who works on it beside the author
+	State     string    `json:"state"`
+	Reason    string    `json:"reason,omitempty"`
+	Opened    time.Time `json:"opened"`
+	Updated   time.Time `json:"updated"`
+	Devices   []string  `json:"devices"`
+	Edits     int       `json:"edits"`
+	Notes     []Note    `json:"notes,omitempty"`
+	Commit    *Commit   `json:"commit,omitempty"`
 	// Meanwhile is what somebody else changed on its devices while it was on hold.
 	Meanwhile []Outside `json:"meanwhile,omitempty"`
 	Due       *Due      `json:"due,omitempty"` // while it is on the schedule

@@ -3,7 +3,7 @@ package wire
 import (
 	"time"
 
-	"oakenlatch/core/guide"
+	"oakenlatch/core/complete"
 	"oakenlatch/core/stencil"
 )
 
@@ -94,4 +94,4 @@ type Saved struct {
 }
 
 // Hint helps to write a path.
-type Hint = guide.Hint
+type Hint = complete.Hint

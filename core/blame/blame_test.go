@@ -11,19 +11,19 @@ import (
 	"oakenlatch/core/blame"
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
-	"oakenlatch/core/sample"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
+	"oakenlatch/core/treetest"
 )
 
 // rows makes random configurations, each of the one before.
 func rows(r *rand.Rand, s *schema.Schema, n int) ([]*tree.Node, *blame.Trail) {
-	trees := []*tree.Node{sample.Tree(r, s)}
+	trees := []*tree.Node{treetest.Tree(r, s)}
 	trail := blame.New()
 	for i := 1; i < n; i++ {
 		next := trees[i-1]
 		for range 1 + r.IntN(4) {
-			next = sample.Mutate(r, s, next)
+			next = treetest.Mutate(r, s, next)
 		}
 		trail.Add(int64(i), diff.Compare(trees[i-1], next))
 		trees = append(trees, next)
@@ -43,7 +43,7 @@ func lastSet(trees []*tree.Node, p tree.Path) int64 {
 }
 
 func TestLines(t *testing.T) {
-	s := sample.Schema()
+	s := treetest.Schema()
 	leaves := 0
 	for seed := range uint64(300) {
 		r := rand.New(rand.NewPCG(seed, 7))
@@ -76,7 +76,7 @@ func TestLines(t *testing.T) {
 // What is gone was there once, and its last end is the step that is told; the
 // life of a leaf is every step that made it another.
 func TestGoneAndLife(t *testing.T) {
-	s := sample.Schema()
+	s := treetest.Schema()
 	gone, lived := 0, 0
 	for seed := range uint64(200) {
 		r := rand.New(rand.NewPCG(seed, 8))

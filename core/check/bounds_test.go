@@ -11,8 +11,8 @@ import (
 
 	"oakenlatch/core/check"
 	"oakenlatch/core/codec"
-	"oakenlatch/core/sample"
 	"oakenlatch/core/schema"
+	"oakenlatch/core/treetest"
 )
 
 // Conditions that a module makes expensive on purpose end: what they would
@@ -36,7 +36,7 @@ func TestExpensiveConditionsEnd(t *testing.T) {
 
 // However much is wrong, the list stays one that can be read.
 func TestFindingsAreBounded(t *testing.T) {
-	s := sample.Schema()
+	s := treetest.Schema()
 	n, err := codec.Decoder{Schema: s}.ParseTree(many(3000))
 	require.NoError(t, err)
 	res := check.Tree(s, n)

@@ -8,9 +8,9 @@ import (
 	"strconv"
 	"strings"
 
+	"oakenlatch/core/redact"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
-	"oakenlatch/core/veil"
 )
 
 // Lint finds what is legal but most likely not meant, on the standard models
@@ -42,7 +42,7 @@ func (l *linter) named(n *tree.Node, at tree.Path) {
 		case s == nil || !s.HasSecrets():
 		case !s.IsLeaf():
 			l.named(c, at.Down(c))
-		case strings.HasPrefix(c.Value(), veil.Prefix):
+		case strings.HasPrefix(c.Value(), redact.Prefix):
 			l.find(Error, at.Down(c), nil, "is the name of a hidden value, and not a value: give the value itself")
 		}
 	}

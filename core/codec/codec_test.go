@@ -10,12 +10,12 @@ import (
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/markup"
-	"oakenlatch/core/sample"
 	"oakenlatch/core/tree"
+	"oakenlatch/core/treetest"
 )
 
 var (
-	s     = sample.Schema()
+	s     = treetest.Schema()
 	outer = markup.Name{Space: codec.NetconfNS, Local: "config"}
 )
 
@@ -25,7 +25,7 @@ func config(body string) []byte {
 
 func TestXMLRoundTrip(t *testing.T) {
 	for seed := range uint64(200) {
-		n := sample.Tree(rand.New(rand.NewPCG(seed, 2)), s)
+		n := treetest.Tree(rand.New(rand.NewPCG(seed, 2)), s)
 		strict := !strings.Contains(codec.OutlineText(n), "carried unread, namespace urn:example:birds")
 		back, err := codec.Decoder{Schema: s, Strict: strict}.ParseTree(codec.XML(s, n, outer))
 		require.NoError(t, err, "seed %d", seed)
@@ -115,7 +115,7 @@ func TestEditDocuments(t *testing.T) {
 // Under 10,000 in a second: what is read is written in three forms and read back.
 func FuzzDecode(f *testing.F) {
 	f.Add(config(`<words>oak</words><berth nc:operation="delete"><name>b1</name></berth>`))
-	f.Add(codec.XML(s, sample.Tree(rand.New(rand.NewPCG(7, 7)), s), outer))
+	f.Add(codec.XML(s, treetest.Tree(rand.New(rand.NewPCG(7, 7)), s), outer))
 	f.Fuzz(func(t *testing.T, doc []byte) {
 		el, err := markup.Parse(doc, markup.Limits{Bytes: 1 << 16, Depth: 32})
 		if err != nil {

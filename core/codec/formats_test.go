@@ -10,18 +10,18 @@ import (
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/markup"
-	"oakenlatch/core/sample"
 	"oakenlatch/core/tree"
+	"oakenlatch/core/treetest"
 )
 
 // Whatever a configuration holds, each format brings back just that, and is
 // recognised by its content.
 func TestFormatsRoundTrip(t *testing.T) {
-	s := sample.Schema()
+	s := treetest.Schema()
 	require.Empty(t, s.Problems)
 	d := codec.Decoder{Schema: s}
 	for seed := range uint64(300) {
-		n := sample.Tree(rand.New(rand.NewPCG(seed, 7)), s)
+		n := treetest.Tree(rand.New(rand.NewPCG(seed, 7)), s)
 		in := &codec.Instance{
 			Name: "quay <1>", Description: "all of it", Contact: "harbour office", Organization: []string{"Tidewell", "Ferries"},
 			Datastore: "ietf-datastores:running", Timestamp: "2026-11-23T10:00:00Z", Modules: []string{"quay@2026-02-02"},
@@ -52,7 +52,7 @@ func TestFormatsRoundTrip(t *testing.T) {
 
 // The encodings of RFC 7951 section 6, one of each kind.
 func TestJSONValues(t *testing.T) {
-	s := sample.Schema()
+	s := treetest.Schema()
 	d := codec.Decoder{Schema: s}
 	doc := `{"quay:harbour": {
 	  "quay:name": "n", "crane:name": "c", "depth": "8.50", "load": 7, "lit": [null], "flags": "dry wet", "limit": 64,
@@ -91,7 +91,7 @@ func TestJSONValues(t *testing.T) {
 }
 
 func TestJSONErrors(t *testing.T) {
-	d := codec.Decoder{Schema: sample.Schema()}
+	d := codec.Decoder{Schema: treetest.Schema()}
 	for doc, want := range map[string]string{
 		`{"quay:harbour": {"load": "7"}}`:                       `line 1, column 27: /harbour/load: is a percent, which JSON writes as a number, not as a string`,
 		`{"quay:harbour": {"depth": 8.5}}`:                      "which JSON writes as a string, not as a number",
@@ -118,14 +118,14 @@ func TestJSONErrors(t *testing.T) {
 }
 
 func TestOutlineComfort(t *testing.T) {
-	d := codec.Decoder{Schema: sample.Schema()}
+	d := codec.Decoder{Schema: treetest.Schema()}
 	n, err := d.Read([]byte("# the north quay\n\nharbour   # all of it\n      load: 0x10\n      berth [b1]\n         name: b1\n         cargo: grain\n      words: \"a # b\"\n      quay:name: |\n          | first\n          |\n          |   third\n"))
 	require.NoError(t, err)
 	assert.Equal(t, "harbour\n  quay:name: |\n    | first\n    |\n    |   third\n  load: 16\n  words: \"a # b\"\n  berth [b1]\n    cargo: quay-types:grain\n", codec.OutlineText(n.Content))
 }
 
 func TestOutlineErrors(t *testing.T) {
-	d := codec.Decoder{Schema: sample.Schema()}
+	d := codec.Decoder{Schema: treetest.Schema()}
 	for text, want := range map[string]string{
 		"harbor":                                       "line 1, column 1: harbor is not under the top; there is harbour",
 		"harbour\n  birth [b1]":                        "line 2, column 3: birth is not under harbour; there is berth",
@@ -160,7 +160,7 @@ func TestOutlineErrors(t *testing.T) {
 
 // The four with-defaults modes of RFC 6243 mean one configuration.
 func TestDefaultsOfADevice(t *testing.T) {
-	d := codec.Decoder{Schema: sample.Schema()}
+	d := codec.Decoder{Schema: treetest.Schema()}
 	tagged, err := d.ParseTree([]byte(`<data xmlns:wd="` + codec.WithDefaultsNS + `"><harbour xmlns="urn:example:quay"><depth wd:default="true">8.5</depth><load wd:default="true">7</load><strict>1</strict></harbour></data>`))
 	require.NoError(t, err)
 	assert.Equal(t, "harbour\n  load: 7\n  strict: 1\n", codec.OutlineText(tagged), "only what is the schema's default is left out")
@@ -188,7 +188,7 @@ func TestDefaultsOfADevice(t *testing.T) {
 
 // What looks like a configuration in an envelope, or in none.
 func TestEnvelopes(t *testing.T) {
-	d := codec.Decoder{Schema: sample.Schema()}
+	d := codec.Decoder{Schema: treetest.Schema()}
 	body := `<harbour xmlns="urn:example:quay"><load>7</load></harbour>`
 	for _, doc := range []string{
 		body, `<?xml version="1.0"?>` + "\n" + body, "\ufeff<config>" + body + "</config>",
@@ -206,7 +206,7 @@ func TestEnvelopes(t *testing.T) {
 
 // A leaf stands once, whatever its values; a container too, and an entry.
 func TestWhatStandsTwice(t *testing.T) {
-	d := codec.Decoder{Schema: sample.Schema()}
+	d := codec.Decoder{Schema: treetest.Schema()}
 	for _, doc := range []string{
 		`<harbour xmlns="urn:example:quay"><load>1</load><load>2</load></harbour>`, `<harbour xmlns="urn:example:quay"/><harbour xmlns="urn:example:quay"><load>1</load></harbour><harbour xmlns="urn:example:quay"><load>1</load></harbour>`,
 		`<harbour xmlns="urn:example:quay"><berth><name>b1</name></berth><berth><name>b1</name><ropes>1</ropes></berth></harbour>`, `<harbour xmlns="urn:example:quay"><berth><name>b1</name><name>b2</name></berth></harbour>`,
@@ -221,7 +221,7 @@ func TestWhatStandsTwice(t *testing.T) {
 
 // Documents that say little with much, or much with little, are cut off.
 func TestDocumentsOutOfProportion(t *testing.T) {
-	d := codec.Decoder{Schema: sample.Schema(), Limits: markup.Limits{Nodes: 1000, Depth: 20, Bytes: 1 << 20}}
+	d := codec.Decoder{Schema: treetest.Schema(), Limits: markup.Limits{Nodes: 1000, Depth: 20, Bytes: 1 << 20}}
 	many := func(s string) string { return strings.Repeat(s, 2000) }
 	for name, doc := range map[string]string{
 		"elements": "<config>" + many("<x/>") + "</config>", "values": `{"a": [` + many("1,") + "1]}", "lines": "harbour\n" + many("  words: a\n"),

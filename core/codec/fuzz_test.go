@@ -8,8 +8,8 @@ import (
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/markup"
-	"oakenlatch/core/sample"
 	"oakenlatch/core/tree"
+	"oakenlatch/core/treetest"
 )
 
 // small keeps the fuzzer from measuring memory instead of looking for faults.
@@ -17,7 +17,7 @@ var small = markup.Limits{Bytes: 1 << 16, Depth: 40}
 
 func documents(f *testing.F, write func(*tree.Node) []byte) {
 	for seed := range uint64(6) {
-		f.Add(write(sample.Tree(rand.New(rand.NewPCG(seed, 5)), s)))
+		f.Add(write(treetest.Tree(rand.New(rand.NewPCG(seed, 5)), s)))
 	}
 }
 
@@ -62,7 +62,7 @@ func FuzzOutline(f *testing.F) {
 //
 // Under 10,000 in a second: each edit is applied to a tree, and written and read back.
 func FuzzEdit(f *testing.F) {
-	base := sample.Tree(rand.New(rand.NewPCG(3, 5)), s)
+	base := treetest.Tree(rand.New(rand.NewPCG(3, 5)), s)
 	f.Add([]byte(`<config xmlns:nc="` + codec.NetconfNS + `" xmlns:yang="` + codec.YangNS + `"><harbour xmlns="urn:example:quay"><words nc:operation="create" yang:insert="before" yang:value="oak">x</words><berth nc:operation="replace"><name>b1</name><magnet>true</magnet></berth></harbour></config>`))
 	f.Fuzz(func(t *testing.T, doc []byte) {
 		el, err := markup.Parse(doc, small)
@@ -87,7 +87,7 @@ func FuzzEdit(f *testing.F) {
 //
 // Under 10,000 in a second: what is read is written in three forms and read back.
 func FuzzDocument(f *testing.F) {
-	n := sample.Tree(rand.New(rand.NewPCG(1, 5)), s)
+	n := treetest.Tree(rand.New(rand.NewPCG(1, 5)), s)
 	about := codec.Instance{Name: "northmole", Content: n}
 	d := codec.Decoder{Schema: s}
 	f.Add(d.InstanceXML(&about))

@@ -8,13 +8,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/core/codec"
-	"oakenlatch/core/sample"
+	"oakenlatch/core/treetest"
 )
 
 // Instance data files as others write them: the schema inline, in another
 // order, with what we do not use.
 func TestInstanceFilesOfOthers(t *testing.T) {
-	d := codec.Decoder{Schema: sample.Schema()}
+	d := codec.Decoder{Schema: treetest.Schema()}
 	doc, err := d.Read([]byte(`<instance-data-set xmlns="urn:ietf:params:xml:ns:yang:ietf-yang-instance-data">
 	  <name>quay</name>
 	  <content-schema><inline-yang-library><yang-library xmlns="urn:ietf:params:xml:ns:yang:ietf-yang-library"><module-set><name>all</name>
@@ -49,7 +49,7 @@ func TestInstanceFilesOfOthers(t *testing.T) {
 // Anydata is the JSON it stands for where JSON can say all there is of it, and
 // its own XML where not; either way it comes back as it was.
 func TestAnydataInJSON(t *testing.T) {
-	d := codec.Decoder{Schema: sample.Schema()}
+	d := codec.Decoder{Schema: treetest.Schema()}
 	for papers, want := range map[string]string{
 		`<papers xmlns="urn:example:quay"><a>1</a><a>2</a><b><c>x</c></b></papers>`:                                   `"a": [`,
 		`<papers xmlns="urn:example:quay"><crew xmlns="urn:example:crane">x</crew></papers>`:                          `"crane:crew": "x"`,
@@ -78,7 +78,7 @@ func TestAnydataInJSON(t *testing.T) {
 // White space between the elements of anydata is no part of it; in what is not
 // understood every byte is.
 func TestWhiteSpaceThatMatters(t *testing.T) {
-	d := codec.Decoder{Schema: sample.Schema()}
+	d := codec.Decoder{Schema: treetest.Schema()}
 	read := func(inner string) string {
 		n, err := d.ParseTree([]byte(`<config><harbour xmlns="urn:example:quay">` + inner + `</harbour></config>`))
 		require.NoError(t, err)

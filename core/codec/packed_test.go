@@ -9,19 +9,19 @@ import (
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
-	"oakenlatch/core/sample"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
+	"oakenlatch/core/treetest"
 )
 
-var packable = sample.Schema()
+var packable = treetest.Schema()
 
 // What was packed does the same as before, and takes less than XML.
 func TestPacked(t *testing.T) {
 	for seed := range uint64(600) {
 		r := rand.New(rand.NewPCG(seed, 21))
-		old := sample.Tree(r, packable)
-		want := sample.Mutate(r, packable, sample.Mutate(r, packable, old))
+		old := treetest.Tree(r, packable)
+		want := treetest.Mutate(r, packable, treetest.Mutate(r, packable, old))
 		text := codec.PackEdit(diff.Compare(old, want).Edits())
 		e, err := codec.UnpackEdit(packable, text)
 		require.NoError(t, err, "seed %d", seed)
@@ -36,7 +36,7 @@ func TestPacked(t *testing.T) {
 	}
 	refused := 0
 	for seed := range uint64(20) {
-		whole := diff.Compare(tree.Empty, sample.Tree(rand.New(rand.NewPCG(seed, 1)), packable)).Edits()
+		whole := diff.Compare(tree.Empty, treetest.Tree(rand.New(rand.NewPCG(seed, 1)), packable)).Edits()
 		if _, err := codec.UnpackEdit(schema.Compile(nil, schema.Options{}), codec.PackEdit(whole)); err != nil {
 			require.ErrorContains(t, err, "where the modules have none")
 			refused++
@@ -49,8 +49,8 @@ func TestPacked(t *testing.T) {
 func FuzzUnpack(f *testing.F) {
 	for seed := range uint64(8) {
 		r := rand.New(rand.NewPCG(seed, 21))
-		old := sample.Tree(r, packable)
-		f.Add(codec.PackEdit(diff.Compare(old, sample.Mutate(r, packable, old)).Edits()))
+		old := treetest.Tree(r, packable)
+		f.Add(codec.PackEdit(diff.Compare(old, treetest.Mutate(r, packable, old)).Edits()))
 	}
 	f.Add([]byte("\x01\xff\xff\xff\xff\x0f"))
 	f.Fuzz(func(t *testing.T, text []byte) {

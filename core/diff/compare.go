@@ -19,11 +19,11 @@ type Kind string
 // The kinds. Within marks a node that is on both sides and differs only below;
 // Changed one that differs itself: in its value or its metadata.
 const (
-	Added   Kind = "added"
-	Removed Kind = "removed"
-	Changed Kind = "changed"
-	Moved   Kind = "moved"
-	Within  Kind = "within"
+	Added    Kind = "added"
+	Removed  Kind = "removed"
+	Changed  Kind = "changed"
+	Moved    Kind = "moved"
+	Contains Kind = "within"
 )
 
 // Change is one node of a difference.
@@ -96,7 +96,7 @@ func (d *Difference) Walk(f func(*Change)) {
 	var walk func([]*Change)
 	walk = func(list []*Change) {
 		for _, c := range list {
-			if c.Kind != Within {
+			if c.Kind != Contains {
 				f(c)
 			}
 			walk(c.Children)
@@ -246,7 +246,7 @@ func (k *comparer) inside(c *Change) {
 		return
 	}
 	if c.Kind == Changed && slices.Equal(c.Old.Annotations(), c.New.Annotations()) {
-		c.Kind = Within
+		c.Kind = Contains
 	}
 	c.Children = k.children(c.Old, c.New, c)
 }

@@ -15,20 +15,20 @@ import (
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/markup"
-	"oakenlatch/core/sample"
 	"oakenlatch/core/tree"
+	"oakenlatch/core/treetest"
 )
 
-var s = sample.Schema()
+var s = treetest.Schema()
 
 const rounds = 3000
 
 // random gives a tree; mostly a small variation of another.
 func random(r *rand.Rand, like *tree.Node) *tree.Node {
 	if like == nil || r.IntN(4) == 0 {
-		return sample.Tree(r, s)
+		return treetest.Tree(r, s)
 	}
-	return sample.Mutate(r, s, like)
+	return treetest.Mutate(r, s, like)
 }
 
 func parse(t *testing.T, body string) *tree.Node {

@@ -42,7 +42,7 @@ func (d *Difference) topAnew() *tree.Edit {
 	root := &tree.Edit{Op: tree.None}
 	var plain []*Change
 	for _, c := range d.Changes {
-		if c.Kind == Within {
+		if c.Kind == Contains {
 			root.Children = append(root.Children, whole(c.New, tree.Replace))
 		} else {
 			plain = append(plain, c)
@@ -79,7 +79,7 @@ func tails(changes []*Change, old, now *tree.Node) (out []*tree.Edit) {
 		}
 	}
 	for _, c := range changes {
-		if c.Kind != Within || gone[listKey(c.Old)] {
+		if c.Kind != Contains || gone[listKey(c.Old)] {
 			continue
 		}
 		if kids := tails(c.Children, c.Old, c.New); len(kids) > 0 {
@@ -133,7 +133,7 @@ func edits(changes []*Change, now *tree.Node) []*tree.Edit {
 			}
 			position(e, c, place[c])
 			out = append(out, e)
-		case Within:
+		case Contains:
 			e := bare(c.New, tree.None)
 			e.Children = edits(c.Children, c.New)
 			out = append(out, e)
@@ -309,11 +309,11 @@ func rebuilt(changes []*Change, now *tree.Node) []*tree.Edit {
 	var plain []*Change
 	var out []*tree.Edit
 	for _, c := range changes {
-		if c.Kind == Within && slices.ContainsFunc(c.Children, func(k *Change) bool { return k.Placed }) {
+		if c.Kind == Contains && slices.ContainsFunc(c.Children, func(k *Change) bool { return k.Placed }) {
 			out = append(out, whole(c.New, tree.Replace))
 			continue
 		}
-		if c.Kind == Within {
+		if c.Kind == Contains {
 			e := bare(c.New, tree.None)
 			e.Children = rebuilt(c.Children, c.New)
 			out = append(out, e)

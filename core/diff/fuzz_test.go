@@ -9,8 +9,8 @@ import (
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/markup"
-	"oakenlatch/core/sample"
 	"oakenlatch/core/tree"
+	"oakenlatch/core/treetest"
 )
 
 // Whatever three configurations are merged: it ends, the result is canonical,
@@ -20,8 +20,8 @@ import (
 func FuzzMerge(f *testing.F) {
 	for seed := range uint64(5) {
 		r := rand.New(rand.NewPCG(seed, 6))
-		base := sample.Tree(r, s)
-		f.Add(codec.OutlineText(base), codec.OutlineText(sample.Mutate(r, s, base)), codec.OutlineText(sample.Mutate(r, s, base)))
+		base := treetest.Tree(r, s)
+		f.Add(codec.OutlineText(base), codec.OutlineText(treetest.Mutate(r, s, base)), codec.OutlineText(treetest.Mutate(r, s, base)))
 	}
 	f.Fuzz(func(t *testing.T, a, b, c string) {
 		var trees [3]*tree.Node
@@ -48,9 +48,9 @@ func FuzzMerge(f *testing.F) {
 // Under 10,000 in a second: each patch is applied, and compared with what it says.
 func FuzzYangPatch(f *testing.F) {
 	r := rand.New(rand.NewPCG(9, 6))
-	base := sample.Tree(r, s)
+	base := treetest.Tree(r, s)
 	for range 4 {
-		d := diff.Compare(base, sample.Mutate(r, s, base))
+		d := diff.Compare(base, treetest.Mutate(r, s, base))
 		f.Add(d.YangPatchXML(s, "p"))
 		f.Add(d.YangPatchJSON(s, "p"))
 	}

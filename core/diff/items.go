@@ -38,10 +38,10 @@ func (d *Difference) Items() []Item {
 	var walk func([]*Change)
 	walk = func(list []*Change) {
 		for _, c := range list {
-			if c.Kind != Within {
+			if c.Kind != Contains {
 				out = append(out, item(c))
 			}
-			if c.Kind == Within || c.Kind == Moved && len(c.Children) > 0 && sameNotes(c) {
+			if c.Kind == Contains || c.Kind == Moved && len(c.Children) > 0 && sameNotes(c) {
 				walk(c.Children)
 			}
 		}

@@ -9,9 +9,9 @@ import (
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
-	"oakenlatch/core/sample"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
+	"oakenlatch/core/treetest"
 )
 
 // Decided for mine at each of its conflicts, a merge is the one in which mine
@@ -20,10 +20,10 @@ func TestDecided(t *testing.T) {
 	mine, same := 0, 0
 	for seed := range uint64(1000) {
 		r := rand.New(rand.NewPCG(seed, 11))
-		base := sample.Tree(r, s)
-		x, y := sample.Mutate(r, s, base), sample.Mutate(r, s, base)
+		base := treetest.Tree(r, s)
+		x, y := treetest.Mutate(r, s, base), treetest.Mutate(r, s, base)
 		for range r.IntN(3) {
-			x, y = sample.Mutate(r, s, x), sample.Mutate(r, s, y)
+			x, y = treetest.Mutate(r, s, x), treetest.Mutate(r, s, y)
 		}
 		result, conflicts := diff.Merge(base, x, y)
 		if len(conflicts) == 0 {
@@ -60,8 +60,8 @@ func TestWithout(t *testing.T) {
 	tried, whole := 0, 0
 	for seed := range uint64(400) {
 		r := rand.New(rand.NewPCG(seed, 12))
-		old := sample.Tree(r, s)
-		d := diff.Compare(old, sample.Mutate(r, s, sample.Mutate(r, s, old)))
+		old := treetest.Tree(r, s)
+		d := diff.Compare(old, treetest.Mutate(r, s, treetest.Mutate(r, s, old)))
 		w := d.Edits()
 		d.Walk(func(c *diff.Change) {
 			if c.Path().Last() == nil {
@@ -99,9 +99,9 @@ func inChoice(c *diff.Change) bool {
 func TestFitted(t *testing.T) {
 	for seed := range uint64(500) {
 		r := rand.New(rand.NewPCG(seed, 13))
-		old := sample.Tree(r, s)
-		e := diff.Compare(old, sample.Mutate(r, s, old)).Edits()
-		other := sample.Mutate(r, s, sample.Mutate(r, s, old))
+		old := treetest.Tree(r, s)
+		e := diff.Compare(old, treetest.Mutate(r, s, old)).Edits()
+		other := treetest.Mutate(r, s, treetest.Mutate(r, s, old))
 		_, err := tree.Apply(other, tree.Fitted(other, e), tree.None)
 		require.NoError(t, err, "seed %d", seed)
 		same, err := tree.Apply(old, tree.Fitted(old, e), tree.None)

@@ -179,7 +179,7 @@ func (r *renderer) change(c *Change, depth int) {
 		if len(c.Children) > 0 {
 			r.children(c.Old, c.New, c.Children, depth+1)
 		}
-	case Within:
+	case Contains:
 		r.add(MarkSame, depth, codec.Heads(c.New)[0], nil)
 		r.children(c.Old, c.New, c.Children, depth+1)
 	case Changed:

@@ -160,7 +160,7 @@ func (u *unified) pair(a, b *tree.Node, c *Change, depth int) {
 	switch {
 	case c == nil:
 		lines(b, depth, u.same)
-	case c.Kind == Within:
+	case c.Kind == Contains:
 		for _, h := range codec.Heads(b) {
 			u.same(strings.Repeat("  ", depth) + h)
 		}

@@ -41,7 +41,7 @@ func (d *Difference) patchEdits() []patchEdit {
 		}
 		for _, c := range list {
 			switch c.Kind {
-			case Within:
+			case Contains:
 				walk(c.Children)
 			case Changed:
 				add(patchEdit{operation: "replace", target: c.Path().Full(), node: c.New})

@@ -308,7 +308,7 @@ func (s *Space) within(box compiled, fam Family, rules []Rule) (out []compiled, 
 		in[c.field] = c.spans
 	}
 	for i := range rules {
-		if rules[i].apart(&in, fam) {
+		if rules[i].excludes(&in, fam) {
 			continue
 		}
 		c, ok := s.compileOne(fam, &rules[i])
@@ -319,8 +319,8 @@ func (s *Space) within(box compiled, fam Family, rules []Rule) (out []compiled, 
 	return out, places
 }
 
-// apart reports whether a rule fits nothing in a box, as far as is seen at once.
-func (r *Rule) apart(box *[64][]span, fam Family) bool {
+// excludes reports whether a rule fits nothing in a box, as far as is seen at once.
+func (r *Rule) excludes(box *[64][]span, fam Family) bool {
 	if r.Match.never || r.Match.only[1-fam] {
 		return true
 	}

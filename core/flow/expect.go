@@ -311,14 +311,14 @@ type Lack struct {
 // mostLacks is how many parts are told.
 const mostLacks = 20
 
-// Way is filters that packets go through one after another, before a change and
+// FilterChain is filters that packets go through one after another, before a change and
 // after it.
-type Way struct{ Before, After []Filter }
+type FilterChain struct{ Before, After []Filter }
 
 // Ask tells whether an expectation is met on each of some ways. What is to be
 // permitted must be permitted by all filters of a way, and what is to be denied by
 // one of them.
-func Ask(e Expectation, ways ...Way) (a Answer) {
+func Ask(e Expectation, ways ...FilterChain) (a Answer) {
 	s := NewSpace(Limits{})
 	about := s.Set(e)
 	was, missing := about, s.Nothing()
@@ -362,7 +362,7 @@ func Ask(e Expectation, ways ...Way) (a Answer) {
 
 // decides tells which filter of a way decides a packet after the change: the
 // first that stands in its way, or the last that lets it pass.
-func (w Way) decides(p Packet, lack *Lack) (permitted bool) {
+func (w FilterChain) decides(p Packet, lack *Lack) (permitted bool) {
 	for _, f := range w.After {
 		lack.Filter, lack.By = f.Name, f.Ruling(p)
 		if act, _ := f.Does(p); !act.Permits() {

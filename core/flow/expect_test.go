@@ -30,8 +30,8 @@ func TestSlip(t *testing.T) {
 	e, err := flow.ParseExpectation("permit tcp from 198.51.100.0/25 to 192.0.2.13 port 830")
 	require.NoError(t, err)
 	before, wide, right := hall("198.51.100.128/25"), hall("198.51.100.0/24"), hall("198.51.100.0/25")
-	through := func(before flow.Filter, after ...flow.Filter) flow.Way {
-		return flow.Way{Before: []flow.Filter{before}, After: after}
+	through := func(before flow.Filter, after ...flow.Filter) flow.FilterChain {
+		return flow.FilterChain{Before: []flow.Filter{before}, After: after}
 	}
 	a := flow.Ask(e, through(before, wide))
 	assert.Equal(t, flow.Answer{Already: "not", Delivered: true}, a)

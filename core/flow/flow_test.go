@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/core/flow"
-	"oakenlatch/core/sample"
+	"oakenlatch/core/treetest"
 )
 
 // wild makes rules of both families with everything that can be asked.
@@ -164,12 +164,12 @@ func TestInspect(t *testing.T) {
 // Laws that hold whatever the rules are.
 func TestLaws(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(3, 1))
-	nets := sample.Networks(rnd, 40)
+	nets := treetest.Networks(rnd, 40)
 	for range 60 {
 		s := flow.NewSpace(flow.Limits{})
-		rules := sample.Filter(rnd, nets, 5+rnd.IntN(120))
-		require.True(t, s.Compare(rules, sample.Rewritten(rnd, rules)).None(), "cut in two, and with rules nobody gets to, it does the same")
-		other := sample.Touched(rnd, nets, rules, 1+rnd.IntN(4))
+		rules := treetest.Filter(rnd, nets, 5+rnd.IntN(120))
+		require.True(t, s.Compare(rules, treetest.Rewritten(rnd, rules)).None(), "cut in two, and with rules nobody gets to, it does the same")
+		other := treetest.Touched(rnd, nets, rules, 1+rnd.IntN(4))
 		e := s.Compare(rules, other)
 		back := s.Compare(other, rules)
 		require.True(t, e.Permitted.Equal(back.Denied))
@@ -182,7 +182,7 @@ func TestLaws(t *testing.T) {
 // Beyond its limits it stops, and says so.
 func TestLimits(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(4, 1))
-	rules := sample.Filter(rnd, sample.Networks(rnd, 100), 500)
+	rules := treetest.Filter(rnd, treetest.Networks(rnd, 100), 500)
 	for _, l := range []flow.Limits{{Nodes: 50}, {Steps: 500}} {
 		s := flow.NewSpace(l)
 		s.Permitted(rules)

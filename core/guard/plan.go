@@ -63,7 +63,7 @@ type Probe struct {
 	Want    string        `json:"want,omitempty"`
 	Program string        `json:"program,omitempty"` // its name in the folder of probe programs
 	Args    []string      `json:"args,omitempty"`
-	Within  time.Duration `json:"within,omitempty"` // how long it may fail after the commit before that counts
+	Grace   time.Duration `json:"within,omitempty"` // how long it may fail after the commit before that counts
 }
 
 // String gives the probe as [ParseProbe] reads it.

@@ -7,8 +7,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"oakenlatch/core/sample"
 	"oakenlatch/core/schema"
+	"oakenlatch/core/treetest"
 )
 
 // at finds a data node by names alone.
@@ -27,7 +27,7 @@ func at(t *testing.T, s *schema.Schema, path string) *schema.Node {
 }
 
 func TestCompiledNodes(t *testing.T) {
-	s := sample.Schema()
+	s := treetest.Schema()
 	require.Empty(t, s.Problems)
 	lamp := at(t, s, "/harbour/berth/lamp")
 	assert.True(t, lamp.Presence)
@@ -53,7 +53,7 @@ func TestCompiledNodes(t *testing.T) {
 }
 
 func TestCanonicalValues(t *testing.T) {
-	s := sample.Schema()
+	s := treetest.Schema()
 	for _, c := range []struct{ path, value, want, fails string }{
 		{"/harbour/depth", "8.50", "8.5", ""},
 		{"/harbour/depth", "+009", "9.0", ""},
@@ -169,12 +169,12 @@ func TestPatterns(t *testing.T) {
 
 // Under 10,000 in a second: each input is a module, compiled as a whole.
 func FuzzCompile(f *testing.F) {
-	for _, m := range sample.Modules {
+	for _, m := range treetest.Modules {
 		f.Add(m.Text)
 	}
 	f.Add(module(`container c { uses g; } grouping g { container c { uses g; } }`))
 	f.Fuzz(func(_ *testing.T, text string) {
-		s := schema.Compile([]schema.Source{{Name: "x", Text: text}, sample.Modules[2]}, schema.Options{})
+		s := schema.Compile([]schema.Source{{Name: "x", Text: text}, treetest.Modules[2]}, schema.Options{})
 		s.Walk(func(n *schema.Node) { _ = n.Path() })
 	})
 }

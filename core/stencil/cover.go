@@ -6,17 +6,17 @@ import (
 	"slices"
 	"strings"
 
+	"oakenlatch/core/redact"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
-	"oakenlatch/core/veil"
 )
 
 // Cover hides the secrets in stencils from those who may not see them, line by
 // line, and knows its lines again. What is secret say the schemas that know a line;
-// where none does, its name. A nil veil hides nothing.
+// where none does, its name. A nil redactor hides nothing.
 type Cover struct {
-	Veil    *veil.Veil
-	Schemas []*schema.Schema
+	Redactor *redact.Redactor
+	Schemas  []*schema.Schema
 }
 
 // secret is what the lines of a stencil hide: whether a line does, by its number
@@ -46,7 +46,7 @@ func (c Cover) look(st *Stencil) secret {
 		if l.block {
 			if len(way) > 0 {
 				up := way[len(way)-1]
-				out.lines[i] = up.hidden || up.xml && c.Veil.XML(l.text) != l.text
+				out.lines[i] = up.hidden || up.xml && c.Redactor.XML(l.text) != l.text
 			}
 		} else {
 			name, rest := head(l.text)
@@ -109,7 +109,7 @@ func childNamed(s *schema.Schema, parent *schema.Node, name string) (*schema.Nod
 // nothing, and stay.
 func (c Cover) Text(text string) string {
 	st, err := Parse(text)
-	if err != nil || c.Veil == nil {
+	if err != nil || c.Redactor == nil {
 		return text
 	}
 	hidden := c.look(st).lines
@@ -140,21 +140,21 @@ func (c Cover) line(raw string) string {
 	case !strings.HasPrefix(body, "|"):
 		name, rest = head(body)
 		name, rest = name+":", rest[1:]
-	case c.Veil.XML(body) != body:
-		return pad + c.Veil.XML(body)
+	case c.Redactor.XML(body) != body:
+		return pad + c.Redactor.XML(body)
 	}
 	value := strings.TrimSpace(rest)
 	if value == "|" || strings.TrimSpace(strings.Trim(blankForm.ReplaceAllString(value, ""), `"`)) == "" && !strings.Contains(value, "{{") {
 		return raw // blanks alone, or its text follows
 	}
-	return pad + name + " " + c.Veil.Name(value)
+	return pad + name + " " + c.Redactor.Name(value)
 }
 
 // Lift gives what a text means that was written through the cover: a line with the
 // name of a hidden value is the one that has it in a former version, and hides it
 // here, too.
 func (c Cover) Lift(text string, former ...string) (string, error) {
-	if !strings.Contains(text, veil.Prefix) {
+	if !strings.Contains(text, redact.Prefix) {
 		return text, nil
 	}
 	meant := map[string]string{}
@@ -171,8 +171,8 @@ func (c Cover) Lift(text string, former ...string) (string, error) {
 		body := strings.TrimSpace(l)
 		if raw, ok := meant[body]; ok {
 			lines[i] = strings.Repeat(" ", len(l)-len(strings.TrimLeft(l, " "))) + raw
-		} else if strings.Contains(body, veil.Prefix) && !strings.HasPrefix(body, "#") {
-			return "", fail(i+1, "%v", veil.ErrUnknown)
+		} else if strings.Contains(body, redact.Prefix) && !strings.HasPrefix(body, "#") {
+			return "", fail(i+1, "%v", redact.ErrUnknown)
 		}
 	}
 	lifted := strings.Join(lines, "\n")
@@ -206,13 +206,13 @@ func (c Cover) HoldsSecrets(text string) bool { return c.Text(text) != text }
 
 // Values gives the values for blanks with names in the place of secrets.
 func (c Cover) Values(text string, values map[string]string) map[string]string {
-	if c.Veil == nil || len(values) == 0 {
+	if c.Redactor == nil || len(values) == 0 {
 		return values
 	}
 	out, hidden := maps.Clone(values), c.Covered(text)
 	for name, v := range values {
 		if hidden[name] && v != "" {
-			out[name] = c.Veil.Name(v)
+			out[name] = c.Redactor.Name(v)
 		}
 	}
 	return out
@@ -221,7 +221,7 @@ func (c Cover) Values(text string, values map[string]string) map[string]string {
 // Error gives an error about a filled-in text without the secrets in it: neither
 // those of the text nor those that were filled in.
 func (c Cover) Error(err error, text string, values map[string]string, shared map[string][]string) error {
-	if err == nil || c.Veil == nil {
+	if err == nil || c.Redactor == nil {
 		return err
 	}
 	var secrets []string
@@ -245,7 +245,7 @@ func (c Cover) Error(err error, text string, values map[string]string, shared ma
 	told := err.Error()
 	slices.SortFunc(secrets, func(a, b string) int { return len(b) - len(a) })
 	for _, s := range secrets {
-		told = c.Veil.Hide(told, s)
+		told = c.Redactor.Hide(told, s)
 	}
 	if told == err.Error() {
 		return err

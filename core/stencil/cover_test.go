@@ -8,9 +8,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"oakenlatch/core/redact"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/stencil"
-	"oakenlatch/core/veil"
 )
 
 const locker = `module locker { yang-version 1.1; namespace "urn:locker"; prefix l;
@@ -19,8 +19,8 @@ const locker = `module locker { yang-version 1.1; namespace "urn:locker"; prefix
     list door { key name; leaf name { type string; } leaf key { type string; } } leaf note { type string; } container public-door { leaf key { type string; } } } }`
 
 var (
-	shut  = stencil.Cover{Veil: veil.New([]byte("k"))}
-	known = stencil.Cover{Veil: shut.Veil, Schemas: []*schema.Schema{schema.Compile([]schema.Source{{Name: "locker", Text: locker}}, schema.Options{})}}
+	shut  = stencil.Cover{Redactor: redact.New([]byte("k"))}
+	known = stencil.Cover{Redactor: shut.Redactor, Schemas: []*schema.Schema{schema.Compile([]schema.Source{{Name: "locker", Text: locker}}, schema.Options{})}}
 )
 
 const lockers = `# keep it quiet
@@ -44,7 +44,7 @@ locker
 // What is secret is hidden, by what a schema says and by names where none does;
 // blanks, comments and everything else stay, and the lines their places.
 func TestCover(t *testing.T) {
-	hide := shut.Veil.Name
+	hide := shut.Redactor.Name
 	want := strings.NewReplacer(`"canary one" # so it is`, hide(`"canary one" # so it is`), "| canary three", "| "+hide("canary three"), "<secret>canary four<", "<secret>"+hide("canary four")+"<").Replace(lockers)
 	assert.Equal(t, strings.Replace(want, "passphrase: 7", "passphrase: "+hide("7"), 1), shut.Text(lockers), "by names alone")
 	assert.Equal(t, strings.Replace(want, "word: canary-{n}", "word: "+hide("canary-{n}"), 1), known.Text(lockers), "by what is known of them")
@@ -64,13 +64,13 @@ func TestLift(t *testing.T) {
 	text, err := known.Lift(strings.Replace(seen, "canaries sing", "nobody sings", 1), lockers)
 	require.NoError(t, err)
 	assert.Equal(t, strings.Replace(lockers, "canaries sing", "nobody sings", 1), text)
-	name := shut.Veil.Name(`"canary one" # so it is`)
+	name := shut.Redactor.Name(`"canary one" # so it is`)
 	for what, given := range map[string]string{
-		"of a value that is not there":     "locker\n  password: " + shut.Veil.Name("another") + "\n",
+		"of a value that is not there":     "locker\n  password: " + shut.Redactor.Name("another") + "\n",
 		"in another leaf":                  "locker\n  note: " + name + "\n",
 		"in another secret leaf":           "locker\n  word: " + name + "\n",
 		"beside something":                 "locker\n  password: x " + name + "\n",
-		"where a line of its name is none": "locker\n  public-door\n    | " + shut.Veil.Name("canary three") + "\n",
+		"where a line of its name is none": "locker\n  public-door\n    | " + shut.Redactor.Name("canary three") + "\n",
 	} {
 		_, err := known.Lift(given, lockers)
 		require.Error(t, err, what)
@@ -102,7 +102,7 @@ func FuzzCover(f *testing.F) {
 	f.Add("a\n ? b\n  |<secret>a</secret \n")
 	f.Add("\x10\r\r\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		if _, err := stencil.Parse(text); err != nil || strings.Contains(text, veil.Prefix) {
+		if _, err := stencil.Parse(text); err != nil || strings.Contains(text, redact.Prefix) {
 			return
 		}
 		for _, c := range []stencil.Cover{shut, known} {

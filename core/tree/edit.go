@@ -62,7 +62,7 @@ func Apply(base *Node, e *Edit, def Op) (*Node, error) {
 	return assemble(nil, kids, base.Annotations()), nil
 }
 
-func applyChildren(n *Node, edits []*Edit, op Op, at *way) (siblings, error) {
+func applyChildren(n *Node, edits []*Edit, op Op, at *editPath) (siblings, error) {
 	w := opened{base: n}
 	for _, e := range edits {
 		if e.Schema != nil && (e.Schema.Kind == schema.List || e.Schema.Kind == schema.LeafList) && e.Keys == nil {
@@ -91,7 +91,7 @@ func applyChildren(n *Node, edits []*Edit, op Op, at *way) (siblings, error) {
 	return w.close(), nil
 }
 
-func (w *opened) removeAll(e *Edit, op Op, at *way) error {
+func (w *opened) removeAll(e *Edit, op Op, at *editPath) error {
 	if e.Op != Inherit {
 		op = e.Op
 	}
@@ -104,13 +104,13 @@ func (w *opened) removeAll(e *Edit, op Op, at *way) error {
 	return nil
 }
 
-// way is the edits that lead to one: a path that is made only where it is told.
-type way struct {
-	up   *way
+// editPath is the edits that lead to one: a path that is made only where it is told.
+type editPath struct {
+	up   *editPath
 	edit *Edit
 }
 
-func (w *way) path() Path {
+func (w *editPath) path() Path {
 	if w == nil {
 		return nil
 	}
@@ -118,7 +118,7 @@ func (w *way) path() Path {
 }
 
 // to gives the path of an edit below.
-func (w *way) to(e *Edit) Path { return e.path(w.path()) }
+func (w *editPath) to(e *Edit) Path { return e.path(w.path()) }
 
 func (e *Edit) path(at Path) Path {
 	step := Step{Node: e.Schema, Keys: e.Keys}
@@ -129,11 +129,11 @@ func (e *Edit) path(at Path) Path {
 }
 
 // applyOne gives what an edit makes of a node: nil where it is gone.
-func applyOne(old *Node, e *Edit, op Op, at *way) (*Node, error) {
+func applyOne(old *Node, e *Edit, op Op, at *editPath) (*Node, error) {
 	if e.Op != Inherit {
 		op = e.Op
 	}
-	at = &way{at, e}
+	at = &editPath{at, e}
 	switch op {
 	case Delete:
 		if old == nil {
@@ -163,7 +163,7 @@ func applyOne(old *Node, e *Edit, op Op, at *way) (*Node, error) {
 }
 
 // rebuild gives the node with the edit's content put on top of the old one.
-func rebuild(old *Node, e *Edit, op Op, at *way) (*Node, error) {
+func rebuild(old *Node, e *Edit, op Op, at *editPath) (*Node, error) {
 	switch {
 	case e.Opaque != nil:
 		return NewOpaque(e.Schema, *e.Opaque), nil

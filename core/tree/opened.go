@@ -138,7 +138,7 @@ func (w *opened) put(i int, n *Node) {
 }
 
 // set puts what an edit made in its place; n is nil where the node is gone.
-func (w *opened) set(e *Edit, exact bool, n *Node, at *way) error {
+func (w *opened) set(e *Edit, exact bool, n *Node, at *editPath) error {
 	switch {
 	case userOrdered(e.Schema):
 		return w.run(e.Schema).set(e, n, at)
@@ -174,7 +174,7 @@ func (w *opened) set(e *Edit, exact bool, n *Node, at *way) error {
 
 // set puts an entry among its siblings: where the edit says, else where it
 // was, else last (RFC 7950 sections 7.7.9 and 7.8.6).
-func (r *userRun) set(e *Edit, n *Node, at *way) error {
+func (r *userRun) set(e *Edit, n *Node, at *editPath) error {
 	id := e.identity()
 	el := r.at[id]
 	if n == nil {

@@ -8,12 +8,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/core/codec"
-	"oakenlatch/core/sample"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
+	"oakenlatch/core/treetest"
 )
 
-var s = sample.Schema()
+var s = treetest.Schema()
 
 func path(t *testing.T, text string) tree.Path {
 	t.Helper()
@@ -172,7 +172,7 @@ func TestSharingAndDefaults(t *testing.T) {
 func TestDigestIgnoresSystemOrder(t *testing.T) {
 	for seed := range uint64(60) {
 		r := rand.New(rand.NewPCG(seed, 1))
-		n := sample.Tree(r, s)
+		n := treetest.Tree(r, s)
 		var shuffled func(*tree.Node) *tree.Node
 		shuffled = func(n *tree.Node) *tree.Node {
 			if n.Opaque() != nil || n.Schema() != nil && n.Schema().IsLeaf() {

@@ -30,13 +30,13 @@ type Accounts struct {
 	Second     Needs   // who has to have a second factor
 	Sealer     *Sealer // seals what second factors are checked with
 
-	store   *store.Store
-	log     *audit.Log
-	decoy   string // hash to compare with where there is no account
-	slow    *slowing
-	hashers chan struct{} // how many passwords are looked at at once
-	lent    lent
-	asking  asking
+	store    *store.Store
+	log      *audit.Log
+	decoy    string // hash to compare with where there is no account
+	throttle *throttle
+	hashers  chan struct{} // how many passwords are looked at at once
+	lent     lent
+	asking   asking
 }
 
 // hashing is argon2id as RFC 9106 section 4 recommends for little memory,
@@ -49,7 +49,7 @@ func NewAccounts(s *store.Store, log *audit.Log) (*Accounts, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Accounts{Idle: 2 * time.Hour, Life: 12 * time.Hour, store: s, log: log, decoy: decoy, slow: newSlowing(log.Now), hashers: make(chan struct{}, 4)}, nil
+	return &Accounts{Idle: 2 * time.Hour, Life: 12 * time.Hour, store: s, log: log, decoy: decoy, throttle: newThrottle(log.Now), hashers: make(chan struct{}, 4)}, nil
 }
 
 var accountName = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,31}$`)
@@ -242,8 +242,8 @@ func (a *Accounts) Empty(ctx context.Context) (bool, error) {
 	return len(list) == 0, err
 }
 
-// Still checks that whoever put a commit on the schedule may do so yet.
-func (a *Accounts) Still(ctx context.Context, name string, r Role, change int64) error {
+// StillMay checks that whoever put a commit on the schedule may do so yet.
+func (a *Accounts) StillMay(ctx context.Context, name string, r Role, change int64) error {
 	acc, err := a.get(ctx, name)
 	if err != nil {
 		return err

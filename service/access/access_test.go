@@ -98,7 +98,7 @@ func TestLogin(t *testing.T) {
 }
 
 // Guessing is made slow where it is done, and nobody else is kept out by it.
-func TestSlowing(t *testing.T) {
+func TestThrottle(t *testing.T) {
 	r := open(t)
 	r.add(t, "mara", "read")
 	r.add(t, "joss", "read")
@@ -110,7 +110,7 @@ func TestSlowing(t *testing.T) {
 	for range 3 {
 		require.ErrorIs(t, try("mara", guess, "evil"), access.ErrDenied)
 	}
-	var slow *access.SlowError
+	var slow *access.ThrottledError
 	require.ErrorAs(t, try("mara", "mara's password", "evil"), &slow, "even with the right one: a guess is not told by the answer")
 	assert.Equal(t, time.Second, slow.Wait)
 	require.NoError(t, try("mara", "mara's password", "home"), "it is slow from there, and not elsewhere")
@@ -234,7 +234,7 @@ func TestGrants(t *testing.T) {
 	for range 2 {
 		require.ErrorContains(t, r.SetPassword(t.Context(), p, "joss", "wrong", "another password", mine, "192.0.2.9", false), "the old password is wrong")
 	}
-	require.ErrorAs(t, r.SetPassword(t.Context(), p, "joss", "joss's password", "another password", mine, "192.0.2.9", false), new(*access.SlowError), "who guesses the old one is slowed")
+	require.ErrorAs(t, r.SetPassword(t.Context(), p, "joss", "joss's password", "another password", mine, "192.0.2.9", false), new(*access.ThrottledError), "who guesses the old one is slowed")
 	require.NoError(t, r.SetPassword(t.Context(), p, "joss", "joss's password", "another password", mine, "192.0.2.10", false))
 	_, err = r.Who(t.Context(), stolen, "there")
 	require.ErrorIs(t, err, access.ErrEnded)

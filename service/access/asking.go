@@ -98,7 +98,7 @@ func (q *asking) spend(hash string) bool {
 // again lets somebody try once more with what they were asked, where what they showed was wrong or came too
 // soon.
 func (q *asking) again(a asked, ticket string, why error) {
-	if a.tries++; ticket == "" || a.tries >= mostShown || !errors.Is(why, ErrShown) && !errors.As(why, new(*SlowError)) {
+	if a.tries++; ticket == "" || a.tries >= mostShown || !errors.Is(why, ErrShown) && !errors.As(why, new(*ThrottledError)) {
 		return
 	}
 	q.mu.Lock()

@@ -140,9 +140,9 @@ func (a *Accounts) ask(ctx context.Context, account, session string, site Site) 
 	return out, nil
 }
 
-// slowedAs is under what wrong codes of an account are counted, wherever they come from: who gets so far
+// throttleKey is under what wrong codes of an account are counted, wherever they come from: who gets so far
 // knows the password.
-const slowedAs = "second factor"
+const throttleKey = "second factor"
 
 // shows checks what somebody shows of their second factors: how it is told of in the record,
 // or ErrShown. Wrong tries are slowed and entered.
@@ -160,7 +160,7 @@ func (a *Accounts) shows(ctx context.Context, q asked, s Shown, from string) (ho
 		how, err = a.showsCode(ctx, q.account, list, s.Code)
 	}
 	if err == nil {
-		a.slow.passed(q.account, slowedAs)
+		a.throttle.passed(q.account, throttleKey)
 		return how, nil
 	}
 	if !errors.Is(err, ErrShown) {
@@ -176,10 +176,10 @@ func (a *Accounts) shows(ctx context.Context, q asked, s Shown, from string) (ho
 func (a *Accounts) oneTry(account string) error {
 	a.asking.mu.Lock()
 	defer a.asking.mu.Unlock()
-	if wait := a.slow.wait(account, slowedAs, true); wait > 0 {
-		return &SlowError{wait}
+	if wait := a.throttle.wait(account, throttleKey, true); wait > 0 {
+		return &ThrottledError{wait}
 	}
-	a.slow.failed(account, slowedAs)
+	a.throttle.failed(account, throttleKey)
 	return nil
 }
 

@@ -169,7 +169,7 @@ func TestCodesAreSlowed(t *testing.T) {
 	looked, slow := 0, 0
 	for i := range 30 {
 		_, _, err := r.in(t, "mara", fmt.Sprintf("198.51.100.%d", i), "123456")
-		var wait *access.SlowError
+		var wait *access.ThrottledError
 		switch {
 		case errors.As(err, &wait):
 			slow++

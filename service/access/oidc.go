@@ -35,14 +35,14 @@ type OIDC struct {
 	provider *oidc.Provider
 }
 
-// Way is what has to come back from who vouches: kept by the browser meanwhile.
-type Way struct {
+// SignInAttempt is what has to come back from who vouches: kept by the browser meanwhile.
+type SignInAttempt struct {
 	State, Nonce, Verifier string
 	Page                   string // to go on to
 }
 
-// elsewhereWithin bounds what is asked of who vouches.
-const elsewhereWithin = 15 * time.Second
+// providerTimeout bounds what is asked of who vouches.
+const providerTimeout = 15 * time.Second
 
 // client gives how the provider is spoken to. It is looked up at the first use, so
 // that one that is down keeps nobody with an account here out.
@@ -50,7 +50,7 @@ func (o *OIDC) client(ctx context.Context) (*oauth2.Config, *oidc.Provider, erro
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.provider == nil {
-		p, err := oidc.NewProvider(oidc.ClientContext(context.WithoutCancel(ctx), &http.Client{Timeout: elsewhereWithin}), o.Issuer)
+		p, err := oidc.NewProvider(oidc.ClientContext(context.WithoutCancel(ctx), &http.Client{Timeout: providerTimeout}), o.Issuer)
 		if err != nil {
 			return nil, nil, refusal.New(refusal.Conflict, "try again, or sign in with an account of this service", "%s, who vouches for people, does not answer as it should: %v", o.Issuer, err)
 		}
@@ -60,8 +60,8 @@ func (o *OIDC) client(ctx context.Context) (*oauth2.Config, *oidc.Provider, erro
 }
 
 // Begin gives where a person is sent to sign in, and what has to come back.
-func (o *OIDC) Begin(ctx context.Context, page string) (string, Way, error) {
-	w := Way{State: rand.Text(), Nonce: rand.Text(), Verifier: oauth2.GenerateVerifier(), Page: ownPage(page)}
+func (o *OIDC) Begin(ctx context.Context, page string) (string, SignInAttempt, error) {
+	w := SignInAttempt{State: rand.Text(), Nonce: rand.Text(), Verifier: oauth2.GenerateVerifier(), Page: ownPage(page)}
 	c, _, err := o.client(ctx)
 	if err != nil {
 		return "", w, err
@@ -87,7 +87,7 @@ type claims struct {
 }
 
 // Back reads what came back of who vouches.
-func (o *OIDC) back(ctx context.Context, w Way, state, code string) (claims, error) {
+func (o *OIDC) back(ctx context.Context, w SignInAttempt, state, code string) (claims, error) {
 	if w.State == "" || state != w.State || code == "" {
 		return claims{}, refusal.New(refusal.Invalid, "sign in again", "what came back belongs to no sign-in that was begun in this browser")
 	}
@@ -95,7 +95,7 @@ func (o *OIDC) back(ctx context.Context, w Way, state, code string) (claims, err
 	if err != nil {
 		return claims{}, err
 	}
-	ctx, cancel := context.WithTimeout(oidc.ClientContext(ctx, &http.Client{Timeout: elsewhereWithin}), elsewhereWithin)
+	ctx, cancel := context.WithTimeout(oidc.ClientContext(ctx, &http.Client{Timeout: providerTimeout}), providerTimeout)
 	defer cancel()
 	denied := func(err error) error {
 		return refusal.New(refusal.Forbidden, "sign in again", "%s did not vouch for this sign-in: %v", o.Issuer, short(err))
@@ -144,12 +144,12 @@ func short(err error) string {
 	return strings.ToValidUTF8(text[:min(len(text), 200)], "")
 }
 
-// Elsewhere begins a session for a person whom somebody else vouches for. Their
+// SignInExternally begins a session for a person whom somebody else vouches for. Their
 // account is made at the first time, and may what their groups may, as they are now.
-func (a *Accounts) Elsewhere(ctx context.Context, o *OIDC, w Way, state, code, from string) (token string, expires time.Time, p Person, err error) {
+func (a *Accounts) SignInExternally(ctx context.Context, o *OIDC, w SignInAttempt, state, code, from string) (token string, expires time.Time, p Person, err error) {
 	c, err := o.back(ctx, w, state, code)
 	if err != nil {
-		return "", expires, p, errors.Join(err, a.deniedElsewhere(ctx, o, from, err.Error()))
+		return "", expires, p, errors.Join(err, a.deniedExternally(ctx, o, from, err.Error()))
 	}
 	var may Grants
 	for _, g := range c.groups {
@@ -181,7 +181,7 @@ func (a *Accounts) Elsewhere(ctx context.Context, o *OIDC, w Way, state, code, f
 		if !fresh && acc.Closed.IsZero() && len(acc.Grants) > 0 { // what its groups gave goes with them
 			err = errors.Join(err, a.log.Write(ctx, func(tx *audit.Tx) error { return regrant(tx, acc, Grants{}, o) }))
 		}
-		return "", expires, p, errors.Join(err, a.deniedElsewhere(ctx, o, from, err.Error()))
+		return "", expires, p, errors.Join(err, a.deniedExternally(ctx, o, from, err.Error()))
 	}
 	err = a.log.Write(ctx, func(tx *audit.Tx) error {
 		if fresh {
@@ -214,20 +214,20 @@ func regrant(tx *audit.Tx, acc store.Account, may Grants, o *OIDC) error {
 	return tx.Record(ledger.Entry{Actor: audit.Service, Action: "account.may", Before: strings.Join(acc.Grants, " "), After: strings.Join(may.Texts(), " "), Note: acc.Name + ", by its groups at " + o.Issuer})
 }
 
-func (a *Accounts) deniedElsewhere(ctx context.Context, o *OIDC, from, why string) error {
+func (a *Accounts) deniedExternally(ctx context.Context, o *OIDC, from, why string) error {
 	return a.log.Write(ctx, func(tx *audit.Tx) error {
 		return tx.Record(ledger.Entry{Actor: audit.Service, Action: "login.denied", Note: fmt.Sprintf("by %s, from %s: %.200s", o.Issuer, from, why)})
 	})
 }
 
 // Pack and Unpack put a way where the browser keeps it: sealed, so that it is ours.
-func (w Way) Pack(s *Sealer) (string, error) {
+func (w SignInAttempt) Pack(s *Sealer) (string, error) {
 	text, err := json.Marshal(w)
 	return fmt.Sprintf("%x", s.Seal(text, "sign-in elsewhere")), err
 }
 
 // Unpack reads what Pack made.
-func Unpack(s *Sealer, text string) (w Way, err error) {
+func Unpack(s *Sealer, text string) (w SignInAttempt, err error) {
 	var sealed []byte
 	if _, err := fmt.Sscanf(text, "%x", &sealed); err != nil {
 		return w, err

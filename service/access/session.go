@@ -21,10 +21,10 @@ import (
 // ErrEnded is given for a session or token that has ended, or never was.
 var ErrEnded = errors.New("the session or token has ended, or never was")
 
-// SlowError is given where sign-in is tried again too soon.
-type SlowError struct{ Wait time.Duration }
+// ThrottledError is given where sign-in is tried again too soon.
+type ThrottledError struct{ Wait time.Duration }
 
-func (e *SlowError) Error() string {
+func (e *ThrottledError) Error() string {
 	return fmt.Sprintf("sign-in was tried too often with something wrong: it is tried again no sooner than in %s", e.Wait.Round(time.Second))
 }
 
@@ -62,18 +62,18 @@ func (a *Accounts) knows(ctx context.Context, acc store.Account, name string, kn
 	if err != nil {
 		return err
 	}
-	if wait := a.slow.wait(name, from, familiar); wait > 0 {
-		return &SlowError{wait}
+	if wait := a.throttle.wait(name, from, familiar); wait > 0 {
+		return &ThrottledError{wait}
 	}
 	ok, err := a.matches(ctx, name, password, from, acc.Hash, known, familiar)
 	if err != nil {
 		return err
 	}
 	if ok {
-		a.slow.passed(name, from)
+		a.throttle.passed(name, from)
 		return nil
 	}
-	unlooked := a.slow.failed(name, from)
+	unlooked := a.throttle.failed(name, from)
 	denied := a.log.Write(ctx, func(tx *audit.Tx) error {
 		note := fmt.Sprintf("%.40q from %s", name, from)
 		if unlooked > 0 {
@@ -111,8 +111,8 @@ func (a *Accounts) matches(ctx context.Context, name, password, from, hash strin
 		return false, err
 	}
 	defer over()
-	if wait := a.slow.wait(name, from, familiar); wait > 0 {
-		return false, &SlowError{wait}
+	if wait := a.throttle.wait(name, from, familiar); wait > 0 {
+		return false, &ThrottledError{wait}
 	}
 	ok, err := argon2id.ComparePasswordAndHash(password, hash)
 	return ok && known, err

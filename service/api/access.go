@@ -16,9 +16,9 @@ import (
 func (a *API) accessRoutes() []route {
 	return []route{
 		{"POST", "/login", "Sign in; gives a token, and a cookie for the console", toEnter, 200, wire.Login{}, wire.Session{}, nil, a.login},
-		{"GET", "/login/ways", "How people sign in: with a password, and where somebody else vouches for them", everybody, 200, nil, wire.Ways{}, nil, a.ways},
-		{"GET", "/login/elsewhere", "Begin to sign in where somebody else vouches for people (OpenID Connect): sends there; page is where to go on", everybody, 302, nil, nil, []string{"page"}, a.elsewhere},
-		{"GET", "/login/elsewhere/back", "What comes back from there", everybody, 302, nil, nil, []string{"state", "code", "error"}, a.backFromElsewhere},
+		{"GET", "/login/ways", "How people sign in: with a password, and where somebody else vouches for them", everybody, 200, nil, wire.SignInOptions{}, nil, a.ways},
+		{"GET", "/login/elsewhere", "Begin to sign in where somebody else vouches for people (OpenID Connect): sends there; page is where to go on", everybody, 302, nil, nil, []string{"page"}, a.externalSignIn},
+		{"GET", "/login/elsewhere/back", "What comes back from there", everybody, 302, nil, nil, []string{"state", "code", "error"}, a.externalCallback},
 		{"POST", "/logout", "Sign out; the session is worthless afterwards", anyoneLacking, 204, nil, nil, nil, a.logout},
 		{"GET", "/me", "Who one is, and may do", anyoneLacking, 200, nil, wire.Session{}, nil, a.me},
 		{"POST", "/me/password", "Give one's own account another password; its other sessions end", anyoneFresh, 204, wire.NewPassword{}, nil, nil, a.ownPassword},
@@ -60,17 +60,17 @@ func (a *API) signedIn(c *call, token string, expires time.Time, p access.Person
 	return out
 }
 
-// wayCookie is what a sign-in elsewhere leaves with the browser until it is back.
-const wayCookie = "oaken_latch_way"
+// attemptCookie is what a sign-in elsewhere leaves with the browser until it is back.
+const attemptCookie = "oaken_latch_way"
 
 func (a *API) ways(*call) (any, error) {
 	if a.OIDC == nil {
-		return wire.Ways{}, nil
+		return wire.SignInOptions{}, nil
 	}
-	return wire.Ways{Elsewhere: a.OIDC.Issuer}, nil
+	return wire.SignInOptions{Elsewhere: a.OIDC.Issuer}, nil
 }
 
-func (a *API) elsewhere(c *call) (any, error) {
+func (a *API) externalSignIn(c *call) (any, error) {
 	if a.OIDC == nil {
 		return nil, refusal.New(refusal.NotFound, "sign in with a password", "nobody else vouches for people here")
 	}
@@ -83,7 +83,7 @@ func (a *API) elsewhere(c *call) (any, error) {
 		return nil, err
 	}
 	// Lax: it has to come with the way back, which another site sends.
-	c.SetCookie(&http.Cookie{Name: wayCookie, Value: packed, Path: prefix + "/login", MaxAge: 600, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: a.secure(c.Context)})
+	c.SetCookie(&http.Cookie{Name: attemptCookie, Value: packed, Path: prefix + "/login", MaxAge: 600, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: a.secure(c.Context)})
 	return sentTo(c, to), nil
 }
 
@@ -95,21 +95,21 @@ func sentTo(c *call, to string) stream {
 	}
 }
 
-func (a *API) backFromElsewhere(c *call) (any, error) {
+func (a *API) externalCallback(c *call) (any, error) {
 	if a.OIDC == nil {
 		return nil, refusal.New(refusal.NotFound, "sign in with a password", "nobody else vouches for people here")
 	}
-	var way access.Way
-	if ck, err := c.Cookie(wayCookie); err == nil {
+	var way access.SignInAttempt
+	if ck, err := c.Cookie(attemptCookie); err == nil {
 		if way, err = access.Unpack(a.Sealer, ck.Value); err != nil {
-			way = access.Way{}
+			way = access.SignInAttempt{}
 		}
 	}
-	c.SetCookie(&http.Cookie{Name: wayCookie, Path: prefix + "/login", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: a.secure(c.Context)})
+	c.SetCookie(&http.Cookie{Name: attemptCookie, Path: prefix + "/login", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: a.secure(c.Context)})
 	if e := c.QueryParam("error"); e != "" {
 		return notIn(refusal.New(refusal.Forbidden, "sign in again", "%s did not let this sign-in through: %.100s", a.OIDC.Issuer, e)), nil
 	}
-	token, expires, _, err := a.Accounts.Elsewhere(c.ctx, a.OIDC, way, c.QueryParam("state"), c.QueryParam("code"), c.RealIP())
+	token, expires, _, err := a.Accounts.SignInExternally(c.ctx, a.OIDC, way, c.QueryParam("state"), c.QueryParam("code"), c.RealIP())
 	var no *refusal.Error
 	if errors.As(err, &no) {
 		return notIn(no), nil

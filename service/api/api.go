@@ -27,11 +27,11 @@ import (
 	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/history"
+	"oakenlatch/service/notify"
 	"oakenlatch/service/outside"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/report"
 	"oakenlatch/service/store"
-	"oakenlatch/service/tell"
 	"oakenlatch/service/witness"
 	"oakenlatch/wire"
 )
@@ -55,7 +55,7 @@ type API struct {
 	Archives  *archive.Archives
 	Decisions *outside.Decisions
 	Reports   *report.Reports
-	Teller    *tell.Teller
+	Teller    *notify.Notifier
 	Witnesses *witness.Witnesses // who vouches for the record from outside
 	Sealer    *access.Sealer
 	OIDC      *access.OIDC // nil: nobody else vouches for people
@@ -72,7 +72,7 @@ type API struct {
 	Names     []string                                                   // that the service is called by, beside addresses; nil is any
 	collected http.Handler                                               // the metrics
 
-	readWithin time.Duration // for the body of a request; the usual if 0
+	bodyTimeout time.Duration // for the body of a request; the usual if 0
 }
 
 // route is one operation of the API. In and Out are samples of its documents,
@@ -218,14 +218,14 @@ func (a *API) serve(r route) echo.HandlerFunc {
 		if r.method != http.MethodGet && !r.needs.Looks {
 			// What was asked is carried out or refused, whether who asked is there still or not.
 			var end context.CancelFunc
-			c.ctx, end = context.WithTimeout(context.WithoutCancel(c.ctx), writeWithin)
+			c.ctx, end = context.WithTimeout(context.WithoutCancel(c.ctx), answerTimeout)
 			defer end()
 		}
 		if !r.needs.Open {
 			if err := a.identify(c); err != nil {
 				return err
 			}
-			c.ctx, c.person = audit.By(c.ctx, c.way()), c.person.Acting(r.needs.Role)
+			c.ctx, c.person = audit.By(c.ctx, c.origin()), c.person.Acting(r.needs.Role)
 			if err := a.permit(c, r); err != nil {
 				a.recordRefusal(c, r, err)
 				return err
@@ -307,9 +307,9 @@ func (a *API) permit(c *call, r route) error {
 // stream is an answer that is written as it is made, and is no JSON.
 type stream func(w http.ResponseWriter) error
 
-// way is how the person came in.
-func (c *call) way() audit.Way {
-	w := audit.Way{Kind: "token", Address: c.RealIP(), Session: access.SessionName(c.token)}
+// origin is how the person came in.
+func (c *call) origin() audit.Origin {
+	w := audit.Origin{Kind: "token", Address: c.RealIP(), Session: access.SessionName(c.token)}
 	if c.Request().Header.Get("Authorization") == "" {
 		w.Kind = "console"
 	}

@@ -286,7 +286,7 @@ func (a *API) readCopy(c *call) (any, error) {
 		return nil, err
 	}
 	devices, archives, err := a.names(c)
-	if err == nil && devices[k.Device] != "" && a.veilOf(c, devices[k.Device]) != nil {
+	if err == nil && devices[k.Device] != "" && a.redactorOf(c, devices[k.Device]) != nil {
 		err = refusal.New(refusal.Forbidden, "compare its revision instead: latch compare "+devices[k.Device]+"@rev:"+strconv.FormatInt(k.Revision, 10)+" "+devices[k.Device], "a copy holds all as it is, secrets too: account %s may not see those of %s", c.person.Name, devices[k.Device])
 	}
 	if err == nil && devices[k.Device] == "" {

@@ -128,7 +128,7 @@ func TestProxies(t *testing.T) {
 // counts until the body is read, and not where there is none.
 func TestLongRequest(t *testing.T) {
 	t.Parallel()
-	a := &API{readWithin: 200 * time.Millisecond, Logger: slog.New(slog.DiscardHandler)}
+	a := &API{bodyTimeout: 200 * time.Millisecond, Logger: slog.New(slog.DiscardHandler)}
 	e := echo.New()
 	e.Use(a.within)
 	long := func(c *echo.Context) error {

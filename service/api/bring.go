@@ -23,7 +23,7 @@ import (
 func (a *API) broughtDoc(c *call, ch store.Change, list []desk.Brought) wire.BroughtBack {
 	out := wire.BroughtBack{Change: ch.Number, Title: ch.Title, Parts: []wire.Brought{}}
 	for _, b := range list {
-		v := a.veilOf(c, b.Device)
+		v := a.redactorOf(c, b.Device)
 		b.Difference = v.Difference(b.Difference)
 		p := wire.Brought{Device: b.Device, Edits: []wire.Edit{}, Lines: []diff.Line{}, Takes: []wire.Later{}, Left: []wire.Left{}, Notes: b.Notes}
 		for _, e := range b.Edits {
@@ -192,7 +192,7 @@ func (a *API) exportOne(c *call, out *bundle.Writer, d store.Device, from, form 
 	if at.IsZero() || from == "running" || from == "startup" || from == "candidate" {
 		at = a.Log.Now()
 	}
-	text := archive.InstanceOf(r.Schema, d, a.veil(c, d).Tree(r.Running), at, r.Revision.Number, from, form == "json")
+	text := archive.InstanceOf(r.Schema, d, a.redactor(c, d).Tree(r.Running), at, r.Revision.Number, from, form == "json")
 	about := wire.Origin{Device: d.Name, Site: d.Site, Model: d.Model, Serial: d.Serial, Revision: r.Revision.Number, At: at, Cause: r.Revision.Source, Change: r.Revision.Change}
 	return out.Add(archive.Folder(d)+"/"+archive.FileName(d.Name)+"."+form, int64(len(text)), bytes.NewReader(text), about)
 }

@@ -247,7 +247,7 @@ func (a *API) difference(c *call) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		sides[i] = a.veil(c, d).Tree(r.Running.WithoutDefaults())
+		sides[i] = a.redactor(c, d).Tree(r.Running.WithoutDefaults())
 	}
 	df := diff.Compare(sides[0], sides[1])
 	out.Count, out.Lines, out.Items = df.Count(), lines(df, context), items(df)

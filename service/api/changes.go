@@ -30,7 +30,7 @@ func (a *API) changeDoc(c *call, ch store.Change) (wire.Change, error) {
 	if out.Edits, err = a.Store.CountEdits(c.ctx, ch.Number); err != nil {
 		return out, err
 	}
-	if out.Company, err = a.Store.Company(c.ctx, ch.Number); err != nil {
+	if out.Coworkers, err = a.Store.Coworkers(c.ctx, ch.Number); err != nil {
 		return out, err
 	}
 	notes, err := a.Store.Notes(c.ctx, ch.Number)

@@ -55,9 +55,9 @@ func (a *API) compare(c *call) (any, error) {
 	if len(path) > 0 {
 		out.Path, left, right = path.String(), left.Cut(path), right.Cut(path)
 	}
-	v := a.veil(c, x.Device)
+	v := a.redactor(c, x.Device)
 	if v == nil {
-		v = a.veil(c, y.Device)
+		v = a.redactor(c, y.Device)
 	}
 	df := v.Difference(diff.Compare(left, right))
 	out.Count, out.Lines, out.Items = df.Count(), lines(df, context), items(df)

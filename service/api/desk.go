@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"oakenlatch/core/codec"
-	"oakenlatch/core/guide"
+	"oakenlatch/core/complete"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/refusal"
@@ -58,7 +58,7 @@ const shownLines = 400
 func (a *API) loadedDocs(c *call, list []desk.Loaded) []wire.Loaded {
 	out := make([]wire.Loaded, 0, len(list))
 	for _, l := range list {
-		l.Difference = a.veilOf(c, l.Device).Difference(l.Difference)
+		l.Difference = a.redactorOf(c, l.Device).Difference(l.Difference)
 		doc := wire.Loaded{Device: l.Device, Edit: a.editDoc(c, l.Device, l.Edit), Format: string(l.Format), Count: l.Difference.Count(), Lines: lines(l.Difference, 0), Notes: l.Notes, Tag: l.Tag}
 		if doc.Count > manyChanges {
 			doc.Groups = l.Difference.Groups()
@@ -110,7 +110,7 @@ func (a *API) part(c *call) (any, error) {
 		return nil, refusal.New(refusal.Invalid, "", "%s: %v", w.Device.Name, err)
 	}
 	c.Response().Header().Set("ETag", strconv.Quote(w.Tag()))
-	return wire.Part{Device: w.Device.Name, Path: path.String(), Base: w.Base.Number, Tag: w.Tag(), Outline: codec.OutlineText(a.veil(c, w.Device).Tree(w.Mine.Cut(path)))}, nil
+	return wire.Part{Device: w.Device.Name, Path: path.String(), Base: w.Base.Number, Tag: w.Tag(), Outline: codec.OutlineText(a.redactor(c, w.Device).Tree(w.Mine.Cut(path)))}, nil
 }
 
 // edits lists what is staged.
@@ -228,7 +228,7 @@ func (a *API) decide(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	doc := conflictDoc(a.veilOf(c, in.Device).Conflict(x))
+	doc := conflictDoc(a.redactorOf(c, in.Device).Conflict(x))
 	doc.Keep, doc.Actor, doc.At = in.Keep, c.person.Name, a.Log.Now()
 	return doc, nil
 }
@@ -248,7 +248,7 @@ func (a *API) rebase(c *call) (any, error) {
 	}
 	out := make([]wire.Rebased, 0, len(list))
 	for _, r := range list {
-		doc := wire.Rebased{Device: r.Device, From: r.From, To: r.To, Moved: lines(a.veilOf(c, r.Device).Difference(r.Moved), 0), Mended: r.Mended}
+		doc := wire.Rebased{Device: r.Device, From: r.From, To: r.To, Moved: lines(a.redactorOf(c, r.Device).Difference(r.Moved), 0), Mended: r.Mended}
 		for _, e := range r.Dropped {
 			doc.Dropped = append(doc.Dropped, a.editDoc(c, r.Device, e))
 		}
@@ -270,7 +270,7 @@ func (a *API) paths(c *call) (any, error) {
 	}
 	hints, err := a.Desk.Next(c.ctx, c.person, d.Name, c.QueryParam("path"), change)
 	if hints == nil {
-		hints = []guide.Hint{}
+		hints = []complete.Hint{}
 	}
 	return hints, err
 }

@@ -17,9 +17,9 @@ import (
 
 	"oakenlatch/service/access"
 	"oakenlatch/service/archive"
+	"oakenlatch/service/notify"
 	"oakenlatch/service/outside"
 	"oakenlatch/service/report"
-	"oakenlatch/service/tell"
 	"oakenlatch/test/servicetest"
 	"oakenlatch/wire"
 )
@@ -44,7 +44,7 @@ func newCounter(t *testing.T, devices ...string) *counter {
 	require.NoError(t, err)
 	a.Decisions = &outside.Decisions{Store: r.Store, Log: r.Log, Desk: r.Desk}
 	a.Reports = &report.Reports{Store: r.Store, Log: r.Log, Fleet: r.Fleet, History: r.History, Desk: r.Desk}
-	a.Teller = tell.New(r.Store, r.Log, sealer, a.Logger)
+	a.Teller = notify.New(r.Store, r.Log, sealer, a.Logger)
 	a.Archives = archive.New(r.Store, r.Log, r.Fleet, r.History, sealer, t.TempDir(), a.Logger)
 	r.Desk.Copy = a.Archives.Tree
 	d := &counter{Room: r, API: a, t: t, h: a.Handler(), tokens: map[string]string{}}
@@ -140,7 +140,7 @@ func TestDeskRoutes(t *testing.T) {
 		assert.Contains(t, p.Next, "latch share 1 otto")
 	}
 	d.ok("nell", "POST", "/changes/1/company", wire.Share{Account: "otto"}, &ch)
-	assert.Equal(t, []string{"otto"}, ch.Company)
+	assert.Equal(t, []string{"otto"}, ch.Coworkers)
 	status, _, _ = d.do("otto", "POST", "/changes/1/company", wire.Share{Account: "abel"}, nil)
 	assert.Equal(t, http.StatusForbidden, status)
 	d.ok("otto", "POST", "/changes/1/notes", wire.NewNote{Text: "hello"}, &ch)

@@ -37,16 +37,18 @@ func (a *API) historyRoutes() []route {
 	}
 }
 
-// told gives revisions as documents, with what is known of their changes.
-type told struct {
+// revisionDocs gives revisions as documents, with what is known of their changes.
+type revisionDocs struct {
 	a       *API
 	c       *call
 	changes map[int64]store.Change
 }
 
-func (a *API) telling(c *call) *told { return &told{a, c, map[int64]store.Change{}} }
+func (a *API) revisionDocs(c *call) *revisionDocs {
+	return &revisionDocs{a, c, map[int64]store.Change{}}
+}
 
-func (t *told) change(n int64) (store.Change, error) {
+func (t *revisionDocs) change(n int64) (store.Change, error) {
 	if have, ok := t.changes[n]; ok || n == 0 {
 		return have, nil
 	}
@@ -55,12 +57,12 @@ func (t *told) change(n int64) (store.Change, error) {
 	return ch, err
 }
 
-func (t *told) revision(r store.Revision) (wire.Revision, error) {
+func (t *revisionDocs) revision(r store.Revision) (wire.Revision, error) {
 	ch, err := t.change(r.Change)
 	return wire.Revision{Number: r.Number, At: r.At, Source: r.Source, Change: r.Change, Title: ch.Title, Ticket: ch.Ticket, Author: ch.Author, Actor: r.Actor, Note: r.Note, Digest: r.Digest}, err
 }
 
-func (t *told) revisions(list []store.Revision) ([]wire.Revision, error) {
+func (t *revisionDocs) revisions(list []store.Revision) ([]wire.Revision, error) {
 	out := make([]wire.Revision, 0, len(list))
 	for _, r := range list {
 		doc, err := t.revision(r)
@@ -89,7 +91,7 @@ func (a *API) revisions(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.telling(c).revisions(list)
+	return a.revisionDocs(c).revisions(list)
 }
 
 var causeText = map[string]string{
@@ -101,7 +103,7 @@ func (a *API) timeline(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := a.telling(c)
+	t := a.revisionDocs(c)
 	out := []wire.Moment{}
 	revs, err := a.Store.Revisions(c.ctx, d.ID)
 	if err != nil {
@@ -199,13 +201,13 @@ func (a *API) named(c *call, t *history.Trail, steps map[int64]bool) ([]wire.Rev
 		list = append(list, t.By(n))
 	}
 	slices.SortFunc(list, func(x, y store.Revision) int { return cmp.Compare(y.Number, x.Number) })
-	return a.telling(c).revisions(list)
+	return a.revisionDocs(c).revisions(list)
 }
 
 func (a *API) blame(c *call) (any, error) {
 	out := wire.Blame{Lines: []wire.BlameLine{}, Gone: []wire.GoneLine{}}
 	return out, a.follow(c, func(d store.Device, t *history.Trail, path tree.Path) error {
-		v := a.veil(c, d)
+		v := a.redactor(c, d)
 		out.Device, out.Path, out.Revision = d.Name, path.String(), t.Last.Number
 		named := map[int64]bool{}
 		for _, l := range t.Lines(v.Tree(t.Now.Cut(path)), nil) {
@@ -232,7 +234,7 @@ func (a *API) blame(c *call) (any, error) {
 func (a *API) life(c *call) (any, error) {
 	out := wire.Life{Events: []wire.LifeStep{}}
 	return out, a.follow(c, func(d store.Device, t *history.Trail, path tree.Path) error {
-		v := a.veil(c, d)
+		v := a.redactor(c, d)
 		out.Device, out.Path = d.Name, path.String()
 		if len(path) == 0 {
 			return refusal.New(refusal.Invalid, "name a path; for the whole: latch revisions "+d.Name, "the life of the whole configuration is its revisions")

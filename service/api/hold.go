@@ -71,7 +71,7 @@ func order(in wire.NewCommit) (engine.Order, error) {
 		if err != nil {
 			return o, refusal.New(refusal.Invalid, "", "%v", err)
 		}
-		p.Within = seconds(in.ProbeWithinSeconds)
+		p.Grace = seconds(in.ProbeWithinSeconds)
 		o.Probes = append(o.Probes, p)
 	}
 	return o, nil
@@ -274,7 +274,7 @@ func (a *API) decidable(c *call) (store.Change, error) {
 	if err != nil || ch.Author == c.person.Name || c.person.Administers() {
 		return ch, err
 	}
-	company, err := a.Store.Company(c.ctx, ch.Number)
+	company, err := a.Store.Coworkers(c.ctx, ch.Number)
 	if err == nil && !slices.Contains(company, c.person.Name) {
 		err = refusal.New(refusal.Forbidden, "ask them, or an administrator", "change %d belongs to %s, who alone can decide it, with those they added", ch.Number, ch.Author)
 	}

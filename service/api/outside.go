@@ -105,7 +105,7 @@ func (a *API) outside(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	df = a.veil(c, d).Difference(df)
+	df = a.redactor(c, d).Difference(df)
 	out.Lines, out.Items = lines(df, context), items(df)
 	return out, nil
 }

@@ -57,7 +57,7 @@ func (a *API) previewAhead(c *call, ch store.Change, context int, as string) (an
 		return nil, err
 	}
 	for _, v := range verdicts {
-		v = v.Veiled(a.veilOf(c, v.Device))
+		v = v.Redacted(a.redactorOf(c, v.Device))
 		p, err := a.partPreview(c, v, context)
 		if err != nil {
 			return nil, err
@@ -117,7 +117,7 @@ func (a *API) partPreview(c *call, v desk.Verdict, context int) (wire.PartPrevie
 	p := wire.PartPreview{
 		Device: v.Device, Base: v.Base.Number, Tag: v.Tag, Edits: []wire.Edit{}, Count: v.Difference.Count(), Lines: lines(v.Difference, context), Items: items(v.Difference),
 		Read: v.Read, Trouble: v.Trouble, Behind: v.Behind, Findings: v.Check.Findings, Unchecked: v.Check.Unchecked, Reasons: v.Check.Reasons,
-		Guard: guardDoc(v.Guard), Unsaved: v.Unsaved, HeldBy: v.HeldBy, Tried: v.Tried, Said: v.Said, MovesTo: v.MovesTo, Hindrance: v.Hindrance(), Helpless: v.Helpless(),
+		Guard: guardDoc(v.Guard), Unsaved: v.Unsaved, HeldBy: v.HeldBy, Tried: v.Tried, Said: v.Said, MovesTo: v.MovesTo, Hindrance: v.Blocker(), Helpless: v.Helpless(),
 	}
 	for i := range p.Lines {
 		p.Lines[i].Edit = v.StagedBy(p.Lines[i].Path)
@@ -151,7 +151,7 @@ func (a *API) partPreview(c *call, v desk.Verdict, context int) (wire.PartPrevie
 		p.Moved = lines(v.Moved, context)
 	}
 	for _, r := range v.Since {
-		doc, err := a.telling(c).revision(r)
+		doc, err := a.revisionDocs(c).revision(r)
 		if err != nil {
 			return p, err
 		}
@@ -276,7 +276,7 @@ func (a *API) previewDone(c *call, ch store.Change, context int) (any, error) {
 			if err != nil {
 				return nil, err
 			}
-			df = a.veil(c, d).Difference(df)
+			df = a.redactor(c, d).Difference(df)
 			p.Count, p.Lines, p.Items = df.Count(), lines(df, context), items(df)
 		}
 		out.Parts = append(out.Parts, p)

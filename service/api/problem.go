@@ -72,7 +72,7 @@ func problem(err error) wire.Problem {
 		return make("wrong-factor", http.StatusUnauthorized, access.ErrShown.Error(), "try again: a code counts once, and for half a minute; where the factor is lost, a recovery code does, or an administrator: latch account reset-factors NAME")
 	case errors.Is(err, access.ErrDenied):
 		return make("denied", http.StatusUnauthorized, "wrong account or password", "try again; an administrator can set a new password")
-	case errors.As(err, new(*access.SlowError)):
+	case errors.As(err, new(*access.ThrottledError)):
 		return make("slow", http.StatusTooManyRequests, err.Error(), "wait, and look whether it is the right account; an administrator can set another password")
 	case errors.Is(err, store.ErrFull), errors.Is(err, store.ErrShort):
 		return make("full", http.StatusInsufficientStorage, err.Error(), "make room on the disk of the records; oaken-latchd doctor says how much there is")
@@ -115,7 +115,7 @@ func (a *API) fail(c *echo.Context, err error) {
 		p.Detail = fmt.Sprintf("the service could not do this; its log says why, at request %v", id)
 		a.Logger.Error("request failed", "request", id, "method", c.Request().Method, "path", c.Request().URL.Path, "error", err)
 	}
-	var slow *access.SlowError
+	var slow *access.ThrottledError
 	if errors.As(err, &slow) {
 		c.Response().Header().Set("Retry-After", strconv.Itoa(int(slow.Wait/time.Second)+1))
 	}

@@ -23,7 +23,7 @@ func (a *API) ReadAhead(ctx context.Context) error {
 	}
 	for _, p := range people {
 		c := &call{ctx: ctx, person: p.Acting(access.Read)}
-		_, err := a.Store.InCompanyOf(c.ctx, p.Name)
+		_, err := a.Store.SharedWith(c.ctx, p.Name)
 		errs = append(errs, err)
 		for number := range running {
 			ch, err := a.Desk.Get(c.ctx, p, number)

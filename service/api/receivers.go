@@ -3,8 +3,8 @@ package api
 import (
 	"encoding/json"
 
+	"oakenlatch/service/notify"
 	"oakenlatch/service/store"
-	"oakenlatch/service/tell"
 	"oakenlatch/wire"
 )
 
@@ -21,7 +21,7 @@ func (a *API) receiverRoutes() []route {
 
 func (a *API) receiverDoc(r store.Receiver, last int64) wire.Receiver {
 	out := wire.Receiver{Name: r.Name, Kind: r.Kind, Place: r.Place, Line: r.Line, Added: r.Added, AddedBy: r.AddedBy, Last: r.Last, Told: r.Told, Trouble: r.Trouble, Since: r.TroubleAt}
-	var s tell.Settings
+	var s notify.Settings
 	if json.Unmarshal([]byte(r.Settings), &s) == nil {
 		out.From, out.To, out.Account, out.Gather, out.Private = s.From, s.To, s.Account, s.Gather, s.Authority != ""
 	}
@@ -51,9 +51,9 @@ func (a *API) addReceiver(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
-	r, err := a.Teller.Add(c.ctx, c.person.Name, tell.Wanted{
+	r, err := a.Teller.Add(c.ctx, c.person.Name, notify.Wanted{
 		Name: in.Name, Kind: in.Kind, Place: in.Place, Line: in.Line, Secret: in.Secret,
-		Settings: tell.Settings{Authority: in.Authority, From: in.From, To: in.To, Account: in.Account, Gather: in.Gather},
+		Settings: notify.Settings{Authority: in.Authority, From: in.From, To: in.To, Account: in.Account, Gather: in.Gather},
 	})
 	return a.receiverDoc(r, 0), err
 }

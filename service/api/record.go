@@ -130,7 +130,7 @@ func (a *API) commitRecord(c *call) (any, error) {
 		return nil, err
 	}
 	for _, d := range r.Devices {
-		if df := a.veil(c, d).Difference(made[d.Name]); df != nil {
+		if df := a.redactor(c, d).Difference(made[d.Name]); df != nil {
 			out.Parts = append(out.Parts, wire.CommitPart{Device: d.Name, Count: df.Count(), Lines: lines(df, context), Items: items(df)})
 		}
 	}

@@ -25,14 +25,14 @@ import (
 
 // Bounds on what one service does at a time, and for how long.
 const (
-	mostRequests    = 256              // answered at once, event streams beside them
-	mostOfAccount   = 64               // of one account
-	mostStreams     = 512              // event streams
-	mostOwnStreams  = 32               // of one account
-	readWithin      = time.Minute      // a request's body
-	readLargeWithin = 5 * time.Minute  // one that may hold a whole configuration
-	writeWithin     = 15 * time.Minute // an answer, exports among them
-	writeEvent      = 20 * time.Second // what is sent on an event stream
+	mostRequests     = 256              // answered at once, event streams beside them
+	mostOfAccount    = 64               // of one account
+	mostStreams      = 512              // event streams
+	mostOwnStreams   = 32               // of one account
+	bodyTimeout      = time.Minute      // a request's body
+	largeBodyTimeout = 5 * time.Minute  // one that may hold a whole configuration
+	answerTimeout    = 15 * time.Minute // an answer, exports among them
+	writeEvent       = 20 * time.Second // what is sent on an event stream
 )
 
 // busy counts what is under way, in all and of each account.
@@ -82,12 +82,12 @@ func (a *API) within(next echo.HandlerFunc) echo.HandlerFunc {
 		req := c.Request()
 		c.SetRequest(req.WithContext(context.WithValue(req.Context(), requestID{}, id)))
 		c.Response().Header().Set("Request-Id", id)
-		limit := cmp.Or(a.readWithin, readWithin)
+		limit := cmp.Or(a.bodyTimeout, bodyTimeout)
 		if large(c) {
-			limit = readLargeWithin
+			limit = largeBodyTimeout
 		}
 		rc := http.NewResponseController(c.Response()) // of a recorder in a test there are no deadlines
-		_ = rc.SetWriteDeadline(began.Add(writeWithin))
+		_ = rc.SetWriteDeadline(began.Add(answerTimeout))
 		if req := c.Request(); req.Body == nil || req.Body == http.NoBody {
 			_ = rc.SetReadDeadline(time.Time{})
 		} else {

@@ -13,7 +13,7 @@ import (
 
 	"oakenlatch/core/agree"
 	"oakenlatch/core/ledger"
-	"oakenlatch/core/veil"
+	"oakenlatch/core/redact"
 	"oakenlatch/service/store"
 )
 
@@ -22,9 +22,9 @@ const Service = "service"
 
 // Log is the ledger.
 type Log struct {
-	// Veil hides the secret values of configurations: in the ledger for everybody,
+	// Redactor hides the secret values of configurations: in the ledger for everybody,
 	// elsewhere for those who may not see them.
-	Veil *veil.Veil
+	Redactor *redact.Redactor
 
 	Beside    string   // the folder that the newest checkpoint is put into, too; "" puts it nowhere
 	Witnesses []string // the keys of those outside whose signatures count
@@ -41,30 +41,30 @@ type Log struct {
 
 // New gives the ledger over a store.
 func New(s *store.Store, now func() time.Time) *Log {
-	return &Log{Veil: veil.New([]byte(rand.Text())), store: s, now: now, wake: make(chan struct{})}
+	return &Log{Redactor: redact.New([]byte(rand.Text())), store: s, now: now, wake: make(chan struct{})}
 }
 
 // Now is the service's time, UTC.
 func (l *Log) Now() time.Time { return l.now().UTC() }
 
-// Way is how a person came in.
-type Way struct {
+// Origin is how a person came in.
+type Origin struct {
 	Kind    string // console, token or sign-in
 	Address string
 	Session string // the first digits of the token's digest
 }
 
-type wayKey struct{}
+type originKey struct{}
 
 // By gives a context in which what a person does is recorded with the way they
 // came in.
-func By(ctx context.Context, w Way) context.Context { return context.WithValue(ctx, wayKey{}, w) }
+func By(ctx context.Context, w Origin) context.Context { return context.WithValue(ctx, originKey{}, w) }
 
 // Tx is a transaction that can also record what it does.
 type Tx struct {
 	*store.Tx
 	now      time.Time
-	way      Way
+	way      Origin
 	recorded bool
 }
 
@@ -103,7 +103,7 @@ func (l *Log) WriteSure(ctx context.Context, f func(*Tx) error) error {
 
 func (l *Log) write(ctx context.Context, f func(*Tx) error, into func(func(*store.Tx) error) error) error {
 	var recorded atomic.Bool
-	way, _ := ctx.Value(wayKey{}).(Way)
+	way, _ := ctx.Value(originKey{}).(Origin)
 	err := into(func(stx *store.Tx) error {
 		tx := &Tx{Tx: stx, now: l.Now(), way: way}
 		err := f(tx)

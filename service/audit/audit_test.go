@@ -390,7 +390,7 @@ func TestThinned(t *testing.T) {
 // does by itself is not.
 func TestWay(t *testing.T) {
 	log, s, _ := newLog(t)
-	ctx := audit.By(t.Context(), audit.Way{Kind: "console", Address: "198.51.100.7", Session: "ab12"})
+	ctx := audit.By(t.Context(), audit.Origin{Kind: "console", Address: "198.51.100.7", Session: "ab12"})
 	require.NoError(t, log.Write(ctx, func(tx *audit.Tx) error {
 		require.NoError(t, tx.AddAccount(store.Account{Name: "mara", Grants: []string{"read"}, Created: log.Now()}))
 		n, err := tx.AddChange(store.Change{Title: "t", Ticket: "TF-9", Author: "mara", State: "draft", Opened: log.Now(), Updated: log.Now()})

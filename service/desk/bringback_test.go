@@ -34,7 +34,7 @@ func newPastRoom(t *testing.T, names ...string) *past {
 	r := &past{t: t}
 	r.Room = servicetest.New(t, names...)
 	r.Close()
-	r.Tempo = engine.Tempo{Effect: 200 * time.Millisecond, Pause: 200 * time.Millisecond, Watch: time.Second}
+	r.Tempo = engine.Timing{Effect: 200 * time.Millisecond, Pause: 200 * time.Millisecond, Watch: time.Second}
 	r.Open()
 	return r
 }

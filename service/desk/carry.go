@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"strings"
 
-	"oakenlatch/core/carry"
 	"oakenlatch/core/codec"
+	"oakenlatch/core/transplant"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
 	"oakenlatch/service/refusal"
@@ -81,7 +81,7 @@ func (o Origin) compare(d store.Device, doc *codec.Document) []string {
 // staged.
 type Carried struct {
 	Brought
-	Own []carry.Own
+	Own []transplant.Own
 }
 
 // Carry stages one device's configuration on another, with what is its own left
@@ -115,7 +115,7 @@ func (d *Desk) Carry(ctx context.Context, p access.Person, b Bring, from, place,
 		if err != nil {
 			return nil, "", err
 		}
-		n, out.Own, err = carry.Onto(n, now.Running)
+		n, out.Own, err = transplant.Onto(n, now.Running)
 		return n, codec.FormatXML, err
 	}}
 	if b.Title == "" {

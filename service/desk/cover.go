@@ -7,9 +7,9 @@ import (
 	"slices"
 	"strings"
 
+	"oakenlatch/core/redact"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/stencil"
-	"oakenlatch/core/veil"
 	"oakenlatch/service/access"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
@@ -21,7 +21,7 @@ import (
 // Cover gives what hides secrets in stencils, by what the schemas of all devices
 // say of their lines.
 func (d *Desk) Cover(ctx context.Context) (stencil.Cover, error) {
-	out := stencil.Cover{Veil: d.log.Veil}
+	out := stencil.Cover{Redactor: d.log.Redactor}
 	list, err := d.store.Devices(ctx, store.Everything)
 	if err != nil {
 		return out, err
@@ -114,12 +114,12 @@ func sharesSecrets(c stencil.Cover, shared map[string]bool, text, former string)
 func (d *Desk) liftItems(items, former []string) ([]string, error) {
 	out := slices.Clone(items)
 	for i, item := range items {
-		if !strings.HasPrefix(item, veil.Prefix) {
+		if !strings.HasPrefix(item, redact.Prefix) {
 			continue
 		}
-		at := slices.IndexFunc(former, func(f string) bool { return d.log.Veil.Name(f) == item })
+		at := slices.IndexFunc(former, func(f string) bool { return d.log.Redactor.Name(f) == item })
 		if at < 0 {
-			return nil, refusal.New(refusal.Invalid, "nothing was saved", "item %d: %v", i+1, veil.ErrUnknown)
+			return nil, refusal.New(refusal.Invalid, "nothing was saved", "item %d: %v", i+1, redact.ErrUnknown)
 		}
 		out[i] = former[at]
 	}
@@ -131,7 +131,7 @@ func (d *Desk) liftItems(items, former []string) ([]string, error) {
 func (d *Desk) ShownItems(items []string) []string {
 	out := make([]string, len(items))
 	for i, item := range items {
-		out[i] = d.log.Veil.Name(item)
+		out[i] = d.log.Redactor.Name(item)
 	}
 	return out
 }
@@ -142,10 +142,10 @@ func (d *Desk) liftValues(w Work, c stencil.Cover, text string, values, former m
 	out := maps.Clone(values)
 	covered := c.Covered(text)
 	for name, v := range values {
-		if !covered[name] || !strings.HasPrefix(v, veil.Prefix) {
+		if !covered[name] || !strings.HasPrefix(v, redact.Prefix) {
 			continue
 		}
-		if f, ok := former[name]; ok && d.log.Veil.Name(f) == v {
+		if f, ok := former[name]; ok && d.log.Redactor.Name(f) == v {
 			out[name] = f
 			continue
 		}

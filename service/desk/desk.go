@@ -26,7 +26,7 @@ type Desk struct {
 	log     *audit.Log
 	history *history.History
 	fleet   *fleet.Fleet
-	made    *made
+	cache   *partCache
 
 	// TryOut has a device validate a part without committing it; nil where that
 	// cannot be done.
@@ -41,7 +41,7 @@ type Desk struct {
 
 // New gives a desk over a store.
 func New(s *store.Store, log *audit.Log, h *history.History, f *fleet.Fleet) *Desk {
-	return &Desk{store: s, log: log, history: h, fleet: f, made: newMade()}
+	return &Desk{store: s, log: log, history: h, fleet: f, cache: newPartCache()}
 }
 
 // named checks a title and a ticket.
@@ -100,7 +100,7 @@ func (d *Desk) get(ctx context.Context, p access.Person, number int64) (store.Ch
 	if err != nil {
 		return c, nil, err
 	}
-	company, err := d.store.Company(ctx, number)
+	company, err := d.store.Coworkers(ctx, number)
 	if err != nil {
 		return c, nil, err
 	}
@@ -128,7 +128,7 @@ func (d *Desk) List(ctx context.Context, p access.Person) ([]store.Change, error
 	if err != nil {
 		return nil, err
 	}
-	in, err := d.store.InCompanyOf(ctx, p.Name)
+	in, err := d.store.SharedWith(ctx, p.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -183,7 +183,7 @@ func (d *Desk) change(ctx context.Context, p access.Person, number int64, f func
 		if err != nil {
 			return err
 		}
-		company, err := tx.Company(number)
+		company, err := tx.Coworkers(number)
 		if err != nil {
 			return err
 		}

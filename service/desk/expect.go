@@ -280,14 +280,14 @@ func (s *SideEffect) accept(list []store.AcceptedEffect) {
 // waysOf gives how packets go that an expectation is about: through the filters
 // that it names, one after the other; or, where it names none, through each place
 // that the change touches by itself. Trouble says why there are none.
-func (d *Desk) waysOf(ctx context.Context, reach store.Reach, e Expected, devices map[string]*sides, order []string) (ways []flow.Way, trouble string, err error) {
+func (d *Desk) waysOf(ctx context.Context, reach store.Reach, e Expected, devices map[string]*sides, order []string) (ways []flow.FilterChain, trouble string, err error) {
 	at := placesOf(e.Place)
 	if len(at) == 0 {
 		for _, name := range order {
 			at = append(at, spot{device: name})
 		}
 	}
-	var way flow.Way // through all that are named
+	var way flow.FilterChain // through all that are named
 	for _, where := range at {
 		s := devices[where.device]
 		if s == nil { // it is no part of the change: its filters stay
@@ -304,7 +304,7 @@ func (d *Desk) waysOf(ctx context.Context, reach store.Reach, e Expected, device
 				return nil, fmt.Sprintf("there is no filter %s on %s", where.name, where.device), nil
 			}
 			one := s.way(where.device, p)
-			way = flow.Way{Before: append(way.Before, one.Before...), After: append(way.After, one.After...)}
+			way = flow.FilterChain{Before: append(way.Before, one.Before...), After: append(way.After, one.After...)}
 			continue
 		}
 		for _, c := range s.touched {
@@ -321,15 +321,15 @@ func (d *Desk) waysOf(ctx context.Context, reach store.Reach, e Expected, device
 }
 
 // way is through one place.
-func (s *sides) way(device string, p flow.Place) flow.Way {
+func (s *sides) way(device string, p flow.Place) flow.FilterChain {
 	x, y := s.before.Rules(p), s.after.Rules(p)
 	x.Name, y.Name = device+"/"+x.Name, device+"/"+y.Name
-	return flow.Way{Before: []flow.Filter{x}, After: []flow.Filter{y}}
+	return flow.FilterChain{Before: []flow.Filter{x}, After: []flow.Filter{y}}
 }
 
-// hindrance says why a change cannot be committed for what was expected of it;
+// blocker says why a change cannot be committed for what was expected of it;
 // "" where it can.
-func (t Traffic) hindrance(number int64) (why, next string) {
+func (t Traffic) blocker(number int64) (why, next string) {
 	for _, e := range t.Expected {
 		switch {
 		case e.Trouble != "":

@@ -9,7 +9,7 @@ import (
 	"strings"
 
 	"oakenlatch/core/guard"
-	"oakenlatch/core/reach"
+	"oakenlatch/core/lockout"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/store"
 )
@@ -18,19 +18,19 @@ import (
 // it.
 type Forecast struct {
 	Device string
-	reach.Verdict
+	lockout.Verdict
 }
 
 // Helpless reports whether a part is forecast to cut its device off with
 // nobody left to send it back.
 func (v Verdict) Helpless() bool {
-	return v.Guard.Keeper == guard.ByService && len(v.Forecasts) > 0 && v.Forecasts[0].Answer == reach.Cuts
+	return v.Guard.Keeper == guard.ByService && len(v.Forecasts) > 0 && v.Forecasts[0].Answer == lockout.Cuts
 }
 
 // way gives how management packets go to a device, as far as it is known: what
 // a person told, else what the device itself told, else what we connect with.
-func way(d store.Device) reach.Way {
-	w := reach.Way{Account: d.Account}
+func way(d store.Device) lockout.ManagementPath {
+	w := lockout.ManagementPath{Account: d.Account}
 	seenAs := d.SeenAs
 	if seenAs == "" {
 		seenAs = d.Address
@@ -47,7 +47,7 @@ func way(d store.Device) reach.Way {
 }
 
 // seenBy is way, with us where it is not known how the device sees us.
-func seenBy(d store.Device, us netip.Addr) reach.Way {
+func seenBy(d store.Device, us netip.Addr) lockout.ManagementPath {
 	w := way(d)
 	if !w.Us.IsValid() {
 		w.Us = us
@@ -79,7 +79,7 @@ func (d *Desk) forecast(ctx context.Context, list []Verdict) error {
 		v := &list[i]
 		j := slices.IndexFunc(devices, func(x store.Device) bool { return x.ID == v.work.Device.ID })
 		if j < 0 || !v.Read {
-			v.Forecasts = []Forecast{{v.Device, reach.Verdict{Answer: reach.Unknown, Because: "the device could not be read"}}}
+			v.Forecasts = []Forecast{{v.Device, lockout.Verdict{Answer: lockout.Unknown, Because: "the device could not be read"}}}
 			continue
 		}
 		if v.from != "" {
@@ -92,7 +92,7 @@ func (d *Desk) forecast(ctx context.Context, list []Verdict) error {
 		case v.MovesTo != "":
 			w.Moved, _ = endpoint(v.MovesTo)
 		}
-		v.Forecasts = []Forecast{{v.Device, reach.Forecast(v.running, v.result, w)}}
+		v.Forecasts = []Forecast{{v.Device, lockout.Forecast(v.running, v.result, w)}}
 		if !us.IsValid() {
 			us = w.Us
 		}
@@ -118,7 +118,7 @@ func (d *Desk) behind(ctx context.Context, list []Verdict, devices []store.Devic
 		}
 		for _, b := range devices {
 			if slices.Contains(ways[b.Name], v.Device) {
-				v.Forecasts = append(v.Forecasts, Forecast{b.Name, reach.Transit(v.running, v.result, seenBy(b, us))})
+				v.Forecasts = append(v.Forecasts, Forecast{b.Name, lockout.Transit(v.running, v.result, seenBy(b, us))})
 			}
 		}
 	}
@@ -149,11 +149,11 @@ func (d *Desk) ways(ctx context.Context, devices []store.Device, us netip.Addr) 
 		if err != nil {
 			return nil, err
 		}
-		for _, a := range reach.Addresses(known.Running) {
+		for _, a := range lockout.Addresses(known.Running) {
 			owner[a] = dev.Name
 		}
 		if w := seenBy(dev, us); w.Us.IsValid() {
-			hop[dev.Name] = reach.NextHop(known.Running, w.Us)
+			hop[dev.Name] = lockout.NextHop(known.Running, w.Us)
 		}
 	}
 	for _, dev := range devices {

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/core/guard"
-	"oakenlatch/core/reach"
+	"oakenlatch/core/lockout"
 	"oakenlatch/lab"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/desk"
@@ -34,11 +34,11 @@ func TestForecast(t *testing.T) {
 	n := open(t, r, servicetest.Mara)
 	_, err := r.Put(servicetest.Mara, n, quay, "/interfaces/interface=mgmt0/enabled", "false")
 	require.NoError(t, err)
-	assert.Equal(t, reach.Unknown, verdict(t, r, servicetest.Mara, n, quay).Forecasts[0].Answer, "nobody told how it is seen")
+	assert.Equal(t, lockout.Unknown, verdict(t, r, servicetest.Mara, n, quay).Forecasts[0].Answer, "nobody told how it is seen")
 	see(t, r, quay)
 	see(t, r, slip)
 	v := verdict(t, r, servicetest.Mara, n, quay)
-	assert.Equal(t, reach.Cuts, v.Forecasts[0].Answer)
+	assert.Equal(t, lockout.Cuts, v.Forecasts[0].Answer)
 	assert.Equal(t, "/interfaces/interface=mgmt0/enabled", v.Forecasts[0].Path)
 	assert.False(t, v.Helpless(), "the device itself goes back")
 	m := open(t, r, servicetest.Mara)
@@ -75,7 +75,7 @@ func TestReaddress(t *testing.T) {
 	wrong := stage("192.0.2.99") // nobody carries that one there
 	works, _, err := r.Desk.Due(t.Context(), store.Everything, wrong, "mara", desk.Wish{})
 	require.NoError(t, err)
-	assert.Equal(t, reach.Cuts, verdict(t, r, servicetest.Mara, wrong, quay).Forecasts[0].Answer)
+	assert.Equal(t, lockout.Cuts, verdict(t, r, servicetest.Mara, wrong, quay).Forecasts[0].Answer)
 	require.NoError(t, r.Engine.Commit(t.Context(), "mara", wrong, engine.Order{Hold: 12 * time.Second}, servicetest.Works(works)))
 	wait(t, r, wrong, guard.Done)
 	c, err := r.Store.Change(t.Context(), wrong)
@@ -87,7 +87,7 @@ func TestReaddress(t *testing.T) {
 	assert.Equal(t, d.Address, dev.Address)
 
 	n := stage(other)
-	assert.Equal(t, reach.Keeps, verdict(t, r, servicetest.Mara, n, quay).Forecasts[0].Answer)
+	assert.Equal(t, lockout.Keeps, verdict(t, r, servicetest.Mara, n, quay).Forecasts[0].Answer)
 	keep(t, r, servicetest.Mara, n)
 	dev, err = r.Store.Device(t.Context(), store.Everything, quay)
 	require.NoError(t, err)
@@ -131,13 +131,13 @@ func TestForecastBehind(t *testing.T) {
 		n := open(t, r, servicetest.Mara)
 		_, err := r.Put(servicetest.Mara, n, router, path, "false")
 		require.NoError(t, err)
-		told := map[string]reach.Answer{}
+		told := map[string]lockout.Answer{}
 		for _, f := range verdict(t, r, servicetest.Mara, n, router).Forecasts {
 			told[f.Device] = f.Answer
 		}
-		want := map[string]reach.Answer{router: reach.Keeps, quay: reach.Keeps, hall: reach.Keeps}
+		want := map[string]lockout.Answer{router: lockout.Keeps, quay: lockout.Keeps, hall: lockout.Keeps}
 		if cut != "" {
-			want[cut] = reach.Cuts
+			want[cut] = lockout.Cuts
 		}
 		assert.Equal(t, want, told, path)
 	}
@@ -154,7 +154,7 @@ func TestOwnAddressIsAskedAgain(t *testing.T) {
 	require.NoError(t, err)
 	told := func() string {
 		t.Helper()
-		assert.Equal(t, reach.Keeps, verdict(t, r, servicetest.Mara, n, quay).Forecasts[0].Answer)
+		assert.Equal(t, lockout.Keeps, verdict(t, r, servicetest.Mara, n, quay).Forecasts[0].Answer)
 		d, err := r.Store.Device(t.Context(), store.Everything, quay)
 		require.NoError(t, err)
 		return d.ToldFrom

@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 
-	"oakenlatch/core/guide"
+	"oakenlatch/core/complete"
 	"oakenlatch/core/stencil"
 	"oakenlatch/service/access"
 	"oakenlatch/service/refusal"
@@ -13,7 +13,7 @@ import (
 
 // Next helps to write a path on a device: see [guide.Next]. change is the one
 // that is being staged, 0 for none.
-func (d *Desk) Next(ctx context.Context, p access.Person, device, text string, change int64) ([]guide.Hint, error) {
+func (d *Desk) Next(ctx context.Context, p access.Person, device, text string, change int64) ([]complete.Hint, error) {
 	dev, err := d.device(ctx, p.Reach(), device)
 	if err != nil {
 		return nil, err
@@ -31,9 +31,9 @@ func (d *Desk) Next(ctx context.Context, p access.Person, device, text string, c
 		}
 	}
 	if !p.Grants.May(access.Reveal, dev) {
-		now.Running = d.log.Veil.Tree(now.Running)
+		now.Running = d.log.Redactor.Tree(now.Running)
 	}
-	hints, err := guide.Next(now.Schema, now.Running, text)
+	hints, err := complete.Next(now.Schema, now.Running, text)
 	if err != nil {
 		return nil, refusal.New(refusal.Invalid, "", "%s: %v", device, err)
 	}
@@ -81,7 +81,7 @@ func (d *Desk) Blanks(ctx context.Context, p access.Person, text, device string)
 		if !ok {
 			continue
 		}
-		out[i].Type, out[i].Values, out[i].Help = guide.Describe(now.Schema, at.Node.Type), guide.Values(now.Schema, d.log.Veil.Tree(now.Running), at.Node.Type), at.Node.Description
+		out[i].Type, out[i].Values, out[i].Help = complete.Describe(now.Schema, at.Node.Type), complete.Values(now.Schema, d.log.Redactor.Tree(now.Running), at.Node.Type), at.Node.Description
 		if !at.Whole {
 			out[i].Type, out[i].Values = "part of "+out[i].Type, nil
 		}

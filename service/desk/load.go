@@ -12,9 +12,9 @@ import (
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/markup"
+	"oakenlatch/core/redact"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
-	"oakenlatch/core/veil"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/refusal"
@@ -244,7 +244,7 @@ func unfit(device string, err error) error {
 // uncovers refuses to copy secrets to where a person may see them from where they
 // may not.
 func uncovers(p access.Person, from, onto store.Device, n *tree.Node) error {
-	if p.Grants.May(access.Reveal, from) || !p.Grants.May(access.Reveal, onto) || len(veil.Secrets(n)) == 0 {
+	if p.Grants.May(access.Reveal, from) || !p.Grants.May(access.Reveal, onto) || len(redact.Secrets(n)) == 0 {
 		return nil
 	}
 	return refusal.New(refusal.Forbidden, "copy a part that holds none", "what is copied from %s holds secrets that account %s may not see there, and would on %s", from.Name, p.Name, onto.Name)
@@ -261,7 +261,7 @@ func (l Load) onto(w Work, read readFunc) (*tree.Node, codec.Format, error) {
 		if !bytes.Contains(l.Text, []byte("yang-patch")) {
 			return nil, "", fmt.Errorf("%s is no YANG Patch (RFC 8072); say merge, replace or replace-at", l.source())
 		}
-		if bytes.Contains(l.Text, []byte(veil.Prefix)) {
+		if bytes.Contains(l.Text, []byte(redact.Prefix)) {
 			return nil, "", fmt.Errorf("%s holds names of hidden values, which a YANG Patch cannot; give the values, or load it another way", l.source())
 		}
 		next, err := diff.ApplyYangPatch(w.Schema, w.Mine, l.Text)

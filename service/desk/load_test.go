@@ -279,7 +279,7 @@ func TestSchemaReplaced(t *testing.T) {
 	require.NoError(t, r.Trust(quay))
 	v := verdict(t, r, servicetest.Mara, n, quay)
 	require.Len(t, v.Unfit, 1)
-	assert.Contains(t, v.Hindrance(), "can no longer be carried out")
+	assert.Contains(t, v.Blocker(), "can no longer be carried out")
 	assert.Contains(t, v.Difference.Text(0), "still fits")
 	edits, err := r.Store.Edits(t.Context(), n)
 	require.NoError(t, err)

@@ -167,8 +167,8 @@ func (d *Desk) part(ctx context.Context, p store.Part, dev store.Device) (Work, 
 
 // apply carries out a part's edits, or remembers what they made.
 func (d *Desk) apply(ctx context.Context, w *Work) error {
-	key := madeKey{w.Schema, w.Base.Digest, w.Tag()}
-	if have, ok := d.made.get(key); ok {
+	key := partKey{w.Schema, w.Base.Digest, w.Tag()}
+	if have, ok := d.cache.get(key); ok {
 		w.Steps, w.Unfit = have.steps, have.unfit
 		w.Mine = w.Steps[len(w.Steps)-1]
 		return nil
@@ -187,7 +187,7 @@ func (d *Desk) apply(ctx context.Context, w *Work) error {
 		w.Mine = next
 		w.Steps = append(w.Steps, next)
 	}
-	d.made.put(key, result{w.Steps, w.Unfit})
+	d.cache.put(key, result{w.Steps, w.Unfit})
 	return nil
 }
 
@@ -279,13 +279,13 @@ func (d *Desk) by(ctx context.Context, w Work, actor string) (*tree.Node, error)
 	return mine, nil
 }
 
-// made remembers what parts came to: they are asked for again and again.
-type made struct {
+// partCache remembers what parts came to: they are asked for again and again.
+type partCache struct {
 	mu   sync.Mutex
-	list *simplelru.LRU[madeKey, result]
+	list *simplelru.LRU[partKey, result]
 }
 
-type madeKey struct {
+type partKey struct {
 	schema    *schema.Schema
 	base, tag string
 }
@@ -295,21 +295,21 @@ type result struct {
 	unfit []Unfit
 }
 
-func newMade() *made {
-	list, err := simplelru.NewLRU[madeKey, result](128, nil)
+func newPartCache() *partCache {
+	list, err := simplelru.NewLRU[partKey, result](128, nil)
 	if err != nil {
 		panic(err) // the size is a constant
 	}
-	return &made{list: list}
+	return &partCache{list: list}
 }
 
-func (m *made) get(k madeKey) (result, bool) {
+func (m *partCache) get(k partKey) (result, bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return m.list.Get(k)
 }
 
-func (m *made) put(k madeKey, r result) {
+func (m *partCache) put(k partKey, r result) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.list.Add(k, r)

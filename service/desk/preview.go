@@ -14,9 +14,9 @@ import (
 	"oakenlatch/core/check"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/flow"
+	"oakenlatch/core/redact"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
-	"oakenlatch/core/veil"
 	"oakenlatch/service/access"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/history"
@@ -65,9 +65,9 @@ type Verdict struct {
 	result  *tree.Node
 }
 
-// Veiled gives the verdict as it is shown to somebody who may not see secrets: the
+// Redacted gives the verdict as it is shown to somebody who may not see secrets: the
 // same places differ, and what is said does not tell values.
-func (v Verdict) Veiled(by *veil.Veil) Verdict {
+func (v Verdict) Redacted(by *redact.Redactor) Verdict {
 	if by == nil || v.Schema == nil || !v.Schema.HasSecrets() {
 		return v
 	}
@@ -316,8 +316,8 @@ func (v *Verdict) tryOut(ctx context.Context, d *Desk, now history.Reading) {
 	}
 }
 
-// Hindrance says why a part cannot be committed as it is, "" where it can.
-func (v Verdict) Hindrance() string {
+// Blocker says why a part cannot be committed as it is, "" where it can.
+func (v Verdict) Blocker() string {
 	switch {
 	case !v.Read:
 		return v.Trouble
@@ -425,7 +425,7 @@ func (d *Desk) Due(ctx context.Context, reach store.Reach, number int64, actor s
 	}
 	idle := true
 	for i, v := range list {
-		if why := v.Hindrance(); why != "" {
+		if why := v.Blocker(); why != "" {
 			return nil, digest, refusal.New(refusal.Conflict, fmt.Sprintf("see it with: latch preview %d", number), "change %d cannot be committed: %s", number, why)
 		}
 		if err := v.inWords(number, wish.Cuts); err != nil {
@@ -440,7 +440,7 @@ func (d *Desk) Due(ctx context.Context, reach store.Reach, number int64, actor s
 	if err != nil {
 		return nil, digest, err
 	}
-	if why, next := traffic.hindrance(number); why != "" {
+	if why, next := traffic.blocker(number); why != "" {
 		return nil, digest, refusal.New(refusal.Conflict, next, "change %d cannot be committed: %s", number, why)
 	}
 	if idle {

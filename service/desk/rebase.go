@@ -141,7 +141,7 @@ func (d *Desk) Decide(ctx context.Context, p access.Person, number int64, device
 	c := conflicts[i]
 	x := store.Decision{Change: number, Device: w.Device.ID, Path: c.Path.Full(), Keep: keep, Actor: p.Name, At: d.log.Now()}
 	x.Base, x.Mine, x.Theirs = c.Texts(side)
-	base, mine, theirs := d.log.Veil.Conflict(c).Texts(side)
+	base, mine, theirs := d.log.Redactor.Conflict(c).Texts(side)
 	return c, d.change(ctx, p, number, func(tx *audit.Tx) error {
 		if err := tx.Decide(x); err != nil {
 			return err

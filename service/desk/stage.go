@@ -11,9 +11,9 @@ import (
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/redact"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
-	"oakenlatch/core/veil"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/refusal"
@@ -130,7 +130,7 @@ func (d *Desk) stage(ctx context.Context, p access.Person, c store.Change, devic
 	if err != nil {
 		return nil, Staged{}, refusal.New(refusal.Invalid, "", "%s: %v", device, err)
 	}
-	st := Staged{Device: device, Path: path, Before: valueAt(d.log.Veil.Tree(w.Mine), path)}
+	st := Staged{Device: device, Path: path, Before: valueAt(d.log.Redactor.Tree(w.Mine), path)}
 	st.Edit = store.Edit{Change: c.Number, Device: w.Device.ID, Op: a.Op, Path: path.Full(), Value: canon, Mode: a.Mode, Actor: p.Name, At: d.log.Now()}
 	if err := several(w, path, &st.Edit); err != nil {
 		return nil, Staged{}, err
@@ -139,7 +139,7 @@ func (d *Desk) stage(ctx context.Context, p access.Person, c store.Change, devic
 	if err != nil {
 		return nil, Staged{}, refusal.New(refusal.Invalid, "look at what is there with: latch config "+device+" "+parentText(path), "%s: %v", device, err)
 	}
-	st.After = valueAt(d.log.Veil.Tree(next), path)
+	st.After = valueAt(d.log.Redactor.Tree(next), path)
 	st.Notes = notes(w.Mine, next, path, st.Edit)
 	return &w, st, nil
 }
@@ -147,7 +147,7 @@ func (d *Desk) stage(ctx context.Context, p access.Person, c store.Change, devic
 // aimed reads the path and value of an edit by the device's schema. Where a secret
 // is given by its name, it is the one that stands in the part.
 func (d *Desk) aimed(w Work, a Act) (tree.Path, string, error) {
-	if a.Value != nil && strings.HasPrefix(*a.Value, veil.Prefix) {
+	if a.Value != nil && strings.HasPrefix(*a.Value, redact.Prefix) {
 		path, err := tree.ParsePath(w.Schema, a.Path)
 		if n := path.Last(); err == nil && n != nil && n.Secret() {
 			value, err := d.lift(w)(*a.Value)
@@ -163,7 +163,7 @@ func (d *Desk) aimed(w Work, a Act) (tree.Path, string, error) {
 // lift gives the secrets for which names stand in what is put into a part: those
 // that it holds, before the change or with it.
 func (d *Desk) lift(w Work) func(string) (string, error) {
-	return func(text string) (string, error) { return d.log.Veil.Lift(text, w.Mine, w.Former) }
+	return func(text string) (string, error) { return d.log.Redactor.Lift(text, w.Mine, w.Former) }
 }
 
 // several makes a person say what a value means where there are others.

@@ -381,7 +381,7 @@ func (d *Desk) restaged(w *Work, p access.Person, r restage) (boundLoad, error) 
 	out := boundLoad{w: w, load: d.loaded(w, p, 0, Load{Mode: Merge, Name: source}, next)}
 	out.load.Edit.Mode = "stencil"
 	out.load.Notes = nil
-	for _, s := range stencil.Strayed(d.log.Veil.Tree(before), d.log.Veil.Tree(w.Mine)) {
+	for _, s := range stencil.Strayed(d.log.Redactor.Tree(before), d.log.Redactor.Tree(w.Mine)) {
 		took := "it is left as it is"
 		if setsAgain(w, s, next) {
 			took = "the stencil sets it again"
@@ -563,7 +563,7 @@ func (d *Desk) Uses(ctx context.Context, p access.Person, name string) ([]Use, e
 				return nil, err
 			}
 			u.Blanks = cover.Values(text, b.Blanks)
-			set, now.Running = d.log.Veil.Tree(set), d.log.Veil.Tree(now.Running)
+			set, now.Running = d.log.Redactor.Tree(set), d.log.Redactor.Tree(now.Running)
 		}
 		u.Strayed = stencil.Strayed(set, now.Running)
 		out = append(out, u)

@@ -14,7 +14,7 @@ import (
 
 // release takes a preparation back: the candidate is emptied of our edits and
 // the locks are freed.
-func (h *hand) release(ctx context.Context) error {
+func (h *deviceWorker) release(ctx context.Context) error {
 	h.mu.Lock()
 	s, touched := h.session, h.result != nil
 	h.mu.Unlock()
@@ -37,7 +37,7 @@ func (h *hand) release(ctx context.Context) error {
 
 // cleanCandidate empties a candidate that holds exactly what a session of ours
 // that died left there. Anything else is not ours and stays.
-func (h *hand) cleanCandidate(ctx context.Context, s *fleet.Session) error {
+func (h *deviceWorker) cleanCandidate(ctx context.Context, s *fleet.Session) error {
 	if direct(s) {
 		return nil
 	}
@@ -57,7 +57,7 @@ func (h *hand) cleanCandidate(ctx context.Context, s *fleet.Session) error {
 
 // restore writes the former configuration back where the device can no longer
 // do so itself, leaving alone what others changed elsewhere.
-func (h *hand) restore(ctx context.Context, s *fleet.Session) error {
+func (h *deviceWorker) restore(ctx context.Context, s *fleet.Session) error {
 	if h.damaged != nil {
 		return h.damaged
 	}
@@ -119,7 +119,7 @@ func wentBack(base, result, running *tree.Node) (*tree.Node, []diff.Conflict, er
 }
 
 // writeBack puts into effect what takes a change back.
-func (h *hand) writeBack(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
+func (h *deviceWorker) writeBack(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
 	if direct(s) {
 		_, err := h.written(ctx, s, d, goingBack)
 		return err // what it made of it is read by the look that follows

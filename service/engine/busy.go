@@ -70,7 +70,7 @@ func (e *Engine) Owns(device int64, session string) bool {
 	if r == nil {
 		return false
 	}
-	for _, h := range r.hands {
+	for _, h := range r.workers {
 		h.mu.Lock()
 		ours := h.device == device && (h.session != nil && h.session.SessionID == session || h.asked != nil && h.asked.SessionID == session)
 		h.mu.Unlock()
@@ -100,7 +100,7 @@ func (e *Engine) Making(device int64, by *schema.Schema) (base, result *tree.Nod
 	if !r.active() {
 		return nil, nil
 	}
-	for _, h := range r.hands {
+	for _, h := range r.workers {
 		if h.device == device {
 			return h.trees(by)
 		}

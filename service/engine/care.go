@@ -148,7 +148,7 @@ func (e *Engine) ClearCandidate(ctx context.Context, actor string, d store.Devic
 			return refusal.New(refusal.Conflict, "", "the candidate of %s holds nothing but running", d.Name)
 		}
 		err = e.log.Write(ctx, func(tx *audit.Tx) error {
-			for _, item := range e.log.Veil.Difference(left).Items() {
+			for _, item := range e.log.Redactor.Difference(left).Items() {
 				if err := tx.Record(ledger.Entry{Actor: actor, Action: "candidate.discard", Device: d.Name, Path: item.Path, Before: item.New, After: item.Old, Note: "uncommitted edit of someone on the device"}); err != nil {
 					return err
 				}
@@ -199,7 +199,7 @@ func (e *Engine) endVisit(ctx context.Context, actor string, s *fleet.Session, v
 		if err := tx.Record(ledger.Entry{Actor: actor, Action: "device.end-session", Device: s.Device.Name, Note: v.String()}); err != nil || left == nil {
 			return err
 		}
-		for _, item := range e.log.Veil.Difference(left).Items() {
+		for _, item := range e.log.Redactor.Difference(left).Items() {
 			if err := tx.Record(ledger.Entry{Actor: actor, Action: "candidate.seen", Device: s.Device.Name, Path: item.Path, Before: item.Old, After: item.New, Note: "uncommitted when the session was ended"}); err != nil {
 				return err
 			}

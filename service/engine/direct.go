@@ -16,7 +16,7 @@ import (
 
 // tryOut checks an edit of running before it is made: by our own rules, and by
 // the device's where it can test without carrying out.
-func (h *hand) tryOut(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
+func (h *deviceWorker) tryOut(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
 	for _, f := range check.Change(s.Schema, d.Old, d.New).Findings {
 		if f.Severity == check.Error {
 			return fmt.Errorf("the result is not valid at %s: %s; nothing was sent", f.Path, f.Message)
@@ -40,7 +40,7 @@ func (h *hand) tryOut(ctx context.Context, s *fleet.Session, d *diff.Difference)
 
 // commitDirectly edits running and reads it back. What came of it otherwise
 // than predicted is taken back at once.
-func (h *hand) commitDirectly(ctx context.Context, s *fleet.Session) guard.Event {
+func (h *deviceWorker) commitDirectly(ctx context.Context, s *fleet.Session) guard.Event {
 	base, result := h.trees(s.Schema)
 	_, err := h.written(ctx, s, diff.Compare(base, result), going)
 	if err != nil && !netconf.Refused(err) {
@@ -74,7 +74,7 @@ func (h *hand) commitDirectly(ctx context.Context, s *fleet.Session) guard.Event
 
 // undoAtOnce writes back what stands in running against the base, in the
 // session that has it locked, and says why.
-func (h *hand) undoAtOnce(ctx context.Context, s *fleet.Session, why string) error {
+func (h *deviceWorker) undoAtOnce(ctx context.Context, s *fleet.Session, why string) error {
 	base, _ := h.trees(s.Schema)
 	running, err := s.Read(ctx, netconf.Running)
 	if err == nil {

@@ -56,8 +56,8 @@ type Engine struct {
 	// Notes are what is on hold, beside the records; nil where that is not noted.
 	Notes *folder.Notes
 
-	// Tempo is how long it waits for devices. It must not be changed once used.
-	Tempo Tempo
+	// Timing is how long it waits for devices. It must not be changed once used.
+	Timing Timing
 
 	journalTime atomic.Int64 // spent writing journals, ns
 
@@ -73,8 +73,8 @@ type Engine struct {
 	busy     map[int64]*run // by device
 }
 
-// Tempo is how long an engine waits where a device needs time.
-type Tempo struct {
+// Timing is how long an engine waits where a device needs time.
+type Timing struct {
 	// Effect is how long a device is given to put a commit into effect before
 	// the way in is proved. Looking sooner would prove the way in as it was.
 	Effect time.Duration
@@ -91,12 +91,12 @@ type Tempo struct {
 	AtOnce int
 }
 
-// Usual is the tempo for devices as they are.
-var Usual = Tempo{Effect: time.Second, Pause: 3 * time.Second, Watch: 3 * time.Second, AtOnce: 64}
+// DefaultTiming is the tempo for devices as they are.
+var DefaultTiming = Timing{Effect: time.Second, Pause: 3 * time.Second, Watch: 3 * time.Second, AtOnce: 64}
 
 // New gives an engine; Recover must be called before it is used.
 func New(s *store.Store, log *audit.Log, f *fleet.Fleet, h *history.History, logger *slog.Logger) *Engine {
-	e := &Engine{store: s, log: log, fleet: f, history: h, slog: logger, runs: map[int64]*run{}, busy: map[int64]*run{}, starting: map[int64]bool{}, woken: make(chan struct{}, 1), Tempo: Usual}
+	e := &Engine{store: s, log: log, fleet: f, history: h, slog: logger, runs: map[int64]*run{}, busy: map[int64]*run{}, starting: map[int64]bool{}, woken: make(chan struct{}, 1), Timing: DefaultTiming}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	return e
 }
@@ -310,11 +310,11 @@ func (e *Engine) plan(ctx context.Context, change int64, o Order, works []Work) 
 // begin records a commit that is about to start.
 func (e *Engine) begin(ctx context.Context, actor string, change int64, started time.Time, plan guard.Plan, works []Work, scheduled int64, along func(*audit.Tx) error) (*run, error) {
 	c := store.Commit{Change: change, Actor: actor, Hold: plan.Hold, Started: started, Plan: plan, State: guard.New(plan)}
-	var hands []*hand
+	var hands []*deviceWorker
 	for i, w := range works {
 		p := store.CommitPart{Device: w.Device.ID, Persist: "ol-" + rand.Text()}
 		c.Parts = append(c.Parts, p)
-		hands = append(hands, &hand{place: i, name: w.Device.Name, device: w.Device.ID, persist: p.Persist, former: w.Former, mine: w.Mine, exact: w.Exact, movesTo: w.MovesTo})
+		hands = append(hands, &deviceWorker{place: i, name: w.Device.Name, device: w.Device.ID, persist: p.Persist, former: w.Former, mine: w.Mine, exact: w.Exact, movesTo: w.MovesTo})
 	}
 	err := e.log.WriteSure(ctx, func(tx *audit.Tx) error {
 		now, err := tx.Change(change)
@@ -379,7 +379,7 @@ func orders(p guard.Plan) string {
 // launch starts a run's loop with its first event; e.mu is held.
 func (e *Engine) launch(r *run, first guard.Event) {
 	e.runs[r.commit.Change] = r
-	for _, h := range r.hands {
+	for _, h := range r.workers {
 		e.busy[h.device] = r
 	}
 	e.wg.Go(func() {
@@ -392,7 +392,7 @@ func (e *Engine) launch(r *run, first guard.Event) {
 		if e.runs[r.commit.Change] == r { // it may have been committed again already
 			delete(e.runs, r.commit.Change)
 		}
-		for _, h := range r.hands {
+		for _, h := range r.workers {
 			if e.busy[h.device] == r {
 				delete(e.busy, h.device)
 			}
@@ -415,7 +415,7 @@ func (e *Engine) Say(ctx context.Context, change int64, word guard.Event) error 
 	}
 	answer := make(chan error, 1)
 	select {
-	case r.events <- said{ev: word, answer: answer}:
+	case r.events <- request{ev: word, answer: answer}:
 	case <-r.over:
 		return e.over(ctx, change)
 	case <-ctx.Done():
@@ -534,13 +534,13 @@ func (e *Engine) unknown(ctx context.Context) {
 }
 
 func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {
-	var hands []*hand
+	var hands []*deviceWorker
 	for i, p := range c.Parts {
 		dev, err := e.store.DeviceByID(ctx, store.Everything, p.Device)
 		if err != nil {
 			return nil, err
 		}
-		h := &hand{place: i, name: dev.Name, device: dev.ID, persist: p.Persist}
+		h := &deviceWorker{place: i, name: dev.Name, device: dev.ID, persist: p.Persist}
 		h.movesTo, _, _ = strings.Cut(dev.MovingTo, " ")
 		if p.Base != "" {
 			if err := e.remember(ctx, h, dev, p); err != nil {
@@ -563,7 +563,7 @@ func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {
 }
 
 // remember reads what a device held before a commit, and what that makes of it.
-func (e *Engine) remember(ctx context.Context, h *hand, dev store.Device, p store.CommitPart) error {
+func (e *Engine) remember(ctx context.Context, h *deviceWorker, dev store.Device, p store.CommitPart) error {
 	s, err := e.fleet.Schema(ctx, dev)
 	if err != nil {
 		return err

@@ -328,7 +328,7 @@ func TestPreparedInTurns(t *testing.T) {
 	t.Parallel()
 	names := []string{router, quay, "saltern-slip"}
 	r := newRoom(t, names...)
-	r.Engine.Tempo.AtOnce = 1
+	r.Engine.Timing.AtOnce = 1
 	var under, most atomic.Int32
 	for _, name := range names {
 		r.Devices[name].OnOperation(func(op *markup.Element) lab.Fault {

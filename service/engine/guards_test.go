@@ -34,7 +34,7 @@ func TestMain(m *testing.M) {
 // need less.
 func (r *room) hurry() {
 	r.Close()
-	r.Tempo = engine.Tempo{Effect: 250 * time.Millisecond, Pause: 300 * time.Millisecond, Watch: time.Second}
+	r.Tempo = engine.Timing{Effect: 250 * time.Millisecond, Pause: 300 * time.Millisecond, Watch: time.Second}
 	r.Open()
 }
 
@@ -235,7 +235,7 @@ func TestWavesAndProbes(t *testing.T) {
 			return lab.Fault{}
 		})
 	}
-	probe := guard.Probe{Kind: guard.ProbeState, Device: quay, Path: "/interfaces/interface=mgmt0/oper-status", Want: "up", Within: time.Second}
+	probe := guard.Probe{Kind: guard.ProbeState, Device: quay, Path: "/interfaces/interface=mgmt0/oper-status", Want: "up", Grace: time.Second}
 	o := engine.Order{Hold: time.Minute, Waves: [][]string{{quay}}, Probes: []guard.Probe{probe}, ByProbes: true, RevertOnProbe: true}
 	n := r.stage(router+" "+contact+" new", quay+" "+contact+" new")
 	r.order(n, o)
@@ -289,7 +289,7 @@ func TestProbePrograms(t *testing.T) {
 		"not the name of a probe program": {Kind: guard.ProbeProgram, Program: "../phones"}, "there is no program notes.txt": {Kind: guard.ProbeProgram, Program: "notes.txt"},
 		"is no address": {Kind: guard.ProbeTCP, Address: "harbour"}, "there is no device": {Kind: guard.ProbeState, Device: "x", Path: "/a", Want: "b"},
 		"is not a single value": {Kind: guard.ProbeState, Device: router, Path: "/interfaces", Want: "b"}, "no kind of probe": {Kind: "ping"},
-		"for up to 10m0s at first": {Kind: guard.ProbeTCP, Address: "a:1", Within: time.Hour},
+		"for up to 10m0s at first": {Kind: guard.ProbeTCP, Address: "a:1", Grace: time.Hour},
 	} {
 		require.ErrorContains(t, commit(p), want)
 	}

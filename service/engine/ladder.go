@@ -87,7 +87,7 @@ type place struct {
 	top    bool
 }
 
-func (h *hand) at(d *diff.Difference) place {
+func (h *deviceWorker) at(d *diff.Difference) place {
 	return place{h.device, slices.ContainsFunc(d.Changes, func(c *diff.Change) bool { return c.Placed })}
 }
 
@@ -108,13 +108,13 @@ func (l *ladders) took(p place, form int) {
 
 // put writes what makes one configuration of another to a datastore, in the first
 // form that the device takes.
-func (h *hand) put(ctx context.Context, s *fleet.Session, to netconf.Datastore, d *diff.Difference, why purpose) error {
+func (h *deviceWorker) put(ctx context.Context, s *fleet.Session, to netconf.Datastore, d *diff.Difference, why purpose) error {
 	return h.putFrom(ctx, s, to, d, why, func() (*diff.Difference, error) { return h.startAgain(ctx, s, to, d) })
 }
 
 // putFrom is put where what a refused form may have left behind is cleared away as
 // again does it; it gives what is left to be done then.
-func (h *hand) putFrom(ctx context.Context, s *fleet.Session, to netconf.Datastore, d *diff.Difference, why purpose, again func() (*diff.Difference, error)) error {
+func (h *deviceWorker) putFrom(ctx context.Context, s *fleet.Session, to netconf.Datastore, d *diff.Difference, why purpose, again func() (*diff.Difference, error)) error {
 	list := forms(d, to, why)
 	var refusals []error
 	for n := min(h.run.e.ladders.of(h.at(d)), len(list)-1); n < len(list); n++ {
@@ -163,7 +163,7 @@ func refusesForm(err error) bool {
 }
 
 // startAgain gives what is left to be done after an edit was refused.
-func (h *hand) startAgain(ctx context.Context, s *fleet.Session, to netconf.Datastore, d *diff.Difference) (*diff.Difference, error) {
+func (h *deviceWorker) startAgain(ctx context.Context, s *fleet.Session, to netconf.Datastore, d *diff.Difference) (*diff.Difference, error) {
 	if to == netconf.Candidate {
 		if err := s.DiscardChanges(ctx); err != nil {
 			return nil, s.Wrap("discarding", err)
@@ -180,7 +180,7 @@ func (h *hand) startAgain(ctx context.Context, s *fleet.Session, to netconf.Data
 // climb has the next form tried, where a device took one and made something else of
 // it: another order, or, where it was to replace a node, what it had left there; false
 // where there is none.
-func (h *hand) climb(d, off *diff.Difference, to netconf.Datastore, why purpose) bool {
+func (h *deviceWorker) climb(d, off *diff.Difference, to netconf.Datastore, why purpose) bool {
 	n := h.run.e.ladders.of(h.at(d))
 	if n+1 >= len(forms(d, to, why)) || n == 0 && !diff.OrderOnly(off) {
 		return false
@@ -192,7 +192,7 @@ func (h *hand) climb(d, off *diff.Difference, to netconf.Datastore, why purpose)
 // written puts into effect, or into the candidate, what makes one configuration of
 // another, and reads it back; an order that was not taken is written in the next
 // form.
-func (h *hand) written(ctx context.Context, s *fleet.Session, d *diff.Difference, why purpose) (off *diff.Difference, err error) {
+func (h *deviceWorker) written(ctx context.Context, s *fleet.Session, d *diff.Difference, why purpose) (off *diff.Difference, err error) {
 	for {
 		if err := h.put(ctx, s, netconf.Running, d, why); err != nil {
 			return nil, err

@@ -28,7 +28,7 @@ func direct(s *fleet.Session) bool { return !s.Capabilities.Has(netconf.CapCandi
 // prepare does everything up to the commit: connect, lock, read running
 // afresh, rebase, write the candidate, validate, read it back. Nothing is in
 // effect afterwards.
-func (h *hand) prepare(ctx context.Context) error {
+func (h *deviceWorker) prepare(ctx context.Context) error {
 	if err := h.turn(ctx); err != nil {
 		return err
 	}
@@ -77,7 +77,7 @@ func (h *hand) prepare(ctx context.Context) error {
 
 // turn waits until fewer devices are being prepared, unless something else is wanted
 // meanwhile.
-func (h *hand) turn(ctx context.Context) error {
+func (h *deviceWorker) turn(ctx context.Context) error {
 	look := time.NewTicker(200 * time.Millisecond)
 	defer look.Stop()
 	for {
@@ -162,7 +162,7 @@ func nobodyHolds(err error) bool {
 }
 
 // rebase puts the part's edits on what the device holds now.
-func (h *hand) rebase(s *schema.Schema, running *tree.Node) (*tree.Node, error) {
+func (h *deviceWorker) rebase(s *schema.Schema, running *tree.Node) (*tree.Node, error) {
 	if moved := diff.Compare(h.former, running); h.exact && !moved.Empty() {
 		return nil, fmt.Errorf("the device moved on since the change was previewed: %d changes, first %s; nothing was touched: preview it again", moved.Count(), moved.Items()[0].Path)
 	}
@@ -201,7 +201,7 @@ func show(n *tree.Node) string {
 }
 
 // predict keeps what the device holds and is to hold, before anything is sent.
-func (h *hand) predict(ctx context.Context, s *fleet.Session, base, result *tree.Node) error {
+func (h *deviceWorker) predict(ctx context.Context, s *fleet.Session, base, result *tree.Node) error {
 	err := h.run.e.store.Write(ctx, func(tx *store.Tx) error {
 		for _, n := range []*tree.Node{base, result} {
 			if _, err := h.run.e.history.Add(tx, s.Device.ID, s.Device.ModuleSet, s.Schema, n); err != nil {
@@ -239,7 +239,7 @@ func write(ctx context.Context, s *fleet.Session, to netconf.Datastore, edits *t
 // made of the edits with the prediction. The edits are written anew after the
 // validate: there are servers on which a commit that follows one is answered with
 // ok and changes nothing. Order that was not taken is written in the next form.
-func (h *hand) toCandidate(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
+func (h *deviceWorker) toCandidate(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
 	for {
 		if err := h.put(ctx, s, netconf.Candidate, d, going); err != nil {
 			return err
@@ -269,7 +269,7 @@ func (h *hand) toCandidate(ctx context.Context, s *fleet.Session, d *diff.Differ
 // thereAndBack proves the way back before the way there is gone: where only this
 // service would send the device back, what would do that is tried in its candidate,
 // on top of the change.
-func (h *hand) thereAndBack(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
+func (h *deviceWorker) thereAndBack(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
 	if err := h.toCandidate(ctx, s, d); err != nil {
 		return err
 	}
@@ -307,7 +307,7 @@ func (h *hand) thereAndBack(ctx context.Context, s *fleet.Session, d *diff.Diffe
 }
 
 // validate asks the device to check the candidate, and writes it anew.
-func (h *hand) validate(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
+func (h *deviceWorker) validate(ctx context.Context, s *fleet.Session, d *diff.Difference) error {
 	if !s.Capabilities.Has(netconf.CapValidate11) && !s.Capabilities.Has(netconf.CapValidate10) {
 		return nil
 	}

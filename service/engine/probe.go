@@ -23,7 +23,7 @@ import (
 // Limits of probes.
 const (
 	MaxProbes       = 32
-	MaxWithin       = 10 * time.Minute
+	MaxProbeGrace   = 10 * time.Minute
 	connectTimeout  = 5 * time.Second
 	programTimeout  = 30 * time.Second
 	programSays     = 300 // bytes of what a program says are kept
@@ -80,7 +80,7 @@ func (p *prober) perform(a guard.Action) {
 func (p *prober) try(ctx context.Context, patient bool) (said string, ok bool) {
 	until := time.Now()
 	if patient {
-		until = until.Add(p.probe.Within)
+		until = until.Add(p.probe.Grace)
 	}
 	for {
 		said, ok = p.once(ctx)
@@ -222,8 +222,8 @@ func (e *Engine) checkProbes(ctx context.Context, probes []guard.Probe) error {
 		return refusal.New(refusal.Invalid, "", "%d probes are too many, a commit takes %d", len(probes), MaxProbes)
 	}
 	for _, p := range probes {
-		if p.Within < 0 || p.Within > MaxWithin {
-			return refusal.New(refusal.Invalid, "", "probe %s: it may fail for up to %s at first, not for %s", p, MaxWithin, p.Within)
+		if p.Grace < 0 || p.Grace > MaxProbeGrace {
+			return refusal.New(refusal.Invalid, "", "probe %s: it may fail for up to %s at first, not for %s", p, MaxProbeGrace, p.Grace)
 		}
 		switch p.Kind {
 		case guard.ProbeTCP:

@@ -66,7 +66,7 @@ func (r *run) tell(tx *audit.Tx, s step) error {
 		}
 	}
 	if s.ev.Kind == guard.Applied {
-		if err := r.lines(tx, r.hands[s.ev.Device]); err != nil {
+		if err := r.lines(tx, r.workers[s.ev.Device]); err != nil {
 			return err
 		}
 	}
@@ -156,9 +156,9 @@ func deviceNote(s step) string {
 }
 
 // lines records what a commit changes on a device, place by place.
-func (r *run) lines(tx *audit.Tx, h *hand) error {
+func (r *run) lines(tx *audit.Tx, h *deviceWorker) error {
 	base, result := h.trees(nil)
-	for _, item := range r.e.log.Veil.Difference(diff.Compare(base, result)).Items() {
+	for _, item := range r.e.log.Redactor.Difference(diff.Compare(base, result)).Items() {
 		err := tx.Record(ledger.Entry{
 			Actor: r.commit.Actor, Action: "config." + string(item.Kind), Change: r.commit.Change, Device: h.name,
 			Path: item.Path, Before: item.Old, After: item.New,
@@ -173,7 +173,7 @@ func (r *run) lines(tx *audit.Tx, h *hand) error {
 // arrive ends the moving of devices' management: to where it was to go where
 // the change is kept, and to where it was otherwise.
 func (r *run) arrive(tx *audit.Tx, is string) error {
-	for _, h := range r.hands {
+	for _, h := range r.workers {
 		if h.movesTo == "" || is == "holding" {
 			continue
 		}
@@ -195,7 +195,7 @@ func (r *run) snapshot(tx *audit.Tx) error {
 		return err
 	}
 	digests := map[int64]string{}
-	for _, h := range r.hands {
+	for _, h := range r.workers {
 		base, _ := h.trees(nil)
 		digests[h.device] = history.Digest(base)
 	}

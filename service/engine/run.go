@@ -12,8 +12,8 @@ import (
 	"oakenlatch/service/store"
 )
 
-// said is an event on its way to a run, with where to answer a person.
-type said struct {
+// request is an event on its way to a run, with where to answer a person.
+type request struct {
 	ev     guard.Event
 	answer chan error
 	number int // of the run's, once it was taken
@@ -21,14 +21,14 @@ type said struct {
 
 // run is one commit under way.
 type run struct {
-	e      *Engine
-	commit store.Commit
-	hands  []*hand
-	probes []*prober
-	events chan said
-	begun  chan struct{} // closed when the first event has been taken
-	over   chan struct{} // closed when the loop has ended
-	turns  chan struct{} // has room for the devices that are prepared at once
+	e       *Engine
+	commit  store.Commit
+	workers []*deviceWorker
+	probes  []*prober
+	events  chan request
+	begun   chan struct{} // closed when the first event has been taken
+	over    chan struct{} // closed when the loop has ended
+	turns   chan struct{} // has room for the devices that are prepared at once
 
 	// The loop's own: what the state will be once the steps gathered are on record.
 	ahead    guard.State
@@ -42,18 +42,18 @@ type run struct {
 	ill      error       // why nothing could be put on record when that was tried last
 	tried    time.Time
 	told     time.Time
-	stalled  []said // what was heard and may only be followed once it is on record
+	stalled  []request // what was heard and may only be followed once it is on record
 
 	mu      sync.Mutex
 	state   guard.State
 	changed chan struct{}
 }
 
-func newRun(e *Engine, c store.Commit, hands []*hand) *run {
+func newRun(e *Engine, c store.Commit, hands []*deviceWorker) *run {
 	// Every device and probe has one action under way at most, so that nobody
 	// waits to be heard.
 	room := 64 + 4*len(hands) + len(c.Plan.Probes)
-	r := &run{e: e, commit: c, hands: hands, events: make(chan said, room), begun: make(chan struct{}), over: make(chan struct{}), turns: make(chan struct{}, cmp.Or(e.Tempo.AtOnce, Usual.AtOnce)), state: c.State, ahead: c.State, recorded: c.State, changed: make(chan struct{})}
+	r := &run{e: e, commit: c, workers: hands, events: make(chan request, room), begun: make(chan struct{}), over: make(chan struct{}), turns: make(chan struct{}, cmp.Or(e.Timing.AtOnce, DefaultTiming.AtOnce)), state: c.State, ahead: c.State, recorded: c.State, changed: make(chan struct{})}
 	for i, h := range hands {
 		h.run, h.keeper, h.noSave = r, c.Plan.Devices[i].Keeper, c.Plan.Devices[i].NoSave
 		h.queue = make(chan guard.Action, 16)
@@ -97,12 +97,12 @@ func (r *run) timeoutUntil(deadline time.Time) time.Duration {
 // happened brings an event to the run, unless that is over.
 func (r *run) happened(ev guard.Event) {
 	ev.At = r.e.log.Now()
-	for _, h := range r.hands { // devices repeat what they were sent
+	for _, h := range r.workers { // devices repeat what they were sent
 		base, result := h.trees(nil)
-		ev.Err = r.e.log.Veil.Text(ev.Err, h.former, h.mine, base, result)
+		ev.Err = r.e.log.Redactor.Text(ev.Err, h.former, h.mine, base, result)
 	}
 	select {
-	case r.events <- said{ev: ev}:
+	case r.events <- request{ev: ev}:
 	case <-r.over:
 	}
 }
@@ -112,16 +112,16 @@ func (r *run) happened(ev guard.Event) {
 // before it learns that the hold has ended meanwhile.
 func (r *run) loop(first guard.Event) {
 	defer close(r.over)
-	for _, h := range r.hands {
+	for _, h := range r.workers {
 		r.e.wg.Go(h.work)
 		defer h.letGo()
 	}
-	done := r.take(said{ev: first})
+	done := r.take(request{ev: first})
 	close(r.begun)
 	if done {
 		return
 	}
-	watch := time.NewTicker(min(max(r.commit.Hold/20, r.e.Tempo.Watch), 30*time.Second))
+	watch := time.NewTicker(min(max(r.commit.Hold/20, r.e.Timing.Watch), 30*time.Second))
 	defer watch.Stop()
 	for {
 		end, stop := r.alarm()
@@ -136,9 +136,9 @@ func (r *run) loop(first guard.Event) {
 		case s := <-r.events:
 			done = r.take(s)
 		case <-watch.C:
-			done = r.take(said{ev: guard.Event{Kind: guard.Tick, At: r.e.log.Now(), By: audit.Service}})
+			done = r.take(request{ev: guard.Event{Kind: guard.Tick, At: r.e.log.Now(), By: audit.Service}})
 		case <-end:
-			done = r.take(said{ev: guard.Event{Kind: guard.Tick, At: r.e.log.Now(), By: audit.Service}})
+			done = r.take(request{ev: guard.Event{Kind: guard.Tick, At: r.e.log.Now(), By: audit.Service}})
 		case <-r.gathered:
 			_ = r.flush(r.e.store.Late())
 		case <-again:
@@ -195,7 +195,7 @@ const gather = 50 * time.Millisecond
 // devices or takes a change back goes on: that may be done twice, and after a crash the
 // devices are asked where they stand. All else waits, and a person's word for it is
 // refused. done is true once the commit is concluded.
-func (r *run) take(s said) (done bool) {
+func (r *run) take(s request) (done bool) {
 	if s.answer != nil {
 		if err := r.ahead.May(s.ev); err != nil {
 			s.answer <- err
@@ -256,7 +256,7 @@ func (r *run) take(s said) (done bool) {
 		case guard.DoProbe:
 			r.probes[a.Probe].perform(a)
 		default:
-			r.hands[a.Device].perform(a)
+			r.workers[a.Device].perform(a)
 		}
 	}
 	return false
@@ -264,7 +264,7 @@ func (r *run) take(s said) (done bool) {
 
 // unrecorded reports whether what follows from an event may be done though it is not on
 // record.
-func (r *run) unrecorded(s said, actions []guard.Action) bool {
+func (r *run) unrecorded(s request, actions []guard.Action) bool {
 	if s.answer != nil && s.ev.Kind != guard.SayRevert {
 		return false
 	}
@@ -398,13 +398,13 @@ func (r *run) landed(patience <-chan struct{}) error {
 // resumeFromRecord goes on from what is on record where that holds a word that was not followed, as
 // nobody knew whether it would be kept: as after a crash.
 func (r *run) resumeFromRecord(dropped int) {
-	r.stalled = slices.DeleteFunc(r.stalled, func(s said) bool { return s.number == dropped })
+	r.stalled = slices.DeleteFunc(r.stalled, func(s request) bool { return s.number == dropped })
 	later := r.steps
 	r.steps, r.ahead, r.resumed = nil, r.recorded, true
 	for _, s := range later {
 		r.stepped(s.ev)
 	}
-	r.stalled = append(r.stalled, said{ev: guard.Event{Kind: guard.Restarted, At: r.e.log.Now(), By: audit.Service}})
+	r.stalled = append(r.stalled, request{ev: guard.Event{Kind: guard.Restarted, At: r.e.log.Now(), By: audit.Service}})
 }
 
 // stepped takes an event into what is ahead, and gives what follows from it.

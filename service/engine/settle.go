@@ -16,13 +16,13 @@ const settleTries = 5
 
 // settle ends a commit on a device that keeps it. What is not saved is lost
 // when the device restarts, so it does not give up at once.
-func (h *hand) settle(ctx context.Context) guard.Event {
+func (h *deviceWorker) settle(ctx context.Context) guard.Event {
 	for try := 1; ; try++ {
 		saved, found, err := h.settleOnce(ctx)
 		h.dropAsked()
 		var fe *fleet.Error
 		lost := errors.As(err, &fe) && fe.Kind == fleet.Unreachable // perhaps it restarts just now
-		if (found == "" || lost) && try < settleTries && sleep(ctx, time.Duration(try)*h.run.e.Tempo.Pause) {
+		if (found == "" || lost) && try < settleTries && sleep(ctx, time.Duration(try)*h.run.e.Timing.Pause) {
 			continue
 		}
 		h.leave()
@@ -34,7 +34,7 @@ func (h *hand) settle(ctx context.Context) guard.Event {
 
 // settleOnce reads back what was kept, compares it with what was to be, makes
 // it a revision and saves it to startup, unless it is not to be saved.
-func (h *hand) settleOnce(ctx context.Context) (saved bool, found guard.Found, err error) {
+func (h *deviceWorker) settleOnce(ctx context.Context) (saved bool, found guard.Found, err error) {
 	err = h.inAsked(ctx, "saving to startup", func(ctx context.Context, s *fleet.Session, _ bool) error {
 		running, err := s.Read(ctx, netconf.Running)
 		if err != nil {

@@ -69,7 +69,7 @@ func newSickRoom(t *testing.T, disk *servicetest.Disk, names ...string) *sickRoo
 	kinds := map[string]lab.Kind{router: lab.Full, quay: lab.NoPersist, "saltern-slip": lab.NoConfirm, "gannet-hall": lab.NoCandidate}
 	base := servicetest.NewAt(t, disk.Dir, func(s *lab.Spec) { s.Kind = kinds[strings.TrimSuffix(s.Name, "-2")] }, names...)
 	r := &sickRoom{soak{&room{base, t}, names}, disk}
-	r.Tempo = engine.Tempo{Effect: 300 * time.Millisecond, Pause: time.Second, Watch: time.Second}
+	r.Tempo = engine.Timing{Effect: 300 * time.Millisecond, Pause: time.Second, Watch: time.Second}
 	r.Close()
 	r.Open()
 	return r

@@ -148,7 +148,7 @@ func (r *soak) orders(rnd *rand.Rand) engine.Order {
 		o.Waves = [][]string{{r.names[rnd.IntN(len(r.names))]}}
 	}
 	if rnd.IntN(3) == 0 {
-		o.Probes = []guard.Probe{{Kind: guard.ProbeState, Device: r.names[0], Path: "/interfaces/interface=port1/oper-status", Want: "up", Within: time.Second}}
+		o.Probes = []guard.Probe{{Kind: guard.ProbeState, Device: r.names[0], Path: "/interfaces/interface=port1/oper-status", Want: "up", Grace: time.Second}}
 	}
 	if rnd.IntN(6) == 0 {
 		o.Ahead = time.Minute

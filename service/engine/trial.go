@@ -17,7 +17,7 @@ import (
 
 // commit puts what was prepared into effect: on the device's own trial where it
 // has one.
-func (h *hand) commit(ctx context.Context) guard.Event {
+func (h *deviceWorker) commit(ctx context.Context) guard.Event {
 	s := h.held()
 	if s == nil {
 		return guard.Event{Kind: guard.CommitRefused, Err: "the session of the preparation is gone, nothing was sent"}
@@ -52,7 +52,7 @@ func (h *hand) commit(ctx context.Context) guard.Event {
 }
 
 // stillPrepared looks whether a device still is as it was when it was prepared.
-func (h *hand) stillPrepared(ctx context.Context, s *fleet.Session) error {
+func (h *deviceWorker) stillPrepared(ctx context.Context, s *fleet.Session) error {
 	base, result := h.trees(s.Schema)
 	running, err := s.Read(ctx, netconf.Running)
 	if err != nil {
@@ -76,12 +76,12 @@ func (h *hand) stillPrepared(ctx context.Context, s *fleet.Session) error {
 
 // look opens a new session, which proves the way in, and reads what the device
 // holds. A patient look keeps trying for a part of the hold.
-func (h *hand) look(ctx context.Context, a guard.Action) guard.Event {
+func (h *deviceWorker) look(ctx context.Context, a guard.Action) guard.Event {
 	if h.run.phase() == guard.AllReady {
 		return h.lookPrepared(ctx)
 	}
 	until := time.Now()
-	if !sleep(ctx, time.Until(h.appliedAt.Add(h.run.e.Tempo.Effect))) {
+	if !sleep(ctx, time.Until(h.appliedAt.Add(h.run.e.Timing.Effect))) {
 		return guard.Event{}
 	}
 	if a.Patient {
@@ -89,14 +89,14 @@ func (h *hand) look(ctx context.Context, a guard.Action) guard.Event {
 	}
 	for {
 		ev := h.lookOnce(ctx, a)
-		if ev.Kind == guard.Seen || !time.Now().Before(until) || !sleep(ctx, h.run.e.Tempo.Pause*2/3) {
+		if ev.Kind == guard.Seen || !time.Now().Before(until) || !sleep(ctx, h.run.e.Timing.Pause*2/3) {
 			return ev
 		}
 	}
 }
 
 // lookPrepared looks at what waits prepared, through the session that holds it.
-func (h *hand) lookPrepared(ctx context.Context) guard.Event {
+func (h *deviceWorker) lookPrepared(ctx context.Context) guard.Event {
 	s := h.held()
 	if s == nil {
 		return guard.Event{Kind: guard.Lapsed, Err: "the session that held it has ended"}
@@ -107,7 +107,7 @@ func (h *hand) lookPrepared(ctx context.Context) guard.Event {
 	return guard.Event{}
 }
 
-func (h *hand) lookOnce(ctx context.Context, a guard.Action) guard.Event {
+func (h *deviceWorker) lookOnce(ctx context.Context, a guard.Action) guard.Event {
 	ctx, cancel := context.WithTimeout(ctx, min(max(h.run.commit.Hold/4, 4*time.Second), 10*time.Second))
 	defer cancel()
 	missed := func(err error) guard.Event { return guard.Event{Kind: guard.NotReached, Err: brief(err)} }
@@ -156,7 +156,7 @@ func (h *hand) lookOnce(ctx context.Context, a guard.Action) guard.Event {
 // reach opens a session. Where the change moves the device's management, that is
 // tried first: only there is the way in proved as it will be. arrived is false
 // where it was reached elsewhere.
-func (h *hand) reach(ctx context.Context) (s *fleet.Session, arrived bool, err error) {
+func (h *deviceWorker) reach(ctx context.Context) (s *fleet.Session, arrived bool, err error) {
 	if h.movesTo == "" {
 		s, err = h.run.e.fleet.Dial(ctx, store.Everything, h.name)
 		return s, true, err
@@ -178,7 +178,7 @@ const movedTimeout = 2500 * time.Millisecond
 // undisturbed makes sure before a confirm that the candidate holds nobody's
 // edits, which a confirming commit would publish (RFC 6241 section 8.4.1), and
 // keeps it so where the device lets it be locked meanwhile.
-func (h *hand) undisturbed(ctx context.Context, s *fleet.Session, running *tree.Node) error {
+func (h *deviceWorker) undisturbed(ctx context.Context, s *fleet.Session, running *tree.Node) error {
 	if h.keeper == guard.ByService {
 		return nil // keeping it takes no commit
 	}
@@ -198,7 +198,7 @@ func (h *hand) undisturbed(ctx context.Context, s *fleet.Session, running *tree.
 
 // classify tells what a device holds at the places of this commit. Defaults
 // that are set and defaults that are not mean the same.
-func (h *hand) classify(by *schema.Schema, running *tree.Node) guard.Found {
+func (h *deviceWorker) classify(by *schema.Schema, running *tree.Node) guard.Found {
 	base, result := h.trees(by)
 	if h.damaged != nil {
 		return guard.FoundOther
@@ -212,7 +212,7 @@ func (h *hand) classify(by *schema.Schema, running *tree.Node) guard.Found {
 // extend sets the device's own timer anew by a confirmed commit that follows
 // the first (RFC 6241 section 8.4.1). It would publish what anybody left in the
 // candidate, so that is looked at first.
-func (h *hand) extend(ctx context.Context, until time.Time) error {
+func (h *deviceWorker) extend(ctx context.Context, until time.Time) error {
 	again := func(ctx context.Context, s *fleet.Session) error {
 		running, err := s.Read(ctx, netconf.Running)
 		if err != nil {
@@ -244,7 +244,7 @@ func (h *hand) extend(ctx context.Context, until time.Time) error {
 
 // confirm makes the device's trial permanent, and reads at once what came of it: an
 // answer alone proves nothing.
-func (h *hand) confirm(ctx context.Context) guard.Event {
+func (h *deviceWorker) confirm(ctx context.Context) guard.Event {
 	if h.keeper == guard.BySession {
 		return outcome(guard.ConfirmTaken, guard.ConfirmFailed, h.confirmInSession(ctx))
 	}
@@ -278,7 +278,7 @@ func (h *hand) confirm(ctx context.Context) guard.Event {
 // confirmInSession confirms in the session that is the hold, and ends it: had the
 // device not taken the confirm, it would go back with that (RFC 6241 section 8.4.1).
 // What it holds then is looked at by another.
-func (h *hand) confirmInSession(ctx context.Context) error {
+func (h *deviceWorker) confirmInSession(ctx context.Context) error {
 	s := h.held()
 	if s == nil {
 		return errors.New("the session that was its hold is gone")
@@ -298,7 +298,7 @@ func (h *hand) confirmInSession(ctx context.Context) error {
 
 // beside keeps what somebody else changed on the device meanwhile: what is taken back
 // takes that with it. That it could not be kept is no reason to wait.
-func (h *hand) beside(ctx context.Context, s *fleet.Session, running *tree.Node) {
+func (h *deviceWorker) beside(ctx context.Context, s *fleet.Session, running *tree.Node) {
 	base, result := h.trees(s.Schema)
 	if base == nil || result == nil || h.classify(s.Schema, running) == guard.FoundBase {
 		return
@@ -310,7 +310,7 @@ func (h *hand) beside(ctx context.Context, s *fleet.Session, running *tree.Node)
 
 // readBeside is beside for what the device holds now, as far as it can be read at
 // once.
-func (h *hand) readBeside(ctx context.Context, s *fleet.Session) {
+func (h *deviceWorker) readBeside(ctx context.Context, s *fleet.Session) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	if running, err := s.Read(ctx, netconf.Running); err == nil {
@@ -319,7 +319,7 @@ func (h *hand) readBeside(ctx context.Context, s *fleet.Session) {
 }
 
 // cancel ends the device's trial.
-func (h *hand) cancel(ctx context.Context) error {
+func (h *deviceWorker) cancel(ctx context.Context) error {
 	if h.keeper == guard.BySession {
 		if s := h.held(); s != nil {
 			h.readBeside(ctx, s)

@@ -48,7 +48,7 @@ func TestTryOutOnEveryKind(t *testing.T) {
 				no := ask()
 				assert.True(t, no.Tried)
 				assert.Contains(t, no.Said, "not on a Monday")
-				assert.NotEmpty(t, no.Hindrance())
+				assert.NotEmpty(t, no.Blocker())
 			}
 			// It goes away in the middle: that is no verdict.
 			d.OnOperation(func(op *markup.Element) lab.Fault { return lab.Fault{DropBefore: op.Name.Local == "edit-config"} })
@@ -56,7 +56,7 @@ func TestTryOutOnEveryKind(t *testing.T) {
 				lost := ask()
 				assert.False(t, lost.Tried)
 				assert.Contains(t, lost.Said, "could not be asked")
-				assert.Empty(t, lost.Hindrance(), "what was not answered speaks for nothing and against nothing")
+				assert.Empty(t, lost.Blocker(), "what was not answered speaks for nothing and against nothing")
 			}
 			d.OnOperation(nil)
 			assert.Equal(t, before, d.Running().Digest())

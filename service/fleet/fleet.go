@@ -67,18 +67,18 @@ type Fleet struct {
 	Traffic netconf.Traffic // with all devices, since the start
 	Recent  *Recent
 
-	mu       sync.Mutex
-	schemas  map[string]*schema.Schema // by digest of the module set
-	watching *watching                 // nil where devices are not watched
-	learners map[string]*sync.Mutex    // by device
-	ears     ears
+	mu        sync.Mutex
+	schemas   map[string]*schema.Schema // by digest of the module set
+	watching  *watching                 // nil where devices are not watched
+	learners  map[string]*sync.Mutex    // by device
+	listeners listeners
 }
 
 // New gives the fleet over a store.
 func New(s *store.Store, log *audit.Log, sealer *access.Sealer) *Fleet {
 	return &Fleet{
 		store: s, log: log, sealer: sealer, schemas: map[string]*schema.Schema{}, learners: map[string]*sync.Mutex{}, Recent: newRecent(),
-		ears: ears{own: map[string][]ownSession{}, on: map[string]listening{}, told: map[string][]Heard{}},
+		listeners: listeners{own: map[string][]ownSession{}, on: map[string]listening{}, told: map[string][]Heard{}},
 	}
 }
 

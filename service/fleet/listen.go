@@ -32,8 +32,8 @@ func (h Heard) String() string {
 	return h.Event.String() + ", " + at
 }
 
-// ears is what is known of the devices that are listened to.
-type ears struct {
+// listeners is what is known of the devices that are listened to.
+type listeners struct {
 	mu   sync.Mutex
 	own  map[string][]ownSession // sessions of ours, by device
 	on   map[string]listening    // the last that was listened on, by device
@@ -71,26 +71,26 @@ const remembered = 256
 // OnEvent sets who hears of events. They come one after another for a device,
 // and must not be held up.
 func (f *Fleet) OnEvent(hear func(Heard)) {
-	f.ears.mu.Lock()
-	defer f.ears.mu.Unlock()
-	f.ears.hear = hear
+	f.listeners.mu.Lock()
+	defer f.listeners.mu.Unlock()
+	f.listeners.hear = hear
 }
 
 // Listening tells from when on a device is listened to without a gap; ok is
 // false where it is not.
 func (f *Fleet) Listening(device string) (since time.Time, ok bool) {
-	f.ears.mu.Lock()
-	defer f.ears.mu.Unlock()
-	l, ok := f.ears.on[device]
+	f.listeners.mu.Lock()
+	defer f.listeners.mu.Unlock()
+	l, ok := f.listeners.on[device]
 	return l.since, ok && !over(l.done)
 }
 
 // Told gives what a device told since a time, by our clock, oldest first.
 func (f *Fleet) Told(device string, since time.Time) []Heard {
-	f.ears.mu.Lock()
-	defer f.ears.mu.Unlock()
+	f.listeners.mu.Lock()
+	defer f.listeners.mu.Unlock()
 	var out []Heard
-	for _, h := range f.ears.told[device] {
+	for _, h := range f.listeners.told[device] {
 		if !h.Heard.Before(since) {
 			out = append(out, h)
 		}
@@ -105,13 +105,13 @@ const ownFor = 20 * time.Second
 
 // opened remembers a session as ours.
 func (f *Fleet) opened(s *Session) {
-	f.ears.mu.Lock()
-	defer f.ears.mu.Unlock()
-	f.ears.own[s.Device.Name] = append(f.ears.ours(s.Device.Name, f.log.Now()), ownSession{id: s.SessionID, done: s.Done()})
+	f.listeners.mu.Lock()
+	defer f.listeners.mu.Unlock()
+	f.listeners.own[s.Device.Name] = append(f.listeners.ours(s.Device.Name, f.log.Now()), ownSession{id: s.SessionID, done: s.Done()})
 }
 
 // ours gives our sessions on a device, and forgets those that ended a while ago.
-func (e *ears) ours(device string, now time.Time) []ownSession {
+func (e *listeners) ours(device string, now time.Time) []ownSession {
 	list := e.own[device]
 	for i := range list {
 		if list[i].gone.IsZero() && over(list[i].done) {
@@ -129,14 +129,14 @@ func (f *Fleet) heard(d store.Device, n netconf.Notification) {
 		return
 	}
 	h := Heard{Device: d, At: n.At, Heard: f.log.Now(), Event: ev}
-	f.ears.mu.Lock()
-	h.Own = (ev.Account == "" || ev.Account == d.Account) && ev.SessionID != "" && slices.ContainsFunc(f.ears.ours(d.Name, h.Heard), func(o ownSession) bool { return o.id == ev.SessionID })
+	f.listeners.mu.Lock()
+	h.Own = (ev.Account == "" || ev.Account == d.Account) && ev.SessionID != "" && slices.ContainsFunc(f.listeners.ours(d.Name, h.Heard), func(o ownSession) bool { return o.id == ev.SessionID })
 	if !h.Own || ev.Name == "config-change" {
-		list := append(f.ears.told[d.Name], h)
-		f.ears.told[d.Name] = list[max(0, len(list)-remembered):]
+		list := append(f.listeners.told[d.Name], h)
+		f.listeners.told[d.Name] = list[max(0, len(list)-remembered):]
 	}
-	hear := f.ears.hear
-	f.ears.mu.Unlock()
+	hear := f.listeners.hear
+	f.listeners.mu.Unlock()
 	if hear != nil {
 		hear(h)
 	}
@@ -166,8 +166,8 @@ func (f *Fleet) listen(ctx context.Context, s *Session) (ear *Session) {
 	if err := on.Subscribe(ctx); err != nil {
 		return ear
 	}
-	f.ears.mu.Lock()
-	defer f.ears.mu.Unlock()
-	f.ears.on[name] = listening{f.log.Now(), on.Done()}
+	f.listeners.mu.Lock()
+	defer f.listeners.mu.Unlock()
+	f.listeners.on[name] = listening{f.log.Now(), on.Done()}
 	return ear
 }

@@ -136,15 +136,15 @@ func (w *watching) wait(s, ear *Session) {
 // OnStanding sets who hears that a session stands to a device, anew: it may
 // have been changed meanwhile. They must not be held up.
 func (f *Fleet) OnStanding(hear func(device string)) {
-	f.ears.mu.Lock()
-	defer f.ears.mu.Unlock()
-	f.ears.stands = hear
+	f.listeners.mu.Lock()
+	defer f.listeners.mu.Unlock()
+	f.listeners.stands = hear
 }
 
 func (f *Fleet) stood(device string) {
-	f.ears.mu.Lock()
-	hear := f.ears.stands
-	f.ears.mu.Unlock()
+	f.listeners.mu.Lock()
+	hear := f.listeners.stands
+	f.listeners.mu.Unlock()
 	if hear != nil {
 		hear(device)
 	}

@@ -81,7 +81,7 @@ func (h *History) outside(tx *audit.Tx, d store.Device, last, rev store.Revision
 	if h.Holder != nil {
 		o.During = h.Holder(d.ID)
 	}
-	items := h.log.Veil.Difference(df).Items()
+	items := h.log.Redactor.Difference(df).Items()
 	silent, err := silenced(tx, d.ID, items)
 	if err != nil {
 		return err

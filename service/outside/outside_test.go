@@ -33,7 +33,7 @@ func looked(t *testing.T, names ...string) *servicetest.Room {
 func lookedWith(t *testing.T, alter func(*lab.Spec), names ...string) *servicetest.Room {
 	t.Helper()
 	r := servicetest.NewWith(t, alter, names...)
-	r.Looking = outside.Tempo{Silent: 300 * time.Millisecond, Listened: time.Hour, Settle: 150 * time.Millisecond, Apart: 50 * time.Millisecond, Clocks: time.Minute, Alike: time.Hour, AtOnce: 4}
+	r.Looking = outside.Timing{Silent: 300 * time.Millisecond, Listened: time.Hour, Settle: 150 * time.Millisecond, Apart: 50 * time.Millisecond, Clocks: time.Minute, Alike: time.Hour, AtOnce: 4}
 	for _, n := range names {
 		_, err := r.History.Read(t.Context(), store.Everything, n, "mara")
 		require.NoError(t, err)

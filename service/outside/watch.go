@@ -19,8 +19,8 @@ import (
 	"oakenlatch/service/store"
 )
 
-// Tempo is how often devices are looked at.
-type Tempo struct {
+// Timing is how often devices are looked at.
+type Timing struct {
 	Silent    time.Duration // those that do not tell of their events
 	Listened  time.Duration // those that do, all the same
 	Settle    time.Duration // from an event until the device is read: more may follow
@@ -31,15 +31,15 @@ type Tempo struct {
 	Untouched bool          // nothing is read by itself
 }
 
-// Usual is the tempo of a service.
-var Usual = Tempo{
+// DefaultTiming is the tempo of a service.
+var DefaultTiming = Timing{
 	Silent: 5 * time.Minute, Listened: time.Hour, Settle: 400 * time.Millisecond, Apart: 3 * time.Second, Clocks: time.Hour, Alike: time.Hour, AtOnce: 16,
 }
 
 // Watch looks for outside changes: when a device tells of an event, when a
 // session to it stands anew, and at times.
 type Watch struct {
-	Tempo Tempo
+	Timing Timing
 
 	// Clock reads a device's clock and notes it; nil where that is not wanted.
 	Clock func(context.Context, store.Device) error
@@ -76,17 +76,17 @@ type alike struct {
 
 // New gives a watch over the devices of a fleet.
 func New(s *store.Store, log *audit.Log, f *fleet.Fleet, h *history.History, logger *slog.Logger) *Watch {
-	return &Watch{Tempo: Usual, store: s, log: log, fleet: f, history: h, logger: logger, looks: map[string]*look{}, visits: map[string]*alike{}}
+	return &Watch{Timing: DefaultTiming, store: s, log: log, fleet: f, history: h, logger: logger, looks: map[string]*look{}, visits: map[string]*alike{}}
 }
 
 // Run begins to watch, until the context ends; Stop waits for that.
 func (w *Watch) Run(ctx context.Context) {
-	if w.Tempo.Untouched {
+	if w.Timing.Untouched {
 		return
 	}
-	w.ctx, w.turns = ctx, make(chan struct{}, w.Tempo.AtOnce)
+	w.ctx, w.turns = ctx, make(chan struct{}, w.Timing.AtOnce)
 	w.fleet.OnEvent(w.hear)
-	w.fleet.OnStanding(func(device string) { w.wake(device, w.Tempo.Settle) })
+	w.fleet.OnStanding(func(device string) { w.wake(device, w.Timing.Settle) })
 	w.wg.Go(w.atTimes)
 }
 
@@ -100,7 +100,7 @@ func (w *Watch) Stop() {
 
 // atTimes wakes devices whose last reading is too old.
 func (w *Watch) atTimes() {
-	tick := time.NewTicker(max(min(w.Tempo.Silent, w.Tempo.Listened)/10, 50*time.Millisecond))
+	tick := time.NewTicker(max(min(w.Timing.Silent, w.Timing.Listened)/10, 50*time.Millisecond))
 	defer tick.Stop()
 	for {
 		select {
@@ -113,9 +113,9 @@ func (w *Watch) atTimes() {
 			continue
 		}
 		for _, d := range list {
-			every := w.Tempo.Silent
+			every := w.Timing.Silent
 			if _, on := w.fleet.Listening(d.Name); on {
-				every = w.Tempo.Listened
+				every = w.Timing.Listened
 			}
 			w.mu.Lock()
 			due := w.of(d.Name).last.Before(time.Now().Add(-every))
@@ -148,7 +148,7 @@ func (w *Watch) hear(h fleet.Heard) {
 		l.events = append(l.events, h)
 	}
 	w.mu.Unlock()
-	w.wake(h.Device.Name, w.Tempo.Settle)
+	w.wake(h.Device.Name, w.Timing.Settle)
 }
 
 // wake has a device read after a while, once however often it is woken.
@@ -159,7 +159,7 @@ func (w *Watch) wake(device string, after time.Duration) {
 	if l.timer != nil || w.ctx.Err() != nil {
 		return
 	}
-	after = max(after, time.Until(l.last.Add(w.Tempo.Apart)))
+	after = max(after, time.Until(l.last.Add(w.Timing.Apart)))
 	if l.last.IsZero() || len(l.events) == 0 {
 		after = max(after, 0)
 	}
@@ -173,7 +173,7 @@ func (w *Watch) begin(device string) {
 	if l.running || w.stopped || w.ctx.Err() != nil {
 		w.mu.Unlock()
 		if w.ctx.Err() == nil {
-			w.wake(device, w.Tempo.Apart)
+			w.wake(device, w.Timing.Apart)
 		}
 		return
 	}
@@ -218,7 +218,7 @@ func (w *Watch) look(device string, events []fleet.Heard) error {
 	if err != nil {
 		return err
 	}
-	if w.Clock != nil && (d.Clock == nil || w.log.Now().Sub(d.Clock.Read) > w.Tempo.Clocks) {
+	if w.Clock != nil && (d.Clock == nil || w.log.Now().Sub(d.Clock.Read) > w.Timing.Clocks) {
 		_ = w.Clock(ctx, d) // a device that does not tell its clock is no trouble
 	}
 	since, err := w.store.RevisionsAfter(ctx, d.ID, before.Number)
@@ -333,7 +333,7 @@ func (w *Watch) visit(ctx context.Context, r history.Reading, h fleet.Heard, cha
 		if err := tx.Record(e); err != nil || left == nil {
 			return err
 		}
-		for i, item := range w.log.Veil.Difference(left).Items() {
+		for i, item := range w.log.Redactor.Difference(left).Items() {
 			if i == 20 {
 				break
 			}
@@ -351,7 +351,7 @@ func (w *Watch) tell(key string) (more int, ok bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	a := w.visits[key]
-	if a == nil || w.log.Now().Sub(a.told) >= w.Tempo.Alike {
+	if a == nil || w.log.Now().Sub(a.told) >= w.Timing.Alike {
 		if len(w.visits) > 10_000 {
 			clear(w.visits)
 		}

@@ -126,7 +126,7 @@ func (r *Reports) ForChange(ctx context.Context, p access.Person, number int64) 
 	if len(commits) > 0 && c.State != "draft" {
 		out.Subtitle = "What happened"
 	}
-	company, err := r.Store.Company(ctx, number)
+	company, err := r.Store.Coworkers(ctx, number)
 	if err != nil {
 		return out, err
 	}
@@ -167,7 +167,7 @@ func (r *Reports) planned(ctx context.Context, p access.Person, c store.Change, 
 		out.add(Section{Title: "Nothing is staged", Text: "The change has no part on any device."})
 	}
 	for _, v := range verdicts {
-		v = v.Veiled(r.Log.Veil) // a report goes to whom it goes
+		v = v.Redacted(r.Log.Redactor) // a report goes to whom it goes
 		facts := []Fact{{"Base", fmt.Sprintf("revision %d of %s", v.Base.Number, stamp(v.Base.At))}, {"Guard", v.Guard.Name()}}
 		if v.Trouble != "" {
 			facts = append(facts, Fact{"Trouble", plain(v.Trouble)})
@@ -178,7 +178,7 @@ func (r *Reports) planned(ctx context.Context, p access.Person, c store.Change, 
 		if v.Guard.Untried != "" {
 			facts = append(facts, Fact{"Way back not tried", plain(v.Guard.Untried)})
 		}
-		if h := v.Hindrance(); h != "" {
+		if h := v.Blocker(); h != "" {
 			facts = append(facts, Fact{"In the way", plain(h)})
 		}
 		out.add(Section{Title: v.Device, Facts: facts})
@@ -299,7 +299,7 @@ func (r *Reports) happened(ctx context.Context, c store.Change, cm Commit, out *
 		return err
 	}
 	for _, d := range cm.Devices {
-		if df := r.Log.Veil.Difference(made[d.Name]); df != nil {
+		if df := r.Log.Redactor.Difference(made[d.Name]); df != nil {
 			out.difference("What it changed on "+d.Name, map[bool]string{true: "", false: "It is not there any more: the change is " + c.State + "."}[c.State == "kept" || c.State == "holding"], df)
 		}
 	}
@@ -329,7 +329,7 @@ func (r *Reports) expected(ctx context.Context, c store.Change, cm Commit, out *
 		return err
 	}
 	for _, d := range cm.Devices {
-		if df := r.Log.Veil.Difference(made[d.Name]); df != nil {
+		if df := r.Log.Redactor.Difference(made[d.Name]); df != nil {
 			for _, x := range flow.Changes(df.Old, df.New) {
 				out.effect("Traffic on "+d.Name+", "+x.Name(), x)
 			}
@@ -406,9 +406,9 @@ func (r *Reports) people(ctx context.Context, reach store.Reach, c store.Change,
 		}
 		path, value := e.Path, e.Value
 		if s, err := r.Fleet.Schema(ctx, d); err == nil {
-			path, value = r.Log.Veil.Edit(s, path, value)
+			path, value = r.Log.Redactor.Edit(s, path, value)
 		} else if value != "" {
-			value = r.Log.Veil.Name(value)
+			value = r.Log.Redactor.Name(value)
 		}
 		t.Rows = append(t.Rows, []string{itoa(e.ID), e.At.UTC().Format("2006-01-02 15:04:05"), e.Actor, d.Name, plain(strings.TrimSpace(strings.Join([]string{e.Op, e.Mode, path, value, e.Source}, " ")))})
 	}

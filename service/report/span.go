@@ -133,7 +133,7 @@ func (r *Reports) commit(ctx context.Context, c Commit, s Span, out *Report) err
 		return err
 	}
 	for _, d := range c.Devices {
-		if df := r.Log.Veil.Difference(made[d.Name]); df != nil && (s.Device == "" || s.Device == d.Name) {
+		if df := r.Log.Redactor.Difference(made[d.Name]); df != nil && (s.Device == "" || s.Device == d.Name) {
 			out.difference(d.Name, "", df)
 		}
 	}
@@ -159,7 +159,7 @@ func (r *Reports) oneOutside(ctx context.Context, reach store.Reach, o store.Out
 	out.add(Section{Title: fmt.Sprintf("Outside change %d on %s", o.ID, d.Name), Facts: facts})
 	df, err := r.History.Between(ctx, s, d.ID, o.Before, o.Revision)
 	if err == nil {
-		out.difference("What it changed on "+d.Name, "", r.Log.Veil.Difference(df))
+		out.difference("What it changed on "+d.Name, "", r.Log.Redactor.Difference(df))
 	}
 	return err
 }

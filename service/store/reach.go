@@ -30,19 +30,19 @@ func (r Reach) reached(d Device, err error) (Device, error) {
 		return Device{}, err
 	}
 	if why := r.Check(d); why != nil {
-		return Device{}, &beyond{why}
+		return Device{}, &outOfReach{why}
 	}
 	return d, nil
 }
 
-// beyond is why a device is not given.
-type beyond struct{ why error }
+// outOfReach is why a device is not given.
+type outOfReach struct{ why error }
 
-func (b *beyond) Error() string { return b.why.Error() }
-func (b *beyond) Unwrap() error { return b.why }
+func (b *outOfReach) Error() string { return b.why.Error() }
+func (b *outOfReach) Unwrap() error { return b.why }
 
 // OutOfReach reports whether an error says that a device is not within reach, or is not there: lists
 // leave out what is about it.
 func OutOfReach(err error) bool {
-	return errors.Is(err, ErrNotFound) || errors.As(err, new(*beyond))
+	return errors.Is(err, ErrNotFound) || errors.As(err, new(*outOfReach))
 }

@@ -398,7 +398,7 @@ func TestLedgerOfDrafts(t *testing.T) {
 		return nil
 	})
 	assert.Equal(t, all, reads("joss"))
-	of, err := s.InCompanyOf(t.Context(), "joss")
+	of, err := s.SharedWith(t.Context(), "joss")
 	require.NoError(t, err)
 	assert.Equal(t, []int64{1}, of)
 	write(t, s, func(tx *Tx) error {

@@ -138,7 +138,7 @@ func (s *Store) transact(first piece) {
 	common := &shared{statements: map[string]*sql.Stmt{}}
 	var kept []piece
 	for p, more := first, true; more; p, more = s.next(len(kept)) {
-		err, broken := s.apart(&Tx{tx, s, common}, p, len(kept) > 0)
+		err, broken := s.runSeparately(&Tx{tx, s, common}, p, len(kept) > 0)
 		if err == nil {
 			kept = append(kept, p)
 			continue
@@ -185,9 +185,9 @@ func (s *Store) next(have int) (piece, bool) {
 	}
 }
 
-// apart runs a piece of work; where others are in the transaction already, so
+// runSeparately runs a piece of work; where others are in the transaction already, so
 // that it can be taken back by itself.
-func (s *Store) apart(tx *Tx, p piece, others bool) (err error, broken bool) {
+func (s *Store) runSeparately(tx *Tx, p piece, others bool) (err error, broken bool) {
 	if !others {
 		p.turn <- tx
 		return <-p.result, false

@@ -14,7 +14,7 @@ import (
 	"github.com/dalzilio/rudd"
 
 	"oakenlatch/core/flow"
-	"oakenlatch/core/sample"
+	"oakenlatch/core/treetest"
 )
 
 // filters are the lists of rules a figure is about; a seed gives the same ones in
@@ -25,15 +25,15 @@ type filters struct{ before, after []flow.Rule }
 // with the other, or one that does the same and is written otherwise.
 func listsOf(kind string, n int) filters {
 	rnd := rand.New(rand.NewPCG(8519, uint64(n)))
-	nets := sample.Networks(rnd, 300)
-	f := filters{before: sample.Filter(rnd, nets, n)}
+	nets := treetest.Networks(rnd, 300)
+	f := filters{before: treetest.Filter(rnd, nets, n)}
 	switch kind {
 	case "edited":
-		f.after = sample.Touched(rnd, nets, f.before, 3)
+		f.after = treetest.Touched(rnd, nets, f.before, 3)
 	case "unrelated":
-		f.after = sample.Filter(rnd, nets, n)
+		f.after = treetest.Filter(rnd, nets, n)
 	case "rewritten":
-		f.after = sample.Rewritten(rnd, f.before)
+		f.after = treetest.Rewritten(rnd, f.before)
 	}
 	return f
 }

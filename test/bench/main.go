@@ -21,9 +21,9 @@ import (
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/markup"
-	"oakenlatch/core/sample"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
+	"oakenlatch/core/treetest"
 )
 
 const modules = "/usr/share/yuma/modules/ietf"
@@ -175,11 +175,11 @@ func (b *bench) load() error {
 		sources = append(sources, schema.Source{Name: m, Text: string(text)})
 	}
 	pier := filepath.Join(b.dir, "pier-ports.yang")
-	if err := os.WriteFile(pier, []byte(sample.PierModule), 0o600); err != nil {
+	if err := os.WriteFile(pier, []byte(treetest.PierModule), 0o600); err != nil {
 		return err
 	}
 	b.files = append(b.files, pier)
-	sources = append(sources, schema.Source{Name: "pier-ports", Text: sample.PierModule})
+	sources = append(sources, schema.Source{Name: "pier-ports", Text: treetest.PierModule})
 	b.sources = sources
 	b.schema = schema.Compile(sources, schema.Options{AllFeatures: true})
 	if len(b.schema.Problems) > 0 {
@@ -218,7 +218,7 @@ type inputs struct {
 }
 
 func (b *bench) pair(n int) *inputs {
-	in := &inputs{n: n, doc: sample.Interfaces(n), changed: sample.InterfacesChanged(n)}
+	in := &inputs{n: n, doc: treetest.Interfaces(n), changed: treetest.InterfacesChanged(n)}
 	in.before, in.after = b.parse(in.doc), b.parse(in.changed)
 	return in
 }
@@ -244,7 +244,7 @@ func (b *bench) reading(sizes ...int) error {
 	var doc []byte
 	var parse, raw time.Duration
 	for _, n := range sizes {
-		doc = sample.Interfaces(n)
+		doc = treetest.Interfaces(n)
 		parse, raw = paired(9, func() { b.parse(doc) }, func() { tokens(doc) })
 		b.figure(fmt.Sprintf("parse-%d", n), parse, raw, 1.5)
 	}
@@ -327,7 +327,7 @@ func (b *bench) tenEdits(root *tree.Node, n int) *tree.Node {
 func (b *bench) editing() {
 	var compares, edits [2]time.Duration
 	for i, n := range []int{1_000, 100_000} {
-		base := b.parse(sample.Interfaces(n))
+		base := b.parse(treetest.Interfaces(n))
 		edited := b.tenEdits(base, n)
 		compares[i] = each(func() { diff.Compare(base, edited) })
 		edits[i] = each(func() { b.tenEdits(base, n) })

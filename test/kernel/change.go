@@ -19,7 +19,7 @@ type Changer struct {
 	schema *schema.Schema
 	leaves []*schema.Node
 	Tried  map[string]int // by schema path
-	way    Way
+	way    ManagementPath
 }
 
 // NewChanger makes one for the modules of these names.
@@ -48,7 +48,7 @@ func (c *Changer) Without(ways ...string) *Changer {
 
 // Change gives a configuration that differs from another in a place or a few, and
 // what was done. It may not be valid.
-func (c *Changer) Change(cfg *tree.Node, w Way) (*tree.Node, []string) {
+func (c *Changer) Change(cfg *tree.Node, w ManagementPath) (*tree.Node, []string) {
 	c.way = w
 	var did []string
 	out := cfg

@@ -4,7 +4,7 @@
 //
 // It is written from the standards (RFC 1122, 4861, 8343, 8344, 8349, 8519, IEEE
 // 802.1Q) and the descriptions of the lab's modules. It reads configurations as
-// XML by itself and shares no code with core/reach, core/flow or the lab.
+// XML by itself and shares no code with core/lockout, core/flow or the lab.
 //
 // A device is a network namespace: its interfaces are TAP devices, addresses and
 // routes are the kernel's, filters are nftables rules, its service is a listener

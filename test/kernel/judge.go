@@ -10,7 +10,7 @@ func trouble(err error) { fmt.Fprintln(os.Stderr, "test/kernel:", err) }
 
 // Ask tells whether the way is kept when one configuration takes the place of
 // another, for one placement of the manager.
-func ask(before, after *Config, w Way, at place, generous bool, patience time.Duration) (bool, error) {
+func ask(before, after *Config, w ManagementPath, at place, generous bool, patience time.Duration) (bool, error) {
 	x, err := NewWorld(before, w, at.home, at.far, generous)
 	if err != nil {
 		return false, err
@@ -27,7 +27,7 @@ func ask(before, after *Config, w Way, at place, generous bool, patience time.Du
 // Judge answers for a change of a configuration.
 type Judge struct {
 	Before *Config
-	Way    Way
+	Way    ManagementPath
 	places []place
 }
 
@@ -35,7 +35,7 @@ type Judge struct {
 type place struct{ home, far end }
 
 // NewJudge makes a judge of changes of a configuration.
-func NewJudge(before *Config, w Way) (*Judge, error) {
+func NewJudge(before *Config, w ManagementPath) (*Judge, error) {
 	j := &Judge{Before: before, Way: w}
 	_, homes := ends(before, w.Home)
 	fars := []end{{}}

@@ -16,8 +16,8 @@ import (
 
 	"oakenlatch/core/check"
 	"oakenlatch/core/codec"
+	"oakenlatch/core/lockout"
 	"oakenlatch/core/markup"
-	"oakenlatch/core/reach"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 )
@@ -65,8 +65,8 @@ func need(t *testing.T) {
 	}
 }
 
-func (w Way) forecast() reach.Way {
-	return reach.Way{Us: w.Us, Address: w.Address, Port: uint16(w.Port), Account: w.Account}
+func (w ManagementPath) forecast() lockout.ManagementPath {
+	return lockout.ManagementPath{Us: w.Us, Address: w.Address, Port: uint16(w.Port), Account: w.Account}
 }
 
 // number gives a number from the environment.
@@ -92,7 +92,7 @@ func seed(t *testing.T) uint64 {
 
 // isOpen holds that ways are open wherever the manager may be, and whatever the
 // standards leave open.
-func isOpen(t *testing.T, cfg *Config, ways []Way) {
+func isOpen(t *testing.T, cfg *Config, ways []ManagementPath) {
 	for _, w := range ways {
 		j, err := NewJudge(cfg, w)
 		require.NoError(t, err)
@@ -145,12 +145,12 @@ func router(t testing.TB, s *schema.Schema) *tree.Node {
 
 // trial is one random change and what became of it.
 type trial struct {
-	way    Way
+	way    ManagementPath
 	place  int
 	before *tree.Node
 	after  *tree.Node
 	did    []string
-	says   reach.Verdict
+	says   lockout.Verdict
 	wrong  string
 	open   bool
 }
@@ -165,7 +165,7 @@ func TestForecastAgainstTheKernel(t *testing.T) {
 	bases := []*tree.Node{outline(t, s, Yard), outline(t, s, YardWithoutService), router(t, s)}
 	ways, through := Ways(), Through()
 	var mu sync.Mutex
-	counts, tried, unfounded, openCount := map[reach.Answer]int{}, map[string]int{}, 0, 0
+	counts, tried, unfounded, openCount := map[lockout.Answer]int{}, map[string]int{}, 0, 0
 	var wg sync.WaitGroup
 	const workers = 32
 	for n := range workers {
@@ -187,7 +187,7 @@ func TestForecastAgainstTheKernel(t *testing.T) {
 				if x.wrong != "" {
 					t.Errorf("%s\nseed %d; us %s, device %s by %s, %+v\n%s\nforecast: %s %s: %s", x.wrong, seed, x.way.Us, x.way.Address, x.way.Home, x.place, strings.Join(x.did, "\n"), x.says.Answer, x.says.Path, x.says.Because)
 				}
-				if x.says.Answer == reach.Unknown {
+				if x.says.Answer == lockout.Unknown {
 					if x.open {
 						openCount++
 					} else {
@@ -207,8 +207,8 @@ func TestForecastAgainstTheKernel(t *testing.T) {
 	wg.Wait()
 	t.Logf("seed %d: %v; of the unknown %d were open, %d were not", seed, counts, openCount, unfounded)
 	assert.LessOrEqual(t, unfounded, max(1, trials/50), "unknown where it was decided")
-	assert.NotZero(t, counts[reach.Keeps])
-	assert.NotZero(t, counts[reach.Cuts])
+	assert.NotZero(t, counts[lockout.Keeps])
+	assert.NotZero(t, counts[lockout.Cuts])
 	if trials >= 3000 {
 		var never []string
 		for path, n := range tried {
@@ -226,7 +226,7 @@ func valid(s *schema.Schema, n *tree.Node) bool {
 }
 
 // try makes a valid random change, asks the forecast, and then the kernel.
-func try(t *testing.T, s *schema.Schema, c *Changer, base *tree.Node, w Way) (x trial, err error) {
+func try(t *testing.T, s *schema.Schema, c *Changer, base *tree.Node, w ManagementPath) (x trial, err error) {
 	x.way = w
 	x.place = c.Rnd.IntN(8)
 	change := func(from *tree.Node) (*tree.Node, []string) {
@@ -252,8 +252,8 @@ func try(t *testing.T, s *schema.Schema, c *Changer, base *tree.Node, w Way) (x 
 	}
 	next, did := change(x.before)
 	x.after, x.did = next, append(x.did, did...)
-	if x.says = reach.Forecast(x.before, x.after, w.forecast()); w.through() {
-		x.says = reach.Transit(x.before, x.after, w.forecast())
+	if x.says = lockout.Forecast(x.before, x.after, w.forecast()); w.through() {
+		x.says = lockout.Transit(x.before, x.after, w.forecast())
 	}
 	before, after := config(t, s, x.before), config(t, s, x.after)
 	j, err := NewJudge(before, w)
@@ -261,7 +261,7 @@ func try(t *testing.T, s *schema.Schema, c *Changer, base *tree.Node, w Way) (x 
 		return x, err
 	}
 	switch x.says.Answer {
-	case reach.Keeps:
+	case lockout.Keeps:
 		cut := false
 		sure, err := j.Sure(after, x.place)
 		if err == nil && !sure {
@@ -271,7 +271,7 @@ func try(t *testing.T, s *schema.Schema, c *Changer, base *tree.Node, w Way) (x 
 			x.wrong = "it says keeps, and the way is cut"
 		}
 		return x, err
-	case reach.Cuts:
+	case lockout.Cuts:
 		possible, err := j.Possible(after, x.place)
 		if err == nil && possible {
 			x.wrong = "it says cuts, and the way is kept"

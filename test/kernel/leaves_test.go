@@ -9,7 +9,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"oakenlatch/core/reach"
+	"oakenlatch/core/lockout"
 	"oakenlatch/core/tree"
 )
 
@@ -37,7 +37,7 @@ func TestEveryLeafIsReadOrUnknown(t *testing.T) {
 	s := yardSchema(t)
 	base := outline(t, s, Yard)
 	// The way through the yard to a host behind it, for what matters to that alone.
-	through := []reach.Way{
+	through := []lockout.ManagementPath{
 		{Us: netip.MustParseAddr("198.51.100.9"), Address: netip.MustParseAddr("10.64.60.9"), Port: 830},
 		{Us: netip.MustParseAddr("2001:db8:51::9"), Address: netip.MustParseAddr("2001:db8:60::9"), Port: 830},
 	}
@@ -70,16 +70,16 @@ func TestEveryLeafIsReadOrUnknown(t *testing.T) {
 			if after == nil || tree.Same(after, from) || did == "" {
 				continue
 			}
-			var v reach.Verdict
+			var v lockout.Verdict
 			if transit {
-				v = reach.Transit(from, after, through[n/3%2])
+				v = lockout.Transit(from, after, through[n/3%2])
 			} else {
-				v = reach.Forecast(from, after, w.forecast())
+				v = lockout.Forecast(from, after, w.forecast())
 			}
 			switch {
 			case strings.Contains(v.Because, "does not understand"):
 				seen["foreign"]++
-			case v.Answer == reach.Keeps:
+			case v.Answer == lockout.Keeps:
 				seen["kept"]++
 			default:
 				seen["other"]++

@@ -16,8 +16,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Way is how a device is managed: what a manager knows of it.
-type Way struct {
+// ManagementPath is how a device is managed: what a manager knows of it.
+type ManagementPath struct {
 	Us      netip.Addr // the manager
 	Address netip.Addr // the device
 	Port    int
@@ -33,10 +33,10 @@ type Way struct {
 }
 
 // through reports whether the way leads through the device.
-func (w Way) through() bool { return w.Beyond != "" }
+func (w ManagementPath) through() bool { return w.Beyond != "" }
 
 // near reports whether the manager is on the same subnet.
-func (w Way) near() bool { return w.Gateway.Masked().Contains(w.Us) }
+func (w ManagementPath) near() bool { return w.Gateway.Masked().Contains(w.Us) }
 
 // end is the far end of a cable for the frames of one VLAN, 0 without a tag.
 type end struct {
@@ -84,7 +84,7 @@ func ends(c *Config, home string) (all, candidates []end) {
 
 // World is what the device's cables lead to, as it was wired before the change.
 type World struct {
-	way      Way
+	way      ManagementPath
 	six      bool
 	home     end
 	generous bool
@@ -105,7 +105,7 @@ type World struct {
 }
 
 // NewWorld wires the world: the gateway (and, near, the manager) at one end.
-func NewWorld(before *Config, w Way, home, far end, generous bool) (*World, error) {
+func NewWorld(before *Config, w ManagementPath, home, far end, generous bool) (*World, error) {
 	x := &World{far: far, way: w, six: w.Us.Is6(), home: home, generous: generous, legs: map[end]*tap{}, known: []netip.Addr{w.Gateway.Addr()}}
 	if err := x.wire(before); err != nil {
 		x.Close()

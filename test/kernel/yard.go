@@ -250,7 +250,7 @@ netconf-server
 var YardWithoutService = Yard[:strings.Index(Yard, "netconf-server")]
 
 // Through are ways through the yard, once it forwards, to hosts behind it.
-func Through() (out []Way) {
+func Through() (out []ManagementPath) {
 	for _, w := range []struct{ us, address, home, gateway, link, beyond, behind string }{
 		{"198.51.100.9", "10.64.60.9", "m1", "192.0.2.1/24", "192.0.2.12", "up2", "10.64.60.1/24"},
 		{"192.0.2.50", "10.64.70.9", "m1", "192.0.2.1/24", "192.0.2.12", "up2.70", "10.64.70.12/24"},
@@ -259,14 +259,14 @@ func Through() (out []Way) {
 		{"203.0.113.140", "10.64.40.9", "up2.70", "10.64.70.254/24", "10.64.70.12", "vlan40", "10.64.40.12/24"},
 		{"2001:db8:53::9", "2001:db8:40::9", "up2.70", "2001:db8:70::fe/64", "2001:db8:70::12", "vlan40", "2001:db8:40::12/64"},
 	} {
-		out = append(out, Way{Us: netip.MustParseAddr(w.us), Address: netip.MustParseAddr(w.address), Port: 830, Account: "mara", Home: w.home,
+		out = append(out, ManagementPath{Us: netip.MustParseAddr(w.us), Address: netip.MustParseAddr(w.address), Port: 830, Account: "mara", Home: w.home,
 			Gateway: netip.MustParsePrefix(w.gateway), Link: netip.MustParseAddr(w.link), Beyond: w.beyond, Behind: netip.MustParsePrefix(w.behind)})
 	}
 	return out
 }
 
 // Ways are how the yard may be managed.
-func Ways() (out []Way) {
+func Ways() (out []ManagementPath) {
 	for _, w := range []struct{ us, address, home, gateway, link string }{
 		{"192.0.2.50", "192.0.2.12", "m1", "192.0.2.1/24", ""},
 		{"198.51.100.9", "192.0.2.12", "m1", "192.0.2.1/24", ""},
@@ -283,7 +283,7 @@ func Ways() (out []Way) {
 		{"198.51.100.9", "10.64.255.1", "m1", "192.0.2.1/24", "192.0.2.12"},
 		{"2001:db8:51::9", "2001:db8:ff::1", "m1", "2001:db8:2::1/64", "2001:db8:2::12"},
 	} {
-		way := Way{Us: netip.MustParseAddr(w.us), Address: netip.MustParseAddr(w.address), Port: 830, Account: "mara", Home: w.home, Gateway: netip.MustParsePrefix(w.gateway)}
+		way := ManagementPath{Us: netip.MustParseAddr(w.us), Address: netip.MustParseAddr(w.address), Port: 830, Account: "mara", Home: w.home, Gateway: netip.MustParsePrefix(w.gateway)}
 		if w.link != "" {
 			way.Link = netip.MustParseAddr(w.link)
 		}

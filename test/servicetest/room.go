@@ -41,10 +41,10 @@ type Room struct {
 	Devices map[string]*lab.Device
 
 	// Tempo is the engine's, from the next Open on; the usual one if zero.
-	Tempo engine.Tempo
+	Tempo engine.Timing
 
 	// Looking is the tempo at which Look has devices looked at.
-	Looking outside.Tempo
+	Looking outside.Timing
 
 	stop  context.CancelFunc
 	clock atomic.Int64 // what the service's is ahead, ns
@@ -150,8 +150,8 @@ func (r *Room) Open() {
 	r.Engine = engine.New(r.Store, r.Log, r.Fleet, r.History, slog.New(slog.DiscardHandler))
 	r.Engine.Notes, err = folder.OpenNotes(r.dir)
 	require.NoError(r.t, err)
-	if r.Tempo != (engine.Tempo{}) {
-		r.Engine.Tempo = r.Tempo
+	if r.Tempo != (engine.Timing{}) {
+		r.Engine.Timing = r.Tempo
 	}
 	r.Engine.Due = func(ctx context.Context, change int64, actor string, o engine.Order) ([]engine.Work, error) {
 		parts, _, err := r.Desk.Due(ctx, store.Everything, change, actor, desk.Wish{Digest: o.Preview, Cuts: o.CutOff})
@@ -165,7 +165,7 @@ func (r *Room) Open() {
 // a session to each stands.
 func (r *Room) Look() {
 	r.Watch = outside.New(r.Store, r.Log, r.Fleet, r.History, slog.New(slog.DiscardHandler))
-	r.Watch.Tempo = r.Looking
+	r.Watch.Timing = r.Looking
 	r.Watch.Clock = func(ctx context.Context, d store.Device) error {
 		_, err := r.Engine.Clock(ctx, d)
 		return err

@@ -1,0 +1,260 @@
+package cli
+
+import (
+	"flag"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+
+	"oakenlatch/wire"
+)
+
+func share(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		n, err := changeNumber(args[0])
+		if err != nil {
+			return err
+		}
+		var c wire.Change
+		if err := a.call("POST", changePath(n)+"/company", wire.Share{Account: args[1]}, &c); err != nil {
+			return err
+		}
+		return a.show(c, func() {
+			a.printf("%s works on change %d now: sees it, stages in it, commits it. On it are %s.\n", args[1], n, coworkers(c))
+		})
+	}
+}
+
+func coworkers(c wire.Change) string {
+	return strings.Join(append([]string{c.Author}, c.Coworkers...), ", ")
+}
+
+func unshare(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		n, err := changeNumber(args[0])
+		if err != nil {
+			return err
+		}
+		var c wire.Change
+		if err := a.call("DELETE", changePath(n)+"/company/"+url.PathEscape(args[1]), nil, &c); err != nil {
+			return err
+		}
+		return a.show(c, func() {
+			a.printf("%s is off change %d. What they staged stays; take it back with: latch unstage %d --by %s\n", args[1], n, n, args[1])
+		})
+	}
+}
+
+func note(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		n, err := changeNumber(args[0])
+		if err != nil {
+			return err
+		}
+		var c wire.Change
+		if err := a.call("POST", changePath(n)+"/notes", wire.NewNote{Text: args[1]}, &c); err != nil {
+			return err
+		}
+		return a.show(c, func() { a.printf("Noted with change %d.\n", n) })
+	}
+}
+
+func rename(a *app, fs *flag.FlagSet) func([]string) error {
+	title := fs.String("title", "", "another title")
+	ticket := fs.String("ticket", "", "another ticket; - for none")
+	return func(args []string) error {
+		c, err := a.fetch(args[0])
+		if err != nil {
+			return err
+		}
+		if *title == "" && *ticket == "" {
+			return wrongUse("give --title or --ticket")
+		}
+		in := wire.NewChange{Title: c.Title, Ticket: c.Ticket}
+		if *title != "" {
+			in.Title = *title
+		}
+		if *ticket != "" {
+			in.Ticket = strings.TrimPrefix(*ticket, "-")
+		}
+		if err := a.call("PATCH", changePath(c.Number), in, &c); err != nil {
+			return err
+		}
+		return a.show(c, func() { a.printf("Change %d: %s %s\n", c.Number, c.Title, c.Ticket) })
+	}
+}
+
+func decide(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		n, err := changeNumber(args[0])
+		if err != nil {
+			return err
+		}
+		if args[3] != "mine" && args[3] != "theirs" {
+			return wrongUse("say mine (what the change has; the device's is overwritten) or theirs (what the device has), not %q", args[3])
+		}
+		var c wire.Conflict
+		if err := a.call("POST", changePath(n)+"/decide", wire.Decide{Device: args[1], Path: args[2], Keep: args[3]}, &c); err != nil {
+			return err
+		}
+		return a.show(c, func() {
+			a.printf("Decided, and on record: at %s of %s %s is kept.\n", c.Path, args[1], c.Keep)
+			a.conflict(c)
+			a.printf("Next: latch rebase %d %s\n", n, args[1])
+		})
+	}
+}
+
+// conflict shows its three values.
+func (a *app) conflict(c wire.Conflict) {
+	for _, side := range []struct{ name, text string }{{"was", c.Base}, {"mine", c.Mine}, {"theirs", c.Theirs}} {
+		mark := " "
+		if c.Keep == side.name {
+			mark = "*"
+		}
+		for i, l := range strings.Split(side.text, "\n") {
+			if i == 12 {
+				a.printf("             …\n")
+				break
+			}
+			if i > 0 {
+				mark, side.name = " ", ""
+			}
+			a.printf("    %s %-7s %s\n", mark, side.name, l)
+		}
+	}
+}
+
+func rebase(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		n, err := changeNumber(args[0])
+		if err != nil {
+			return err
+		}
+		var list []wire.Rebased
+		if err := a.call("POST", changePath(n)+"/rebase", wire.Rebase{Devices: args[1:]}, &list); err != nil {
+			return err
+		}
+		return a.show(list, func() {
+			if len(list) == 0 {
+				a.printf("No device moved on since change %d was staged: there is nothing to rebase.\n", n)
+				return
+			}
+			for _, r := range list {
+				a.printf("%s: from revision %d onto %d. The device had moved:\n", r.Device, r.From, r.To)
+				a.difference(r.Moved)
+				for _, e := range r.Dropped {
+					a.printf("  means nothing any more, and is gone: %s\n", editLine(e))
+				}
+				if r.Mended {
+					a.printf("  an edit was added for what was decided\n")
+				}
+			}
+			a.printf("Next: latch preview %d\n", n)
+		})
+	}
+}
+
+func readdress(a *app, fs *flag.FlagSet) func([]string) error {
+	seenAs := fs.String("seen-as", "", "the same address as packets have it, where that is another")
+	return func(args []string) error {
+		n, err := changeNumber(args[0])
+		if err != nil {
+			return err
+		}
+		in := wire.Readdress{Device: args[1], SeenAs: *seenAs}
+		if args[2] != "-" {
+			in.Address = args[2]
+		}
+		var c wire.Change
+		if err := a.call("POST", changePath(n)+"/readdress", in, &c); err != nil {
+			return err
+		}
+		return a.show(c, func() {
+			if in.Address == "" {
+				a.printf("Change %d does not move the management of %s.\n", n, in.Device)
+				return
+			}
+			a.printf("Change %d moves the management of %s to %s. On hold, the way in is proved there; once it is kept, the device is reached there.\n", n, in.Device, in.Address)
+		})
+	}
+}
+
+func reserve(a *app, fs *flag.FlagSet) func([]string) error {
+	length := span(0)
+	fs.Var(&length, "for", "how long, e.g. 2h")
+	reason := fs.String("reason", "", "why; others read it")
+	return func(args []string) error {
+		if length == 0 {
+			return wrongUse("for how long? Give --for, e.g. latch reserve %s --for 2h --reason TEXT", args[0])
+		}
+		var v wire.Reservation
+		if err := a.call("POST", devicePath(args[0])+"/reservation", wire.NewReservation{Reason: *reason, Seconds: length.seconds()}, &v); err != nil {
+			return err
+		}
+		return a.show(v, func() {
+			a.printf("%s is reserved for you until %s. End it with: latch release %s\n", v.Device, when(v.Until), v.Device)
+		})
+	}
+}
+
+func reserveAsk(a *app, _ *flag.FlagSet) func([]string) error {
+	return func(args []string) error {
+		var v wire.Reservation
+		if err := a.call("POST", devicePath(args[0])+"/reservation/asks", wire.NewNote{Text: args[1]}, &v); err != nil {
+			return err
+		}
+		return a.show(v, func() {
+			a.printf("%s will see it. Their reservation of %s ends at %s.\n", v.Holder, v.Device, when(v.Until))
+		})
+	}
+}
+
+func reserveList(a *app, _ *flag.FlagSet) func([]string) error {
+	return func([]string) error {
+		var list []wire.Reservation
+		if err := a.call("GET", "/reservations", nil, &list); err != nil {
+			return err
+		}
+		return a.show(list, func() {
+			rows := make([][]string, len(list))
+			for i, v := range list {
+				rows[i] = []string{v.Device, v.Holder, when(v.Until), clip(v.Reason, 60), count(len(v.Asks), "ask", "asks")}
+			}
+			a.table([]string{"DEVICE", "HOLDER", "UNTIL", "REASON", "ASKED"}, rows)
+			for _, v := range list {
+				for _, x := range v.Asks {
+					a.printf("  %s: %s asked %s at %s: %s\n", v.Device, x.Actor, v.Holder, when(x.At), x.Text)
+				}
+			}
+			if len(list) == 0 {
+				a.printf("No device is reserved.\n")
+			}
+		})
+	}
+}
+
+func release(a *app, fs *flag.FlagSet) func([]string) error {
+	yes := fs.Bool("yes", false, "do not ask before somebody else's reservation is lifted")
+	return func(args []string) error {
+		var list []wire.Reservation
+		if err := a.call("GET", "/reservations", nil, &list); err != nil {
+			return err
+		}
+		var me wire.Session
+		if err := a.call("GET", "/me", nil, &me); err != nil {
+			return err
+		}
+		for _, v := range list {
+			if v.Device == args[0] && v.Holder != me.Account && slices.Contains(me.May, "administer") && !*yes &&
+				!a.agree(fmt.Sprintf("%s has %s reserved until %s: %s. Lift it?", v.Holder, v.Device, when(v.Until), v.Reason)) {
+				return &exit{Refused, fmt.Errorf("the reservation of %s stays; without a terminal, give --yes", v.Device)}
+			}
+		}
+		if err := a.call("DELETE", devicePath(args[0])+"/reservation", nil, nil); err != nil {
+			return err
+		}
+		return a.show(struct{}{}, func() { a.printf("%s is not reserved any more.\n", args[0]) })
+	}
+}

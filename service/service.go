@@ -24,6 +24,7 @@ import (
 	"oakenlatch/service/api"
 	"oakenlatch/service/archive"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/commit"
 	"oakenlatch/service/control"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
@@ -34,6 +35,7 @@ import (
 	"oakenlatch/service/outside"
 	"oakenlatch/service/report"
 	"oakenlatch/service/store"
+	"oakenlatch/service/underway"
 	"oakenlatch/service/witness"
 )
 
@@ -79,7 +81,8 @@ type Service struct {
 	Engine   *engine.Engine
 	Archives *archive.Archives
 	Outside  *outside.Watch
-	Teller   *notify.Notifier
+	Notifier *notify.Notifier
+	Commits  *commit.Commits
 
 	store   *store.Store
 	sealer  *access.Sealer
@@ -266,7 +269,7 @@ func acceptKey(ctx context.Context, s *store.Store, dir, keyFile, why string) (s
 	if err != nil {
 		return "", err
 	}
-	log := audit.New(s, time.Now)
+	log := audit.New(s, audit.Options{})
 	if err := sealer.AcceptKey(ctx, log, why); err != nil {
 		return "", err
 	}
@@ -310,7 +313,7 @@ func AcceptLoss(ctx context.Context, dir, keyFile, why string) (string, error) {
 		return "", err
 	}
 	told := fmt.Sprintf("the records end at entry %d; what came after it is lost", have)
-	err = audit.New(s, time.Now).Write(ctx, func(tx *audit.Tx) error {
+	err = audit.New(s, audit.Options{}).Write(ctx, func(tx *audit.Tx) error {
 		return tx.Record(ledger.Entry{Actor: audit.Service, Action: "records.loss-accepted", Note: told + ": " + why})
 	})
 	if err != nil {
@@ -328,70 +331,53 @@ func AcceptLoss(ctx context.Context, dir, keyFile, why string) (string, error) {
 	return told, errors.Join(folder.SetHolds(dir, holds), folder.Set(dir, folder.Closed))
 }
 
+// assemble puts the rooms together, each complete when it is made, and then starts what runs by itself.
 func (s *Service) assemble(ctx context.Context, opt Options) error {
-	log := audit.New(s.store, opt.Now)
-	if opt.KeyFile == "" {
-		opt.KeyFile = filepath.Join(opt.Dir, access.KeyFile)
-	}
-	if err := access.Missing(ctx, s.store, opt.KeyFile); err != nil {
+	keyFile := cmp.Or(opt.KeyFile, filepath.Join(opt.Dir, access.KeyFile))
+	if err := access.Missing(ctx, s.store, keyFile); err != nil {
 		return err
 	}
-	var err error
-	s.sealer, err = access.OpenSealer(opt.KeyFile)
-	sealer := s.sealer
+	sealer, err := access.OpenSealer(keyFile)
 	if err != nil {
 		return err
 	}
-	key, err := sealer.SigningKey(ctx, s.store, opt.Dir)
+	s.sealer = sealer
+	log, err := s.openLedger(ctx, opt)
 	if err != nil {
 		return err
 	}
-	log.Beside = opt.Dir
 	witnesses := witness.New(log, opt.Witnesses, opt.Logger)
-	if err := log.UseKey(ctx, key); err != nil {
-		if !store.Sick(err) {
-			return err
-		}
-		s.logger.Error("the ledger cannot be read as it should: nothing signs it until the next start", "error", err)
+	s.Accounts, err = access.NewAccounts(s.store, log, access.Options{Idle: opt.Idle, Life: opt.Life, Second: opt.Second, Sealer: sealer})
+	if err != nil {
+		return err
 	}
-	if opt.Signs != nil {
-		opt.Signs(log.Key())
+	board := underway.New()
+	s.Fleet = fleet.New(s.store, log, sealer)
+	s.History = history.New(s.store, log, s.Fleet, board)
+	s.Engine = engine.New(s.store, log, s.Fleet, s.History, board, engine.Options{Programs: opt.ProbePrograms, Notes: s.notes, Logger: opt.Logger})
+	s.Archives = archive.New(s.store, log, s.Fleet, s.History, sealer, archive.Options{Dir: opt.Dir, Syslog: opt.Syslog, Below: opt.ArchivesBelow, Logger: opt.Logger})
+	s.Desk = desk.New(s.store, log, s.History, s.Fleet, s.Engine, s.Archives)
+	s.Commits = commit.New(s.store, log, s.Accounts, s.Desk, s.Engine, opt.Logger)
+	timing := outside.DefaultTiming
+	if opt.LookEvery > 0 {
+		timing.Silent, timing.Listened = opt.LookEvery, max(opt.LookEvery, timing.Listened)
 	}
+	s.Outside = outside.New(s.store, log, s.Fleet, s.History, outside.Options{Timing: timing, Clocks: s.Engine, Logger: opt.Logger})
+	s.Notifier = notify.New(s.store, log, sealer, opt.Logger)
+	s.api = &api.API{
+		Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History,
+		Desk: s.Desk, Engine: s.Engine, Commits: s.Commits, Archives: s.Archives,
+		Decisions: &outside.Decisions{Store: s.store, Log: log, Desk: s.Desk},
+		Reports:   &report.Reports{Store: s.store, Log: log, Fleet: s.Fleet, History: s.History, Desk: s.Desk},
+		Notifier:  s.Notifier, Witnesses: witnesses, Sealer: sealer, OIDC: opt.OIDC,
+		Proxies: opt.Proxies, Console: opt.Console, Names: opt.Names, Logger: opt.Logger, Stopping: s.stopping,
+	}
+	s.handler = s.api.Handler()
+
 	s.keeping.Go(func() { witnesses.Run(s.stopping) })
 	s.keeping.Go(func() {
 		log.Keep(s.stopping, witnesses.Signed, func(err error) { s.logger.Error("the ledger is not looked after", "error", err) })
 	})
-	redactKey, err := sealer.Kept(ctx, s.store, "veil")
-	if err != nil {
-		return err
-	}
-	log.Redactor = redact.New(redactKey)
-	if s.Accounts, err = access.NewAccounts(s.store, log); err != nil {
-		return err
-	}
-	s.Accounts.Sealer, s.Accounts.Second = sealer, opt.Second
-	s.Accounts.Idle, s.Accounts.Life = cmp.Or(opt.Idle, s.Accounts.Idle), cmp.Or(opt.Life, s.Accounts.Life)
-	s.Fleet = fleet.New(s.store, log, sealer)
-	s.History = history.New(s.store, log, s.Fleet)
-	s.Desk = desk.New(s.store, log, s.History, s.Fleet)
-	s.Engine = engine.New(s.store, log, s.Fleet, s.History, opt.Logger)
-	s.Engine.Programs, s.Engine.Notes = opt.ProbePrograms, s.notes
-	s.Engine.Due = func(ctx context.Context, change int64, actor string, o engine.Order) ([]engine.Work, error) {
-		if err := s.Accounts.StillMay(ctx, actor, access.Commit, change); err != nil {
-			return nil, err
-		}
-		parts, _, err := s.Desk.Due(ctx, store.Everything, change, actor, desk.Wish{Digest: o.Preview, Cuts: o.CutOff})
-		return api.Works(parts), err
-	}
-	s.Desk.TryOut, s.Desk.Held, s.History.Held, s.History.Holder = s.Engine.TryOut, s.Engine.Holder, s.Engine.Making, s.Engine.Holder
-	s.Outside = outside.New(s.store, log, s.Fleet, s.History, opt.Logger)
-	s.Outside.Clock = func(ctx context.Context, d store.Device) error {
-		_, err := s.Engine.Clock(ctx, d)
-		return err
-	}
-	if opt.LookEvery > 0 {
-		s.Outside.Timing.Silent, s.Outside.Timing.Listened = opt.LookEvery, max(opt.LookEvery, s.Outside.Timing.Listened)
-	}
 	if !opt.Unwatched {
 		s.Outside.Run(s.stopping)
 		if err := s.Fleet.Watch(ctx); err != nil {
@@ -401,22 +387,36 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	if err := s.Engine.Recover(ctx); err != nil {
 		return err
 	}
-	s.Archives = archive.New(s.store, log, s.Fleet, s.History, sealer, opt.Dir, opt.Logger)
-	s.Archives.Syslog, s.Archives.Below = opt.Syslog, opt.ArchivesBelow
-	s.Desk.Copy = s.Archives.Tree
+	s.Commits.Run()
 	s.Archives.Run(s.stopping)
-	s.Teller = notify.New(s.store, log, sealer, opt.Logger)
-	if err := s.Teller.Run(s.stopping); err != nil {
+	if err := s.Notifier.Run(s.stopping); err != nil {
 		return err
 	}
-	s.api = &api.API{
-		Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History,
-		Desk: s.Desk, Engine: s.Engine, Archives: s.Archives, Decisions: &outside.Decisions{Store: s.store, Log: log, Desk: s.Desk},
-		Reports: &report.Reports{Store: s.store, Log: log, Fleet: s.Fleet, History: s.History, Desk: s.Desk}, Teller: s.Teller, Witnesses: witnesses, Sealer: sealer, OIDC: opt.OIDC, Proxies: opt.Proxies, Console: opt.Console, Names: opt.Names, Logger: opt.Logger, Stopping: s.stopping,
-	}
-	s.handler = s.api.Handler()
 	s.keeping.Go(s.keepWatch)
 	return nil
+}
+
+// openLedger gives the ledger, with what signs it and what hides secrets in it.
+func (s *Service) openLedger(ctx context.Context, opt Options) (*audit.Log, error) {
+	key, err := s.sealer.SigningKey(ctx, s.store, opt.Dir)
+	if err != nil {
+		return nil, err
+	}
+	redactKey, err := s.sealer.Kept(ctx, s.store, "veil") // so it is called in the records
+	if err != nil {
+		return nil, err
+	}
+	log := audit.New(s.store, audit.Options{Now: opt.Now, Redactor: redact.New(redactKey), Beside: opt.Dir, Witnesses: witness.Keys(opt.Witnesses)})
+	if err := log.UseKey(ctx, key); err != nil {
+		if !store.Sick(err) {
+			return nil, err
+		}
+		s.logger.Error("the ledger cannot be read as it should: nothing signs it until the next start", "error", err)
+	}
+	if opt.Signs != nil {
+		opt.Signs(log.Key())
+	}
+	return log, nil
 }
 
 // Handler is what answers requests, for whoever brings a server of their own.
@@ -469,11 +469,14 @@ func (s *Service) Close() error {
 	if s.Outside != nil {
 		s.Outside.Stop()
 	}
-	if s.Teller != nil {
-		s.Teller.Stop()
+	if s.Notifier != nil {
+		s.Notifier.Stop()
 	}
 	if s.Archives != nil {
 		s.Archives.Stop()
+	}
+	if s.Commits != nil {
+		s.Commits.Stop()
 	}
 	if s.Engine != nil {
 		s.Engine.Stop()

@@ -137,7 +137,7 @@ func resetFactors(ctx context.Context, args []string, out, errOut io.Writer) (er
 		return err
 	}
 	defer func() { err = errors.Join(err, end()) }()
-	accounts, err := access.NewAccounts(s, audit.New(s, time.Now))
+	accounts, err := access.NewAccounts(s, audit.New(s, audit.Options{}), access.Options{})
 	if err != nil {
 		return err
 	}
@@ -163,7 +163,7 @@ func rotateKey(ctx context.Context, args []string, out, errOut io.Writer) error 
 	if err != nil {
 		return err
 	}
-	log := audit.New(s, time.Now)
+	log := audit.New(s, audit.Options{Beside: set.data})
 	n, next := 0, "Checkpoints of the record are signed with another key, too. Copy the new key file to where the old one was kept, and take a backup: older ones hold the old key with the old records."
 	if *lost {
 		n, err = access.Forget(ctx, log, file)
@@ -207,7 +207,6 @@ func rotate(ctx context.Context, s *store.Store, log *audit.Log, file, dir strin
 	if err != nil {
 		return n, err
 	}
-	log.Beside = dir
 	if err := log.UseKey(ctx, key); err != nil {
 		return n, err
 	}

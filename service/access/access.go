@@ -2,6 +2,7 @@
 package access
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -25,11 +26,7 @@ var ErrDenied = errors.New("wrong account or password")
 
 // Accounts knows who is who.
 type Accounts struct {
-	// Idle and Life bound sessions: how long one lasts unused, and at all.
-	Idle, Life time.Duration
-	Second     Needs   // who has to have a second factor
-	Sealer     *Sealer // seals what second factors are checked with
-
+	opt      Options
 	store    *store.Store
 	log      *audit.Log
 	decoy    string // hash to compare with where there is no account
@@ -43,13 +40,24 @@ type Accounts struct {
 // halved again: a login takes some tens of milliseconds here.
 var hashing = &argon2id.Params{Memory: 32 * 1024, Iterations: 2, Parallelism: 1, SaltLength: 16, KeyLength: 32}
 
+// Options are how accounts are kept.
+type Options struct {
+	Idle, Life time.Duration // of sessions: how long one lasts unused, and at all; the usual where they are 0
+	Second     Needs         // who has to have a second factor
+	Sealer     *Sealer       // seals what second factors are checked with
+}
+
+// Bounds gives how long sessions last, unused and at all.
+func (a *Accounts) Bounds() (idle, life time.Duration) { return a.opt.Idle, a.opt.Life }
+
 // NewAccounts gives the accounts over a store.
-func NewAccounts(s *store.Store, log *audit.Log) (*Accounts, error) {
+func NewAccounts(s *store.Store, log *audit.Log, opt Options) (*Accounts, error) {
+	opt.Idle, opt.Life = cmp.Or(opt.Idle, 2*time.Hour), cmp.Or(opt.Life, 12*time.Hour)
 	decoy, err := argon2id.CreateHash(rand.Text(), hashing)
 	if err != nil {
 		return nil, err
 	}
-	return &Accounts{Idle: 2 * time.Hour, Life: 12 * time.Hour, store: s, log: log, decoy: decoy, throttle: newThrottle(log.Now), hashers: make(chan struct{}, 4)}, nil
+	return &Accounts{opt: opt, store: s, log: log, decoy: decoy, throttle: newThrottle(log.Now), hashers: make(chan struct{}, 4)}, nil
 }
 
 var accountName = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,31}$`)

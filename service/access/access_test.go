@@ -25,6 +25,7 @@ import (
 // room is accounts over a store, and a clock that the test moves.
 type room struct {
 	*access.Accounts
+	opt   access.Options
 	store *store.Store
 	log   *audit.Log
 	clock time.Time
@@ -36,10 +37,17 @@ func open(t *testing.T) *room {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
 	r := &room{store: s, clock: time.Date(2026, 11, 23, 2, 0, 0, 0, time.UTC)}
-	r.log = audit.New(s, func() time.Time { return r.clock })
-	r.Accounts, err = access.NewAccounts(s, r.log)
-	require.NoError(t, err)
+	r.log = audit.New(s, audit.Options{Now: func() time.Time { return r.clock }})
+	r.reopen(t)
 	return r
+}
+
+// reopen has the accounts kept by the room's options, as after a restart.
+func (r *room) reopen(t *testing.T) {
+	t.Helper()
+	var err error
+	r.Accounts, err = access.NewAccounts(r.store, r.log, r.opt)
+	require.NoError(t, err)
 }
 
 func (r *room) add(t *testing.T, name string, may ...string) access.Person {
@@ -79,7 +87,8 @@ func TestLogin(t *testing.T) {
 	require.ErrorIs(t, err, access.ErrEnded, "a session ends")
 	token, _, _, err = r.Login(t.Context(), "mara", "mara's password", "here", access.Site{})
 	require.NoError(t, err)
-	r.clock = r.clock.Add(r.Idle + time.Second)
+	idle, _ := r.Bounds()
+	r.clock = r.clock.Add(idle + time.Second)
 	_, err = r.Who(t.Context(), token, "here")
 	require.ErrorIs(t, err, access.ErrEnded, "one that is not used ends before")
 

@@ -26,7 +26,7 @@ func (a *Accounts) showsCode(ctx context.Context, account string, list []store.F
 		if f.Kind != CodeFactor {
 			continue
 		}
-		secret, err := a.Sealer.Open(f.Secret, Purpose("factors", f.ID))
+		secret, err := a.opt.Sealer.Open(f.Secret, Purpose("factors", f.ID))
 		if err != nil {
 			return "", err
 		}

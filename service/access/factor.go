@@ -105,7 +105,7 @@ func (a *Accounts) Lacks(acc store.Account) bool {
 }
 
 // Requires reports whether an account of these roles has to have a second factor.
-func (a *Accounts) Requires(may Grants) bool { return a.Second.of(may) }
+func (a *Accounts) Requires(may Grants) bool { return a.opt.Second.of(may) }
 
 // ask gives what is to be shown of an account's factors.
 func (a *Accounts) ask(ctx context.Context, account, session string, site Site) (*SecondError, error) {

@@ -46,8 +46,9 @@ func TestApp(t *testing.T) {
 func (r *room) sealed(t *testing.T) *room {
 	t.Helper()
 	var err error
-	r.Sealer, err = access.OpenSealer(filepath.Join(t.TempDir(), "key"))
+	r.opt.Sealer, err = access.OpenSealer(filepath.Join(t.TempDir(), "key"))
 	require.NoError(t, err)
+	r.reopen(t)
 	return r
 }
 
@@ -120,10 +121,7 @@ func TestSecondFactor(t *testing.T) {
 	require.ErrorIs(t, err, access.ErrShown)
 	_, _, err = r.in(t, "mara", "here", codeAt(t, begun.Secret, r.clock))
 	require.ErrorIs(t, err, access.ErrShown, "an older step than one that was taken")
-	again, err := access.NewAccounts(r.store, r.log) // as after a restart
-	require.NoError(t, err)
-	again.Sealer = r.Sealer
-	r.Accounts = again
+	r.reopen(t)
 	_, _, err = r.in(t, "mara", "here", next)
 	require.ErrorIs(t, err, access.ErrShown, "what was used is on record")
 	r.clock = r.clock.Add(time.Minute)
@@ -209,8 +207,9 @@ func TestCodesAreSlowed(t *testing.T) {
 func TestHasToHaveOne(t *testing.T) {
 	r := open(t).sealed(t)
 	var err error
-	r.Second, err = access.ParseNeeds("administer, approve")
+	r.opt.Second, err = access.ParseNeeds("administer, approve")
 	require.NoError(t, err)
+	r.reopen(t)
 	_, err = access.ParseNeeds("admin")
 	require.ErrorContains(t, err, `"admin" is no role`)
 	r.add(t, "mara", "read,stage")
@@ -282,8 +281,9 @@ func TestFresh(t *testing.T) {
 	var no *refusal.Error
 	_, err = r.NewRecovery(t.Context(), joss)
 	require.ErrorAs(t, err, &no)
-	r.Sealer, err = access.OpenSealer(file)
+	r.opt.Sealer, err = access.OpenSealer(file)
 	require.NoError(t, err)
+	r.reopen(t)
 	_, _, err = r.in(t, "boss", "here", codeAt(t, secret, r.clock))
 	require.ErrorContains(t, err, "does not open with this key file")
 	_, err = access.Forget(t.Context(), r.log, file)

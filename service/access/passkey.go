@@ -56,7 +56,7 @@ func (a *Accounts) passkeys(list []store.Factor, account string, site Site) (*pa
 }
 
 func (a *Accounts) kept(f store.Factor) (k keptPasskey, err error) {
-	text, err := a.Sealer.Open(f.Secret, Purpose("factors", f.ID))
+	text, err := a.opt.Sealer.Open(f.Secret, Purpose("factors", f.ID))
 	if err != nil {
 		return k, err
 	}
@@ -148,7 +148,7 @@ func (a *Accounts) showsPasskey(ctx context.Context, q asked, list []store.Facto
 		if err != nil {
 			return "", err
 		}
-		f.Secret, f.Used = a.Sealer.Seal(text, Purpose("factors", f.ID)), a.log.Now()
+		f.Secret, f.Used = a.opt.Sealer.Seal(text, Purpose("factors", f.ID)), a.log.Now()
 		return "passkey " + f.Name, a.note(ctx, "a passkey", func(tx *store.Tx) error { return tx.UseFactor(f) })
 	}
 	return "", ErrShown

@@ -122,10 +122,10 @@ func (a *Accounts) matches(ctx context.Context, name, password, from, hash strin
 func (a *Accounts) begin(ctx context.Context, acc store.Account, from string, proven time.Time, e ledger.Entry) (token string, expires time.Time, err error) {
 	token = rand.Text()
 	now := a.log.Now()
-	expires = now.Add(a.Life)
+	expires = now.Add(a.opt.Life)
 	t := store.Token{Hash: digest(token), Account: acc.Name, Kind: "session", Created: now, Expires: expires, Used: now, Source: from, Proven: proven}
 	err = a.log.Write(ctx, func(tx *audit.Tx) error {
-		if err := tx.DropEnded(now, now.Add(-a.Idle)); err != nil {
+		if err := tx.DropEnded(now, now.Add(-a.opt.Idle)); err != nil {
 			return err
 		}
 		if err := tx.AddToken(t); err != nil {
@@ -180,7 +180,7 @@ func (a *Accounts) lets(ctx context.Context, token string) (p Person, t store.To
 		return p, t, until, err
 	}
 	until = t.Expires
-	if idle := t.Used.Add(a.Idle); t.Kind == "session" && idle.Before(until) {
+	if idle := t.Used.Add(a.opt.Idle); t.Kind == "session" && idle.Before(until) {
 		until = idle
 	}
 	if !until.After(now) || !acc.Closed.IsZero() {
@@ -253,7 +253,7 @@ func (a *Accounts) Tokens(ctx context.Context, p Person) ([]store.Token, error) 
 	list, err := a.store.Tokens(ctx, name)
 	now := a.log.Now()
 	return slices.DeleteFunc(list, func(t store.Token) bool {
-		return !t.Expires.After(now) || t.Kind == "session" && now.Sub(t.Used) > a.Idle
+		return !t.Expires.After(now) || t.Kind == "session" && now.Sub(t.Used) > a.opt.Idle
 	}), err
 }
 

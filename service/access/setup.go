@@ -100,7 +100,7 @@ func (a *Accounts) AddFactor(ctx context.Context, p Person, token, ticket string
 	} else if secret, err = a.createdPasskey(q, s.Passkey); err != nil {
 		return f, nil, err
 	}
-	f.Secret = a.Sealer.Seal(secret, Purpose("factors", f.ID))
+	f.Secret = a.opt.Sealer.Seal(secret, Purpose("factors", f.ID))
 	var hashes []string
 	err = a.log.Write(ctx, func(tx *audit.Tx) error {
 		have, err := tx.CountFactors(p.Name)

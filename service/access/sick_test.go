@@ -22,7 +22,7 @@ func TestOutStaysOut(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { _ = s.Close() }()
 	require.NoError(t, s.Watch(disk.Dir, 0))
-	a, err := access.NewAccounts(s, audit.New(s, time.Now))
+	a, err := access.NewAccounts(s, audit.New(s, audit.Options{}), access.Options{})
 	require.NoError(t, err)
 	require.NoError(t, a.Add(t.Context(), "x", "admin", "a good password", access.Everywhere(access.Roles...)))
 	tokens := map[string]string{}

@@ -277,7 +277,8 @@ func (a *API) tokenDoc(c *call, t store.Token) wire.Token {
 		out.May = &t.Grants
 	}
 	if t.Kind == "session" {
-		out.IdleUntil = t.Used.Add(a.Accounts.Idle)
+		idle, _ := a.Accounts.Bounds()
+		out.IdleUntil = t.Used.Add(idle)
 	}
 	return out
 }

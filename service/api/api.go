@@ -23,6 +23,7 @@ import (
 	"oakenlatch/service/access"
 	"oakenlatch/service/archive"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/commit"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
@@ -55,7 +56,8 @@ type API struct {
 	Archives  *archive.Archives
 	Decisions *outside.Decisions
 	Reports   *report.Reports
-	Teller    *notify.Notifier
+	Commits   *commit.Commits
+	Notifier  *notify.Notifier
 	Witnesses *witness.Witnesses // who vouches for the record from outside
 	Sealer    *access.Sealer
 	OIDC      *access.OIDC // nil: nobody else vouches for people

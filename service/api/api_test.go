@@ -30,9 +30,8 @@ import (
 func newAPI(t *testing.T, console fs.FS) *API {
 	t.Helper()
 	r := servicetest.New(t)
-	accounts, err := access.NewAccounts(r.Store, r.Log)
-	require.NoError(t, err)
-	return &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine,
+	accounts := r.Accounts
+	return &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine, Commits: r.Commits,
 		Console: console, Logger: slog.New(slog.DiscardHandler), Stopping: t.Context()}
 }
 
@@ -208,10 +207,9 @@ func TestModulesAndGroups(t *testing.T) {
 	r := servicetest.New(t, "northmole-harbour")
 	_, err := r.History.Read(t.Context(), store.Everything, "northmole-harbour", "mara")
 	require.NoError(t, err)
-	accounts, err := access.NewAccounts(r.Store, r.Log)
-	require.NoError(t, err)
+	accounts := r.Accounts
 	require.NoError(t, accounts.Add(t.Context(), "first start", "wren", "a long enough password", servicetest.Operator))
-	a := &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine,
+	a := &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine, Commits: r.Commits,
 		Console: fstest.MapFS{}, Logger: slog.New(slog.DiscardHandler), Stopping: t.Context()}
 	h := a.Handler()
 	var token string

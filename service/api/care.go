@@ -174,7 +174,7 @@ func (a *API) restart(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return nil, a.Engine.Restart(c.ctx, c.person.Name, d)
+	return nil, a.Engine.Restart(c.ctx, c.person.Name, d, 0)
 }
 
 func (a *API) clearCandidate(c *call) (any, error) {

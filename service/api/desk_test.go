@@ -16,7 +16,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/service/access"
-	"oakenlatch/service/archive"
 	"oakenlatch/service/notify"
 	"oakenlatch/service/outside"
 	"oakenlatch/service/report"
@@ -36,17 +35,15 @@ type counter struct {
 func newCounter(t *testing.T, devices ...string) *counter {
 	t.Helper()
 	r := servicetest.New(t, devices...)
-	accounts, err := access.NewAccounts(r.Store, r.Log)
-	require.NoError(t, err)
-	a := &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine,
+	accounts := r.Accounts
+	a := &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine, Commits: r.Commits,
 		Console: fstest.MapFS{}, Logger: slog.New(slog.DiscardHandler), Stopping: t.Context()}
 	sealer, err := access.OpenSealer(filepath.Join(t.TempDir(), access.KeyFile))
 	require.NoError(t, err)
 	a.Decisions = &outside.Decisions{Store: r.Store, Log: r.Log, Desk: r.Desk}
 	a.Reports = &report.Reports{Store: r.Store, Log: r.Log, Fleet: r.Fleet, History: r.History, Desk: r.Desk}
-	a.Teller = notify.New(r.Store, r.Log, sealer, a.Logger)
-	a.Archives = archive.New(r.Store, r.Log, r.Fleet, r.History, sealer, t.TempDir(), a.Logger)
-	r.Desk.Copy = a.Archives.Tree
+	a.Notifier = notify.New(r.Store, r.Log, sealer, a.Logger)
+	a.Archives = r.Archives
 	d := &counter{Room: r, API: a, t: t, h: a.Handler(), tokens: map[string]string{}}
 	for name, role := range map[string]access.Grants{"nell": servicetest.Operator, "otto": servicetest.Operator, "abel": servicetest.Admin, "vera": servicetest.Viewer} {
 		require.NoError(t, accounts.Add(t.Context(), "x", name, name+"'s password", role))

@@ -15,7 +15,7 @@ import (
 	"oakenlatch/core/guard"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
-	"oakenlatch/service/engine"
+	"oakenlatch/service/order"
 	"oakenlatch/test/servicetest"
 	"oakenlatch/wire"
 )
@@ -23,10 +23,9 @@ import (
 // theirs is an API with an account for the person of that name, signed in.
 func theirs(t *testing.T, r *servicetest.Room) (ask func(method, path, body string) (int, []byte)) {
 	t.Helper()
-	accounts, err := access.NewAccounts(r.Store, r.Log)
-	require.NoError(t, err)
+	accounts := r.Accounts
 	require.NoError(t, accounts.Add(t.Context(), audit.Service, "boss", "the boss's own password", servicetest.Admin))
-	a := &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine, Console: fstest.MapFS{}, Stopping: t.Context()}
+	a := &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine, Commits: r.Commits, Console: fstest.MapFS{}, Stopping: t.Context()}
 	h := a.Handler()
 	token, _, _, err := accounts.Login(t.Context(), "boss", "the boss's own password", "127.0.0.1", access.Site{})
 	require.NoError(t, err)
@@ -119,6 +118,6 @@ func TestHoldByAPI(t *testing.T) {
 	must(201, "POST", "/devices/saltern-quay/schedule", `{"at":"`+time.Now().Add(time.Hour).UTC().Format(time.RFC3339)+`","zone":"UTC"}`, &due)
 	must(204, "DELETE", "/schedule/1", "", nil)
 	no("DELETE", "/schedule/1", "", "does not wait")
-	require.ErrorContains(t, r.Engine.Commit(t.Context(), "boss", 1, engine.Order{Hold: time.Minute}, nil), "is empty")
+	require.ErrorContains(t, r.Begin("boss", 1, order.Order{Hold: time.Minute}, nil), "is empty")
 	assert.Equal(t, http.StatusOK, func() int { s, _ := ask("GET", "/schedule", ""); return s }())
 }

@@ -51,7 +51,7 @@ func (a *API) addReceiver(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
-	r, err := a.Teller.Add(c.ctx, c.person.Name, notify.Wanted{
+	r, err := a.Notifier.Add(c.ctx, c.person.Name, notify.Wanted{
 		Name: in.Name, Kind: in.Kind, Place: in.Place, Line: in.Line, Secret: in.Secret,
 		Settings: notify.Settings{Authority: in.Authority, From: in.From, To: in.To, Account: in.Account, Gather: in.Gather},
 	})
@@ -63,14 +63,14 @@ func (a *API) setReceiver(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
-	r, err := a.Teller.Set(c.ctx, c.person.Name, c.Param("name"), in.Line)
+	r, err := a.Notifier.Set(c.ctx, c.person.Name, c.Param("name"), in.Line)
 	return a.receiverDoc(r, 0), err
 }
 
 func (a *API) tryReceiver(c *call) (any, error) {
-	return nil, a.Teller.Try(c.ctx, c.person.Name, c.Param("name"))
+	return nil, a.Notifier.Try(c.ctx, c.person.Name, c.Param("name"))
 }
 
 func (a *API) retireReceiver(c *call) (any, error) {
-	return nil, a.Teller.Retire(c.ctx, c.person.Name, c.Param("name"))
+	return nil, a.Notifier.Retire(c.ctx, c.person.Name, c.Param("name"))
 }

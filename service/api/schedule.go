@@ -6,9 +6,8 @@ import (
 	"sync"
 	"time"
 
-	"oakenlatch/service/desk"
-	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
+	"oakenlatch/service/order"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
@@ -18,7 +17,7 @@ import (
 const clockTolerance = 30 * time.Second
 
 // when reads a time to come, with its zone.
-func when(in wire.NewDue) engine.When {
+func when(in wire.NewDue) order.When {
 	zone := in.Zone
 	if zone == "" {
 		zone = in.At.Format("-07:00")
@@ -26,7 +25,7 @@ func when(in wire.NewDue) engine.When {
 	if len(zone) > 64 {
 		zone = zone[:64]
 	}
-	return engine.When{At: in.At.UTC(), Zone: zone, Lateness: seconds(in.LatenessSeconds)}
+	return order.When{At: in.At.UTC(), Zone: zone, Lateness: seconds(in.LatenessSeconds)}
 }
 
 func clockDoc(device string, c store.Clock) wire.Clock {
@@ -53,10 +52,9 @@ func (a *API) clocks(c *call, devices []store.Device) []wire.Clock {
 	return out
 }
 
-// schedule puts a change's commit on the schedule, once it was found that it
-// could be committed now.
+// schedule puts a change's commit on the schedule.
 func (a *API) schedule(c *call) (any, error) {
-	ch, err := a.own(c)
+	n, err := numberParam(c)
 	if err != nil {
 		return nil, err
 	}
@@ -67,28 +65,17 @@ func (a *API) schedule(c *call) (any, error) {
 	if in.Commit == nil {
 		return nil, refusal.New(refusal.Invalid, "give commit", "how it is to be committed is not said")
 	}
-	o, err := order(*in.Commit)
+	o, err := orderOf(*in.Commit)
 	if err != nil {
 		return nil, err
 	}
-	parts, digest, err := a.Desk.Due(c.ctx, c.person.Reach(), ch.Number, c.person.Name, desk.Wish{Digest: in.Commit.Preview, Cuts: in.Commit.CutOff})
-	if err != nil {
-		return nil, err
-	}
-	if parts[0].Exact {
-		o.Preview = digest // what the person was shown is what is committed then, or nothing
-	}
-	v, err := a.Engine.Schedule(c.ctx, c.person.Name, ch.Number, o, when(in), Works(parts))
+	v, devices, err := a.Commits.Schedule(c.ctx, c.person, n, o, when(in))
 	if err != nil {
 		return nil, err
 	}
 	doc, err := a.dueDoc(c, v)
 	if err != nil {
 		return nil, err
-	}
-	var devices []store.Device
-	for _, p := range parts {
-		devices = append(devices, p.Device)
 	}
 	doc.Clocks = a.clocks(c, devices)
 	return doc, nil
@@ -106,7 +93,7 @@ func (a *API) scheduleRestart(c *call) (any, error) {
 	if in.Commit != nil {
 		return nil, refusal.New(refusal.Invalid, "", "a restart is not committed")
 	}
-	v, err := a.Engine.ScheduleRestart(c.ctx, c.person.Name, d, when(in))
+	v, err := a.Commits.ScheduleRestart(c.ctx, c.person.Name, d, when(in))
 	if err != nil {
 		return nil, err
 	}
@@ -191,23 +178,5 @@ func (a *API) unschedule(c *call) (any, error) {
 	if err != nil {
 		return nil, refusal.New(refusal.Invalid, "see latch schedule", "%q is not a number of the schedule", c.Param("id"))
 	}
-	v, err := a.Store.Scheduled(c.ctx, id)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, refusal.New(refusal.NotFound, "see latch schedule", "there is no number %d on the schedule", id)
-	}
-	if err != nil {
-		return nil, err
-	}
-	owner := v.Actor
-	if v.Kind == "commit" {
-		ch, err := a.Desk.Get(c.ctx, c.person, v.Change)
-		if err != nil {
-			return nil, err
-		}
-		owner = ch.Author
-	}
-	if owner != c.person.Name && !c.person.Administers() {
-		return nil, refusal.New(refusal.Forbidden, "ask them, or an administrator", "number %d was put on the schedule by %s", id, owner)
-	}
-	return nil, a.Engine.Unschedule(c.ctx, c.person.Name, v)
+	return nil, a.Commits.Unschedule(c.ctx, c.person, id)
 }

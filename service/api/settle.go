@@ -15,11 +15,11 @@ var holdsNames = map[guard.Found]string{guard.FoundBase: "former", guard.FoundRe
 var pendingNames = map[guard.Pending]string{guard.IsPending: "yes", guard.NonePends: "no"}
 
 func (a *API) unsettled(c *call) (any, error) {
-	ch, err := a.decidable(c)
+	n, err := numberParam(c)
 	if err != nil {
 		return nil, err
 	}
-	list, err := a.Engine.Unsettled(c.ctx, ch)
+	list, err := a.Commits.Unsettled(c.ctx, c.person, n)
 	out := make([]wire.Unsettled, 0, len(list))
 	for _, u := range list {
 		doc := wire.Unsettled{Device: u.Device.Name, Address: u.Device.Address, Holds: holdsNames[u.Found], Pending: pendingNames[u.Pending]}
@@ -35,18 +35,9 @@ func (a *API) unsettled(c *call) (any, error) {
 }
 
 func (a *API) settle(c *call) (any, error) {
-	ch, err := a.decidable(c)
-	if err != nil {
-		return nil, err
-	}
-	var in wire.Settle
-	if err := c.read(&in); err != nil {
-		return nil, err
-	}
-	if err := a.Engine.Settle(c.ctx, c.person.Name, ch, in.Devices); err != nil {
-		return nil, err
-	}
-	return a.reload(c, ch.Number)
+	return inChange(a, c, func(number int64, in wire.Settle) error {
+		return a.Commits.Settle(c.ctx, c.person, number, in.Devices)
+	})
 }
 
 // lostHolds are for those who see all devices: the records do not say whose these are.

@@ -5,6 +5,7 @@
 package archive
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -39,25 +40,31 @@ type Archives struct {
 	history *history.History
 	sealer  *access.Sealer
 	slog    *slog.Logger
-	dir     string // for clones
-
-	// Syslog is told of each copy and each failure; nil is not.
-	Syslog func(severity int, text string)
-
-	// Below are the folders of this machine that archives may be in, and below them; nil is all of it.
-	Below []string
-
-	// Pause is how long it gathers what belongs together before it copies, and
-	// Retry how long it waits after a failure.
-	Pause, Retry time.Duration
+	opt     Options
 
 	mu sync.Mutex // one at a time copies
 	wg sync.WaitGroup
 }
 
-// New gives the archives over a store; dir is where git's clones go.
-func New(s *store.Store, log *audit.Log, f *fleet.Fleet, h *history.History, sealer *access.Sealer, dir string, logger *slog.Logger) *Archives {
-	return &Archives{store: s, log: log, fleet: f, history: h, sealer: sealer, dir: dir, slog: logger, Pause: 2 * time.Second, Retry: time.Minute}
+// Options are how archives work.
+type Options struct {
+	Dir    string                          // where git's clones go
+	Syslog func(severity int, text string) // is told of each copy and each failure; nil is not
+
+	// Below are the folders of this machine that archives may be in, and below them; nil is all of it.
+	Below []string
+
+	// Pause is how long it gathers what belongs together before it copies, and
+	// Retry how long it waits after a failure; the usual where they are 0.
+	Pause, Retry time.Duration
+
+	Logger *slog.Logger
+}
+
+// New gives the archives over a store.
+func New(s *store.Store, log *audit.Log, f *fleet.Fleet, h *history.History, sealer *access.Sealer, opt Options) *Archives {
+	opt.Pause, opt.Retry = cmp.Or(opt.Pause, 2*time.Second), cmp.Or(opt.Retry, time.Minute)
+	return &Archives{store: s, log: log, fleet: f, history: h, sealer: sealer, opt: opt, slog: opt.Logger}
 }
 
 // Severities of syslog (RFC 5424 section 6.2.1).
@@ -67,8 +74,8 @@ const (
 )
 
 func (a *Archives) tell(severity int, format string, args ...any) {
-	if a.Syslog != nil {
-		a.Syslog(severity, fmt.Sprintf(format, args...))
+	if a.opt.Syslog != nil {
+		a.opt.Syslog(severity, fmt.Sprintf(format, args...))
 	}
 }
 
@@ -131,12 +138,12 @@ func (a *Archives) allowed(at store.Archive) error {
 		return nil
 	}
 	place := strings.TrimPrefix(at.Place, "file://")
-	if a.Below != nil {
+	if a.opt.Below != nil {
 		real, err := filepath.EvalSymlinks(place)
 		if err != nil {
 			real = filepath.Clean(place)
 		}
-		if !slices.ContainsFunc(a.Below, func(top string) bool {
+		if !slices.ContainsFunc(a.opt.Below, func(top string) bool {
 			if resolved, err := filepath.EvalSymlinks(top); err == nil {
 				top = resolved
 			}

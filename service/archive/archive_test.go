@@ -30,25 +30,32 @@ const quay = "saltern-quay"
 type room struct {
 	*servicetest.Room
 	*archive.Archives
-	t    *testing.T
-	dir  string
-	mu   sync.Mutex
-	told []string
+	t      *testing.T
+	dir    string
+	sealer *access.Sealer
+	mu     sync.Mutex
+	told   []string
 }
 
 func newRoom(t *testing.T) *room {
 	t.Helper()
 	r := &room{Room: servicetest.New(t, quay), t: t, dir: t.TempDir()}
-	sealer, err := access.OpenSealer(filepath.Join(r.dir, access.KeyFile))
+	var err error
+	r.sealer, err = access.OpenSealer(filepath.Join(r.dir, access.KeyFile))
 	require.NoError(t, err)
-	r.Archives = archive.New(r.Store, r.Log, r.Fleet, r.History, sealer, r.dir, slog.New(slog.DiscardHandler))
-	r.Syslog = func(severity int, text string) {
+	r.with(archive.Options{})
+	r.read()
+	return r
+}
+
+// with has archives work by other options.
+func (r *room) with(opt archive.Options) {
+	opt.Dir, opt.Logger, opt.Syslog = r.dir, slog.New(slog.DiscardHandler), func(severity int, text string) {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		r.told = append(r.told, fmt.Sprintf("%d %s", severity, text))
 	}
-	r.read()
-	return r
+	r.Archives = archive.New(r.Store, r.Log, r.Fleet, r.History, r.sealer, opt)
 }
 
 func (r *room) read() {
@@ -165,7 +172,7 @@ func TestByItself(t *testing.T) {
 	after, every := t.TempDir(), t.TempDir()
 	r.add(archive.NewArchive{Name: "after", Kind: "folder", Place: after, AfterChange: true})
 	r.add(archive.NewArchive{Name: "every", Kind: "folder", Place: every, Every: time.Hour})
-	r.Pause = 10 * time.Millisecond
+	r.with(archive.Options{Pause: 10 * time.Millisecond})
 	ctx, cancel := context.WithCancel(t.Context())
 	r.Run(ctx)
 	t.Cleanup(func() { cancel(); r.Archives.Stop() })
@@ -265,7 +272,7 @@ func TestWrongArchives(t *testing.T) {
 	r.add(archive.NewArchive{Name: "a", Kind: "folder", Place: x})
 	require.ErrorContains(t, add(archive.NewArchive{Name: "a", Kind: "folder", Place: y}), "take another name")
 	// Only below what the settings name, whichever way round it is written; other machines' places are theirs.
-	r.Below = []string{y}
+	r.with(archive.Options{Below: []string{y}})
 	require.NoError(t, os.Symlink(outside, filepath.Join(y, "way-out")))
 	for i, place := range []string{outside, filepath.Join(y, "..", filepath.Base(outside)), filepath.Join(y, "way-out"), "/", y + "-beside"} {
 		require.ErrorContains(t, add(archive.NewArchive{Name: fmt.Sprint("no", i), Kind: "folder", Place: place}), "archive-folder", place)
@@ -274,6 +281,6 @@ func TestWrongArchives(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(y, "below"), 0o700))
 	r.add(archive.NewArchive{Name: "b", Kind: "folder", Place: filepath.Join(y, "below")})
 	r.add(archive.NewArchive{Name: "c", Kind: "git", Place: "git@git.tidewell.example:network.git"})
-	r.Below = []string{}
+	r.with(archive.Options{Below: []string{}})
 	require.ErrorContains(t, add(archive.NewArchive{Name: "d", Kind: "folder", Place: x}), "archive-folder")
 }

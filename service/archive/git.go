@@ -55,7 +55,7 @@ func (a *Archives) git(ctx context.Context, at store.Archive) (place, error) {
 	if strings.HasPrefix(at.Place, "-") {
 		return nil, fmt.Errorf("%q is no repository", at.Place)
 	}
-	r := &repository{clone: filepath.Join(a.dir, "archives", fmt.Sprintf("%d", at.ID)), back: filepath.Join(a.dir, "archives", fmt.Sprintf("%d-back", at.ID)), branch: gitBranch, remove: func() error { return nil }}
+	r := &repository{clone: filepath.Join(a.opt.Dir, "archives", fmt.Sprintf("%d", at.ID)), back: filepath.Join(a.opt.Dir, "archives", fmt.Sprintf("%d-back", at.ID)), branch: gitBranch, remove: func() error { return nil }}
 	r.env = append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "LC_ALL=C")
 	if err := a.gitLogin(at, r); err != nil {
 		return nil, err

@@ -23,7 +23,7 @@ func (a *Archives) Run(ctx context.Context) {
 				select { // what belongs together comes together
 				case <-ctx.Done():
 					return
-				case <-time.After(a.Pause):
+				case <-time.After(a.opt.Pause):
 				}
 			}
 		}
@@ -47,7 +47,7 @@ func (a *Archives) round(ctx context.Context) time.Duration {
 		return idle
 	}
 	for _, at := range list {
-		if at.Every > 0 && a.log.Now().Sub(at.Copied) >= at.Every && a.log.Now().Sub(at.TroubleAt) >= a.Retry {
+		if at.Every > 0 && a.log.Now().Sub(at.Copied) >= at.Every && a.log.Now().Sub(at.TroubleAt) >= a.opt.Retry {
 			_, _ = a.Copy(ctx, audit.Service, "interval", at.Name, devices, nil) // it is on record how it went
 		}
 	}
@@ -57,12 +57,12 @@ func (a *Archives) round(ctx context.Context) time.Duration {
 	}
 	tried := false
 	for _, at := range list {
-		tried = tried || at.AfterChange && a.log.Now().Sub(at.TroubleAt) >= a.Retry
+		tried = tried || at.AfterChange && a.log.Now().Sub(at.TroubleAt) >= a.opt.Retry
 	}
 	if tried {
 		_, _ = a.Copy(ctx, audit.Service, "change", "", behind, nil)
 	}
-	return min(idle, a.Retry)
+	return min(idle, a.opt.Retry)
 }
 
 func shortest(list []store.Archive) time.Duration {

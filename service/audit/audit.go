@@ -26,11 +26,10 @@ type Log struct {
 	// elsewhere for those who may not see them.
 	Redactor *redact.Redactor
 
-	Beside    string   // the folder that the newest checkpoint is put into, too; "" puts it nowhere
-	Witnesses []string // the keys of those outside whose signatures count
-
-	store *store.Store
-	now   func() time.Time
+	beside    string
+	witnesses []string
+	store     *store.Store
+	now       func() time.Time
 
 	growing sync.Mutex // the tree, and the words of it
 
@@ -39,9 +38,23 @@ type Log struct {
 	signer *ledger.Signer // signs checkpoints; nil signs none
 }
 
+// Options are how a ledger is kept.
+type Options struct {
+	Now       func() time.Time // time.Now if nil
+	Redactor  *redact.Redactor // hides secrets; one with a key of its own if nil
+	Beside    string           // the folder that the newest checkpoint is put into, too; "" puts it nowhere
+	Witnesses []string         // the keys of those outside whose signatures count
+}
+
 // New gives the ledger over a store.
-func New(s *store.Store, now func() time.Time) *Log {
-	return &Log{Redactor: redact.New([]byte(rand.Text())), store: s, now: now, wake: make(chan struct{})}
+func New(s *store.Store, opt Options) *Log {
+	if opt.Now == nil {
+		opt.Now = time.Now
+	}
+	if opt.Redactor == nil {
+		opt.Redactor = redact.New([]byte(rand.Text()))
+	}
+	return &Log{Redactor: opt.Redactor, beside: opt.Beside, witnesses: opt.Witnesses, store: s, now: opt.Now, wake: make(chan struct{})}
 }
 
 // Now is the service's time, UTC.

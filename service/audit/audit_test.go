@@ -21,13 +21,22 @@ import (
 	"oakenlatch/service/store"
 )
 
-func newLog(t *testing.T) (*audit.Log, *store.Store, string) {
+func newLog(t *testing.T) (*audit.Log, *store.Store, string) { return newLogWith(t, false) }
+
+// newLogBeside is one that puts its newest checkpoint beside the records.
+func newLogBeside(t *testing.T) (*audit.Log, *store.Store, string) { return newLogWith(t, true) }
+
+func newLogWith(t *testing.T, beside bool) (*audit.Log, *store.Store, string) {
 	t.Helper()
 	dir := t.TempDir()
 	s, err := store.Open(dir)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
-	return audit.New(s, func() time.Time { return time.Date(2026, 11, 23, 3, 0, 0, 0, time.FixedZone("", 3600)) }), s, dir
+	opt := audit.Options{Now: func() time.Time { return time.Date(2026, 11, 23, 3, 0, 0, 0, time.FixedZone("", 3600)) }}
+	if beside {
+		opt.Beside = dir
+	}
+	return audit.New(s, opt), s, dir
 }
 
 // What is done and the entry that tells of it are there together, or neither
@@ -158,8 +167,7 @@ func TestRewritten(t *testing.T) {
 		"the end cut off, and the tree stays": func(*testing.T, *store.Store) []string { return []string{"DELETE FROM ledger WHERE seq > 4", gone} },
 	} {
 		t.Run(name, func(t *testing.T) {
-			log, s, dir := newLog(t)
-			log.Beside = dir
+			log, s, dir := newLogBeside(t)
 			require.NoError(t, log.UseKey(t.Context(), newKey(t)))
 			enter(t, log, 5)
 			first, err := log.Checkpoint(t.Context())
@@ -277,8 +285,7 @@ func TestRewrittenBeforeRotation(t *testing.T) {
 
 // Many who sign and verify while others enter: none takes it for a record that was cut off.
 func TestSignedAtOnce(t *testing.T) {
-	log, _, dir := newLog(t)
-	log.Beside = dir
+	log, _, _ := newLogBeside(t)
 	require.NoError(t, log.UseKey(t.Context(), newKey(t)))
 	var all sync.WaitGroup
 	for range 6 {

@@ -139,10 +139,10 @@ func (l *Log) Checkpoint(ctx context.Context) (store.SignedTree, error) {
 
 // besideNote is the checkpoint that stands beside the database; "" where there is none.
 func (l *Log) besideNote() string {
-	if l.Beside == "" {
+	if l.beside == "" {
 		return ""
 	}
-	text, err := os.ReadFile(filepath.Join(l.Beside, CheckpointFile))
+	text, err := os.ReadFile(filepath.Join(l.beside, CheckpointFile))
 	if err != nil {
 		return ""
 	}
@@ -151,11 +151,11 @@ func (l *Log) besideNote() string {
 
 // setBeside puts a checkpoint beside the database.
 func (l *Log) setBeside(note string) error {
-	if l.Beside == "" || l.besideNote() == note {
+	if l.beside == "" || l.besideNote() == note {
 		return nil
 	}
-	name := filepath.Join(l.Beside, CheckpointFile)
-	f, err := os.CreateTemp(l.Beside, CheckpointFile+"-")
+	name := filepath.Join(l.beside, CheckpointFile)
+	f, err := os.CreateTemp(l.beside, CheckpointFile+"-")
 	if err != nil {
 		return err
 	}

@@ -88,7 +88,7 @@ func (l *Log) words(ctx context.Context, named []ledger.Keyed, keys []string) (w
 		trees = append(trees, store.SignedTree{Note: beside})
 	}
 	for _, t := range trees {
-		c, err := ledger.OpenCheckpoint([]byte(t.Note), keys, l.Witnesses)
+		c, err := ledger.OpenCheckpoint([]byte(t.Note), keys, l.witnesses)
 		switch {
 		case errors.Is(err, ledger.ErrUnknownKey):
 			others++
@@ -145,7 +145,7 @@ func (l *Log) wordOf(text string, named []ledger.Keyed, keys []string) (ledger.W
 	for _, k := range named {
 		keys = append(keys, k.Key)
 	}
-	c, err := ledger.OpenCheckpoint([]byte(text), keys, l.Witnesses)
+	c, err := ledger.OpenCheckpoint([]byte(text), keys, l.witnesses)
 	if errors.Is(err, ledger.ErrUnknownKey) {
 		return ledger.Word{}, refusal.New(refusal.Invalid, "it is of another service, or this one was given another key", "the checkpoint is signed with a key that this service never signed with")
 	}

@@ -115,7 +115,7 @@ func look(ctx context.Context, dir string) (about About, err error) {
 	if err := s.Sound(ctx); err != nil {
 		return about, err
 	}
-	log := audit.New(s, time.Now)
+	log := audit.New(s, audit.Options{})
 	v, err := log.Verify(ctx, nil)
 	if err != nil {
 		return about, err

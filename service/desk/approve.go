@@ -356,18 +356,6 @@ func (d *Desk) ToApprove(ctx context.Context, p access.Person) (out []store.Chan
 	return out, nil
 }
 
-// Emergency enters that a change is committed without the agreement it needs, in the
-// transaction that begins the commit.
-func (d *Desk) Emergency(p access.Person, number int64, digest, reason string) func(*audit.Tx) error {
-	return func(tx *audit.Tx) error {
-		e, err := tx.AddEmergency(store.Emergency{Change: number, Actor: p.Name, Reason: reason, Digest: digest, At: d.log.Now()})
-		if err != nil {
-			return err
-		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "emergency.commit", Change: number, After: digest, Note: fmt.Sprintf("emergency %d, without the agreement it needs: %s", e.ID, reason)})
-	}
-}
-
 // Review enters what somebody else found who looked at an emergency.
 func (d *Desk) Review(ctx context.Context, p access.Person, id int64, note string) error {
 	list, err := d.store.Emergencies(ctx, true)

@@ -11,6 +11,7 @@ import (
 	"oakenlatch/core/guard"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
+	"oakenlatch/service/order"
 	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
@@ -34,7 +35,7 @@ func newPastRoom(t *testing.T, names ...string) *past {
 	r := &past{t: t}
 	r.Room = servicetest.New(t, names...)
 	r.Close()
-	r.Tempo = engine.Timing{Effect: 200 * time.Millisecond, Pause: 200 * time.Millisecond, Watch: time.Second}
+	r.Timing = engine.Timing{Effect: 200 * time.Millisecond, Pause: 200 * time.Millisecond, Watch: time.Second}
 	r.Open()
 	return r
 }
@@ -42,9 +43,8 @@ func newPastRoom(t *testing.T, names ...string) *past {
 // keep has a change committed and confirmed.
 func (r *past) keep(n int64) {
 	r.t.Helper()
-	works, _, err := r.Desk.Due(r.t.Context(), store.Everything, n, "mara", desk.Wish{})
-	require.NoError(r.t, err)
-	require.NoError(r.t, r.Engine.Commit(r.t.Context(), "mara", n, engine.Order{Hold: time.Minute}, servicetest.Works(works)))
+	works := r.Ready("mara", n)
+	require.NoError(r.t, r.Begin("mara", n, order.Order{Hold: time.Minute}, works))
 	r.until(n, func(s guard.State) bool { return s.Phase == guard.Awaiting })
 	require.NoError(r.t, r.Engine.Say(r.t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}))
 	r.until(n, func(s guard.State) bool { return s.Phase == guard.Done })
@@ -98,12 +98,11 @@ func TestRestoreIsNeverMerged(t *testing.T) {
 	assert.Equal(t, 2, list[0].Difference.Count(), "what was done meanwhile goes too, and that is shown")
 	assert.Empty(t, list[0].Conflicts)
 	require.NoError(t, r.Devices[quay].Console(place, "Cellar"))
-	_, _, err = r.Desk.Due(t.Context(), store.Everything, c.Number, "mara", desk.Wish{})
+	_, err = r.Desk.Ready(t.Context(), store.Everything, c.Number, "mara", order.Order{})
 	require.ErrorContains(t, err, "is no longer what was previewed")
 	_, _, err = r.Desk.Preview(t.Context(), servicetest.Mara, c.Number, desk.Options{})
 	require.NoError(t, err)
-	works, _, err := r.Desk.Due(t.Context(), store.Everything, c.Number, "mara", desk.Wish{})
-	require.NoError(t, err)
+	works := r.Ready("mara", c.Number)
 	assert.True(t, works[0].Exact, "also in the moment before it is committed")
 	r.keep(c.Number)
 	assert.Equal(t, wasThere, r.Value(quay, contact))
@@ -215,9 +214,8 @@ func TestSnapshotOnHold(t *testing.T) {
 	require.NoError(t, err)
 	_, err = r.Put(servicetest.Mara, c.Number, quay, contact, "On trial")
 	require.NoError(t, err)
-	works, _, err := r.Desk.Due(t.Context(), store.Everything, c.Number, "mara", desk.Wish{})
-	require.NoError(t, err)
-	require.NoError(t, r.Engine.Commit(t.Context(), "mara", c.Number, engine.Order{Hold: time.Minute}, servicetest.Works(works)))
+	works := r.Ready("mara", c.Number)
+	require.NoError(t, r.Begin("mara", c.Number, order.Order{Hold: time.Minute}, works))
 	r.until(c.Number, func(s guard.State) bool { return s.Phase == guard.Awaiting })
 	devices, err := r.Store.Devices(t.Context(), store.Everything)
 	require.NoError(t, err)

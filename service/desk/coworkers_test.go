@@ -13,7 +13,7 @@ import (
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
-	"oakenlatch/service/engine"
+	"oakenlatch/service/order"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
@@ -24,9 +24,8 @@ func outlineOf(n *tree.Node) string { return codec.OutlineText(n) }
 // keep commits a change and keeps it.
 func keep(t *testing.T, r *servicetest.Room, p access.Person, n int64) {
 	t.Helper()
-	works, _, err := r.Desk.Due(t.Context(), store.Everything, n, p.Name, desk.Wish{})
-	require.NoError(t, err)
-	require.NoError(t, r.Engine.Commit(t.Context(), p.Name, n, engine.Order{Hold: time.Minute}, servicetest.Works(works)))
+	works := r.Ready(p.Name, n)
+	require.NoError(t, r.Begin(p.Name, n, order.Order{Hold: time.Minute}, works))
 	wait(t, r, n, guard.Awaiting)
 	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: p.Name}))
 	wait(t, r, n, guard.Done)
@@ -110,7 +109,7 @@ func TestBaseMoves(t *testing.T) {
 	}
 	keep(t, r, servicetest.Joss, first)
 
-	_, _, err = r.Desk.Due(t.Context(), store.Everything, second, "mara", desk.Wish{Digest: seen.Digest})
+	_, err = r.Desk.Ready(t.Context(), store.Everything, second, "mara", order.Order{Preview: seen.Digest})
 	assert.Equal(t, refusal.Moved, kind(err))
 	require.ErrorContains(t, err, "saltern-quay moved on since revision 1, in 3 places")
 	v := verdict(t, r, servicetest.Mara, second, quay)
@@ -177,11 +176,11 @@ func TestMovesOnAfterTheWord(t *testing.T) {
 	require.NoError(t, err)
 	_, seen, err := r.Desk.Preview(t.Context(), servicetest.Mara, n, desk.Options{})
 	require.NoError(t, err)
-	works, digest, err := r.Desk.Due(t.Context(), store.Everything, n, "mara", desk.Wish{Digest: seen.Digest})
+	ready, err := r.Desk.Ready(t.Context(), store.Everything, n, "mara", order.Order{Preview: seen.Digest})
 	require.NoError(t, err)
-	assert.Equal(t, seen.Digest, digest)
+	assert.Equal(t, seen.Digest, ready.Digest)
 	require.NoError(t, r.Devices[quay].Console("/system/location", "elsewhere"))
-	require.NoError(t, r.Engine.Commit(t.Context(), "mara", n, engine.Order{Hold: time.Minute}, servicetest.Works(works)))
+	require.NoError(t, r.Begin("mara", n, order.Order{Hold: time.Minute}, ready.Works))
 	wait(t, r, n, guard.Done)
 	c, err := r.Store.Change(t.Context(), n)
 	require.NoError(t, err)
@@ -189,9 +188,9 @@ func TestMovesOnAfterTheWord(t *testing.T) {
 	assert.Contains(t, c.Reason, "moved on since the change was previewed")
 	_, err = r.Put(servicetest.Mara, n, quay, "/system/location", "elsewhere else")
 	require.NoError(t, err)
-	_, _, err = r.Desk.Due(t.Context(), store.Everything, n, "mara", desk.Wish{})
+	_, err = r.Desk.Ready(t.Context(), store.Everything, n, "mara", order.Order{})
 	require.ErrorContains(t, err, "what was previewed", "the last preview counts, also unnamed")
-	_, _, err = r.Desk.Due(t.Context(), store.Everything, n, "mara", desk.Wish{Digest: "none"})
+	_, err = r.Desk.Ready(t.Context(), store.Everything, n, "mara", order.Order{Preview: "none"})
 	require.ErrorContains(t, err, `no preview "none"`)
 }
 
@@ -207,14 +206,13 @@ func TestReservations(t *testing.T) {
 	}
 	assert.Equal(t, refusal.Invalid, kind(reserve(servicetest.Joss, "", time.Hour)))
 	assert.Equal(t, refusal.Invalid, kind(reserve(servicetest.Joss, "x", 30*24*time.Hour)))
-	works, _, err := r.Desk.Due(t.Context(), store.Everything, n, "mara", desk.Wish{})
-	require.NoError(t, err)
+	works := r.Ready("mara", n)
 	require.NoError(t, reserve(servicetest.Joss, "new fibre", time.Hour))
 	require.NoError(t, reserve(servicetest.Joss, "new fibre, longer", 2*time.Hour), "one's own is moved")
 	require.ErrorContains(t, reserve(servicetest.Mara, "me too", time.Hour), "is reserved by joss until")
-	_, _, err = r.Desk.Due(t.Context(), store.Everything, n, "mara", desk.Wish{})
+	_, err = r.Desk.Ready(t.Context(), store.Everything, n, "mara", order.Order{})
 	require.ErrorContains(t, err, "is reserved by joss")
-	err = r.Engine.Commit(t.Context(), "mara", n, engine.Order{Hold: time.Minute}, servicetest.Works(works))
+	err = r.Begin("mara", n, order.Order{Hold: time.Minute}, works)
 	require.ErrorContains(t, err, "is reserved by joss", "also one that was reserved since it was looked at")
 	_, err = r.Desk.Ask(t.Context(), servicetest.Mara, quay, "when?")
 	require.NoError(t, err)
@@ -269,11 +267,10 @@ func TestPreviewDuringAHold(t *testing.T) {
 	require.NoError(t, err)
 	_, err = r.Put(servicetest.Joss, second, quay, "/system/location", "elsewhere")
 	require.NoError(t, err)
-	works, _, err := r.Desk.Due(t.Context(), store.Everything, first, "mara", desk.Wish{})
-	require.NoError(t, err)
+	works := r.Ready("mara", first)
 	for _, word := range []guard.EventKind{guard.SayRevert, guard.SayConfirm} {
 		require.Eventually(t, func() bool { // the one before may be about to leave
-			return r.Engine.Commit(t.Context(), "mara", first, engine.Order{Hold: time.Minute}, servicetest.Works(works)) == nil
+			return r.Begin("mara", first, order.Order{Hold: time.Minute}, works) == nil
 		}, 90*time.Second, 50*time.Millisecond)
 		wait(t, r, first, guard.Awaiting)
 		v := verdict(t, r, servicetest.Joss, second, quay)
@@ -315,10 +312,9 @@ func TestStagedAtThatMoment(t *testing.T) {
 			return r.Desk.Readdress(t.Context(), servicetest.Joss, n, quay, "192.0.2.9:830", "")
 		},
 	} {
-		works, _, err := r.Desk.Due(t.Context(), store.Everything, n, "mara", desk.Wish{})
-		require.NoError(t, err, what)
+		works := r.Ready("mara", n)
 		require.NoError(t, meanwhile(), what)
-		err = r.Engine.Commit(t.Context(), "mara", n, engine.Order{Hold: time.Minute}, servicetest.Works(works))
+		err := r.Begin("mara", n, order.Order{Hold: time.Minute}, works)
 		assert.Equal(t, refusal.Moved, kind(err), what)
 		require.ErrorContains(t, err, "was edited at this very moment", what)
 		c, err := r.Store.Change(t.Context(), n)
@@ -345,9 +341,8 @@ func TestNothingRestsOnATrial(t *testing.T) {
 	_, err = r.Put(servicetest.Joss, earlier, quay, "/system/contact", "earlier")
 	require.NoError(t, err)
 	whole := outline(t, r, first, slip) // of another device, as a file from a shelf
-	works, _, err := r.Desk.Due(t.Context(), store.Everything, first, "mara", desk.Wish{})
-	require.NoError(t, err)
-	require.NoError(t, r.Engine.Commit(t.Context(), "mara", first, engine.Order{Hold: time.Minute}, servicetest.Works(works)))
+	works := r.Ready("mara", first)
+	require.NoError(t, r.Begin("mara", first, order.Order{Hold: time.Minute}, works))
 	wait(t, r, first, guard.Awaiting)
 	require.Equal(t, "on trial", r.Value(quay, "/system/contact"))
 

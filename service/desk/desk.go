@@ -28,20 +28,28 @@ type Desk struct {
 	fleet   *fleet.Fleet
 	cache   *partCache
 
-	// TryOut has a device validate a part without committing it; nil where that
-	// cannot be done.
-	TryOut func(ctx context.Context, device store.Device, running, result *tree.Node) (said string, err error)
+	devices Devices
+	copies  Copies
+}
 
-	// Copy reads a copy in an archive by its number; nil where there are none.
-	Copy func(ctx context.Context, id int64, s *schema.Schema) (*tree.Node, error)
+// Devices is what the desk asks of the engine.
+type Devices interface {
+	// TryOut has a device validate a result without committing it; said is what speaks against it.
+	TryOut(ctx context.Context, device store.Device, running, result *tree.Node) (said string, err error)
 
-	// Held gives the change whose commit is under way on a device, 0 if none.
-	Held func(device int64) int64
+	// Holder gives the change whose commit is under way on a device, 0 if none.
+	Holder(device int64) int64
+}
+
+// Copies are the copies in archives.
+type Copies interface {
+	// Tree reads one by its number.
+	Tree(ctx context.Context, id int64, s *schema.Schema) (*tree.Node, error)
 }
 
 // New gives a desk over a store.
-func New(s *store.Store, log *audit.Log, h *history.History, f *fleet.Fleet) *Desk {
-	return &Desk{store: s, log: log, history: h, fleet: f, cache: newPartCache()}
+func New(s *store.Store, log *audit.Log, h *history.History, f *fleet.Fleet, devices Devices, copies Copies) *Desk {
+	return &Desk{store: s, log: log, history: h, fleet: f, cache: newPartCache(), devices: devices, copies: copies}
 }
 
 // named checks a title and a ticket.

@@ -12,7 +12,7 @@ import (
 	"oakenlatch/lab"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/desk"
-	"oakenlatch/service/engine"
+	"oakenlatch/service/order"
 	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
@@ -44,9 +44,9 @@ func TestForecast(t *testing.T) {
 	m := open(t, r, servicetest.Mara)
 	_, err = r.Put(servicetest.Mara, m, slip, "/interfaces/interface=mgmt0/enabled", "false")
 	require.NoError(t, err)
-	_, _, err = r.Desk.Due(t.Context(), store.Everything, m, "mara", desk.Wish{})
+	_, err = r.Desk.Ready(t.Context(), store.Everything, m, "mara", order.Order{})
 	require.ErrorContains(t, err, "latch commit 2 --cut-off saltern-slip")
-	_, _, err = r.Desk.Due(t.Context(), store.Everything, m, "mara", desk.Wish{Cuts: []string{slip}})
+	_, err = r.Desk.Ready(t.Context(), store.Everything, m, "mara", order.Order{CutOff: []string{slip}})
 	require.NoError(t, err)
 }
 
@@ -73,10 +73,9 @@ func TestReaddress(t *testing.T) {
 		return n
 	}
 	wrong := stage("192.0.2.99") // nobody carries that one there
-	works, _, err := r.Desk.Due(t.Context(), store.Everything, wrong, "mara", desk.Wish{})
-	require.NoError(t, err)
+	works := r.Ready("mara", wrong)
 	assert.Equal(t, lockout.Cuts, verdict(t, r, servicetest.Mara, wrong, quay).Forecasts[0].Answer)
-	require.NoError(t, r.Engine.Commit(t.Context(), "mara", wrong, engine.Order{Hold: 12 * time.Second}, servicetest.Works(works)))
+	require.NoError(t, r.Begin("mara", wrong, order.Order{Hold: 12 * time.Second}, works))
 	wait(t, r, wrong, guard.Done)
 	c, err := r.Store.Change(t.Context(), wrong)
 	require.NoError(t, err)

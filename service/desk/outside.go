@@ -58,7 +58,7 @@ func (d *Desk) PushBack(ctx context.Context, p access.Person, x Push) (store.Cha
 		return c, nil, err
 	}
 	one := Brought{Device: x.Device.Name}
-	one.work = &Work{Device: now.Device, Schema: now.Schema, Base: rev, Former: made, fresh: true}
+	one.work = newPart(now.Device, now.Schema, rev, made)
 	result, conflicts := diff.Merge(made, before, now.Running)
 	if len(conflicts) > 0 {
 		one.Notes = append(one.Notes, fmt.Sprintf("%s set again since: the preview shows each, and you decide", placesAre(len(conflicts))))

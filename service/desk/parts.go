@@ -16,27 +16,28 @@ import (
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
+	"oakenlatch/service/order"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 )
 
-// Work is a part ready to be looked at or committed.
+// Work is a part ready to be looked at or committed. Former is what its base revision holds, and
+// Mine that with the part's edits.
 type Work struct {
-	Device store.Device
+	order.Work
+
 	Schema *schema.Schema
 	Base   store.Revision
-	Former *tree.Node   // what the base revision holds
-	Mine   *tree.Node   // that with the part's edits
 	Edits  []store.Edit // in the order they were staged
 	Steps  []*tree.Node // Former, and what each edit made of it
 	Unfit  []Unfit      // edits that can no longer be carried out, and are left out of Mine
 
-	MovesTo, MovesSeenAs string // where the part moves the device's management to
-
-	Exact bool   // Former is what the person was shown, see [Desk.Due]
-	Stamp string // of the whole change, when it was worked out; see [store.Store.Stamp]
-
 	fresh bool // the part is not in the records yet
+}
+
+// newPart is a part that is not in the records yet, with nothing staged on its base.
+func newPart(dev store.Device, s *schema.Schema, base store.Revision, former *tree.Node) *Work {
+	return &Work{Work: order.Work{Device: dev, Former: former, Mine: former}, Schema: s, Base: base, Steps: []*tree.Node{former}, fresh: true}
 }
 
 // Unfit is an edit that no longer fits, and why.
@@ -118,7 +119,7 @@ func (d *Desk) work(ctx context.Context, reach store.Reach, c store.Change, devi
 	if err != nil {
 		return Work{}, err
 	}
-	return Work{Device: r.Device, Schema: r.Schema, Base: r.Revision, Former: r.Running, Mine: r.Running, Steps: []*tree.Node{r.Running}, fresh: true}, nil
+	return *newPart(r.Device, r.Schema, r.Revision, r.Running), nil
 }
 
 // Part gives a change's part on a device as it is staged so far; of one that is
@@ -141,7 +142,7 @@ func (d *Desk) device(ctx context.Context, reach store.Reach, name string) (stor
 
 // part gives a recorded part with its edits applied.
 func (d *Desk) part(ctx context.Context, p store.Part, dev store.Device) (Work, error) {
-	w := Work{Device: dev, MovesTo: p.MovesTo, MovesSeenAs: p.MovesSeenAs}
+	w := Work{Work: order.Work{Device: dev, MovesTo: p.MovesTo, MovesSeenAs: p.MovesSeenAs}}
 	s, err := d.history.Known(ctx, store.Everything, dev.Name)
 	if err != nil {
 		return w, err

@@ -20,6 +20,7 @@ import (
 	"oakenlatch/service/access"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/history"
+	"oakenlatch/service/order"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 )
@@ -226,9 +227,7 @@ func (d *Desk) verdict(ctx context.Context, number int64, w Work, actor string, 
 	}
 	dev, err := d.store.Device(ctx, store.Everything, w.Device.Name) // the reading noted what it found
 	v.Unsaved = dev.Unsaved
-	if d.Held != nil {
-		v.HeldBy = d.Held(dev.ID)
-	}
+	v.HeldBy = d.devices.Holder(dev.ID)
 	return v, err
 }
 
@@ -304,10 +303,10 @@ func (v *Verdict) find(now history.Reading) {
 // tryOut has the device validate the result.
 func (v *Verdict) tryOut(ctx context.Context, d *Desk, now history.Reading) {
 	switch {
-	case d.TryOut == nil, v.Idle, len(v.Conflicts) > 0:
+	case v.Idle, len(v.Conflicts) > 0:
 		return
 	}
-	said, err := d.TryOut(ctx, now.Device, v.running, v.result)
+	said, err := d.devices.TryOut(ctx, now.Device, v.running, v.result)
 	switch {
 	case err != nil:
 		v.Said = "could not be asked: " + err.Error()
@@ -370,83 +369,81 @@ func digestOf(list []Verdict) string {
 	return fmt.Sprintf("%x", h.Sum(nil)[:6])
 }
 
-// Wish is how a person wants a change committed, as far as the desk minds.
-type Wish struct {
-	Digest string   // of the preview it rests on; "" is the last that the person was shown, if any
-	Cuts   []string // devices whose lockout is accepted in words
-
-	Emergency string // why others' agreement, where it is needed, is not waited for
-	Alone     *bool  // is set to whether it goes without the agreement that it needs
+// Ready is a change that could be committed now.
+type Ready struct {
+	Works      []order.Work // what each device holds, and is to hold
+	Digest     string       // of the preview of that
+	Unapproved bool         // it would go without the agreement that it needs
 }
 
-// Due gives the work of a change that could be committed now, as it was
-// previewed, or says why it could not. Devices are read for that. The digest
-// is that of what is to be committed.
-func (d *Desk) Due(ctx context.Context, reach store.Reach, number int64, actor string, wish Wish) ([]Work, string, error) {
+// Ready gives the work of a change that could be committed now as it was previewed, or says why it could
+// not. Devices are read for that. Of the order it minds on what preview it rests, whose lockout is
+// accepted, and whether it is an emergency.
+func (d *Desk) Ready(ctx context.Context, reach store.Reach, number int64, actor string, o order.Order) (Ready, error) {
+	var out Ready
 	c, err := d.store.Change(ctx, number)
 	if err != nil {
-		return nil, "", err
+		return out, err
 	}
 	stamp, err := d.store.Stamp(ctx, number) // before what it names is read
 	if err != nil {
-		return nil, "", err
+		return out, err
 	}
 	works, err := d.Parts(ctx, reach, number)
 	if err != nil {
-		return nil, "", err
+		return out, err
 	}
 	if len(works) == 0 {
-		return nil, "", refusal.New(refusal.Invalid, fmt.Sprintf("stage something with: latch put %d DEVICE PATH VALUE", number), "change %d is empty", number)
+		return out, refusal.New(refusal.Invalid, fmt.Sprintf("stage something with: latch put %d DEVICE PATH VALUE", number), "change %d is empty", number)
 	}
 	list, err := d.verdicts(ctx, c, works, actor, Options{})
 	if err != nil {
-		return nil, "", err
+		return out, err
 	}
 	for _, v := range list {
 		if v.Reserved != nil {
-			return nil, "", taken(v.Device, *v.Reserved)
+			return out, taken(v.Device, *v.Reserved)
 		}
 	}
-	digest := digestOf(list)
-	exact, err := d.asPreviewed(ctx, number, actor, wish.Digest, digest, list)
+	out.Digest = digestOf(list)
+	exact, err := d.asPreviewed(ctx, number, actor, o.Preview, out.Digest, list)
 	if err != nil {
-		return nil, digest, err
+		return out, err
 	}
-	approval, err := d.approval(ctx, c, list, digest)
+	approval, err := d.approval(ctx, c, list, out.Digest)
 	if err != nil {
-		return nil, digest, err
+		return out, err
 	}
-	if err := approval.lacking(number, wish.Emergency); err != nil {
-		return nil, digest, err
+	if err := approval.lacking(number, o.Emergency); err != nil {
+		return out, err
 	}
 	exact = exact || approval.Needed > 0 // what was agreed to is what is committed
-	if wish.Alone != nil {
-		*wish.Alone = approval.Missing() > 0
-	}
+	out.Unapproved = approval.Missing() > 0
 	idle := true
-	for i, v := range list {
+	for _, v := range list {
 		if why := v.Blocker(); why != "" {
-			return nil, digest, refusal.New(refusal.Conflict, fmt.Sprintf("see it with: latch preview %d", number), "change %d cannot be committed: %s", number, why)
+			return out, refusal.New(refusal.Conflict, fmt.Sprintf("see it with: latch preview %d", number), "change %d cannot be committed: %s", number, why)
 		}
-		if err := v.inWords(number, wish.Cuts); err != nil {
-			return nil, digest, err
+		if err := v.inWords(number, o.CutOff); err != nil {
+			return out, err
 		}
 		idle = idle && v.Idle
-		works[i] = v.work
-		works[i].Exact, works[i].Stamp = exact || v.work.Exactly(), stamp
-		works[i].Former, works[i].Mine = v.running, v.result
+		w := v.work.Work
+		w.Exact, w.Stamp = exact || v.work.Exactly(), stamp
+		w.Former, w.Mine = v.running, v.result
+		out.Works = append(out.Works, w)
 	}
 	traffic, err := d.traffic(ctx, reach, number, list)
 	if err != nil {
-		return nil, digest, err
+		return out, err
 	}
 	if why, next := traffic.blocker(number); why != "" {
-		return nil, digest, refusal.New(refusal.Conflict, next, "change %d cannot be committed: %s", number, why)
+		return out, refusal.New(refusal.Conflict, next, "change %d cannot be committed: %s", number, why)
 	}
 	if idle {
-		return nil, digest, refusal.New(refusal.Conflict, "", "change %d has nothing to commit: it is so already", number)
+		return out, refusal.New(refusal.Conflict, "", "change %d has nothing to commit: it is so already", number)
 	}
-	return works, digest, nil
+	return out, nil
 }
 
 // inWords makes a person say so where a device is forecast to be cut off and

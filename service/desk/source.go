@@ -42,11 +42,11 @@ func (d *Desk) From(ctx context.Context, p access.Person, dev store.Device, from
 		return d.ofSnapshot(ctx, dev, arg)
 	case kind == "before" && nerr == nil:
 		return d.committed(ctx, p, dev, n, true)
-	case kind == "archive" && nerr == nil && d.Copy != nil:
+	case kind == "archive" && nerr == nil:
 		r := history.Reading{Device: dev}
 		var err error
 		if r.Schema, err = d.fleet.Schema(ctx, dev); err == nil {
-			r.Running, err = d.Copy(ctx, n, r.Schema)
+			r.Running, err = d.copies.Tree(ctx, n, r.Schema)
 		}
 		return r, err
 	case kind == "change" && nerr == nil:

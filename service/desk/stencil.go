@@ -347,7 +347,7 @@ func (d *Desk) lastKnown(ctx context.Context, p access.Person, device string) (W
 			return Work{}, err
 		}
 	}
-	return Work{Device: r.Device, Schema: r.Schema, Base: r.Revision, Former: r.Running, Mine: r.Running, Steps: []*tree.Node{r.Running}, fresh: true}, nil
+	return *newPart(r.Device, r.Schema, r.Revision, r.Running), nil
 }
 
 // boundLoad is what a stencil comes to on one device.

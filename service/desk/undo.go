@@ -165,7 +165,7 @@ func (d *Desk) undoOne(ctx context.Context, p access.Person, dev store.Device, x
 	if err != nil {
 		return one, err
 	}
-	w := &Work{Device: now.Device, Schema: now.Schema, Former: made, fresh: true}
+	w := newPart(now.Device, now.Schema, store.Revision{}, made)
 	one.work = w
 	revs, err := d.store.RevisionsOf(ctx, x.change.Number)
 	if err != nil {
@@ -207,7 +207,7 @@ func (d *Desk) undoAll(ctx context.Context, p access.Person, dev store.Device, l
 	if err != nil {
 		return one, err
 	}
-	one.work = &Work{Device: now.Device, Schema: now.Schema, Base: now.Revision, Former: now.Running, fresh: true}
+	one.work = newPart(now.Device, now.Schema, now.Revision, now.Running)
 	at := now.Running
 	var changes []int64
 	for _, x := range list {

@@ -28,6 +28,7 @@ import (
 	"oakenlatch/service/folder"
 	"oakenlatch/service/history"
 	"oakenlatch/service/store"
+	"oakenlatch/service/underway"
 )
 
 // Grade is how something was found.
@@ -298,8 +299,8 @@ func (e *examination) configurations(s *store.Store) {
 		e.add(Look, "configurations", "oaken-latchd doctor --deep reads them all", "%d are kept; whether each is what it was kept as was not looked at", len(list))
 		return
 	}
-	log := audit.New(s, func() time.Time { return e.Now })
-	h := history.New(s, log, fleet.New(s, log, nil))
+	log := audit.New(s, audit.Options{Now: func() time.Time { return e.Now }})
+	h := history.New(s, log, fleet.New(s, log, nil), underway.New())
 	whole, damaged, err := h.Examine(e.ctx, e.Progress)
 	for _, d := range damaged {
 		e.add(Wrong, "configurations", d.Next(), "%v", d)
@@ -312,8 +313,7 @@ func (e *examination) configurations(s *store.Store) {
 }
 
 func (e *examination) ledger(s *store.Store) {
-	log := audit.New(s, func() time.Time { return e.Now })
-	log.Beside, log.Witnesses = e.Dir, e.Witnesses
+	log := audit.New(s, audit.Options{Now: func() time.Time { return e.Now }, Beside: e.Dir, Witnesses: e.Witnesses})
 	switch key, err := e.signingKey(s); {
 	case errors.Is(err, access.ErrNoSigningKey):
 		e.add(Wrong, "signing key", "restore the records from a backup; or, if you know why it is gone: oaken-latchd accept-key --data "+e.Dir, "the key that signs the record is missing")
@@ -347,7 +347,7 @@ func (e *examination) rules(s *store.Store) {
 		e.add(Wrong, "rules", "", "%v", err)
 		return
 	}
-	f, idle := fleet.New(s, audit.New(s, func() time.Time { return e.Now }), nil), 0
+	f, idle := fleet.New(s, audit.New(s, audit.Options{Now: func() time.Time { return e.Now }}), nil), 0
 	for _, r := range list {
 		why, err := desk.Idle(e.ctx, f, r)
 		if err != nil {

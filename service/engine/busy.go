@@ -4,9 +4,8 @@ import (
 	"errors"
 	"fmt"
 
-	"oakenlatch/core/schema"
-	"oakenlatch/core/tree"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/order"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 )
@@ -29,7 +28,7 @@ func (e *Engine) Free(change int64, devices []store.Device) error {
 
 // unedited makes sure, as a commit begins, that what was worked out is all that
 // is staged: somebody may have been at it at this moment.
-func unedited(tx *audit.Tx, change int64, works []Work) error {
+func unedited(tx *audit.Tx, change int64, works []order.Work) error {
 	now, err := tx.Stamp(change)
 	if err != nil {
 		return err
@@ -43,7 +42,7 @@ func unedited(tx *audit.Tx, change int64, works []Work) error {
 }
 
 // claim makes sure, as a commit begins, that a device is nobody else's.
-func (e *Engine) claim(tx *audit.Tx, actor string, w Work) error {
+func (e *Engine) claim(tx *audit.Tx, actor string, w order.Work) error {
 	v, err := tx.Reserved(w.Device.ID, e.log.Now())
 	switch {
 	case errors.Is(err, store.ErrNotFound):
@@ -64,10 +63,8 @@ func (e *Engine) claim(tx *audit.Tx, actor string, w Work) error {
 
 // Owns reports whether a session on a device belongs to a commit under way.
 func (e *Engine) Owns(device int64, session string) bool {
-	e.mu.Lock()
-	r := e.busy[device]
-	e.mu.Unlock()
-	if r == nil {
+	r, ok := e.board.On(device).(*run)
+	if !ok {
 		return false
 	}
 	for _, h := range r.workers {
@@ -82,28 +79,4 @@ func (e *Engine) Owns(device int64, session string) bool {
 }
 
 // Holder gives the change whose commit is under way on a device, 0 if none.
-func (e *Engine) Holder(device int64) int64 {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if r := e.busy[device]; r.active() {
-		return r.commit.Change
-	}
-	return 0
-}
-
-// Making gives what a commit under way found on a device and what it makes of
-// it, by the modules that it hands out; nil if none is, or it is not prepared yet.
-func (e *Engine) Making(device int64, by *schema.Schema) (base, result *tree.Node) {
-	e.mu.Lock()
-	r := e.busy[device]
-	e.mu.Unlock()
-	if !r.active() {
-		return nil, nil
-	}
-	for _, h := range r.workers {
-		if h.device == device {
-			return h.trees(by)
-		}
-	}
-	return nil, nil
-}
+func (e *Engine) Holder(device int64) int64 { return e.board.Holder(device) }

@@ -67,12 +67,9 @@ func (e *Engine) Save(ctx context.Context, actor string, d store.Device) error {
 	})
 }
 
-// Restart restarts a device: what is not in its startup is lost.
-func (e *Engine) Restart(ctx context.Context, actor string, d store.Device) error {
-	return e.restart(ctx, actor, d, 0)
-}
-
-func (e *Engine) restart(ctx context.Context, actor string, d store.Device, scheduled int64) error {
+// Restart restarts a device: what is not in its startup is lost. scheduled is the number on the schedule
+// that it is done by; 0 where a person does it.
+func (e *Engine) Restart(ctx context.Context, actor string, d store.Device, scheduled int64) error {
 	if err := e.free(d, "restarted"); err != nil {
 		return err
 	}

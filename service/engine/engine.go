@@ -17,13 +17,14 @@ import (
 
 	"oakenlatch/core/guard"
 	"oakenlatch/core/ledger"
-	"oakenlatch/core/tree"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/folder"
 	"oakenlatch/service/history"
+	"oakenlatch/service/order"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
+	"oakenlatch/service/underway"
 )
 
 // Limits of a hold.
@@ -45,19 +46,8 @@ type Engine struct {
 	slog    *slog.Logger
 	ladders ladders
 
-	// Programs is the folder of the programs that may be run as probes; ""
-	// allows none.
-	Programs string
-
-	// Due gives the work of a change whose time has come, or says why it cannot
-	// be committed now. It must be set before Recover where there is a schedule.
-	Due func(ctx context.Context, change int64, actor string, o Order) ([]Work, error)
-
-	// Notes are what is on hold, beside the records; nil where that is not noted.
-	Notes *folder.Notes
-
-	// Timing is how long it waits for devices. It must not be changed once used.
-	Timing Timing
+	board *underway.Board
+	opt   Options
 
 	journalTime atomic.Int64 // spent writing journals, ns
 
@@ -65,12 +55,9 @@ type Engine struct {
 	stop context.CancelFunc
 	wg   sync.WaitGroup
 
-	woken chan struct{} // the schedule was changed
-
 	mu       sync.Mutex
 	runs     map[int64]*run // by change
 	starting map[int64]bool // by change: being put on record
-	busy     map[int64]*run // by device
 }
 
 // Timing is how long an engine waits where a device needs time.
@@ -94,9 +81,21 @@ type Timing struct {
 // DefaultTiming is the tempo for devices as they are.
 var DefaultTiming = Timing{Effect: time.Second, Pause: 3 * time.Second, Watch: 3 * time.Second, AtOnce: 64}
 
-// New gives an engine; Recover must be called before it is used.
-func New(s *store.Store, log *audit.Log, f *fleet.Fleet, h *history.History, logger *slog.Logger) *Engine {
-	e := &Engine{store: s, log: log, fleet: f, history: h, slog: logger, runs: map[int64]*run{}, busy: map[int64]*run{}, starting: map[int64]bool{}, woken: make(chan struct{}, 1), Timing: DefaultTiming}
+// Options are how an engine works.
+type Options struct {
+	Programs string        // folder of the programs that may be run as probes; "" allows none
+	Notes    *folder.Notes // what is on hold, beside the records; nil where that is not noted
+	Timing   Timing        // how long it waits for devices; the default where it is not set
+	Logger   *slog.Logger
+}
+
+// New gives an engine; Recover must be called before it is used. On the board it enters which devices
+// its commits have to themselves.
+func New(s *store.Store, log *audit.Log, f *fleet.Fleet, h *history.History, board *underway.Board, opt Options) *Engine {
+	if opt.Timing == (Timing{}) {
+		opt.Timing = DefaultTiming
+	}
+	e := &Engine{store: s, log: log, fleet: f, history: h, board: board, opt: opt, slog: opt.Logger, runs: map[int64]*run{}, starting: map[int64]bool{}}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	return e
 }
@@ -108,104 +107,61 @@ func (e *Engine) Stop() {
 	e.wg.Wait()
 }
 
-// Work is what is to be committed on one device: what the part started from,
-// and that with its edits.
-type Work struct {
-	Device       store.Device
-	Former, Mine *tree.Node
-
-	// Exact is set where Former is what the person was shown: the commit refuses
-	// a device that moved on since, instead of putting the edits on top.
-	Exact bool
-
-	// MovesTo is the address the change moves the device's management to, ""
-	// for none, and MovesSeenAs the same as packets have it.
-	MovesTo, MovesSeenAs string
-
-	// Stamp names what was staged in the change when this was worked out; "" does
-	// not matter. What was staged since is not left behind unseen.
-	Stamp string
-}
-
-// Order is how a person wants a commit done.
-type Order struct {
-	Hold          time.Duration `json:"hold"`
-	Waves         [][]string    `json:"waves,omitempty"` // devices that go first, wave by wave; all others follow
-	Probes        []guard.Probe `json:"probes,omitempty"`
-	ByProbes      bool          `json:"byProbes,omitempty"`
-	RevertOnProbe bool          `json:"revertOnProbe,omitempty"`
-	Save          *bool         `json:"save,omitempty"`  // nil leaves it to each device's setting
-	Ahead         time.Duration `json:"ahead,omitempty"` // prepare, and wait that long for the word to commit
-
-	Preview string   `json:"preview,omitempty"` // digest of what is to be committed, and nothing else
-	CutOff  []string `json:"cutOff,omitempty"`  // devices whose lockout is accepted in words
-
-	Along func(tx *audit.Tx) error `json:"-"` // entered together with its start, or neither; nil for nothing
-}
-
-// Commit starts to bring a change onto its devices, on hold. It returns once
+// Begin starts to bring a change onto its devices, on hold. It returns once
 // the start is on record; [Engine.Status] follows it.
-func (e *Engine) Commit(ctx context.Context, actor string, change int64, order Order, works []Work) error {
-	return e.commit(ctx, actor, change, order, works, 0)
-}
-
-// commit is Commit, perhaps from the schedule.
-func (e *Engine) commit(ctx context.Context, actor string, change int64, order Order, works []Work, scheduled int64) error {
+func (e *Engine) Begin(ctx context.Context, start order.Start) error {
 	if err := e.store.CheckSure(ctx); err != nil {
 		return fmt.Errorf("nothing new is begun: %w", err)
 	}
-	plan, err := e.plan(ctx, change, order, works)
+	plan, err := e.Plan(ctx, start.Change, start.Order, start.Works)
 	if err != nil {
 		return err
 	}
 	started := e.log.Now().Truncate(time.Millisecond) // as it is on record
-	starting, err := e.reserve(change, works)
+	starting, err := e.reserve(start)
 	if err != nil {
 		return err
 	}
 	// Nothing is held meanwhile that the word for another change needs: the disk may not answer.
-	r, err := e.noted(ctx, actor, change, started, plan, works, scheduled, order.Along)
+	r, err := e.noted(ctx, start, started, plan)
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	delete(e.starting, change)
-	for _, w := range works {
-		if e.busy[w.Device.ID] == starting {
-			delete(e.busy, w.Device.ID)
-		}
-	}
+	delete(e.starting, start.Change)
 	if err != nil {
+		for _, w := range start.Works {
+			e.board.Release(w.Device.ID, starting)
+		}
 		return err
 	}
-	e.launch(r, guard.Event{Kind: guard.Start, At: e.log.Now(), By: actor})
+	e.launch(r, guard.Event{Kind: guard.Start, At: e.log.Now(), By: start.Actor})
 	return nil
 }
 
 // reserve keeps a change and its devices for a commit that is about to begin.
-func (e *Engine) reserve(change int64, works []Work) (*run, error) {
+func (e *Engine) reserve(start order.Start) (*run, error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	if e.runs[change].active() || e.starting[change] {
-		return nil, refusal.New(refusal.Conflict, fmt.Sprintf("follow it with: latch watch %d", change), "change %d is being committed already", change)
+	if e.runs[start.Change].active() || e.starting[start.Change] {
+		return nil, refusal.New(refusal.Conflict, fmt.Sprintf("follow it with: latch watch %d", start.Change), "change %d is being committed already", start.Change)
 	}
-	for _, w := range works {
-		if other := e.busy[w.Device.ID]; other.active() {
-			return nil, held(w.Device.Name, other.commit.Change, change)
-		}
+	starting := &run{commit: store.Commit{Change: start.Change}}
+	devices := make([]int64, len(start.Works))
+	for i, w := range start.Works {
+		devices[i] = w.Device.ID
 	}
-	starting := &run{commit: store.Commit{Change: change}}
-	e.starting[change] = true
-	for _, w := range works {
-		e.busy[w.Device.ID] = starting
+	if place, other := e.board.Take(starting, devices...); other != nil {
+		return nil, held(start.Works[place].Device.Name, other.Change(), start.Change)
 	}
+	e.starting[start.Change] = true
 	return starting, nil
 }
 
 // noted records a commit that is about to start, and notes it beside the records before.
-func (e *Engine) noted(ctx context.Context, actor string, change int64, started time.Time, plan guard.Plan, works []Work, scheduled int64, along func(*audit.Tx) error) (*run, error) {
-	if e.Notes == nil {
-		return e.begin(ctx, actor, change, started, plan, works, scheduled, along)
+func (e *Engine) noted(ctx context.Context, start order.Start, started time.Time, plan guard.Plan) (*run, error) {
+	if e.opt.Notes == nil {
+		return e.begin(ctx, start, started, plan)
 	}
-	c, err := e.store.Change(ctx, change)
+	c, err := e.store.Change(ctx, start.Change)
 	if err != nil {
 		return nil, err
 	}
@@ -213,16 +169,16 @@ func (e *Engine) noted(ctx context.Context, actor string, change int64, started 
 	if err != nil {
 		return nil, err
 	}
-	note := folder.Hold{Change: change, Title: c.Title, By: actor, Began: started, Until: started.Add(plan.Ahead + plan.Hold), Entries: entries}
-	for i, w := range works {
+	note := folder.Hold{Change: start.Change, Title: c.Title, By: start.Actor, Began: started, Until: started.Add(plan.Ahead + plan.Hold), Entries: entries}
+	for i, w := range start.Works {
 		note.Devices = append(note.Devices, folder.HeldDevice{Name: w.Device.Name, Address: w.Device.Address, Guard: takenBackBy[plan.Devices[i].Keeper]})
 	}
-	if err := e.Notes.Add(note); err != nil {
+	if err := e.opt.Notes.Add(note); err != nil {
 		return nil, fmt.Errorf("nothing new is begun: what is to be on hold cannot be noted beside the records: %w", err)
 	}
-	r, err := e.begin(ctx, actor, change, started, plan, works, scheduled, along)
+	r, err := e.begin(ctx, start, started, plan)
 	if err != nil {
-		e.unnote(change, started)
+		e.unnote(start.Change, started)
 	}
 	return r, err
 }
@@ -233,14 +189,14 @@ var takenBackBy = map[guard.Keeper]string{guard.ByDevice: "itself", guard.BySess
 // reached notes how far the records reach, before something is put into effect for the first
 // time. Where that cannot be noted the commit goes on: it is on record.
 func (e *Engine) reached(change int64, began time.Time) {
-	if e.Notes == nil {
+	if e.opt.Notes == nil {
 		return
 	}
 	done := make(chan error, 1)
 	go func() {
 		entries, err := e.store.LedgerLength(e.ctx)
 		if err == nil {
-			err = e.Notes.Reached(change, began, entries)
+			err = e.opt.Notes.Reached(change, began, entries)
 		}
 		done <- err
 	}()
@@ -257,16 +213,16 @@ func (e *Engine) reached(change int64, began time.Time) {
 
 // unnote forgets what was noted beside the records.
 func (e *Engine) unnote(change int64, began time.Time) {
-	if e.Notes == nil {
+	if e.opt.Notes == nil {
 		return
 	}
-	if err := e.Notes.Drop(change, began); err != nil {
+	if err := e.opt.Notes.Drop(change, began); err != nil {
 		e.slog.Error("that a commit is over could not be noted beside the records", "change", change, "error", err)
 	}
 }
 
-// plan works an order out, or says why it cannot be done.
-func (e *Engine) plan(ctx context.Context, change int64, o Order, works []Work) (guard.Plan, error) {
+// Plan works an order out, or says why it cannot be done.
+func (e *Engine) Plan(ctx context.Context, change int64, o order.Order, works []order.Work) (guard.Plan, error) {
 	p := guard.Plan{Hold: o.Hold, Probes: o.Probes, ByProbes: o.ByProbes, RevertOnProbe: o.RevertOnProbe, Ahead: o.Ahead}
 	if o.Hold < MinHold || o.Hold > MaxHold {
 		return p, refusal.New(refusal.Invalid, "give it like --hold 10m", "a hold lasts from %s to %d days, not %s", MinHold, MaxHold/(24*time.Hour), o.Hold)
@@ -308,13 +264,14 @@ func (e *Engine) plan(ctx context.Context, change int64, o Order, works []Work) 
 }
 
 // begin records a commit that is about to start.
-func (e *Engine) begin(ctx context.Context, actor string, change int64, started time.Time, plan guard.Plan, works []Work, scheduled int64, along func(*audit.Tx) error) (*run, error) {
+func (e *Engine) begin(ctx context.Context, start order.Start, started time.Time, plan guard.Plan) (*run, error) {
+	actor, change := start.Actor, start.Change
 	c := store.Commit{Change: change, Actor: actor, Hold: plan.Hold, Started: started, Plan: plan, State: guard.New(plan)}
-	var hands []*deviceWorker
-	for i, w := range works {
+	var workers []*deviceWorker
+	for i, w := range start.Works {
 		p := store.CommitPart{Device: w.Device.ID, Persist: "ol-" + rand.Text()}
 		c.Parts = append(c.Parts, p)
-		hands = append(hands, &deviceWorker{place: i, name: w.Device.Name, device: w.Device.ID, persist: p.Persist, former: w.Former, mine: w.Mine, exact: w.Exact, movesTo: w.MovesTo})
+		workers = append(workers, &deviceWorker{place: i, name: w.Device.Name, device: w.Device.ID, persist: p.Persist, former: w.Former, mine: w.Mine, exact: w.Exact, movesTo: w.MovesTo})
 	}
 	err := e.log.WriteSure(ctx, func(tx *audit.Tx) error {
 		now, err := tx.Change(change)
@@ -322,8 +279,8 @@ func (e *Engine) begin(ctx context.Context, actor string, change int64, started 
 			return err
 		}
 		switch {
-		case now.State == "scheduled" && scheduled != 0:
-			if err := tx.EndScheduled(scheduled, "begun", "", c.Started); err != nil {
+		case now.State == "scheduled" && start.Scheduled != 0:
+			if err := tx.EndScheduled(start.Scheduled, "begun", "", c.Started); err != nil {
 				return err
 			}
 		case now.State == "scheduled":
@@ -331,10 +288,10 @@ func (e *Engine) begin(ctx context.Context, actor string, change int64, started 
 		case now.State != "draft" && now.State != "failed" && now.State != "reverted":
 			return refusal.New(refusal.Conflict, "", "change %d is %s and cannot be committed", change, now.State)
 		}
-		if err := unedited(tx, change, works); err != nil {
+		if err := unedited(tx, change, start.Works); err != nil {
 			return err
 		}
-		for _, w := range works {
+		for _, w := range start.Works {
 			if err := e.claim(tx, actor, w); err != nil {
 				return err
 			}
@@ -345,21 +302,31 @@ func (e *Engine) begin(ctx context.Context, actor string, change int64, started 
 		if err := tx.SetState(change, "applying", "", c.Started); err != nil {
 			return err
 		}
-		if along != nil {
-			if err := along(tx); err != nil {
-				return err
-			}
+		if err := unapproved(tx, start.Unapproved); err != nil {
+			return err
 		}
-		return tx.Record(ledger.Entry{Actor: actor, Action: "commit.start", Change: change, Note: orders(plan)})
+		return tx.Record(ledger.Entry{Actor: actor, Action: "commit.start", Change: change, Note: PlanText(plan)})
 	})
 	if err != nil {
 		return nil, err
 	}
-	return newRun(e, c, hands), nil
+	return newRun(e, c, workers), nil
 }
 
-// orders tells a plan in words.
-func orders(p guard.Plan) string {
+// unapproved enters that a commit begins without the agreement it needs; nil is that it has that.
+func unapproved(tx *audit.Tx, e *store.Emergency) error {
+	if e == nil {
+		return nil
+	}
+	added, err := tx.AddEmergency(*e)
+	if err != nil {
+		return err
+	}
+	return tx.Record(ledger.Entry{Actor: e.Actor, Action: "emergency.commit", Change: e.Change, After: e.Digest, Note: fmt.Sprintf("emergency %d, without the agreement it needs: %s", added.ID, e.Reason)})
+}
+
+// PlanText tells a plan in words.
+func PlanText(p guard.Plan) string {
 	text := fmt.Sprintf("on hold for %s", p.Hold)
 	if p.Ahead > 0 {
 		text = fmt.Sprintf("prepared ahead, for up to %s, then ", p.Ahead) + text
@@ -380,7 +347,7 @@ func orders(p guard.Plan) string {
 func (e *Engine) launch(r *run, first guard.Event) {
 	e.runs[r.commit.Change] = r
 	for _, h := range r.workers {
-		e.busy[h.device] = r
+		e.board.Pass(h.device, r)
 	}
 	e.wg.Go(func() {
 		r.loop(first)
@@ -393,9 +360,7 @@ func (e *Engine) launch(r *run, first guard.Event) {
 			delete(e.runs, r.commit.Change)
 		}
 		for _, h := range r.workers {
-			if e.busy[h.device] == r {
-				delete(e.busy, h.device)
-			}
+			e.board.Release(h.device, r)
 		}
 	})
 }
@@ -484,8 +449,7 @@ func (e *Engine) Running() map[int64]guard.State {
 }
 
 // Recover takes up the commits that were under way when the service stopped:
-// it folds each one's journal and then asks the devices. The schedule is kept
-// from then on.
+// it folds each one's journal and then asks the devices.
 func (e *Engine) Recover(ctx context.Context) error {
 	open, err := e.store.OpenCommits(ctx)
 	if err != nil {
@@ -507,17 +471,16 @@ func (e *Engine) Recover(ctx context.Context) error {
 		}
 	}
 	e.unknown(ctx)
-	e.wg.Go(e.keepSchedule)
 	return nil
 }
 
 // unknown finds what is noted beside the records as on hold and is not in them: they are older
 // than they should be. What they say is over is taken off the notes.
 func (e *Engine) unknown(ctx context.Context) {
-	if e.Notes == nil {
+	if e.opt.Notes == nil {
 		return
 	}
-	lost, err := e.Notes.Unknown(func(h folder.Hold) (over, lost bool) {
+	lost, err := e.opt.Notes.Unknown(func(h folder.Hold) (over, lost bool) {
 		list, err := e.store.Commits(ctx, store.CommitQuery{Change: h.Change, Limit: 1000})
 		if err != nil {
 			return false, h.Lost
@@ -534,7 +497,7 @@ func (e *Engine) unknown(ctx context.Context) {
 }
 
 func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {
-	var hands []*deviceWorker
+	var workers []*deviceWorker
 	for i, p := range c.Parts {
 		dev, err := e.store.DeviceByID(ctx, store.Everything, p.Device)
 		if err != nil {
@@ -549,7 +512,7 @@ func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {
 				e.slog.Error("what is to be put back on a device cannot be read", "change", c.Change, "device", dev.Name, "error", err)
 			}
 		}
-		hands = append(hands, h)
+		workers = append(workers, h)
 	}
 	events, err := e.store.JournalOf(ctx, c.ID)
 	if err != nil {
@@ -559,7 +522,7 @@ func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {
 	for _, ev := range events {
 		c.State, _ = guard.Step(c.State, ev)
 	}
-	return newRun(e, c, hands), nil
+	return newRun(e, c, workers), nil
 }
 
 // remember reads what a device held before a commit, and what that makes of it.

@@ -19,6 +19,7 @@ import (
 	"oakenlatch/netconf"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
+	"oakenlatch/service/order"
 	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
@@ -58,14 +59,14 @@ func (r *room) stage(edits ...string) int64 {
 
 func (r *room) commit(n int64, hold time.Duration) {
 	r.t.Helper()
-	r.order(n, engine.Order{Hold: hold})
+	r.order(n, order.Order{Hold: hold})
 }
 
-func (r *room) order(n int64, o engine.Order) {
+func (r *room) order(n int64, o order.Order) {
 	r.t.Helper()
 	parts, err := r.Desk.Parts(r.t.Context(), store.Everything, n)
 	require.NoError(r.t, err)
-	require.NoError(r.t, r.Engine.Commit(r.t.Context(), "mara", n, o, servicetest.Works(parts)))
+	require.NoError(r.t, r.Begin("mara", n, o, servicetest.Works(parts)))
 }
 
 // until waits until a commit is as wanted, and gives its last state.
@@ -228,7 +229,7 @@ func TestOrderNotTaken(t *testing.T) {
 		}
 		return lab.Fault{Instead: el}
 	})
-	require.NoError(t, r.Engine.Commit(t.Context(), "mara", n, engine.Order{Hold: 20 * time.Second}, []engine.Work{{Device: works[0].Device, Former: works[0].Former, Mine: mine}}))
+	require.NoError(t, r.Begin("mara", n, order.Order{Hold: 20 * time.Second}, []order.Work{{Device: works[0].Device, Former: works[0].Former, Mine: mine}}))
 	r.until(n, 20*time.Second, awaiting)
 	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}))
 	r.until(n, 20*time.Second, done)
@@ -328,7 +329,10 @@ func TestPreparedInTurns(t *testing.T) {
 	t.Parallel()
 	names := []string{router, quay, "saltern-slip"}
 	r := newRoom(t, names...)
-	r.Engine.Timing.AtOnce = 1
+	r.Close()
+	r.Timing = engine.DefaultTiming
+	r.Timing.AtOnce = 1
+	r.Open()
 	var under, most atomic.Int32
 	for _, name := range names {
 		r.Devices[name].OnOperation(func(op *markup.Element) lab.Fault {
@@ -381,21 +385,21 @@ func TestRefusedCommits(t *testing.T) {
 	n := r.stage(router + " " + contact + " new")
 	parts, err := r.Desk.Parts(t.Context(), store.Everything, n)
 	require.NoError(t, err)
-	work := engine.Work{Device: parts[0].Device, Former: parts[0].Former, Mine: parts[0].Mine}
+	work := order.Work{Device: parts[0].Device, Former: parts[0].Former, Mine: parts[0].Mine}
 	for _, c := range []struct {
 		hold  time.Duration
-		works []engine.Work
+		works []order.Work
 		want  string
 	}{
-		{time.Second, []engine.Work{work}, "a hold lasts from 10s"}, {30 * 24 * time.Hour, []engine.Work{work}, "a hold lasts"},
-		{time.Minute, nil, "is empty"}, {time.Minute, []engine.Work{{Device: store.Device{Name: "old", Capabilities: []string{netconf.CapBase10}}}}, "old cannot be changed: it has neither"},
+		{time.Second, []order.Work{work}, "a hold lasts from 10s"}, {30 * 24 * time.Hour, []order.Work{work}, "a hold lasts"},
+		{time.Minute, nil, "is empty"}, {time.Minute, []order.Work{{Device: store.Device{Name: "old", Capabilities: []string{netconf.CapBase10}}}}, "old cannot be changed: it has neither"},
 	} {
-		require.ErrorContains(t, r.Engine.Commit(t.Context(), "mara", n, engine.Order{Hold: c.hold}, c.works), c.want)
+		require.ErrorContains(t, r.Begin("mara", n, order.Order{Hold: c.hold}, c.works), c.want)
 	}
 	r.commit(n, time.Minute)
-	require.ErrorContains(t, r.Engine.Commit(t.Context(), "mara", n, engine.Order{Hold: time.Minute}, []engine.Work{work}), "being committed already")
+	require.ErrorContains(t, r.Begin("mara", n, order.Order{Hold: time.Minute}, []order.Work{work}), "being committed already")
 	other := r.stage(router + " " + location + " there")
-	require.ErrorContains(t, r.Engine.Commit(t.Context(), "mara", other, engine.Order{Hold: time.Minute}, []engine.Work{work}), fmt.Sprintf("held by the commit of change %d", n))
+	require.ErrorContains(t, r.Begin("mara", other, order.Order{Hold: time.Minute}, []order.Work{work}), fmt.Sprintf("held by the commit of change %d", n))
 	assert.Equal(t, n, r.Engine.Holder(parts[0].Device.ID))
 	r.until(n, 20*time.Second, awaiting)
 	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayRevert, By: "mara"}))

@@ -18,6 +18,7 @@ import (
 	"oakenlatch/lab"
 	"oakenlatch/netconf"
 	"oakenlatch/service/engine"
+	"oakenlatch/service/order"
 	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
@@ -34,7 +35,7 @@ func TestMain(m *testing.M) {
 // need less.
 func (r *room) hurry() {
 	r.Close()
-	r.Tempo = engine.Timing{Effect: 250 * time.Millisecond, Pause: 300 * time.Millisecond, Watch: time.Second}
+	r.Timing = engine.Timing{Effect: 250 * time.Millisecond, Pause: 300 * time.Millisecond, Watch: time.Second}
 	r.Open()
 }
 
@@ -224,25 +225,25 @@ func TestWavesAndProbes(t *testing.T) {
 	t.Parallel()
 	r := newKind(t, func(*lab.Spec) {}, router, quay)
 	var mu sync.Mutex
-	var order []string
+	var began []string
 	for _, name := range []string{router, quay} {
 		r.Devices[name].OnOperation(func(op *markup.Element) lab.Fault {
 			mu.Lock()
 			defer mu.Unlock()
 			if op.Name.Local == "commit" && op.Child(netconf.BaseNS, "confirmed") != nil {
-				order = append(order, name)
+				began = append(began, name)
 			}
 			return lab.Fault{}
 		})
 	}
 	probe := guard.Probe{Kind: guard.ProbeState, Device: quay, Path: "/interfaces/interface=mgmt0/oper-status", Want: "up", Grace: time.Second}
-	o := engine.Order{Hold: time.Minute, Waves: [][]string{{quay}}, Probes: []guard.Probe{probe}, ByProbes: true, RevertOnProbe: true}
+	o := order.Order{Hold: time.Minute, Waves: [][]string{{quay}}, Probes: []guard.Probe{probe}, ByProbes: true, RevertOnProbe: true}
 	n := r.stage(router+" "+contact+" new", quay+" "+contact+" new")
 	r.order(n, o)
 	s := r.until(n, 30*time.Second, done)
 	assert.Equal(t, guard.Kept, s.Outcome, s.Reason)
 	assert.Equal(t, "probes", s.By)
-	assert.Equal(t, []string{quay, router}, order)
+	assert.Equal(t, []string{quay, router}, began)
 	assert.Equal(t, guard.Passed, s.Probes[0].Result)
 	r.truth(n, s, router, quay)
 
@@ -278,13 +279,15 @@ func TestProbePrograms(t *testing.T) {
 	parts, err := r.Desk.Parts(t.Context(), store.Everything, n)
 	require.NoError(t, err)
 	commit := func(p guard.Probe) error {
-		return r.Engine.Commit(t.Context(), "mara", n, engine.Order{Hold: time.Minute, Probes: []guard.Probe{p}}, servicetest.Works(parts))
+		return r.Begin("mara", n, order.Order{Hold: time.Minute, Probes: []guard.Probe{p}}, servicetest.Works(parts))
 	}
 	require.ErrorContains(t, commit(guard.Probe{Kind: guard.ProbeProgram, Program: "phones"}), "this service runs no programs")
 	here, err := os.Getwd()
 	require.NoError(t, err)
-	r.Engine.Programs, err = filepath.Rel(here, dir) // as somebody may give it
+	r.Close()
+	r.Programs, err = filepath.Rel(here, dir) // as somebody may give it
 	require.NoError(t, err)
+	r.Open()
 	for want, p := range map[string]guard.Probe{
 		"not the name of a probe program": {Kind: guard.ProbeProgram, Program: "../phones"}, "there is no program notes.txt": {Kind: guard.ProbeProgram, Program: "notes.txt"},
 		"is no address": {Kind: guard.ProbeTCP, Address: "harbour"}, "there is no device": {Kind: guard.ProbeState, Device: "x", Path: "/a", Want: "b"},
@@ -323,7 +326,7 @@ func TestPreparedAhead(t *testing.T) {
 				"the session that held it ended":            func() { r.Devices[router].DropSessions() },
 				"given up by mara":                          nil,
 			} {
-				r.order(n, engine.Order{Hold: time.Minute, Ahead: time.Hour})
+				r.order(n, order.Order{Hold: time.Minute, Ahead: time.Hour})
 				r.until(n, 20*time.Second, phase(guard.AllReady))
 				assert.NotEqual(t, "new", r.Value(router, contact))
 				if befall == nil {
@@ -336,9 +339,9 @@ func TestPreparedAhead(t *testing.T) {
 				assert.Contains(t, s.Reason, want)
 				r.truth(n, s, router)
 			}
-			r.order(n, engine.Order{Hold: time.Minute, Ahead: 2 * time.Second})
+			r.order(n, order.Order{Hold: time.Minute, Ahead: 2 * time.Second})
 			assert.Contains(t, r.until(n, 20*time.Second, done).Reason, "not committed by then")
-			r.order(n, engine.Order{Hold: time.Minute, Ahead: time.Hour})
+			r.order(n, order.Order{Hold: time.Minute, Ahead: time.Hour})
 			r.until(n, 20*time.Second, phase(guard.AllReady))
 			r.say(n, guard.SayCommit)
 			r.until(n, 20*time.Second, awaiting)
@@ -409,7 +412,7 @@ func TestTwoServices(t *testing.T) {
 	require.NoError(t, r.Engine.EndVisit(t.Context(), "mara", d, other.SessionID))
 	r.commit(n, time.Minute)
 	r.until(n, 20*time.Second, awaiting)
-	require.ErrorContains(t, r.Engine.Restart(t.Context(), "mara", d), "the commit of change 1 is under way on it")
+	require.ErrorContains(t, r.Engine.Restart(t.Context(), "mara", d, 0), "the commit of change 1 is under way on it")
 	r.say(n, guard.SayConfirm)
 	s = r.until(n, 20*time.Second, done)
 	assert.Equal(t, guard.Kept, s.Outcome)
@@ -431,7 +434,7 @@ func TestRestartAndClock(t *testing.T) {
 	r := newKind(t, func(s *lab.Spec) { s.ClockAhead = -3 * time.Minute }, router)
 	no := false
 	n := r.stage(router + " " + contact + " new")
-	r.order(n, engine.Order{Hold: time.Minute, Save: &no})
+	r.order(n, order.Order{Hold: time.Minute, Save: &no})
 	r.until(n, 20*time.Second, awaiting)
 	r.say(n, guard.SayConfirm)
 	s := r.until(n, 20*time.Second, done)
@@ -442,7 +445,7 @@ func TestRestartAndClock(t *testing.T) {
 	c, err := r.Engine.Clock(t.Context(), d)
 	require.NoError(t, err)
 	assert.InDelta(t, -180, c.Ahead.Seconds(), 2)
-	require.NoError(t, r.Engine.Restart(t.Context(), "mara", d))
+	require.NoError(t, r.Engine.Restart(t.Context(), "mara", d, 0))
 	require.Eventually(t, func() bool {
 		now, err := r.History.Read(t.Context(), store.Everything, router, "mara")
 		return err == nil && tree.Same(now.Running, r.Devices[router].Startup())

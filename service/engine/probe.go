@@ -198,20 +198,20 @@ func (l *limited) Write(p []byte) (int, error) {
 // programFile finds a probe program. Only those in the folder that the service
 // was started with may be run, whoever asks.
 func (e *Engine) programFile(name string) (string, error) {
-	if e.Programs == "" {
+	if e.opt.Programs == "" {
 		return "", refusal.New(refusal.Forbidden, "start the service with --probe-programs DIR and put the program there", "this service runs no programs as probes")
 	}
 	if name != filepath.Base(name) || strings.HasPrefix(name, ".") {
-		return "", refusal.New(refusal.Invalid, "give the name of a file in "+e.Programs, "%q is not the name of a probe program", name)
+		return "", refusal.New(refusal.Invalid, "give the name of a file in "+e.opt.Programs, "%q is not the name of a probe program", name)
 	}
 	// Whole, as the program is run in its own folder.
-	file, err := filepath.Abs(filepath.Join(e.Programs, name))
+	file, err := filepath.Abs(filepath.Join(e.opt.Programs, name))
 	if err != nil {
 		return "", err
 	}
 	st, err := os.Stat(file)
 	if err != nil || !st.Mode().IsRegular() || st.Mode().Perm()&0o111 == 0 {
-		return "", refusal.New(refusal.NotFound, "put it there, executable", "there is no program %s in %s", name, e.Programs)
+		return "", refusal.New(refusal.NotFound, "put it there, executable", "there is no program %s in %s", name, e.opt.Programs)
 	}
 	return file, nil
 }

@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"oakenlatch/core/guard"
+	"oakenlatch/core/schema"
+	"oakenlatch/core/tree"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/store"
 )
@@ -49,12 +51,12 @@ type run struct {
 	changed chan struct{}
 }
 
-func newRun(e *Engine, c store.Commit, hands []*deviceWorker) *run {
+func newRun(e *Engine, c store.Commit, workers []*deviceWorker) *run {
 	// Every device and probe has one action under way at most, so that nobody
 	// waits to be heard.
-	room := 64 + 4*len(hands) + len(c.Plan.Probes)
-	r := &run{e: e, commit: c, workers: hands, events: make(chan request, room), begun: make(chan struct{}), over: make(chan struct{}), turns: make(chan struct{}, cmp.Or(e.Timing.AtOnce, DefaultTiming.AtOnce)), state: c.State, ahead: c.State, recorded: c.State, changed: make(chan struct{})}
-	for i, h := range hands {
+	room := 64 + 4*len(workers) + len(c.Plan.Probes)
+	r := &run{e: e, commit: c, workers: workers, events: make(chan request, room), begun: make(chan struct{}), over: make(chan struct{}), turns: make(chan struct{}, cmp.Or(e.opt.Timing.AtOnce, DefaultTiming.AtOnce)), state: c.State, ahead: c.State, recorded: c.State, changed: make(chan struct{})}
+	for i, h := range workers {
 		h.run, h.keeper, h.noSave = r, c.Plan.Devices[i].Keeper, c.Plan.Devices[i].NoSave
 		h.queue = make(chan guard.Action, 16)
 	}
@@ -66,6 +68,22 @@ func newRun(e *Engine, c store.Commit, hands []*deviceWorker) *run {
 
 // active reports whether a run is there and not decided yet.
 func (r *run) active() bool { return r != nil && r.phase() != guard.Done }
+
+// Change is the number of the change that it commits.
+func (r *run) Change() int64 { return r.commit.Change }
+
+// Active reports whether it is not decided yet.
+func (r *run) Active() bool { return r.active() }
+
+// Trees gives what it found on a device and what it makes of it; nil where it is not prepared.
+func (r *run) Trees(device int64, by *schema.Schema) (base, result *tree.Node) {
+	for _, h := range r.workers {
+		if h.device == device {
+			return h.trees(by)
+		}
+	}
+	return nil, nil
+}
 
 func (r *run) phase() guard.Phase {
 	r.mu.Lock()
@@ -121,7 +139,7 @@ func (r *run) loop(first guard.Event) {
 	if done {
 		return
 	}
-	watch := time.NewTicker(min(max(r.commit.Hold/20, r.e.Timing.Watch), 30*time.Second))
+	watch := time.NewTicker(min(max(r.commit.Hold/20, r.e.opt.Timing.Watch), 30*time.Second))
 	defer watch.Stop()
 	for {
 		end, stop := r.alarm()

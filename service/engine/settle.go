@@ -22,7 +22,7 @@ func (h *deviceWorker) settle(ctx context.Context) guard.Event {
 		h.dropAsked()
 		var fe *fleet.Error
 		lost := errors.As(err, &fe) && fe.Kind == fleet.Unreachable // perhaps it restarts just now
-		if (found == "" || lost) && try < settleTries && sleep(ctx, time.Duration(try)*h.run.e.Timing.Pause) {
+		if (found == "" || lost) && try < settleTries && sleep(ctx, time.Duration(try)*h.run.e.opt.Timing.Pause) {
 			continue
 		}
 		h.leave()

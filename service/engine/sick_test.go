@@ -15,6 +15,7 @@ import (
 	"oakenlatch/core/guard"
 	"oakenlatch/lab"
 	"oakenlatch/service/engine"
+	"oakenlatch/service/order"
 	"oakenlatch/test/servicetest"
 )
 
@@ -69,7 +70,7 @@ func newSickRoom(t *testing.T, disk *servicetest.Disk, names ...string) *sickRoo
 	kinds := map[string]lab.Kind{router: lab.Full, quay: lab.NoPersist, "saltern-slip": lab.NoConfirm, "gannet-hall": lab.NoCandidate}
 	base := servicetest.NewAt(t, disk.Dir, func(s *lab.Spec) { s.Kind = kinds[strings.TrimSuffix(s.Name, "-2")] }, names...)
 	r := &sickRoom{soak{&room{base, t}, names}, disk}
-	r.Tempo = engine.Timing{Effect: 300 * time.Millisecond, Pause: time.Second, Watch: time.Second}
+	r.Timing = engine.Timing{Effect: 300 * time.Millisecond, Pause: time.Second, Watch: time.Second}
 	r.Close()
 	r.Open()
 	return r
@@ -114,7 +115,7 @@ func (r *sickRoom) fullAt(k int, kill bool, whole *atomic.Int64) {
 		edits = append(edits, name+" "+contact+" "+value)
 	}
 	n := r.stage(edits...)
-	r.order(n, engine.Order{Hold: 10 * time.Second})
+	r.order(n, order.Order{Hold: 10 * time.Second})
 	c, err := r.Store.LastCommit(r.t.Context(), n)
 	require.NoError(r.t, err)
 	steps := 0
@@ -151,7 +152,7 @@ func (r *sickRoom) sickly(seed int64) string {
 	n := r.stage(edits...)
 	began := time.Now()
 	const hold = 10 * time.Second
-	o := engine.Order{Hold: hold}
+	o := order.Order{Hold: hold}
 	if rnd.IntN(4) == 0 {
 		o.Waves = [][]string{{r.names[rnd.IntN(4)]}}
 	}
@@ -229,7 +230,7 @@ func (r *sickRoom) sickly(seed int64) string {
 	c, err := r.Store.Change(r.t.Context(), n)
 	require.NoError(r.t, err)
 	require.Equal(r.t, string(s.Outcome), c.State, "seed %d: %s", seed, how)
-	require.Empty(r.t, r.Engine.Notes.List(), "seed %d: %s: a hold that is over is noted as under way", seed, how)
+	require.Empty(r.t, r.Notes.List(), "seed %d: %s: a hold that is over is noted as under way", seed, how)
 	return how + ", " + string(s.Outcome)
 }
 

@@ -18,7 +18,7 @@ import (
 	"oakenlatch/core/tree"
 	"oakenlatch/lab"
 	"oakenlatch/netconf"
-	"oakenlatch/service/engine"
+	"oakenlatch/service/order"
 	"oakenlatch/test/servicetest"
 )
 
@@ -142,8 +142,8 @@ func (r *soak) schedule(seed int64) guard.Outcome {
 	return s.Outcome
 }
 
-func (r *soak) orders(rnd *rand.Rand) engine.Order {
-	o := engine.Order{Hold: 10 * time.Second, ByProbes: rnd.IntN(3) == 0, RevertOnProbe: rnd.IntN(2) == 0}
+func (r *soak) orders(rnd *rand.Rand) order.Order {
+	o := order.Order{Hold: 10 * time.Second, ByProbes: rnd.IntN(3) == 0, RevertOnProbe: rnd.IntN(2) == 0}
 	if len(r.names) > 1 && rnd.IntN(3) == 0 {
 		o.Waves = [][]string{{r.names[rnd.IntN(len(r.names))]}}
 	}

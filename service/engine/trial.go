@@ -81,7 +81,7 @@ func (h *deviceWorker) look(ctx context.Context, a guard.Action) guard.Event {
 		return h.lookPrepared(ctx)
 	}
 	until := time.Now()
-	if !sleep(ctx, time.Until(h.appliedAt.Add(h.run.e.Timing.Effect))) {
+	if !sleep(ctx, time.Until(h.appliedAt.Add(h.run.e.opt.Timing.Effect))) {
 		return guard.Event{}
 	}
 	if a.Patient {
@@ -89,7 +89,7 @@ func (h *deviceWorker) look(ctx context.Context, a guard.Action) guard.Event {
 	}
 	for {
 		ev := h.lookOnce(ctx, a)
-		if ev.Kind == guard.Seen || !time.Now().Before(until) || !sleep(ctx, h.run.e.Timing.Pause*2/3) {
+		if ev.Kind == guard.Seen || !time.Now().Before(until) || !sleep(ctx, h.run.e.opt.Timing.Pause*2/3) {
 			return ev
 		}
 	}

@@ -260,10 +260,10 @@ func ended(said []store.Settled, list []Unsettled) (state, reason string) {
 
 // Lost lists what was on hold and the records know nothing of.
 func (e *Engine) Lost() []folder.Hold {
-	if e.Notes == nil {
+	if e.opt.Notes == nil {
 		return nil
 	}
-	return slices.DeleteFunc(e.Notes.List(), func(h folder.Hold) bool { return !h.Lost })
+	return slices.DeleteFunc(e.opt.Notes.List(), func(h folder.Hold) bool { return !h.Lost })
 }
 
 // Looked takes a hold that the records know nothing of off the list, by the word of a person
@@ -278,7 +278,7 @@ func (e *Engine) Looked(ctx context.Context, by string, change int64) error {
 		}); err != nil {
 			return err
 		}
-		return e.Notes.Drop(h.Change, h.Began)
+		return e.opt.Notes.Drop(h.Change, h.Began)
 	}
 	return refusal.New(refusal.NotFound, "", "no hold of a change %d is missing from the records", change)
 }

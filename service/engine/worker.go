@@ -99,7 +99,7 @@ func (h *deviceWorker) do(a guard.Action) {
 	h.mu.Unlock()
 	if a.Again {
 		h.tries++
-		if !sleep(ctx, min(h.run.e.Timing.Pause+time.Duration(h.tries/5)*time.Second, maxPause)) {
+		if !sleep(ctx, min(h.run.e.opt.Timing.Pause+time.Duration(h.tries/5)*time.Second, maxPause)) {
 			h.endLook(a)
 			return
 		}

@@ -10,7 +10,6 @@ import (
 	"sort"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -78,7 +77,7 @@ func newFleet(t *testing.T) (*Fleet, *store.Store) {
 	t.Cleanup(func() { _ = s.Close() })
 	sealer, err := access.OpenSealer(filepath.Join(dir, access.KeyFile))
 	require.NoError(t, err)
-	return New(s, audit.New(s, time.Now), sealer), s
+	return New(s, audit.New(s, audit.Options{}), sealer), s
 }
 
 func (f *Fleet) adopt(t *testing.T, name, address string) {

@@ -15,6 +15,7 @@ import (
 	"oakenlatch/service/audit"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/store"
+	"oakenlatch/service/underway"
 )
 
 // History is the revisions of all devices.
@@ -26,19 +27,16 @@ type History struct {
 	trails *trails
 	seen   seen
 	damage damage
-
-	// Held gives what a commit under way found on a device and what it makes of
-	// it, nil where none is prepared; nil where nothing is ever committed.
-	Held func(device int64, by *schema.Schema) (base, result *tree.Node)
-
-	// Holder gives the change whose commit is under way on a device, 0 if none.
-	Holder func(device int64) int64
+	board  *underway.Board
 }
 
-// New gives the history over a store.
-func New(s *store.Store, log *audit.Log, f *fleet.Fleet) *History {
-	return &History{store: s, log: log, fleet: f, runs: newRuns(), trails: newTrails(), seen: seen{at: map[int64]time.Time{}}}
+// New gives the history over a store; the board tells which commits are under way.
+func New(s *store.Store, log *audit.Log, f *fleet.Fleet, board *underway.Board) *History {
+	return &History{store: s, log: log, fleet: f, board: board, runs: newRuns(), trails: newTrails(), seen: seen{at: map[int64]time.Time{}}}
 }
+
+// Holder gives the change whose commit is under way on a device, 0 if none.
+func (h *History) Holder(device int64) int64 { return h.board.Holder(device) }
 
 // errPassed: another revision was kept at this very moment.
 var errPassed = errors.New("another revision came first")
@@ -225,10 +223,7 @@ func (h *History) Read(ctx context.Context, reach store.Reach, device, actor str
 // onTrial reports whether a configuration is what a commit under way makes of a
 // device. What somebody else changed beside it is recorded.
 func (h *History) onTrial(ctx context.Context, s *fleet.Session, running *tree.Node) (bool, error) {
-	if h.Held == nil {
-		return false, nil
-	}
-	base, result := h.Held(s.Device.ID, s.Schema)
+	base, result := h.board.Making(s.Device.ID, s.Schema)
 	if base == nil || result == nil {
 		return false, nil
 	}

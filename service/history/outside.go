@@ -77,9 +77,7 @@ func (h *History) outside(tx *audit.Tx, d store.Device, last, rev store.Revision
 	o := store.Outside{
 		Device: d.ID, Revision: rev.Number, Before: last.Number, Found: rev.At, Since: e.Since, DeviceAt: a.At, ClockOff: a.ClockOff,
 		Account: a.Account, Session: a.Session, Address: a.Address, Who: a.Who, Told: string(told), Places: df.Count(), State: OutsideOpen,
-	}
-	if h.Holder != nil {
-		o.During = h.Holder(d.ID)
+		During: h.Holder(d.ID),
 	}
 	items := h.log.Redactor.Difference(df).Items()
 	silent, err := silenced(tx, d.ID, items)

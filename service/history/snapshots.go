@@ -143,10 +143,8 @@ func (h *History) item(ctx context.Context, actor string, d store.Device) (store
 	if r.Trial {
 		item.Revision = 0
 	}
-	if h.Holder != nil {
-		if n := h.Holder(d.ID); n != 0 {
-			unclean = append(unclean, fmt.Sprintf("the commit of change %d is under way on it", n))
-		}
+	if n := h.Holder(d.ID); n != 0 {
+		unclean = append(unclean, fmt.Sprintf("the commit of change %d is under way on it", n))
 	}
 	now, err := h.store.DeviceByID(ctx, store.Everything, d.ID)
 	if err != nil {

@@ -55,7 +55,7 @@ func (r *room) open() {
 	var err error
 	r.db, err = store.Open(r.dir)
 	require.NoError(r.t, err)
-	r.log = audit.New(r.db, time.Now)
+	r.log = audit.New(r.db, audit.Options{})
 	sealer, err := access.OpenSealer(filepath.Join(r.dir, access.KeyFile))
 	require.NoError(r.t, err)
 	r.Notifier = notify.New(r.db, r.log, sealer, slog.New(slog.DiscardHandler))

@@ -11,8 +11,8 @@ import (
 	"oakenlatch/core/guard"
 	"oakenlatch/lab"
 	"oakenlatch/netconf"
-	"oakenlatch/service/engine"
 	"oakenlatch/service/history"
+	"oakenlatch/service/order"
 	"oakenlatch/service/outside"
 	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
@@ -79,7 +79,7 @@ func commit(t *testing.T, r *servicetest.Room, n int64) {
 	t.Helper()
 	parts, err := r.Desk.Parts(t.Context(), store.Everything, n)
 	require.NoError(t, err)
-	require.NoError(t, r.Engine.Commit(t.Context(), "mara", n, engine.Order{Hold: time.Minute}, servicetest.Works(parts)))
+	require.NoError(t, r.Begin("mara", n, order.Order{Hold: time.Minute}, servicetest.Works(parts)))
 }
 
 func confirm(t *testing.T, r *servicetest.Room, n int64) error {

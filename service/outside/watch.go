@@ -39,15 +39,12 @@ var DefaultTiming = Timing{
 // Watch looks for outside changes: when a device tells of an event, when a
 // session to it stands anew, and at times.
 type Watch struct {
-	Timing Timing
-
-	// Clock reads a device's clock and notes it; nil where that is not wanted.
-	Clock func(context.Context, store.Device) error
-
 	store   *store.Store
 	log     *audit.Log
 	fleet   *fleet.Fleet
 	history *history.History
+	timing  Timing
+	clocks  Clocks
 	logger  *slog.Logger
 
 	mu      sync.Mutex
@@ -74,19 +71,32 @@ type alike struct {
 	more int
 }
 
+// Clocks are the clocks of devices.
+type Clocks interface {
+	// Clock reads a device's clock and notes it.
+	Clock(ctx context.Context, d store.Device) (store.Clock, error)
+}
+
+// Options are how a watch works.
+type Options struct {
+	Timing Timing
+	Clocks Clocks // nil reads none
+	Logger *slog.Logger
+}
+
 // New gives a watch over the devices of a fleet.
-func New(s *store.Store, log *audit.Log, f *fleet.Fleet, h *history.History, logger *slog.Logger) *Watch {
-	return &Watch{Timing: DefaultTiming, store: s, log: log, fleet: f, history: h, logger: logger, looks: map[string]*look{}, visits: map[string]*alike{}}
+func New(s *store.Store, log *audit.Log, f *fleet.Fleet, h *history.History, opt Options) *Watch {
+	return &Watch{store: s, log: log, fleet: f, history: h, timing: opt.Timing, clocks: opt.Clocks, logger: opt.Logger, looks: map[string]*look{}, visits: map[string]*alike{}}
 }
 
 // Run begins to watch, until the context ends; Stop waits for that.
 func (w *Watch) Run(ctx context.Context) {
-	if w.Timing.Untouched {
+	if w.timing.Untouched {
 		return
 	}
-	w.ctx, w.turns = ctx, make(chan struct{}, w.Timing.AtOnce)
+	w.ctx, w.turns = ctx, make(chan struct{}, w.timing.AtOnce)
 	w.fleet.OnEvent(w.hear)
-	w.fleet.OnStanding(func(device string) { w.wake(device, w.Timing.Settle) })
+	w.fleet.OnStanding(func(device string) { w.wake(device, w.timing.Settle) })
 	w.wg.Go(w.atTimes)
 }
 
@@ -100,7 +110,7 @@ func (w *Watch) Stop() {
 
 // atTimes wakes devices whose last reading is too old.
 func (w *Watch) atTimes() {
-	tick := time.NewTicker(max(min(w.Timing.Silent, w.Timing.Listened)/10, 50*time.Millisecond))
+	tick := time.NewTicker(max(min(w.timing.Silent, w.timing.Listened)/10, 50*time.Millisecond))
 	defer tick.Stop()
 	for {
 		select {
@@ -113,9 +123,9 @@ func (w *Watch) atTimes() {
 			continue
 		}
 		for _, d := range list {
-			every := w.Timing.Silent
+			every := w.timing.Silent
 			if _, on := w.fleet.Listening(d.Name); on {
-				every = w.Timing.Listened
+				every = w.timing.Listened
 			}
 			w.mu.Lock()
 			due := w.of(d.Name).last.Before(time.Now().Add(-every))
@@ -148,7 +158,7 @@ func (w *Watch) hear(h fleet.Heard) {
 		l.events = append(l.events, h)
 	}
 	w.mu.Unlock()
-	w.wake(h.Device.Name, w.Timing.Settle)
+	w.wake(h.Device.Name, w.timing.Settle)
 }
 
 // wake has a device read after a while, once however often it is woken.
@@ -159,7 +169,7 @@ func (w *Watch) wake(device string, after time.Duration) {
 	if l.timer != nil || w.ctx.Err() != nil {
 		return
 	}
-	after = max(after, time.Until(l.last.Add(w.Timing.Apart)))
+	after = max(after, time.Until(l.last.Add(w.timing.Apart)))
 	if l.last.IsZero() || len(l.events) == 0 {
 		after = max(after, 0)
 	}
@@ -173,7 +183,7 @@ func (w *Watch) begin(device string) {
 	if l.running || w.stopped || w.ctx.Err() != nil {
 		w.mu.Unlock()
 		if w.ctx.Err() == nil {
-			w.wake(device, w.Timing.Apart)
+			w.wake(device, w.timing.Apart)
 		}
 		return
 	}
@@ -218,8 +228,8 @@ func (w *Watch) look(device string, events []fleet.Heard) error {
 	if err != nil {
 		return err
 	}
-	if w.Clock != nil && (d.Clock == nil || w.log.Now().Sub(d.Clock.Read) > w.Timing.Clocks) {
-		_ = w.Clock(ctx, d) // a device that does not tell its clock is no trouble
+	if w.clocks != nil && (d.Clock == nil || w.log.Now().Sub(d.Clock.Read) > w.timing.Clocks) {
+		_, _ = w.clocks.Clock(ctx, d) // a device that does not tell its clock is no trouble
 	}
 	since, err := w.store.RevisionsAfter(ctx, d.ID, before.Number)
 	if err != nil || r.Trial {
@@ -351,7 +361,7 @@ func (w *Watch) tell(key string) (more int, ok bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	a := w.visits[key]
-	if a == nil || w.log.Now().Sub(a.told) >= w.Timing.Alike {
+	if a == nil || w.log.Now().Sub(a.told) >= w.timing.Alike {
 		if len(w.visits) > 10_000 {
 			clear(w.visits)
 		}
@@ -368,7 +378,7 @@ func (w *Watch) tell(key string) (more int, ok bool) {
 // leftovers gives what stands in a device's candidate and is not in running;
 // nil where there is nothing, or no candidate, or a commit of ours is at it.
 func (w *Watch) leftovers(ctx context.Context, r history.Reading) (left *diff.Difference, err error) {
-	if w.history.Holder != nil && w.history.Holder(r.Device.ID) != 0 {
+	if w.history.Holder(r.Device.ID) != 0 {
 		return nil, nil
 	}
 	err = w.fleet.Reading(ctx, store.Everything, r.Device.Name, func(ctx context.Context, s *fleet.Session) error {

@@ -73,12 +73,20 @@ type one struct {
 	standing Standing
 }
 
-// New gives those that the settings name; log counts their signatures from then on.
+// Keys gives the keys of those that the settings name: the log counts what is signed with them.
+func Keys(list []Outside) []string {
+	keys := make([]string, len(list))
+	for i, o := range list {
+		keys[i] = o.Key
+	}
+	return keys
+}
+
+// New gives those that the settings name.
 func New(log *audit.Log, list []Outside, logger *slog.Logger) *Witnesses {
 	w := &Witnesses{log: log, logger: logger, client: &http.Client{Timeout: 10 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
 	for _, o := range list {
 		w.list = append(w.list, &one{Outside: o, newest: make(chan store.SignedTree, 1), standing: Standing{Name: o.Name(), URL: o.URL, Trouble: "it was not asked yet"}})
-		log.Witnesses = append(log.Witnesses, o.Key)
 	}
 	return w
 }

@@ -18,10 +18,9 @@ import (
 	"oakenlatch/core/guard"
 	"oakenlatch/service"
 	"oakenlatch/service/access"
-	"oakenlatch/service/api"
 	"oakenlatch/service/desk"
-	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
+	"oakenlatch/service/order"
 	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
@@ -150,14 +149,14 @@ func (f *fleetBench) commits() error {
 		if _, err := f.service.Desk.Stage(f.ctx, mara, c.Number, f.names, desk.Act{Op: "put", Path: "/system/contact", Value: &value}); err != nil {
 			return err
 		}
-		parts, err := f.service.Desk.Parts(f.ctx, store.Everything, c.Number)
+		ready, err := f.service.Desk.Ready(f.ctx, store.Everything, c.Number, "mara", order.Order{})
 		if err != nil {
 			return err
 		}
 		runtime.GC()
 		journal := f.service.Engine.JournalTime()
 		hold, s1, c1, err := f.traffic(func() error {
-			if err := f.service.Engine.Commit(f.ctx, "mara", c.Number, engine.Order{Hold: 10 * time.Minute}, api.Works(parts)); err != nil {
+			if err := f.service.Engine.Begin(f.ctx, order.Start{Actor: "mara", Change: c.Number, Order: order.Order{Hold: 10 * time.Minute}, Works: ready.Works}); err != nil {
 				return err
 			}
 			return f.until(c.Number, func(s guard.State) bool { return s.Phase == guard.Probing || s.Phase == guard.Awaiting })

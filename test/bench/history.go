@@ -28,6 +28,7 @@ import (
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/history"
 	"oakenlatch/service/store"
+	"oakenlatch/service/underway"
 )
 
 // What the history is measured on: revisions of a configuration of 10,000
@@ -114,13 +115,13 @@ func openRecords(dir string, sources []schema.Source) (*records, error) {
 	if err != nil {
 		return nil, err
 	}
-	log := audit.New(s, time.Now)
+	log := audit.New(s, audit.Options{})
 	sealer, err := access.OpenSealer(filepath.Join(dir, access.KeyFile))
 	if err != nil {
 		return nil, err
 	}
 	r := &records{dir: dir, store: s, fleet: fleet.New(s, log, sealer)}
-	r.history = history.New(s, log, r.fleet)
+	r.history = history.New(s, log, r.fleet, underway.New())
 	if _, err := s.Device(ctx, store.Everything, "quay"); err != nil {
 		set, err := json.Marshal(fleet.ModuleSet{Sources: sources})
 		if err != nil {

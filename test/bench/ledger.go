@@ -60,7 +60,7 @@ func (b *bench) ledger() error {
 	now := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 	var mu sync.Mutex
 	step := 20 * time.Second
-	log := audit.New(s, func() time.Time { mu.Lock(); defer mu.Unlock(); now = now.Add(step); return now })
+	log := audit.New(s, audit.Options{Now: func() time.Time { mu.Lock(); defer mu.Unlock(); now = now.Add(step); return now }})
 	plain, err := openPlain(filepath.Join(b.dir, "plain.db"))
 	if err != nil {
 		return err
@@ -386,7 +386,7 @@ func (s *sink) Write(p []byte) (int, error) {
 // exporting measures the CSV of everything, written to a file, against reading
 // the same rows and writing them to a file with commas between.
 func (b *bench) exporting(dir string, s *store.Store, log *audit.Log, plain *sql.DB) error {
-	accounts, err := access.NewAccounts(s, log)
+	accounts, err := access.NewAccounts(s, log, access.Options{})
 	if err != nil {
 		return err
 	}

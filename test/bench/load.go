@@ -15,9 +15,8 @@ import (
 
 	"oakenlatch/core/guard"
 	"oakenlatch/service/access"
-	"oakenlatch/service/api"
 	"oakenlatch/service/desk"
-	"oakenlatch/service/engine"
+	"oakenlatch/service/order"
 	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
@@ -62,11 +61,11 @@ func (f *fleetBench) crowded() error {
 			if _, err := f.service.Desk.Stage(f.ctx, mara, c.Number, f.names[:loadDevices], desk.Act{Op: "put", Path: "/system/contact", Value: &value}); err != nil {
 				return err
 			}
-			parts, err := f.service.Desk.Parts(f.ctx, store.Everything, c.Number)
+			ready, err := f.service.Desk.Ready(f.ctx, store.Everything, c.Number, "mara", order.Order{})
 			if err != nil {
 				return err
 			}
-			if err := f.service.Engine.Commit(f.ctx, "mara", c.Number, engine.Order{Hold: 10 * time.Minute}, api.Works(parts)); err != nil {
+			if err := f.service.Engine.Begin(f.ctx, order.Start{Actor: "mara", Change: c.Number, Order: order.Order{Hold: 10 * time.Minute}, Works: ready.Works}); err != nil {
 				return err
 			}
 			if err := f.until(c.Number, func(s guard.State) bool { return s.Phase == guard.Awaiting }); err != nil {

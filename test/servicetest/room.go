@@ -3,6 +3,7 @@
 package servicetest
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"log/slog"
@@ -19,14 +20,18 @@ import (
 	"oakenlatch/core/search"
 	"oakenlatch/lab"
 	"oakenlatch/service/access"
+	"oakenlatch/service/archive"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/commit"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/folder"
 	"oakenlatch/service/history"
+	"oakenlatch/service/order"
 	"oakenlatch/service/outside"
 	"oakenlatch/service/store"
+	"oakenlatch/service/underway"
 )
 
 // Room is the service's rooms around their records.
@@ -37,13 +42,20 @@ type Room struct {
 	History *history.History
 	Desk    *desk.Desk
 	Engine  *engine.Engine
+	Commits *commit.Commits
 	Watch   *outside.Watch
 	Devices map[string]*lab.Device
 
-	// Tempo is the engine's, from the next Open on; the usual one if zero.
-	Tempo engine.Timing
+	Accounts *access.Accounts
+	Archives *archive.Archives
+	Notes    *folder.Notes
 
-	// Looking is the tempo at which Look has devices looked at.
+	// From the next Open on.
+	Timing   engine.Timing   // the engine's; the default if zero
+	Programs string          // folder of the programs that may be run as probes
+	Archive  archive.Options // how archives work
+
+	// Looking is how often Look has devices looked at.
 	Looking outside.Timing
 
 	stop  context.CancelFunc
@@ -141,35 +153,29 @@ func (r *Room) Open() {
 	r.Store, err = store.Open(r.dir)
 	require.NoError(r.t, err)
 	require.NoError(r.t, r.Store.Watch(r.dir, 0))
-	r.Log = audit.New(r.Store, func() time.Time { return time.Now().Add(time.Duration(r.clock.Load())).Round(0) })
+	r.Log = audit.New(r.Store, audit.Options{Now: func() time.Time { return time.Now().Add(time.Duration(r.clock.Load())).Round(0) }})
 	sealer, err := access.OpenSealer(filepath.Join(r.dir, access.KeyFile))
 	require.NoError(r.t, err)
-	r.Fleet = fleet.New(r.Store, r.Log, sealer)
-	r.History = history.New(r.Store, r.Log, r.Fleet)
-	r.Desk = desk.New(r.Store, r.Log, r.History, r.Fleet)
-	r.Engine = engine.New(r.Store, r.Log, r.Fleet, r.History, slog.New(slog.DiscardHandler))
-	r.Engine.Notes, err = folder.OpenNotes(r.dir)
+	r.Accounts, err = access.NewAccounts(r.Store, r.Log, access.Options{Sealer: sealer})
 	require.NoError(r.t, err)
-	if r.Tempo != (engine.Timing{}) {
-		r.Engine.Timing = r.Tempo
-	}
-	r.Engine.Due = func(ctx context.Context, change int64, actor string, o engine.Order) ([]engine.Work, error) {
-		parts, _, err := r.Desk.Due(ctx, store.Everything, change, actor, desk.Wish{Digest: o.Preview, Cuts: o.CutOff})
-		return Works(parts), err
-	}
-	r.Desk.TryOut, r.Desk.Held, r.History.Held, r.History.Holder = r.Engine.TryOut, r.Engine.Holder, r.Engine.Making, r.Engine.Holder
+	r.Notes, err = folder.OpenNotes(r.dir)
+	require.NoError(r.t, err)
+	logger, board := slog.New(slog.DiscardHandler), underway.New()
+	r.Fleet = fleet.New(r.Store, r.Log, sealer)
+	r.History = history.New(r.Store, r.Log, r.Fleet, board)
+	r.Engine = engine.New(r.Store, r.Log, r.Fleet, r.History, board, engine.Options{Programs: r.Programs, Notes: r.Notes, Timing: r.Timing, Logger: logger})
+	r.Archive.Dir, r.Archive.Logger = cmp.Or(r.Archive.Dir, r.dir), logger
+	r.Archives = archive.New(r.Store, r.Log, r.Fleet, r.History, sealer, r.Archive)
+	r.Desk = desk.New(r.Store, r.Log, r.History, r.Fleet, r.Engine, r.Archives)
+	r.Commits = commit.New(r.Store, r.Log, r.Accounts, r.Desk, r.Engine, logger)
 	require.NoError(r.t, r.Engine.Recover(r.t.Context()))
+	r.Commits.Run()
 }
 
 // Look begins to watch the devices for what is changed on them, and waits until
 // a session to each stands.
 func (r *Room) Look() {
-	r.Watch = outside.New(r.Store, r.Log, r.Fleet, r.History, slog.New(slog.DiscardHandler))
-	r.Watch.Timing = r.Looking
-	r.Watch.Clock = func(ctx context.Context, d store.Device) error {
-		_, err := r.Engine.Clock(ctx, d)
-		return err
-	}
+	r.Watch = outside.New(r.Store, r.Log, r.Fleet, r.History, outside.Options{Timing: r.Looking, Clocks: r.Engine, Logger: slog.New(slog.DiscardHandler)})
 	var ctx context.Context
 	ctx, r.stop = context.WithCancel(context.Background())
 	r.Watch.Run(ctx)
@@ -185,6 +191,7 @@ func (r *Room) Close() {
 		r.Fleet.Stop()
 		r.stop = nil
 	}
+	r.Commits.Stop()
 	r.Engine.Stop()
 	_ = r.Store.Close()
 }
@@ -211,12 +218,25 @@ func (r *Room) Stage(p access.Person, change int64, device string, a desk.Act) (
 	return list[0], nil
 }
 
-// Works gives a change's parts as the engine takes them.
-func Works(parts []desk.Work) (works []engine.Work) {
+// Ready gives the work of a change that could be committed now, as someone.
+func (r *Room) Ready(actor string, change int64) []order.Work {
+	r.t.Helper()
+	ready, err := r.Desk.Ready(r.t.Context(), store.Everything, change, actor, order.Order{})
+	require.NoError(r.t, err)
+	return ready.Works
+}
+
+// Works gives a change's parts as they were staged, without asking whether they could be committed.
+func Works(parts []desk.Work) (works []order.Work) {
 	for _, w := range parts {
-		works = append(works, engine.Work{Device: w.Device, Former: w.Former, Mine: w.Mine, Exact: w.Exact, MovesTo: w.MovesTo, MovesSeenAs: w.MovesSeenAs, Stamp: w.Stamp})
+		works = append(works, w.Work)
 	}
 	return works
+}
+
+// Begin begins a commit as someone.
+func (r *Room) Begin(actor string, change int64, o order.Order, works []order.Work) error {
+	return r.Engine.Begin(r.t.Context(), order.Start{Actor: actor, Change: change, Order: o, Works: works})
 }
 
 // Login is how somebody else signs in on a lab device.

@@ -1,4 +1,4 @@
-package engine_test
+package commit_test
 
 import (
 	"testing"
@@ -8,18 +8,56 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/core/guard"
-	"oakenlatch/lab"
-	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
+	"oakenlatch/service/order"
 	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
 
-func (r *room) schedule(n int64, in, lateness time.Duration) error {
-	parts, _, err := r.Desk.Due(r.t.Context(), store.Everything, n, "mara", desk.Wish{})
+const (
+	router   = "northmole-harbour"
+	contact  = "/system/contact"
+	location = "/system/location"
+)
+
+// room is the service's rooms with devices that are quick.
+type room struct {
+	*servicetest.Room
+	t *testing.T
+}
+
+func newRoom(t *testing.T, devices ...string) *room {
+	t.Helper()
+	r := &room{servicetest.New(t, devices...), t}
+	r.Close()
+	r.Timing = engine.Timing{Effect: 250 * time.Millisecond, Pause: 300 * time.Millisecond, Watch: time.Second}
+	r.Open()
+	return r
+}
+
+// stage opens a change of mara's that sets a leaf of a device.
+func (r *room) stage(device, path, value string) int64 {
+	r.t.Helper()
+	c, err := r.Desk.Open(r.t.Context(), servicetest.Mara, "test", "")
 	require.NoError(r.t, err)
-	_, err = r.Engine.Schedule(r.t.Context(), "mara", n, engine.Order{Hold: time.Minute}, engine.When{At: time.Now().UTC().Add(in), Zone: "Europe/Paris", Lateness: lateness}, servicetest.Works(parts))
+	_, err = r.Put(servicetest.Mara, c.Number, device, path, value)
+	require.NoError(r.t, err)
+	return c.Number
+}
+
+func (r *room) schedule(n int64, in, lateness time.Duration) error {
+	when := order.When{At: time.Now().UTC().Add(in), Zone: "Europe/Paris", Lateness: lateness}
+	_, _, err := r.Commits.Schedule(r.t.Context(), servicetest.Mara, n, order.Order{Hold: time.Minute}, when)
 	return err
+}
+
+// waits waits until a commit is in a phase.
+func (r *room) waits(n int64, p guard.Phase) {
+	r.t.Helper()
+	require.Eventually(r.t, func() bool {
+		s, _, running := r.Engine.Status(n)
+		return running && s.Phase == p || !running && p == guard.Done
+	}, 90*time.Second, 20*time.Millisecond, "%v", p)
 }
 
 func (r *room) state(n int64) (state, reason string) {
@@ -40,20 +78,22 @@ func (r *room) becomes(n int64, want string) (reason string) {
 // not begun, and told; and it can be taken off.
 func TestSchedule(t *testing.T) {
 	t.Parallel()
-	r := newKind(t, func(*lab.Spec) {}, router)
-	n := r.stage(router + " " + contact + " new")
+	r := newRoom(t, router)
+	n := r.stage(router, contact, "new")
 	require.ErrorContains(t, r.schedule(n, -time.Second, 0), "is past")
 	require.ErrorContains(t, r.schedule(n, 400*24*time.Hour, 0), "more than a year")
 	require.ErrorContains(t, r.schedule(n, time.Hour, 48*time.Hour), "up to 24h0m0s late")
 
 	require.NoError(t, r.schedule(n, time.Hour, 0))
-	require.ErrorContains(t, r.schedule(n, time.Hour, 0), "is scheduled and cannot be scheduled")
+	require.ErrorContains(t, r.schedule(n, time.Hour, 0), "is on the schedule and cannot be edited or committed")
 	_, err := r.Put(servicetest.Mara, n, router, location, "x")
 	require.ErrorContains(t, err, "on the schedule")
 	waiting, err := r.Store.Waiting(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, r.Engine.Unschedule(t.Context(), "joss", waiting[0]))
-	require.ErrorContains(t, r.Engine.Unschedule(t.Context(), "joss", waiting[0]), "does not wait")
+	require.ErrorContains(t, r.Commits.Unschedule(t.Context(), servicetest.Joss, waiting[0].ID), "was put on the schedule by mara")
+	require.NoError(t, r.Commits.Unschedule(t.Context(), servicetest.Mara, waiting[0].ID))
+	require.ErrorContains(t, r.Commits.Unschedule(t.Context(), servicetest.Mara, waiting[0].ID), "does not wait")
+	require.ErrorContains(t, r.Commits.Unschedule(t.Context(), servicetest.Mara, 99), "there is no number 99")
 	assert.Empty(t, r.becomes(n, "draft"))
 
 	// Slept through.
@@ -67,9 +107,8 @@ func TestSchedule(t *testing.T) {
 	time.Sleep(1500 * time.Millisecond)
 	r.Open()
 	r.becomes(n, "holding")
-	r.until(n, 20*time.Second, awaiting)
-	r.say(n, guard.SayRevert)
-	r.until(n, 20*time.Second, done)
+	r.waits(n, guard.Awaiting)
+	require.NoError(t, r.Commits.Revert(t.Context(), servicetest.Mara, n))
 
 	// The device moved on in the same place: not begun. Elsewhere: rebased.
 	require.NoError(t, r.schedule(n, 1500*time.Millisecond, time.Minute))
@@ -79,19 +118,20 @@ func TestSchedule(t *testing.T) {
 	require.NoError(t, r.Devices[router].Console(location, "Pier 9"))
 	require.NoError(t, r.schedule(n, time.Second, time.Minute))
 	r.becomes(n, "holding")
-	r.until(n, 20*time.Second, awaiting)
-	r.say(n, guard.SayConfirm)
-	r.truth(n, r.until(n, 20*time.Second, done), router)
+	r.waits(n, guard.Awaiting)
+	require.NoError(t, r.Commits.Confirm(t.Context(), servicetest.Mara, n, false))
+	r.becomes(n, "kept")
+	assert.Equal(t, "new", r.Value(router, contact))
 	assert.Equal(t, "Pier 9", r.Value(router, location))
 
 	// A restart at a time.
 	d, err := r.Store.Device(t.Context(), store.Everything, router)
 	require.NoError(t, err)
 	booted := r.Devices[router].Booted()
-	v, err := r.Engine.ScheduleRestart(t.Context(), "mara", d, engine.When{At: time.Now().Add(time.Hour), Zone: "UTC"})
+	v, err := r.Commits.ScheduleRestart(t.Context(), "mara", d, order.When{At: time.Now().Add(time.Hour), Zone: "UTC"})
 	require.NoError(t, err)
-	require.NoError(t, r.Engine.Unschedule(t.Context(), "mara", v))
-	_, err = r.Engine.ScheduleRestart(t.Context(), "mara", d, engine.When{At: time.Now().Add(300 * time.Millisecond), Zone: "UTC", Lateness: time.Minute})
+	require.NoError(t, r.Commits.Unschedule(t.Context(), servicetest.Mara, v.ID))
+	_, err = r.Commits.ScheduleRestart(t.Context(), "mara", d, order.When{At: time.Now().Add(300 * time.Millisecond), Zone: "UTC", Lateness: time.Minute})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return r.Devices[router].Booted().After(booted) }, 90*time.Second, 50*time.Millisecond)
 	list, err := r.Store.Schedule(t.Context(), 10)

@@ -3,7 +3,6 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"net/url"
 	"strconv"
 	"strings"
 
@@ -69,14 +68,23 @@ func drop(a *app, fs *flag.FlagSet) func([]string) error {
 func changes(a *app, fs *flag.FlagSet) func([]string) error {
 	before := fs.Int64("before", 0, "those before this change")
 	limit := fs.Int("limit", 200, "how many, 500 at most")
+	state := fs.String("state", "", "in this state, or in one of several with commas between: "+strings.Join(wire.ChangeStates, ", "))
+	author := fs.String("author", "", "of this person")
+	text := fs.String("text", "", "with this in the title or the ticket")
 	return func([]string) error {
-		q := url.Values{"limit": {fmt.Sprint(*limit)}}
+		asked := map[string]string{"limit": fmt.Sprint(*limit), "state": *state, "author": *author, "text": *text}
 		if *before > 0 {
-			q.Set("before", fmt.Sprint(*before))
+			asked["before"] = fmt.Sprint(*before)
 		}
 		var list []wire.Change
-		if err := a.call("GET", "/changes?"+q.Encode(), nil, &list); err != nil {
+		if err := a.call("GET", "/changes"+query(asked), nil, &list); err != nil {
 			return err
+		}
+		again := ""
+		for _, name := range []string{"state", "author", "text"} {
+			if asked[name] != "" {
+				again += " --" + name + shellWord(asked[name])
+			}
 		}
 		return a.show(list, func() {
 			rows := make([][]string, len(list))
@@ -91,10 +99,12 @@ func changes(a *app, fs *flag.FlagSet) func([]string) error {
 			switch {
 			case len(list) == 0 && *before > 0:
 				a.printf("There are no older ones.\n")
+			case len(list) == 0 && again != "":
+				a.printf("There are no such changes. All of them: latch changes\n")
 			case len(list) == 0:
 				a.printf("There are no changes yet. Open one: latch open TITLE\n")
 			case len(list) == *limit:
-				a.printf("Older ones: latch changes --before %d\n", list[len(list)-1].Number)
+				a.printf("Older ones: latch changes%s --before %d\n", again, list[len(list)-1].Number)
 			}
 		})
 	}

@@ -251,7 +251,7 @@ func (a *app) fitting(kinds, rest []string, last string) [][2]string {
 		}
 	case "CHANGE", "CHANGE|DEVICE":
 		var list []wire.Change
-		if a.call("GET", "/changes", nil, &list) == nil {
+		if a.call("GET", "/changes"+query(map[string]string{"limit": "50", "number": last}), nil, &list) == nil {
 			for _, c := range list {
 				add(fmt.Sprint(c.Number), c.State+": "+c.Title)
 			}

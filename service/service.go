@@ -27,6 +27,7 @@ import (
 	"oakenlatch/service/commit"
 	"oakenlatch/service/control"
 	"oakenlatch/service/desk"
+	"oakenlatch/service/documents"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/folder"
@@ -364,9 +365,10 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	}
 	s.Outside = outside.New(s.store, log, s.Fleet, s.History, outside.Options{Timing: timing, Clocks: s.Engine, Logger: opt.Logger})
 	s.Notifier = notify.New(s.store, log, sealer, opt.Logger)
+	docs := &documents.Documents{Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History, Desk: s.Desk, Engine: s.Engine, Witnesses: witnesses}
 	s.api = &api.API{
 		Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History,
-		Desk: s.Desk, Engine: s.Engine, Commits: s.Commits, Archives: s.Archives,
+		Desk: s.Desk, Engine: s.Engine, Commits: s.Commits, Archives: s.Archives, Documents: docs,
 		Decisions: &outside.Decisions{Store: s.store, Log: log, Desk: s.Desk},
 		Reports:   &report.Reports{Store: s.store, Log: log, Fleet: s.Fleet, History: s.History, Desk: s.Desk},
 		Notifier:  s.Notifier, Witnesses: witnesses, Sealer: sealer, OIDC: opt.OIDC,

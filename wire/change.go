@@ -14,6 +14,9 @@ type NewChange struct {
 	Ticket string `json:"ticket,omitempty"`
 }
 
+// ChangeStates are the states that a change may be in.
+var ChangeStates = []string{"draft", "scheduled", "applying", "holding", "kept", "reverted", "failed", "partly", "unsettled", "dropped"}
+
 // Change is a change and, once committed, how its commit stands.
 type Change struct {
 	Number    int64     `json:"number"`

@@ -55,3 +55,6 @@ func Build() (commit, when string, changed bool) {
 // StaleHeader is set where the records could not be read and an answer is of what was
 // read last: it says why.
 const StaleHeader = "Oaken-Latch-Stale"
+
+// CountHeader tells how many there are of what is listed, where that was asked for.
+const CountHeader = "Oaken-Latch-Count"

@@ -3,6 +3,7 @@ import { useEffect } from "react";
 import { ApiError, call } from "./api";
 import type { Attention, Change, Config, Device, Due, Hint, Loaded, NewCommit, NewDue, NewEdit, NewLoad, Part, Preview, Reservation, Saved, Session, Shared, Staged, Stencil, StoreDifference, Unsettled, Visitor } from "./api";
 import type { BroughtBack } from "./pastApi";
+import { happened, touches, type Happened } from "./touched";
 
 /**
  * Marks queries that make the service read devices. They are not asked anew for
@@ -27,7 +28,7 @@ export function useSession() {
 }
 
 export const useAttention = () =>
-  useQuery({ queryKey: ["attention"], queryFn: () => call<Attention>("GET", "/attention"), refetchInterval: 5_000 });
+  useQuery({ queryKey: ["attention"], queryFn: () => call<Attention>("GET", "/attention"), refetchInterval: 30_000 });
 
 export const useDevices = () => useQuery({ queryKey: ["devices"], queryFn: () => call<Device[]>("GET", "/devices") });
 
@@ -45,10 +46,23 @@ export const useConfig = (name: string, from: string) =>
 /** How many changes are asked for at a time. */
 const changesAtOnce = 200;
 
-export const useChanges = () =>
+/** Which changes are asked for: what is left out is any. */
+export interface ChangesWanted {
+  state?: string;
+  text?: string;
+}
+
+export const useChanges = (wanted: ChangesWanted) =>
   useInfiniteQuery({
-    queryKey: ["changes"],
-    queryFn: ({ pageParam }) => call<Change[]>("GET", `/changes?limit=${String(changesAtOnce)}${pageParam ? `&before=${String(pageParam)}` : ""}`),
+    queryKey: ["changes", "list", wanted],
+    queryFn: ({ pageParam }) => {
+      const q = new URLSearchParams({ limit: String(changesAtOnce) });
+      if (pageParam) q.set("before", String(pageParam));
+      if (wanted.state) q.set("state", wanted.state);
+      if (wanted.text) q.set("text", wanted.text);
+      return call<Change[]>("GET", `/changes?${q.toString()}`);
+    },
+    placeholderData: keepPreviousData,
     initialPageParam: 0,
     getNextPageParam: (last) => (last.length < changesAtOnce ? undefined : last.at(-1)?.number),
   });
@@ -218,7 +232,7 @@ export const useCare = (name: string) =>
   useAct((v: { method: "POST" | "PATCH" | "DELETE" | "GET"; path: string; body?: unknown }) => call<unknown>(v.method, `${devicePath(name)}${v.path}`, v.body));
 
 /**
- * Asks anew for what is shown whenever something is written to the ledger. Only
+ * Asks anew for what is shown of what something that is written to the ledger touched. Only
  * a page that is looked at holds a stream: browsers allow few connections to
  * one server, and open tabs must not use them up.
  */
@@ -228,11 +242,19 @@ export function useLive(signedIn: boolean) {
     if (!signedIn) return;
     let events: EventSource | undefined;
     let pending: number | undefined;
-    const refresh = () => {
+    let since: Happened[] | undefined = []; // undefined is anything
+    const refresh = (what: Happened | undefined) => {
+      since = what === undefined ? undefined : since && [...since, what];
       pending ??= window.setTimeout(() => {
-        pending = undefined;
-        void client.invalidateQueries({ predicate: (q) => q.meta?.["readsDevice"] !== true });
+        const all = since;
+        [pending, since] = [undefined, []];
+        void client.invalidateQueries({
+          predicate: (q) => q.meta?.["readsDevice"] !== true && (all === undefined || all.some((h) => touches(q.queryKey, h))),
+        });
       }, 150);
+    };
+    const told = (e: MessageEvent<string>) => {
+      refresh(happened(e.data));
     };
     const close = () => {
       events?.close();
@@ -243,9 +265,9 @@ export function useLive(signedIn: boolean) {
         close();
       } else if (!events) {
         events = new EventSource("/api/v1/events");
-        events.addEventListener("entry", refresh);
-        events.addEventListener("moved", refresh);
-        refresh();
+        events.addEventListener("entry", told);
+        events.addEventListener("moved", told);
+        refresh(undefined);
       }
     };
     look();

@@ -25,6 +25,7 @@ import (
 	"oakenlatch/service/audit"
 	"oakenlatch/service/commit"
 	"oakenlatch/service/desk"
+	"oakenlatch/service/documents"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/history"
@@ -55,6 +56,7 @@ type API struct {
 	Engine    *engine.Engine
 	Archives  *archive.Archives
 	Decisions *outside.Decisions
+	Documents *documents.Documents
 	Reports   *report.Reports
 	Commits   *commit.Commits
 	Notifier  *notify.Notifier

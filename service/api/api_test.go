@@ -31,7 +31,7 @@ func newAPI(t *testing.T, console fs.FS) *API {
 	t.Helper()
 	r := servicetest.New(t)
 	accounts := r.Accounts
-	return &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine, Commits: r.Commits,
+	return &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine, Commits: r.Commits, Documents: r.Documents,
 		Console: console, Logger: slog.New(slog.DiscardHandler), Stopping: t.Context()}
 }
 
@@ -209,7 +209,7 @@ func TestModulesAndGroups(t *testing.T) {
 	require.NoError(t, err)
 	accounts := r.Accounts
 	require.NoError(t, accounts.Add(t.Context(), "first start", "wren", "a long enough password", servicetest.Operator))
-	a := &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine, Commits: r.Commits,
+	a := &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine, Commits: r.Commits, Documents: r.Documents,
 		Console: fstest.MapFS{}, Logger: slog.New(slog.DiscardHandler), Stopping: t.Context()}
 	h := a.Handler()
 	var token string

@@ -1,10 +1,7 @@
 package api
 
 import (
-	"errors"
-
 	"oakenlatch/service/desk"
-	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
@@ -129,29 +126,8 @@ func (a *API) unapprove(c *call) (any, error) {
 	return nil, a.Desk.Unapprove(c.ctx, c.person, n)
 }
 
-// emergencyDocs lists those of changes that the person may see.
-func (a *API) emergencyDocs(c *call, all bool) ([]wire.Emergency, error) {
-	list, err := a.Store.Emergencies(c.ctx, all)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]wire.Emergency, 0, len(list))
-	for _, e := range list {
-		ch, err := a.Desk.Get(c.ctx, c.person, e.Change)
-		var no *refusal.Error
-		if errors.As(err, &no) {
-			continue
-		}
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, wire.Emergency{Number: e.ID, Change: e.Change, Title: ch.Title, Actor: e.Actor, Reason: e.Reason, Digest: e.Digest, At: e.At, ReviewedBy: e.ReviewedBy, ReviewedAt: e.Reviewed, Review: e.Review})
-	}
-	return out, nil
-}
-
 func (a *API) emergencies(c *call) (any, error) {
-	return a.emergencyDocs(c, c.QueryParam("all") == "true")
+	return a.Documents.Emergencies(c.ctx, c.person, c.QueryParam("all") == "true")
 }
 
 func (a *API) review(c *call) (any, error) {

@@ -2,9 +2,7 @@ package api
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -37,61 +35,20 @@ func (a *API) archiveRoutes() []route {
 	}
 }
 
-func (a *API) archiveDoc(c *call, at store.Archive, devices []store.Device) (wire.Archive, error) {
-	copies, err := a.Store.Copies(c.ctx, at.ID, 0)
-	out := wire.Archive{
-		Name: at.Name, Kind: at.Kind, Place: at.Place, Account: at.Account, Trusted: at.HostKey != "" || at.Kind == "folder" || at.Kind == "git" && at.Auth == "", Position: at.Position,
-		AfterChange: at.AfterChange, EverySeconds: int64(at.Every / time.Second), KeepLast: at.KeepLast, KeepDays: at.KeepDays,
-		Copies: len(copies), Copied: at.Copied, Trouble: at.Trouble, TroubleAt: at.TroubleAt, Caveat: archive.Caveat(at, devices),
-	}
-	for _, k := range copies {
-		if k.Trouble != "" {
-			out.Damaged++
-		}
-	}
-	out.Stale = at.Every > 0 && a.Log.Now().Sub(latest(at.Copied, at.Added)) > at.Every+at.Every/4+2*time.Minute
-	return out, err
-}
+func (a *API) archives(c *call) (any, error) { return a.Documents.Archives(c.ctx, c.person) }
 
-func latest(x, y time.Time) time.Time {
-	if x.After(y) {
-		return x
-	}
-	return y
-}
-
-func (a *API) archiveDocs(c *call) ([]wire.Archive, error) {
-	list, err := a.Store.Archives(c.ctx)
-	if err != nil {
-		return nil, err
-	}
-	devices, err := a.Store.Devices(c.ctx, c.person.Reach())
-	if err != nil {
-		return nil, err
-	}
-	out := make([]wire.Archive, 0, len(list))
-	for _, at := range list {
-		doc, err := a.archiveDoc(c, at, devices)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, doc)
-	}
-	return out, nil
-}
-
-func (a *API) archives(c *call) (any, error) { return a.archiveDocs(c) }
-
+// oneArchive answers with an archive as it is now.
 func (a *API) oneArchive(c *call, name string) (any, error) {
-	at, err := a.Store.Archive(c.ctx, name)
+	list, err := a.Documents.Archives(c.ctx, c.person)
 	if err != nil {
 		return nil, err
 	}
-	devices, err := a.Store.Devices(c.ctx, c.person.Reach())
-	if err != nil {
-		return nil, err
+	for _, at := range list {
+		if at.Name == name {
+			return at, nil
+		}
 	}
-	return a.archiveDoc(c, at, devices)
+	return nil, store.ErrNotFound
 }
 
 func (a *API) addArchive(c *call) (any, error) {
@@ -326,44 +283,7 @@ func (a *API) mendFromCopy(c *call) (any, error) {
 	return nil, a.History.Mend(c.ctx, c.person.Name, d, rev, n, fmt.Sprintf("copy %d", id))
 }
 
-func (a *API) standing(c *call) (any, error) { return a.standingDocs(c) }
-
-func (a *API) standingDocs(c *call) ([]wire.Standing, error) {
-	devices, err := a.Store.Devices(c.ctx, c.person.Reach())
-	if err != nil {
-		return nil, err
-	}
-	revs, err := a.Store.LastRevisions(c.ctx)
-	if err != nil {
-		return nil, err
-	}
-	copies, err := a.Store.LastCopies(c.ctx)
-	if err != nil {
-		return nil, err
-	}
-	_, archives, err := a.names(c)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]wire.Standing, 0, len(devices))
-	for _, d := range devices {
-		rev, k := revs[d.ID], copies[d.ID]
-		s := wire.Standing{Device: d.Name, Site: d.Site, Revision: rev.Number, Changed: rev.At, Unsaved: d.Unsaved, Copied: k.At, Copy: k.Revision, Archive: archives[k.Archive], Behind: []string{}}
-		startup, err := a.Store.LastStartup(c.ctx, d.ID)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			return nil, err
-		}
-		s.Saved = startup.At
-		if d.Unsaved {
-			s.Behind = append(s.Behind, "startup")
-		}
-		if rev.Number > 0 && k.Revision < rev.Number && len(archives) > 0 {
-			s.Behind = append(s.Behind, "copy")
-		}
-		out = append(out, s)
-	}
-	return out, nil
-}
+func (a *API) standing(c *call) (any, error) { return a.Documents.Standing(c.ctx, c.person) }
 
 // replace puts another box in a device's place.
 func (a *API) replace(c *call) (any, error) {
@@ -385,28 +305,4 @@ func (a *API) replace(c *call) (any, error) {
 		return nil, err
 	}
 	return a.redevice(c, d)
-}
-
-// aWhile is how long a device's newest revision may be without a copy before
-// that needs a decision.
-const aWhile = 10 * time.Minute
-
-// uncopied tells of archives that do not do their work, and what lies uncopied.
-func (a *API) uncopied(c *call, out *wire.Attention) error {
-	archives, err := a.archiveDocs(c)
-	if err != nil {
-		return err
-	}
-	for _, at := range archives {
-		if at.Trouble != "" || at.Stale || at.Damaged > 0 || !at.Trusted {
-			out.Archives = append(out.Archives, at)
-		}
-	}
-	list, err := a.standingDocs(c)
-	for _, s := range list {
-		if slices.Contains(s.Behind, "copy") && a.Log.Now().Sub(s.Changed) > aWhile {
-			out.Uncopied = append(out.Uncopied, s)
-		}
-	}
-	return err
 }

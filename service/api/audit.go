@@ -355,7 +355,7 @@ func (a *API) completeSearch(c *call) (any, error) {
 		}
 		return out, nil
 	}
-	values, err := a.valuesOf(c, at.Key)
+	values, err := a.valuesOf(c, at.Key, at.Partial)
 	if err != nil {
 		return nil, err
 	}
@@ -368,8 +368,8 @@ func (a *API) completeSearch(c *call) (any, error) {
 	return out, nil
 }
 
-// valuesOf gives what the values of a key may be, where that is known.
-func (a *API) valuesOf(c *call, key search.Key) ([]string, error) {
+// valuesOf gives what the values of a key may be that begin with something, where that is known.
+func (a *API) valuesOf(c *call, key search.Key, begun string) ([]string, error) {
 	var out []string
 	switch key {
 	case search.Outcome:
@@ -405,18 +405,14 @@ func (a *API) valuesOf(c *call, key search.Key) ([]string, error) {
 			}
 		}
 		return out, err
-	case search.Change, search.Ticket:
-		list, err := a.Desk.List(c.ctx, c.person)
+	case search.Change:
+		list, err := a.Desk.List(c.ctx, c.person, store.ChangeQuery{Number: begun, Limit: mostHints})
 		for _, ch := range list {
-			v := fmt.Sprint(ch.Number)
-			if key == search.Ticket {
-				v = ch.Ticket
-			}
-			if v != "" && !slices.Contains(out, v) {
-				out = append(out, v)
-			}
+			out = append(out, fmt.Sprint(ch.Number))
 		}
 		return out, err
+	case search.Ticket:
+		return a.Desk.Tickets(c.ctx, c.person, store.ChangeQuery{Ticket: begun, Limit: mostHints})
 	}
 	return nil, nil
 }

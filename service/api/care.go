@@ -14,6 +14,7 @@ import (
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/desk"
+	"oakenlatch/service/documents"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
@@ -99,7 +100,7 @@ func (a *API) proposePlace(c *call, d store.Device, in wire.Settings, to access.
 	if err != nil {
 		return nil, err
 	}
-	doc, err := a.deviceDoc(c, d)
+	doc, err := a.Documents.Device(c.ctx, d)
 	return a.proposed(c, p, err, func(p *wire.Proposal) any {
 		doc.Proposal = p
 		return doc
@@ -155,7 +156,7 @@ func (a *API) redevice(c *call, d store.Device) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.deviceDoc(c, d)
+	return a.Documents.Device(c.ctx, d)
 }
 
 func (a *API) save(c *call) (any, error) {
@@ -227,7 +228,7 @@ func (a *API) clock(c *call) (any, error) {
 	if err != nil {
 		return nil, notTold(d, err)
 	}
-	return clockDoc(d.Name, clock), nil
+	return documents.Clock(d.Name, clock), nil
 }
 
 // difference compares two of a device's configurations.

@@ -1,83 +1,14 @@
 package api
 
 import (
-	"errors"
 	"slices"
+	"strconv"
+	"strings"
 
-	"oakenlatch/service/engine"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
-
-// changeDoc tells a change and its last commit, as they stood together.
-func (a *API) changeDoc(c *call, ch store.Change) (wire.Change, error) {
-	ch, cm, committed, err := a.atOneMoment(c, ch.Number)
-	if err != nil {
-		return wire.Change{}, err
-	}
-	out := wire.Change{
-		Number: ch.Number, Title: ch.Title, Ticket: ch.Ticket, Author: ch.Author, State: ch.State, Reason: ch.Reason,
-		Opened: ch.Opened, Updated: ch.Updated, Devices: []string{},
-	}
-	devices, err := a.Store.ChangeDevices(c.ctx, c.person.Reach(), ch.Number)
-	if err != nil {
-		return out, err
-	}
-	for _, d := range devices {
-		out.Devices = append(out.Devices, d.Name)
-	}
-	if out.Edits, err = a.Store.CountEdits(c.ctx, ch.Number); err != nil {
-		return out, err
-	}
-	if out.Coworkers, err = a.Store.Coworkers(c.ctx, ch.Number); err != nil {
-		return out, err
-	}
-	notes, err := a.Store.Notes(c.ctx, ch.Number)
-	if err != nil {
-		return out, err
-	}
-	for _, n := range notes {
-		out.Notes = append(out.Notes, wire.Note{Actor: n.Actor, At: n.At, Text: n.Text})
-	}
-	if ch.State == "scheduled" {
-		if out.Due, err = a.dueOf(c, ch.Number); err != nil {
-			return out, err
-		}
-	}
-	if !committed {
-		return out, nil
-	}
-	if s, live := a.liveState(cm); live {
-		out.State, out.Reason = engine.ChangeState(s) // as its commit stands, and not as it stood a moment ago
-	}
-	out.Commit = a.commitDoc(cm)
-	during, err := a.Store.OutsideDuring(c.ctx, ch.Number)
-	if err != nil || len(during) == 0 {
-		return out, err
-	}
-	out.Meanwhile, err = a.outsideList(c, during)
-	return out, err
-}
-
-// atOneMoment gives a change and its newest commit as they stood together.
-func (a *API) atOneMoment(c *call, number int64) (ch store.Change, cm store.Commit, committed bool, err error) {
-	if ch, err = a.Store.Change(c.ctx, number); err != nil {
-		return ch, cm, false, err
-	}
-	for {
-		cm, err = a.Store.LastCommit(c.ctx, number)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			return ch, cm, false, err
-		}
-		committed = err == nil
-		now, err := a.Store.Change(c.ctx, number)
-		if err != nil || now.State == ch.State && now.Updated.Equal(ch.Updated) {
-			return now, cm, committed, err
-		}
-		ch = now // it moved on meanwhile
-	}
-}
 
 // visible gives the change in the path, if the person may see it.
 func (a *API) visible(c *call) (store.Change, error) {
@@ -88,31 +19,40 @@ func (a *API) visible(c *call) (store.Change, error) {
 	return a.Desk.Get(c.ctx, c.person, n)
 }
 
-func (a *API) changes(c *call) (any, error) {
-	before, limit := int64(0), int64(200)
-	if err := c.numbers(map[string]*int64{"before": &before, "limit": &limit}); err != nil {
-		return nil, err
+// changeQuery reads which changes are asked for.
+func changeQuery(c *call) (q store.ChangeQuery, err error) {
+	limit := int64(200)
+	if err := c.numbers(map[string]*int64{"before": &q.Before, "limit": &limit}); err != nil {
+		return q, err
 	}
 	if limit > 500 {
-		return nil, refusal.New(refusal.Invalid, "ask again with before, the number of the last one that was given", "limit is %d, at most 500 are given at once", limit)
+		return q, refusal.New(refusal.Invalid, "ask again with before, the number of the last one that was given", "limit is %d, at most 500 are given at once", limit)
 	}
-	list, err := a.Desk.List(c.ctx, c.person)
+	q.Limit, q.Author, q.Text, q.Number = int(limit), c.QueryParam("author"), c.QueryParam("text"), c.QueryParam("number")
+	if states := c.QueryParam("state"); states != "" {
+		q.States = strings.Split(states, ",")
+	}
+	for _, state := range q.States {
+		if !slices.Contains(wire.ChangeStates, state) {
+			return q, refusal.New(refusal.Invalid, "the states are "+strings.Join(wire.ChangeStates, ", "), "%q is no state of a change", state)
+		}
+	}
+	return q, nil
+}
+
+func (a *API) changes(c *call) (any, error) {
+	q, err := changeQuery(c)
 	if err != nil {
 		return nil, err
 	}
-	if before > 0 {
-		list = slices.DeleteFunc(list, func(ch store.Change) bool { return ch.Number >= before })
-	}
-	list = list[:min(len(list), int(limit))]
-	out := make([]wire.Change, 0, len(list))
-	for _, ch := range list {
-		doc, err := a.changeDoc(c, ch)
+	if c.QueryParam("count") == "true" {
+		n, err := a.Desk.Count(c.ctx, c.person, q)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, doc)
+		c.Response().Header().Set(wire.CountHeader, strconv.Itoa(n))
 	}
-	return out, nil
+	return a.Documents.List(c.ctx, c.person, q)
 }
 
 func (a *API) open(c *call) (any, error) {
@@ -124,7 +64,7 @@ func (a *API) open(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.changeDoc(c, ch)
+	return a.Documents.Change(c.ctx, c.person, ch.Number)
 }
 
 func (a *API) change(c *call) (any, error) {
@@ -132,7 +72,7 @@ func (a *API) change(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.changeDoc(c, ch)
+	return a.Documents.Change(c.ctx, c.person, ch.Number)
 }
 
 func (a *API) drop(c *call) (any, error) {
@@ -143,10 +83,5 @@ func (a *API) drop(c *call) (any, error) {
 	return nil, a.Desk.Abandon(c.ctx, c.person, n)
 }
 
-func (a *API) reload(c *call, n int64) (any, error) {
-	ch, err := a.Store.Change(c.ctx, n)
-	if err != nil {
-		return nil, err
-	}
-	return a.changeDoc(c, ch)
-}
+// reload gives a change as it stands now.
+func (a *API) reload(c *call, n int64) (any, error) { return a.Documents.Change(c.ctx, c.person, n) }

@@ -8,6 +8,7 @@ import (
 	"oakenlatch/core/complete"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/desk"
+	"oakenlatch/service/documents"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
@@ -275,43 +276,7 @@ func (a *API) paths(c *call) (any, error) {
 	return hints, err
 }
 
-func reservationDoc(device string, v store.Reservation) wire.Reservation {
-	out := wire.Reservation{Device: device, Holder: v.Holder, Reason: v.Reason, Made: v.Made, Until: v.Until}
-	for _, x := range v.Asks {
-		out.Asks = append(out.Asks, wire.Note{Actor: x.Actor, At: x.At, Text: x.Text})
-	}
-	return out
-}
-
-func (a *API) reservationDocs(c *call) ([]wire.Reservation, error) {
-	list, err := a.Desk.Reservations(c.ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]wire.Reservation, 0, len(list))
-	for _, v := range list {
-		d, err := a.Store.DeviceByID(c.ctx, c.person.Reach(), v.Device)
-		if store.OutOfReach(err) {
-			continue // not theirs to see
-		}
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, reservationDoc(d.Name, v))
-	}
-	return out, nil
-}
-
-func reservationOf(list []wire.Reservation, device string) *wire.Reservation {
-	for i := range list {
-		if list[i].Device == device {
-			return &list[i]
-		}
-	}
-	return nil
-}
-
-func (a *API) reservations(c *call) (any, error) { return a.reservationDocs(c) }
+func (a *API) reservations(c *call) (any, error) { return a.Documents.Reservations(c.ctx, c.person) }
 
 func (a *API) reserve(c *call) (any, error) {
 	var in wire.NewReservation
@@ -319,7 +284,7 @@ func (a *API) reserve(c *call) (any, error) {
 		return nil, err
 	}
 	v, err := a.Desk.Reserve(c.ctx, c.person, c.Param("name"), in.Reason, seconds(in.Seconds))
-	return reservationDoc(c.Param("name"), v), err
+	return documents.Reservation(c.Param("name"), v), err
 }
 
 func (a *API) release(c *call) (any, error) {
@@ -332,5 +297,5 @@ func (a *API) ask(c *call) (any, error) {
 		return nil, err
 	}
 	v, err := a.Desk.Ask(c.ctx, c.person, c.Param("name"), in.Text)
-	return reservationDoc(c.Param("name"), v), err
+	return documents.Reservation(c.Param("name"), v), err
 }

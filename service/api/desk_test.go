@@ -36,7 +36,7 @@ func newCounter(t *testing.T, devices ...string) *counter {
 	t.Helper()
 	r := servicetest.New(t, devices...)
 	accounts := r.Accounts
-	a := &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine, Commits: r.Commits,
+	a := &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine, Commits: r.Commits, Documents: r.Documents,
 		Console: fstest.MapFS{}, Logger: slog.New(slog.DiscardHandler), Stopping: t.Context()}
 	sealer, err := access.OpenSealer(filepath.Join(t.TempDir(), access.KeyFile))
 	require.NoError(t, err)

@@ -5,41 +5,10 @@ import (
 
 	"oakenlatch/core/guard"
 	"oakenlatch/service/commit"
-	"oakenlatch/service/fleet"
 	"oakenlatch/service/order"
 	"oakenlatch/service/refusal"
-	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
-
-func guardDoc(g fleet.Guard) wire.Guard {
-	return wire.Guard{Guard: g.Name(), GuardWhy: g.Why, Risk: g.Risk, Untried: g.Untried}
-}
-
-// liveState gives how a commit stands; live where that is not on record yet, which takes a moment, or longer
-// where nothing can be put there.
-func (a *API) liveState(cm store.Commit) (s guard.State, live bool) {
-	if s, _, running := a.Engine.Status(cm.Change); running && cm.Ended.IsZero() {
-		return s, true
-	}
-	return cm.State, false
-}
-
-func (a *API) commitDoc(cm store.Commit) *wire.Commit {
-	s, _ := a.liveState(cm)
-	out := &wire.Commit{
-		Actor: cm.Actor, Started: cm.Started, Ended: cm.Ended, Phase: s.Phase, Outcome: s.Outcome, HoldSeconds: int64(cm.Hold / time.Second),
-		Deadline: s.Deadline, NewDeadline: s.NewDeadline, LapsesAt: s.LapsesAt, Ending: s.Warned && s.Phase == guard.Awaiting,
-		ByProbes: s.ByProbes, RevertOnProbe: s.RevertOnProbe, Wave: s.Wave, Reason: s.Reason, By: s.By, Devices: s.Devices,
-	}
-	for _, p := range s.Probes {
-		out.Probes = append(out.Probes, wire.ProbeResult{Probe: p.Text, Result: p.Result, Said: p.Said, Since: p.Since})
-	}
-	if s.Outcome == guard.Undecided && !s.Deadline.IsZero() {
-		out.SecondsLeft = max(0, int64(s.Deadline.Sub(a.Log.Now()).Round(time.Second)/time.Second))
-	}
-	return out
-}
 
 // seconds reads a number of seconds; what is too large for a duration stays
 // too large for every limit.

@@ -1,8 +1,6 @@
 package api
 
 import (
-	"encoding/json"
-
 	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/refusal"
@@ -24,59 +22,12 @@ func (a *API) outsideRoutes() []route {
 	}
 }
 
-func (a *API) outsideDoc(c *call, o store.Outside, names map[int64]store.Device) (wire.Outside, error) {
-	d, ok := names[o.Device]
-	if !ok {
-		var err error
-		if d, err = a.Store.DeviceByID(c.ctx, c.person.Reach(), o.Device); err != nil {
-			return wire.Outside{}, err
-		}
-		names[o.Device] = d
-	}
-	out := wire.Outside{
-		Number: o.ID, Device: d.Name, Site: d.Site, Revision: o.Revision, Before: o.Before, Since: o.Since, Found: o.Found, DeviceAt: o.DeviceAt, ClockOff: o.ClockOff,
-		Account: o.Account, Session: o.Session, Address: o.Address, Who: o.Who, Told: []string{}, Places: o.Places, During: o.During, State: o.State,
-		DecidedBy: o.DecidedBy, DecidedAt: o.DecidedAt, Note: o.Note, Change: o.Change,
-	}
-	if err := json.Unmarshal([]byte(o.Told), &out.Told); err != nil || out.Told == nil {
-		out.Told = []string{}
-	}
-	return out, nil
-}
-
-// mostOutside is how many are listed at once.
-const mostOutside = 500
-
-func (a *API) outsideDocs(c *call, device int64, open bool) ([]wire.Outside, error) {
-	list, err := a.Store.OutsideOf(c.ctx, device, open, mostOutside)
-	if err != nil {
-		return nil, err
-	}
-	return a.outsideList(c, list)
-}
-
-// outsideList gives those of the devices that are the person's to see.
-func (a *API) outsideList(c *call, list []store.Outside) ([]wire.Outside, error) {
-	out, names := make([]wire.Outside, 0, len(list)), map[int64]store.Device{}
-	for _, o := range list {
-		doc, err := a.outsideDoc(c, o, names)
-		if store.OutOfReach(err) {
-			continue // of a device that is not theirs to see
-		}
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, doc)
-	}
-	return out, nil
-}
-
 func (a *API) outsides(c *call) (any, error) {
 	device, err := a.deviceQuery(c)
 	if err != nil {
 		return nil, err
 	}
-	return a.outsideDocs(c, device, c.QueryParam("all") != "true")
+	return a.Documents.Outsides(c.ctx, c.person, device, c.QueryParam("all") != "true")
 }
 
 func (a *API) outside(c *call) (any, error) {
@@ -92,7 +43,7 @@ func (a *API) outside(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	out, err := a.outsideDoc(c, o, map[int64]store.Device{d.ID: d})
+	out, err := a.Documents.Outside(c.ctx, c.person, o)
 	if err != nil {
 		return nil, err
 	}
@@ -123,7 +74,7 @@ func (a *API) adopt(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.outsideDoc(c, o, map[int64]store.Device{})
+	return a.Documents.Outside(c.ctx, c.person, o)
 }
 
 func (a *API) pushBack(c *call) (any, error) {
@@ -165,7 +116,7 @@ func (a *API) pushedDoc(c *call, o store.Outside, ch store.Change, brought []des
 	doc := a.broughtDoc(c, ch, brought)
 	out := wire.Pushed{Change: doc.Change, Title: doc.Title, Parts: doc.Parts}
 	var err error
-	out.Outside, err = a.outsideDoc(c, o, map[int64]store.Device{})
+	out.Outside, err = a.Documents.Outside(c.ctx, c.person, o)
 	return out, err
 }
 

@@ -16,6 +16,7 @@ import (
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
 	"oakenlatch/service/desk"
+	"oakenlatch/service/documents"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
@@ -53,7 +54,7 @@ func (a *API) previewAhead(c *call, ch store.Change, context int, as string) (an
 		return nil, err
 	}
 	out := wire.Preview{Parts: []wire.PartPreview{}, Empty: true, Ready: true, Against: "running", Digest: seen.Digest, At: seen.At}
-	if out.Change, err = a.changeDoc(c, ch); err != nil {
+	if out.Change, err = a.Documents.Change(c.ctx, c.person, ch.Number); err != nil {
 		return nil, err
 	}
 	for _, v := range verdicts {
@@ -117,7 +118,7 @@ func (a *API) partPreview(c *call, v desk.Verdict, context int) (wire.PartPrevie
 	p := wire.PartPreview{
 		Device: v.Device, Base: v.Base.Number, Tag: v.Tag, Edits: []wire.Edit{}, Count: v.Difference.Count(), Lines: lines(v.Difference, context), Items: items(v.Difference),
 		Read: v.Read, Trouble: v.Trouble, Behind: v.Behind, Findings: v.Check.Findings, Unchecked: v.Check.Unchecked, Reasons: v.Check.Reasons,
-		Guard: guardDoc(v.Guard), Unsaved: v.Unsaved, HeldBy: v.HeldBy, Tried: v.Tried, Said: v.Said, MovesTo: v.MovesTo, Hindrance: v.Blocker(), Helpless: v.Helpless(),
+		Guard: documents.Guard(v.Guard), Unsaved: v.Unsaved, HeldBy: v.HeldBy, Tried: v.Tried, Said: v.Said, MovesTo: v.MovesTo, Hindrance: v.Blocker(), Helpless: v.Helpless(),
 	}
 	for i := range p.Lines {
 		p.Lines[i].Edit = v.StagedBy(p.Lines[i].Path)
@@ -132,7 +133,7 @@ func (a *API) partPreview(c *call, v desk.Verdict, context int) (wire.PartPrevie
 		p.Edits = append(p.Edits, a.editDoc(c, v.Device, e))
 	}
 	if v.Reserved != nil {
-		r := reservationDoc(v.Device, *v.Reserved)
+		r := documents.Reservation(v.Device, *v.Reserved)
 		p.Reserved = &r
 	}
 	for _, f := range v.Forecasts {
@@ -246,7 +247,7 @@ func items(d *diff.Difference) []diff.Item {
 func (a *API) previewDone(c *call, ch store.Change, context int) (any, error) {
 	out := wire.Preview{Parts: []wire.PartPreview{}, Against: "record"}
 	var err error
-	if out.Change, err = a.changeDoc(c, ch); err != nil {
+	if out.Change, err = a.Documents.Change(c.ctx, c.person, ch.Number); err != nil {
 		return nil, err
 	}
 	edits, err := a.Store.Edits(c.ctx, ch.Number)
@@ -265,7 +266,7 @@ func (a *API) previewDone(c *call, ch store.Change, context int) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		p := wire.PartPreview{Device: d.Name, Edits: []wire.Edit{}, Lines: []diff.Line{}, Items: []diff.Item{}, Read: true, Guard: guardDoc(fleet.GuardOf(d.Capabilities))}
+		p := wire.PartPreview{Device: d.Name, Edits: []wire.Edit{}, Lines: []diff.Line{}, Items: []diff.Item{}, Read: true, Guard: documents.Guard(fleet.GuardOf(d.Capabilities))}
 		for _, e := range edits {
 			if e.Device == d.ID {
 				p.Edits = append(p.Edits, a.editDoc(c, d.Name, e))

@@ -1,9 +1,6 @@
 package api
 
 import (
-	"context"
-
-	"oakenlatch/service/access"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
@@ -20,41 +17,16 @@ func (a *API) proposalRoutes() []route {
 // accepted is an answer that something was taken in, and waits (202).
 type accepted struct{ doc any }
 
-func (a *API) proposalDoc(ctx context.Context, p store.Proposal) (wire.Proposal, error) {
-	missing, err := a.Accounts.MissingTo(ctx, p)
-	return wire.Proposal{Number: p.ID, Says: p.Says, Actor: p.Actor, At: p.At, Agreed: append([]string{}, p.Agreed...), Missing: missing}, err
-}
-
 // proposed answers that something waits for others; doc takes the proposal along.
 func (a *API) proposed(c *call, p store.Proposal, err error, doc func(*wire.Proposal) any) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	out, err := a.proposalDoc(c.ctx, p)
+	out, err := a.Documents.Proposal(c.ctx, p)
 	return accepted{doc(&out)}, err
 }
 
-// proposalDocs lists those that wait, for who may agree to them.
-func (a *API) proposalDocs(c *call) ([]wire.Proposal, error) {
-	out := []wire.Proposal{}
-	if !c.person.Grants.Everywhere(access.Administer) {
-		return out, nil
-	}
-	list, err := a.Store.Proposals(c.ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, p := range list {
-		doc, err := a.proposalDoc(c.ctx, p)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, doc)
-	}
-	return out, nil
-}
-
-func (a *API) proposals(c *call) (any, error) { return a.proposalDocs(c) }
+func (a *API) proposals(c *call) (any, error) { return a.Documents.Proposals(c.ctx, c.person) }
 
 func (a *API) agreeTo(c *call) (any, error) {
 	id, err := numberIn(c, "id", "proposal's number")

@@ -24,14 +24,6 @@ func (a *API) vouched(ctx context.Context, c store.SignedTree) store.SignedTree 
 	return a.Witnesses.Ask(ctx, c)
 }
 
-func (a *API) witnessDocs() []wire.Witness {
-	out := []wire.Witness{}
-	for _, s := range a.Witnesses.Standings() {
-		out = append(out, wire.Witness{Name: s.Name, URL: s.URL, Entries: s.Size, At: s.At, Trouble: s.Trouble, Denies: s.Denies})
-	}
-	return out
-}
-
 // verify checks the whole ledger: what witnesses saw counts, so that they are asked first.
 func (a *API) verify(c *call) (any, error) {
 	var elsewhere []string
@@ -56,7 +48,7 @@ func (a *API) verify(c *call) (any, error) {
 	case serr != nil:
 		v.Notes = append(v.Notes, fmt.Sprintf("what it is now was not signed, and not shown to witnesses: %v", serr))
 	}
-	witnesses := a.witnessDocs()
+	witnesses := a.Documents.WitnessList()
 	for _, w := range witnesses {
 		if w.Denies {
 			v.Find(0, "witness %s saw another record: %s", w.Name, w.Trouble)
@@ -72,7 +64,7 @@ func (a *API) checkpoint(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return wire.Checkpoint{Checkpoint: signed.Note, Entries: signed.Size, At: signed.At, Witnesses: a.witnessDocs()}, nil
+	return wire.Checkpoint{Checkpoint: signed.Note, Entries: signed.Size, At: signed.At, Witnesses: a.Documents.WitnessList()}, nil
 }
 
 // signedNow signs what the record is now, here and outside.

@@ -18,22 +18,21 @@ func (a *API) ReadAhead(ctx context.Context) error {
 	}
 	errs := []error{}
 	all := access.Person{Grants: access.Grants{{Role: access.Read}}} // what each of them sees is part of that
-	if _, err := a.deviceDocs(&call{ctx: ctx, person: all}); err != nil {
+	if _, err := a.Documents.Devices(ctx, all); err != nil {
 		errs = append(errs, err)
 	}
 	for _, p := range people {
-		c := &call{ctx: ctx, person: p.Acting(access.Read)}
-		_, err := a.Store.SharedWith(c.ctx, p.Name)
-		errs = append(errs, err)
+		p = p.Acting(access.Read)
 		for number := range running {
-			ch, err := a.Desk.Get(c.ctx, p, number)
+			ch, err := a.Desk.Get(ctx, p, number)
 			if err != nil {
 				continue // not theirs to see
 			}
-			_, err = a.changeDoc(c, ch)
+			_, err = a.Documents.Change(ctx, p, ch.Number)
 			errs = append(errs, err)
 		}
+		_, err := a.Documents.Attention(ctx, p)
+		errs = append(errs, err)
 	}
-	_, err = a.Desk.List(ctx, people[0])
-	return errors.Join(append(errs, err)...)
+	return errors.Join(errs...)
 }

@@ -1,10 +1,8 @@
 package api
 
 import (
-	"encoding/json"
-
+	"oakenlatch/service/documents"
 	"oakenlatch/service/notify"
-	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
 
@@ -19,32 +17,7 @@ func (a *API) receiverRoutes() []route {
 	}
 }
 
-func (a *API) receiverDoc(r store.Receiver, last int64) wire.Receiver {
-	out := wire.Receiver{Name: r.Name, Kind: r.Kind, Place: r.Place, Line: r.Line, Added: r.Added, AddedBy: r.AddedBy, Last: r.Last, Told: r.Told, Trouble: r.Trouble, Since: r.TroubleAt}
-	var s notify.Settings
-	if json.Unmarshal([]byte(r.Settings), &s) == nil {
-		out.From, out.To, out.Account, out.Gather, out.Private = s.From, s.To, s.Account, s.Gather, s.Authority != ""
-	}
-	if r.Trouble != "" {
-		out.Behind = max(0, last-r.Position)
-	}
-	return out
-}
-
-func (a *API) receiverDocs(c *call) ([]wire.Receiver, error) {
-	list, err := a.Store.Receivers(c.ctx)
-	if err != nil {
-		return nil, err
-	}
-	last, err := a.Store.LastEntry(c.ctx)
-	out := make([]wire.Receiver, 0, len(list))
-	for _, r := range list {
-		out = append(out, a.receiverDoc(r, last))
-	}
-	return out, err
-}
-
-func (a *API) receivers(c *call) (any, error) { return a.receiverDocs(c) }
+func (a *API) receivers(c *call) (any, error) { return a.Documents.Receivers(c.ctx) }
 
 func (a *API) addReceiver(c *call) (any, error) {
 	var in wire.NewReceiver
@@ -55,7 +28,7 @@ func (a *API) addReceiver(c *call) (any, error) {
 		Name: in.Name, Kind: in.Kind, Place: in.Place, Line: in.Line, Secret: in.Secret,
 		Settings: notify.Settings{Authority: in.Authority, From: in.From, To: in.To, Account: in.Account, Gather: in.Gather},
 	})
-	return a.receiverDoc(r, 0), err
+	return documents.Receiver(r, 0), err
 }
 
 func (a *API) setReceiver(c *call) (any, error) {
@@ -64,7 +37,7 @@ func (a *API) setReceiver(c *call) (any, error) {
 		return nil, err
 	}
 	r, err := a.Notifier.Set(c.ctx, c.person.Name, c.Param("name"), in.Line)
-	return a.receiverDoc(r, 0), err
+	return documents.Receiver(r, 0), err
 }
 
 func (a *API) tryReceiver(c *call) (any, error) {

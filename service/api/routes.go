@@ -1,9 +1,7 @@
 package api
 
 import (
-	"errors"
 	"slices"
-	"strings"
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/markup"
@@ -38,7 +36,7 @@ func (a *API) routes() []route {
 		{"DELETE", "/devices/:name/candidate", "Discard what somebody left in the device's candidate; it goes on record first", toAdminister, 204, nil, nil, nil, a.clearCandidate},
 		{"GET", "/devices/:name/clock", "The device's clock against the service's, read now", toRead, 200, nil, wire.Clock{}, nil, a.clock},
 		{"GET", "/devices/:name/modules", "The YANG modules the device handed out", toRead, 200, nil, wire.Modules{}, nil, a.modules},
-		{"GET", "/changes", "The changes one may see, newest first, at most limit (200 unless said, 500 at most); before is the number of the last one that was given", toRead, 200, nil, []wire.Change{}, []string{"before", "limit"}, a.changes},
+		{"GET", "/changes", "The changes one may see, newest first, at most limit (200 unless said, 500 at most); before is the number of the last one that was given; in one of the states (with commas between), by their author, with a text in title or ticket, whose number begins with digits; count=true tells in the header " + wire.CountHeader + " how many there are", toRead, 200, nil, []wire.Change{}, []string{"before", "limit", "state", "author", "text", "number", "count"}, a.changes},
 		{"POST", "/changes", "Open a change", toStage, 201, wire.NewChange{}, wire.Change{}, nil, a.open},
 		{"GET", "/changes/:number", "One change and how its commit stands", toRead, 200, nil, wire.Change{}, nil, a.change},
 		{"POST", "/changes/:number/edits", "Stage an edit on one device or several; on all of them, or on none", toStage, 201, wire.NewEdit{}, []wire.Staged{}, nil, a.stage},
@@ -82,76 +80,14 @@ func (a *API) routes() []route {
 	}...)
 }
 
-func (a *API) deviceDoc(c *call, d store.Device) (wire.Device, error) {
-	out := wire.Device{
-		Name: d.Name, Address: d.Address, Account: d.Account, Auth: d.Auth, Site: d.Site, Role: d.Role, Tags: append([]string{}, d.Tags...),
-		Trusted: d.HostKey != "", Seen: d.Seen, Trouble: d.Trouble, Model: d.Model, Serial: d.Serial, Unsaved: d.Unsaved, Save: !d.NoSave,
-	}
-	out.Guard = guardDoc(fleet.GuardOf(d.Capabilities))
-	if d.Clock != nil {
-		doc := clockDoc("", *d.Clock)
-		out.Clock = &doc
-	}
-	out.HeldBy = a.Engine.Holder(d.ID)
-	out.SeenAs, out.SeenFrom = d.SeenAs, d.SeenFrom
-	if d.Via != "" {
-		out.Via = strings.Split(d.Via, ",")
-	}
-	rev, err := a.Store.LastRevision(c.ctx, d.ID)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return out, err
-	}
-	out.Revision = rev.Number
-	if d.ModuleSet != "" {
-		s, err := a.Fleet.Schema(c.ctx, d)
-		if err != nil { // the others are to be seen all the same
-			out.Trouble = "what its modules say cannot be read from the records: " + err.Error()
-			return out, nil
-		}
-		out.Modules = len(s.Modules)
-		for _, p := range s.Problems {
-			out.Unread = append(out.Unread, p.String())
-		}
-	}
-	return out, nil
-}
-
-func (a *API) deviceDocs(c *call) ([]wire.Device, error) {
-	list, err := a.Store.Devices(c.ctx, c.person.Reach())
-	if err != nil {
-		return nil, err
-	}
-	reserved, err := a.reservationDocs(c)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]wire.Device, 0, len(list))
-	for _, d := range list {
-		doc, err := a.deviceDoc(c, d)
-		if err != nil {
-			return nil, err
-		}
-		doc.Unread = nil // only with the device itself
-		doc.Reserved = reservationOf(reserved, d.Name)
-		out = append(out, doc)
-	}
-	return out, nil
-}
-
-func (a *API) devices(c *call) (any, error) { return a.deviceDocs(c) }
+func (a *API) devices(c *call) (any, error) { return a.Documents.Devices(c.ctx, c.person) }
 
 func (a *API) device(c *call) (any, error) {
 	d, err := a.deviceParam(c)
 	if err != nil {
 		return nil, err
 	}
-	doc, err := a.deviceDoc(c, d)
-	if err != nil {
-		return nil, err
-	}
-	reserved, err := a.reservationDocs(c)
-	doc.Reserved = reservationOf(reserved, d.Name)
-	return doc, err
+	return a.Documents.Device(c.ctx, d)
 }
 
 func (a *API) addDevice(c *call) (any, error) {
@@ -172,7 +108,7 @@ func (a *API) addDevice(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.deviceDoc(c, d)
+	return a.Documents.Device(c.ctx, d)
 }
 
 func hostKeyDoc(device string, k hostkey.Shown) wire.HostKey {
@@ -256,99 +192,4 @@ func (a *API) config(c *call) (any, error) {
 	return out, nil
 }
 
-// attention gathers what the console opens on.
-func (a *API) attention(c *call) (any, error) {
-	out := wire.Attention{Holding: []wire.Change{}, Unsaved: []wire.Device{}, Trouble: []wire.Device{}, Outside: []wire.Outside{}, Drafts: []wire.Change{}, Due: []wire.Due{}, Archives: []wire.Archive{}, Uncopied: []wire.Standing{}, Untold: []wire.Receiver{}, Denied: []wire.Witness{}, Proposals: []wire.Proposal{}, Approve: []wire.Change{}, Unsettled: []wire.Change{}, LostHolds: a.lostHolds(c), Damaged: []string{}}
-	for _, d := range a.History.Damage() {
-		out.Damaged = append(out.Damaged, d.Error()+"; "+d.Next())
-	}
-	if err := a.Store.Check(c.ctx); err != nil {
-		out.Records = err.Error()
-	}
-	list, err := a.Desk.List(c.ctx, c.person)
-	if err != nil {
-		return nil, err
-	}
-	for _, ch := range list {
-		holding := ch.State == "holding" || ch.State == "applying"
-		if ch.State == "unsettled" {
-			doc, err := a.changeDoc(c, ch)
-			if err != nil {
-				return nil, err
-			}
-			out.Unsettled = append(out.Unsettled, doc)
-		}
-		if !holding && ch.State != "draft" {
-			continue // of drafts, only one's own are listed
-		}
-		doc, err := a.changeDoc(c, ch)
-		if err != nil {
-			return nil, err
-		}
-		if holding {
-			out.Holding = append(out.Holding, doc)
-		} else {
-			out.Drafts = append(out.Drafts, doc)
-		}
-	}
-	devices, err := a.deviceDocs(c)
-	if err != nil {
-		return nil, err
-	}
-	for _, d := range devices {
-		if d.Unsaved && d.HeldBy == 0 {
-			out.Unsaved = append(out.Unsaved, d)
-		}
-		if d.Trouble != "" || !d.Trusted {
-			out.Trouble = append(out.Trouble, d)
-		}
-	}
-	if out.Reserved, err = a.reservationDocs(c); err != nil {
-		return nil, err
-	}
-	for _, w := range a.witnessDocs() {
-		if w.Denies {
-			out.Denied = append(out.Denied, w)
-		}
-	}
-	if out.Proposals, err = a.proposalDocs(c); err != nil {
-		return nil, err
-	}
-	if err := a.uncopied(c, &out); err != nil {
-		return nil, err
-	}
-	receivers, err := a.receiverDocs(c)
-	if err != nil {
-		return nil, err
-	}
-	for _, r := range receivers {
-		if r.Trouble != "" {
-			out.Untold = append(out.Untold, r)
-		}
-	}
-	asked, err := a.Desk.ToApprove(c.ctx, c.person)
-	if err != nil {
-		return nil, err
-	}
-	for _, ch := range asked {
-		doc, err := a.changeDoc(c, ch)
-		if err != nil {
-			return nil, err
-		}
-		out.Approve = append(out.Approve, doc)
-	}
-	if out.Emergencies, err = a.emergencyDocs(c, false); err != nil {
-		return nil, err
-	}
-	waiting, err := a.Store.Waiting(c.ctx)
-	if err != nil {
-		return nil, err
-	}
-	if out.Due, err = a.dueDocs(c, waiting); err != nil {
-		return nil, err
-	}
-	if out.Outside, err = a.outsideDocs(c, 0, true); err != nil {
-		return nil, err
-	}
-	return out, nil
-}
+func (a *API) attention(c *call) (any, error) { return a.Documents.Attention(c.ctx, c.person) }

@@ -4,7 +4,6 @@ import (
 	"strconv"
 
 	"oakenlatch/core/guard"
-	"oakenlatch/service/access"
 	"oakenlatch/service/refusal"
 	"oakenlatch/wire"
 )
@@ -38,22 +37,6 @@ func (a *API) settle(c *call) (any, error) {
 	return inChange(a, c, func(number int64, in wire.Settle) error {
 		return a.Commits.Settle(c.ctx, c.person, number, in.Devices)
 	})
-}
-
-// lostHolds are for those who see all devices: the records do not say whose these are.
-func (a *API) lostHolds(c *call) []wire.LostHold {
-	out := []wire.LostHold{}
-	if c.person.Fits(access.Need{Role: access.Read, Everywhere: true}) != nil {
-		return out
-	}
-	for _, h := range a.Engine.Lost() {
-		doc := wire.LostHold{Change: h.Change, Title: h.Title, By: h.By, Began: h.Began, Until: h.Until, Devices: []wire.LostDevice{}}
-		for _, d := range h.Devices {
-			doc.Devices = append(doc.Devices, wire.LostDevice{Name: d.Name, Address: d.Address, Guard: d.Guard})
-		}
-		out = append(out, doc)
-	}
-	return out
 }
 
 func (a *API) lookedAfter(c *call) (any, error) {

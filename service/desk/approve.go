@@ -325,31 +325,39 @@ func (d *Desk) asked(ctx context.Context, p access.Person, number int64) (bool, 
 
 // ToApprove lists the changes that a person is asked to agree to, and has not.
 func (d *Desk) ToApprove(ctx context.Context, p access.Person) (out []store.Change, err error) {
+	if !p.Grants.Somewhere(access.Approve) {
+		return nil, nil
+	}
 	asks, err := d.store.ApprovalAsks(ctx, 0)
+	if err != nil || len(asks) == 0 {
+		return nil, err
+	}
+	numbers := make([]int64, len(asks))
+	for i, a := range asks {
+		numbers[i] = a.Change
+	}
+	changes, err := d.store.ChangesNow(ctx, numbers)
 	if err != nil {
 		return nil, err
 	}
-	for _, a := range asks {
-		if ok, err := d.asked(ctx, p, a.Change); err != nil || !ok {
-			if err != nil {
-				return nil, err
-			}
-			continue
-		}
-		c, err := d.store.Change(ctx, a.Change)
-		if err != nil {
-			return nil, err
-		}
-		authors, err := d.store.Workers(ctx, c.Number)
-		if err != nil {
-			return nil, err
-		}
-		have, err := d.store.Approvals(ctx, a.Change)
-		if err != nil {
-			return nil, err
-		}
-		done := slices.ContainsFunc(have, func(x store.Approval) bool { return x.Actor == p.Name && x.At.After(c.Updated) })
-		if !done && !slices.Contains(authors, p.Name) {
+	devices, err := d.store.DevicesOfChanges(ctx, numbers)
+	if err != nil {
+		return nil, err
+	}
+	workers, err := d.store.WorkersOfChanges(ctx, numbers)
+	if err != nil {
+		return nil, err
+	}
+	have, err := d.store.ApprovalsOfChanges(ctx, numbers)
+	if err != nil {
+		return nil, err
+	}
+	sight := p.Sight()
+	for _, x := range changes {
+		c := x.Change
+		beyond := slices.ContainsFunc(devices[c.Number], func(dev store.Device) bool { return !p.Grants.May(access.Approve, dev) || sight.Check(dev) != nil })
+		done := slices.ContainsFunc(have[c.Number], func(x store.Approval) bool { return x.Actor == p.Name && x.At.After(c.Updated) })
+		if !beyond && !done && !slices.Contains(workers[c.Number], p.Name) {
 			out = append(out, c)
 		}
 	}

@@ -67,7 +67,7 @@ func TestCompany(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 1, alone[0].Difference.Count())
 	assert.Len(t, alone[0].Edits, 1)
-	list, err := r.Desk.List(t.Context(), servicetest.Joss)
+	list, err := r.Desk.List(t.Context(), servicetest.Joss, store.ChangeQuery{})
 	require.NoError(t, err)
 	assert.Len(t, list, 1)
 	assert.Equal(t, refusal.Forbidden, kind(r.Desk.Abandon(t.Context(), servicetest.Joss, n)), "only its author drops it")

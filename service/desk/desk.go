@@ -130,29 +130,65 @@ func (d *Desk) get(ctx context.Context, p access.Person, number int64) (store.Ch
 	return c, company, nil
 }
 
-// List gives the changes a person may see, newest first.
-func (d *Desk) List(ctx context.Context, p access.Person) ([]store.Change, error) {
-	list, err := d.store.Changes(ctx)
+// sight is what of the changes a person sees.
+func (d *Desk) sight(ctx context.Context, p access.Person) (*store.Sight, error) {
+	out := &store.Sight{Person: p.Name}
+	if p.Grants.Everywhere(access.Read) {
+		return out, nil
+	}
+	devices, err := d.store.DevicePlaces(ctx, p.Sight())
+	out.Devices = make([]int64, len(devices))
+	for i, dev := range devices {
+		out.Devices[i] = dev.ID
+	}
+	return out, err
+}
+
+// List gives the changes a person may see, of those asked for, newest first.
+func (d *Desk) List(ctx context.Context, p access.Person, q store.ChangeQuery) ([]store.Change, error) {
+	var err error
+	if q.Sight, err = d.sight(ctx, p); err != nil {
+		return nil, err
+	}
+	return d.store.ListChanges(ctx, q)
+}
+
+// Count counts them, whatever the limit.
+func (d *Desk) Count(ctx context.Context, p access.Person, q store.ChangeQuery) (n int, err error) {
+	if q.Sight, err = d.sight(ctx, p); err != nil {
+		return 0, err
+	}
+	return d.store.CountChanges(ctx, q)
+}
+
+// Tickets lists the tickets of the changes that a person may see, of those asked for.
+func (d *Desk) Tickets(ctx context.Context, p access.Person, q store.ChangeQuery) (list []string, err error) {
+	if q.Sight, err = d.sight(ctx, p); err != nil {
+		return nil, err
+	}
+	return d.store.Tickets(ctx, q)
+}
+
+// Visible gives those of some changes that a person may see, by their numbers.
+func (d *Desk) Visible(ctx context.Context, p access.Person, numbers []int64) (map[int64]store.Change, error) {
+	out := map[int64]store.Change{}
+	if len(numbers) == 0 {
+		return out, nil
+	}
+	list, err := d.List(ctx, p, store.ChangeQuery{Numbers: numbers})
 	if err != nil {
 		return nil, err
 	}
-	in, err := d.store.SharedWith(ctx, p.Name)
+	asked, err := d.ToApprove(ctx, p)
 	if err != nil {
 		return nil, err
 	}
-	beyond := map[int64]bool{}
-	if !p.Grants.Everywhere(access.Read) {
-		devices, err := d.store.Devices(ctx, p.Sight())
-		if err != nil {
-			return nil, err
-		}
-		if beyond, err = d.store.ChangesBeyond(ctx, devices); err != nil {
-			return nil, err
+	for _, c := range append(list, asked...) {
+		if slices.Contains(numbers, c.Number) {
+			out[c.Number] = c
 		}
 	}
-	return slices.DeleteFunc(list, func(c store.Change) bool {
-		return beyond[c.Number] || !visible(c, p, nil) && !slices.Contains(in, c.Number)
-	}), nil
+	return out, nil
 }
 
 // Own gives a change that a person may still edit.

@@ -84,7 +84,7 @@ func (tx *Tx) AddWorker(change int64, account string) error {
 
 // Workers lists all who ever worked on a change.
 func (s *Store) Workers(ctx context.Context, change int64) ([]string, error) {
-	return many(s.ask(ctx, "SELECT account FROM workers WHERE change = ? ORDER BY account", change), func(r scanner) (who string, err error) { return who, r.Scan(&who) })
+	return many(s.ask(ctx, "SELECT account FROM workers WHERE change = ? ORDER BY account", change), func(r scanner) (who string, err error) { err = r.Scan(&who); return who, err })
 }
 
 // ApprovalAsk is that a change's people ask others to agree.

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"time"
 )
@@ -156,6 +157,53 @@ func (s *Store) LastCopies(ctx context.Context) (map[int64]Copy, error) {
 	out := map[int64]Copy{}
 	for _, c := range list {
 		out[c.Device] = c
+	}
+	return out, err
+}
+
+// CopyCount is how many copies an archive has.
+type CopyCount struct{ All, Damaged int }
+
+// CountCopies counts the copies that each archive has.
+func (s *Store) CountCopies(ctx context.Context) (map[int64]CopyCount, error) {
+	type row struct {
+		archive int64
+		count   CopyCount
+	}
+	list, err := many(s.ask(ctx, "SELECT archive, count(*), sum(trouble <> '') FROM copies WHERE gone_at = '' GROUP BY archive"), func(r scanner) (x row, err error) {
+		err = r.Scan(&x.archive, &x.count.All, &x.count.Damaged)
+		return x, err
+	})
+	out := map[int64]CopyCount{}
+	for _, x := range list {
+		out[x.archive] = x.count
+	}
+	return out, err
+}
+
+// LastStartups gives each device's newest startup.
+func (s *Store) LastStartups(ctx context.Context) (map[int64]Revision, error) {
+	list, err := many(s.ask(ctx, "SELECT "+startupColumns+" FROM startup_revisions r WHERE number = (SELECT max(number) FROM startup_revisions n WHERE n.device = r.device)"), scanRevision)
+	out := map[int64]Revision{}
+	for _, r := range list {
+		out[r.Device] = r
+	}
+	return out, err
+}
+
+// RevisionNumbers gives the number of the newest revision of each of some devices that has one.
+func (s *Store) RevisionNumbers(ctx context.Context, devices []int64) (map[int64]int64, error) {
+	ids, err := json.Marshal(devices)
+	if err != nil {
+		return nil, err
+	}
+	list, err := many(s.ask(ctx, "SELECT value, coalesce((SELECT max(number) FROM revisions WHERE device = value), 0) FROM json_each(?)", string(ids)), func(r scanner) (x [2]int64, err error) {
+		err = r.Scan(&x[0], &x[1])
+		return x, err
+	})
+	out := map[int64]int64{}
+	for _, x := range list {
+		out[x[0]] = x[1]
 	}
 	return out, err
 }

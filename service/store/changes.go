@@ -120,29 +120,6 @@ func (s *Store) ChangeDevices(ctx context.Context, r Reach, change int64) ([]Dev
 	return list, nil
 }
 
-// CountEdits tells how many edits are staged in a change.
-func (s *Store) CountEdits(ctx context.Context, change int64) (int, error) {
-	return one(s.ask(ctx, "SELECT count(*) FROM edits WHERE change = ?", change), func(r scanner) (n int, err error) { return n, r.Scan(&n) })
-}
-
-// ChangesBeyond gives the changes with parts on other devices than these.
-func (s *Store) ChangesBeyond(ctx context.Context, devices []Device) (map[int64]bool, error) {
-	ids := make([]int64, len(devices))
-	for i, d := range devices {
-		ids[i] = d.ID
-	}
-	list, err := json.Marshal(ids)
-	if err != nil {
-		return nil, err
-	}
-	numbers, err := many(s.ask(ctx, "SELECT DISTINCT change FROM parts WHERE device NOT IN (SELECT value FROM json_each(?))", string(list)), func(r scanner) (n int64, err error) { return n, r.Scan(&n) })
-	out := map[int64]bool{}
-	for _, n := range numbers {
-		out[n] = true
-	}
-	return out, err
-}
-
 // AddEdit stages an edit.
 func (tx *Tx) AddEdit(e Edit) (Edit, error) {
 	var body any

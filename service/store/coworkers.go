@@ -72,13 +72,15 @@ func (tx *Tx) AddNote(n Note) (Note, error) {
 
 // Notes lists a change's notes, oldest first.
 func (s *Store) Notes(ctx context.Context, change int64) ([]Note, error) {
-	return many(s.ask(ctx, "SELECT id, change, actor, at, text FROM notes WHERE change = ? ORDER BY id", change), func(r scanner) (n Note, err error) {
-		var at string
-		if err = r.Scan(&n.ID, &n.Change, &n.Actor, &at, &n.Text); err == nil {
-			n.At, err = parseTime(at)
-		}
-		return n, err
-	})
+	return many(s.ask(ctx, "SELECT id, change, actor, at, text FROM notes WHERE change = ? ORDER BY id", change), scanNote)
+}
+
+func scanNote(r scanner) (n Note, err error) {
+	var at string
+	if err = r.Scan(&n.ID, &n.Change, &n.Actor, &at, &n.Text); err == nil {
+		n.At, err = parseTime(at)
+	}
+	return n, err
 }
 
 // Decide keeps a decision, in place of an older one on the same.

@@ -130,6 +130,41 @@ func (s *Store) Devices(ctx context.Context, r Reach) ([]Device, error) {
 	return slices.DeleteFunc(list, func(d Device) bool { return r.Check(d) != nil }), err
 }
 
+// placeColumns, of devices d, are what tells a device apart and says who may see it.
+const placeColumns = "d.id, d.name, d.site, d.role, d.tags"
+
+// scanPlace reads a device of which nothing else is asked for.
+func scanPlace(r scanner) (d Device, err error) {
+	var tags string
+	err = r.Scan(&d.ID, &d.Name, &d.Site, &d.Role, &tags)
+	d.Tags = strings.Fields(tags)
+	return d, err
+}
+
+// DevicePlaces lists the devices within reach, by name: of each what tells it apart and says who may see it.
+func (s *Store) DevicePlaces(ctx context.Context, r Reach) ([]Device, error) {
+	list, err := many(s.ask(ctx, "SELECT "+placeColumns+" FROM devices d ORDER BY name"), scanPlace)
+	return slices.DeleteFunc(list, func(d Device) bool { return r.Check(d) != nil }), err
+}
+
+// DevicesInNeed lists the devices within reach, by name, that need somebody: which could not be reached or
+// read, whose host key nobody accepted, or whose startup does not hold what runs.
+func (s *Store) DevicesInNeed(ctx context.Context, r Reach) ([]Device, error) {
+	list, err := many(s.ask(ctx, "SELECT "+deviceColumns+" FROM devices WHERE trouble <> '' OR host_key = '' OR unsaved ORDER BY name"), scanDevice)
+	return slices.DeleteFunc(list, func(d Device) bool { return r.Check(d) != nil }), err
+}
+
+// DevicesByModules gives one device for each set of modules that devices have.
+func (s *Store) DevicesByModules(ctx context.Context) ([]Device, error) {
+	return many(s.ask(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id IN (SELECT min(id) FROM devices WHERE module_set IS NOT NULL GROUP BY module_set)"), scanDevice)
+}
+
+// DevicesWith lists the devices within reach that have a set of modules, by name.
+func (s *Store) DevicesWith(ctx context.Context, r Reach, modules string) ([]Device, error) {
+	list, err := many(s.ask(ctx, "SELECT "+deviceColumns+" FROM devices WHERE module_set = ? ORDER BY name", modules), scanDevice)
+	return slices.DeleteFunc(list, func(d Device) bool { return r.Check(d) != nil }), err
+}
+
 // SetTags keeps a device's tags.
 func (tx *Tx) SetTags(id int64, tags []string) error {
 	return affected(tx.exec("UPDATE devices SET tags = ? WHERE id = ?", strings.Join(tags, " "), id))

@@ -68,7 +68,7 @@ func (tx *Tx) CountFactors(account string) (int, error) {
 	return one(tx.ask("SELECT count(*) FROM factors WHERE account = ?", account), scanCount)
 }
 
-func scanCount(r scanner) (n int, err error) { return n, r.Scan(&n) }
+func scanCount(r scanner) (n int, err error) { err = r.Scan(&n); return n, err }
 
 // SetRecovery puts other recovery codes, by their hashes, in the place of an account's.
 func (tx *Tx) SetRecovery(account string, hashes []string) error {
@@ -83,7 +83,7 @@ func (tx *Tx) SetRecovery(account string, hashes []string) error {
 
 // Recovery gives the hashes of the recovery codes that an account has left.
 func (s *Store) Recovery(ctx context.Context, account string) ([]string, error) {
-	return many(s.ask(ctx, "SELECT hash FROM recovery_codes WHERE account = ?", account), func(r scanner) (h string, err error) { return h, r.Scan(&h) })
+	return many(s.ask(ctx, "SELECT hash FROM recovery_codes WHERE account = ?", account), func(r scanner) (h string, err error) { err = r.Scan(&h); return h, err })
 }
 
 // UseRecovery uses up a recovery code; ErrNotFound where it is none, or was used.

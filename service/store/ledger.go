@@ -76,7 +76,7 @@ func scanEntry(r scanner) (ledger.Entry, error) {
 
 // Ticket gives the ticket of a change as it is now; "" where there is none.
 func (tx *Tx) Ticket(change int64) (string, error) {
-	t, err := one(tx.ask("SELECT ticket FROM changes WHERE number = ?", change), func(r scanner) (t string, err error) { return t, r.Scan(&t) })
+	t, err := one(tx.ask("SELECT ticket FROM changes WHERE number = ?", change), func(r scanner) (t string, err error) { err = r.Scan(&t); return t, err })
 	if errors.Is(err, ErrNotFound) {
 		err = nil
 	}
@@ -214,18 +214,18 @@ func (s *Store) EachEntry(ctx context.Context, q LedgerQuery) iter.Seq2[ledger.E
 
 // LedgerLength is the number of the newest entry.
 func (s *Store) LedgerLength(ctx context.Context) (int64, error) {
-	return one(s.ask(ctx, "SELECT coalesce(max(seq), 0) FROM ledger"), func(r scanner) (n int64, err error) { return n, r.Scan(&n) })
+	return one(s.ask(ctx, "SELECT coalesce(max(seq), 0) FROM ledger"), func(r scanner) (n int64, err error) { err = r.Scan(&n); return n, err })
 }
 
 // between gives the entries between which those of a time are. Times grow from
 // one entry to the next but where the clock went back: between two such places
 // they are found by halving.
 func (s *Store) between(ctx context.Context, since, until time.Time) (first, last int64, err error) {
-	starts, err := many(s.ask(ctx, "SELECT seq FROM ledger_back ORDER BY seq"), func(r scanner) (n int64, err error) { return n, r.Scan(&n) })
+	starts, err := many(s.ask(ctx, "SELECT seq FROM ledger_back ORDER BY seq"), func(r scanner) (n int64, err error) { err = r.Scan(&n); return n, err })
 	if err != nil {
 		return 0, 0, err
 	}
-	ends, err := one(s.ask(ctx, "SELECT coalesce((SELECT min(seq) FROM ledger), 1), coalesce((SELECT max(seq) FROM ledger), 0)"), func(r scanner) (e [2]int64, err error) { return e, r.Scan(&e[0], &e[1]) })
+	ends, err := one(s.ask(ctx, "SELECT coalesce((SELECT min(seq) FROM ledger), 1), coalesce((SELECT max(seq) FROM ledger), 0)"), func(r scanner) (e [2]int64, err error) { err = r.Scan(&e[0], &e[1]); return e, err })
 	if err != nil {
 		return 0, 0, err
 	}
@@ -263,7 +263,7 @@ func (s *Store) firstAt(ctx context.Context, from, to int64, at string, same boo
 		mid := low + (high-low)/2
 		// One that is missing, which it never is unless somebody took it out, is
 		// as the next one.
-		is, err := one(s.ask(ctx, "SELECT at FROM ledger WHERE seq >= ? ORDER BY seq LIMIT 1", mid), func(r scanner) (t string, err error) { return t, r.Scan(&t) })
+		is, err := one(s.ask(ctx, "SELECT at FROM ledger WHERE seq >= ? ORDER BY seq LIMIT 1", mid), func(r scanner) (t string, err error) { err = r.Scan(&t); return t, err })
 		if err != nil {
 			return 0, err
 		}
@@ -278,5 +278,5 @@ func (s *Store) firstAt(ctx context.Context, from, to int64, at string, same boo
 
 // Checkpoints gives the checkpoints that releases before the tree signed, oldest first.
 func (s *Store) Checkpoints(ctx context.Context) ([]string, error) {
-	return many(s.ask(ctx, "SELECT body FROM checkpoints ORDER BY seq"), func(r scanner) (t string, err error) { return t, r.Scan(&t) })
+	return many(s.ask(ctx, "SELECT body FROM checkpoints ORDER BY seq"), func(r scanner) (t string, err error) { err = r.Scan(&t); return t, err })
 }

@@ -84,11 +84,6 @@ func (s *Store) OutsideOf(ctx context.Context, device int64, open bool, limit in
 	return many(s.ask(ctx, "SELECT "+outsideColumns+" FROM outside_changes WHERE "+where+" ORDER BY id DESC LIMIT ?", device, device, limit), scanOutside)
 }
 
-// OutsideDuring lists those that were found on devices during the holds of a change.
-func (s *Store) OutsideDuring(ctx context.Context, change int64) ([]Outside, error) {
-	return many(s.ask(ctx, "SELECT "+outsideColumns+" FROM outside_changes WHERE during = ? AND during <> 0 ORDER BY id", change), scanOutside)
-}
-
 // DecideOutside keeps what was decided of one; ErrNotFound where that was
 // decided meanwhile.
 func (tx *Tx) DecideOutside(o Outside) error {

@@ -55,7 +55,7 @@ func (s *Store) Proposals(ctx context.Context) ([]Proposal, error) {
 		if err != nil {
 			break
 		}
-		list[i].Agreed, err = many(s.ask(ctx, "SELECT account FROM proposal_agreements WHERE proposal = ? ORDER BY at", list[i].ID), func(r scanner) (who string, err error) { return who, r.Scan(&who) })
+		list[i].Agreed, err = many(s.ask(ctx, "SELECT account FROM proposal_agreements WHERE proposal = ? ORDER BY at", list[i].ID), func(r scanner) (who string, err error) { err = r.Scan(&who); return who, err })
 	}
 	return list, err
 }

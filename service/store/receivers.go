@@ -81,5 +81,5 @@ func (tx *Tx) NotTold(id int64, trouble string, at time.Time) error {
 
 // LastEntry gives the number of the ledger's last entry, 0 where it is empty.
 func (s *Store) LastEntry(ctx context.Context) (int64, error) {
-	return one(s.ask(ctx, "SELECT coalesce(max(seq), 0) FROM ledger"), func(r scanner) (n int64, err error) { return n, r.Scan(&n) })
+	return one(s.ask(ctx, "SELECT coalesce(max(seq), 0) FROM ledger"), func(r scanner) (n int64, err error) { err = r.Scan(&n); return n, err })
 }

@@ -4,7 +4,7 @@ import "context"
 
 // Sealed gives what is kept sealed under a name; ErrNotFound where nothing is.
 func (s *Store) Sealed(ctx context.Context, name string) ([]byte, error) {
-	return one(s.ask(ctx, "SELECT body FROM sealed WHERE name = ?", name), func(r scanner) (body []byte, err error) { return body, r.Scan(&body) })
+	return one(s.ask(ctx, "SELECT body FROM sealed WHERE name = ?", name), func(r scanner) (body []byte, err error) { err = r.Scan(&body); return body, err })
 }
 
 // SetSealed keeps something sealed under a name.
@@ -28,7 +28,8 @@ func (tx *Tx) Secrets() (out []Secret, err error) {
 	for _, t := range secretTables {
 		list, err := many(tx.ask("SELECT "+t[1]+", "+t[2]+" FROM "+t[0]+" WHERE length("+t[2]+") > 0 ORDER BY "+t[1]), func(r scanner) (s Secret, err error) {
 			s.Table = t[0]
-			return s, r.Scan(&s.Key, &s.Body)
+			err = r.Scan(&s.Key, &s.Body)
+			return s, err
 		})
 		if err != nil {
 			return nil, err

@@ -9,12 +9,12 @@ import (
 
 // TreeSize is how many entries the tree of the ledger has that is kept beside them.
 func (s *Store) TreeSize(ctx context.Context) (int64, error) {
-	return one(s.ask(ctx, "SELECT coalesce((SELECT n * 256 + length(hashes) / 32 FROM tree WHERE level = 0 ORDER BY n DESC LIMIT 1), 0)"), func(r scanner) (n int64, err error) { return n, r.Scan(&n) })
+	return one(s.ask(ctx, "SELECT coalesce((SELECT n * 256 + length(hashes) / 32 FROM tree WHERE level = 0 ORDER BY n DESC LIMIT 1), 0)"), func(r scanner) (n int64, err error) { err = r.Scan(&n); return n, err })
 }
 
 // TreeTile gives hashes of that tree, as far as they are there.
 func (s *Store) TreeTile(ctx context.Context, at ledger.Place) ([]byte, error) {
-	list, err := many(s.ask(ctx, "SELECT hashes FROM tree WHERE level = ? AND n = ?", at.Level, at.N).unremembered(), func(r scanner) (b []byte, err error) { return b, r.Scan(&b) })
+	list, err := many(s.ask(ctx, "SELECT hashes FROM tree WHERE level = ? AND n = ?", at.Level, at.N).unremembered(), func(r scanner) (b []byte, err error) { err = r.Scan(&b); return b, err })
 	if err != nil || len(list) == 0 {
 		return nil, err
 	}

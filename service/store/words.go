@@ -141,7 +141,7 @@ func (s *Store) IndexLedger(ctx context.Context) error {
 
 const indexedUpTo = "SELECT coalesce(max(id), 0) FROM ledger_words_docsize"
 
-func number(r scanner) (n int64, err error) { return n, r.Scan(&n) }
+func number(r scanner) (n int64, err error) { err = r.Scan(&n); return n, err }
 
 func (s *Store) behind(ctx context.Context) (done, newest int64, err error) {
 	if done, err = one(s.ask(ctx, indexedUpTo), number); err == nil {
@@ -152,7 +152,7 @@ func (s *Store) behind(ctx context.Context) (done, newest int64, err error) {
 
 // Kinds lists what was ever done, by name.
 func (s *Store) Kinds(ctx context.Context) ([]string, error) {
-	return many(s.ask(ctx, "SELECT action FROM ledger_kinds ORDER BY action"), func(r scanner) (t string, err error) { return t, r.Scan(&t) })
+	return many(s.ask(ctx, "SELECT action FROM ledger_kinds ORDER BY action"), func(r scanner) (t string, err error) { err = r.Scan(&t); return t, err })
 }
 
 // bound is entries of certain numbers, or all others.
@@ -251,7 +251,7 @@ func (s *Store) matchOne(ctx context.Context, key search.Key, value string) ([]s
 		}
 		return out, nil
 	case search.Site:
-		names, err := many(s.ask(ctx, "SELECT name FROM devices WHERE site = ? COLLATE NOCASE", value), func(r scanner) (t string, err error) { return t, r.Scan(&t) })
+		names, err := many(s.ask(ctx, "SELECT name FROM devices WHERE site = ? COLLATE NOCASE", value), func(r scanner) (t string, err error) { err = r.Scan(&t); return t, err })
 		var out []string
 		for _, n := range names {
 			out = append(out, "marks : "+mark(search.Device, n))

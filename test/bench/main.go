@@ -121,6 +121,9 @@ func (b *bench) run() error {
 	if len(os.Args) > 1 && os.Args[1] == "ledger" {
 		return b.ledger()
 	}
+	if len(os.Args) > 1 && os.Args[1] == "lists" {
+		return b.lists()
+	}
 	if len(os.Args) > 1 && os.Args[1] == "lint" {
 		return b.lint()
 	}
@@ -154,7 +157,7 @@ func (b *bench) run() error {
 	if only == "core" {
 		return nil
 	}
-	for _, rest := range []func() error{b.fleet, b.ledger, b.flow} {
+	for _, rest := range []func() error{b.fleet, b.ledger, b.lists, b.flow} {
 		if err := rest(); err != nil {
 			return err
 		}

@@ -24,6 +24,7 @@ import (
 	"oakenlatch/service/audit"
 	"oakenlatch/service/commit"
 	"oakenlatch/service/desk"
+	"oakenlatch/service/documents"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/folder"
@@ -46,9 +47,10 @@ type Room struct {
 	Watch   *outside.Watch
 	Devices map[string]*lab.Device
 
-	Accounts *access.Accounts
-	Archives *archive.Archives
-	Notes    *folder.Notes
+	Accounts  *access.Accounts
+	Archives  *archive.Archives
+	Documents *documents.Documents
+	Notes     *folder.Notes
 
 	// From the next Open on.
 	Timing   engine.Timing   // the engine's; the default if zero
@@ -168,6 +170,7 @@ func (r *Room) Open() {
 	r.Archives = archive.New(r.Store, r.Log, r.Fleet, r.History, sealer, r.Archive)
 	r.Desk = desk.New(r.Store, r.Log, r.History, r.Fleet, r.Engine, r.Archives)
 	r.Commits = commit.New(r.Store, r.Log, r.Accounts, r.Desk, r.Engine, logger)
+	r.Documents = &documents.Documents{Store: r.Store, Log: r.Log, Accounts: r.Accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine}
 	require.NoError(r.t, r.Engine.Recover(r.t.Context()))
 	r.Commits.Run()
 }

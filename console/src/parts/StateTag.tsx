@@ -13,6 +13,9 @@ const looks: Record<string, { color: string; mark: string }> = {
   dropped: { color: "default", mark: "–" },
 };
 
+/** The states that a change may be in. */
+export const states = Object.keys(looks);
+
 /** A change's state, by word and mark. */
 export function StateTag({ state }: { state: string }) {
   const look = looks[state] ?? { color: "default", mark: "" };

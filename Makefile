@@ -12,7 +12,7 @@ COMMIT := $(shell git rev-parse HEAD 2>/dev/null)$(shell git diff --quiet HEAD -
 WHEN := $(shell TZ=UTC git log -1 --format=%cd --date='format-local:%Y-%m-%d %H:%M:%S UTC' 2>/dev/null)
 LDFLAGS := -X 'oakenlatch/wire.builtOf=$(COMMIT)' -X 'oakenlatch/wire.builtWhen=$(WHEN)'
 
-.PHONY: packages demo demo-reset tour build test check go-test console-test bench soak judge audit fuzz screenshots clean
+.PHONY: describe packages demo demo-reset tour build test check go-test console-test bench soak judge audit fuzz screenshots clean
 
 ## demo: build all, run the service with its lab on loopback (Ctrl-C stops it)
 demo: build
@@ -35,6 +35,14 @@ bin/oaken-latchd bin/latch &: $(GO_SOURCES) console/dist/index.html
 console/dist/index.html: console/node_modules/.installed $(CONSOLE_SOURCES)
 	cd console && npm run --silent build
 
+# The documents' types, as the API's description has them.
+console/src/generated/api.d.ts: docs/openapi.json console/node_modules/.installed
+	cd console && npm run --silent generate >/dev/null
+
+## describe: the API's description, docs/openapi.json, made anew from the routes
+describe:
+	$(GO) run ./test/describe > docs/openapi.json
+
 console/node_modules/.installed: console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
@@ -50,12 +58,12 @@ test:
 	@bash scripts/test.sh
 
 ## check: formatting, vet, staticcheck, types and lint
-check: console/node_modules/.installed
+check: console/src/generated/api.d.ts
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt'ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	$(GO) vet ./...
 	cd packaging && $(GO) vet ./...
 	$(GO) tool staticcheck ./...
-	cd console && npm run --silent check && npm run --silent lint
+	cd console && npm run --silent check && npm run --silent lint && npm run --silent lint:api
 
 # What the race detector would make too long: walked in full without it.
 LONG := TestWalk|TestSickSchedules|TestFullDiskAtEveryStep|TestFaultSchedules|TestCutAtEveryMessage|TestVeryLargeLoad|TestForecast.*

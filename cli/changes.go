@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/wire"
 )
 
@@ -68,7 +69,7 @@ func drop(a *app, fs *flag.FlagSet) func([]string) error {
 func changes(a *app, fs *flag.FlagSet) func([]string) error {
 	before := fs.Int64("before", 0, "those before this change")
 	limit := fs.Int("limit", 200, "how many, 500 at most")
-	state := fs.String("state", "", "in this state, or in one of several with commas between: "+strings.Join(wire.ChangeStates, ", "))
+	state := fs.String("state", "", "in this state, or in one of several with commas between: "+strings.Join(lifecycle.Names(lifecycle.States()...), ", "))
 	author := fs.String("author", "", "of this person")
 	text := fs.String("text", "", "with this in the title or the ticket")
 	return func([]string) error {
@@ -93,7 +94,7 @@ func changes(a *app, fs *flag.FlagSet) func([]string) error {
 				if len(c.Coworkers) > 0 {
 					who += " +" + strings.Join(c.Coworkers, ", ")
 				}
-				rows[i] = []string{fmt.Sprint(c.Number), c.State, clip(who, 30), count(c.Edits, "edit", "edits"), clip(strings.Join(c.Devices, ", "), 40), when(c.Updated), clip(c.Title, 50)}
+				rows[i] = []string{fmt.Sprint(c.Number), string(c.State), clip(who, 30), count(c.Edits, "edit", "edits"), clip(strings.Join(c.Devices, ", "), 40), when(c.Updated), clip(c.Title, 50)}
 			}
 			a.table([]string{"CHANGE", "STATE", "AUTHOR", "STAGED", "DEVICES", "UPDATED", "TITLE"}, rows)
 			switch {

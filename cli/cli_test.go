@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/core/guard"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/wire"
 )
 
@@ -97,7 +98,7 @@ func TestExitStatuses(t *testing.T) {
 }
 
 func TestVerdicts(t *testing.T) {
-	for state, c := range map[string]struct {
+	for state, c := range map[lifecycle.State]struct {
 		status int
 		says   string
 	}{

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"oakenlatch/core/guard"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/wire"
 )
 
@@ -58,7 +59,7 @@ func (a *app) begin(n int64, o *orderFlags, due *dueFlags, enough func(wire.Chan
 
 // settled reports whether a change's commit is decided for good.
 func settled(c wire.Change) bool {
-	return c.Commit == nil || c.Commit.Phase == guard.Done && c.State != "holding" && c.State != "applying"
+	return c.Commit == nil || c.Commit.Phase == guard.Done && c.State != lifecycle.Holding && c.State != lifecycle.Applying
 }
 
 // verdict ends a command that followed a commit: what happened, what is next.
@@ -67,9 +68,9 @@ func (a *app) verdict(c wire.Change) error {
 		return err
 	}
 	switch {
-	case c.State == "reverted", c.State == "partly", c.Commit != nil && c.Commit.Phase == guard.Reverting:
+	case c.State == lifecycle.Reverted, c.State == lifecycle.Partly, c.Commit != nil && c.Commit.Phase == guard.Reverting:
 		return &exit{status: WentBack}
-	case c.State == "failed":
+	case c.State == lifecycle.Failed:
 		return &exit{status: Refused}
 	}
 	return nil
@@ -191,7 +192,7 @@ func (a *app) meanwhile(c wire.Change) {
 		a.printf("While it was on hold, %s changed by somebody else: %s (outside change %d).\n", places(o.Places, o.Device), tame(o.Who), o.Number)
 		if o.State == "open" {
 			went := ""
-			if c.State == "reverted" || c.State == "partly" {
+			if c.State == lifecycle.Reverted || c.State == lifecycle.Partly {
 				went = "That may have gone with what was taken back. "
 			}
 			a.printf("  %sSee it: latch outside show %d    Stage it again: latch outside open %d %s\n", went, o.Number, o.Number, o.Device)
@@ -431,7 +432,7 @@ func revert(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		err = a.verdict(c)
-		if statusOf(err) == WentBack && c.State == "reverted" {
+		if statusOf(err) == WentBack && c.State == lifecycle.Reverted {
 			return nil // that was asked for
 		}
 		return err
@@ -459,13 +460,13 @@ func showChange(a *app, _ *flag.FlagSet) func([]string) error {
 			a.printf("  committed by %s at %s, hold %s\n", c.Commit.Actor, when(c.Commit.Started), spell(time.Duration(c.Commit.HoldSeconds)*time.Second))
 			for _, d := range c.Commit.Devices {
 				text := standingText(d)
-				if c.State == "kept" {
+				if c.State == lifecycle.Kept {
 					text = savedText(d)
 				}
 				a.printf("    %-20s %s\n", d.Name, text)
 			}
 			a.probes(c.Commit.Probes)
-			if c.State == "holding" && c.Commit.Phase == guard.Awaiting {
+			if c.State == lifecycle.Holding && c.Commit.Phase == guard.Awaiting {
 				a.printf("  %s at %s (in %s)\n", goesBack(c.Commit.Devices), when(c.Commit.Deadline), spell(time.Duration(c.Commit.SecondsLeft)*time.Second))
 			}
 			if c.Commit.Phase == guard.AllReady {

@@ -253,7 +253,7 @@ func (a *app) fitting(kinds, rest []string, last string) [][2]string {
 		var list []wire.Change
 		if a.call("GET", "/changes"+query(map[string]string{"limit": "50", "number": last}), nil, &list) == nil {
 			for _, c := range list {
-				add(fmt.Sprint(c.Number), c.State+": "+c.Title)
+				add(fmt.Sprint(c.Number), string(c.State)+": "+c.Title)
 			}
 		}
 	case "DEVICE", "NAME", "DEVICES":

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/wire"
 )
 
@@ -242,7 +243,7 @@ func leave(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		err = a.verdict(c)
-		if statusOf(err) == WentBack && (c.State == "reverted" || c.State == "partly") {
+		if statusOf(err) == WentBack && (c.State == lifecycle.Reverted || c.State == lifecycle.Partly) {
 			return nil // that is what was asked for
 		}
 		return err

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/lockout"
 	"oakenlatch/wire"
 )
 
@@ -248,7 +249,7 @@ func revisionText(r wire.Revision) string {
 }
 
 // forecastStyle paints the answers of the lockout forecast.
-var forecastStyle = map[string]string{"keeps": "38;5;37", "cuts": alarm, "unknown": dim}
+var forecastStyle = map[lockout.Answer]string{"keeps": "38;5;37", "cuts": alarm, "unknown": dim}
 
 func (t *previewText) verdicts(p wire.PartPreview) {
 	t.effects(p.Effects)
@@ -261,7 +262,7 @@ func (t *previewText) verdicts(p wire.PartPreview) {
 		if f.Path != "" && !strings.Contains(because, f.Path) {
 			because += " (" + f.Path + ")"
 		}
-		t.printf("  %s: %s: %s\n", what, t.paint(forecastStyle[f.Answer], f.Answer), because)
+		t.printf("  %s: %s: %s\n", what, t.paint(forecastStyle[f.Answer], string(f.Answer)), because)
 	}
 	if p.MovesTo != "" {
 		t.printf("  its management moves to %s: the hold's proof of the way in goes there\n", p.MovesTo)

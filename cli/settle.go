@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/wire"
 )
 
@@ -68,11 +69,11 @@ func settle(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		return a.show(c, func() {
-			if c.State == "unsettled" {
+			if c.State == lifecycle.Unsettled {
 				a.printf("Change %d: that is entered; others of its devices are not settled yet: latch settle %d\n", n, n)
 				return
 			}
-			a.printf("Change %d is %s: %s.\n", n, a.paint(strong, c.State), c.Reason)
+			a.printf("Change %d is %s: %s.\n", n, a.paint(strong, string(c.State)), c.Reason)
 		})
 	}
 }

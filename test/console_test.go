@@ -64,7 +64,7 @@ func TestConsole(t *testing.T) {
 	}, 90*time.Second, 300*time.Millisecond, "the countdown runs")
 	do("keep it", chromedp.Click(browser.Button("Keep it")), chromedp.WaitNotPresent(browser.Button("Keep it")))
 	do("kept", chromedp.Click(browser.Text("a", "Changes")), shows("✓ kept"))
-	assert.Equal(t, "kept", s.Change("1").State)
+	assert.EqualValues(t, "kept", s.Change("1").State)
 	assert.Equal(t, s.Devices[router].Running().Digest(), s.Devices[router].Startup().Digest())
 
 	// A second one, with a probe, is given more time and reverted by the bar, which

@@ -145,7 +145,7 @@ func TestCutsItsOwnWayIn(t *testing.T) {
 			assert.Contains(t, out, hall+" could not be reached after the commit, which probably cut the way in")
 			assert.True(t, s.Devices[hall].Reachable())
 			assert.Equal(t, before, s.Devices[hall].Running().Digest())
-			assert.Equal(t, "reverted", s.Change(n).State)
+			assert.EqualValues(t, "reverted", s.Change(n).State)
 		})
 	}
 }

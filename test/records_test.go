@@ -254,7 +254,7 @@ func TestFolderGoes(t *testing.T) {
 			out, status = s.latchd("restore", file, "--data", s.Data)
 			assert.Zero(t, status, out)
 			s.Start()
-			assert.Equal(t, "unsettled", s.Change(n).State)
+			assert.EqualValues(t, "unsettled", s.Change(n).State)
 			assert.Contains(t, s.Do("mara", 0, "settle", n, "--keep", "--yes"), "reverted")
 		})
 	}

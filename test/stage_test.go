@@ -37,5 +37,5 @@ func stateOf(t *testing.T, out string) string {
 	t.Helper()
 	var c wire.Change
 	require.NoError(t, json.Unmarshal([]byte(out), &c))
-	return c.State
+	return string(c.State)
 }

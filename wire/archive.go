@@ -94,7 +94,7 @@ type Job struct {
 	ID      int64     `json:"id"`
 	Kind    string    `json:"kind"`
 	Actor   string    `json:"actor"`
-	State   string    `json:"state"`
+	State   string    `json:"state" jsonschema:"enum=running,enum=done,enum=failed,enum=stopped"`
 	Begun   time.Time `json:"begun"`
 	Ended   time.Time `json:"ended,omitzero"`
 	Done    int       `json:"done"`

@@ -6,6 +6,8 @@ import (
 	"oakenlatch/core/check"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/flow"
+	"oakenlatch/core/lifecycle"
+	"oakenlatch/core/lockout"
 )
 
 // NewChange opens a change, or renames one.
@@ -14,24 +16,21 @@ type NewChange struct {
 	Ticket string `json:"ticket,omitempty"`
 }
 
-// ChangeStates are the states that a change may be in.
-var ChangeStates = []string{"draft", "scheduled", "applying", "holding", "kept", "reverted", "failed", "partly", "unsettled", "dropped"}
-
 // Change is a change and, once committed, how its commit stands.
 type Change struct {
-	Number    int64     `json:"number"`
-	Title     string    `json:"title"`
-	Ticket    string    `json:"ticket,omitempty"`
-	Author    string    `json:"author"`
-	Coworkers []string  `json:"company,omitempty"` // who works on it beside the author
-	State     string    `json:"state"`
-	Reason    string    `json:"reason,omitempty"`
-	Opened    time.Time `json:"opened"`
-	Updated   time.Time `json:"updated"`
-	Devices   []string  `json:"devices"`
-	Edits     int       `json:"edits"`
-	Notes     []Note    `json:"notes,omitempty"`
-	Commit    *Commit   `json:"commit,omitempty"`
+	Number    int64           `json:"number"`
+	Title     string          `json:"title"`
+	Ticket    string          `json:"ticket,omitempty"`
+	Author    string          `json:"author"`
+	Coworkers []string        `json:"company,omitempty"` // who works on it beside the author
+	State     lifecycle.State `json:"state"`
+	Reason    string          `json:"reason,omitempty"`
+	Opened    time.Time       `json:"opened"`
+	Updated   time.Time       `json:"updated"`
+	Devices   []string        `json:"devices"`
+	Edits     int             `json:"edits"`
+	Notes     []Note          `json:"notes,omitempty"`
+	Commit    *Commit         `json:"commit,omitempty"`
 	// Meanwhile is what somebody else changed on its devices while it was on hold.
 	Meanwhile []Outside `json:"meanwhile,omitempty"`
 	Due       *Due      `json:"due,omitempty"` // while it is on the schedule
@@ -58,7 +57,7 @@ type Share struct {
 type NewEdit struct {
 	Device  string   `json:"device,omitempty"`
 	Devices []string `json:"devices,omitempty"`
-	Op      string   `json:"op"` // put, delete or move
+	Op      string   `json:"op" jsonschema:"enum=put,enum=delete,enum=move"`
 	Path    string   `json:"path" raw:"true"`
 
 	// Value is left out for what takes none. Of a move it is first, last, before
@@ -187,10 +186,10 @@ type PartPreview struct {
 
 // Forecast is a lockout forecast: of the part's own device or of one behind it.
 type Forecast struct {
-	Device  string `json:"device"`
-	Answer  string `json:"answer"` // keeps, cuts or unknown
-	Path    string `json:"path,omitempty"`
-	Because string `json:"because"`
+	Device  string         `json:"device"`
+	Answer  lockout.Answer `json:"answer"`
+	Path    string         `json:"path,omitempty"`
+	Because string         `json:"because"`
 }
 
 // Conflict is a place that the change and the device both changed.

@@ -9,7 +9,7 @@ import (
 // Guard is who would send a device back during a hold: device, session,
 // service, none (it cannot be changed) or unknown.
 type Guard struct {
-	Guard    string `json:"guard"`
+	Guard    string `json:"guard" jsonschema:"enum=device,enum=session,enum=service,enum=none,enum=unknown"`
 	GuardWhy string `json:"guardWhy,omitempty"` // why it is no better
 	Risk     string `json:"risk,omitempty"`     // what may go wrong with it
 	Untried  string `json:"untried,omitempty"`  // why the way back cannot be tried before a change is in effect
@@ -98,7 +98,7 @@ type Due struct {
 	Zone            string    `json:"zone,omitempty"`
 	LatenessSeconds int64     `json:"latenessSeconds"`
 	Actor           string    `json:"actor"`
-	State           string    `json:"state"` // waiting, begun, missed, stopped, cancelled
+	State           string    `json:"state" jsonschema:"enum=waiting,enum=begun,enum=missed,enum=stopped,enum=cancelled"`
 	Note            string    `json:"note,omitempty"`
 	Ended           time.Time `json:"ended,omitzero"`
 	Clocks          []Clock   `json:"clocks,omitempty"` // of its devices, read as it was scheduled

@@ -25,7 +25,7 @@ type Outside struct {
 	Told      []string  `json:"told"` // what the device told meanwhile
 	Places    int       `json:"places"`
 	During    int64     `json:"during,omitempty"` // the change that was on hold there
-	State     string    `json:"state"`            // open, adopted, pushed-back, opened or silenced
+	State     string    `json:"state" jsonschema:"enum=open,enum=adopted,enum=pushed-back,enum=opened,enum=silenced"`
 	DecidedBy string    `json:"decidedBy,omitempty"`
 	DecidedAt time.Time `json:"decidedAt,omitzero"`
 	Note      string    `json:"note,omitempty"`

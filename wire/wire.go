@@ -167,7 +167,7 @@ type Moved struct {
 
 // Verified is what a check of the whole ledger came to.
 type Verified struct {
-	Answer    string           `json:"answer"` // vouched, consistent or altered
+	Answer    string           `json:"answer" jsonschema:"enum=vouched,enum=consistent,enum=altered"`
 	Entries   int64            `json:"entries"`
 	Last      int64            `json:"last"` // the last entry's number
 	Intact    bool             `json:"intact"`

@@ -1,85 +1,14 @@
-import type { DiffLine } from "./api";
+import type { components } from "./generated/api";
 
-/** One thing that happened. */
-export interface LedgerEntry {
-  seq: number;
-  at: string;
-  actor: string;
-  action: string;
-  device?: string;
-  change?: number;
-  ticket?: string;
-  path?: string;
-  before?: string;
-  after?: string;
-  note?: string;
-  outcome?: "refused" | "failed";
-  way?: string;
-  address?: string;
-  session?: string;
-  prev: string;
-  hash: string;
-}
+// The documents of the API, as its description has them (docs/openapi.json).
 
-/** An entry with its before and after as a difference. */
-export interface EntryDoc extends LedgerEntry {
-  lines: DiffLine[];
-}
+type Schemas = components["schemas"];
 
-export interface Audit {
-  entries: LedgerEntry[];
-  next?: number;
-}
-
-/** How a line to search by may go on: each in place of what stands from `from` (bytes) on. */
-export interface SearchHints {
-  from: number;
-  hints: { value: string; says?: string }[];
-}
-
-export interface Search {
-  name: string;
-  owner: string;
-  line: string;
-  shared: boolean;
-  at: string;
-}
-
-/** Who vouches for the record from outside. */
-export interface Witness {
-  name: string;
-  url: string;
-  entries?: number;
-  at?: string;
-  trouble?: string;
-  /** It saw another record than this one. */
-  denies?: boolean;
-}
-
-export interface Verified {
-  answer: "vouched" | "consistent" | "altered";
-  entries: number;
-  last: number;
-  intact: boolean;
-  wrong?: number;
-  findings: { seq: number; msg: string }[];
-  notes?: string[];
-  clockBack?: number[];
-  held?: number;
-  heldAt?: string;
-  key?: string;
-  vouched?: number;
-  vouchedAt?: string;
-  vouchedBy?: string[];
-  witnesses?: Witness[];
-}
-
-/** How much happened when, and by whom. */
-export interface Pace {
-  from: string;
-  to: string;
-  stepSeconds: number;
-  steps: { at: string; counts: Record<string, number> }[];
-  entries: number;
-  whole: boolean;
-}
+export type LedgerEntry = Schemas["LedgerEntry"];
+export type EntryDoc = Schemas["Entry"];
+export type Audit = Schemas["Audit"];
+export type SearchHints = Schemas["SearchHints"];
+export type Search = Schemas["Search"];
+export type Witness = Schemas["Witness"];
+export type Verified = Schemas["Verified"];
+export type Pace = Schemas["Pace"];

@@ -38,7 +38,7 @@ type Finding struct {
 
 // Fix is an edit that mends a finding. Edit is "delete" or "put".
 type Fix struct {
-	Edit  string `json:"edit"`
+	Edit  string `json:"edit" jsonschema:"enum=put,enum=delete,enum=move"`
 	Path  string `json:"path"`
 	Value string `json:"value,omitempty"`
 }

@@ -23,8 +23,8 @@ type SheetRule struct {
 	Fits     []string `json:"fits"`              // the packets that it is about
 	Decides  []string `json:"decides,omitempty"` // those of them that no rule before it does
 	More     bool     `json:"more,omitempty"`    // there are more lines than are given
-	Standing string   `json:"standing"`          // needed, never-reached or redundant
-	Bits     float64  `json:"bits"`              // how wide it is, as Width has it
+	Standing string   `json:"standing" jsonschema:"enum=needed,enum=never-reached,enum=redundant"`
+	Bits     float64  `json:"bits"` // how wide it is, as Width has it
 }
 
 // SheetClash is two rules that do otherwise with some of the same packets.

@@ -8,7 +8,7 @@ import (
 // Traced is what filters do with packets, one filter after another.
 type Traced struct {
 	Packets string      `json:"packets"`
-	Answer  string      `json:"answer"` // permitted, denied, or partly
+	Answer  string      `json:"answer" jsonschema:"enum=permitted,enum=denied,enum=partly"`
 	Parts   []TracePart `json:"parts"`
 	More    bool        `json:"more,omitempty"` // there are more parts than are given
 	Trouble string      `json:"trouble,omitempty"`

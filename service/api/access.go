@@ -15,20 +15,76 @@ import (
 // accessRoutes are those about who may do what.
 func (a *API) accessRoutes() []route {
 	return []route{
-		{"POST", "/login", "Sign in; gives a token, and a cookie for the console", toEnter, 200, wire.Login{}, wire.Session{}, nil, a.login},
-		{"GET", "/login/ways", "How people sign in: with a password, and where somebody else vouches for them", everybody, 200, nil, wire.SignInOptions{}, nil, a.ways},
-		{"GET", "/login/elsewhere", "Begin to sign in where somebody else vouches for people (OpenID Connect): sends there; page is where to go on", everybody, 302, nil, nil, []string{"page"}, a.externalSignIn},
-		{"GET", "/login/elsewhere/back", "What comes back from there", everybody, 302, nil, nil, []string{"state", "code", "error"}, a.externalCallback},
-		{"POST", "/logout", "Sign out; the session is worthless afterwards", anyoneLacking, 204, nil, nil, nil, a.logout},
-		{"GET", "/me", "Who one is, and may do", anyoneLacking, 200, nil, wire.Session{}, nil, a.me},
-		{"POST", "/me/password", "Give one's own account another password; its other sessions end", anyoneFresh, 204, wire.NewPassword{}, nil, nil, a.ownPassword},
-		{"GET", "/accounts", "All accounts", toAdministerAll, 200, nil, []wire.Account{}, nil, a.accounts},
-		{"POST", "/accounts", "Make an account", toAdministerFresh, 201, wire.NewAccount{}, wire.Account{}, nil, a.addAccount},
-		{"PATCH", "/accounts/:account", "Say what an account may do, give it another password, or take its second factors away", toAdministerFresh, 200, wire.AccountSettings{}, wire.Account{}, nil, a.setAccount},
-		{"DELETE", "/accounts/:account", "Close an account for good: its sessions and tokens end, its name stays in the record", toAdministerFresh, 204, nil, nil, nil, a.closeAccount},
-		{"GET", "/tokens", "The sessions and tokens that let in: one's own, or for an administrator all", anyone, 200, nil, []wire.Token{}, nil, a.tokens},
-		{"POST", "/tokens", "Make a token for a machine, that may what one may oneself, or less; it is given this once", anyoneFresh, 201, wire.NewToken{}, wire.Token{}, nil, a.addToken},
-		{"DELETE", "/tokens/:id", "End a session or token", anyone, 204, nil, nil, nil, a.endToken},
+		{
+			id: "login", method: "POST", path: "/login", needs: toEnter,
+			summary: "Sign in; gives a token, and a cookie for the console",
+			in:      wire.Login{}, out: wire.Session{}, handle: a.login,
+		},
+		{
+			id: "signInOptions", method: "GET", path: "/login/ways", needs: everybody,
+			summary: "How people sign in: with a password, and where somebody else vouches for them",
+			out:     wire.SignInOptions{}, handle: a.ways,
+		},
+		{
+			id: "beginExternalSignIn", method: "GET", path: "/login/elsewhere", needs: everybody,
+			summary: "Begin to sign in where somebody else vouches for people (OpenID Connect): sends there; page is where to go on",
+			status:  302, query: []string{"page"}, handle: a.externalSignIn,
+		},
+		{
+			id: "finishExternalSignIn", method: "GET", path: "/login/elsewhere/back", needs: everybody,
+			summary: "What comes back from there",
+			status:  302, query: []string{"state", "code", "error"}, handle: a.externalCallback,
+		},
+		{
+			id: "logout", method: "POST", path: "/logout", needs: anyoneLacking,
+			summary: "Sign out; the session is worthless afterwards",
+			status:  204, handle: a.logout,
+		},
+		{
+			id: "whoAmI", method: "GET", path: "/me", needs: anyoneLacking,
+			summary: "Who one is, and may do",
+			out:     wire.Session{}, handle: a.me,
+		},
+		{
+			id: "setOwnPassword", method: "POST", path: "/me/password", needs: anyoneFresh,
+			summary: "Give one's own account another password; its other sessions end",
+			status:  204, in: wire.NewPassword{}, handle: a.ownPassword,
+		},
+		{
+			id: "listAccounts", method: "GET", path: "/accounts", needs: toAdministerAll,
+			summary: "All accounts",
+			out:     []wire.Account{}, handle: a.accounts,
+		},
+		{
+			id: "addAccount", method: "POST", path: "/accounts", needs: toAdministerFresh,
+			summary: "Make an account",
+			status:  201, in: wire.NewAccount{}, out: wire.Account{}, handle: a.addAccount,
+		},
+		{
+			id: "setAccount", method: "PATCH", path: "/accounts/:account", needs: toAdministerFresh,
+			summary: "Say what an account may do, give it another password, or take its second factors away",
+			in:      wire.AccountSettings{}, out: wire.Account{}, handle: a.setAccount,
+		},
+		{
+			id: "closeAccount", method: "DELETE", path: "/accounts/:account", needs: toAdministerFresh,
+			summary: "Close an account for good: its sessions and tokens end, its name stays in the record",
+			status:  204, handle: a.closeAccount,
+		},
+		{
+			id: "listTokens", method: "GET", path: "/tokens", needs: anyone,
+			summary: "The sessions and tokens that let in: one's own, or for an administrator all",
+			out:     []wire.Token{}, handle: a.tokens,
+		},
+		{
+			id: "addToken", method: "POST", path: "/tokens", needs: anyoneFresh,
+			summary: "Make a token for a machine, that may what one may oneself, or less; it is given this once",
+			status:  201, in: wire.NewToken{}, out: wire.Token{}, handle: a.addToken,
+		},
+		{
+			id: "endToken", method: "DELETE", path: "/tokens/:id", needs: anyone,
+			summary: "End a session or token",
+			status:  204, handle: a.endToken,
+		},
 	}
 }
 

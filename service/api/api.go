@@ -35,7 +35,6 @@ import (
 	"oakenlatch/service/report"
 	"oakenlatch/service/store"
 	"oakenlatch/service/witness"
-	"oakenlatch/wire"
 )
 
 // MaxBody is the largest request body taken, in bytes, and MaxLoad the largest
@@ -68,9 +67,10 @@ type API struct {
 	Proxies   []net.IPNet     // what stands before us is believed who asks, and how they came
 	Stopping  context.Context // ends event streams when the service stops
 
-	jobs     jobs
-	requests busy
-	streams  busy
+	jobs        jobs
+	description description
+	requests    busy
+	streams     busy
 
 	count     func(method, route string, status int, took time.Duration) // into the metrics
 	Names     []string                                                   // that the service is called by, beside addresses; nil is any
@@ -78,53 +78,6 @@ type API struct {
 
 	bodyTimeout time.Duration // for the body of a request; the usual if 0
 }
-
-// route is one operation of the API. In and Out are samples of its documents,
-// from which the OpenAPI description is made.
-type route struct {
-	method, path string
-	summary      string
-	needs        access.Need
-	status       int
-	in, out      any
-	query        []string
-	handle       func(*call) (any, error)
-}
-
-// The two routes that are unlike the others: one lasts, and one stands where collectors look.
-const (
-	eventsPath  = "/events"
-	metricsPath = "/metrics"
-)
-
-// url is a route's path as it is asked for.
-func (r route) url() string {
-	if r.path == metricsPath {
-		return r.path
-	}
-	return prefix + r.path
-}
-
-// What routes need.
-var (
-	everybody       = access.Need{Open: true}
-	anyone          = access.Need{}
-	toRead          = access.Need{Role: access.Read}
-	toReadAll       = access.Need{Role: access.Read, Everywhere: true}
-	toStage         = access.Need{Role: access.Stage}
-	toCommit        = access.Need{Role: access.Commit}
-	toApprove       = access.Need{Role: access.Approve}
-	toAudit         = access.Need{Role: access.Audit}
-	toAdminister    = access.Need{Role: access.Administer}
-	toAdministerAll = access.Need{Role: access.Administer, Everywhere: true}
-
-	toAdministerFresh = access.Need{Role: access.Administer, Everywhere: true, Fresh: true}
-
-	anyoneLacking = access.Need{Lacking: true}
-	toEnter       = access.Need{Open: true, Looks: true}
-	toVerify      = access.Need{Role: access.Audit, Looks: true}
-	anyoneFresh   = access.Need{Fresh: true}
-)
 
 // call is a request being answered.
 type call struct {
@@ -186,7 +139,6 @@ func (a *API) Handler() http.Handler {
 	for _, r := range a.routes() {
 		e.Add(r.method, r.url(), a.serve(r))
 	}
-	e.GET(prefix+"/openapi.json", func(c *echo.Context) error { return c.JSON(http.StatusOK, a.OpenAPI()) })
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", a.ready)
 	e.RouteNotFound(prefix+"/*", func(c *echo.Context) error {
@@ -215,99 +167,6 @@ func (a *API) ready(c *echo.Context) error {
 	return c.String(http.StatusOK, "ready\n")
 }
 
-// serve wraps a route: who is asking, may they, and the answer as JSON.
-func (a *API) serve(r route) echo.HandlerFunc {
-	return func(ec *echo.Context) error {
-		c := &call{Context: ec, ctx: ec.Request().Context()}
-		if r.method != http.MethodGet && !r.needs.Looks {
-			// What was asked is carried out or refused, whether who asked is there still or not.
-			var end context.CancelFunc
-			c.ctx, end = context.WithTimeout(context.WithoutCancel(c.ctx), answerTimeout)
-			defer end()
-		}
-		if !r.needs.Open {
-			if err := a.identify(c); err != nil {
-				return err
-			}
-			c.ctx, c.person = audit.By(c.ctx, c.origin()), c.person.Acting(r.needs.Role)
-			if err := a.permit(c, r); err != nil {
-				a.recordRefusal(c, r, err)
-				return err
-			}
-			if r.needs.Role == access.Stage && r.method != http.MethodGet {
-				// What is put into a folder that is gone is gone, too.
-				if err := a.Store.Check(c.ctx); errors.Is(err, store.ErrGone) {
-					return err
-				}
-			}
-		}
-		bound := &a.requests
-		if r.path == eventsPath {
-			bound = &a.streams // it lasts
-		}
-		if err := bound.enter(c.person.Name); err != nil {
-			return err
-		}
-		defer bound.leave(c.person.Name)
-		out, err := any(nil), c.plainPath()
-		if err == nil {
-			out, err = r.handle(c)
-		}
-		if err != nil {
-			a.recordRefusal(c, r, err)
-			return err
-		}
-		if stale := a.Store.Unread(); stale != nil {
-			ec.Response().Header().Set(wire.StaleHeader, plainLine(stale.Error()))
-		}
-		if write, ok := out.(stream); ok {
-			return write(ec.Response())
-		}
-		if waits, ok := out.(accepted); ok {
-			return ec.JSON(http.StatusAccepted, waits.doc)
-		}
-		if out == nil {
-			return ec.NoContent(http.StatusNoContent)
-		}
-		return ec.JSON(r.status, out)
-	}
-}
-
-// permit checks that a person may make a request: as the route needs it, on every
-// device of the change that the path names. Devices that are named otherwise are
-// checked where they are looked up: within the reach of who asks.
-func (a *API) permit(c *call, r route) error {
-	if err := c.person.Fits(r.needs); err != nil {
-		return err
-	}
-	if r.needs.Fresh {
-		if err := a.fresh(c); err != nil {
-			return err
-		}
-	}
-	if !strings.HasPrefix(r.path, "/changes/:number") {
-		return nil
-	}
-	n, err := numberParam(c)
-	if err != nil {
-		return err
-	}
-	devices, err := a.Store.ChangeDevices(c.ctx, store.Everything, n)
-	if err != nil {
-		return err
-	}
-	for _, d := range devices {
-		err := c.person.Check(r.needs.Role, d)
-		if errors.Is(err, store.ErrNotFound) {
-			return refusal.New(refusal.Forbidden, "ask an administrator", "change %d is about devices that account %s may not see", n, c.person.Name)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // stream is an answer that is written as it is made, and is no JSON.
 type stream func(w http.ResponseWriter) error
 
@@ -333,31 +192,6 @@ const (
 	plainCookie  = "oaken_latch_session"
 	secureCookie = "__Host-" + plainCookie
 )
-
-// identify finds out who is asking: by bearer token, or by the console's cookie.
-func (a *API) identify(c *call) error {
-	if h := c.Request().Header.Get("Authorization"); h != "" {
-		token, ok := strings.CutPrefix(h, "Bearer ")
-		if !ok {
-			return errNoLogin
-		}
-		c.token = token
-	} else if ck, err := c.Cookie(a.cookieName(c.Context)); err == nil {
-		c.token = ck.Value
-	}
-	if c.token == "" {
-		return errNoLogin
-	}
-	var err error
-	c.person, err = a.Accounts.Who(c.ctx, c.token, c.RealIP())
-	if errors.Is(err, access.ErrEnded) {
-		return errNoLogin
-	}
-	c.Set(whoKey, c.person.Name)
-	return err
-}
-
-var errNoLogin = errors.New("you are not signed in, or your session has ended")
 
 // deviceParam gives the device named in the path, or a refusal that says so.
 func (a *API) deviceParam(c *call) (store.Device, error) { return a.deviceNamed(c, c.Param("name")) }

@@ -109,7 +109,7 @@ func TestRoles(t *testing.T) {
 			}
 			status, p := ask(r.method, path, func(req *http.Request) {
 				as(token)(req)
-				if r.path == eventsPath { // it lasts
+				if r.lasts { // it lasts
 					ctx, stop := context.WithTimeout(t.Context(), 100*time.Millisecond)
 					t.Cleanup(stop)
 					*req = *req.WithContext(ctx)

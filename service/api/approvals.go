@@ -9,14 +9,46 @@ import (
 // approvalRoutes are those about what needs others' agreement.
 func (a *API) approvalRoutes() []route {
 	return []route{
-		{"GET", "/rules", "What is not committed without the agreement of others", toRead, 200, nil, []wire.ApprovalRule{}, nil, a.rules},
-		{"POST", "/rules", "Make a rule", toAdministerFresh, 201, wire.NewRule{}, wire.ApprovalRule{}, nil, a.addRule},
-		{"DELETE", "/rules/:id", "Take a rule away", toAdministerFresh, 204, nil, nil, nil, a.dropRule},
-		{"POST", "/changes/:number/ask", "Ask others to agree to the change; those who may approve it see it from then on", toStage, 204, wire.NewNote{}, nil, nil, a.askFor},
-		{"POST", "/changes/:number/approval", "Agree to the change as a preview showed it; that falls when anything moves", toApprove, 204, wire.Approve{}, nil, nil, a.approve},
-		{"DELETE", "/changes/:number/approval", "Take one's agreement back", toApprove, 204, nil, nil, nil, a.unapprove},
-		{"GET", "/emergencies", "Commits without the agreement they needed, that nobody looked at since; all=true has the others too", toRead, 200, nil, []wire.Emergency{}, []string{"all"}, a.emergencies},
-		{"POST", "/emergencies/:id/review", "Say what one found who looked at it", toApprove, 204, wire.NewNote{}, nil, nil, a.review},
+		{
+			id: "listRules", method: "GET", path: "/rules", needs: toRead,
+			summary: "What is not committed without the agreement of others",
+			out:     []wire.ApprovalRule{}, handle: a.rules,
+		},
+		{
+			id: "addRule", method: "POST", path: "/rules", needs: toAdministerFresh,
+			summary: "Make a rule",
+			status:  201, in: wire.NewRule{}, out: wire.ApprovalRule{}, handle: a.addRule,
+		},
+		{
+			id: "dropRule", method: "DELETE", path: "/rules/:id", needs: toAdministerFresh,
+			summary: "Take a rule away",
+			status:  204, handle: a.dropRule,
+		},
+		{
+			id: "askForApproval", method: "POST", path: "/changes/:number/ask", about: aChange, needs: toStage,
+			summary: "Ask others to agree to the change; those who may approve it see it from then on",
+			status:  204, in: wire.NewNote{}, handle: a.askFor,
+		},
+		{
+			id: "approveChange", method: "POST", path: "/changes/:number/approval", about: aChange, needs: toApprove,
+			summary: "Agree to the change as a preview showed it; that falls when anything moves",
+			status:  204, in: wire.Approve{}, handle: a.approve,
+		},
+		{
+			id: "withdrawApproval", method: "DELETE", path: "/changes/:number/approval", about: aChange, needs: toApprove,
+			summary: "Take one's agreement back",
+			status:  204, handle: a.unapprove,
+		},
+		{
+			id: "listEmergencies", method: "GET", path: "/emergencies", needs: toRead,
+			summary: "Commits without the agreement they needed, that nobody looked at since; all=true has the others too",
+			out:     []wire.Emergency{}, query: []string{"all"}, handle: a.emergencies,
+		},
+		{
+			id: "reviewEmergency", method: "POST", path: "/emergencies/:id/review", needs: toApprove,
+			summary: "Say what one found who looked at it",
+			status:  204, in: wire.NewNote{}, handle: a.review,
+		},
 	}
 }
 

@@ -17,21 +17,81 @@ import (
 // archiveRoutes are those about copies off the machine.
 func (a *API) archiveRoutes() []route {
 	return []route{
-		{"GET", "/archives", "Where copies go, in the order in which archives are tried", toRead, 200, nil, []wire.Archive{}, nil, a.archives},
-		{"POST", "/archives", "Add an archive", toAdministerAll, 201, wire.NewArchive{}, wire.Archive{}, nil, a.addArchive},
-		{"PATCH", "/archives/:name", "Change how an archive is used, or retire it", toAdministerAll, 200, wire.ArchiveSettings{}, wire.Archive{}, nil, a.setArchive},
-		{"GET", "/archives/:name/host-key", "The host key the archive's server shows now", toAdministerAll, 200, nil, wire.HostKey{}, nil, a.archiveKey},
-		{"POST", "/archives/:name/trust", "Accept the host key of the archive's server", toAdministerAll, 200, wire.Trust{}, wire.HostKey{}, nil, a.trustArchive},
-		{"POST", "/archives/:name/verify", "Read every copy back and compare it; a job", toAudit, 202, nil, wire.Job{}, nil, a.verifyArchive},
-		{"POST", "/archives/:name/rebuild", "Make devices and revisions again from nothing but the archive; a job", toAdministerAll, 202, nil, wire.Job{}, nil, a.rebuild},
-		{"GET", "/copies", "The copies there are, of an archive, of a device", toRead, 200, nil, []wire.Copy{}, []string{"archive", "device"}, a.copies},
-		{"POST", "/copies", "Copy now; a job", toCommit, 202, wire.NewCopy{}, wire.Job{}, nil, a.copyNow},
-		{"GET", "/copies/:id", "A copy as the archive has it, compared with the digest it was written with", toRead, 200, nil, wire.CopyText{}, nil, a.readCopy},
-		{"POST", "/copies/:id/mend", "Put the copy in the place of the kept configuration that it was made of, where that is damaged", toAdministerAll, 204, nil, nil, nil, a.mendFromCopy},
-		{"POST", "/devices/:name/replace", "Put another box in the device's place; its history goes on, its host key is to be accepted anew", toAdminister, 200, wire.NewDevice{}, wire.Device{}, nil, a.replace},
-		{"GET", "/standing", "How what is saved stands: changed, saved to startup, copied", toRead, 200, nil, []wire.Standing{}, nil, a.standing},
-		{"GET", "/jobs/:id", "How long work of one's own stands, or for an administrator anybody's; wait is for how many seconds to wait for its end", anyone, 200, nil, wire.Job{}, []string{"wait"}, a.job},
-		{"DELETE", "/jobs/:id", "Stop long work of one's own, or for an administrator anybody's", anyone, 204, nil, nil, nil, a.stopJob},
+		{
+			id: "listArchives", method: "GET", path: "/archives", needs: toRead,
+			summary: "Where copies go, in the order in which archives are tried",
+			out:     []wire.Archive{}, handle: a.archives,
+		},
+		{
+			id: "addArchive", method: "POST", path: "/archives", needs: toAdministerAll,
+			summary: "Add an archive",
+			status:  201, in: wire.NewArchive{}, out: wire.Archive{}, handle: a.addArchive,
+		},
+		{
+			id: "setArchive", method: "PATCH", path: "/archives/:name", needs: toAdministerAll,
+			summary: "Change how an archive is used, or retire it",
+			in:      wire.ArchiveSettings{}, out: wire.Archive{}, handle: a.setArchive,
+		},
+		{
+			id: "archiveHostKey", method: "GET", path: "/archives/:name/host-key", needs: toAdministerAll,
+			summary: "The host key the archive's server shows now",
+			out:     wire.HostKey{}, handle: a.archiveKey,
+		},
+		{
+			id: "trustArchive", method: "POST", path: "/archives/:name/trust", needs: toAdministerAll,
+			summary: "Accept the host key of the archive's server",
+			in:      wire.Trust{}, out: wire.HostKey{}, handle: a.trustArchive,
+		},
+		{
+			id: "verifyArchive", method: "POST", path: "/archives/:name/verify", needs: toAudit,
+			summary: "Read every copy back and compare it; a job",
+			status:  202, out: wire.Job{}, comesTo: wire.VerifiedArchive{}, handle: a.verifyArchive,
+		},
+		{
+			id: "rebuildFromArchive", method: "POST", path: "/archives/:name/rebuild", needs: toAdministerAll,
+			summary: "Make devices and revisions again from nothing but the archive; a job",
+			status:  202, out: wire.Job{}, comesTo: wire.Rebuilt{}, handle: a.rebuild,
+		},
+		{
+			id: "listCopies", method: "GET", path: "/copies", needs: toRead,
+			summary: "The copies there are, of an archive, of a device",
+			out:     []wire.Copy{}, query: []string{"archive", "device"}, handle: a.copies,
+		},
+		{
+			id: "copyNow", method: "POST", path: "/copies", needs: toCommit,
+			summary: "Copy now; a job",
+			status:  202, in: wire.NewCopy{}, out: wire.Job{}, comesTo: wire.Copied{}, handle: a.copyNow,
+		},
+		{
+			id: "readCopy", method: "GET", path: "/copies/:id", needs: toRead,
+			summary: "A copy as the archive has it, compared with the digest it was written with",
+			out:     wire.CopyText{}, handle: a.readCopy,
+		},
+		{
+			id: "mendFromCopy", method: "POST", path: "/copies/:id/mend", needs: toAdministerAll,
+			summary: "Put the copy in the place of the kept configuration that it was made of, where that is damaged",
+			status:  204, handle: a.mendFromCopy,
+		},
+		{
+			id: "replaceDevice", method: "POST", path: "/devices/:name/replace", about: aDevice, needs: toAdminister,
+			summary: "Put another box in the device's place; its history goes on, its host key is to be accepted anew",
+			in:      wire.NewDevice{}, out: wire.Device{}, handle: a.replace,
+		},
+		{
+			id: "listStandings", method: "GET", path: "/standing", needs: toRead,
+			summary: "How what is saved stands: changed, saved to startup, copied",
+			out:     []wire.Standing{}, handle: a.standing,
+		},
+		{
+			id: "getJob", method: "GET", path: "/jobs/:id", needs: anyone,
+			summary: "How long work of one's own stands, or for an administrator anybody's; wait is for how many seconds to wait for its end",
+			out:     wire.Job{}, query: []string{"wait"}, handle: a.job,
+		},
+		{
+			id: "stopJob", method: "DELETE", path: "/jobs/:id", needs: anyone,
+			summary: "Stop long work of one's own, or for an administrator anybody's",
+			status:  204, handle: a.stopJob,
+		},
 	}
 }
 

@@ -25,20 +25,76 @@ import (
 // auditRoutes are those about the ledger.
 func (a *API) auditRoutes() []route {
 	return []route{
-		{"GET", "/audit", "The ledger, newest first: q is a line to search by (docs/audit.md), before a place in it, oldest=true turns the order round and goes on after a place", toAudit, 200, nil, wire.Audit{}, []string{"q", "before", "after", "oldest", "limit"}, a.audit},
-		{"GET", "/audit/export", "What a line finds, oldest first, as CSV (RFC 4180) or JSON Lines; format is csv or jsonl", toAudit, 200, nil, nil, []string{"q", "format"}, a.exportAudit},
-		{"GET", "/audit/complete", "How a line to search by may go on", toAudit, 200, nil, wire.SearchHints{}, []string{"q"}, a.completeSearch},
-		{"GET", "/audit/verify", "Check the whole ledger, against the checkpoints that are kept and what witnesses saw", toAudit, 200, nil, wire.Verified{}, nil, a.verify},
-		{"POST", "/audit/verify", "The same, also against a checkpoint that was kept elsewhere", toVerify, 200, wire.Against{}, wire.Verified{}, nil, a.verify},
-		{"POST", "/audit/checkpoint", "Sign what the ledger is now, to be kept elsewhere", toAudit, 200, nil, wire.Checkpoint{}, nil, a.checkpoint},
-		{"GET", "/audit/keys", "The keys that sign the record, or did", toAudit, 200, nil, []wire.RecordKey{}, nil, a.recordKeys},
-		{"POST", "/audit/entries/:number/proof", "A file that shows anybody that an entry is in the record (c2sp.org/tlog-proof)", toVerify, 200, nil, wire.Proof{}, nil, a.prove},
-		{"POST", "/audit/extends", "A text that shows anybody that the record goes on from a checkpoint that was kept", toVerify, 200, wire.Against{}, wire.Proof{}, nil, a.extends},
-		{"GET", "/audit/entries/:number", "One entry", toAudit, 200, nil, wire.Entry{}, nil, a.entry},
-		{"GET", "/audit/pace", "When what a line finds happened, and by whom, counted", toAudit, 200, nil, wire.Pace{}, []string{"q"}, a.pace},
-		{"GET", "/searches", "Lines to search by that are kept: one's own, and those that others share", toAudit, 200, nil, []wire.Search{}, nil, a.searches},
-		{"PUT", "/searches/:name", "Keep a line under a name", toAudit, 200, wire.NewSearch{}, wire.Search{}, nil, a.setSearch},
-		{"DELETE", "/searches/:name", "Forget one's own line of that name", toAudit, 204, nil, nil, nil, a.dropSearch},
+		{
+			id: "searchAudit", method: "GET", path: "/audit", needs: toAudit,
+			summary: "The ledger, newest first: q is a line to search by (docs/audit.md), before a place in it, oldest=true turns the order round and goes on after a place",
+			out:     wire.Audit{}, query: []string{"q", "before", "after", "oldest", "limit"}, handle: a.audit,
+		},
+		{
+			id: "exportAudit", method: "GET", path: "/audit/export", needs: toAudit,
+			summary: "What a line finds, oldest first, as CSV (RFC 4180) or JSON Lines; format is csv or jsonl",
+			query:   []string{"q", "format"}, handle: a.exportAudit,
+		},
+		{
+			id: "completeSearch", method: "GET", path: "/audit/complete", needs: toAudit,
+			summary: "How a line to search by may go on",
+			out:     wire.SearchHints{}, query: []string{"q"}, handle: a.completeSearch,
+		},
+		{
+			id: "verifyAudit", method: "GET", path: "/audit/verify", needs: toAudit,
+			summary: "Check the whole ledger, against the checkpoints that are kept and what witnesses saw",
+			out:     wire.Verified{}, handle: a.verify,
+		},
+		{
+			id: "verifyAgainst", method: "POST", path: "/audit/verify", needs: toVerify,
+			summary: "The same, also against a checkpoint that was kept elsewhere",
+			in:      wire.Against{}, out: wire.Verified{}, handle: a.verify,
+		},
+		{
+			id: "signCheckpoint", method: "POST", path: "/audit/checkpoint", needs: toAudit,
+			summary: "Sign what the ledger is now, to be kept elsewhere",
+			out:     wire.Checkpoint{}, handle: a.checkpoint,
+		},
+		{
+			id: "listRecordKeys", method: "GET", path: "/audit/keys", needs: toAudit,
+			summary: "The keys that sign the record, or did",
+			out:     []wire.RecordKey{}, handle: a.recordKeys,
+		},
+		{
+			id: "proveEntry", method: "POST", path: "/audit/entries/:number/proof", needs: toVerify,
+			summary: "A file that shows anybody that an entry is in the record (c2sp.org/tlog-proof)",
+			out:     wire.Proof{}, handle: a.prove,
+		},
+		{
+			id: "proveExtension", method: "POST", path: "/audit/extends", needs: toVerify,
+			summary: "A text that shows anybody that the record goes on from a checkpoint that was kept",
+			in:      wire.Against{}, out: wire.Proof{}, handle: a.extends,
+		},
+		{
+			id: "getEntry", method: "GET", path: "/audit/entries/:number", needs: toAudit,
+			summary: "One entry",
+			out:     wire.Entry{}, handle: a.entry,
+		},
+		{
+			id: "auditPace", method: "GET", path: "/audit/pace", needs: toAudit,
+			summary: "When what a line finds happened, and by whom, counted",
+			out:     wire.Pace{}, query: []string{"q"}, handle: a.pace,
+		},
+		{
+			id: "listSearches", method: "GET", path: "/searches", needs: toAudit,
+			summary: "Lines to search by that are kept: one's own, and those that others share",
+			out:     []wire.Search{}, handle: a.searches,
+		},
+		{
+			id: "setSearch", method: "PUT", path: "/searches/:name", needs: toAudit,
+			summary: "Keep a line under a name",
+			in:      wire.NewSearch{}, out: wire.Search{}, handle: a.setSearch,
+		},
+		{
+			id: "dropSearch", method: "DELETE", path: "/searches/:name", needs: toAudit,
+			summary: "Forget one's own line of that name",
+			status:  204, handle: a.dropSearch,
+		},
 	}
 }
 

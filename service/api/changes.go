@@ -1,10 +1,10 @@
 package api
 
 import (
-	"slices"
 	"strconv"
 	"strings"
 
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
@@ -29,12 +29,14 @@ func changeQuery(c *call) (q store.ChangeQuery, err error) {
 		return q, refusal.New(refusal.Invalid, "ask again with before, the number of the last one that was given", "limit is %d, at most 500 are given at once", limit)
 	}
 	q.Limit, q.Author, q.Text, q.Number = int(limit), c.QueryParam("author"), c.QueryParam("text"), c.QueryParam("number")
-	if states := c.QueryParam("state"); states != "" {
-		q.States = strings.Split(states, ",")
-	}
-	for _, state := range q.States {
-		if !slices.Contains(wire.ChangeStates, state) {
-			return q, refusal.New(refusal.Invalid, "the states are "+strings.Join(wire.ChangeStates, ", "), "%q is no state of a change", state)
+	for text := range strings.SplitSeq(c.QueryParam("state"), ",") {
+		state := lifecycle.State(text)
+		switch {
+		case state == "":
+		case !state.Known():
+			return q, refusal.New(refusal.Invalid, "the states are "+strings.Join(lifecycle.Names(lifecycle.States()...), ", "), "%q is no state of a change", text)
+		default:
+			q.States = append(q.States, state)
 		}
 	}
 	return q, nil

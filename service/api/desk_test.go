@@ -69,6 +69,7 @@ func (d *counter) do(who, method, path string, in, out any, header ...string) (i
 	}
 	rec := httptest.NewRecorder()
 	d.h.ServeHTTP(rec, req)
+	require.NoError(d.t, fitsDescription(method, path, rec.Code, rec.Header(), rec.Body.Bytes()), "%s %s answers other than its description says: %.600s", method, path, rec.Body)
 	var p wire.Problem
 	if rec.Code >= 400 {
 		require.NoError(d.t, json.Unmarshal(rec.Body.Bytes(), &p), rec.Body.String())

@@ -9,13 +9,41 @@ import (
 // factorRoutes are those about second factors.
 func (a *API) factorRoutes() []route {
 	return []route{
-		{"POST", "/login/second", "Show the second factor that the answer to /login asked for; gives what that gives without one", toEnter, 200, wire.Shown{}, wire.Session{}, nil, a.loginSecond},
-		{"POST", "/me/proof", "Show one's second factor anew, for what is grave: it counts for five minutes", anyone, 204, wire.Shown{}, nil, nil, a.proveAnew},
-		{"GET", "/me/factors", "One's own second factors", anyoneLacking, 200, nil, wire.Factors{}, nil, a.factors},
-		{"POST", "/me/factors", "Begin to set up a second factor", anyoneLacking, 200, wire.NewFactor{}, wire.FactorBegun{}, nil, a.beginFactor},
-		{"POST", "/me/factors/added", "End that, by showing it once; with the first come recovery codes", anyoneLacking, 201, wire.Shown{}, wire.FactorAdded{}, nil, a.addFactor},
-		{"DELETE", "/me/factors/:id", "Take a second factor away", anyoneFresh, 204, nil, nil, nil, a.dropFactor},
-		{"POST", "/me/recovery-codes", "Have other recovery codes made; those of before are worthless", anyoneFresh, 200, nil, wire.RecoveryCodes{}, nil, a.newRecovery},
+		{
+			id: "loginSecond", method: "POST", path: "/login/second", needs: toEnter,
+			summary: "Show the second factor that the answer to /login asked for; gives what that gives without one",
+			in:      wire.Shown{}, out: wire.Session{}, handle: a.loginSecond,
+		},
+		{
+			id: "proveFactor", method: "POST", path: "/me/proof", needs: anyone,
+			summary: "Show one's second factor anew, for what is grave: it counts for five minutes",
+			status:  204, in: wire.Shown{}, handle: a.proveAnew,
+		},
+		{
+			id: "listFactors", method: "GET", path: "/me/factors", needs: anyoneLacking,
+			summary: "One's own second factors",
+			out:     wire.Factors{}, handle: a.factors,
+		},
+		{
+			id: "beginFactor", method: "POST", path: "/me/factors", needs: anyoneLacking,
+			summary: "Begin to set up a second factor",
+			in:      wire.NewFactor{}, out: wire.FactorBegun{}, handle: a.beginFactor,
+		},
+		{
+			id: "finishFactor", method: "POST", path: "/me/factors/added", needs: anyoneLacking,
+			summary: "End that, by showing it once; with the first come recovery codes",
+			status:  201, in: wire.Shown{}, out: wire.FactorAdded{}, handle: a.addFactor,
+		},
+		{
+			id: "dropFactor", method: "DELETE", path: "/me/factors/:id", needs: anyoneFresh,
+			summary: "Take a second factor away",
+			status:  204, handle: a.dropFactor,
+		},
+		{
+			id: "newRecoveryCodes", method: "POST", path: "/me/recovery-codes", needs: anyoneFresh,
+			summary: "Have other recovery codes made; those of before are worthless",
+			out:     wire.RecoveryCodes{}, handle: a.newRecovery,
+		},
 	}
 }
 

@@ -18,22 +18,86 @@ import (
 // historyRoutes are those about what was.
 func (a *API) historyRoutes() []route {
 	return []route{
-		{"GET", "/devices/:name/revisions", "A device's revisions, newest first; line is running or startup", toRead, 200, nil, []wire.Revision{}, []string{"line"}, a.revisions},
-		{"GET", "/devices/:name/timeline", "What happened to a device, newest first", toRead, 200, nil, []wire.Moment{}, nil, a.timeline},
-		{"GET", "/devices/:name/blame", "Who last set each line, at a path and below it", toRead, 200, nil, wire.Blame{}, []string{"path"}, a.blame},
-		{"GET", "/devices/:name/history", "What happened at a path and below it, oldest first", toRead, 200, nil, wire.Life{}, []string{"path"}, a.life},
-		{"GET", "/snapshots", "The snapshots, newest first; of a device; retired=true has those too", toRead, 200, nil, []wire.Snapshot{}, []string{"device", "retired"}, a.snapshots},
-		{"POST", "/snapshots", "Name the state that devices are in now", toStage, 201, wire.NewSnapshot{}, wire.Snapshot{}, nil, a.takeSnapshot},
-		{"GET", "/snapshots/:ref", "One snapshot, by its number or name", toRead, 200, nil, wire.Snapshot{}, nil, a.snapshot},
-		{"PATCH", "/snapshots/:ref", "Give a snapshot another name or note, protect it, retire it", toStage, 200, wire.Relabel{}, wire.Snapshot{}, nil, a.relabel},
-		{"GET", "/compare", "Any two configurations; a and b are DEVICE@PLACE, with a place as for config; context, path, and as another form (unified, edit-config, yang-patch, yang-patch-json)", toRead, 200, nil, wire.Comparison{}, []string{"a", "b", "path", "context", "as"}, a.compare},
-		{"GET", "/compare/fleet", "Many devices between two moments, in sum; from and to are snapshot:NAME, at:TIME or running; of a site, or of devices", toRead, 200, nil, wire.FleetComparison{}, []string{"from", "to", "site", "device"}, a.compareFleet},
-		{"POST", "/restore", "Stage a configuration, or parts of it, as it was", toStage, 201, wire.NewRestore{}, wire.BroughtBack{}, nil, a.restore},
-		{"GET", "/export", "Configurations as a bundle (tar, docs/bundles.md): of a place or a snapshot; of devices, a site, or all; format is xml or json", toRead, 200, nil, nil, []string{"from", "device", "site", "format"}, a.export},
-		{"POST", "/import", "Stage a configuration from a file, whole or in parts", toStage, 201, wire.NewImport{}, wire.BroughtBack{}, nil, a.importFile},
-		{"POST", "/import/bundle", "Stage what a bundle holds (the body, a tar, docs/bundles.md) in one change, each configuration onto the device that it is from; device picks, onto sends the one that is picked elsewhere", toStage, 201, nil, wire.ImportedBundle{}, []string{"device", "onto"}, a.importBundle},
-		{"POST", "/carry", "Stage one device's configuration on another; what is its own stays", toStage, 201, wire.NewCarry{}, wire.Carried{}, nil, a.carry},
-		{"POST", "/undo", "Stage that a kept change, or all of a person's, is taken back", toStage, 201, wire.NewUndo{}, wire.BroughtBack{}, nil, a.undo},
+		{
+			id: "listRevisions", method: "GET", path: "/devices/:name/revisions", about: aDevice, needs: toRead,
+			summary: "A device's revisions, newest first; line is running or startup",
+			out:     []wire.Revision{}, query: []string{"line"}, handle: a.revisions,
+		},
+		{
+			id: "deviceTimeline", method: "GET", path: "/devices/:name/timeline", about: aDevice, needs: toRead,
+			summary: "What happened to a device, newest first",
+			out:     []wire.Moment{}, handle: a.timeline,
+		},
+		{
+			id: "blame", method: "GET", path: "/devices/:name/blame", about: aDevice, needs: toRead,
+			summary: "Who last set each line, at a path and below it",
+			out:     wire.Blame{}, query: []string{"path"}, handle: a.blame,
+		},
+		{
+			id: "pathHistory", method: "GET", path: "/devices/:name/history", about: aDevice, needs: toRead,
+			summary: "What happened at a path and below it, oldest first",
+			out:     wire.Life{}, query: []string{"path"}, handle: a.life,
+		},
+		{
+			id: "listSnapshots", method: "GET", path: "/snapshots", needs: toRead,
+			summary: "The snapshots, newest first; of a device; retired=true has those too",
+			out:     []wire.Snapshot{}, query: []string{"device", "retired"}, handle: a.snapshots,
+		},
+		{
+			id: "takeSnapshot", method: "POST", path: "/snapshots", needs: toStage,
+			summary: "Name the state that devices are in now",
+			status:  201, in: wire.NewSnapshot{}, out: wire.Snapshot{}, handle: a.takeSnapshot,
+		},
+		{
+			id: "getSnapshot", method: "GET", path: "/snapshots/:ref", needs: toRead,
+			summary: "One snapshot, by its number or name",
+			out:     wire.Snapshot{}, handle: a.snapshot,
+		},
+		{
+			id: "relabelSnapshot", method: "PATCH", path: "/snapshots/:ref", needs: toStage,
+			summary: "Give a snapshot another name or note, protect it, retire it",
+			in:      wire.Relabel{}, out: wire.Snapshot{}, handle: a.relabel,
+		},
+		{
+			id: "compareConfigurations", method: "GET", path: "/compare", needs: toRead,
+			summary: "Any two configurations; a and b are DEVICE@PLACE, with a place as for config; context, path, and as another form (unified, edit-config, yang-patch, yang-patch-json)",
+			out:     wire.Comparison{}, query: []string{"a", "b", "path", "context", "as"}, handle: a.compare,
+		},
+		{
+			id: "compareFleet", method: "GET", path: "/compare/fleet", needs: toRead,
+			summary: "Many devices between two moments, in sum; from and to are snapshot:NAME, at:TIME or running; of a site, or of devices",
+			out:     wire.FleetComparison{}, query: []string{"from", "to", "site", "device"}, handle: a.compareFleet,
+		},
+		{
+			id: "restoreConfiguration", method: "POST", path: "/restore", needs: toStage,
+			summary: "Stage a configuration, or parts of it, as it was",
+			status:  201, in: wire.NewRestore{}, out: wire.BroughtBack{}, handle: a.restore,
+		},
+		{
+			id: "exportConfigurations", method: "GET", path: "/export", needs: toRead,
+			summary: "Configurations as a bundle (tar, docs/bundles.md): of a place or a snapshot; of devices, a site, or all; format is xml or json",
+			query:   []string{"from", "device", "site", "format"}, handle: a.export,
+		},
+		{
+			id: "importConfiguration", method: "POST", path: "/import", needs: toStage,
+			summary: "Stage a configuration from a file, whole or in parts",
+			status:  201, in: wire.NewImport{}, out: wire.BroughtBack{}, handle: a.importFile,
+		},
+		{
+			id: "importBundle", method: "POST", path: "/import/bundle", needs: toStage,
+			summary: "Stage what a bundle holds (the body, a tar, docs/bundles.md) in one change, each configuration onto the device that it is from; device picks, onto sends the one that is picked elsewhere",
+			status:  201, out: wire.ImportedBundle{}, query: []string{"device", "onto"}, handle: a.importBundle,
+		},
+		{
+			id: "carryConfiguration", method: "POST", path: "/carry", needs: toStage,
+			summary: "Stage one device's configuration on another; what is its own stays",
+			status:  201, in: wire.NewCarry{}, out: wire.Carried{}, handle: a.carry,
+		},
+		{
+			id: "undo", method: "POST", path: "/undo", needs: toStage,
+			summary: "Stage that a kept change, or all of a person's, is taken back",
+			status:  201, in: wire.NewUndo{}, out: wire.BroughtBack{}, handle: a.undo,
+		},
 	}
 }
 

@@ -97,7 +97,7 @@ func TestHoldByAPI(t *testing.T) {
 	must(200, "POST", "/changes/1/hold", `{"addSeconds":600}`, &c)
 	assert.Equal(t, end.Add(10*time.Minute), c.Commit.Deadline)
 	must(200, "POST", "/changes/1/confirm", "", &c)
-	assert.Equal(t, "kept", c.State)
+	assert.EqualValues(t, "kept", c.State)
 	var d wire.Device
 	must(200, "GET", "/devices/saltern-quay", "", &d)
 	assert.True(t, d.Unsaved)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -67,8 +68,9 @@ func (a *API) startJob(c *call, kind string, do func(ctx context.Context, progre
 	ctx, cancel := context.WithCancel(stopping)
 	j := &job{doc: wire.Job{ID: a.jobs.last, Kind: kind, Actor: c.person.Name, State: "running", Begun: a.Log.Now()}, cancel: cancel, over: make(chan struct{})}
 	a.jobs.list = append(a.jobs.list, j)
-	if len(a.jobs.list) > keptJobs {
-		a.jobs.list = a.jobs.list[1:]
+	if len(a.jobs.list) > keptJobs { // one that runs stays: somebody waits for it
+		over := slices.IndexFunc(a.jobs.list, func(j *job) bool { return j.show().State != "running" })
+		a.jobs.list = slices.Delete(a.jobs.list, over, over+1)
 	}
 	go func() {
 		defer close(j.over)

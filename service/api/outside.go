@@ -11,14 +11,46 @@ import (
 // outsideRoutes are those about what was changed behind the service's back.
 func (a *API) outsideRoutes() []route {
 	return []route{
-		{"GET", "/outside", "Outside changes, newest first: those that are to be decided, or with all=true the newest of all; of a device", toRead, 200, nil, []wire.Outside{}, []string{"device", "all"}, a.outsides},
-		{"GET", "/outside/:number", "One outside change, with its difference and what the device told; context is the number of unchanged neighbours", toRead, 200, nil, wire.Outside{}, []string{"context"}, a.outside},
-		{"POST", "/outside/:number/adopt", "Take an outside change as it is, with a note", toStage, 200, wire.Adopt{}, wire.Outside{}, nil, a.adopt},
-		{"POST", "/outside/:number/push-back", "Stage that an outside change is taken back, and nothing that came after it; it is decided when that change is kept", toStage, 201, wire.NewPush{}, wire.Pushed{}, nil, a.pushBack},
-		{"POST", "/outside/:number/open", "Open a change that goes on from an outside change: the same on other devices, or a draft", toStage, 201, wire.NewPush{}, wire.Pushed{}, nil, a.goOn},
-		{"GET", "/silences", "The paths that always move, and need no decision", toRead, 200, nil, []wire.Silence{}, nil, a.silences},
-		{"POST", "/silences", "Say of a path, on a device or on all, that it always moves", toStage, 201, wire.NewSilence{}, wire.Silence{}, nil, a.silence},
-		{"DELETE", "/silences/:number", "Take that back", toStage, 204, nil, nil, nil, a.unsilence},
+		{
+			id: "listOutside", method: "GET", path: "/outside", needs: toRead,
+			summary: "Outside changes, newest first: those that are to be decided, or with all=true the newest of all; of a device",
+			out:     []wire.Outside{}, query: []string{"device", "all"}, handle: a.outsides,
+		},
+		{
+			id: "getOutside", method: "GET", path: "/outside/:number", needs: toRead,
+			summary: "One outside change, with its difference and what the device told; context is the number of unchanged neighbours",
+			out:     wire.Outside{}, query: []string{"context"}, handle: a.outside,
+		},
+		{
+			id: "adoptOutside", method: "POST", path: "/outside/:number/adopt", needs: toStage,
+			summary: "Take an outside change as it is, with a note",
+			in:      wire.Adopt{}, out: wire.Outside{}, handle: a.adopt,
+		},
+		{
+			id: "pushBackOutside", method: "POST", path: "/outside/:number/push-back", needs: toStage,
+			summary: "Stage that an outside change is taken back, and nothing that came after it; it is decided when that change is kept",
+			status:  201, in: wire.NewPush{}, out: wire.Pushed{}, handle: a.pushBack,
+		},
+		{
+			id: "openFromOutside", method: "POST", path: "/outside/:number/open", needs: toStage,
+			summary: "Open a change that goes on from an outside change: the same on other devices, or a draft",
+			status:  201, in: wire.NewPush{}, out: wire.Pushed{}, handle: a.goOn,
+		},
+		{
+			id: "listSilences", method: "GET", path: "/silences", needs: toRead,
+			summary: "The paths that always move, and need no decision",
+			out:     []wire.Silence{}, handle: a.silences,
+		},
+		{
+			id: "addSilence", method: "POST", path: "/silences", needs: toStage,
+			summary: "Say of a path, on a device or on all, that it always moves",
+			status:  201, in: wire.NewSilence{}, out: wire.Silence{}, handle: a.silence,
+		},
+		{
+			id: "dropSilence", method: "DELETE", path: "/silences/:number", needs: toStage,
+			summary: "Take that back",
+			status:  204, handle: a.unsilence,
+		},
 	}
 }
 

@@ -62,14 +62,20 @@ func TestJobs(t *testing.T) {
 		d.ok("nell", "DELETE", path(id), nil, nil)
 		d.ok("nell", "GET", path(id)+"?wait=20", nil, &j)
 	}
+	long, err := d.API.startJob(as("nell"), "test", waits)
+	require.NoError(t, err)
+	<-begun
 	for range keptJobs {
-		last, err := d.API.startJob(as("nell"), "test", func(context.Context, func(int, int, string)) (any, error) { return "result", errors.New("no") })
+		last, err := d.API.startJob(as("nell"), "test", func(context.Context, func(int, int, string)) (any, error) { return wire.Copied{Archive: "away"}, errors.New("no") })
 		require.NoError(t, err)
 		d.ok("nell", "GET", path(last.ID)+"?wait=20", nil, &j)
-		require.Equal(t, []any{"failed", "no", "result"}, []any{j.State, j.Trouble, j.Result})
+		require.Equal(t, []any{"failed", "no", map[string]any{"archive": "away", "copies": 0.0}}, []any{j.State, j.Trouble, j.Result})
 	}
 	status, _, _ = d.do("nell", "GET", path(ids[0]), nil, nil)
 	assert.Equal(t, http.StatusNotFound, status, "old ones are forgotten")
+	d.ok("nell", "GET", path(long.ID), nil, &j)
+	assert.Equal(t, "running", j.State, "one that runs is not forgotten, however many came after it")
+	d.ok("nell", "DELETE", path(long.ID), nil, nil)
 	status, _, _ = d.do("nell", "GET", "/jobs/x", nil, nil)
 	assert.Equal(t, http.StatusNotFound, status)
 }

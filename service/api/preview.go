@@ -137,7 +137,7 @@ func (a *API) partPreview(c *call, v desk.Verdict, context int) (wire.PartPrevie
 		p.Reserved = &r
 	}
 	for _, f := range v.Forecasts {
-		p.Forecasts = append(p.Forecasts, wire.Forecast{Device: f.Device, Answer: string(f.Answer), Path: f.Path, Because: f.Because})
+		p.Forecasts = append(p.Forecasts, wire.Forecast{Device: f.Device, Answer: f.Answer, Path: f.Path, Because: f.Because})
 	}
 	p.Effects = v.Effects
 	for _, x := range v.Conflicts {

@@ -8,9 +8,21 @@ import (
 // proposalRoutes are those about acts of administration that wait for others.
 func (a *API) proposalRoutes() []route {
 	return []route{
-		{"GET", "/proposals", "Acts of administration that wait until others agree", toAdministerAll, 200, nil, []wire.Proposal{}, nil, a.proposals},
-		{"POST", "/proposals/:id/agreement", "Agree to one that somebody else proposed; with the last agreement it is done", toAdministerFresh, 200, nil, wire.Agreed{}, nil, a.agreeTo},
-		{"DELETE", "/proposals/:id", "Drop one", toAdministerAll, 204, nil, nil, nil, a.dropProposal},
+		{
+			id: "listProposals", method: "GET", path: "/proposals", needs: toAdministerAll,
+			summary: "Acts of administration that wait until others agree",
+			out:     []wire.Proposal{}, handle: a.proposals,
+		},
+		{
+			id: "agreeToProposal", method: "POST", path: "/proposals/:id/agreement", needs: toAdministerFresh,
+			summary: "Agree to one that somebody else proposed; with the last agreement it is done",
+			out:     wire.Agreed{}, handle: a.agreeTo,
+		},
+		{
+			id: "dropProposal", method: "DELETE", path: "/proposals/:id", needs: toAdministerAll,
+			summary: "Drop one",
+			status:  204, handle: a.dropProposal,
+		},
 	}
 }
 

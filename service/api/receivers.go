@@ -9,11 +9,31 @@ import (
 // receiverRoutes are those about who is told of what.
 func (a *API) receiverRoutes() []route {
 	return []route{
-		{"GET", "/receivers", "Who is told of entries of the ledger", toAudit, 200, nil, []wire.Receiver{}, nil, a.receivers},
-		{"POST", "/receivers", "Add a receiver: syslog, a webhook, or mail", toAdministerAll, 201, wire.NewReceiver{}, wire.Receiver{}, nil, a.addReceiver},
-		{"PATCH", "/receivers/:name", "Change what a receiver is told of", toAdministerAll, 200, wire.ReceiverLine{}, wire.Receiver{}, nil, a.setReceiver},
-		{"POST", "/receivers/:name/try", "Tell a receiver something now, and say what came of it", toAdministerAll, 204, nil, nil, nil, a.tryReceiver},
-		{"DELETE", "/receivers/:name", "Tell a receiver nothing any more", toAdministerAll, 204, nil, nil, nil, a.retireReceiver},
+		{
+			id: "listReceivers", method: "GET", path: "/receivers", needs: toAudit,
+			summary: "Who is told of entries of the ledger",
+			out:     []wire.Receiver{}, handle: a.receivers,
+		},
+		{
+			id: "addReceiver", method: "POST", path: "/receivers", needs: toAdministerAll,
+			summary: "Add a receiver: syslog, a webhook, or mail",
+			status:  201, in: wire.NewReceiver{}, out: wire.Receiver{}, handle: a.addReceiver,
+		},
+		{
+			id: "setReceiver", method: "PATCH", path: "/receivers/:name", needs: toAdministerAll,
+			summary: "Change what a receiver is told of",
+			in:      wire.ReceiverLine{}, out: wire.Receiver{}, handle: a.setReceiver,
+		},
+		{
+			id: "tryReceiver", method: "POST", path: "/receivers/:name/try", needs: toAdministerAll,
+			summary: "Tell a receiver something now, and say what came of it",
+			status:  204, handle: a.tryReceiver,
+		},
+		{
+			id: "retireReceiver", method: "DELETE", path: "/receivers/:name", needs: toAdministerAll,
+			summary: "Tell a receiver nothing any more",
+			status:  204, handle: a.retireReceiver,
+		},
 	}
 }
 

@@ -19,10 +19,26 @@ import (
 // recordRoutes are those about what was committed, and reports.
 func (a *API) recordRoutes() []route {
 	return []route{
-		{"GET", "/commits", "Every commit, newest first, with who had a hand in it; by a person (who staged, committed or confirmed), of a device, of a change; before is a place in it", toRead, 200, nil, wire.CommitRecords{}, []string{"who", "device", "change", "since", "until", "before", "limit"}, a.commits},
-		{"GET", "/commits/:number", "One commit: what it made of each device, its steps, who staged what; context is the number of unchanged neighbours", toRead, 200, nil, wire.CommitRecord{}, []string{"context"}, a.commitRecord},
-		{"GET", "/changes/:number/report", "A change's report: what is planned before its commit, what happened after it; format is pdf or html", toRead, 200, nil, nil, []string{"format"}, a.changeReport},
-		{"GET", "/report", "A period's report, of all, of a device or of a person; since and until as in a line to search by; format is pdf or html", toAudit, 200, nil, nil, []string{"since", "until", "device", "who", "format"}, a.spanReport},
+		{
+			id: "listCommits", method: "GET", path: "/commits", needs: toRead,
+			summary: "Every commit, newest first, with who had a hand in it; by a person (who staged, committed or confirmed), of a device, of a change; before is a place in it",
+			out:     wire.CommitRecords{}, query: []string{"who", "device", "change", "since", "until", "before", "limit"}, handle: a.commits,
+		},
+		{
+			id: "getCommit", method: "GET", path: "/commits/:number", needs: toRead,
+			summary: "One commit: what it made of each device, its steps, who staged what; context is the number of unchanged neighbours",
+			out:     wire.CommitRecord{}, query: []string{"context"}, handle: a.commitRecord,
+		},
+		{
+			id: "changeReport", method: "GET", path: "/changes/:number/report", about: aChange, needs: toRead,
+			summary: "A change's report: what is planned before its commit, what happened after it; format is pdf or html",
+			query:   []string{"format"}, handle: a.changeReport,
+		},
+		{
+			id: "periodReport", method: "GET", path: "/report", needs: toAudit,
+			summary: "A period's report, of all, of a device or of a person; since and until as in a line to search by; format is pdf or html",
+			query:   []string{"since", "until", "device", "who", "format"}, handle: a.spanReport,
+		},
 	}
 }
 

@@ -13,14 +13,46 @@ import (
 // trafficRoutes are those about packets and filters.
 func (a *API) trafficRoutes() []route {
 	return []route{
-		{"GET", "/changes/:number/expectations", "What traffic the change is meant to permit or deny", toRead, 200, nil, []wire.Expectation{}, nil, a.expectations},
-		{"POST", "/changes/:number/expectations", "State what traffic the change is meant to permit or deny (docs/traffic.md)", toStage, 201, wire.NewExpectation{}, wire.Expectation{}, nil, a.expect},
-		{"DELETE", "/changes/:number/expectations/:id", "Take an expectation back", toStage, 204, nil, nil, nil, a.unexpect},
-		{"POST", "/changes/:number/accept", "Accept by its name what the change does at a place (a filter, or INTERFACE DIRECTION) though nobody expects it, as it is now", toStage, 204, wire.AcceptEffect{}, nil, nil, a.acceptEffect},
-		{"GET", "/devices/:name/filters", "The device's filters and where they work; from is as for config", toRead, 200, nil, wire.Filters{}, []string{"from"}, a.filters},
-		{"GET", "/devices/:name/filters/:filter", "One filter: what each rule decides, which are never reached, redundant or clash, what can go", toRead, 200, nil, flow.Sheet{}, []string{"from"}, a.filter},
-		{"GET", "/trace", "What filters do with packets: packets is written as an expectation without its action, way is DEVICE/FILTER or DEVICE@PLACE/FILTER, several with commas in the order in which packets go through them", toRead, 200, nil, flow.Traced{}, []string{"packets", "way"}, a.trace},
-		{"GET", "/filters/compare", "How two filters differ, over all packets; a and b are DEVICE/FILTER or DEVICE@PLACE/FILTER", toRead, 200, nil, wire.FilterComparison{}, []string{"a", "b"}, a.compareFilters},
+		{
+			id: "listExpectations", method: "GET", path: "/changes/:number/expectations", about: aChange, needs: toRead,
+			summary: "What traffic the change is meant to permit or deny",
+			out:     []wire.Expectation{}, handle: a.expectations,
+		},
+		{
+			id: "addExpectation", method: "POST", path: "/changes/:number/expectations", about: aChange, needs: toStage,
+			summary: "State what traffic the change is meant to permit or deny (docs/traffic.md)",
+			status:  201, in: wire.NewExpectation{}, out: wire.Expectation{}, handle: a.expect,
+		},
+		{
+			id: "dropExpectation", method: "DELETE", path: "/changes/:number/expectations/:id", about: aChange, needs: toStage,
+			summary: "Take an expectation back",
+			status:  204, handle: a.unexpect,
+		},
+		{
+			id: "acceptEffect", method: "POST", path: "/changes/:number/accept", about: aChange, needs: toStage,
+			summary: "Accept by its name what the change does at a place (a filter, or INTERFACE DIRECTION) though nobody expects it, as it is now",
+			status:  204, in: wire.AcceptEffect{}, handle: a.acceptEffect,
+		},
+		{
+			id: "listFilters", method: "GET", path: "/devices/:name/filters", about: aDevice, needs: toRead,
+			summary: "The device's filters and where they work; from is as for config",
+			out:     wire.Filters{}, query: []string{"from"}, handle: a.filters,
+		},
+		{
+			id: "getFilter", method: "GET", path: "/devices/:name/filters/:filter", about: aDevice, needs: toRead,
+			summary: "One filter: what each rule decides, which are never reached, redundant or clash, what can go",
+			out:     flow.Sheet{}, query: []string{"from"}, handle: a.filter,
+		},
+		{
+			id: "tracePacket", method: "GET", path: "/trace", needs: toRead,
+			summary: "What filters do with packets: packets is written as an expectation without its action, way is DEVICE/FILTER or DEVICE@PLACE/FILTER, several with commas in the order in which packets go through them",
+			out:     flow.Traced{}, query: []string{"packets", "way"}, handle: a.trace,
+		},
+		{
+			id: "compareFilters", method: "GET", path: "/filters/compare", needs: toRead,
+			summary: "How two filters differ, over all packets; a and b are DEVICE/FILTER or DEVICE@PLACE/FILTER",
+			out:     wire.FilterComparison{}, query: []string{"a", "b"}, handle: a.compareFilters,
+		},
 	}
 }
 

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/store"
 )
@@ -400,7 +401,7 @@ func TestWay(t *testing.T) {
 	ctx := audit.By(t.Context(), audit.Origin{Kind: "console", Address: "198.51.100.7", Session: "ab12"})
 	require.NoError(t, log.Write(ctx, func(tx *audit.Tx) error {
 		require.NoError(t, tx.AddAccount(store.Account{Name: "mara", Grants: []string{"read"}, Created: log.Now()}))
-		n, err := tx.AddChange(store.Change{Title: "t", Ticket: "TF-9", Author: "mara", State: "draft", Opened: log.Now(), Updated: log.Now()})
+		n, err := tx.AddChange(store.Change{Title: "t", Ticket: "TF-9", Author: "mara", State: lifecycle.Draft, Opened: log.Now(), Updated: log.Now()})
 		require.NoError(t, err)
 		return errors.Join(tx.Record(ledger.Entry{Actor: "mara", Action: "change.open", Change: n.Number}), tx.Record(ledger.Entry{Actor: audit.Service, Action: "x"}))
 	}))

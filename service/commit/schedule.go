@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/engine"
@@ -73,15 +74,13 @@ func (c *Commits) Schedule(ctx context.Context, p access.Person, number int64, o
 		if err != nil {
 			return err
 		}
-		switch now.State {
-		case "draft", "failed", "reverted":
-		default:
+		if !now.State.Open() {
 			return refusal.New(refusal.Conflict, "", "change %d is %s and cannot be scheduled", number, now.State)
 		}
 		if v, err = tx.AddScheduled(v); err != nil {
 			return err
 		}
-		if err := tx.SetState(number, "scheduled", "", v.Made); err != nil {
+		if err := tx.SetState(number, lifecycle.Scheduled, "", v.Made); err != nil {
 			return err
 		}
 		return tx.Record(ledger.Entry{Actor: p.Name, Action: "schedule.commit", Change: number, After: w.At.UTC().Format(time.RFC3339), Note: w.Zone + "; " + engine.PlanText(plan)})
@@ -156,7 +155,7 @@ func (c *Commits) end(ctx context.Context, actor string, v store.Scheduled, stat
 			if state != "cancelled" {
 				reason = note
 			}
-			if err := tx.SetState(v.Change, "draft", reason, c.log.Now()); err != nil {
+			if err := tx.SetState(v.Change, lifecycle.Draft, reason, c.log.Now()); err != nil {
 				return err
 			}
 		}

@@ -63,7 +63,7 @@ func (r *room) waits(n int64, p guard.Phase) {
 func (r *room) state(n int64) (state, reason string) {
 	c, err := r.Store.Change(r.t.Context(), n)
 	require.NoError(r.t, err)
-	return c.State, c.Reason
+	return string(c.State), c.Reason
 }
 
 func (r *room) becomes(n int64, want string) (reason string) {

@@ -9,6 +9,7 @@ import (
 
 	"oakenlatch/core/agree"
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
@@ -275,7 +276,7 @@ func (d *Desk) Approve(ctx context.Context, p access.Person, number int64, diges
 		return refusal.New(refusal.Forbidden, "sign in, and do it then", "a machine's token agrees to nothing: that is for a person")
 	case slices.Contains(authors, p.Name):
 		return refusal.New(refusal.Forbidden, "ask somebody else", "%s worked on change %d, and others have to agree to it", p.Name, number)
-	case !slices.Contains([]string{"draft", "failed", "reverted", "scheduled"}, c.State):
+	case !c.State.Open() && c.State != lifecycle.Scheduled:
 		return refusal.New(refusal.Conflict, "", "change %d is %s: there is nothing to agree to", number, c.State)
 	case digest == "":
 		return refusal.New(refusal.Invalid, fmt.Sprintf("see it with: latch preview %d", number), "which preview of change %d is agreed to is not said", number)

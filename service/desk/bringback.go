@@ -10,6 +10,7 @@ import (
 
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
@@ -130,7 +131,7 @@ func (d *Desk) into(ctx context.Context, p access.Person, b Bring, title string)
 		title = string(r[:119]) + "…"
 	}
 	title, ticket, err := named(title, b.Ticket)
-	return store.Change{Title: title, Ticket: ticket, Author: p.Name, State: "draft"}, err
+	return store.Change{Title: title, Ticket: ticket, Author: p.Name, State: lifecycle.Draft}, err
 }
 
 // restored works out what restoring comes to on one device.

@@ -169,7 +169,7 @@ func TestRestoreParts(t *testing.T) {
 	changes, err := r.Store.Changes(t.Context())
 	require.NoError(t, err)
 	for _, c := range changes {
-		assert.Equal(t, "kept", c.State)
+		assert.EqualValues(t, "kept", c.State)
 	}
 }
 

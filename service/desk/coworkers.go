@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/refusal"
@@ -94,7 +95,7 @@ func (d *Desk) Note(ctx context.Context, p access.Person, number int64, text str
 	if err != nil {
 		return n, err
 	}
-	if !works(c, p, company) && !p.Administers() && (c.State == "draft" || c.State == "dropped") {
+	if !works(c, p, company) && !p.Administers() && (c.State == lifecycle.Draft || c.State == lifecycle.Dropped) {
 		return n, refusal.New(refusal.Forbidden, "", "change %d belongs to %s", number, c.Author)
 	}
 	if n.Text == "" || len(n.Text) > mostNote {

@@ -184,7 +184,7 @@ func TestMovesOnAfterTheWord(t *testing.T) {
 	wait(t, r, n, guard.Done)
 	c, err := r.Store.Change(t.Context(), n)
 	require.NoError(t, err)
-	assert.Equal(t, "failed", c.State)
+	assert.EqualValues(t, "failed", c.State)
 	assert.Contains(t, c.Reason, "moved on since the change was previewed")
 	_, err = r.Put(servicetest.Mara, n, quay, "/system/location", "elsewhere else")
 	require.NoError(t, err)
@@ -319,7 +319,7 @@ func TestStagedAtThatMoment(t *testing.T) {
 		require.ErrorContains(t, err, "was edited at this very moment", what)
 		c, err := r.Store.Change(t.Context(), n)
 		require.NoError(t, err)
-		assert.Equal(t, "draft", c.State, what)
+		assert.EqualValues(t, "draft", c.State, what)
 		_, _, err = r.Engine.Last(t.Context(), n)
 		require.Error(t, err, "no commit was begun")
 	}

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
@@ -67,7 +68,7 @@ func (d *Desk) Open(ctx context.Context, p access.Person, title, ticket string) 
 	if err != nil {
 		return store.Change{}, err
 	}
-	c := store.Change{Title: title, Ticket: ticket, Author: p.Name, State: "draft", Opened: d.log.Now()}
+	c := store.Change{Title: title, Ticket: ticket, Author: p.Name, State: lifecycle.Draft, Opened: d.log.Now()}
 	err = d.log.Write(ctx, func(tx *audit.Tx) error {
 		var err error
 		if c, err = tx.AddChange(c); err != nil {
@@ -84,14 +85,14 @@ func (d *Desk) Open(ctx context.Context, p access.Person, title, ticket string) 
 
 // works reports whether a change is a person's: its author's, or of those the
 // author added.
-func works(c store.Change, p access.Person, company []string) bool {
-	return c.Author == p.Name || slices.Contains(company, p.Name)
+func works(c store.Change, p access.Person, coworkers []string) bool {
+	return c.Author == p.Name || slices.Contains(coworkers, p.Name)
 }
 
 // visible reports whether a person may see a change: a draft is private to
 // those who work on it, what is or was on devices is everybody's.
-func visible(c store.Change, p access.Person, company []string) bool {
-	return works(c, p, company) || c.State != "draft" && c.State != "dropped"
+func visible(c store.Change, p access.Person, coworkers []string) bool {
+	return works(c, p, coworkers) || !c.State.Private()
 }
 
 // Get gives a change that a person may see.
@@ -108,7 +109,7 @@ func (d *Desk) get(ctx context.Context, p access.Person, number int64) (store.Ch
 	if err != nil {
 		return c, nil, err
 	}
-	company, err := d.store.Coworkers(ctx, number)
+	coworkers, err := d.store.Coworkers(ctx, number)
 	if err != nil {
 		return c, nil, err
 	}
@@ -121,13 +122,13 @@ func (d *Desk) get(ctx context.Context, p access.Person, number int64) (store.Ch
 			return c, nil, refusal.New(refusal.Forbidden, "ask an administrator", "change %d is about devices that account %s may not see", number, p.Name)
 		}
 	}
-	if !visible(c, p, company) {
+	if !visible(c, p, coworkers) {
 		if ok, err := d.asked(ctx, p, number); err != nil || ok {
-			return c, company, err
+			return c, coworkers, err
 		}
 		return c, nil, refusal.New(refusal.Forbidden, fmt.Sprintf("they can add you with: latch share %d %s", number, p.Name), "change %d is a draft of %s and private to them", number, c.Author)
 	}
-	return c, company, nil
+	return c, coworkers, nil
 }
 
 // sight is what of the changes a person sees.
@@ -193,27 +194,27 @@ func (d *Desk) Visible(ctx context.Context, p access.Person, numbers []int64) (m
 
 // Own gives a change that a person may still edit.
 func (d *Desk) Own(ctx context.Context, p access.Person, number int64) (store.Change, error) {
-	c, company, err := d.get(ctx, p, number)
+	c, coworkers, err := d.get(ctx, p, number)
 	if err != nil {
 		return c, err
 	}
-	return c, editable(c, p, company)
+	return c, editable(c, p, coworkers)
 }
 
-func editable(c store.Change, p access.Person, company []string) error {
-	if !works(c, p, company) {
+func editable(c store.Change, p access.Person, coworkers []string) error {
+	if !works(c, p, coworkers) {
 		return refusal.New(refusal.Forbidden, fmt.Sprintf("open one of your own with: latch open TITLE, or have %s add you: latch share %d %s", c.Author, c.Number, p.Name), "change %d belongs to %s", c.Number, c.Author)
 	}
-	switch c.State {
-	case "draft", "failed", "reverted":
+	switch {
+	case c.State.Open():
 		return nil
-	case "scheduled":
+	case c.State == lifecycle.Scheduled:
 		return refusal.New(refusal.Conflict, fmt.Sprintf("take it off first: latch unschedule %d", c.Number), "change %d is on the schedule and cannot be edited or committed meanwhile", c.Number)
 	}
-	if c.State == "unsettled" {
+	if c.State == lifecycle.Unsettled {
 		return refusal.New(refusal.Conflict, fmt.Sprintf("say what is to be with its devices: latch settle %d", c.Number), "change %d was under way when the backup was taken that the records come from: it cannot be edited", c.Number)
 	}
-	if c.State == "partly" {
+	if c.State == lifecycle.Partly {
 		return refusal.New(refusal.Conflict, fmt.Sprintf("take back what of it was kept with: latch undo %d; or open a new one with: latch open TITLE", c.Number), "change %d is partly on its devices and can no longer be edited", c.Number)
 	}
 	return refusal.New(refusal.Conflict, "open a new one with: latch open TITLE", "change %d is %s and can no longer be edited", c.Number, c.State)
@@ -227,11 +228,11 @@ func (d *Desk) change(ctx context.Context, p access.Person, number int64, f func
 		if err != nil {
 			return err
 		}
-		company, err := tx.Coworkers(number)
+		coworkers, err := tx.Coworkers(number)
 		if err != nil {
 			return err
 		}
-		if err := editable(c, p, company); err != nil {
+		if err := editable(c, p, coworkers); err != nil {
 			return err
 		}
 		return f(tx)
@@ -244,7 +245,7 @@ func (d *Desk) edit(ctx context.Context, p access.Person, number int64, f func(t
 		if err := f(tx); err != nil {
 			return err
 		}
-		return tx.SetState(number, "draft", "", d.log.Now())
+		return tx.SetState(number, lifecycle.Draft, "", d.log.Now())
 	})
 }
 
@@ -263,7 +264,7 @@ func (d *Desk) Abandon(ctx context.Context, p access.Person, number int64) error
 		return err
 	}
 	return d.change(ctx, p, number, func(tx *audit.Tx) error {
-		if err := tx.SetState(number, "dropped", "", d.log.Now()); err != nil {
+		if err := tx.SetState(number, lifecycle.Dropped, "", d.log.Now()); err != nil {
 			return err
 		}
 		return tx.Record(ledger.Entry{Actor: p.Name, Action: "change.drop", Change: number})

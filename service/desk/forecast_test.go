@@ -79,7 +79,7 @@ func TestReaddress(t *testing.T) {
 	wait(t, r, wrong, guard.Done)
 	c, err := r.Store.Change(t.Context(), wrong)
 	require.NoError(t, err)
-	assert.Equal(t, "reverted", c.State, c.Reason)
+	assert.EqualValues(t, "reverted", c.State, c.Reason)
 	dev, err := r.Store.Device(t.Context(), store.Everything, quay)
 	require.NoError(t, err)
 	assert.Empty(t, dev.MovingTo)

@@ -11,6 +11,7 @@ import (
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/markup"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/stencil"
@@ -317,13 +318,13 @@ func (d *Desk) follow(ctx context.Context, p access.Person, title string, plan [
 		if err := save(tx); err != nil || len(staged) == 0 {
 			return err
 		}
-		c, err := tx.AddChange(store.Change{Title: title, Author: p.Name, State: "draft", Opened: d.log.Now()})
+		c, err := tx.AddChange(store.Change{Title: title, Author: p.Name, State: lifecycle.Draft, Opened: d.log.Now()})
 		if err != nil {
 			return err
 		}
 		if len(out.Devices) > 0 {
 			out.Change = c.Number
-		} else if err := tx.SetState(c.Number, "dropped", "every device holds all of it already", d.log.Now()); err != nil {
+		} else if err := tx.SetState(c.Number, lifecycle.Dropped, "every device holds all of it already", d.log.Now()); err != nil {
 			return err
 		}
 		if err := tx.Record(ledger.Entry{Actor: p.Name, Action: "change.open", Change: c.Number, Note: title}); err != nil {

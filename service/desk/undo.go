@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"oakenlatch/core/diff"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
 	"oakenlatch/service/history"
@@ -95,7 +96,7 @@ func (d *Desk) toUndo(ctx context.Context, p access.Person, u Undo) (map[int64][
 		if err != nil {
 			return nil, "", err
 		}
-		if c.State != "kept" && c.State != "partly" && c.State != "unsettled" {
+		if c.State != lifecycle.Kept && c.State != lifecycle.Partly && c.State != lifecycle.Unsettled {
 			return nil, "", refusal.New(refusal.Conflict, "what is not kept is on no device; see it with: latch show "+fmt.Sprint(u.Change), "change %d is %s: there is nothing to undo", u.Change, c.State)
 		}
 		return of, fmt.Sprintf("Undo change %d: %s", c.Number, c.Title), d.addUndone(ctx, of, c)

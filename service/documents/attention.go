@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/access"
 	"oakenlatch/service/notify"
 	"oakenlatch/service/store"
@@ -116,13 +117,13 @@ func (d *Documents) Attention(ctx context.Context, p access.Person) (wire.Attent
 
 // changesToDecide are changes that are under way or wait for a person, and one's own drafts.
 func (d *Documents) changesToDecide(ctx context.Context, p access.Person, out *wire.Attention) (err error) {
-	if out.Holding, err = d.List(ctx, p, store.ChangeQuery{States: []string{"holding", "applying"}}); err != nil {
+	if out.Holding, err = d.List(ctx, p, store.ChangeQuery{States: []lifecycle.State{lifecycle.Holding, lifecycle.Applying}}); err != nil {
 		return err
 	}
-	if out.Unsettled, err = d.List(ctx, p, store.ChangeQuery{States: []string{"unsettled"}}); err != nil {
+	if out.Unsettled, err = d.List(ctx, p, store.ChangeQuery{States: []lifecycle.State{lifecycle.Unsettled}}); err != nil {
 		return err
 	}
-	if out.Drafts, err = d.List(ctx, p, store.ChangeQuery{States: []string{"draft"}, Limit: mostDrafts}); err != nil {
+	if out.Drafts, err = d.List(ctx, p, store.ChangeQuery{States: []lifecycle.State{lifecycle.Draft}, Limit: mostDrafts}); err != nil {
 		return err
 	}
 	asked, err := d.Desk.ToApprove(ctx, p)

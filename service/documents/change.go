@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"oakenlatch/core/guard"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/access"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/store"
@@ -112,7 +113,7 @@ func (d *Documents) Changes(ctx context.Context, p access.Person, numbers []int6
 		for _, n := range facts.notes[doc.Number] {
 			doc.Notes = append(doc.Notes, wire.Note{Actor: n.Actor, At: n.At, Text: n.Text})
 		}
-		if w := facts.waiting[doc.Number]; x.Change.State == "scheduled" && len(w) > 0 {
+		if w := facts.waiting[doc.Number]; x.Change.State == lifecycle.Scheduled && len(w) > 0 {
 			due := scheduled(w[0])
 			due.Title, due.Devices = doc.Title, doc.Devices
 			doc.Due = &due

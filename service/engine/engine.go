@@ -17,6 +17,7 @@ import (
 
 	"oakenlatch/core/guard"
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/folder"
@@ -279,13 +280,13 @@ func (e *Engine) begin(ctx context.Context, start order.Start, started time.Time
 			return err
 		}
 		switch {
-		case now.State == "scheduled" && start.Scheduled != 0:
+		case now.State == lifecycle.Scheduled && start.Scheduled != 0:
 			if err := tx.EndScheduled(start.Scheduled, "begun", "", c.Started); err != nil {
 				return err
 			}
-		case now.State == "scheduled":
+		case now.State == lifecycle.Scheduled:
 			return refusal.New(refusal.Conflict, fmt.Sprintf("take it off first: latch unschedule %d", change), "change %d is on the schedule", change)
-		case now.State != "draft" && now.State != "failed" && now.State != "reverted":
+		case !now.State.Open():
 			return refusal.New(refusal.Conflict, "", "change %d is %s and cannot be committed", change, now.State)
 		}
 		if err := unedited(tx, change, start.Works); err != nil {
@@ -299,7 +300,7 @@ func (e *Engine) begin(ctx context.Context, start order.Start, started time.Time
 		if c, err = tx.AddCommit(c); err != nil {
 			return err
 		}
-		if err := tx.SetState(change, "applying", "", c.Started); err != nil {
+		if err := tx.SetState(change, lifecycle.Applying, "", c.Started); err != nil {
 			return err
 		}
 		if err := unapproved(tx, start.Unapproved); err != nil {
@@ -411,7 +412,7 @@ func (e *Engine) over(ctx context.Context, change int64) error {
 	if err != nil {
 		return err
 	}
-	if c.State == "draft" || c.State == "scheduled" {
+	if c.State == lifecycle.Draft || c.State == lifecycle.Scheduled {
 		return refusal.New(refusal.Conflict, fmt.Sprintf("commit it first: latch commit %d --hold 10m", change), "change %d has not been committed", change)
 	}
 	why := ""

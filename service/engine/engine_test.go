@@ -148,7 +148,7 @@ func (r *room) truth(n int64, s guard.State, names ...string) {
 	r.t.Helper()
 	c, err := r.Store.Change(r.t.Context(), n)
 	require.NoError(r.t, err)
-	assert.Equal(r.t, string(s.Outcome), c.State)
+	assert.EqualValues(r.t, s.Outcome, c.State)
 	for _, name := range names {
 		assert.False(r.t, r.Devices[name].Pending(), "%s is left on trial", name)
 		if s.Outcome == guard.Kept {

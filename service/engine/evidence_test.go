@@ -113,7 +113,7 @@ func TestRefusesToGoBack(t *testing.T) {
 	assert.Equal(t, "new", r.Value(quay, contact))
 	c, err := r.Store.Change(t.Context(), n)
 	require.NoError(t, err)
-	assert.Equal(t, "partly", c.State)
+	assert.EqualValues(t, "partly", c.State)
 	assert.True(t, strings.Contains(s.Devices[1].Said, "left so by mara"), s.Devices[1].Said)
 }
 

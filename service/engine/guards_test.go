@@ -276,9 +276,9 @@ func TestProbePrograms(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "phones"), []byte("#!/bin/sh\necho \"$OAKEN_LATCH_CHANGE $1\"\n[ \"$1\" = 'a b;c' ]\n"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "notes.txt"), []byte("x"), 0o644))
 	n := r.stage(router + " " + contact + " new")
-	parts, err := r.Desk.Parts(t.Context(), store.Everything, n)
-	require.NoError(t, err)
 	commit := func(p guard.Probe) error {
+		parts, err := r.Desk.Parts(t.Context(), store.Everything, n)
+		require.NoError(t, err)
 		return r.Begin("mara", n, order.Order{Hold: time.Minute, Probes: []guard.Probe{p}}, servicetest.Works(parts))
 	}
 	require.ErrorContains(t, commit(guard.Probe{Kind: guard.ProbeProgram, Program: "phones"}), "this service runs no programs")

@@ -7,27 +7,28 @@ import (
 	"oakenlatch/core/diff"
 	"oakenlatch/core/guard"
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/history"
 )
 
 // ChangeState gives the state of a change whose commit stands so.
-func ChangeState(s guard.State) (state, reason string) {
+func ChangeState(s guard.State) (state lifecycle.State, reason string) {
 	switch {
 	case s.Outcome != guard.Undecided:
-		return string(s.Outcome), s.Reason
+		return lifecycle.State(s.Outcome), s.Reason
 	case s.Phase == guard.Idle, s.Phase == guard.Preparing, s.Phase == guard.AllReady:
-		return "applying", ""
+		return lifecycle.Applying, ""
 	case s.Phase == guard.Applying, s.Phase == guard.Reverting:
 		for _, d := range s.Devices {
 			switch d.Standing {
 			case guard.Held, guard.GoingBack, guard.IsReverted, guard.Confirming, guard.IsKept, guard.IsLeft:
-				return "holding", s.Reason
+				return lifecycle.Holding, s.Reason
 			}
 		}
-		return "applying", s.Reason
+		return lifecycle.Applying, s.Reason
 	}
-	return "holding", ""
+	return lifecycle.Holding, ""
 }
 
 // actions names events in the ledger.
@@ -82,13 +83,13 @@ func (r *run) tell(tx *audit.Tx, s step) error {
 			return err
 		}
 	}
-	if was == is || is == "applying" {
+	if was == is || is == lifecycle.Applying {
 		return nil
 	}
 	if err := r.arrive(tx, is); err != nil {
 		return err
 	}
-	e := ledger.Entry{Actor: audit.Service, Action: "change." + is, Change: r.commit.Change, Note: s.now.Reason}
+	e := ledger.Entry{Actor: audit.Service, Action: "change." + string(is), Change: r.commit.Change, Note: s.now.Reason}
 	if s.now.By != "" && s.now.By != guard.ByItsProbes {
 		e.Actor = s.now.By
 	}
@@ -172,16 +173,16 @@ func (r *run) lines(tx *audit.Tx, h *deviceWorker) error {
 
 // arrive ends the moving of devices' management: to where it was to go where
 // the change is kept, and to where it was otherwise.
-func (r *run) arrive(tx *audit.Tx, is string) error {
+func (r *run) arrive(tx *audit.Tx, is lifecycle.State) error {
 	for _, h := range r.workers {
-		if h.movesTo == "" || is == "holding" {
+		if h.movesTo == "" || is == lifecycle.Holding {
 			continue
 		}
 		d, err := tx.DeviceByID(h.device)
 		if err != nil {
 			return err
 		}
-		if err := moved(tx, r.commit.Actor, r.commit.Change, d, is); err != nil {
+		if err := moved(tx, r.commit.Actor, r.commit.Change, d, string(is)); err != nil {
 			return err
 		}
 	}

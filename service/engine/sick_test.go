@@ -229,7 +229,7 @@ func (r *sickRoom) sickly(seed int64) string {
 	}
 	c, err := r.Store.Change(r.t.Context(), n)
 	require.NoError(r.t, err)
-	require.Equal(r.t, string(s.Outcome), c.State, "seed %d: %s", seed, how)
+	require.EqualValues(r.t, s.Outcome, c.State, "seed %d: %s", seed, how)
 	require.Empty(r.t, r.Notes.List(), "seed %d: %s: a hold that is over is noted as under way", seed, how)
 	return how + ", " + string(s.Outcome)
 }

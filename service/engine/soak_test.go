@@ -138,7 +138,7 @@ func (r *soak) schedule(seed int64) guard.Outcome {
 	}
 	c, err := r.Store.Change(r.t.Context(), n)
 	require.NoError(r.t, err)
-	require.Equal(r.t, string(s.Outcome), c.State)
+	require.EqualValues(r.t, s.Outcome, c.State)
 	return s.Outcome
 }
 

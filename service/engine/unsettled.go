@@ -11,6 +11,7 @@ import (
 	"oakenlatch/core/diff"
 	"oakenlatch/core/guard"
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
 	"oakenlatch/service/audit"
@@ -42,7 +43,7 @@ func nothingToSettle(c store.Change) error {
 
 // Unsettled reads the devices of a change that is unsettled.
 func (e *Engine) Unsettled(ctx context.Context, c store.Change) ([]Unsettled, error) {
-	if c.State != "unsettled" {
+	if c.State != lifecycle.Unsettled {
 		return nil, nothingToSettle(c)
 	}
 	commit, err := e.store.LastCommit(ctx, c.Number)
@@ -198,7 +199,7 @@ func (e *Engine) Settle(ctx context.Context, by string, c store.Change, devices 
 		if err := tx.SetState(c.Number, state, reason, e.log.Now()); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: by, Action: "change." + state, Change: c.Number, Note: reason})
+		return tx.Record(ledger.Entry{Actor: by, Action: "change." + string(state), Change: c.Number, Note: reason})
 	})
 }
 
@@ -241,7 +242,7 @@ func moved(tx *audit.Tx, by string, change int64, d store.Device, standing strin
 }
 
 // ended gives the end of a change whose devices are all settled.
-func ended(said []store.Settled, list []Unsettled) (state, reason string) {
+func ended(said []store.Settled, list []Unsettled) (state lifecycle.State, reason string) {
 	names := map[int64]string{}
 	for _, u := range list {
 		names[u.Device.ID] = u.Device.Name
@@ -253,9 +254,9 @@ func ended(said []store.Settled, list []Unsettled) (state, reason string) {
 	}
 	reason = "settled after a restore: " + strings.Join(each, ", ")
 	if same && said[0].Standing != "left" {
-		return said[0].Standing, reason
+		return lifecycle.State(said[0].Standing), reason
 	}
-	return "partly", reason
+	return lifecycle.Partly, reason
 }
 
 // Lost lists what was on hold and the records know nothing of.

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/desk"
@@ -97,7 +98,7 @@ func (d *Decisions) PushBack(ctx context.Context, p access.Person, id int64, tit
 		if err != nil {
 			return o, c, nil, err
 		}
-		if c.State != "dropped" && c.State != "kept" {
+		if c.State != lifecycle.Dropped && c.State != lifecycle.Kept {
 			return o, c, nil, refusal.New(refusal.Conflict, fmt.Sprintf("go on with it: latch preview %d; or drop it first: latch drop %d", c.Number, c.Number), "change %d of %s is to push it back already", c.Number, c.Author)
 		}
 	}

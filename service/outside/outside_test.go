@@ -197,7 +197,7 @@ func TestDuringHold(t *testing.T) {
 	state := func() string {
 		now, err := r.Store.Change(t.Context(), c.Number)
 		require.NoError(t, err)
-		return now.State
+		return string(now.State)
 	}
 	require.Eventually(t, func() bool { return state() == "holding" }, 90*time.Second, 10*time.Millisecond)
 	require.NoError(t, r.Devices[quay].Console("/system/contact", "meanwhile"))

@@ -11,6 +11,7 @@ import (
 	"oakenlatch/core/diff"
 	"oakenlatch/core/flow"
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/store"
@@ -123,7 +124,7 @@ func (r *Reports) ForChange(ctx context.Context, p access.Person, number int64) 
 		return out, err
 	}
 	out.Subtitle = "What is planned"
-	if len(commits) > 0 && c.State != "draft" {
+	if len(commits) > 0 && c.State != lifecycle.Draft {
 		out.Subtitle = "What happened"
 	}
 	company, err := r.Store.Coworkers(ctx, number)
@@ -131,7 +132,7 @@ func (r *Reports) ForChange(ctx context.Context, p access.Person, number int64) 
 		return out, err
 	}
 	out.fact("Ticket", c.Ticket)
-	out.fact("State", c.State)
+	out.fact("State", string(c.State))
 	out.fact("Because", c.Reason)
 	out.fact("Author", c.Author)
 	out.fact("With", strings.Join(company, ", "))
@@ -300,7 +301,7 @@ func (r *Reports) happened(ctx context.Context, c store.Change, cm Commit, out *
 	}
 	for _, d := range cm.Devices {
 		if df := r.Log.Redactor.Difference(made[d.Name]); df != nil {
-			out.difference("What it changed on "+d.Name, map[bool]string{true: "", false: "It is not there any more: the change is " + c.State + "."}[c.State == "kept" || c.State == "holding"], df)
+			out.difference("What it changed on "+d.Name, map[bool]string{true: "", false: "It is not there any more: the change is " + string(c.State) + "."}[c.State == lifecycle.Kept || c.State == lifecycle.Holding], df)
 		}
 	}
 	if err := r.expected(ctx, c, cm, out); err != nil {

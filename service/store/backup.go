@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 )
 
 // File is the name of the database in its folder.
@@ -95,7 +96,7 @@ func (s *Store) Settle(ctx context.Context, at time.Time, record func(tx *Tx, e 
 			if _, err := tx.exec("UPDATE commits SET ended_at = ? WHERE id = ?", timeText(at), c.ID); err != nil {
 				return err
 			}
-			if err := tx.SetState(c.Change, "unsettled", restored+fmt.Sprintf("; look at them and say so with latch settle %d", c.Change), at); err != nil {
+			if err := tx.SetState(c.Change, lifecycle.Unsettled, restored+fmt.Sprintf("; look at them and say so with latch settle %d", c.Change), at); err != nil {
 				return err
 			}
 			if err := record(tx, ledger.Entry{Action: "commit.unknown", Change: c.Change, Note: restored}); err != nil {
@@ -108,7 +109,7 @@ func (s *Store) Settle(ctx context.Context, at time.Time, record func(tx *Tx, e 
 				return err
 			}
 			if v.Kind == "commit" {
-				if err := tx.SetState(v.Change, "draft", "", at); err != nil {
+				if err := tx.SetState(v.Change, lifecycle.Draft, "", at); err != nil {
 					return err
 				}
 			}

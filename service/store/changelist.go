@@ -9,20 +9,22 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"oakenlatch/core/lifecycle"
 )
 
 // ChangeQuery says which changes are asked for. Its zero value asks for all, newest first.
 type ChangeQuery struct {
-	Numbers  []int64  // of these; nil is any
-	States   []string // in any of these; nil is any
-	Author   string   // of this person; "" is anybody's
-	Number   string   // whose number begins with these digits
-	Ticket   string   // whose ticket begins with this, whatever the case
-	Text     string   // with this in the title or ticket, whatever the case
-	Before   int64    // with a lower number; 0 is all
-	Limit    int      // at most so many; 0 is all
-	Sight    *Sight   // as somebody sees them; nil is everything
-	Ticketed bool     // that have a ticket
+	Numbers  []int64           // of these; nil is any
+	States   []lifecycle.State // in any of these; nil is any
+	Author   string            // of this person; "" is anybody's
+	Number   string            // whose number begins with these digits
+	Ticket   string            // whose ticket begins with this, whatever the case
+	Text     string            // with this in the title or ticket, whatever the case
+	Before   int64             // with a lower number; 0 is all
+	Limit    int               // at most so many; 0 is all
+	Sight    *Sight            // as somebody sees them; nil is everything
+	Ticketed bool              // that have a ticket
 }
 
 // Sight is what of the changes somebody sees.
@@ -37,16 +39,45 @@ type ChangeAndCommit struct {
 	Commit *Commit // without its parts; nil where it was never committed
 }
 
-// where gives what a change has to be, as SQL over changes c, and the values in it; state is one of
-// those asked for, "" for any.
-func (q ChangeQuery) where(state string) (string, []any, error) {
+// kindOfChange is a part of what is asked for that an index finds by itself: a state, "" for any, and a span
+// of numbers, 0 for all.
+type kindOfChange struct {
+	state       lifecycle.State
+	least, most int64
+}
+
+// kinds gives the parts of what is asked for.
+func (q ChangeQuery) kinds() (out []kindOfChange) {
+	states := q.States
+	if states == nil {
+		states = []lifecycle.State{""}
+	}
+	for _, state := range states {
+		if q.Number == "" {
+			out = append(out, kindOfChange{state: state})
+			continue
+		}
+		// Numbers that begin with 12 are 12, 120 to 129, 1200 to 1299 and so on.
+		least, err := strconv.ParseInt(q.Number, 10, 64)
+		if err != nil || least < 1 || strconv.FormatInt(least, 10) != q.Number {
+			return nil // no number is written so
+		}
+		for most := least; most < 1<<50; least, most = least*10, most*10+9 {
+			out = append(out, kindOfChange{state, least, most})
+		}
+	}
+	return out
+}
+
+// where gives what a change of a kind has to be, as SQL over changes c, and the values in it.
+func (q ChangeQuery) where(k kindOfChange) (string, []any, error) {
 	var parts []string
 	var args []any
 	add := func(text string, values ...any) {
 		parts, args = append(parts, text), append(args, values...)
 	}
-	if state != "" {
-		add("c.state = ?", state)
+	if k.state != "" {
+		add("c.state = ?", k.state)
 	}
 	if q.Numbers != nil {
 		numbers, err := json.Marshal(q.Numbers)
@@ -58,14 +89,14 @@ func (q ChangeQuery) where(state string) (string, []any, error) {
 	if q.Author != "" {
 		add("c.author = ?", q.Author)
 	}
-	if q.Number != "" {
-		add(`CAST(c.number AS TEXT) LIKE ? ESCAPE '\'`, likeText(q.Number)+"%")
+	if k.least > 0 {
+		add("c.number BETWEEN ? AND ?", k.least, k.most)
+	}
+	if q.Ticketed || q.Ticket != "" {
+		add("c.ticket <> ''")
 	}
 	if q.Ticket != "" {
-		add(`c.ticket LIKE ? ESCAPE '\'`, likeText(q.Ticket)+"%")
-	}
-	if q.Ticketed {
-		add("c.ticket <> ''")
+		add("c.ticket COLLATE NOCASE >= ? AND c.ticket COLLATE NOCASE < ?", q.Ticket, q.Ticket+"\U0010FFFF")
 	}
 	if q.Text != "" {
 		like := "%" + likeText(q.Text) + "%"
@@ -84,6 +115,8 @@ func (q ChangeQuery) where(state string) (string, []any, error) {
 		if err != nil {
 			return "", nil, err
 		}
+		// Those with parts on devices in sight are found by these; without any part, a change is its people's alone.
+		add(`c.number IN (SELECT change FROM parts WHERE device IN (SELECT value FROM json_each(?)) UNION SELECT number FROM changes WHERE author = ? UNION SELECT change FROM company WHERE account = ?)`, string(devices), q.Sight.Person, q.Sight.Person)
 		add("NOT EXISTS (SELECT 1 FROM parts WHERE change = c.number AND device NOT IN (SELECT value FROM json_each(?)))", string(devices))
 	}
 	return strings.Join(parts, " AND "), args, nil
@@ -94,21 +127,18 @@ func likeText(text string) string {
 	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(text)
 }
 
-// newestOf gives the newest of several lists, each newest first: those asked for by state are found by an index each.
-func newestOf[T any](q ChangeQuery, number func(T) int64, ask func(state string) ([]T, error)) ([]T, error) {
-	states := q.States
-	if states == nil {
-		states = []string{""}
-	}
+// newestOf gives the newest of the lists of all kinds, each newest first.
+func newestOf[T any](q ChangeQuery, number func(T) int64, ask func(kindOfChange) ([]T, error)) ([]T, error) {
+	kinds := q.kinds()
 	var all []T
-	for _, state := range states {
-		list, err := ask(state)
+	for _, k := range kinds {
+		list, err := ask(k)
 		if err != nil {
 			return nil, err
 		}
 		all = append(all, list...)
 	}
-	if len(states) > 1 {
+	if len(kinds) > 1 {
 		slices.SortFunc(all, func(a, b T) int { return cmp.Compare(number(b), number(a)) })
 	}
 	if q.Limit > 0 {
@@ -127,8 +157,8 @@ func (q ChangeQuery) most() int {
 
 // ListChanges lists changes, newest first.
 func (s *Store) ListChanges(ctx context.Context, q ChangeQuery) ([]Change, error) {
-	return newestOf(q, func(c Change) int64 { return c.Number }, func(state string) ([]Change, error) {
-		where, args, err := q.where(state)
+	return newestOf(q, func(c Change) int64 { return c.Number }, func(k kindOfChange) ([]Change, error) {
+		where, args, err := q.where(k)
 		if err != nil {
 			return nil, err
 		}
@@ -138,12 +168,9 @@ func (s *Store) ListChanges(ctx context.Context, q ChangeQuery) ([]Change, error
 
 // CountChanges counts the changes that are asked for, whatever the limit.
 func (s *Store) CountChanges(ctx context.Context, q ChangeQuery) (int, error) {
-	states, count := q.States, 0
-	if states == nil {
-		states = []string{""}
-	}
-	for _, state := range states {
-		where, args, err := q.where(state)
+	count := 0
+	for _, k := range q.kinds() {
+		where, args, err := q.where(k)
 		if err != nil {
 			return 0, err
 		}
@@ -156,14 +183,14 @@ func (s *Store) CountChanges(ctx context.Context, q ChangeQuery) (int, error) {
 	return count, nil
 }
 
-// Tickets lists the tickets of changes that are asked for, each once, that of the newest change first.
+// Tickets lists the tickets of changes that are asked for, each once, in their order.
 func (s *Store) Tickets(ctx context.Context, q ChangeQuery) ([]string, error) {
 	q.Ticketed = true
-	where, args, err := q.where("")
+	where, args, err := q.where(kindOfChange{})
 	if err != nil {
 		return nil, err
 	}
-	return many(s.ask(ctx, "SELECT c.ticket FROM changes c WHERE "+where+" GROUP BY c.ticket ORDER BY max(c.number) DESC LIMIT ?", append(args, q.most())...), scanText)
+	return many(s.ask(ctx, "SELECT DISTINCT c.ticket FROM changes c WHERE "+where+" ORDER BY c.ticket COLLATE NOCASE LIMIT ?", append(args, q.most())...), scanText)
 }
 
 const prefixedChange = "c.number, c.title, c.ticket, c.author, c.state, c.reason, c.origin, c.opened_at, c.updated_at"

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"oakenlatch/core/guard"
+	"oakenlatch/core/lifecycle"
 )
 
 // Change is a numbered unit of staged work.
@@ -15,7 +16,7 @@ type Change struct {
 	Number          int64
 	Title, Ticket   string
 	Author          string
-	State           string
+	State           lifecycle.State
 	Reason          string
 	Origin          string // what it was made from by itself: an undo, a restore; "" for one a person opened
 	Opened, Updated time.Time
@@ -81,7 +82,7 @@ func (s *Store) Changes(ctx context.Context) ([]Change, error) {
 }
 
 // SetState moves a change to a state.
-func (tx *Tx) SetState(number int64, state, reason string, at time.Time) error {
+func (tx *Tx) SetState(number int64, state lifecycle.State, reason string, at time.Time) error {
 	return affected(tx.exec("UPDATE changes SET state = ?, reason = ?, updated_at = ? WHERE number = ?", state, reason, timeText(at), number))
 }
 

@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/lab"
 	"oakenlatch/test/port"
 	"oakenlatch/wire"
@@ -276,7 +277,7 @@ func (s *Stage) Value(device, path string) string {
 }
 
 // Eventually waits until a change is in a state.
-func (s *Stage) Eventually(number, state string, limit time.Duration) wire.Change {
+func (s *Stage) Eventually(number string, state lifecycle.State, limit time.Duration) wire.Change {
 	s.T.Helper()
 	var c wire.Change
 	require.Eventually(s.T, func() bool {

@@ -125,7 +125,7 @@ function Desk({ part, preview, change, open, choose, context, setContext, valida
   const stage = useStage(change.number);
   const desk = useDesk(change.number);
   const remedies: Remedies = {
-    mend: (fix) => { stage.mutate({ devices: [part.device], op: fix.edit, path: fix.path, value: fix.value }); },
+    mend: (fix) => { stage.mutate({ devices: [part.device], op: fix.edit, path: fix.path, ...(fix.value === undefined ? {} : { value: fix.value }) }); },
     decide: (path, keep) => { desk.mutate({ method: "POST", path: "/decide", body: { device: part.device, path, keep } }); },
     rebase: () => { desk.mutate({ method: "POST", path: "/rebase", body: { devices: [part.device] } }); },
     validate,

@@ -8,7 +8,7 @@ import { when } from "../time";
 /** Has the browser make a passkey. */
 async function makePasskey(begun: FactorBegun): Promise<unknown> {
   if (!begun.create) throw new Error("The service asked for no passkey.");
-  const made = await navigator.credentials.create({ publicKey: PublicKeyCredential.parseCreationOptionsFromJSON(begun.create.publicKey) });
+  const made = await navigator.credentials.create({ publicKey: PublicKeyCredential.parseCreationOptionsFromJSON((begun.create as { publicKey: PublicKeyCredentialCreationOptionsJSON }).publicKey) });
   if (!(made instanceof PublicKeyCredential)) throw new Error("The browser made no passkey.");
   return made.toJSON();
 }

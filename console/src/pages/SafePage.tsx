@@ -2,7 +2,7 @@ import { Alert, Button, Card, Flex, Popconfirm, Progress, Space, Table, Tag, Typ
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Session } from "../api";
-import type { Archive, Job, Standing } from "../pastApi";
+import type { Archive, Job, Standing, Copied, VerifiedArchive } from "../pastApi";
 import { useArchives, useCopyNow, useJob, useSetArchive, useStanding, useStopJob, useVerifyArchive } from "../pastQueries";
 import { Copies } from "../parts/Copies";
 import { HostKey } from "../parts/HostKey";
@@ -94,7 +94,8 @@ function Work({ id }: { id: number | undefined }) {
     );
   }
   if (j.state !== "done") return <Alert type="error" showIcon title={j.trouble ?? j.state} />;
-  const wrong = (j.result?.["wrong"] as string[] | undefined) ?? [];
-  const text = j.kind === "copy" ? `${String(j.result?.["copies"])} copies made, each read back and compared` : `${String(j.result?.["whole"])} of ${String(j.result?.["copies"])} copies read back whole`;
+  const result = (j.result ?? {}) as Partial<Copied & VerifiedArchive>;
+  const wrong = result.wrong ?? [];
+  const text = j.kind === "copy" ? `${String(result.copies)} copies made, each read back and compared` : `${String(result.whole)} of ${String(result.copies)} copies read back whole`;
   return <Alert type={wrong.length > 0 ? "error" : "success"} showIcon title={text} description={wrong.map((w) => <div key={w}>{w}</div>)} />;
 }

@@ -27,7 +27,7 @@ export function SchedulePage({ session }: { session: Session }) {
           { title: "What", key: "what", render: (_, d) => (d.kind === "restart" ? `restart ${d.devices.join(", ")}` : <Link to={`/changes/${String(d.change)}`}>commit change {d.change}: {d.title}</Link>) },
           { title: "Devices", key: "devices", render: (_, d) => d.devices.join(", ") },
           { title: "By", dataIndex: "actor" },
-          { title: "State", key: "state", render: (_, d) => <><Tag color={colours[d.state]}>{d.state}</Tag>{d.note}</> },
+          { title: "State", key: "state", render: (_, d) => <><Tag color={colours[d.state] ?? "default"}>{d.state}</Tag>{d.note}</> },
           {
             key: "off", render: (_, d) => d.state === "waiting" && may(session, "stage") && (
               <Popconfirm title="Take it off the schedule?" okText="Take it off" onConfirm={() => { off.mutate(d.id); }}>

@@ -11,7 +11,7 @@ export function Groups({ groups, children }: { groups: DiffGroup[]; children: Re
     <>
       <div role="list" aria-label="like changes together">
         {groups.map((g) => {
-          const mark = markOf[g.kind];
+          const mark = g.kind === "within" ? "~" : markOf[g.kind];
           return (
             <div role="listitem" key={g.kind + g.place + (g.old ?? "") + (g.new ?? "")} style={{ marginBottom: 6 }}>
               <span style={{ color: marks[mark]?.light, fontWeight: 700 }}>{mark} {g.count}×</span> <code>{g.place}</code>

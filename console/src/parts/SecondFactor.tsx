@@ -7,7 +7,7 @@ import { Trouble } from "./Trouble";
 /** Has the browser show a passkey. */
 async function showPasskey(second: Second): Promise<unknown> {
   if (!second.passkey) throw new Error("There is no passkey to show here.");
-  const got = await navigator.credentials.get({ publicKey: PublicKeyCredential.parseRequestOptionsFromJSON(second.passkey.publicKey) });
+  const got = await navigator.credentials.get({ publicKey: PublicKeyCredential.parseRequestOptionsFromJSON((second.passkey as { publicKey: PublicKeyCredentialRequestOptionsJSON }).publicKey) });
   if (!(got instanceof PublicKeyCredential)) throw new Error("The browser gave no passkey.");
   return got.toJSON();
 }

@@ -7,18 +7,19 @@ import { may, mayEverywhere, on } from "../may";
 import { SignIn } from "../pages/SignIn";
 import { Refusals, answering, open } from "./answering";
 import type { Asked } from "./answering";
+import { calm, quietPart } from "./documents";
 
 const at = "2026-11-23T02:00:00Z";
 const everything = ["read", "stage", "commit", "approve", "audit", "administer", "reveal"];
 const accounts: Account[] = [{ name: "admin", may: everything, created: at }, { name: "hanna", may: ["read", "stage@site=Saltern"], created: at, issuer: "https://id.example.net" }, { name: "gone", may: ["read"], created: at, closed: at }];
 const tokens: Token[] = [{ id: "0a1b2c3d", account: "admin", kind: "session", created: at, expires: at, idleUntil: at, used: at, source: "198.51.100.7", own: true }, { id: "4e5f6071", account: "admin", kind: "machine", name: "nightly", may: ["read"], created: at, expires: at }];
 const rule: ApprovalRule = { number: 1, scope: "tag=edge", path: "/acls", needed: 1, emergency: true, note: "two persons", actor: "admin", at };
-const emergency: Emergency = { number: 3, change: 7, title: "At night", actor: "mara", reason: "the quay is on fire", at };
+const emergency: Emergency = { number: 3, change: 7, title: "At night", actor: "mara", reason: "the quay is on fire", digest: "d1g", at };
 const change: Change = { number: 7, title: "Slip", author: "mara", state: "draft", opened: at, updated: at, devices: ["hall"], edits: 1 };
 const approval: Approval = { needed: 1, missing: 1, rules: [rule], have: [], fallen: [{ actor: "otto", digest: "old", at }], askedBy: "mara", askedAt: at, askedNote: "it sails at six", emergency: true };
 const preview: Preview = {
   change, empty: false, ready: false, against: "running", digest: "d1g", approval,
-  parts: [{ device: "hall", base: 3, count: 1, read: true, behind: false, unchecked: 0, guard: "device", unsaved: false, edits: [], lines: [{ mark: "+", depth: 0, text: "ace [slip]" }] }],
+  parts: [{ ...quietPart, device: "hall", lines: [{ mark: "+", depth: 0, text: "ace [slip]" }] }],
 };
 
 let answers: Record<string, unknown>;
@@ -29,7 +30,7 @@ const as = (account: string, roles: string[]) => { answers["/me"] = { account, m
 beforeEach(() => {
   asked = [];
   answers = {
-    "/attention": { holding: [], unsaved: [], trouble: [], outside: [], drafts: [], due: [], approve: [change], emergencies: [emergency], proposals: [{ number: 4, says: "rule 1 goes: all devices, 1", actor: "joss", at: "2026-11-23T01:00:00Z", agreed: [], missing: 1 }], denied: [{ name: "tidewell/saltern", url: "http://192.0.2.9", trouble: "it saw 9 entries, and the record has 7: the end was cut off", denies: true }] }, "/login/ways": {},
+    "/attention": { ...calm, approve: [change], emergencies: [emergency], proposals: [{ number: 4, says: "rule 1 goes: all devices, 1", actor: "joss", at: "2026-11-23T01:00:00Z", agreed: [], missing: 1 }], denied: [{ name: "tidewell/saltern", url: "http://192.0.2.9", trouble: "it saw 9 entries, and the record has 7: the end was cut off", denies: true }] }, "/login/ways": {},
     "/accounts": accounts, "/tokens": tokens, "/rules": [rule], "/changes": [change], "/changes/7": change, "/changes/7/preview": preview, "/changes/7/edits": [], "/devices": [],
     "POST /accounts": accounts[1], "PATCH /accounts/hanna": accounts[1], "DELETE /accounts/hanna": {}, "DELETE /tokens/4e5f6071": {}, "POST /tokens": { ...tokens[1], token: "SHOWN-ONCE" }, "POST /rules": rule, "DELETE /rules/1": {}, "POST /me/password": {}, "POST /proposals/4/agreement": { done: true, missing: 0 },
     "POST /changes/7/ask": {}, "POST /changes/7/approval": {}, "DELETE /changes/7/approval": {}, "POST /emergencies/3/review": {}, "POST /changes/7/commit": change,

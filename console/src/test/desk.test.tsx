@@ -3,6 +3,7 @@ import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import type { Change, Device, Edit, Hint, PartPreview, Preview, Stencil } from "../api";
 import { answering, open } from "./answering";
 import type { Asked } from "./answering";
+import { calm, quietPart } from "./documents";
 
 // The editor measures what jsdom does not lay out.
 vi.mock("../parts/TextEditor", () => ({
@@ -12,7 +13,7 @@ vi.mock("../parts/TextEditor", () => ({
 const at = "2026-11-23T02:00:00Z";
 const edit = (id: number, device: string, more: Partial<Edit> = {}): Edit => ({ id, device, op: "put", path: "/ietf-system:system/contact", value: "x", lines: 1, actor: "mara", at, ...more });
 const part = (device: string, more: Partial<PartPreview> = {}): PartPreview => ({
-  device, base: 3, tag: "t", count: 1, read: true, behind: false, unchecked: 0, guard: "device", unsaved: false,
+  ...quietPart, device,
   edits: [edit(4, device)], lines: [{ mark: "~", depth: 0, text: "contact: y → x", path: "/system/contact", edit: 4 }], ...more,
 });
 const change: Change = { number: 7, title: "Lamps", author: "mara", company: ["joss"], state: "draft", opened: at, updated: at, devices: ["quay", "slip"], edits: 2, notes: [{ actor: "joss", at, text: "on Monday" }] };
@@ -26,7 +27,7 @@ let asked: Asked[];
 beforeEach(() => {
   asked = [];
   answers = {
-    "/me": { account: "mara", may: ["read", "stage", "commit", "approve", "audit"] }, "/attention": { holding: [], unsaved: [], trouble: [], outside: [], drafts: [], due: [], reserved: [] },
+    "/me": { account: "mara", may: ["read", "stage", "commit", "approve", "audit"] }, "/attention": calm,
     "/devices": [device("quay"), device("slip"), device("hall")], "/changes/7": change, "/changes/7/preview": preview([part("quay"), part("slip")], true),
     "/devices/quay/paths": [{ path: "/system/dns-resolver/search", kind: "leaf-list", type: "domain-name", several: true, exists: true, current: "a.example", help: "Domains." }] satisfies Hint[],
     "/stencils": [stencil], "/stencils/clock": stencil, "/shared": [{ name: "servers", version: 1, items: ["203.0.113.1"], actor: "mara", at }],
@@ -72,7 +73,7 @@ describe("the change desk", () => {
   });
   it("shows each side of a conflict, and keeps the one that is chosen", async () => {
     answers["/changes/7/preview"] = preview([part("quay", {
-      behind: true, hindrance: "quay moved on", moved: [], since: [{ number: 4, at, source: "change", change: 6, title: "Other", author: "joss" }, { number: 5, at, source: "outside" }],
+      behind: true, hindrance: "quay moved on", moved: [], since: [{ number: 4, at, source: "change", digest: "d", change: 6, title: "Other", author: "joss" }, { number: 5, at, source: "outside", digest: "d" }],
       conflicts: [{ path: "/system/contact", base: "was it", mine: "mine it", theirs: "theirs it", why: "changed here and on the device" }],
       decided: [{ path: "/system/location", base: "a", mine: "b", theirs: "c", why: "", keep: "theirs", actor: "joss", at }],
     })]);

@@ -4,6 +4,7 @@ import type { Change, Device } from "../api";
 import type { Archive, Blame, BroughtBack, Carried, Comparison, Copy, HostKey, ImportedBundle, Job, Moment, RevisionDoc, Snapshot, Standing } from "../pastApi";
 import { answering, open } from "./answering";
 import type { Asked } from "./answering";
+import { calm } from "./documents";
 
 const at = "2026-11-23T02:00:00Z";
 const revision = (number: number, more: Partial<RevisionDoc> = {}): RevisionDoc => ({ number, at, source: "change", change: number, title: `Work ${String(number)}`, author: "mara", digest: "d", ...more });
@@ -14,14 +15,14 @@ const moments: Moment[] = [
   { at: "2026-11-22T02:00:00Z", kind: "first", text: "seen for the first time", revision: 1 },
 ];
 const compared: Comparison = {
-  a: "quay@rev:2", b: "quay@running", count: 2,
+  a: "quay@rev:2", b: "quay@running", count: 2, items: [],
   lines: [
     { mark: " ", depth: 0, text: "system" },
     { mark: "~", depth: 1, text: "contact: x → y", before: "contact: x", after: "contact: y", path: "/system/contact" },
     { mark: "+", depth: 1, text: "location: z", path: "/system/location" },
   ],
 };
-const brought: BroughtBack = { change: 9, title: "Restore", parts: [{ device: "quay", count: 1, lines: [], takes: [{ revision: 3, source: "outside", at, places: 2 }], left: [], notes: [] }] };
+const brought: BroughtBack = { change: 9, title: "Restore", parts: [{ device: "quay", count: 1, edits: [], lines: [], takes: [{ revision: 3, source: "outside", at, places: 2 }], left: [], notes: [] }] };
 const blame: Blame = {
   device: "quay", path: "/", revision: 3, revisions: [{ number: 3, at, source: "outside", digest: "d" }, revision(2, { ticket: "TF-2" }), { number: 1, at, source: "first", digest: "d" }],
   lines: [{ depth: 0, text: "system", path: "/system" }, { depth: 1, text: "contact: y", path: "/system/contact", revision: 2 }, { depth: 1, text: "hostname: quay", path: "/system/hostname", revision: 1 }],
@@ -30,7 +31,7 @@ const blame: Blame = {
 const device: Device = { name: "quay", address: "a:830", account: "u", auth: "password", trusted: true, guard: "device", unsaved: false, save: true, model: "Box", serial: "S-1" };
 const snapshot: Snapshot = { number: 4, name: "Before winter", actor: "joss", at, devices: 1, unclean: true, items: [{ device: "quay", revision: 3, at, unclean: ["its startup does not hold what runs"] }] };
 const kept: Change = { number: 2, title: "Lamps", author: "mara", state: "kept", opened: at, updated: at, devices: ["quay"], edits: 1 };
-const archives: Archive[] = [{ name: "away", kind: "sftp", place: "h:22/a", trusted: true, afterChange: true, copies: 3, damaged: 1, caveat: "it is on this machine, and goes with it: no backup" }];
+const archives: Archive[] = [{ name: "away", kind: "sftp", place: "h:22/a", position: 1, trusted: true, afterChange: true, copies: 3, damaged: 1, caveat: "it is on this machine, and goes with it: no backup" }];
 const standing: Standing[] = [{ device: "quay", revision: 3, changed: at, saved: at, unsaved: true, behind: ["startup", "copy"] }];
 
 let answers: Record<string, unknown>;
@@ -39,12 +40,12 @@ let asked: Asked[];
 beforeEach(() => {
   asked = [];
   answers = {
-    "/me": { account: "mara", may: ["read", "stage", "commit", "approve", "audit"] }, "/attention": { holding: [], unsaved: [], trouble: [], outside: [], drafts: [], due: [], archives, uncopied: standing },
+    "/me": { account: "mara", may: ["read", "stage", "commit", "approve", "audit"] }, "/attention": { ...calm, archives, uncopied: standing },
     "/devices": [device], "/devices/quay": device, "/devices/quay/timeline": moments, "/devices/quay/blame": blame, "/devices/quay/revisions": [revision(3), revision(2)],
     "/snapshots": [snapshot, { ...snapshot, number: 3, name: "Before change 2: Lamps", change: 2 }], "/snapshots/4": snapshot, "/compare": compared, "POST /restore": brought, "POST /undo": brought,
     "/changes/2": kept, "/changes/2/preview": { change: kept, empty: false, ready: false, against: "commit", parts: [], steps: [] },
-    "/archives": archives, "/standing": standing, "POST /archives/away/verify": { id: 5, kind: "archive verify", state: "running", done: 0, total: 3 } satisfies Job,
-    "/jobs/5": { id: 5, kind: "archive verify", state: "done", done: 3, total: 3, result: { whole: 2, copies: 3, wrong: ["copy 2, a.xml: its SHA-256 is another"] } } satisfies Job,
+    "/archives": archives, "/standing": standing, "POST /archives/away/verify": { id: 5, kind: "archive verify", actor: "mara", begun: at, state: "running", done: 0, total: 3 } satisfies Job,
+    "/jobs/5": { id: 5, kind: "archive verify", actor: "mara", begun: at, state: "done", done: 3, total: 3, result: { archive: "away", whole: 2, copies: 3, wrong: ["copy 2, a.xml: its SHA-256 is another"] } } satisfies Job,
   };
   answering(answers, asked);
 });
@@ -169,8 +170,8 @@ describe("history", () => {
     asAdmin();
     answers["POST /devices/quay/replace"] = { ...device, address: "b:830", trusted: false };
     answers["/devices/quay"] = { ...device, trusted: false };
-    answers["/devices/quay/host-key"] = { type: "ssh-ed25519", fingerprint: "SHA256:new", accepted: "SHA256:old" } satisfies HostKey;
-    answers["POST /devices/quay/trust"] = { type: "ssh-ed25519", fingerprint: "SHA256:new", accepted: "SHA256:new" } satisfies HostKey;
+    answers["/devices/quay/host-key"] = { device: "quay", type: "ssh-ed25519", fingerprint: "SHA256:new", accepted: "SHA256:old" } satisfies HostKey;
+    answers["POST /devices/quay/trust"] = { device: "quay", type: "ssh-ed25519", fingerprint: "SHA256:new", accepted: "SHA256:new" } satisfies HostKey;
     open("/devices/quay");
     fireEvent.click(await screen.findByRole("button", { name: /Another box/ }));
     fireEvent.change(screen.getByLabelText("Address, host:port"), { target: { value: "b:830" } });

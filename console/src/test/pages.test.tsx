@@ -5,6 +5,7 @@ import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { App } from "../App";
 import type { Audit } from "../auditApi";
 import type { Attention, Change, Device, Due, PartPreview, Preview, Session } from "../api";
+import { calm, quietPart } from "./documents";
 
 const draft: Change = {
   number: 7, title: "Bigger frames", ticket: "TF-2", author: "mara", state: "draft", opened: "2026-11-23T02:00:00Z", updated: "2026-11-23T02:00:00Z",
@@ -12,7 +13,7 @@ const draft: Change = {
 };
 
 const part: PartPreview = {
-  device: "northmole-harbour", base: 3, count: 1, read: true, behind: false, unchecked: 0, guard: "device", unsaved: false,
+  ...quietPart, device: "northmole-harbour",
   edits: [{ id: 4, device: "northmole-harbour", op: "put", path: "/x/mtu", value: "9000", lines: 1, actor: "mara", at: "2026-11-23T02:00:00Z" }],
   lines: [{ mark: "~", depth: 0, text: "mtu: 1500 → 9000" }],
 };
@@ -25,8 +26,6 @@ const device: Device = {
 const due: Due = {
   id: 3, kind: "commit", change: 7, title: "Bigger frames", devices: ["northmole-harbour"], at: "2026-11-24T01:00:00Z", zone: "Europe/Paris", latenessSeconds: 60, actor: "mara", state: "waiting",
 };
-
-const calm: Attention = { holding: [], unsaved: [], trouble: [], outside: [], drafts: [], due: [] };
 
 let answers: Record<string, unknown>;
 let asked: { method: string; path: string; body: unknown }[];
@@ -84,8 +83,8 @@ describe("what needs a decision now", () => {
   });
   it("piles up what waits", async () => {
     answers["/attention"] = {
-      records: "the disk of the records is full",
-      holding: [], unsaved: [device], trouble: [{ ...device, name: "gannet-hall", trouble: "no answer" }],
+      ...calm, records: "the disk of the records is full",
+      unsaved: [device], trouble: [{ ...device, name: "gannet-hall", trouble: "no answer" }],
       outside: [{ number: 3, device: "saltern-quay", revision: 4, before: 3, since: "2026-11-23T01:00:00Z", found: "2026-11-23T02:00:00Z", who: "not named by the device: it does not tell", told: [], places: 2, state: "open" }],
       untold: [{ name: "loghost", kind: "syslog", place: "udp://192.0.2.5:514", line: "", added: "2026-11-23T01:00:00Z", addedBy: "admin", told: 3, behind: 9, trouble: "it does not answer", since: "2026-11-23T02:00:00Z" }], drafts: [draft], due: [due],
     } satisfies Attention;

@@ -14,6 +14,7 @@ import { HoldBar } from "../parts/HoldBar";
 import { StateTag } from "../parts/StateTag";
 import { Trouble } from "../parts/Trouble";
 import { clock, span, when, whenIn, whenShort } from "../time";
+import { quietPart } from "./documents";
 
 function page(node: ReactNode) {
   return render(
@@ -36,7 +37,7 @@ const holding: Change = {
 const held = (commit: Partial<Commit>): Change => ({ ...holding, commit: { ...(holding.commit as Commit), ...commit } });
 
 const part: PartPreview = {
-  device: "d", base: 3, edits: [], count: 1, lines: [], read: true, behind: false, unchecked: 2, guard: "device", unsaved: false,
+  ...quietPart, unchecked: 2,
 };
 
 describe("times", () => {

@@ -3,6 +3,7 @@ import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import type { CommitRecord, Outside, Pushed, Receiver, Silence } from "../recordApi";
 import { answering, open } from "./answering";
 import type { Asked } from "./answering";
+import { calm } from "./documents";
 
 const at = "2026-11-23T02:00:00Z";
 const outside: Outside = { number: 3, device: "quay", revision: 4, before: 3, since: "2026-11-23T01:00:00Z", found: at, deviceAt: at, clockOff: true, who: "named by the device: ops from 198.51.100.7\u202e", told: ["running was changed: ops"], places: 1, state: "open" };
@@ -16,11 +17,11 @@ let asked: Asked[];
 beforeEach(() => {
   asked = [];
   answers = {
-    "/me": { account: "mara", may: ["read", "stage", "commit", "approve", "audit", "administer"] }, "/attention": { holding: [], unsaved: [], trouble: [], outside: [outside], drafts: [], due: [] }, "/devices": [{ name: "quay", address: "a", account: "x", auth: "password", trusted: true, guard: "device", unsaved: false, save: true }],
+    "/me": { account: "mara", may: ["read", "stage", "commit", "approve", "audit", "administer"] }, "/attention": { ...calm, outside: [outside] }, "/devices": [{ name: "quay", address: "a", account: "x", auth: "password", trusted: true, guard: "device", unsaved: false, save: true }],
     "/outside": [outside], "/outside/3": { ...outside, lines: [{ mark: "~", depth: 0, text: "contact: a → b", path: "/system/contact" }], listened: "it tells of its events" } satisfies Outside, "/silences": [silence],
     "POST /outside/3/adopt": { ...outside, state: "adopted" }, "POST /outside/3/push-back": { outside, change: 9, title: "Push back", parts: [] } satisfies Pushed, "POST /outside/3/open": { outside, change: 10, title: "Go on", parts: [] } satisfies Pushed,
     "POST /silences": silence, "DELETE /silences/2": {},
-    "/commits": { commits: [commit], next: 5 }, "/commits/5": { ...commit, notes: [{ actor: "wren", at, text: "seen from the pier" }], parts: [{ device: "quay", count: 1, lines: [{ mark: "+", depth: 0, text: "vlan [40]" }] }], steps: [{ seq: 12, at, actor: "mara", action: "commit.confirm", prev: "", hash: "h" }] } satisfies CommitRecord,
+    "/commits": { commits: [commit], next: 5 }, "/commits/5": { ...commit, notes: [{ actor: "wren", at, text: "seen from the pier" }], parts: [{ device: "quay", count: 1, items: [], lines: [{ mark: "+", depth: 0, text: "vlan [40]" }] }], steps: [{ seq: 12, at, actor: "mara", action: "commit.confirm", prev: "", hash: "h" }] } satisfies CommitRecord,
     "/receivers": [receiver], "POST /receivers": receiver, "POST /receivers/loghost/try": {}, "/audit": { entries: [] }, "/audit/pace": { from: at, to: at, stepSeconds: 1, steps: [], entries: 0, whole: true }, "/searches": [], "/audit/complete": { from: 0, hints: [] },
   };
   answering(answers, asked);

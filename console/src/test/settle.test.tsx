@@ -5,6 +5,7 @@ import { beforeEach, describe, expect, it, vi } from "vitest";
 import type { Attention, Change, Unsettled } from "../api";
 import { Now } from "../pages/Now";
 import { Settle } from "../pages/Settle";
+import { calm } from "./documents";
 
 const at = "2026-11-23T02:00:00Z";
 const change: Change = { number: 7, title: "Bigger frames", ticket: "", author: "mara", state: "unsettled", opened: at, updated: at, devices: ["saltern-slip", "saltern-quay"], edits: 1 };
@@ -54,7 +55,7 @@ describe("settling", () => {
 
   it("says what is unsettled, lost and damaged, and is not calm", async () => {
     answers["/attention"] = {
-      holding: [], unsaved: [], trouble: [], outside: [], drafts: [], due: [], unsettled: [change], damaged: ["the kept configuration of saltern-quay revision 4 is damaged"],
+      ...calm, unsettled: [change], damaged: ["the kept configuration of saltern-quay revision 4 is damaged"],
       lostHolds: [{ change: 9, title: "Night work", by: "joss", began: at, until: at, devices: [{ name: "gannet-hall", address: "c:1", guard: "this service alone" }] }],
     } satisfies Attention;
     show(<Now />);

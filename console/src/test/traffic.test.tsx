@@ -5,6 +5,7 @@ import { TrafficEffect } from "../parts/Traffic";
 import type { FilterDoc, Filters, Traced, TrafficChange } from "../trafficApi";
 import { answering, open } from "./answering";
 import type { Asked } from "./answering";
+import { calm, quietPart } from "./documents";
 
 const at = "2026-11-23T02:00:00Z";
 const wide: TrafficChange = {
@@ -12,7 +13,7 @@ const wide: TrafficChange = {
   permitted: [{ packets: "tcp from 198.51.0.0/16 port 8443", example: "tcp from 198.51.0.1 to 192.0.2.80", before: { rule: "rest", action: "drop" }, after: { rule: "slip", action: "accept" } }],
   denied: [{ packets: "udp IPv4", example: "udp", before: { rule: "old", action: "accept" }, after: { action: "drop" } }],
 };
-const part: PartPreview = { device: "hall", base: 3, count: 1, read: true, behind: false, unchecked: 0, guard: "device", unsaved: false, edits: [], lines: [{ mark: "+", depth: 0, text: "ace [slip]" }], effects: [wide] };
+const part: PartPreview = { ...quietPart, device: "hall", lines: [{ mark: "+", depth: 0, text: "ace [slip]" }], effects: [wide] };
 const change = { number: 7, title: "Slip", author: "mara", state: "draft" as const, opened: at, updated: at, devices: ["hall"], edits: 1 };
 const preview: Preview = {
   change, empty: false, ready: false, against: "running", parts: [part], digest: "d",
@@ -34,10 +35,10 @@ let asked: Asked[];
 beforeEach(() => {
   asked = [];
   answers = {
-    "/me": { account: "mara", may: ["read", "stage", "commit", "approve", "audit"] }, "/attention": { holding: [], unsaved: [], trouble: [], outside: [], drafts: [], due: [] }, "/changes": [change], "/changes/7": change, "/changes/7/preview": preview, "/changes/7/edits": [],
+    "/me": { account: "mara", may: ["read", "stage", "commit", "approve", "audit"] }, "/attention": calm, "/changes": [change], "/changes/7": change, "/changes/7/preview": preview, "/changes/7/edits": [],
     "/devices": [{ name: "hall", address: "a", account: "x", auth: "password", trusted: true, guard: "device", unsaved: false, save: true }], "/devices/hall": { name: "hall", address: "a", account: "x", auth: "password", trusted: true, guard: "device", unsaved: false, save: true },
     "POST /changes/7/expectations": preview.expected?.[0], "DELETE /changes/7/expectations/1": {}, "POST /changes/7/accept": {},
-    "/devices/hall/filters": { device: "hall", filters: [{ name: "hall-in", path: "/f", count: 2 }], attached: [{ interface: "hall0", direction: "ingress", filters: ["hall-in"] }] } satisfies Filters,
+    "/devices/hall/filters": { device: "hall", from: "running", filters: [{ name: "hall-in", path: "/f", count: 2 }], attached: [{ interface: "hall0", path: "/ietf-interfaces:interfaces/interface=hall0", direction: "ingress", filters: ["hall-in"] }] } satisfies Filters,
     "/devices/hall/filters/hall-in": filter, "/trace": traced,
   };
   answering(answers, asked);

@@ -2,7 +2,7 @@
 -- Changes are asked for by their state, by their author and by their ticket, newest first.
 CREATE INDEX changes_state ON changes (state, number);
 CREATE INDEX changes_author ON changes (author, number);
-CREATE INDEX changes_ticket ON changes (ticket, number) WHERE ticket <> '';
+CREATE INDEX changes_ticket ON changes (ticket COLLATE NOCASE, number) WHERE ticket <> '';
 CREATE INDEX company_account ON company (account, change);
 CREATE INDEX parts_device ON parts (device, change);
 -- What needs somebody, of all devices.

@@ -65,12 +65,14 @@ check: console/src/generated/api.d.ts
 	$(GO) tool staticcheck ./...
 	cd console && npm run --silent check && npm run --silent lint && npm run --silent lint:api
 
-# What the race detector would make too long: walked in full without it.
-LONG := TestWalk|TestSickSchedules|TestFullDiskAtEveryStep|TestFaultSchedules|TestCutAtEveryMessage|TestVeryLargeLoad|TestForecast.*
+# What the race detector would make too long, and what begins no goroutines for it to watch (TestCoreIsPure).
+LONG := TestSickSchedules|TestFullDiskAtEveryStep|TestFaultSchedules|TestCutAtEveryMessage|TestVeryLargeLoad|TestForecast.*
+PURE := ./core/... ./test/kernel/...
 
 go-test: console/dist/index.html
-	@($(GO) test -race -count=1 -json -timeout 20m ./... ; \
-	  $(GO) test -count=1 -json -timeout 20m -run '^($(LONG))$$' ./core/guard ./service/engine ./service/desk ./lab) | $(GO) run ./test/totals
+	@($(GO) test -count=1 -json -timeout 20m $(PURE) ; \
+	  $(GO) test -race -count=1 -json -timeout 20m $$($(GO) list ./... | grep -v -e '^oakenlatch/core/' -e '^oakenlatch/test/kernel') ; \
+	  $(GO) test -count=1 -json -timeout 20m -run '^($(LONG))$$' ./service/engine ./service/desk ./lab) | $(GO) run ./test/totals
 
 console-test: console/node_modules/.installed
 	cd console && npm test --silent
@@ -82,6 +84,8 @@ bench:
 ## soak: commits under random faults, and with a disk that fails, for as long as it takes (SCHEDULES=20000, SICK=3000)
 soak:
 	SICK=$(or $(SICK),3000) $(GO) test -count=1 -timeout 24h -run '^TestSickSchedules$$' -v ./service/engine
+	TEST_TIME=10m $(GO) test -count=1 -timeout 24h -run '^(TestCutAtEveryMessage|TestFullDiskAtEveryStep)$$' -v ./service/engine
+	TEST_TIME=10m $(GO) test -count=1 -timeout 24h -run '^TestWalk$$' -v ./core/guard
 	SCHEDULES=$(or $(SCHEDULES),20000) $(GO) test -count=1 -timeout 24h -run '^TestFaultSchedules$$' -v ./service/engine
 
 ## judge: the forecast and the filters against the Linux kernel, at length (TRIALS=10000); as root

@@ -21,6 +21,7 @@ type box struct {
 	sure    bool // its timer was last set by an answered word
 	backAt  int  // when the timer fires, in seconds
 	refuses bool // it does not take what would send it back
+	saved   bool // its startup holds the change: losing power does not take it away
 	lost    bool // it held the change for good, and lost it
 }
 
@@ -90,7 +91,7 @@ func (w world) key() name {
 		num(d.Wave)
 		x := w.boxes[i]
 		flag(d.Looked, d.Releasing, d.Extending, d.Unreachable, d.Tells, d.Odd, d.Wrote, d.Settled, d.LostAt.IsZero(), d.Taken, d.Denied,
-			x.changed, x.pending, x.late, x.session, x.odd, x.sure, x.refuses, x.lost)
+			x.changed, x.pending, x.late, x.session, x.odd, x.sure, x.refuses, x.saved, x.lost)
 		num(min(d.Refusals, 3))
 		num(int(d.Timer / time.Second))
 		moment(d.GoesBackBy)
@@ -241,7 +242,9 @@ func (w world) outcomes(a guard.Action) []outcome {
 	case !b.changed:
 		saved.Found, saved.Saved = guard.FoundBase, false
 	}
-	return []outcome{{false, b, saved}, {true, b, failed(guard.SettleDone)}}
+	stored := b
+	stored.saved = saved.Saved
+	return []outcome{{false, stored, saved}, {true, stored, failed(guard.SettleDone)}, {true, b, failed(guard.SettleDone)}}
 }
 
 // tells gives what a lock tells of a device.

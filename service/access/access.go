@@ -45,6 +45,9 @@ type Options struct {
 	Idle, Life time.Duration // of sessions: how long one lasts unused, and at all; the usual where they are 0
 	Second     Needs         // who has to have a second factor
 	Sealer     *Sealer       // seals what second factors are checked with
+
+	// Hashing is how passwords are hashed; as is recommended if nil. What is hashed otherwise is checked all the same.
+	Hashing *argon2id.Params
 }
 
 // Bounds gives how long sessions last, unused and at all.
@@ -53,7 +56,10 @@ func (a *Accounts) Bounds() (idle, life time.Duration) { return a.opt.Idle, a.op
 // NewAccounts gives the accounts over a store.
 func NewAccounts(s *store.Store, log *audit.Log, opt Options) (*Accounts, error) {
 	opt.Idle, opt.Life = cmp.Or(opt.Idle, 2*time.Hour), cmp.Or(opt.Life, 12*time.Hour)
-	decoy, err := argon2id.CreateHash(rand.Text(), hashing)
+	if opt.Hashing == nil {
+		opt.Hashing = hashing
+	}
+	decoy, err := argon2id.CreateHash(rand.Text(), opt.Hashing)
 	if err != nil {
 		return nil, err
 	}
@@ -122,7 +128,7 @@ func (a *Accounts) hashed(ctx context.Context, password string) (string, error) 
 		return "", err
 	}
 	defer over()
-	return argon2id.CreateHash(password, hashing)
+	return argon2id.CreateHash(password, a.opt.Hashing)
 }
 
 // get gives an account that is to be changed.

@@ -159,7 +159,7 @@ func (a *API) unapprove(c *call) (any, error) {
 }
 
 func (a *API) emergencies(c *call) (any, error) {
-	return a.Documents.Emergencies(c.ctx, c.person, c.QueryParam("all") == "true")
+	return a.Documents.Emergencies(c.ctx, c.person, nil, c.QueryParam("all") == "true")
 }
 
 func (a *API) review(c *call) (any, error) {

@@ -101,7 +101,7 @@ func (a *API) scheduled(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.Documents.Schedule(c.ctx, c.person, list)
+	return a.Documents.Schedule(c.ctx, c.person, nil, list)
 }
 
 func (a *API) unschedule(c *call) (any, error) {

@@ -131,8 +131,8 @@ func (d *Desk) get(ctx context.Context, p access.Person, number int64) (store.Ch
 	return c, coworkers, nil
 }
 
-// sight is what of the changes a person sees.
-func (d *Desk) sight(ctx context.Context, p access.Person) (*store.Sight, error) {
+// Sight is what of the changes a person sees: for who asks for several lists, so that it is found once.
+func (d *Desk) Sight(ctx context.Context, p access.Person) (*store.Sight, error) {
 	out := &store.Sight{Person: p.Name}
 	if p.Grants.Everywhere(access.Read) {
 		return out, nil
@@ -147,16 +147,18 @@ func (d *Desk) sight(ctx context.Context, p access.Person) (*store.Sight, error)
 
 // List gives the changes a person may see, of those asked for, newest first.
 func (d *Desk) List(ctx context.Context, p access.Person, q store.ChangeQuery) ([]store.Change, error) {
-	var err error
-	if q.Sight, err = d.sight(ctx, p); err != nil {
-		return nil, err
+	if q.Sight == nil {
+		var err error
+		if q.Sight, err = d.Sight(ctx, p); err != nil {
+			return nil, err
+		}
 	}
 	return d.store.ListChanges(ctx, q)
 }
 
 // Count counts them, whatever the limit.
 func (d *Desk) Count(ctx context.Context, p access.Person, q store.ChangeQuery) (n int, err error) {
-	if q.Sight, err = d.sight(ctx, p); err != nil {
+	if q.Sight, err = d.Sight(ctx, p); err != nil {
 		return 0, err
 	}
 	return d.store.CountChanges(ctx, q)
@@ -164,19 +166,19 @@ func (d *Desk) Count(ctx context.Context, p access.Person, q store.ChangeQuery) 
 
 // Tickets lists the tickets of the changes that a person may see, of those asked for.
 func (d *Desk) Tickets(ctx context.Context, p access.Person, q store.ChangeQuery) (list []string, err error) {
-	if q.Sight, err = d.sight(ctx, p); err != nil {
+	if q.Sight, err = d.Sight(ctx, p); err != nil {
 		return nil, err
 	}
 	return d.store.Tickets(ctx, q)
 }
 
-// Visible gives those of some changes that a person may see, by their numbers.
-func (d *Desk) Visible(ctx context.Context, p access.Person, numbers []int64) (map[int64]store.Change, error) {
+// Visible gives those of some changes that a person may see, by their numbers; sight is found if nil.
+func (d *Desk) Visible(ctx context.Context, p access.Person, sight *store.Sight, numbers []int64) (map[int64]store.Change, error) {
 	out := map[int64]store.Change{}
 	if len(numbers) == 0 {
 		return out, nil
 	}
-	list, err := d.List(ctx, p, store.ChangeQuery{Numbers: numbers})
+	list, err := d.List(ctx, p, store.ChangeQuery{Numbers: numbers, Sight: sight})
 	if err != nil {
 		return nil, err
 	}

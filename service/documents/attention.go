@@ -117,13 +117,17 @@ func (d *Documents) Attention(ctx context.Context, p access.Person) (wire.Attent
 
 // changesToDecide are changes that are under way or wait for a person, and one's own drafts.
 func (d *Documents) changesToDecide(ctx context.Context, p access.Person, out *wire.Attention) (err error) {
-	if out.Holding, err = d.List(ctx, p, store.ChangeQuery{States: []lifecycle.State{lifecycle.Holding, lifecycle.Applying}}); err != nil {
+	sight, err := d.Desk.Sight(ctx, p)
+	if err != nil {
 		return err
 	}
-	if out.Unsettled, err = d.List(ctx, p, store.ChangeQuery{States: []lifecycle.State{lifecycle.Unsettled}}); err != nil {
+	if out.Holding, err = d.List(ctx, p, store.ChangeQuery{States: []lifecycle.State{lifecycle.Holding, lifecycle.Applying}, Sight: sight}); err != nil {
 		return err
 	}
-	if out.Drafts, err = d.List(ctx, p, store.ChangeQuery{States: []lifecycle.State{lifecycle.Draft}, Limit: mostDrafts}); err != nil {
+	if out.Unsettled, err = d.List(ctx, p, store.ChangeQuery{States: []lifecycle.State{lifecycle.Unsettled}, Sight: sight}); err != nil {
+		return err
+	}
+	if out.Drafts, err = d.List(ctx, p, store.ChangeQuery{States: []lifecycle.State{lifecycle.Draft}, Limit: mostDrafts, Sight: sight}); err != nil {
 		return err
 	}
 	asked, err := d.Desk.ToApprove(ctx, p)
@@ -133,14 +137,14 @@ func (d *Documents) changesToDecide(ctx context.Context, p access.Person, out *w
 	if out.Approve, err = d.Changes(ctx, p, numbersOf(asked)); err != nil {
 		return err
 	}
-	if out.Emergencies, err = d.Emergencies(ctx, p, false); err != nil {
+	if out.Emergencies, err = d.Emergencies(ctx, p, sight, false); err != nil {
 		return err
 	}
 	waiting, err := d.Store.Waiting(ctx)
 	if err != nil {
 		return err
 	}
-	out.Due, err = d.Schedule(ctx, p, waiting)
+	out.Due, err = d.Schedule(ctx, p, sight, waiting)
 	return err
 }
 

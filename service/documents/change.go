@@ -158,7 +158,7 @@ func scheduled(v store.Scheduled) wire.Due {
 
 // Scheduled tells something that is or was on the schedule.
 func (d *Documents) Scheduled(ctx context.Context, p access.Person, v store.Scheduled) (wire.Due, error) {
-	list, err := d.Schedule(ctx, p, []store.Scheduled{v})
+	list, err := d.Schedule(ctx, p, nil, []store.Scheduled{v})
 	if err == nil && len(list) == 0 {
 		err = store.ErrNotFound
 	}
@@ -168,15 +168,15 @@ func (d *Documents) Scheduled(ctx context.Context, p access.Person, v store.Sche
 	return list[0], nil
 }
 
-// Schedule tells what of the schedule a person may see.
-func (d *Documents) Schedule(ctx context.Context, p access.Person, list []store.Scheduled) ([]wire.Due, error) {
+// Schedule tells what of the schedule a person may see; sight is found if nil.
+func (d *Documents) Schedule(ctx context.Context, p access.Person, sight *store.Sight, list []store.Scheduled) ([]wire.Due, error) {
 	var numbers []int64
 	for _, v := range list {
 		if v.Kind == "commit" {
 			numbers = append(numbers, v.Change)
 		}
 	}
-	changes, err := d.Desk.Visible(ctx, p, numbers)
+	changes, err := d.Desk.Visible(ctx, p, sight, numbers)
 	if err != nil {
 		return nil, err
 	}
@@ -222,8 +222,8 @@ func reachesAll(r store.Reach, devices []store.Device) bool {
 }
 
 // Emergencies tells the commits without the agreement they needed that nobody looked at since, or all, of
-// changes that a person may see.
-func (d *Documents) Emergencies(ctx context.Context, p access.Person, all bool) ([]wire.Emergency, error) {
+// changes that a person may see; sight is found if nil.
+func (d *Documents) Emergencies(ctx context.Context, p access.Person, sight *store.Sight, all bool) ([]wire.Emergency, error) {
 	list, err := d.Store.Emergencies(ctx, all)
 	if err != nil {
 		return nil, err
@@ -232,7 +232,7 @@ func (d *Documents) Emergencies(ctx context.Context, p access.Person, all bool) 
 	for i, e := range list {
 		numbers[i] = e.Change
 	}
-	changes, err := d.Desk.Visible(ctx, p, numbers)
+	changes, err := d.Desk.Visible(ctx, p, sight, numbers)
 	out := make([]wire.Emergency, 0, len(list))
 	for _, e := range list {
 		if ch, theirs := changes[e.Change]; theirs {

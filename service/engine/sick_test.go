@@ -3,6 +3,7 @@ package engine_test
 import (
 	"fmt"
 	"log/slog"
+	"math"
 	"math/rand/v2"
 	"strings"
 	"sync"
@@ -24,13 +25,17 @@ import (
 // cut off like the power, with persons' words at any time. While it is ill, what is due goes back all the same; once it
 // is mended, what is said of every device is so.
 //
-// SICK says how many, SEED runs one again.
+// It goes on for a time, or SICK says how many; SEED runs one again.
 func TestSickSchedules(t *testing.T) {
 	t.Parallel()
 	slog.SetDefault(slog.New(slog.DiscardHandler))
-	count, first, atOnce := number("SICK", 300), time.Now().UnixNano(), int64(24)
-	if raced {
-		count, atOnce = min(count, 6), 3
+	count, first, atOnce := number("SICK", math.MaxInt64), time.Now().UnixNano(), int64(16)
+	if raced || testing.Short() {
+		atOnce = 3
+	}
+	until := time.Now().Add(walked(40 * time.Second))
+	if count != math.MaxInt64 {
+		until = time.Now().Add(24 * time.Hour)
 	}
 	if seed := number("SEED", 0); seed != 0 {
 		count, first = 1, seed
@@ -46,7 +51,7 @@ func TestSickSchedules(t *testing.T) {
 			defer workers.Done()
 			disk := servicetest.NewDisk(t, 48)
 			r := newSickRoom(t, disk, router, quay, "saltern-slip", "gannet-hall")
-			for i := next.Add(1) - 1; i < count && !t.Failed(); i = next.Add(1) - 1 {
+			for i := next.Add(1) - 1; i < count && !t.Failed() && time.Now().Before(until); i = next.Add(1) - 1 {
 				end := r.sickly(first + i)
 				ran.Add(1)
 				mu.Lock()
@@ -57,7 +62,9 @@ func TestSickSchedules(t *testing.T) {
 			require.NoError(t, err)
 		})
 	}
-	t.Cleanup(func() { fmt.Printf("tell: %d schedules with a sick disk run, ends: %v\n", ran.Load(), ends) })
+	t.Cleanup(func() {
+		fmt.Printf("tell: %d schedules with a sick disk run from seed %d on, ends: %v\n", ran.Load(), first, ends)
+	})
 }
 
 type sickRoom struct {
@@ -82,10 +89,8 @@ func newSickRoom(t *testing.T, disk *servicetest.Disk, names ...string) *sickRoo
 func TestFullDiskAtEveryStep(t *testing.T) {
 	t.Parallel()
 	slog.SetDefault(slog.New(slog.DiscardHandler))
-	stride := 2
-	if raced {
-		stride = 17
-	}
+	first, stride := stepped(7)
+	fmt.Printf("tell: the disk is full from step %d and every %d on\n", first, stride)
 	const rooms = 5
 	var whole atomic.Int64 // steps of the longest journal
 	for w := range rooms {
@@ -96,7 +101,7 @@ func TestFullDiskAtEveryStep(t *testing.T) {
 				names = append(names, name, name+"-2")
 			}
 			r := newSickRoom(t, servicetest.NewDisk(t, 48), names...)
-			for k := 1 + w*stride; k < 52; k += rooms * stride {
+			for k := first + w*stride; k < 52; k += rooms * stride {
 				r.fullAt(k, (k/stride)%2 == 0, &whole)
 			}
 			_, err := r.Log.Verify(t.Context(), nil)

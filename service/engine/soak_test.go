@@ -2,6 +2,7 @@ package engine_test
 
 import (
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"os"
 	"slices"
@@ -30,18 +31,45 @@ func number(name string, otherwise int64) int64 {
 	return otherwise
 }
 
+// walked is how long tests go on that could for ever: TEST_TIME, or less where a developer waits.
+func walked(usual time.Duration) time.Duration {
+	if d, err := time.ParseDuration(os.Getenv("TEST_TIME")); err == nil {
+		return d
+	}
+	if testing.Short() {
+		return usual / 20
+	}
+	return usual
+}
+
+// stepped is from where on, and how far apart, the steps of something are tried: all of them at length
+// (TEST_TIME), else some, from another one each time.
+func stepped(apart int) (first, stride int) {
+	if os.Getenv("TEST_TIME") != "" {
+		return 1, 1
+	}
+	if testing.Short() || raced {
+		apart *= 3
+	}
+	return 1 + rand.IntN(apart), apart
+}
+
 // TestFaultSchedules runs commits of one to three devices of every kind under
 // random faults: sessions cut at any message, replies lost, refusals, delays,
 // power failures, cut links, strangers in the candidate, restarts of the
 // service, and persons' words at any time. All or none, and never a false word.
 //
-// SCHEDULES says how many, SEED runs one again.
+// It goes on for a time, or SCHEDULES says how many; SEED runs one again.
 func TestFaultSchedules(t *testing.T) {
 	t.Parallel()
-	count, first := number("SCHEDULES", 1000), time.Now().UnixNano()
-	workers, atOnce := sync.WaitGroup{}, int64(64)
-	if raced {
-		count, atOnce = min(count, 24), 6
+	count, first := number("SCHEDULES", math.MaxInt64), time.Now().UnixNano()
+	workers, atOnce := sync.WaitGroup{}, int64(48)
+	if raced || testing.Short() {
+		atOnce = 6
+	}
+	until := time.Now().Add(walked(40 * time.Second))
+	if count != math.MaxInt64 {
+		until = time.Now().Add(24 * time.Hour)
 	}
 	if seed := number("SEED", 0); seed != 0 {
 		count, first = 1, seed
@@ -54,7 +82,7 @@ func TestFaultSchedules(t *testing.T) {
 	for w := range min(count, atOnce) {
 		workers.Go(func() {
 			r := soakRoom(t, uint64(first+w))
-			for i := next.Add(1) - 1; i < count && !t.Failed(); i = next.Add(1) - 1 {
+			for i := next.Add(1) - 1; i < count && !t.Failed() && time.Now().Before(until); i = next.Add(1) - 1 {
 				end := r.schedule(first + i)
 				ran.Add(1)
 				mu.Lock()
@@ -66,7 +94,8 @@ func TestFaultSchedules(t *testing.T) {
 		})
 	}
 	workers.Wait()
-	fmt.Printf("tell: %d fault schedules run, ends: %v\n", ran.Load(), ends)
+	fmt.Printf("tell: %d fault schedules run from seed %d on, ends: %v\n", ran.Load(), first, ends)
+	require.Positive(t, ran.Load())
 }
 
 // soak is a room for many schedules, one after another.
@@ -246,16 +275,14 @@ func (r *soak) wait(n, seed int64) guard.State {
 // before or after it was carried out, on every kind of device.
 func TestCutAtEveryMessage(t *testing.T) {
 	t.Parallel()
-	stride := 1
-	if raced {
-		stride = 9
-	}
+	first, stride := stepped(4)
+	fmt.Printf("tell: cut at message %d and every %d on\n", first, stride)
 	for _, kind := range []lab.Kind{lab.Full, lab.NoPersist, lab.NoConfirm, lab.NoCandidate} {
 		for _, after := range []bool{false, true} {
 			t.Run(fmt.Sprintf("%s after %t", kind, after), func(t *testing.T) {
 				t.Parallel()
 				r := &soak{newKind(t, func(s *lab.Spec) { s.Kind = kind }, router), []string{router}}
-				n := 1
+				n := first
 				for r.cutAt(n, after) {
 					n += stride
 				}

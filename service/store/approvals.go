@@ -104,8 +104,13 @@ func (tx *Tx) AskApproval(a ApprovalAsk) error {
 // ApprovalAsks lists the changes for which agreement is asked, that are on no
 // device; of one, or with 0 of all.
 func (s *Store) ApprovalAsks(ctx context.Context, change int64) ([]ApprovalAsk, error) {
-	return many(s.ask(ctx, `SELECT a.change, a.actor, a.note, a.at FROM approval_asks a JOIN changes c ON c.number = a.change
-		WHERE ? IN (0, a.change) AND c.state IN ('draft', 'failed', 'reverted', 'scheduled') ORDER BY a.at DESC`, change), func(r scanner) (a ApprovalAsk, err error) {
+	// All of them are found by the changes that are open, of which there are fewer than were ever asked about.
+	from, where := "changes c CROSS JOIN approval_asks a ON a.change = c.number", "? = 0"
+	if change != 0 {
+		from, where = "approval_asks a JOIN changes c ON c.number = a.change", "a.change = ?"
+	}
+	return many(s.ask(ctx, "SELECT a.change, a.actor, a.note, a.at FROM "+from+" WHERE "+where+
+		" AND c.state IN ('draft', 'failed', 'reverted', 'scheduled') ORDER BY a.at DESC", change), func(r scanner) (a ApprovalAsk, err error) {
 		var at string
 		if err = r.Scan(&a.Change, &a.Actor, &a.Note, &at); err == nil {
 			a.At, err = parseTime(at)

@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -115,9 +116,13 @@ func (q ChangeQuery) where(k kindOfChange) (string, []any, error) {
 		if err != nil {
 			return "", nil, err
 		}
-		// Those with parts on devices in sight are found by these; without any part, a change is its people's alone.
-		add(`c.number IN (SELECT change FROM parts WHERE device IN (SELECT value FROM json_each(?)) UNION SELECT number FROM changes WHERE author = ? UNION SELECT change FROM company WHERE account = ?)`, string(devices), q.Sight.Person, q.Sight.Person)
-		add("NOT EXISTS (SELECT 1 FROM parts WHERE change = c.number AND device NOT IN (SELECT value FROM json_each(?)))", string(devices))
+		const beyond = "EXISTS (SELECT 1 FROM parts o WHERE o.change = %s AND o.device NOT IN (SELECT value FROM json_each(?)))"
+		if k.state == "" && k.least == 0 && q.Numbers == nil {
+			// Those in sight are found by their devices; a change without any part is its people's alone.
+			add(`c.number IN (SELECT p.change FROM parts p WHERE p.device IN (SELECT value FROM json_each(?)) AND NOT `+fmt.Sprintf(beyond, "p.change")+
+				` UNION SELECT number FROM changes WHERE author = ? UNION SELECT change FROM company WHERE account = ?)`, string(devices), string(devices), q.Sight.Person, q.Sight.Person)
+		}
+		add("NOT "+fmt.Sprintf(beyond, "c.number"), string(devices))
 	}
 	return strings.Join(parts, " AND "), args, nil
 }

@@ -150,7 +150,7 @@ func (s *Store) DevicePlaces(ctx context.Context, r Reach) ([]Device, error) {
 // DevicesInNeed lists the devices within reach, by name, that need somebody: which could not be reached or
 // read, whose host key nobody accepted, or whose startup does not hold what runs.
 func (s *Store) DevicesInNeed(ctx context.Context, r Reach) ([]Device, error) {
-	list, err := many(s.ask(ctx, "SELECT "+deviceColumns+" FROM devices WHERE trouble <> '' OR host_key = '' OR unsaved ORDER BY name"), scanDevice)
+	list, err := many(s.ask(ctx, "SELECT "+deviceColumns+" FROM devices WHERE trouble <> '' OR host_key = '' OR unsaved ORDER BY +name"), scanDevice)
 	return slices.DeleteFunc(list, func(d Device) bool { return r.Check(d) != nil }), err
 }
 

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/alexedwards/argon2id"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
@@ -87,6 +88,9 @@ var (
 	Viewer   = access.Everywhere(access.Read, access.Audit)
 )
 
+// Hashing is how the passwords of a room are hashed: quickly, for there is nothing to keep from anybody.
+var Hashing = &argon2id.Params{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32}
+
 // The people of a room.
 var (
 	Mara = access.Person{Name: "mara", Grants: Operator}
@@ -158,7 +162,7 @@ func (r *Room) Open() {
 	r.Log = audit.New(r.Store, audit.Options{Now: func() time.Time { return time.Now().Add(time.Duration(r.clock.Load())).Round(0) }})
 	sealer, err := access.OpenSealer(filepath.Join(r.dir, access.KeyFile))
 	require.NoError(r.t, err)
-	r.Accounts, err = access.NewAccounts(r.Store, r.Log, access.Options{Sealer: sealer})
+	r.Accounts, err = access.NewAccounts(r.Store, r.Log, access.Options{Sealer: sealer, Hashing: Hashing})
 	require.NoError(r.t, err)
 	r.Notes, err = folder.OpenNotes(r.dir)
 	require.NoError(r.t, err)

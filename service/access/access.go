@@ -56,10 +56,7 @@ func (a *Accounts) Bounds() (idle, life time.Duration) { return a.opt.Idle, a.op
 // NewAccounts gives the accounts over a store.
 func NewAccounts(s *store.Store, log *audit.Log, opt Options) (*Accounts, error) {
 	opt.Idle, opt.Life = cmp.Or(opt.Idle, 2*time.Hour), cmp.Or(opt.Life, 12*time.Hour)
-	if opt.Hashing == nil {
-		opt.Hashing = hashing
-	}
-	decoy, err := argon2id.CreateHash(rand.Text(), opt.Hashing)
+	decoy, err := argon2id.CreateHash(rand.Text(), cmp.Or(opt.Hashing, hashing))
 	if err != nil {
 		return nil, err
 	}
@@ -128,7 +125,7 @@ func (a *Accounts) hashed(ctx context.Context, password string) (string, error) 
 		return "", err
 	}
 	defer over()
-	return argon2id.CreateHash(password, a.opt.Hashing)
+	return argon2id.CreateHash(password, cmp.Or(a.opt.Hashing, hashing))
 }
 
 // get gives an account that is to be changed.

@@ -66,7 +66,9 @@ func TestJobs(t *testing.T) {
 	require.NoError(t, err)
 	<-begun
 	for range keptJobs {
-		last, err := d.API.startJob(as("nell"), "test", func(context.Context, func(int, int, string)) (any, error) { return wire.Copied{Archive: "away"}, errors.New("no") })
+		last, err := d.API.startJob(as("nell"), "test", func(context.Context, func(int, int, string)) (any, error) {
+			return wire.Copied{Archive: "away"}, errors.New("no")
+		})
 		require.NoError(t, err)
 		d.ok("nell", "GET", path(last.ID)+"?wait=20", nil, &j)
 		require.Equal(t, []any{"failed", "no", map[string]any{"archive": "away", "copies": 0.0}}, []any{j.State, j.Trouble, j.Result})

@@ -13,7 +13,11 @@ import (
 // mayFlag is for what somebody may do: it may be given several times.
 func mayFlag(fs *flag.FlagSet, name, what string) *list {
 	may := &list{}
-	fs.Var(may, name, what+": roles (read, stage, commit, approve, audit, administer, reveal) with commas, on all devices or ROLES@site=NAME (role=, tag=, device=); may be given several times")
+	fs.Var(
+		may, name,
+		what+": roles (read, stage, commit, approve, audit, administer, reveal) with commas, on all devices or "+
+			"ROLES@site=NAME (role=, tag=, device=); may be given several times",
+	)
 	return may
 }
 
@@ -26,7 +30,9 @@ func accountAdd(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		var acc wire.Account
-		if err := a.call("POST", "/accounts", wire.NewAccount{Name: args[0], Password: password, May: *may}, &acc); err != nil {
+		if err := a.call(
+			"POST", "/accounts", wire.NewAccount{Name: args[0], Password: password, May: *may}, &acc,
+		); err != nil {
 			return err
 		}
 		return a.show(acc, func() {
@@ -66,7 +72,9 @@ func accountList(a *app, _ *flag.FlagSet) func([]string) error {
 func accountPath(name string) string { return "/accounts/" + url.PathEscape(name) }
 
 func accountMay(a *app, fs *flag.FlagSet) func([]string) error {
-	add, drop, set := mayFlag(fs, "add", "what it may do as well"), mayFlag(fs, "drop", "what it may not do any more"), mayFlag(fs, "set", "all that it may do")
+	add, drop, set := mayFlag(fs, "add", "what it may do as well"), mayFlag(
+		fs, "drop", "what it may not do any more",
+	), mayFlag(fs, "set", "all that it may do")
 	return func(args []string) error {
 		var accounts []wire.Account
 		if err := a.call("GET", "/accounts", nil, &accounts); err != nil {
@@ -133,7 +141,9 @@ func splitGrants(grants []string) (out []string) {
 }
 
 func accountPassword(a *app, fs *flag.FlagSet) func([]string) error {
-	oldFile := fs.String("old-password-file", "", "of one's own account: file with the password as it is (default: asks)")
+	oldFile := fs.String(
+		"old-password-file", "", "of one's own account: file with the password as it is (default: asks)",
+	)
 	file := fs.String("password-file", "", "file with the new password, - for standard input (default: asks)")
 	tokens := fs.Bool("end-tokens", false, "end the account's tokens, too: of those nobody knows who copied them")
 	return func(args []string) error {
@@ -157,7 +167,9 @@ func accountPassword(a *app, fs *flag.FlagSet) func([]string) error {
 			err = a.call("POST", "/me/password", wire.NewPassword{Old: old, New: password, EndTokens: *tokens}, nil)
 		} else {
 			var acc wire.Account
-			err = a.call("PATCH", accountPath(args[0]), wire.AccountSettings{Password: password, EndTokens: *tokens}, &acc)
+			err = a.call(
+				"PATCH", accountPath(args[0]), wire.AccountSettings{Password: password, EndTokens: *tokens}, &acc,
+			)
 			if err == nil && a.waits(acc.Proposal) {
 				return nil
 			}
@@ -177,7 +189,9 @@ func accountPassword(a *app, fs *flag.FlagSet) func([]string) error {
 func accountClose(a *app, fs *flag.FlagSet) func([]string) error {
 	yes := fs.Bool("yes", false, "do not ask")
 	return func(args []string) error {
-		if !*yes && !a.agree("Close account "+args[0]+" for good? Its sessions and tokens end; its name is not given again.") {
+		if !*yes && !a.agree(
+			"Close account "+args[0]+" for good? Its sessions and tokens end; its name is not given again.",
+		) {
 			return &exit{Refused, fmt.Errorf("account %s was not closed; --yes closes it without asking", args[0])}
 		}
 		if err := a.call("DELETE", accountPath(args[0]), nil, nil); err != nil {
@@ -232,7 +246,11 @@ func tokenAdd(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		return a.show(t, func() {
-			a.printf("%s\nThis is shown only now. It ends %s. Use it as OAKEN_LATCH_TOKEN; end it with: latch token end %s\n", t.Token, when(t.Expires), t.ID)
+			a.printf(
+				"%s\nThis is shown only now. It ends %s. Use it as OAKEN_LATCH_TOKEN; end it with: latch "+
+					"token end %s\n",
+				t.Token, when(t.Expires), t.ID,
+			)
 		})
 	}
 }

@@ -23,7 +23,10 @@ func (a *app) approval(p wire.Preview) {
 	case x.Missing == 0:
 		a.printf("%s: as many agreed as it needs.\n", a.paint("38;5;37", "Agreed to"))
 	default:
-		a.printf("%s: it needs %s who did not work on it; %s missing.\n", a.paint(alarm, "To be agreed to"), count(x.Needed, "person", "persons"), count(x.Missing, "is", "are"))
+		a.printf(
+			"%s: it needs %s who did not work on it; %s missing.\n", a.paint(alarm, "To be agreed to"),
+			count(x.Needed, "person", "persons"), count(x.Missing, "is", "are"),
+		)
 	}
 	for _, r := range x.Rules {
 		a.printf("  rule %d: %s%s\n", r.Number, ruleText(r), noteText(r.Note))
@@ -60,7 +63,9 @@ func askFor(a *app, _ *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		if err := a.call("POST", changePath(n)+"/ask", wire.NewNote{Text: strings.Join(args[1:], " ")}, nil); err != nil {
+		if err := a.call(
+			"POST", changePath(n)+"/ask", wire.NewNote{Text: strings.Join(args[1:], " ")}, nil,
+		); err != nil {
 			return err
 		}
 		a.printf("Those who may approve change %s see it now. They agree with: latch approve %s\n", args[0], args[0])
@@ -85,11 +90,19 @@ func approve(a *app, fs *flag.FlagSet) func([]string) error {
 				(&previewText{app: a}).preview(p)
 			}
 			if !a.agree(fmt.Sprintf("\nAgree to change %s as preview %s shows it?", args[0], p.Digest)) {
-				return &exit{Refused, fmt.Errorf("nothing was agreed to; look at it with latch preview %s, then: latch approve %s --preview %s", args[0], args[0], p.Digest)}
+				return &exit{
+					Refused,
+					fmt.Errorf(
+						"nothing was agreed to; look at it with latch preview %s, then: latch approve %s --preview %s",
+						args[0], args[0], p.Digest,
+					),
+				}
 			}
 			*digest = p.Digest
 		}
-		if err := a.call("POST", changePath(n)+"/approval", wire.Approve{Digest: *digest, Note: *note}, nil); err != nil {
+		if err := a.call(
+			"POST", changePath(n)+"/approval", wire.Approve{Digest: *digest, Note: *note}, nil,
+		); err != nil {
 			return err
 		}
 		a.printf("Agreed to change %s as preview %s shows it, and to nothing else.\n", args[0], *digest)
@@ -120,7 +133,10 @@ func ruleList(a *app, _ *flag.FlagSet) func([]string) error {
 		return a.show(list, func() {
 			rows := make([][]string, len(list))
 			for i, r := range list {
-				rows[i] = []string{strconv.FormatInt(r.Number, 10), ruleText(r), count(r.Needed, "person", "persons"), map[bool]string{true: "allowed, with a reason", false: "not allowed"}[r.Emergency], tame(r.Note)}
+				rows[i] = []string{
+					strconv.FormatInt(r.Number, 10), ruleText(r), count(r.Needed, "person", "persons"),
+					map[bool]string{true: "allowed, with a reason", false: "not allowed"}[r.Emergency], tame(r.Note),
+				}
 			}
 			a.table([]string{"RULE", "CHANGES OF", "NEED", "EMERGENCIES", "NOTE"}, rows)
 			if len(list) == 0 {
@@ -136,27 +152,43 @@ func ruleList(a *app, _ *flag.FlagSet) func([]string) error {
 // idle says that a rule falls on nothing.
 func (a *app) idle(r wire.ApprovalRule) {
 	if r.Idle != "" {
-		a.printf("%s rule %d (%s) keeps nothing back now: %s.\n", a.paint(alarm, "!"), r.Number, ruleText(r), tame(r.Idle))
+		a.printf(
+			"%s rule %d (%s) keeps nothing back now: %s.\n", a.paint(alarm, "!"), r.Number, ruleText(r), tame(r.Idle),
+		)
 	}
 }
 
 func ruleAdd(a *app, fs *flag.FlagSet) func([]string) error {
-	scope := fs.String("on", "", "devices: site=NAME, role=NAME, tag=NAME or device=NAME; all if left out; or administration: dropping rules, and who may do what")
+	scope := fs.String(
+		"on", "",
+		"devices: site=NAME, role=NAME, tag=NAME or device=NAME; all if left out; or administration: dropping rules, "+
+			"and who may do what",
+	)
 	path := fs.String("path", "", "only where a change touches this path or below")
 	needed := fs.Int("persons", 1, "how many have to agree")
 	emergency := fs.Bool("emergency", false, "a commit without them is possible, for a reason")
 	note := fs.String("note", "", "why")
 	return func([]string) error {
 		var r wire.ApprovalRule
-		if err := a.call("POST", "/rules", wire.NewRule{Scope: *scope, Path: *path, Needed: *needed, Emergency: *emergency, Note: *note}, &r); err != nil {
+		if err := a.call(
+			"POST", "/rules",
+			wire.NewRule{Scope: *scope, Path: *path, Needed: *needed, Emergency: *emergency, Note: *note}, &r,
+		); err != nil {
 			return err
 		}
 		return a.show(r, func() {
 			if r.Scope == "administration" {
-				a.printf("Rule %d: dropping rules, saying who may do what, and giving others a password need %s beside who asks.\n", r.Number, count(r.Needed, "person", "persons"))
+				a.printf(
+					"Rule %d: dropping rules, saying who may do what, and giving others a password need %s beside "+
+						"who asks.\n",
+					r.Number, count(r.Needed, "person", "persons"),
+				)
 				return
 			}
-			a.printf("Rule %d: a change of %s needs %s who did not work on it.\n", r.Number, ruleText(r), count(r.Needed, "person", "persons"))
+			a.printf(
+				"Rule %d: a change of %s needs %s who did not work on it.\n", r.Number, ruleText(r),
+				count(r.Needed, "person", "persons"),
+			)
 			a.idle(r)
 		})
 	}
@@ -181,7 +213,11 @@ func (a *app) waits(p *wire.Proposal) bool {
 	if p == nil {
 		return false
 	}
-	a.printf("It is not done yet: a rule keeps it for others to agree to.\nProposal %d: %s. %s who may administer everything agree with: latch proposal agree %d\n", p.Number, tame(p.Says), count(p.Missing, "other person", "other persons"), p.Number)
+	a.printf(
+		"It is not done yet: a rule keeps it for others to agree to.\nProposal %d: %s. %s who may administer "+
+			"everything agree with: latch proposal agree %d\n",
+		p.Number, tame(p.Says), count(p.Missing, "other person", "other persons"), p.Number,
+	)
 	return true
 }
 
@@ -194,7 +230,10 @@ func proposalList(a *app, _ *flag.FlagSet) func([]string) error {
 		return a.show(list, func() {
 			rows := make([][]string, len(list))
 			for i, p := range list {
-				rows[i] = []string{strconv.FormatInt(p.Number, 10), when(p.At), tame(p.Actor), tame(p.Says), tame(strings.Join(p.Agreed, ", ")), strconv.Itoa(p.Missing)}
+				rows[i] = []string{
+					strconv.FormatInt(p.Number, 10), when(p.At), tame(p.Actor), tame(p.Says),
+					tame(strings.Join(p.Agreed, ", ")), strconv.Itoa(p.Missing),
+				}
 			}
 			a.table([]string{"PROPOSAL", "AT", "BY", "WHAT", "AGREED", "MISSING"}, rows)
 			if len(list) == 0 {
@@ -212,7 +251,9 @@ func proposalAgree(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		for _, p := range list {
-			if strconv.FormatInt(p.Number, 10) == args[0] && !*yes && !a.agree(fmt.Sprintf("%s proposes: %s. Do you agree?", tame(p.Actor), tame(p.Says))) {
+			if strconv.FormatInt(p.Number, 10) == args[0] && !*yes && !a.agree(
+				fmt.Sprintf("%s proposes: %s. Do you agree?", tame(p.Actor), tame(p.Says)),
+			) {
 				return &exit{Refused, fmt.Errorf("proposal %s was not agreed to; --yes agrees without asking", args[0])}
 			}
 		}
@@ -244,12 +285,18 @@ func emergencyList(a *app, fs *flag.FlagSet) func([]string) error {
 	all := fs.Bool("all", false, "those too that somebody looked at")
 	return func([]string) error {
 		var list []wire.Emergency
-		if err := a.call("GET", "/emergencies"+query(map[string]string{"all": map[bool]string{true: "true"}[*all]}), nil, &list); err != nil {
+		if err := a.call(
+			"GET", "/emergencies"+query(map[string]string{"all": map[bool]string{true: "true"}[*all]}), nil, &list,
+		); err != nil {
 			return err
 		}
 		return a.show(list, func() {
 			for _, e := range list {
-				a.printf("%s  change %d, %s, by %s %s\n  reason: %s\n", a.paint(alarm, fmt.Sprintf("Emergency %d", e.Number)), e.Change, tame(e.Title), e.Actor, when(e.At), tame(e.Reason))
+				a.printf(
+					"%s  change %d, %s, by %s %s\n  reason: %s\n",
+					a.paint(alarm, fmt.Sprintf("Emergency %d", e.Number)), e.Change, tame(e.Title), e.Actor, when(e.At),
+					tame(e.Reason),
+				)
 				if e.ReviewedBy != "" {
 					a.printf("  looked at by %s %s: %s\n", e.ReviewedBy, when(e.ReviewedAt), tame(e.Review))
 				} else {
@@ -265,7 +312,10 @@ func emergencyList(a *app, fs *flag.FlagSet) func([]string) error {
 
 func emergencyReview(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		if err := a.call("POST", "/emergencies/"+url.PathEscape(args[0])+"/review", wire.NewNote{Text: strings.Join(args[1:], " ")}, nil); err != nil {
+		if err := a.call(
+			"POST", "/emergencies/"+url.PathEscape(args[0])+"/review", wire.NewNote{Text: strings.Join(args[1:], " ")},
+			nil,
+		); err != nil {
 			return err
 		}
 		a.printf("Emergency %s is looked at.\n", args[0])

@@ -25,14 +25,19 @@ func archiveList(a *app, _ *flag.FlagSet) func([]string) error {
 		return a.show(list, func() {
 			var rows [][]string
 			for _, x := range list {
-				rows = append(rows, []string{x.Name, x.Kind, x.Place, archiveWhen(x), fmt.Sprint(x.Copies), when(x.Copied)})
+				rows = append(
+					rows, []string{x.Name, x.Kind, x.Place, archiveWhen(x), fmt.Sprint(x.Copies), when(x.Copied)},
+				)
 			}
 			a.table([]string{"ARCHIVE", "KIND", "PLACE", "COPIES", "HOLDS", "UP TO DATE"}, rows)
 			for _, x := range list {
 				a.archiveNotes(x)
 			}
 			if len(list) == 0 {
-				a.printf("There is no archive: nothing is copied off this machine.\nAdd one: latch archive add away --sftp 198.51.100.20:22/archive --user copies --key-file key\n")
+				a.printf(
+					"There is no archive: nothing is copied off this machine.\nAdd one: latch archive add away " +
+						"--sftp 198.51.100.20:22/archive --user copies --key-file key\n",
+				)
 			}
 		})
 	}
@@ -62,16 +67,26 @@ func archiveWhen(x wire.Archive) string {
 // archiveNotes tells what is to be known of an archive.
 func (a *app) archiveNotes(x wire.Archive) {
 	if !x.Trusted {
-		a.printf("  %s %s: nobody accepted its host key yet: latch archive trust %s\n", a.paint(alarm, "!"), x.Name, x.Name)
+		a.printf(
+			"  %s %s: nobody accepted its host key yet: latch archive trust %s\n", a.paint(alarm, "!"), x.Name, x.Name,
+		)
 	}
 	if x.Trouble != "" {
-		a.printf("  %s %s does not take copies since %s: %s\n", a.paint(alarm, "!"), x.Name, when(x.TroubleAt), x.Trouble)
+		a.printf(
+			"  %s %s does not take copies since %s: %s\n", a.paint(alarm, "!"), x.Name, when(x.TroubleAt), x.Trouble,
+		)
 	}
 	if x.Stale {
-		a.printf("  %s %s is stale: it was to be brought up to date every %s\n", a.paint(alarm, "!"), x.Name, spell(time.Duration(x.EverySeconds)*time.Second))
+		a.printf(
+			"  %s %s is stale: it was to be brought up to date every %s\n", a.paint(alarm, "!"), x.Name,
+			spell(time.Duration(x.EverySeconds)*time.Second),
+		)
 	}
 	if x.Damaged > 0 {
-		a.printf("  %s %s: %s not read back whole: latch archive verify %s\n", a.paint(alarm, "!"), x.Name, count(x.Damaged, "copy did", "copies did"), x.Name)
+		a.printf(
+			"  %s %s: %s not read back whole: latch archive verify %s\n", a.paint(alarm, "!"), x.Name,
+			count(x.Damaged, "copy did", "copies did"), x.Name,
+		)
 	}
 	if x.Caveat != "" {
 		a.printf("  %s %s: %s\n", a.paint(alarm, "!"), x.Name, x.Caveat)
@@ -93,7 +108,10 @@ func archiveAdd(a *app, fs *flag.FlagSet) func([]string) error {
 	last := fs.Int("keep-last", 0, "keep so many copies of a device; 0 keeps all")
 	days := fs.Int("keep-days", 0, "with --keep-last: keep those younger too")
 	return func(args []string) error {
-		in := wire.NewArchive{Name: args[0], Account: *user, AfterChange: !*byHand, EverySeconds: every.seconds(), KeepLast: *last, KeepDays: *days}
+		in := wire.NewArchive{
+			Name: args[0], Account: *user, AfterChange: !*byHand, EverySeconds: every.seconds(), KeepLast: *last,
+			KeepDays: *days,
+		}
 		for kind, place := range kinds {
 			if *place == "" {
 				continue
@@ -108,7 +126,9 @@ func archiveAdd(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		if in.Kind == "sftp" || *key != "" {
 			var err error
-			if in.Password, in.PrivateKey, err = a.secrets(*password, *key, "password of "+in.Account+" on "+in.Place); err != nil {
+			if in.Password, in.PrivateKey, err = a.secrets(
+				*password, *key, "password of "+in.Account+" on "+in.Place,
+			); err != nil {
 				return err
 			}
 		}
@@ -258,7 +278,9 @@ func archiveCopies(a *app, fs *flag.FlagSet) func([]string) error {
 	archive := fs.String("archive", "", "those in this archive")
 	return func([]string) error {
 		var list []wire.Copy
-		if err := a.call("GET", "/copies"+query(map[string]string{"device": *device, "archive": *archive}), nil, &list); err != nil {
+		if err := a.call(
+			"GET", "/copies"+query(map[string]string{"device": *device, "archive": *archive}), nil, &list,
+		); err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -268,14 +290,22 @@ func archiveCopies(a *app, fs *flag.FlagSet) func([]string) error {
 				if k.Trouble != "" {
 					state = a.paint(alarm, "DAMAGED: ") + k.Trouble
 				}
-				rows = append(rows, []string{fmt.Sprintf("archive:%d", k.ID), k.Device, fmt.Sprint(k.Revision), k.Archive, k.Name, state})
+				rows = append(
+					rows,
+					[]string{
+						fmt.Sprintf("archive:%d", k.ID), k.Device, fmt.Sprint(k.Revision), k.Archive, k.Name, state,
+					},
+				)
 			}
 			a.table([]string{"PLACE", "DEVICE", "REVISION", "ARCHIVE", "NAME", "STATE"}, rows)
 			switch len(list) {
 			case 0:
 				a.printf("There are no copies.\n")
 			default:
-				a.printf("Read one: latch archive read %d. Compare it: latch compare %s@archive:%d %s\n", list[0].ID, list[0].Device, list[0].ID, list[0].Device)
+				a.printf(
+					"Read one: latch archive read %d. Compare it: latch compare %s@archive:%d %s\n", list[0].ID,
+					list[0].Device, list[0].ID, list[0].Device,
+				)
 			}
 		})
 	}
@@ -284,7 +314,9 @@ func archiveCopies(a *app, fs *flag.FlagSet) func([]string) error {
 func archiveRead(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
 		var k wire.CopyText
-		if err := a.call("GET", "/copies/"+url.PathEscape(strings.TrimPrefix(args[0], "archive:")), nil, &k); err != nil {
+		if err := a.call(
+			"GET", "/copies/"+url.PathEscape(strings.TrimPrefix(args[0], "archive:")), nil, &k,
+		); err != nil {
 			return err
 		}
 		return a.show(k, func() { a.printf("%s", k.Text) })
@@ -297,7 +329,10 @@ func archiveMend(a *app, _ *flag.FlagSet) func([]string) error {
 		if err := a.call("POST", "/copies/"+url.PathEscape(id)+"/mend", nil, nil); err != nil {
 			return err
 		}
-		return a.show(map[string]string{"mended": id}, func() { a.printf("Copy %s stands in its place now; the record says so.\n", id) })
+		return a.show(
+			map[string]string{"mended": id},
+			func() { a.printf("Copy %s stands in its place now; the record says so.\n", id) },
+		)
 	}
 }
 
@@ -330,7 +365,13 @@ func archiveVerify(a *app, _ *flag.FlagSet) func([]string) error {
 func archiveRestore(a *app, fs *flag.FlagSet) func([]string) error {
 	yes := fs.Bool("yes", false, "do not ask")
 	return func(args []string) error {
-		if !*yes && !a.agree(fmt.Sprintf("Devices and revisions that archive %s holds and this service does not know are made again. What it knows stays. Go on?", args[0])) {
+		if !*yes && !a.agree(
+			fmt.Sprintf(
+				"Devices and revisions that archive %s holds and this service does not know are made again. What it "+
+					"knows stays. Go on?",
+				args[0],
+			),
+		) {
 			return &exit{Refused, fmt.Errorf("nothing was made; without a terminal, give --yes")}
 		}
 		var j wire.Job
@@ -345,9 +386,17 @@ func archiveRestore(a *app, fs *flag.FlagSet) func([]string) error {
 			for _, s := range r.Skipped {
 				a.printf("  %s %s\n", a.paint(alarm, "left:"), s)
 			}
-			a.printf("%s made again, of %s that %s not known: %s\n", count(r.Revisions, "revision", "revisions"), count(len(r.Devices), "device", "devices"), map[bool]string{true: "was", false: "were"}[len(r.Devices) == 1], strings.Join(r.Devices, ", "))
+			a.printf(
+				"%s made again, of %s that %s not known: %s\n", count(r.Revisions, "revision", "revisions"),
+				count(len(r.Devices), "device", "devices"),
+				map[bool]string{true: "was", false: "were"}[len(r.Devices) == 1], strings.Join(r.Devices, ", "),
+			)
 			if len(r.Devices) > 0 {
-				a.printf("Their passwords and keys are in no archive. Give each one: latch device replace %s --address HOST:PORT --user U --password-file F\n", r.Devices[0])
+				a.printf(
+					"Their passwords and keys are in no archive. Give each one: latch device replace %s --address "+
+						"HOST:PORT --user U --password-file F\n",
+					r.Devices[0],
+				)
 			}
 		})
 	}
@@ -375,7 +424,13 @@ func kept(a *app, _ *flag.FlagSet) func([]string) error {
 				if s.Copy != 0 {
 					copied += fmt.Sprintf(", revision %d in %s", s.Copy, s.Archive)
 				}
-				rows = append(rows, []string{s.Device, fmt.Sprintf("%s, revision %d", when(s.Changed), s.Revision), when(s.Saved), copied, state})
+				rows = append(
+					rows,
+					[]string{
+						s.Device, fmt.Sprintf("%s, revision %d", when(s.Changed), s.Revision), when(s.Saved), copied,
+						state,
+					},
+				)
 			}
 			a.table([]string{"DEVICE", "CHANGED", "SAVED", "COPIED", "SAFE"}, rows)
 			if uncopied && behind == 0 {

@@ -68,7 +68,9 @@ func auditList(a *app, fs *flag.FlagSet) func([]string) error {
 				if e.Outcome != "" {
 					what += ", " + e.Outcome
 				}
-				rows[i] = []string{fmt.Sprint(e.Seq), when(e.At), tame(e.Actor), tame(what), tame(about), clip(tame(whatText(e)), 90)}
+				rows[i] = []string{
+					fmt.Sprint(e.Seq), when(e.At), tame(e.Actor), tame(what), tame(about), clip(tame(whatText(e)), 90),
+				}
 			}
 			a.table([]string{"ENTRY", "AT", "WHO", "WHAT", "ABOUT", "DETAIL"}, rows)
 			switch {
@@ -125,7 +127,8 @@ func whatText(e ledger.Entry) string {
 // what it is.
 func tame(text string) string {
 	bad := func(r rune) bool {
-		return unicode.IsControl(r) && r != '\n' && r != '\t' || unicode.Is(unicode.Cf, r) || r == unicode.ReplacementChar
+		return unicode.IsControl(r) && r != '\n' && r != '\t' || unicode.Is(unicode.Cf, r) ||
+			r == unicode.ReplacementChar
 	}
 	if strings.IndexFunc(text, bad) < 0 {
 		return text
@@ -160,7 +163,11 @@ func auditShow(a *app, _ *flag.FlagSet) func([]string) error {
 			if e.Session != "" {
 				from += ", session " + e.Session
 			}
-			for _, row := range [][2]string{{"entry", fmt.Sprint(e.Seq)}, {"at", when(e.At)}, {"who", e.Actor}, {"from", from}, {"what", e.Action}, {"outcome", outcome}, {"device", e.Device}, {"change", change}, {"path", e.Path}, {"before", e.Before}, {"after", e.After}, {"note", e.Note}, {"chained to", e.Prev}, {"digest", e.Hash}} {
+			for _, row := range [][2]string{
+				{"entry", fmt.Sprint(e.Seq)}, {"at", when(e.At)}, {"who", e.Actor}, {"from", from}, {"what", e.Action},
+				{"outcome", outcome}, {"device", e.Device}, {"change", change}, {"path", e.Path}, {"before", e.Before},
+				{"after", e.After}, {"note", e.Note}, {"chained to", e.Prev}, {"digest", e.Hash},
+			} {
 				if row[1] != "" {
 					a.printf("%-11s %s\n", row[0], strings.ReplaceAll(tame(row[1]), "\n", "\n            "))
 				}

@@ -29,7 +29,13 @@ func export(a *app, fs *flag.FlagSet) func([]string) error {
 		if *alone && len(devices) != 1 {
 			return wrongUse("--alone is of one device")
 		}
-		req, err := a.request("GET", "/export"+query(map[string]string{"from": *from, "site": *site, "format": *form, "device": strings.Join(devices, ",")}), nil)
+		req, err := a.request(
+			"GET",
+			"/export"+query(
+				map[string]string{"from": *from, "site": *site, "format": *form, "device": strings.Join(devices, ",")},
+			),
+			nil,
+		)
 		if err != nil {
 			return err
 		}
@@ -49,7 +55,9 @@ func export(a *app, fs *flag.FlagSet) func([]string) error {
 			_, err = part.Seek(0, io.SeekStart)
 		}
 		if err != nil {
-			return errors.Join(fmt.Errorf("the export broke off after %d bytes; nothing was written: %w", n, err), part.Close())
+			return errors.Join(
+				fmt.Errorf("the export broke off after %d bytes; nothing was written: %w", n, err), part.Close(),
+			)
 		}
 		m, err := bundle.Check(part, nil)
 		if err != nil {
@@ -67,7 +75,9 @@ func export(a *app, fs *flag.FlagSet) func([]string) error {
 			for _, f := range m.Files {
 				a.printf("  %s\n", originText(f))
 			}
-			a.printf("%s: %s, with a digest, checked.\n", args[0], count(len(m.Files), "configuration", "configurations"))
+			a.printf(
+				"%s: %s, with a digest, checked.\n", args[0], count(len(m.Files), "configuration", "configurations"),
+			)
 		})
 	}
 }
@@ -137,10 +147,16 @@ func importFile(a *app, fs *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		in := wire.NewImport{Device: *onto, Name: filepath.Base(args[0]), Change: *b.change, Title: *b.title, Ticket: *b.ticket, Paths: b.paths}
+		in := wire.NewImport{
+			Device: *onto, Name: filepath.Base(args[0]), Change: *b.change, Title: *b.title, Ticket: *b.ticket,
+			Paths: b.paths,
+		}
 		if *all {
 			if *onto != "" || *pick != "" || len(b.paths) > 0 || *b.change != 0 {
-				return wrongUse("--all takes a bundle as it is: each configuration whole, onto its own device, in a change of its own")
+				return wrongUse(
+					"--all takes a bundle as it is: each configuration whole, onto its own device, in a " +
+						"change of its own",
+				)
 			}
 			return a.importAll(args[0], text)
 		}
@@ -188,7 +204,9 @@ func (a *app) importAll(name string, text []byte) error {
 	if err := a.brought(out.BroughtBack); err != nil || len(out.Refused) == 0 {
 		return err
 	}
-	return &exit{AnswerNo, fmt.Errorf("%s not staged", count(len(out.Refused), "configuration was", "configurations were"))}
+	return &exit{
+		AnswerNo, fmt.Errorf("%s not staged", count(len(out.Refused), "configuration was", "configurations were")),
+	}
 }
 
 // unpacked gives one configuration of a bundle that was found whole.
@@ -198,7 +216,9 @@ func (a *app) unpacked(name string, text []byte, pick string) (file bundle.File,
 		return file, nil, &exit{WrongUse, fmt.Errorf("%s: %w; nothing was staged", name, err)}
 	}
 	if m.Kind != "export" {
-		return file, nil, wrongUse("%s is a bundle of kind %q; a backup of the service is put back with: oaken-latchd restore", name, m.Kind)
+		return file, nil, wrongUse(
+			"%s is a bundle of kind %q; a backup of the service is put back with: oaken-latchd restore", name, m.Kind,
+		)
 	}
 	var have []string
 	for _, f := range m.Files {
@@ -208,7 +228,9 @@ func (a *app) unpacked(name string, text []byte, pick string) (file bundle.File,
 		}
 	}
 	if file.Name == "" {
-		return file, nil, wrongUse("which one? Give --device NAME, or --all. %s holds:\n%s", name, strings.Join(have, "\n"))
+		return file, nil, wrongUse(
+			"which one? Give --device NAME, or --all. %s holds:\n%s", name, strings.Join(have, "\n"),
+		)
 	}
 	err = bundle.Each(bytes.NewReader(text), func(n string, _ int64, r io.Reader) error {
 		if n != file.Name {
@@ -227,7 +249,11 @@ func carryOnto(a *app, fs *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
 		from, place, _ := strings.Cut(args[0], "@")
 		var out wire.Carried
-		if err := a.call("POST", "/carry", wire.NewCarry{From: from, Place: place, Onto: args[1], Change: *change, Title: *title, Ticket: *ticket}, &out); err != nil {
+		if err := a.call(
+			"POST", "/carry",
+			wire.NewCarry{From: from, Place: place, Onto: args[1], Change: *change, Title: *title, Ticket: *ticket},
+			&out,
+		); err != nil {
 			return err
 		}
 		err := a.brought(out.BroughtBack)
@@ -250,6 +276,9 @@ func (a *app) owns(list []wire.Own, from, onto string) {
 		a.printf("  %s %s is %s, as on %s: %s\n", a.paint(alarm, "look at:"), o.Path, clip(o.From, 50), from, o.Why)
 	}
 	if look > 0 {
-		a.printf("%s carried as %s on %s, and must perhaps differ on %s.\n", count(look, "place was", "places were"), map[bool]string{true: "it is", false: "they are"}[look == 1], from, onto)
+		a.printf(
+			"%s carried as %s on %s, and must perhaps differ on %s.\n", count(look, "place was", "places were"),
+			map[bool]string{true: "it is", false: "they are"}[look == 1], from, onto,
+		)
 	}
 }

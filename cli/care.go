@@ -39,7 +39,9 @@ func deviceSave(a *app, fs *flag.FlagSet) func([]string) error {
 		if err := a.call("POST", devicePath(args[0])+"/save", nil, &out); err != nil {
 			return err
 		}
-		return a.show(out, func() { a.printf("Saved, and read back: the startup of %s holds what runs there.\n", out.Name) })
+		return a.show(
+			out, func() { a.printf("Saved, and read back: the startup of %s holds what runs there.\n", out.Name) },
+		)
 	}
 }
 
@@ -65,7 +67,10 @@ func deviceRestart(a *app, fs *flag.FlagSet) func([]string) error {
 			if err := a.call("POST", devicePath(args[0])+"/restart", nil, nil); err != nil {
 				return err
 			}
-			return a.show(struct{}{}, func() { a.printf("%s restarts. See it come back: latch device show %s\n", args[0], args[0]) })
+			return a.show(
+				struct{}{},
+				func() { a.printf("%s restarts. See it come back: latch device show %s\n", args[0], args[0]) },
+			)
 		}
 		in, err := due.due(time.Now())
 		if err != nil {
@@ -106,8 +111,15 @@ func deviceSessions(a *app, fs *flag.FlagSet) func([]string) error {
 				return err
 			}
 		}
-		if !*yes && !a.agree(fmt.Sprintf("End session %s on %s? What it has uncommitted there may be gone with it; it goes on record first.", *end, args[0])) {
-			return &exit{Refused, fmt.Errorf("session %s on %s was not ended; without a terminal, give --yes", *end, args[0])}
+		if !*yes && !a.agree(
+			fmt.Sprintf(
+				"End session %s on %s? What it has uncommitted there may be gone with it; it goes on record first.",
+				*end, args[0],
+			),
+		) {
+			return &exit{
+				Refused, fmt.Errorf("session %s on %s was not ended; without a terminal, give --yes", *end, args[0]),
+			}
 		}
 		if err := a.call("DELETE", devicePath(args[0])+"/sessions/"+url.PathEscape(*end), nil, nil); err != nil {
 			return err
@@ -151,7 +163,9 @@ func deviceClear(a *app, fs *flag.FlagSet) func([]string) error {
 			a.difference(d.Lines)
 		}
 		if !*yes && !a.agree("Discard it? It goes on record first.") {
-			return &exit{Refused, fmt.Errorf("the candidate of %s was left as it is; without a terminal, give --yes", d.Device)}
+			return &exit{
+				Refused, fmt.Errorf("the candidate of %s was left as it is; without a terminal, give --yes", d.Device),
+			}
 		}
 		if err := a.call("DELETE", devicePath(args[0])+"/candidate", nil, nil); err != nil {
 			return err
@@ -164,12 +178,19 @@ func deviceClear(a *app, fs *flag.FlagSet) func([]string) error {
 
 func deviceSet(a *app, fs *flag.FlagSet) func([]string) error {
 	save := fs.String("save", "", "save what is kept to its startup: yes or no")
-	seenAs := fs.String("seen-as", "", "its management address, perhaps with port, as packets have it in the network; - for the one that is connected to")
+	seenAs := fs.String(
+		"seen-as", "",
+		"its management address, perhaps with port, as packets have it in the network; - for the one that is "+
+			"connected to",
+	)
 	seenFrom := fs.String("seen-from", "", "this service's address as the device sees it; - for what the device tells")
 	site := fs.String("site", "", "where it stands; - for nowhere in particular")
 	role := fs.String("role", "", "what it is in the network; - for nothing in particular")
 	tags := fs.String("tags", "", "all its tags, with commas; - for none")
-	via := fs.String("via", "", "the devices on the way to it, nearest to it first, with commas; - for what their configurations tell")
+	via := fs.String(
+		"via", "",
+		"the devices on the way to it, nearest to it first, with commas; - for what their configurations tell",
+	)
 	return func(args []string) error {
 		in := wire.Settings{SeenAs: given(*seenAs), SeenFrom: given(*seenFrom), Site: given(*site), Role: given(*role)}
 		var err error
@@ -194,7 +215,10 @@ func deviceSet(a *app, fs *flag.FlagSet) func([]string) error {
 		return a.show(d, func() {
 			a.printf("%s: %s\n", d.Name, saveText(d))
 			if !a.waits(d.Proposal) && (in.Site != nil || in.Role != nil || in.Tags != nil) {
-				a.printf("  site %q, role %q, tags %q: what accounts may do here goes by these\n", d.Site, d.Role, strings.Join(d.Tags, " "))
+				a.printf(
+					"  site %q, role %q, tags %q: what accounts may do here goes by these\n", d.Site, d.Role,
+					strings.Join(d.Tags, " "),
+				)
 			}
 			for _, line := range seenText(d) {
 				a.printf("  %s\n", line)

@@ -56,7 +56,9 @@ func drop(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		n := c.Number
-		if !*yes && !a.agree(fmt.Sprintf("Abandon change %d, %q, with %s?", n, c.Title, count(c.Edits, "edit", "edits"))) {
+		if !*yes && !a.agree(
+			fmt.Sprintf("Abandon change %d, %q, with %s?", n, c.Title, count(c.Edits, "edit", "edits")),
+		) {
 			return &exit{Refused, fmt.Errorf("change %d was not dropped; without a terminal, give --yes", n)}
 		}
 		if err := a.call("POST", changePath(n)+"/drop", nil, nil); err != nil {
@@ -69,7 +71,12 @@ func drop(a *app, fs *flag.FlagSet) func([]string) error {
 func changes(a *app, fs *flag.FlagSet) func([]string) error {
 	before := fs.Int64("before", 0, "those before this change")
 	limit := fs.Int("limit", 200, "how many, 500 at most")
-	state := fs.String("state", "", "in this state, or in one of several with commas between: "+strings.Join(lifecycle.Names(lifecycle.States()...), ", "))
+	state := fs.String(
+		"state", "",
+		"in this state, or in one of several with commas between: "+strings.Join(
+			lifecycle.Names(lifecycle.States()...), ", ",
+		),
+	)
 	author := fs.String("author", "", "of this person")
 	text := fs.String("text", "", "with this in the title or the ticket")
 	return func([]string) error {
@@ -94,7 +101,10 @@ func changes(a *app, fs *flag.FlagSet) func([]string) error {
 				if len(c.Coworkers) > 0 {
 					who += " +" + strings.Join(c.Coworkers, ", ")
 				}
-				rows[i] = []string{fmt.Sprint(c.Number), string(c.State), clip(who, 30), count(c.Edits, "edit", "edits"), clip(strings.Join(c.Devices, ", "), 40), when(c.Updated), clip(c.Title, 50)}
+				rows[i] = []string{
+					fmt.Sprint(c.Number), string(c.State), clip(who, 30), count(c.Edits, "edit", "edits"),
+					clip(strings.Join(c.Devices, ", "), 40), when(c.Updated), clip(c.Title, 50),
+				}
 			}
 			a.table([]string{"CHANGE", "STATE", "AUTHOR", "STAGED", "DEVICES", "UPDATED", "TITLE"}, rows)
 			switch {

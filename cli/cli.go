@@ -161,7 +161,9 @@ func (a *app) dispatch(args []string) error {
 }
 
 func (a *app) globals(fs *flag.FlagSet) {
-	fs.StringVar(&a.server, "server", a.server, "address of the service, e.g. http://127.0.0.1:8640 (or OAKEN_LATCH_SERVER)")
+	fs.StringVar(
+		&a.server, "server", a.server, "address of the service, e.g. http://127.0.0.1:8640 (or OAKEN_LATCH_SERVER)",
+	)
 	fs.BoolVar(&a.asJSON, "json", a.asJSON, "answer in JSON")
 }
 
@@ -263,13 +265,19 @@ reachable, 5 went back.
 
 // manual is the manual page: the help of all commands.
 func manual() wire.Manual {
-	m := wire.Manual{Name: "latch", Section: "1", Summary: "stage changes for network devices, see what they do, commit them on hold",
-		Synopsis: []string{"latch COMMAND [ARGUMENT]... [--FLAG]..."}, Parts: []wire.ManualPart{{Title: "ALL COMMANDS", Text: about}}}
+	m := wire.Manual{
+		Name: "latch", Section: "1",
+		Summary:  "stage changes for network devices, see what they do, commit them on hold",
+		Synopsis: []string{"latch COMMAND [ARGUMENT]... [--FLAG]..."},
+		Parts:    []wire.ManualPart{{Title: "ALL COMMANDS", Text: about}},
+	}
 	for _, c := range commands() {
 		a := &app{}
 		fs := flag.NewFlagSet("latch "+c.name, flag.ContinueOnError)
 		c.setup(a, fs)
-		one := wire.ManualCommand{Usage: strings.TrimSpace("latch " + c.name + " " + c.args), Summary: c.summary, Example: c.example}
+		one := wire.ManualCommand{
+			Usage: strings.TrimSpace("latch " + c.name + " " + c.args), Summary: c.summary, Example: c.example,
+		}
 		fs.VisitAll(func(f *flag.Flag) { one.Flags = append(one.Flags, [2]string{"--" + f.Name, f.Usage}) })
 		m.Commands = append(m.Commands, one)
 	}

@@ -102,7 +102,8 @@ func TestVerdicts(t *testing.T) {
 		status int
 		says   string
 	}{
-		"kept": {Done, "kept, confirmed by mara"}, "reverted": {WentBack, "reverted: why"}, "failed": {Refused, "Nothing of it is on any device"},
+		"kept": {Done, "kept, confirmed by mara"}, "reverted": {WentBack, "reverted: why"},
+		"failed": {Refused, "Nothing of it is on any device"},
 	} {
 		doc := wire.Change{Number: 7, State: state, Reason: "why", Commit: &wire.Commit{Phase: "done", By: "mara"}}
 		status, out, _ := run(t, answer(200, doc), nil, "watch", "7")
@@ -116,7 +117,9 @@ func TestVerdicts(t *testing.T) {
 func TestEndIsWaitedFor(t *testing.T) {
 	asked := 0
 	status, out, _ := run(t, func(w http.ResponseWriter, r *http.Request) {
-		doc := wire.Change{Number: 7, State: "holding", Commit: &wire.Commit{Phase: guard.Done, Outcome: guard.Reverted}}
+		doc := wire.Change{
+			Number: 7, State: "holding", Commit: &wire.Commit{Phase: guard.Done, Outcome: guard.Reverted},
+		}
 		if asked++; asked > 2 {
 			doc.State, doc.Reason = "reverted", "it was not confirmed in time"
 		}
@@ -136,7 +139,13 @@ func TestNotDecidedYet(t *testing.T) {
 		guard.Keeping:   {Done, "is not decided yet, confirming\n  d: confirming, unreachable: no answer"},
 		guard.Reverting: {WentBack, "is not decided yet, going back: why"},
 	} {
-		doc := wire.Change{Number: 7, State: "holding", Commit: &wire.Commit{Phase: phase, Devices: []guard.Device{{Name: "d", Standing: guard.Confirming, Unreachable: true, Said: "no answer"}}}}
+		doc := wire.Change{
+			Number: 7, State: "holding",
+			Commit: &wire.Commit{
+				Phase:   phase,
+				Devices: []guard.Device{{Name: "d", Standing: guard.Confirming, Unreachable: true, Said: "no answer"}},
+			},
+		}
 		if phase == guard.Reverting {
 			doc.Reason = "why"
 		}

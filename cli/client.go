@@ -118,7 +118,9 @@ func (a *app) receive(req *http.Request, out any) error {
 	defer func() { _ = res.Body.Close() }()
 	if why := res.Header.Get(wire.StaleHeader); why != "" && !a.stale {
 		a.stale = true
-		_, _ = fmt.Fprintln(a.err, "latch: the records of the service cannot be read; what follows is what was read last:", why)
+		_, _ = fmt.Fprintln(
+			a.err, "latch: the records of the service cannot be read; what follows is what was read last:", why,
+		)
 	}
 	if out == nil || res.StatusCode == http.StatusNoContent {
 		return nil
@@ -160,7 +162,12 @@ func (a *app) send(req *http.Request) (*http.Response, error) {
 		if errors.As(err, &ue) {
 			err = ue.Err
 		}
-		return nil, &exit{Unreachable, fmt.Errorf("the service at %s cannot be reached: %w; check that it runs and that --server is right", a.server, err)}
+		return nil, &exit{
+			Unreachable,
+			fmt.Errorf(
+				"the service at %s cannot be reached: %w; check that it runs and that --server is right", a.server, err,
+			),
+		}
 	}
 	if res.StatusCode >= 400 {
 		defer func() { _ = res.Body.Close() }()
@@ -173,7 +180,9 @@ func problemFrom(res *http.Response) error {
 	b, err := io.ReadAll(io.LimitReader(res.Body, 1<<20))
 	var p wire.Problem
 	if err != nil || json.Unmarshal(b, &p) != nil || p.Type == "" {
-		return &exit{Unreachable, fmt.Errorf("something at this address that is not Oaken Latch answered %s", res.Status)}
+		return &exit{
+			Unreachable, fmt.Errorf("something at this address that is not Oaken Latch answered %s", res.Status),
+		}
 	}
 	return &p
 }

@@ -48,7 +48,11 @@ func (a *app) begin(n int64, o *orderFlags, due *dueFlags, enough func(wire.Chan
 		given = append(given, "--at")
 	}
 	if len(given) > 0 {
-		return wrongUse("change %d is prepared, and how it is committed was settled with that: leave out %s, or give it up with latch revert %d and commit anew", n, strings.Join(given, ", "), n)
+		return wrongUse(
+			"change %d is prepared, and how it is committed was settled with that: leave out %s, or give it up with "+
+				"latch revert %d and commit anew",
+			n, strings.Join(given, ", "), n,
+		)
 	}
 	var c wire.Change
 	if err := a.call("POST", changePath(n)+"/begin", nil, &c); err != nil {
@@ -59,7 +63,8 @@ func (a *app) begin(n int64, o *orderFlags, due *dueFlags, enough func(wire.Chan
 
 // settled reports whether a change's commit is decided for good.
 func settled(c wire.Change) bool {
-	return c.Commit == nil || c.Commit.Phase == guard.Done && c.State != lifecycle.Holding && c.State != lifecycle.Applying
+	return c.Commit == nil || c.Commit.Phase == guard.Done && c.State != lifecycle.Holding &&
+		c.State != lifecycle.Applying
 }
 
 // verdict ends a command that followed a commit: what happened, what is next.
@@ -68,7 +73,8 @@ func (a *app) verdict(c wire.Change) error {
 		return err
 	}
 	switch {
-	case c.State == lifecycle.Reverted, c.State == lifecycle.Partly, c.Commit != nil && c.Commit.Phase == guard.Reverting:
+	case c.State == lifecycle.Reverted, c.State == lifecycle.Partly, c.Commit != nil &&
+		c.Commit.Phase == guard.Reverting:
 		return &exit{status: WentBack}
 	case c.State == lifecycle.Failed:
 		return &exit{status: Refused}
@@ -91,21 +97,37 @@ func (a *app) verdictText(c wire.Change) {
 			a.printf("  %s: %s\n", d.Name, backText(d))
 		}
 	case "partly":
-		a.printf("Change %d is %s on its devices, which do not all hold the same: %s.\n", c.Number, a.paint(alarm, "partly"), c.Reason)
+		a.printf(
+			"Change %d is %s on its devices, which do not all hold the same: %s.\n", c.Number, a.paint(alarm, "partly"),
+			c.Reason,
+		)
 		for _, d := range c.Commit.Devices {
 			a.printf("  %s: %s\n", d.Name, partText(d))
 		}
-		a.printf("See what each holds against it: latch compare DEVICE change:%d\nTake back what of it was kept: latch undo %d\n", c.Number, c.Number)
+		a.printf(
+			"See what each holds against it: latch compare DEVICE change:%d\nTake back what of it was kept: "+
+				"latch undo %d\n",
+			c.Number, c.Number,
+		)
 	case "unsettled":
 		a.printf("Change %d is %s: %s.\n", c.Number, a.paint(alarm, "unsettled"), c.Reason)
 	case "failed":
-		a.printf("Change %d %s: %s\nNothing of it is on any device. See how it would go now: latch preview %d\n", c.Number, a.paint(alarm, "failed"), c.Reason, c.Number)
+		a.printf(
+			"Change %d %s: %s\nNothing of it is on any device. See how it would go now: latch preview %d\n", c.Number,
+			a.paint(alarm, "failed"), c.Reason, c.Number,
+		)
 	case "holding", "applying":
 		switch {
 		case c.Commit == nil || c.Commit.Phase == guard.Done:
 		case c.Commit.Phase == guard.AllReady:
-			a.printf("Change %d is %s on %s: only the commit itself is left, nothing is in effect.\n", c.Number, a.paint(strong, "prepared"), orNone(c.Devices))
-			a.printf("It lapses at %s, or when a device moves on; the devices are locked for others until then.\n", when(c.Commit.LapsesAt))
+			a.printf(
+				"Change %d is %s on %s: only the commit itself is left, nothing is in effect.\n", c.Number,
+				a.paint(strong, "prepared"), orNone(c.Devices),
+			)
+			a.printf(
+				"It lapses at %s, or when a device moves on; the devices are locked for others until then.\n",
+				when(c.Commit.LapsesAt),
+			)
 			a.printf("Commit it: latch commit %d    Give it up: latch revert %d\n", c.Number, c.Number)
 		case c.Commit.Phase == guard.Awaiting:
 			a.holdText(c)
@@ -116,13 +138,21 @@ func (a *app) verdictText(c wire.Change) {
 }
 
 func (a *app) holdText(c wire.Change) {
-	a.printf("Change %d is in effect, %s. The way in was proved by a new session.\n", c.Number, a.paint(strong, "on hold"))
+	a.printf(
+		"Change %d is in effect, %s. The way in was proved by a new session.\n", c.Number, a.paint(strong, "on hold"),
+	)
 	a.probes(c.Commit.Probes)
-	a.printf("%s at %s (in %s).\n", goesBack(c.Commit.Devices), when(c.Commit.Deadline), spell(time.Duration(c.Commit.SecondsLeft)*time.Second))
+	a.printf(
+		"%s at %s (in %s).\n", goesBack(c.Commit.Devices), when(c.Commit.Deadline),
+		spell(time.Duration(c.Commit.SecondsLeft)*time.Second),
+	)
 	if c.Commit.ByProbes {
 		a.printf("It is confirmed by itself once every probe passes.\n")
 	}
-	a.printf("Keep it: latch confirm %d    More time: latch extend %d 20m    Go back now: latch revert %d\n", c.Number, c.Number, c.Number)
+	a.printf(
+		"Keep it: latch confirm %d    More time: latch extend %d 20m    Go back now: latch revert %d\n", c.Number,
+		c.Number, c.Number,
+	)
 }
 
 // goesBack says who sends the devices back when the hold ends.
@@ -166,7 +196,8 @@ func keeperText(k guard.Keeper) string {
 	case guard.BySession:
 		return "it goes back by itself, and also when this service stops or its session to the device breaks"
 	case guard.ByService:
-		return "only this service can send it back: if it stops or cannot reach the device, the change stays until it can again"
+		return "only this service can send it back: if it stops or cannot reach the device, the change stays until " +
+			"it can again"
 	}
 	return ""
 }
@@ -189,13 +220,19 @@ func backText(d guard.Device) string {
 // meanwhile tells what somebody else changed on the devices during the hold.
 func (a *app) meanwhile(c wire.Change) {
 	for _, o := range c.Meanwhile {
-		a.printf("While it was on hold, %s changed by somebody else: %s (outside change %d).\n", places(o.Places, o.Device), tame(o.Who), o.Number)
+		a.printf(
+			"While it was on hold, %s changed by somebody else: %s (outside change %d).\n", places(o.Places, o.Device),
+			tame(o.Who), o.Number,
+		)
 		if o.State == "open" {
 			went := ""
 			if c.State == lifecycle.Reverted || c.State == lifecycle.Partly {
 				went = "That may have gone with what was taken back. "
 			}
-			a.printf("  %sSee it: latch outside show %d    Stage it again: latch outside open %d %s\n", went, o.Number, o.Number, o.Device)
+			a.printf(
+				"  %sSee it: latch outside show %d    Stage it again: latch outside open %d %s\n", went, o.Number,
+				o.Number, o.Device,
+			)
 		}
 	}
 }
@@ -226,7 +263,11 @@ func (a *app) underWay(c wire.Change) {
 func (a *app) stuck(c wire.Change) {
 	for _, d := range c.Commit.Devices {
 		if d.Stuck() {
-			a.printf("%s does not go back; it is tried on. What would have to be sent to it: latch compare %s %s@before:%d --as edit-config\n", d.Name, d.Name, d.Name, c.Number)
+			a.printf(
+				"%s does not go back; it is tried on. What would have to be sent to it: latch compare %s "+
+					"%s@before:%d --as edit-config\n",
+				d.Name, d.Name, d.Name, c.Number,
+			)
 			a.printf("  Leave it as it is: latch leave %d %s\n", c.Number, d.Name)
 		}
 	}
@@ -386,7 +427,12 @@ func watch(a *app, _ *flag.FlagSet) func([]string) error {
 			return err
 		}
 		if c.Commit == nil {
-			return &exit{Refused, fmt.Errorf("change %d is %s and has not been committed; next: latch commit %d --hold 10m", n, c.State, n)}
+			return &exit{
+				Refused,
+				fmt.Errorf(
+					"change %d is %s and has not been committed; next: latch commit %d --hold 10m", n, c.State, n,
+				),
+			}
 		}
 		return a.verdict(c)
 	}
@@ -447,7 +493,10 @@ func showChange(a *app, _ *flag.FlagSet) func([]string) error {
 		}
 		return a.show(c, func() {
 			a.printf("%s  %s\n", a.paint(strong, fmt.Sprintf("Change %d  %s", c.Number, c.Title)), c.State)
-			a.printf("  by %s, opened %s, %s on %s\n", c.Author, when(c.Opened), count(c.Edits, "edit", "edits"), orNone(c.Devices))
+			a.printf(
+				"  by %s, opened %s, %s on %s\n", c.Author, when(c.Opened), count(c.Edits, "edit", "edits"),
+				orNone(c.Devices),
+			)
 			if c.Reason != "" {
 				a.printf("  because: %s\n", c.Reason)
 			}
@@ -457,7 +506,10 @@ func showChange(a *app, _ *flag.FlagSet) func([]string) error {
 			if c.Commit == nil {
 				return
 			}
-			a.printf("  committed by %s at %s, hold %s\n", c.Commit.Actor, when(c.Commit.Started), spell(time.Duration(c.Commit.HoldSeconds)*time.Second))
+			a.printf(
+				"  committed by %s at %s, hold %s\n", c.Commit.Actor, when(c.Commit.Started),
+				spell(time.Duration(c.Commit.HoldSeconds)*time.Second),
+			)
 			for _, d := range c.Commit.Devices {
 				text := standingText(d)
 				if c.State == lifecycle.Kept {
@@ -467,7 +519,10 @@ func showChange(a *app, _ *flag.FlagSet) func([]string) error {
 			}
 			a.probes(c.Commit.Probes)
 			if c.State == lifecycle.Holding && c.Commit.Phase == guard.Awaiting {
-				a.printf("  %s at %s (in %s)\n", goesBack(c.Commit.Devices), when(c.Commit.Deadline), spell(time.Duration(c.Commit.SecondsLeft)*time.Second))
+				a.printf(
+					"  %s at %s (in %s)\n", goesBack(c.Commit.Devices), when(c.Commit.Deadline),
+					spell(time.Duration(c.Commit.SecondsLeft)*time.Second),
+				)
 			}
 			if c.Commit.Phase == guard.AllReady {
 				a.printf("  prepared, only the commit is left; lapses at %s\n", when(c.Commit.LapsesAt))

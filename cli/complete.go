@@ -329,7 +329,9 @@ func (a *app) places(device string) [][2]string {
 		var list []wire.Revision
 		if a.call("GET", devicePath(device)+"/revisions?line="+line.name, nil, &list) == nil {
 			for _, r := range list[:min(len(list), 30)] {
-				out = append(out, [2]string{fmt.Sprintf("%s:%d", line.place, r.Number), when(r.At) + " " + revisionCause(r)})
+				out = append(
+					out, [2]string{fmt.Sprintf("%s:%d", line.place, r.Number), when(r.At) + " " + revisionCause(r)},
+				)
 			}
 		}
 	}

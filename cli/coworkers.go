@@ -21,7 +21,10 @@ func share(a *app, _ *flag.FlagSet) func([]string) error {
 			return err
 		}
 		return a.show(c, func() {
-			a.printf("%s works on change %d now: sees it, stages in it, commits it. On it are %s.\n", args[1], n, coworkers(c))
+			a.printf(
+				"%s works on change %d now: sees it, stages in it, commits it. On it are %s.\n", args[1], n,
+				coworkers(c),
+			)
 		})
 	}
 }
@@ -41,7 +44,10 @@ func unshare(a *app, _ *flag.FlagSet) func([]string) error {
 			return err
 		}
 		return a.show(c, func() {
-			a.printf("%s is off change %d. What they staged stays; take it back with: latch unstage %d --by %s\n", args[1], n, n, args[1])
+			a.printf(
+				"%s is off change %d. What they staged stays; take it back with: latch unstage %d --by %s\n", args[1],
+				n, n, args[1],
+			)
 		})
 	}
 }
@@ -92,10 +98,15 @@ func decide(a *app, _ *flag.FlagSet) func([]string) error {
 			return err
 		}
 		if args[3] != "mine" && args[3] != "theirs" {
-			return wrongUse("say mine (what the change has; the device's is overwritten) or theirs (what the device has), not %q", args[3])
+			return wrongUse(
+				"say mine (what the change has; the device's is overwritten) or theirs (what the device has), not %q",
+				args[3],
+			)
 		}
 		var c wire.Conflict
-		if err := a.call("POST", changePath(n)+"/decide", wire.Decide{Device: args[1], Path: args[2], Keep: args[3]}, &c); err != nil {
+		if err := a.call(
+			"POST", changePath(n)+"/decide", wire.Decide{Device: args[1], Path: args[2], Keep: args[3]}, &c,
+		); err != nil {
 			return err
 		}
 		return a.show(c, func() {
@@ -176,7 +187,11 @@ func readdress(a *app, fs *flag.FlagSet) func([]string) error {
 				a.printf("Change %d does not move the management of %s.\n", n, in.Device)
 				return
 			}
-			a.printf("Change %d moves the management of %s to %s. On hold, the way in is proved there; once it is kept, the device is reached there.\n", n, in.Device, in.Address)
+			a.printf(
+				"Change %d moves the management of %s to %s. On hold, the way in is proved there; once it is kept, "+
+					"the device is reached there.\n",
+				n, in.Device, in.Address,
+			)
 		})
 	}
 }
@@ -190,11 +205,16 @@ func reserve(a *app, fs *flag.FlagSet) func([]string) error {
 			return wrongUse("for how long? Give --for, e.g. latch reserve %s --for 2h --reason TEXT", args[0])
 		}
 		var v wire.Reservation
-		if err := a.call("POST", devicePath(args[0])+"/reservation", wire.NewReservation{Reason: *reason, Seconds: length.seconds()}, &v); err != nil {
+		if err := a.call(
+			"POST", devicePath(args[0])+"/reservation", wire.NewReservation{Reason: *reason, Seconds: length.seconds()},
+			&v,
+		); err != nil {
 			return err
 		}
 		return a.show(v, func() {
-			a.printf("%s is reserved for you until %s. End it with: latch release %s\n", v.Device, when(v.Until), v.Device)
+			a.printf(
+				"%s is reserved for you until %s. End it with: latch release %s\n", v.Device, when(v.Until), v.Device,
+			)
 		})
 	}
 }
@@ -220,7 +240,9 @@ func reserveList(a *app, _ *flag.FlagSet) func([]string) error {
 		return a.show(list, func() {
 			rows := make([][]string, len(list))
 			for i, v := range list {
-				rows[i] = []string{v.Device, v.Holder, when(v.Until), clip(v.Reason, 60), count(len(v.Asks), "ask", "asks")}
+				rows[i] = []string{
+					v.Device, v.Holder, when(v.Until), clip(v.Reason, 60), count(len(v.Asks), "ask", "asks"),
+				}
 			}
 			a.table([]string{"DEVICE", "HOLDER", "UNTIL", "REASON", "ASKED"}, rows)
 			for _, v := range list {
@@ -248,8 +270,14 @@ func release(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		for _, v := range list {
 			if v.Device == args[0] && v.Holder != me.Account && slices.Contains(me.May, "administer") && !*yes &&
-				!a.agree(fmt.Sprintf("%s has %s reserved until %s: %s. Lift it?", v.Holder, v.Device, when(v.Until), v.Reason)) {
-				return &exit{Refused, fmt.Errorf("the reservation of %s stays; without a terminal, give --yes", v.Device)}
+				!a.agree(
+					fmt.Sprintf(
+						"%s has %s reserved until %s: %s. Lift it?", v.Holder, v.Device, when(v.Until), v.Reason,
+					),
+				) {
+				return &exit{
+					Refused, fmt.Errorf("the reservation of %s stays; without a terminal, give --yes", v.Device),
+				}
 			}
 		}
 		if err := a.call("DELETE", devicePath(args[0])+"/reservation", nil, nil); err != nil {

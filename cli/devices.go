@@ -36,11 +36,17 @@ func devices(a *app, _ *flag.FlagSet) func([]string) error {
 		return a.show(list, func() {
 			rows := make([][]string, len(list))
 			for i, d := range list {
-				rows[i] = []string{d.Name, d.Site, d.Role, d.Address, standing(d), fmt.Sprintf("rev %d", d.Revision), d.Guard.Guard, when(d.Seen)}
+				rows[i] = []string{
+					d.Name, d.Site, d.Role, d.Address, standing(d), fmt.Sprintf("rev %d", d.Revision), d.Guard.Guard,
+					when(d.Seen),
+				}
 			}
 			a.table([]string{"DEVICE", "SITE", "ROLE", "ADDRESS", "STATE", "CONFIG", "GUARD", "SEEN"}, rows)
 			if len(list) == 0 {
-				a.printf("There are no devices yet. Add one: latch device add NAME --address HOST:PORT --user U --password-file F\n")
+				a.printf(
+					"There are no devices yet. Add one: latch device add NAME --address HOST:PORT --user U " +
+						"--password-file F\n",
+				)
 			}
 		})
 	}
@@ -55,7 +61,9 @@ func deviceShow(a *app, _ *flag.FlagSet) func([]string) error {
 			return err
 		}
 		return a.show(d, func() {
-			a.printf("%s  %s\n", a.paint(strong, d.Name), strings.TrimSpace(d.Role+" "+d.Site+" "+strings.Join(d.Tags, " ")))
+			a.printf(
+				"%s  %s\n", a.paint(strong, d.Name), strings.TrimSpace(d.Role+" "+d.Site+" "+strings.Join(d.Tags, " ")),
+			)
 			a.printf("  address   %s as %s (by %s)\n  state     %s\n", d.Address, d.Account, d.Auth, standing(d))
 			if d.Trouble != "" {
 				a.printf("  trouble   %s\n", d.Trouble)
@@ -67,7 +75,10 @@ func deviceShow(a *app, _ *flag.FlagSet) func([]string) error {
 			a.printf("  guard     %s\n", guardText(d.Guard))
 			a.printf("  startup   %s\n", saveText(d))
 			if d.Unsaved {
-				a.printf("            %s; see and save it: latch device save %s\n", a.paint(alarm, "it does not hold what runs now"), d.Name)
+				a.printf(
+					"            %s; see and save it: latch device save %s\n",
+					a.paint(alarm, "it does not hold what runs now"), d.Name,
+				)
 			}
 			for _, line := range seenText(d) {
 				a.printf("  way       %s\n", line)
@@ -131,7 +142,10 @@ func deviceAdd(a *app, fs *flag.FlagSet) func([]string) error {
 	way := a.wayFlags(fs)
 	site := fs.String("site", "", "where it stands")
 	role := fs.String("role", "", "what it is, e.g. router")
-	seenAs := fs.String("seen-as", "", "its management address, perhaps with port, as packets have it in the network, where that is another")
+	seenAs := fs.String(
+		"seen-as", "",
+		"its management address, perhaps with port, as packets have it in the network, where that is another",
+	)
 	return func(args []string) error {
 		in, err := way(args[0])
 		if err != nil {
@@ -168,7 +182,9 @@ func (a *app) trustFlags(fs *flag.FlagSet) func(path, console string, accepted f
 			return err
 		}
 		if *want != "" && *want != k.Fingerprint {
-			return &exit{Refused, fmt.Errorf("%s shows host key %s, not %s; nothing was kept", k.Device, k.Fingerprint, *want)}
+			return &exit{
+				Refused, fmt.Errorf("%s shows host key %s, not %s; nothing was kept", k.Device, k.Fingerprint, *want),
+			}
 		}
 		if !a.asJSON {
 			a.printf("%s shows this host key (%s):\n  %s\n", k.Device, k.Type, k.Fingerprint)
@@ -181,7 +197,12 @@ func (a *app) trustFlags(fs *flag.FlagSet) func(path, console string, accepted f
 			}
 		}
 		if !*yes && *want == "" && !a.agree("Compare it with "+console+". Is it the same?") {
-			return &exit{Refused, fmt.Errorf("the host key of %s was not accepted; without a terminal, give --fingerprint or --yes", k.Device)}
+			return &exit{
+				Refused,
+				fmt.Errorf(
+					"the host key of %s was not accepted; without a terminal, give --fingerprint or --yes", k.Device,
+				),
+			}
 		}
 		if err := a.call("POST", path+"/trust", wire.Trust{Fingerprint: k.Fingerprint}, &k); err != nil {
 			return err
@@ -198,7 +219,12 @@ func deviceReplace(a *app, fs *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		if !*yes && !a.agree(fmt.Sprintf("Another box takes the place of %s: its history goes on, the old box is not reached any more. Go on?", args[0])) {
+		if !*yes && !a.agree(
+			fmt.Sprintf(
+				"Another box takes the place of %s: its history goes on, the old box is not reached any more. Go on?",
+				args[0],
+			),
+		) {
 			return &exit{Refused, fmt.Errorf("%s was not replaced; without a terminal, give --yes", args[0])}
 		}
 		var d wire.Device
@@ -206,13 +232,21 @@ func deviceReplace(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		return a.show(d, func() {
-			a.printf("%s is another box now, at %s.\nNext: latch device trust %s, then compare: latch compare %s@rev:%d %s, and restore: latch restore %s rev:%d\n", d.Name, d.Address, d.Name, d.Name, d.Revision, d.Name, d.Name, d.Revision)
+			a.printf(
+				"%s is another box now, at %s.\nNext: latch device trust %s, then compare: latch compare %s@rev:%d "+
+					"%s, and restore: latch restore %s rev:%d\n",
+				d.Name, d.Address, d.Name, d.Name, d.Revision, d.Name, d.Name, d.Revision,
+			)
 		})
 	}
 }
 
 func config(a *app, fs *flag.FlagSet) func([]string) error {
-	from := fs.String("from", "running", "the place: running, startup, candidate, rev:N, startup:N, at:TIME, snapshot:NAME, before:N, change:N or archive:N")
+	from := fs.String(
+		"from", "running",
+		"the place: running, startup, candidate, rev:N, startup:N, at:TIME, snapshot:NAME, before:N, change:N "+
+			"or archive:N",
+	)
 	asXML := fs.Bool("xml", false, "as XML instead of outline")
 	return func(args []string) error {
 		q := url.Values{"from": {*from}}

@@ -59,20 +59,53 @@ func TestDeviceAdd(t *testing.T) {
 	assert.Equal(t, wire.NewDevice{Name: "d", Address: "a:1", Account: "u", Password: "rope", Site: "Quay"}, got)
 	_, _, _ = run(t, h, nil, append(base, "--key-file", secret)...)
 	assert.Equal(t, "rope\n", got.PrivateKey)
-	for _, bad := range [][]string{{"device", "add", "d"}, append(base, "--password-file", "/nowhere"), append(base, "--key-file", secret, "--password-file", secret), base} {
+	for _, bad := range [][]string{
+		{"device", "add", "d"}, append(base, "--password-file", "/nowhere"),
+		append(base, "--key-file", secret, "--password-file", secret), base,
+	} {
 		status, _, errOut := run(t, h, nil, bad...)
 		assert.Equal(t, WrongUse, status, errOut)
 	}
 }
 
 func TestDeviceList(t *testing.T) {
-	status, out, _ := run(t, answer(200, []wire.Device{{Name: "d", Site: "Quay", Role: "switch", Address: "a:1", Trusted: true, Guard: wire.Guard{Guard: "device"}, Revision: 3, Seen: at}}), nil, "devices")
+	status, out, _ := run(
+		t,
+		answer(
+			200,
+			[]wire.Device{
+				{
+					Name: "d", Site: "Quay", Role: "switch", Address: "a:1", Trusted: true,
+					Guard: wire.Guard{Guard: "device"}, Revision: 3, Seen: at,
+				},
+			},
+		),
+		nil, "devices",
+	)
 	assert.Zero(t, status)
-	assert.Equal(t, "DEVICE  SITE  ROLE    ADDRESS  STATE  CONFIG  GUARD   SEEN\nd       Quay  switch  a:1      well   rev 3   device  "+when(at)+"\n", out)
+	assert.Equal(
+		t,
+		"DEVICE  SITE  ROLE    ADDRESS  STATE  CONFIG  GUARD   SEEN\nd       Quay  switch  a:1      well   rev "+
+			"3   device  "+when(at)+"\n",
+		out,
+	)
 	_, out, _ = run(t, answer(200, []wire.Device{}), nil, "devices")
 	assert.Contains(t, out, "There are no devices yet. Add one: latch device add")
-	_, out, _ = run(t, answer(200, wire.Device{Name: "d", Trusted: true, Trouble: "no answer", Guard: wire.Guard{Guard: "none", GuardWhy: "no candidate"}, Unread: []string{"gone: not handed out"}}), nil, "device", "show", "d")
-	for _, want := range []string{"trouble   no answer", "guard     none: no candidate", "carried unread: gone: not handed out", "seen      never"} {
+	_, out, _ = run(
+		t,
+		answer(
+			200,
+			wire.Device{
+				Name: "d", Trusted: true, Trouble: "no answer",
+				Guard: wire.Guard{Guard: "none", GuardWhy: "no candidate"}, Unread: []string{"gone: not handed out"},
+			},
+		),
+		nil, "device", "show", "d",
+	)
+	for _, want := range []string{
+		"trouble   no answer", "guard     none: no candidate", "carried unread: gone: not handed out",
+		"seen      never",
+	} {
 		assert.Contains(t, out, want)
 	}
 	_, out, _ = run(t, answer(200, wire.Config{Outline: "system\n", XML: "<config/>\n"}), nil, "config", "d", "--xml")

@@ -33,13 +33,24 @@ func (a *app) showAnew(s *wire.Second) error {
 // tried again.
 func (a *app) second(s *wire.Second, code string, show func(wire.Shown) error) error {
 	if !slices.ContainsFunc(s.Ways, func(w string) bool { return w != "passkey" }) {
-		return &exit{Refused, errors.New("the account's second factor is a passkey, and works in the console alone; set up an app too, there or with: latch factor add NAME")}
+		return &exit{
+			Refused,
+			errors.New(
+				"the account's second factor is a passkey, and works in the console alone; set up an app too, there " +
+					"or with: latch factor add NAME",
+			),
+		}
 	}
 	if code != "" {
 		return show(wire.Shown{Ticket: s.Ticket, Code: code})
 	}
 	if !a.ask {
-		return &exit{Refused, errors.New("this account signs in with a second factor, too; give the app's code, or a recovery code, with --code")}
+		return &exit{
+			Refused,
+			errors.New(
+				"this account signs in with a second factor, too; give the app's code, or a recovery code, with --code",
+			),
+		}
 	}
 	for in, tries := bufio.NewReader(a.in), 0; ; tries++ {
 		_, _ = fmt.Fprintf(a.err, "Code of your app (6 digits), or a recovery code: ")
@@ -93,10 +104,14 @@ func factorList(a *app, _ *flag.FlagSet) func([]string) error {
 }
 
 func factorAdd(a *app, fs *flag.FlagSet) func([]string) error {
-	file := fs.String("password-file", "", "file with your password, which the first second factor asks for (default: asks)")
+	file := fs.String(
+		"password-file", "", "file with your password, which the first second factor asks for (default: asks)",
+	)
 	return func(args []string) error {
 		if !a.ask {
-			return wrongUse("latch factor add shows a secret and asks for the code that the app makes of it: use it at a terminal")
+			return wrongUse(
+				"latch factor add shows a secret and asks for the code that the app makes of it: use it at a terminal",
+			)
 		}
 		var own wire.Factors
 		if err := a.call("GET", "/me/factors", nil, &own); err != nil {
@@ -113,7 +128,11 @@ func factorAdd(a *app, fs *flag.FlagSet) func([]string) error {
 		if err := a.call("POST", "/me/factors", n, &begun); err != nil {
 			return err
 		}
-		_, _ = fmt.Fprintf(a.err, "%sHave your authenticator app read this picture, or type in the secret:\n  %s\nIt is not shown again.\n", picture(begun.URI), grouped(begun.Secret))
+		_, _ = fmt.Fprintf(
+			a.err,
+			"%sHave your authenticator app read this picture, or type in the secret:\n  %s\nIt is not shown again.\n",
+			picture(begun.URI), grouped(begun.Secret),
+		)
 		in := bufio.NewReader(a.in)
 		for {
 			_, _ = fmt.Fprintf(a.err, "Code that the app shows now: ")
@@ -132,7 +151,10 @@ func factorAdd(a *app, fs *flag.FlagSet) func([]string) error {
 				return err
 			}
 			return a.show(added, func() {
-				a.printf("Second factor %s (%s) is set up: from now on, signing in asks for it.\n", added.Factor.ID, tame(added.Factor.Name))
+				a.printf(
+					"Second factor %s (%s) is set up: from now on, signing in asks for it.\n", added.Factor.ID,
+					tame(added.Factor.Name),
+				)
 				a.recoveryCodes(added.Codes)
 			})
 		}
@@ -143,7 +165,10 @@ func (a *app) recoveryCodes(codes []string) {
 	if len(codes) == 0 {
 		return
 	}
-	a.printf("Recovery codes: each lets you in once where your factors are lost. They are shown only now; write them down:\n")
+	a.printf(
+		"Recovery codes: each lets you in once where your factors are lost. They are shown only now; write " +
+			"them down:\n",
+	)
 	for i := 0; i < len(codes); i += 2 {
 		a.printf("  %s\n", strings.Join(codes[i:min(i+2, len(codes))], "   "))
 	}
@@ -169,7 +194,11 @@ func picture(text string) string {
 	for y := -rim; y < code.Size+rim; y += 2 {
 		b.WriteString("\x1b[30;107m")
 		for x := -rim; x < code.Size+rim; x++ {
-			b.WriteString(map[[2]bool]string{{false, false}: " ", {true, false}: "▀", {false, true}: "▄", {true, true}: "█"}[[2]bool{code.Black(x, y), code.Black(x, y+1)}])
+			b.WriteString(
+				map[[2]bool]string{
+					{false, false}: " ", {true, false}: "▀", {false, true}: "▄", {true, true}: "█",
+				}[[2]bool{code.Black(x, y), code.Black(x, y+1)}],
+			)
 		}
 		b.WriteString("\x1b[0m\n")
 	}
@@ -202,7 +231,10 @@ func factorProve(a *app, _ *flag.FlagSet) func([]string) error {
 		if len(args) > 0 {
 			code = args[0]
 		}
-		err := a.second(&wire.Second{Ways: []string{"code"}}, code, func(shown wire.Shown) error { return a.callOnce("", "POST", "/me/proof", shown, nil) })
+		err := a.second(
+			&wire.Second{Ways: []string{"code"}}, code,
+			func(shown wire.Shown) error { return a.callOnce("", "POST", "/me/proof", shown, nil) },
+		)
 		if err != nil {
 			return err
 		}
@@ -214,7 +246,10 @@ func factorProve(a *app, _ *flag.FlagSet) func([]string) error {
 func accountResetFactors(a *app, fs *flag.FlagSet) func([]string) error {
 	yes := fs.Bool("yes", false, "do not ask")
 	return func(args []string) error {
-		if !*yes && !a.agree("Take all second factors of "+args[0]+" away? Until others are set up, its password alone lets in; its sessions end.") {
+		if !*yes && !a.agree(
+			"Take all second factors of "+args[0]+" away? Until others are set up, its password alone lets in; its "+
+				"sessions end.",
+		) {
 			return &exit{Refused, fmt.Errorf("nothing was taken away; --yes does it without asking")}
 		}
 		var acc wire.Account

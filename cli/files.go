@@ -32,10 +32,11 @@ type yang struct {
 
 func (a *app) yangFlags(fs *flag.FlagSet) *yang {
 	return &yang{
-		app:      a,
-		device:   fs.String("device", "", "take the YANG modules of this device"),
-		folder:   fs.String("modules", "", "take the YANG modules in this folder; no service is needed then"),
-		features: fs.String("features", "", "with --modules: the features that are there, MODULE:FEATURE,...; all if left out"),
+		app: a, device: fs.String("device", "", "take the YANG modules of this device"),
+		folder: fs.String("modules", "", "take the YANG modules in this folder; no service is needed then"),
+		features: fs.String(
+			"features", "", "with --modules: the features that are there, MODULE:FEATURE,...; all if left out",
+		),
 	}
 }
 
@@ -76,7 +77,9 @@ func (y *yang) fromFolder() (*schema.Schema, error) {
 			return err
 		}
 		text, err := os.ReadFile(path)
-		sources = append(sources, schema.Source{Name: strings.TrimSuffix(filepath.Base(path), ".yang"), Text: string(text)})
+		sources = append(
+			sources, schema.Source{Name: strings.TrimSuffix(filepath.Base(path), ".yang"), Text: string(text)},
+		)
 		return err
 	})
 	if err != nil {
@@ -175,7 +178,10 @@ func checkFile(a *app, fs *flag.FlagSet) func([]string) error {
 			Unread    []string        `json:"unread"`
 			Unchecked int             `json:"unchecked"`
 			Reasons   []string        `json:"reasons,omitempty"`
-		}{args[0], doc.Format, doc.Content.Count(), append([]check.Finding{}, res.Findings...), append([]string{}, unread(doc.Content, nil)...), res.Unchecked, res.Reasons}
+		}{
+			args[0], doc.Format, doc.Content.Count(), append([]check.Finding{}, res.Findings...),
+			append([]string{}, unread(doc.Content, nil)...), res.Unchecked, res.Reasons,
+		}
 		err = a.show(answer, func() {
 			for _, f := range res.Findings {
 				a.finding(f)
@@ -190,11 +196,19 @@ func checkFile(a *app, fs *flag.FlagSet) func([]string) error {
 				a.printf("  %s %s\n", a.paint(dim, "left to the device:"), why)
 			}
 			if len(hidden) > 0 {
-				a.printf("  %s %s by name, and cannot be judged: where this is loaded, what the device holds there is meant\n", a.paint(dim, "note"), count(len(hidden), "hidden value stands", "hidden values stand"))
+				a.printf(
+					"  %s %s by name, and cannot be judged: where this is loaded, what the device holds "+
+						"there is meant\n",
+					a.paint(dim, "note"), count(len(hidden), "hidden value stands", "hidden values stand"),
+				)
 			}
-			a.printf("%s (%s, %s): %s\n", args[0], doc.Format, count(answer.Nodes, "value", "values"), verdict(res.Findings))
+			a.printf(
+				"%s (%s, %s): %s\n", args[0], doc.Format, count(answer.Nodes, "value", "values"), verdict(res.Findings),
+			)
 		})
-		if err == nil && slices.ContainsFunc(res.Findings, func(f check.Finding) bool { return f.Severity != check.Hint }) {
+		if err == nil && slices.ContainsFunc(
+			res.Findings, func(f check.Finding) bool { return f.Severity != check.Hint },
+		) {
 			err = &exit{status: AnswerNo}
 		}
 		return err
@@ -209,7 +223,10 @@ func verdict(list []check.Finding) string {
 	if len(list) == 0 {
 		return "nothing wrong was found"
 	}
-	return fmt.Sprintf("%s, %s, %s", count(by[check.Error], "error", "errors"), count(by[check.Warning], "warning", "warnings"), count(by[check.Hint], "hint", "hints"))
+	return fmt.Sprintf(
+		"%s, %s, %s", count(by[check.Error], "error", "errors"), count(by[check.Warning], "warning", "warnings"),
+		count(by[check.Hint], "hint", "hints"),
+	)
 }
 
 // hiddenAt collects the places where the name of a hidden value stands.
@@ -329,7 +346,9 @@ func compare(a *app, fs *flag.FlagSet) func([]string) error {
 			trees[0], trees[1] = trees[0].Cut(p), trees[1].Cut(p)
 		}
 		d := diff.Compare(trees[0], trees[1])
-		if err := a.show(append([]diff.Item{}, d.Items()...), func() { a.rendering(s, d, sides, *as, *context) }); err != nil {
+		if err := a.show(
+			append([]diff.Item{}, d.Items()...), func() { a.rendering(s, d, sides, *as, *context) },
+		); err != nil {
 			return err
 		}
 		if !d.Empty() {
@@ -371,7 +390,10 @@ func (a *app) rendering(s *schema.Schema, d *diff.Difference, sides [2]side, as 
 	a.printf("%s from %s to %s.\n", count(d.Count(), "difference", "differences"), sides[0].name, sides[1].name)
 }
 
-var kindMark = map[diff.Kind]string{diff.Added: diff.MarkAdded, diff.Removed: diff.MarkRemoved, diff.Changed: diff.MarkChanged, diff.Moved: diff.MarkMoved}
+var kindMark = map[diff.Kind]string{
+	diff.Added: diff.MarkAdded, diff.Removed: diff.MarkRemoved, diff.Changed: diff.MarkChanged,
+	diff.Moved: diff.MarkMoved,
+}
 
 // groups tells like changes together.
 func (a *app) groups(list []diff.Group) {
@@ -424,7 +446,9 @@ func convert(a *app, fs *flag.FlagSet) func([]string) error {
 }
 
 // written gives a document in another format.
-func written(s *schema.Schema, doc *codec.Document, to codec.Format, instance string, mode tree.DefaultsMode) ([]byte, error) {
+func written(
+	s *schema.Schema, doc *codec.Document, to codec.Format, instance string, mode tree.DefaultsMode,
+) ([]byte, error) {
 	n := doc.Content.WithDefaults(s, mode)
 	d := codec.Decoder{Schema: s}
 	in := doc.Instance

@@ -37,7 +37,13 @@ const quayOutline = "harbour\n  depth: 8.5\n  words: a\n  berth [b1]\n    lamp\n
 // Files are read by their content, whatever they are called, and no service is
 // needed.
 func TestFilesWithoutADevice(t *testing.T) {
-	dir := folder(t, map[string]string{"a.xml": quayOutline, "dangling": strings.Replace(quayOutline, "    lamp", "    beside: b9", 1), "broken": "harbour\n  strikt: 1\n"})
+	dir := folder(
+		t,
+		map[string]string{
+			"a.xml": quayOutline, "dangling": strings.Replace(quayOutline, "    lamp", "    beside: b9", 1),
+			"broken": "harbour\n  strikt: 1\n",
+		},
+	)
 	at := func(args ...string) (int, string, string) {
 		for i, a := range args {
 			args[i] = strings.Replace(a, "DIR", dir, 1)
@@ -49,7 +55,9 @@ func TestFilesWithoutADevice(t *testing.T) {
 	assert.Contains(t, out, "a.xml (outline, 5 values): nothing wrong was found")
 	status, out, _ = at("check", "DIR/dangling")
 	assert.Equal(t, AnswerNo, status)
-	assert.Contains(t, out, `error /harbour/berth=b1/beside: refers to "b9", which is not among /quay:harbour/berth/name`)
+	assert.Contains(
+		t, out, `error /harbour/berth=b1/beside: refers to "b9", which is not among /quay:harbour/berth/name`,
+	)
 	assert.Contains(t, out, "mended by: delete /harbour/berth=b1/beside")
 	status, _, errs = at("check", "DIR/broken")
 	assert.Equal(t, WrongUse, status)
@@ -66,7 +74,9 @@ func TestFilesWithoutADevice(t *testing.T) {
 	}
 	assert.Equal(t, quayOutline, texts["outline"])
 	assert.Contains(t, texts["json"], `"quay:harbour"`)
-	status, out, errs = at("convert", "DIR/as-xml", "--to", "json", "--instance", "berths, evening", "--with-defaults", "report-all")
+	status, out, errs = at(
+		"convert", "DIR/as-xml", "--to", "json", "--instance", "berths, evening", "--with-defaults", "report-all",
+	)
 	require.Equal(t, Done, status, errs)
 	doc, err := codec.Decoder{Schema: treetest.Schema()}.Read([]byte(out))
 	require.NoError(t, err)
@@ -78,14 +88,17 @@ func TestFilesWithoutADevice(t *testing.T) {
 func TestCompareRenderings(t *testing.T) {
 	dir := folder(t, map[string]string{"a": quayOutline, "b": strings.Replace(quayOutline, "words: a", "words: b", 1)})
 	for as, want := range map[string]string{
-		"lines": "+   words: b", "groups": "+      1× /harbour/words: b", "unified": "-  words: a\n+  words: b", "edit-config": `nc:operation="delete">a</words>`,
-		"yang-patch": "<operation>insert</operation>", "yang-patch-json": `"target": "/quay:harbour/words=b"`,
+		"lines": "+   words: b", "groups": "+      1× /harbour/words: b", "unified": "-  words: a\n+  words: b",
+		"edit-config": `nc:operation="delete">a</words>`, "yang-patch": "<operation>insert</operation>",
+		"yang-patch-json": `"target": "/quay:harbour/words=b"`,
 	} {
 		status, out, errs := run(t, nil, nil, "compare", dir+"/a", dir+"/b", "--modules", dir, "--as", as)
 		assert.Equal(t, AnswerNo, status, errs)
 		assert.Contains(t, out, want, as)
 	}
-	status, out, _ := run(t, nil, nil, "compare", dir+"/a", dir+"/b", "--modules", dir, "--path", "/harbour/berth", "--json")
+	status, out, _ := run(
+		t, nil, nil, "compare", dir+"/a", dir+"/b", "--modules", dir, "--path", "/harbour/berth", "--json",
+	)
 	assert.Equal(t, Done, status)
 	assert.Equal(t, "[]\n", out)
 	for _, c := range []struct {
@@ -129,10 +142,14 @@ func TestFilesWithADevice(t *testing.T) {
 		case "GET/devices/d/config":
 			answer = wire.Config{XML: string(codec.XML(s, n, markup.Name{Local: "config"}))}
 		case "GET/changes/7/preview":
-			answer = wire.Preview{Against: "running", Change: wire.Change{Number: 7}, Parts: []wire.PartPreview{{Device: "d", Findings: []check.Finding{
-				{Severity: check.Hint, Path: "/x", Message: "no edit here"},
-				{Severity: check.Error, Path: "/y", Message: "is mandatory and not set", Fix: &check.Fix{Edit: "put", Path: "/y", Value: "1"}},
-			}}}}
+			answer = wire.Preview{Against: "running", Change: wire.Change{Number: 7},
+				Parts: []wire.PartPreview{{Device: "d", Findings: []check.Finding{
+					{Severity: check.Hint, Path: "/x", Message: "no edit here"},
+					{
+						Severity: check.Error, Path: "/y", Message: "is mandatory and not set",
+						Fix: &check.Fix{Edit: "put", Path: "/y", Value: "1"},
+					},
+				}}}}
 		case "POST/changes/7/edits":
 			_ = json.NewDecoder(r.Body).Decode(&staged)
 			answer = []wire.Staged{{Edit: wire.Edit{Device: "d", Path: staged.Path}, After: "1"}}
@@ -164,20 +181,36 @@ func TestFilesWithADevice(t *testing.T) {
 // A very large difference is told as what it does, line by line only on demand;
 // what was left to the device is named.
 func TestPreviewOfManyChanges(t *testing.T) {
-	p := wire.Preview{Against: "running", Ready: true, Change: wire.Change{Number: 7, Title: "Frames", State: "draft", Author: "mara"}, Parts: []wire.PartPreview{{
-		Device: "d", Read: true, Guard: wire.Guard{Guard: "device"}, Count: 400, Unchecked: 2, Reasons: []string{"the module of prefix x is not at hand"},
+	p := wire.Preview{Against: "running", Ready: true, Change: wire.Change{
+		Number: 7, Title: "Frames", State: "draft", Author: "mara",
+	}, Parts: []wire.PartPreview{{
+		Device: "d", Read: true, Guard: wire.Guard{Guard: "device"}, Count: 400, Unchecked: 2, Reasons: []string{
+			"the module of prefix x is not at hand",
+		},
 		Lines: []diff.Line{{Mark: diff.MarkChanged, Text: "mtu: 1500 → 9000"}},
 		Groups: []diff.Group{
-			{Kind: diff.Changed, Place: "/i=*/mtu", Old: "1500", New: "9000", Count: 398, Examples: []string{"/i=a/mtu", "/i=b/mtu", "/i=c/mtu"}},
-			{Kind: diff.Added, Place: "/v", New: "7", Count: 1, Examples: []string{"/v"}}, {Kind: diff.Removed, Place: "/w", Old: "8", Count: 1, Examples: []string{"/w"}},
+			{
+				Kind: diff.Changed, Place: "/i=*/mtu", Old: "1500", New: "9000", Count: 398,
+				Examples: []string{"/i=a/mtu", "/i=b/mtu", "/i=c/mtu"},
+			},
+			{Kind: diff.Added, Place: "/v", New: "7", Count: 1, Examples: []string{"/v"}},
+			{Kind: diff.Removed, Place: "/w", Old: "8", Count: 1, Examples: []string{"/w"}},
 		},
 	}}}
 	h := func(w http.ResponseWriter, _ *http.Request) { _ = json.NewEncoder(w).Encode(p) }
 	status, out, _ := run(t, h, nil, "preview", "7")
 	assert.Equal(t, Done, status)
-	assert.Contains(t, out, "  ~    398× /i=*/mtu: 1500 → 9000\n            /i=a/mtu, /i=b/mtu, /i=c/mtu, …\n  +      1× /v: 7\n  −      1× /w: 8\n")
+	assert.Contains(
+		t, out,
+		"  ~    398× /i=*/mtu: 1500 → 9000\n            /i=a/mtu, /i=b/mtu, /i=c/mtu, …\n  +      1× /v: 7\n  −      "+
+			"1× /w: 8\n",
+	)
 	assert.Contains(t, out, "400 changes; line by line: latch preview 7 --whole")
-	assert.Contains(t, out, "left to the device's own validate: 2 conditions (ask it now with --validate)\n    the module of prefix x is not at hand")
+	assert.Contains(
+		t, out,
+		"left to the device's own validate: 2 conditions (ask it now with --validate)\n    the module of prefix x is "+
+			"not at hand",
+	)
 	assert.NotContains(t, out, "~ mtu: 1500")
 	_, out, _ = run(t, h, nil, "preview", "7", "--whole")
 	assert.Contains(t, out, "~ mtu: 1500 → 9000")

@@ -19,7 +19,9 @@ func past(text string, now time.Time) (time.Time, error) {
 	}
 	at, err := moment(text, now.Location(), now)
 	if err != nil {
-		return at, fmt.Errorf("%q is no time; write it like 2d (ago), 02:00, \"2026-11-20 02:00\" or 2026-11-20T02:00:00Z", text)
+		return at, fmt.Errorf(
+			"%q is no time; write it like 2d (ago), 02:00, \"2026-11-20 02:00\" or 2026-11-20T02:00:00Z", text,
+		)
 	}
 	for at.After(now) && !strings.Contains(text, "-") { // a time of day: the last one
 		at = at.AddDate(0, 0, -1)
@@ -84,7 +86,12 @@ func revisions(a *app, fs *flag.FlagSet) func([]string) error {
 				if *limit > 0 && i == *limit {
 					break
 				}
-				rows = append(rows, []string{fmt.Sprintf("%s:%d", place, r.Number), when(r.At), revisionWho(r), clip(revisionCause(r), 80)})
+				rows = append(
+					rows,
+					[]string{
+						fmt.Sprintf("%s:%d", place, r.Number), when(r.At), revisionWho(r), clip(revisionCause(r), 80),
+					},
+				)
 			}
 			a.table([]string{"PLACE", "SINCE", "WHO", "CAUSE"}, rows)
 			switch {
@@ -94,7 +101,10 @@ func revisions(a *app, fs *flag.FlagSet) func([]string) error {
 				a.printf("And %s older: --limit 0 shows all.\n", count(len(list)-len(rows), "revision", "revisions"))
 			}
 			if len(list) > 1 {
-				a.printf("See what one changed: latch compare %s@%s:%d %s@%s:%d\n", args[0], place, list[1].Number, args[0], place, list[0].Number)
+				a.printf(
+					"See what one changed: latch compare %s@%s:%d %s@%s:%d\n", args[0], place, list[1].Number, args[0],
+					place, list[0].Number,
+				)
 			}
 		})
 	}
@@ -102,7 +112,8 @@ func revisions(a *app, fs *flag.FlagSet) func([]string) error {
 
 // momentMark stands beside a moment of the timeline.
 var momentMark = map[string]string{
-	"change": "✓", "outside": "!", "first": "·", "replaced": "⇄", "rebuilt": "⇄", "saved": "s", "saved-outside": "!", "snapshot": "#", "reverted": "↩", "failed": "×", "partly": "≠", "holding": "…",
+	"change": "✓", "outside": "!", "first": "·", "replaced": "⇄", "rebuilt": "⇄", "saved": "s", "saved-outside": "!",
+	"snapshot": "#", "reverted": "↩", "failed": "×", "partly": "≠", "holding": "…",
 }
 
 func timeline(a *app, fs *flag.FlagSet) func([]string) error {
@@ -172,7 +183,9 @@ func blameLines(a *app, fs *flag.FlagSet) func([]string) error {
 	gone := fs.Bool("gone", false, "what was removed instead, and by whom")
 	return func(args []string) error {
 		var b wire.Blame
-		if err := a.call("GET", devicePath(args[0])+"/blame"+query(map[string]string{"path": pathArg(args)}), nil, &b); err != nil {
+		if err := a.call(
+			"GET", devicePath(args[0])+"/blame"+query(map[string]string{"path": pathArg(args)}), nil, &b,
+		); err != nil {
 			return err
 		}
 		return a.paged(func() error {
@@ -190,10 +203,15 @@ func blameLines(a *app, fs *flag.FlagSet) func([]string) error {
 					if l.Revision != 0 {
 						left = blameText(by[l.Revision])
 					}
-					a.printf("%s %s%s\n", a.paint(dim, fill(left, blameWidth)+" │"), strings.Repeat("  ", l.Depth), l.Text)
+					a.printf(
+						"%s %s%s\n", a.paint(dim, fill(left, blameWidth)+" │"), strings.Repeat("  ", l.Depth), l.Text,
+					)
 				}
 				if n := len(b.Gone); n > 0 {
-					a.printf("%s removed since the first revision and not there any more: latch blame %s %s --gone\n", count(n, "place was", "places were"), args[0], b.Path)
+					a.printf(
+						"%s removed since the first revision and not there any more: latch blame %s %s --gone\n",
+						count(n, "place was", "places were"), args[0], b.Path,
+					)
 				}
 			})
 		})
@@ -204,7 +222,9 @@ func blameLines(a *app, fs *flag.FlagSet) func([]string) error {
 func blameText(r wire.Revision) string {
 	who := cmp.Or(r.Author, r.Actor)
 	if who == "" {
-		who = map[string]string{"outside": "outside", "first": "first read", "replaced": "new box", "rebuilt": "archive"}[r.Source]
+		who = map[string]string{
+			"outside": "outside", "first": "first read", "replaced": "new box", "rebuilt": "archive",
+		}[r.Source]
 	}
 	text := fmt.Sprintf("rev %d  %s  %s", r.Number, r.At.Local().Format("2006-01-02 15:04 MST"), who)
 	if r.Change != 0 {
@@ -228,7 +248,10 @@ func (a *app) gone(b wire.Blame, by map[int64]wire.Revision) {
 	}
 	for _, g := range b.Gone {
 		r := by[g.Revision]
-		a.printf("%s\n    removed by %s, %s, %s\n", a.paint(markStyle[diff.MarkRemoved], "− "+g.Path), revisionCause(r), revisionWho(r), when(r.At))
+		a.printf(
+			"%s\n    removed by %s, %s, %s\n", a.paint(markStyle[diff.MarkRemoved], "− "+g.Path), revisionCause(r),
+			revisionWho(r), when(r.At),
+		)
 		for i, l := range strings.Split(g.Was, "\n") {
 			if i == 8 {
 				a.printf("        …\n")
@@ -243,7 +266,9 @@ func (a *app) gone(b wire.Blame, by map[int64]wire.Revision) {
 func life(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
 		var l wire.Life
-		if err := a.call("GET", devicePath(args[0])+"/history"+query(map[string]string{"path": args[1]}), nil, &l); err != nil {
+		if err := a.call(
+			"GET", devicePath(args[0])+"/history"+query(map[string]string{"path": args[1]}), nil, &l,
+		); err != nil {
 			return err
 		}
 		return a.show(l, func() {
@@ -269,7 +294,10 @@ func life(a *app, _ *flag.FlagSet) func([]string) error {
 					text = strings.TrimPrefix(e.Path, l.Path) + ": " + text
 				}
 				mark := kindMark[e.Kind]
-				a.printf("  rev %-5d %s  %s\n            %s, %s\n", e.Revision, when(r.At), a.paint(markStyle[mark], mark+" "+text), revisionCause(r), orUnknown(revisionWho(r)))
+				a.printf(
+					"  rev %-5d %s  %s\n            %s, %s\n", e.Revision, when(r.At),
+					a.paint(markStyle[mark], mark+" "+text), revisionCause(r), orUnknown(revisionWho(r)),
+				)
 			}
 			if l.Now == "" {
 				a.printf("It is not there now.\n")
@@ -294,7 +322,11 @@ func moved(a *app, fs *flag.FlagSet) func([]string) error {
 			to = args[1]
 		}
 		var f wire.FleetComparison
-		if err := a.call("GET", "/compare/fleet"+query(map[string]string{"from": args[0], "to": to, "site": *site, "device": *devices}), nil, &f); err != nil {
+		if err := a.call(
+			"GET",
+			"/compare/fleet"+query(map[string]string{"from": args[0], "to": to, "site": *site, "device": *devices}),
+			nil, &f,
+		); err != nil {
 			return err
 		}
 		err := a.show(f, func() {
@@ -313,7 +345,13 @@ func moved(a *app, fs *flag.FlagSet) func([]string) error {
 				if d.Outside > 0 {
 					why = append(why, count(d.Outside, "outside change", "outside changes"))
 				}
-				rows = append(rows, []string{d.Device, d.Site, fmt.Sprint(d.Added), fmt.Sprint(d.Removed), fmt.Sprint(d.Changed), fmt.Sprint(d.Moved), strings.Join(why, ", ") + "; first " + d.First})
+				rows = append(
+					rows,
+					[]string{
+						d.Device, d.Site, fmt.Sprint(d.Added), fmt.Sprint(d.Removed), fmt.Sprint(d.Changed),
+						fmt.Sprint(d.Moved), strings.Join(why, ", ") + "; first " + d.First,
+					},
+				)
 			}
 			a.table([]string{"DEVICE", "SITE", "ADDED", "REMOVED", "CHANGED", "MOVED", "BY"}, rows)
 			sum := count(len(f.Devices)-unknown, "device differs", "devices differ")
@@ -351,7 +389,10 @@ type bringFlags struct {
 }
 
 func (a *app) bringFlags(fs *flag.FlagSet) *bringFlags {
-	b := &bringFlags{title: fs.String("title", "", "title of the change it opens; made up if left out"), ticket: fs.String("ticket", "", "ticket of that change")}
+	b := &bringFlags{
+		title:  fs.String("title", "", "title of the change it opens; made up if left out"),
+		ticket: fs.String("ticket", "", "ticket of that change"),
+	}
 	fs.Var(&b.paths, "path", "only what is at this path; may be given several times")
 	return b
 }
@@ -433,8 +474,12 @@ func (a *app) brought(out wire.BroughtBack) error {
 				a.printf("  %s\n", n)
 			}
 			for _, l := range p.Left {
-				a.printf("  %s %s: change %d made it %s, it was set again since: it is %s now, and stays so (it was %s before)\n",
-					a.paint(alarm, "left as it is"), l.Path, l.Change, orAbsent(l.Made), orAbsent(l.Now), orAbsent(l.Before))
+				a.printf(
+					"  %s %s: change %d made it %s, it was set again since: it is %s now, and stays so (it was "+
+						"%s before)\n",
+					a.paint(alarm, "left as it is"), l.Path, l.Change, orAbsent(l.Made), orAbsent(l.Now),
+					orAbsent(l.Before),
+				)
 			}
 			if len(p.Takes) > 0 {
 				a.printf("  %s\n", a.paint(alarm, "later work that this takes away:"))
@@ -444,14 +489,19 @@ func (a *app) brought(out wire.BroughtBack) error {
 				if l.Change != 0 {
 					what = fmt.Sprintf("change %d of %s: %s", l.Change, l.Author, l.Title)
 				}
-				a.printf("    revision %d, %s, %s: %s\n", l.Revision, when(l.At), what, count(l.Places, "place", "places"))
+				a.printf(
+					"    revision %d, %s, %s: %s\n", l.Revision, when(l.At), what, count(l.Places, "place", "places"),
+				)
 			}
 		}
 		if out.Change == 0 {
 			a.printf("There is nothing to do: it is so already. No change was opened.\n")
 			return
 		}
-		a.printf("Staged in change %d: %s. Nothing reached a device.\nNext: latch preview %d\n", out.Change, out.Title, out.Change)
+		a.printf(
+			"Staged in change %d: %s. Nothing reached a device.\nNext: latch preview %d\n", out.Change, out.Title,
+			out.Change,
+		)
 	})
 	if err == nil && out.Change == 0 {
 		err = &exit{status: AnswerNo}

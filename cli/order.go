@@ -38,19 +38,33 @@ func newOrderFlags(fs *flag.FlagSet) *orderFlags {
 	o := &orderFlags{fs: fs, hold: span(10 * time.Minute), within: span(10 * time.Second)}
 	fs.Var(&o.hold, "hold", "how long it stays on trial, 10s to 7d, e.g. 90s, 10m, 2h, 1d")
 	fs.Var(&o.first, "first", "devices that go first, e.g. a,b; again for the wave after them; all others follow last")
-	fs.Var(&o.probes, "probe", `a check during the hold: "tcp HOST:PORT", "state DEVICE PATH VALUE" or "program NAME [ARGUMENT...]"; may be given again`)
+	fs.Var(
+		&o.probes, "probe",
+		`a check during the hold: "tcp HOST:PORT", "state DEVICE PATH VALUE" or "program NAME [ARGUMENT...]"; may be given again`,
+	)
 	fs.Var(&o.within, "probe-within", "how long a probe may fail after the commit before that counts")
 	fs.StringVar(&o.confirm, "confirm", "hand", "who confirms: hand, or probes once every one of them passes")
 	fs.StringVar(&o.failedProbe, "failed-probe", "wait", "what a failing probe does: wait, or revert at once")
 	fs.StringVar(&o.save, "save", "", "save to startup once kept: yes or no; left out, each device's setting")
-	fs.StringVar(&o.preview, "preview", "", "the digest of the preview it rests on; left out, the last one you were shown")
-	fs.StringVar(&o.emergency, "emergency", "", "why the agreement of others, where a rule asks for it, is not waited for; it stands out until somebody looked at it")
-	fs.Var(&o.cutOff, "cut-off", "commit though this device would be cut off with nobody left to send it back; may be given again")
+	fs.StringVar(
+		&o.preview, "preview", "", "the digest of the preview it rests on; left out, the last one you were shown",
+	)
+	fs.StringVar(
+		&o.emergency, "emergency", "",
+		"why the agreement of others, where a rule asks for it, is not waited for; it stands out until somebody "+
+			"looked at it",
+	)
+	fs.Var(
+		&o.cutOff, "cut-off",
+		"commit though this device would be cut off with nobody left to send it back; may be given again",
+	)
 	return o
 }
 
 // orderNames are the flags that say how a commit is wanted.
-var orderNames = []string{"hold", "first", "probe", "probe-within", "confirm", "failed-probe", "save", "preview", "cut-off", "emergency"}
+var orderNames = []string{
+	"hold", "first", "probe", "probe-within", "confirm", "failed-probe", "save", "preview", "cut-off", "emergency",
+}
 
 // given names those of the flags that were given.
 func (o *orderFlags) given() (names []string) {
@@ -65,7 +79,10 @@ func (o *orderFlags) given() (names []string) {
 }
 
 func (o *orderFlags) order() (wire.NewCommit, error) {
-	in := wire.NewCommit{HoldSeconds: o.hold.seconds(), Probes: o.probes, ProbeWithinSeconds: o.within.seconds(), Preview: o.preview, CutOff: o.cutOff, Emergency: o.emergency}
+	in := wire.NewCommit{
+		HoldSeconds: o.hold.seconds(), Probes: o.probes, ProbeWithinSeconds: o.within.seconds(), Preview: o.preview,
+		CutOff: o.cutOff, Emergency: o.emergency,
+	}
 	for _, names := range o.first {
 		wave := strings.FieldsFunc(names, func(r rune) bool { return r == ',' || r == ' ' })
 		if len(wave) == 0 {
@@ -220,10 +237,16 @@ func extend(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		return a.show(c, func() {
 			if !c.Commit.NewDeadline.IsZero() {
-				a.printf("The devices' timers are still being set for a hold until %s; until that is done it ends at %s.\n", when(c.Commit.NewDeadline), when(c.Commit.Deadline))
+				a.printf(
+					"The devices' timers are still being set for a hold until %s; until that is done it ends at %s.\n",
+					when(c.Commit.NewDeadline), when(c.Commit.Deadline),
+				)
 				return
 			}
-			a.printf("The hold of change %d ends at %s (in %s) unless it is confirmed.\n", n, when(c.Commit.Deadline), spell(time.Duration(c.Commit.SecondsLeft)*time.Second))
+			a.printf(
+				"The hold of change %d ends at %s (in %s) unless it is confirmed.\n", n, when(c.Commit.Deadline),
+				spell(time.Duration(c.Commit.SecondsLeft)*time.Second),
+			)
 		})
 	}
 }
@@ -235,7 +258,13 @@ func leave(a *app, fs *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		if !*yes && !a.agree(fmt.Sprintf("Leave %s as it is? What it holds then stands: the change is told as partly on its devices, and change %d is decided.", args[1], n)) {
+		if !*yes && !a.agree(
+			fmt.Sprintf(
+				"Leave %s as it is? What it holds then stands: the change is told as partly on its devices, and "+
+					"change %d is decided.",
+				args[1], n,
+			),
+		) {
 			return &exit{Refused, fmt.Errorf("%s was not left; without a terminal, give --yes", args[1])}
 		}
 		var c wire.Change

@@ -25,10 +25,15 @@ func outsideList(a *app, fs *flag.FlagSet) func([]string) error {
 		return a.show(list, func() {
 			rows := make([][]string, len(list))
 			for i, o := range list {
-				rows[i] = []string{fmt.Sprint(o.Number), when(o.Found), o.Device, count(o.Places, "place", "places"), outsideState(o), clip(tame(o.Who), 90)}
+				rows[i] = []string{
+					fmt.Sprint(o.Number), when(o.Found), o.Device, count(o.Places, "place", "places"), outsideState(o),
+					clip(tame(o.Who), 90),
+				}
 			}
 			if len(rows) == 0 && !*all {
-				a.printf("Nothing was changed behind our back that is not decided. All there were: latch outside --all\n")
+				a.printf(
+					"Nothing was changed behind our back that is not decided. All there were: latch outside --all\n",
+				)
 				return
 			}
 			a.table([]string{"NUMBER", "FOUND", "DEVICE", "CHANGED", "STATE", "WHO"}, rows)
@@ -58,7 +63,9 @@ func outsideShow(a *app, fs *flag.FlagSet) func([]string) error {
 	context := fs.Int("context", 1, "unchanged neighbours shown around each line")
 	return func(args []string) error {
 		var o wire.Outside
-		if err := a.call("GET", outsidePath(args[0])+query(map[string]string{"context": fmt.Sprint(*context)}), nil, &o); err != nil {
+		if err := a.call(
+			"GET", outsidePath(args[0])+query(map[string]string{"context": fmt.Sprint(*context)}), nil, &o,
+		); err != nil {
 			return err
 		}
 		return a.show(o, func() { a.outside(o) })
@@ -66,7 +73,10 @@ func outsideShow(a *app, fs *flag.FlagSet) func([]string) error {
 }
 
 func (a *app) outside(o wire.Outside) {
-	a.printf("Outside change %d on %s: %s, %s\n", o.Number, a.paint(strong, o.Device), count(o.Places, "place", "places"), outsideState(o))
+	a.printf(
+		"Outside change %d on %s: %s, %s\n", o.Number, a.paint(strong, o.Device), count(o.Places, "place", "places"),
+		outsideState(o),
+	)
 	row := func(name, text string) {
 		if text != "" {
 			a.printf("%-10s %s\n", name, strings.ReplaceAll(tame(text), "\n", "\n           "))
@@ -90,20 +100,31 @@ func (a *app) outside(o wire.Outside) {
 	}
 	row("listened", o.Listened)
 	if o.DecidedBy != "" || o.Note != "" {
-		row("decided", strings.TrimSpace(strings.TrimPrefix(fmt.Sprintf("%s by %s, %s", o.State, o.DecidedBy, when(o.DecidedAt)), "open ")))
+		row(
+			"decided",
+			strings.TrimSpace(
+				strings.TrimPrefix(fmt.Sprintf("%s by %s, %s", o.State, o.DecidedBy, when(o.DecidedAt)), "open "),
+			),
+		)
 		row("note", o.Note)
 	}
 	a.printf("\n")
 	a.difference(o.Lines)
 	if o.State == "open" {
-		a.printf("\nTake it as it is: latch outside adopt %d NOTE    Take it back: latch outside push-back %d\nGo on from it: latch outside open %d    It always moves: latch outside silence PATH --device %s\n", o.Number, o.Number, o.Number, o.Device)
+		a.printf(
+			"\nTake it as it is: latch outside adopt %d NOTE    Take it back: latch outside push-back %d\nGo on from "+
+				"it: latch outside open %d    It always moves: latch outside silence PATH --device %s\n",
+			o.Number, o.Number, o.Number, o.Device,
+		)
 	}
 }
 
 func outsideAdopt(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
 		var o wire.Outside
-		if err := a.call("POST", outsidePath(args[0])+"/adopt", wire.Adopt{Note: strings.Join(args[1:], " ")}, &o); err != nil {
+		if err := a.call(
+			"POST", outsidePath(args[0])+"/adopt", wire.Adopt{Note: strings.Join(args[1:], " ")}, &o,
+		); err != nil {
 			return err
 		}
 		return a.show(o, func() {
@@ -119,7 +140,9 @@ func pushing(a *app, fs *flag.FlagSet, verb string) func(number string, devices 
 	ticket := fs.String("ticket", "", "of the change that is opened")
 	return func(number string, devices []string) error {
 		var out wire.Pushed
-		if err := a.call("POST", outsidePath(number)+"/"+verb, wire.NewPush{Title: *title, Ticket: *ticket, Devices: devices}, &out); err != nil {
+		if err := a.call(
+			"POST", outsidePath(number)+"/"+verb, wire.NewPush{Title: *title, Ticket: *ticket, Devices: devices}, &out,
+		); err != nil {
 			return err
 		}
 		if a.asJSON {
@@ -144,11 +167,17 @@ func outsideSilence(a *app, fs *flag.FlagSet) func([]string) error {
 	note := fs.String("note", "", "why it moves")
 	return func(args []string) error {
 		var s wire.Silence
-		if err := a.call("POST", "/silences", wire.NewSilence{Device: *device, Path: args[0], Note: *note}, &s); err != nil {
+		if err := a.call(
+			"POST", "/silences", wire.NewSilence{Device: *device, Path: args[0], Note: *note}, &s,
+		); err != nil {
 			return err
 		}
 		return a.show(s, func() {
-			a.printf("What is found changed at %s and below on %s, and nowhere else, needs no decision from now on; it stays on record.\nTake that back: latch outside unsilence %d\n", s.Path, everywhere(s.Device), s.Number)
+			a.printf(
+				"What is found changed at %s and below on %s, and nowhere else, needs no decision from now on; it "+
+					"stays on record.\nTake that back: latch outside unsilence %d\n",
+				s.Path, everywhere(s.Device), s.Number,
+			)
 		})
 	}
 }
@@ -169,7 +198,10 @@ func outsideSilences(a *app, _ *flag.FlagSet) func([]string) error {
 		return a.show(list, func() {
 			rows := make([][]string, len(list))
 			for i, s := range list {
-				rows[i] = []string{fmt.Sprint(s.Number), s.Path, everywhere(s.Device), s.Actor, s.At.UTC().Format(time.DateOnly), clip(tame(s.Note), 60)}
+				rows[i] = []string{
+					fmt.Sprint(s.Number), s.Path, everywhere(s.Device), s.Actor, s.At.UTC().Format(time.DateOnly),
+					clip(tame(s.Note), 60),
+				}
 			}
 			a.table([]string{"NUMBER", "PATH", "ON", "BY", "SINCE", "NOTE"}, rows)
 		})

@@ -18,9 +18,18 @@ type strangeKey struct {
 
 func (e *strangeKey) Error() string {
 	if e.accepted != "" {
-		return fmt.Sprintf("%s shows another key than the one that was accepted: it is %s now, and was %s. Nothing was sent to it. Either the service was given another key, which whoever runs it can say, or this is not the service. If it is: latch login --pin %s", e.server, e.shown, e.accepted, e.shown)
+		return fmt.Sprintf(
+			"%s shows another key than the one that was accepted: it is %s now, and was %s. Nothing was sent to it. "+
+				"Either the service was given another key, which whoever runs it can say, or this is not the "+
+				"service. If it is: latch login --pin %s",
+			e.server, e.shown, e.accepted, e.shown,
+		)
 	}
-	return fmt.Sprintf("%s shows a key that nobody vouches for: %s. Nothing was sent to it. Compare that with what oaken-latchd printed when it started, and if it is the same: latch login --pin %s", e.server, e.shown, e.shown)
+	return fmt.Sprintf(
+		"%s shows a key that nobody vouches for: %s. Nothing was sent to it. Compare that with what oaken-latchd "+
+			"printed when it started, and if it is the same: latch login --pin %s",
+		e.server, e.shown, e.shown,
+	)
 }
 
 // client speaks to the service: to the very key that a person accepted, or to one
@@ -50,6 +59,8 @@ func (a *app) client() *http.Client {
 	// one that a person accepted, or what it would have found.
 	return &http.Client{Transport: &http.Transport{
 		Proxy: http.ProxyFromEnvironment, ForceAttemptHTTP2: true,
-		TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12, InsecureSkipVerify: true, VerifyConnection: verify}, //nolint:gosec // see verify
+		TLSClientConfig: &tls.Config{
+			MinVersion: tls.VersionTLS12, InsecureSkipVerify: true, VerifyConnection: verify,
+		}, //nolint:gosec // see verify
 	}}
 }

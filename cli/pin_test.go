@@ -91,5 +91,7 @@ func anotherKey(t *testing.T) *tls.Config {
 	c := &x509.Certificate{SerialNumber: big.NewInt(2), NotAfter: time.Now().Add(time.Hour)}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, key.Public(), key)
 	require.NoError(t, err)
-	return &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}}} //nolint:gosec // a test's
+	return &tls.Config{
+		Certificates: []tls.Certificate{{Certificate: [][]byte{der}, PrivateKey: key}},
+	} //nolint:gosec // a test's
 }

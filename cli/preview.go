@@ -14,12 +14,17 @@ import (
 
 // previewForms are the forms of a preview beside the readable one; the last
 // three are the whole result.
-var previewForms = []string{"lines", "unified", "edit-config", "yang-patch", "yang-patch-json", "outline", "xml", "json"}
+var previewForms = []string{
+	"lines", "unified", "edit-config", "yang-patch", "yang-patch-json", "outline", "xml", "json",
+}
 
 func preview(a *app, fs *flag.FlagSet) func([]string) error {
 	context := fs.Int("context", 1, "unchanged neighbours, or lines, shown around each change")
 	whole := fs.Bool("whole", false, "every line, also of a very large difference")
-	as := fs.String("as", "lines", strings.Join(previewForms[:5], ", ")+"; or the whole result as "+strings.Join(previewForms[5:], ", "))
+	as := fs.String(
+		"as", "lines",
+		strings.Join(previewForms[:5], ", ")+"; or the whole result as "+strings.Join(previewForms[5:], ", "),
+	)
 	device := fs.String("device", "", "this device only")
 	by := fs.String("by", "", "the edits of this person only")
 	people := fs.Bool("people", false, "beside each line, who staged it and when")
@@ -32,7 +37,10 @@ func preview(a *app, fs *flag.FlagSet) func([]string) error {
 		if !slices.Contains(previewForms, *as) {
 			return wrongUse("--as %q is not one of %s", *as, strings.Join(previewForms, ", "))
 		}
-		q := url.Values{"context": {fmt.Sprint(*context)}, "as": {*as}, "device": {*device}, "by": {*by}, "validate": {fmt.Sprint(*validate)}}
+		q := url.Values{
+			"context": {fmt.Sprint(*context)}, "as": {*as}, "device": {*device}, "by": {*by},
+			"validate": {fmt.Sprint(*validate)},
+		}
 		var p wire.Preview
 		if err := a.call("GET", changePath(n)+"/preview?"+q.Encode(), nil, &p); err != nil {
 			return err
@@ -125,7 +133,9 @@ func (t *previewText) end(p wire.Preview) {
 	}
 	t.hindered(p)
 	if x := p.Approval; x != nil && x.Missing > 0 {
-		t.printf("  others have to agree: latch ask %d; they do so with: latch approve %d --preview %s\n", n, n, p.Digest)
+		t.printf(
+			"  others have to agree: latch ask %d; they do so with: latch approve %d --preview %s\n", n, n, p.Digest,
+		)
 	}
 }
 
@@ -220,7 +230,10 @@ func (t *previewText) base(p wire.PartPreview, change int64) {
 		t.printf("  %s %s\n", t.paint(alarm, "not reached:"), p.Trouble)
 	}
 	if p.Behind {
-		t.printf("  behind: the device moved on since revision %d, where this started (latch rebase %d %s):\n", p.Base, change, p.Device)
+		t.printf(
+			"  behind: the device moved on since revision %d, where this started (latch rebase %d %s):\n", p.Base,
+			change, p.Device,
+		)
 		t.difference(p.Moved)
 		for _, r := range p.Since {
 			t.printf("    %s\n", revisionText(r))
@@ -276,13 +289,19 @@ func (t *previewText) verdicts(p wire.PartPreview) {
 		t.printf("  the device %s\n", p.Said)
 	}
 	if p.Unchecked > 0 && !p.Tried {
-		t.printf("  left to the device's own validate: %s (ask it now with --validate)\n", count(p.Unchecked, "condition", "conditions"))
+		t.printf(
+			"  left to the device's own validate: %s (ask it now with --validate)\n",
+			count(p.Unchecked, "condition", "conditions"),
+		)
 		for _, why := range p.Reasons {
 			t.printf("    %s\n", t.paint(dim, why))
 		}
 	}
 	if p.Reserved != nil {
-		t.printf("  %s by %s until %s: %s\n", t.paint(alarm, "reserved"), p.Reserved.Holder, when(p.Reserved.Until), p.Reserved.Reason)
+		t.printf(
+			"  %s by %s until %s: %s\n", t.paint(alarm, "reserved"), p.Reserved.Holder, when(p.Reserved.Until),
+			p.Reserved.Reason,
+		)
 	}
 	if p.HeldBy != 0 {
 		t.printf("  %s: the commit of change %d is under way on it\n", t.paint(alarm, "busy"), p.HeldBy)
@@ -295,7 +314,10 @@ func (t *previewText) verdicts(p wire.PartPreview) {
 		t.printf("  %s %s\n", t.paint(alarm, "way back not tried:"), p.Untried)
 	}
 	if p.Helpless {
-		t.printf("  %s it would be cut off, and nobody could send it back; a commit must say so: --cut-off %s\n", t.paint(alarm, "beware:"), p.Device)
+		t.printf(
+			"  %s it would be cut off, and nobody could send it back; a commit must say so: --cut-off %s\n",
+			t.paint(alarm, "beware:"), p.Device,
+		)
 	}
 }
 

@@ -89,14 +89,26 @@ func (a *app) verified(v wire.Verified) {
 	switch v.Answer {
 	case wire.Vouched:
 		a.printf("The record is what was seen from outside, up to entry %d of %d.\n", v.Vouched, v.Last)
-		a.printf("  seen by %s, %s\n", tame(strings.Join(v.VouchedBy, ", ")), whenOr(v.VouchedAt, "at a time that is not known"))
+		a.printf(
+			"  seen by %s, %s\n", tame(strings.Join(v.VouchedBy, ", ")),
+			whenOr(v.VouchedAt, "at a time that is not known"),
+		)
 		if v.Vouched < v.Last {
-			a.printf("  behind it %s consistent in themselves: nobody outside vouches for those yet.\n", count(int(v.Last-v.Vouched), "entry is", "entries are"))
+			a.printf(
+				"  behind it %s consistent in themselves: nobody outside vouches for those yet.\n",
+				count(int(v.Last-v.Vouched), "entry is", "entries are"),
+			)
 		}
 	case wire.Consistent:
-		a.printf("The record is consistent in itself: %s. Nobody outside vouches for it.\n", count(int(v.Entries), "entry", "entries"))
+		a.printf(
+			"The record is consistent in itself: %s. Nobody outside vouches for it.\n",
+			count(int(v.Entries), "entry", "entries"),
+		)
 		a.printf("  Whoever can write to the database and to what lies beside it could have rewritten all of it.\n")
-		a.printf("  Next: have it watched over from outside (latch witness), or keep a checkpoint elsewhere: latch audit checkpoint > checkpoint.txt\n")
+		a.printf(
+			"  Next: have it watched over from outside (latch witness), or keep a checkpoint elsewhere: latch audit " +
+				"checkpoint > checkpoint.txt\n",
+		)
 	default:
 		what := count(int(v.Wrong), "finding", "findings")
 		if len(v.Findings) > 0 && v.Findings[0].Seq > 0 {
@@ -114,7 +126,10 @@ func (a *app) verified(v wire.Verified) {
 		}
 	}
 	if v.Held > 0 {
-		a.printf("It is as it was signed at entry %d, %s, with key %s.\n", v.Held, whenOr(v.HeldAt, "at a time that is not known"), tame(v.Key))
+		a.printf(
+			"It is as it was signed at entry %d, %s, with key %s.\n", v.Held,
+			whenOr(v.HeldAt, "at a time that is not known"), tame(v.Key),
+		)
 	}
 	for _, w := range v.Witnesses {
 		if w.Trouble != "" && !w.Denies {
@@ -234,9 +249,14 @@ func auditKey(a *app, _ *flag.FlagSet) func([]string) error {
 				switch {
 				case k.Now:
 				case k.Leads:
-					_, _ = fmt.Fprintf(a.err, "before: %s, from entry %d on; it signed the next one in\n", tame(k.Key), k.Entry)
+					_, _ = fmt.Fprintf(
+						a.err, "before: %s, from entry %d on; it signed the next one in\n", tame(k.Key), k.Entry,
+					)
 				default:
-					_, _ = fmt.Fprintf(a.err, "before: %s, from entry %d on; it did not sign the next one in: latch audit show %d\n", tame(k.Key), k.Entry, k.Entry)
+					_, _ = fmt.Fprintf(
+						a.err, "before: %s, from entry %d on; it did not sign the next one in: latch audit show %d\n",
+						tame(k.Key), k.Entry, k.Entry,
+					)
 				}
 			}
 		})
@@ -244,7 +264,9 @@ func auditKey(a *app, _ *flag.FlagSet) func([]string) error {
 }
 
 func auditProve(a *app, fs *flag.FlagSet) func([]string) error {
-	since := fs.String("since", "", "prove instead that the record goes on from this checkpoint: a file of latch audit checkpoint")
+	since := fs.String(
+		"since", "", "prove instead that the record goes on from this checkpoint: a file of latch audit checkpoint",
+	)
 	to := fs.String("to", "-", "the file that is written; - is standard output")
 	return func(args []string) error {
 		var p wire.Proof
@@ -275,7 +297,10 @@ func auditProve(a *app, fs *flag.FlagSet) func([]string) error {
 			next += " --since " + *since
 		}
 		return a.show(p, func() {
-			a.printf("%s: of a record of %s. Anybody checks it without this service: %s\n", *to, count(int(p.Entries), "entry", "entries"), next)
+			a.printf(
+				"%s: of a record of %s. Anybody checks it without this service: %s\n", *to,
+				count(int(p.Entries), "entry", "entries"), next,
+			)
 		})
 	}
 }
@@ -365,7 +390,9 @@ func (a *app) proven(text, since string, trusted []string) (out checked, checkpo
 	}
 	out.From, out.Entries, out.Origin = old.Size, now.Size, now.Origin
 	if old.Origin != now.Origin {
-		return out, nil, fmt.Errorf("%w: the checkpoints are of two records, %s and %s", ledger.ErrAltered, old.Origin, now.Origin)
+		return out, nil, fmt.Errorf(
+			"%w: the checkpoints are of two records, %s and %s", ledger.ErrAltered, old.Origin, now.Origin,
+		)
 	}
 	return out, x.Checkpoint, x.Check(old, now)
 }
@@ -410,14 +437,23 @@ func (a *app) checked(file string, c checked, witnesses int) {
 	switch {
 	case c.Entry != nil:
 		e := c.Entry
-		a.printf("Entry %d is in the record %s, which had %s.\n", e.Seq, tame(c.Origin), count(int(c.Entries), "entry", "entries"))
-		for _, row := range [][2]string{{"at", when(e.At)}, {"who", e.Actor}, {"what", strings.TrimSpace(e.Action + " " + e.Outcome)}, {"device", e.Device}, {"path", e.Path}, {"before", e.Before}, {"after", e.After}, {"note", e.Note}} {
+		a.printf(
+			"Entry %d is in the record %s, which had %s.\n", e.Seq, tame(c.Origin),
+			count(int(c.Entries), "entry", "entries"),
+		)
+		for _, row := range [][2]string{
+			{"at", when(e.At)}, {"who", e.Actor}, {"what", strings.TrimSpace(e.Action + " " + e.Outcome)},
+			{"device", e.Device}, {"path", e.Path}, {"before", e.Before}, {"after", e.After}, {"note", e.Note},
+		} {
 			if row[1] != "" {
 				a.printf("  %-8s %s\n", row[0], strings.ReplaceAll(tame(row[1]), "\n", "\n           "))
 			}
 		}
 	default:
-		a.printf("The record %s, of %d entries, goes on from the checkpoint of %d: nothing of that was rewritten.\n", tame(c.Origin), c.Entries, c.From)
+		a.printf(
+			"The record %s, of %d entries, goes on from the checkpoint of %d: nothing of that was rewritten.\n",
+			tame(c.Origin), c.Entries, c.From,
+		)
 	}
 	if c.Key != "" {
 		a.printf("It is signed with %s.\n", tame(c.Key))
@@ -428,6 +464,9 @@ func (a *app) checked(file string, c checked, witnesses int) {
 	if c.Why != "" {
 		a.printf("%s %s\n", a.paint(alarm, "But:"), tame(c.Why))
 	} else if witnesses == 0 {
-		a.printf("That rests on the key alone: who has that could sign another record. Ask for a witness, too: --witness KEY\n")
+		a.printf(
+			"That rests on the key alone: who has that could sign another record. Ask for a witness, too: " +
+				"--witness KEY\n",
+		)
 	}
 }

@@ -23,7 +23,10 @@ func receiverList(a *app, _ *flag.FlagSet) func([]string) error {
 			for i, r := range list {
 				state := "well"
 				if r.Trouble != "" {
-					state = fmt.Sprintf("since %s: %s; %s behind", when(r.Since), clip(tame(r.Trouble), 80), count(int(r.Behind), "entry", "entries"))
+					state = fmt.Sprintf(
+						"since %s: %s; %s behind", when(r.Since), clip(tame(r.Trouble), 80),
+						count(int(r.Behind), "entry", "entries"),
+					)
 				}
 				line := r.Line
 				if line == "" {
@@ -41,13 +44,18 @@ func receiverList(a *app, _ *flag.FlagSet) func([]string) error {
 
 func receiverAdd(a *app, fs *flag.FlagSet) func([]string) error {
 	secret := fs.String("secret-file", "", "file with what signs a webhook, or the password of mail")
-	authority := fs.String("authority", "", "file (PEM) with the certificate that vouches for the receiver's; the system's if left out")
+	authority := fs.String(
+		"authority", "", "file (PEM) with the certificate that vouches for the receiver's; the system's if left out",
+	)
 	from := fs.String("from", "", "of mail: the address it comes from")
 	to := fs.String("to", "", "of mail: the addresses it goes to, with commas")
 	user := fs.String("user", "", "of mail: the account on the mail server")
 	gather := fs.Duration("gather", 0, "of mail: entries are gathered for so long; 1m if left out")
 	return func(args []string) error {
-		in := wire.NewReceiver{Name: args[0], Place: args[1], Line: strings.Join(args[2:], " "), From: *from, Account: *user, Gather: int64(*gather / time.Second)}
+		in := wire.NewReceiver{
+			Name: args[0], Place: args[1], Line: strings.Join(args[2:], " "), From: *from, Account: *user,
+			Gather: int64(*gather / time.Second),
+		}
 		scheme, _, _ := strings.Cut(args[1], "://")
 		switch scheme {
 		case "udp", "tcp", "tls", "unix":
@@ -57,7 +65,11 @@ func receiverAdd(a *app, fs *flag.FlagSet) func([]string) error {
 		case "smtp", "smtps":
 			in.Kind = "mail"
 		default:
-			return wrongUse("%q is no place: write udp://, tcp:// or tls://HOST:PORT for syslog, https://… for a webhook, smtp:// or smtps://HOST:PORT for mail", args[1])
+			return wrongUse(
+				"%q is no place: write udp://, tcp:// or tls://HOST:PORT for syslog, https://… for a webhook, "+
+					"smtp:// or smtps://HOST:PORT for mail",
+				args[1],
+			)
 		}
 		if *to != "" {
 			in.To = strings.Split(*to, ",")

@@ -21,7 +21,10 @@ func commits(a *app, fs *flag.FlagSet) func([]string) error {
 	before := fs.Int64("before", 0, "only those before this one, for the next page")
 	limit := fs.Int("limit", 40, "at most so many, up to 500")
 	return func([]string) error {
-		q := map[string]string{"who": *who, "device": *device, "change": *change, "since": *since, "until": *until, "limit": fmt.Sprint(*limit)}
+		q := map[string]string{
+			"who": *who, "device": *device, "change": *change, "since": *since, "until": *until,
+			"limit": fmt.Sprint(*limit),
+		}
 		if *before > 0 {
 			q["before"] = fmt.Sprint(*before)
 		}
@@ -32,9 +35,15 @@ func commits(a *app, fs *flag.FlagSet) func([]string) error {
 		return a.show(page, func() {
 			rows := make([][]string, len(page.Commits))
 			for i, c := range page.Commits {
-				rows[i] = []string{fmt.Sprint(c.Number), when(c.Started), took(c), outcomeText(c), perDevice(c), strings.Join(c.Devices, ","), clip(tame(fmt.Sprintf("%d %s", c.Change, c.Title)), 50)}
+				rows[i] = []string{
+					fmt.Sprint(c.Number), when(c.Started), took(c), outcomeText(c), perDevice(c),
+					strings.Join(c.Devices, ","), clip(tame(fmt.Sprintf("%d %s", c.Change, c.Title)), 50),
+				}
 			}
-			a.table([]string{"COMMIT", "BEGAN", "TOOK", "OUTCOME", "STAGED / COMMITTED / CONFIRMED", "DEVICES", "CHANGE"}, rows)
+			a.table(
+				[]string{"COMMIT", "BEGAN", "TOOK", "OUTCOME", "STAGED / COMMITTED / CONFIRMED", "DEVICES", "CHANGE"},
+				rows,
+			)
 			switch {
 			case len(rows) == 0:
 				a.printf("Nothing was committed.\n")
@@ -72,7 +81,10 @@ func commitShow(a *app, fs *flag.FlagSet) func([]string) error {
 	context := fs.Int("context", 1, "unchanged neighbours shown around each line")
 	return func(args []string) error {
 		var c wire.CommitRecord
-		if err := a.call("GET", "/commits/"+url.PathEscape(args[0])+query(map[string]string{"context": fmt.Sprint(*context)}), nil, &c); err != nil {
+		if err := a.call(
+			"GET", "/commits/"+url.PathEscape(args[0])+query(map[string]string{"context": fmt.Sprint(*context)}), nil,
+			&c,
+		); err != nil {
 			return err
 		}
 		return a.show(c, func() { a.commitRecord(c) })
@@ -80,10 +92,15 @@ func commitShow(a *app, fs *flag.FlagSet) func([]string) error {
 }
 
 func (a *app) commitRecord(c wire.CommitRecord) {
-	a.printf("%s  %s\n", a.paint(strong, fmt.Sprintf("Commit %d of change %d: %s", c.Number, c.Change, tame(c.Title))), outcomeText(c))
+	a.printf(
+		"%s  %s\n", a.paint(strong, fmt.Sprintf("Commit %d of change %d: %s", c.Number, c.Change, tame(c.Title))),
+		outcomeText(c),
+	)
 	for _, row := range [][2]string{
-		{"because", c.Reason}, {"ticket", c.Ticket}, {"staged", strings.Join(c.Staged, ", ")}, {"committed", c.Committed + ", " + when(c.Started)}, {"confirmed", c.Confirmed},
-		{"took", took(c) + fmt.Sprintf(", hold %s", spell(time.Duration(c.Hold)*time.Second))}, {"devices", strings.Join(c.Devices, ", ")},
+		{"because", c.Reason}, {"ticket", c.Ticket}, {"staged", strings.Join(c.Staged, ", ")},
+		{"committed", c.Committed + ", " + when(c.Started)}, {"confirmed", c.Confirmed},
+		{"took", took(c) + fmt.Sprintf(", hold %s", spell(time.Duration(c.Hold)*time.Second))},
+		{"devices", strings.Join(c.Devices, ", ")},
 	} {
 		if row[1] != "" {
 			a.printf("  %-10s %s\n", row[0], tame(row[1]))
@@ -100,7 +117,10 @@ func (a *app) commitRecord(c wire.CommitRecord) {
 		a.printf("\nSteps\n")
 		rows := make([][]string, len(c.Steps))
 		for i, e := range c.Steps {
-			rows[i] = []string{"  " + e.At.UTC().Format("15:04:05.000"), tame(e.Actor), e.Action, e.Device, clip(tame(whatText(e)), 90)}
+			rows[i] = []string{
+				"  " + e.At.UTC().Format("15:04:05.000"), tame(e.Actor), e.Action, e.Device,
+				clip(tame(whatText(e)), 90),
+			}
 		}
 		a.table([]string{"  AT (UTC)", "WHO", "WHAT", "DEVICE", "DETAIL"}, rows)
 	}
@@ -162,6 +182,9 @@ func reportSpan(a *app, fs *flag.FlagSet) func([]string) error {
 	device := fs.String("device", "", "of this device")
 	who := fs.String("who", "", "of this person")
 	return func(args []string) error {
-		return a.reportTo("/report"+query(map[string]string{"since": *since, "until": *until, "device": *device, "who": *who}), args[0], *form)
+		return a.reportTo(
+			"/report"+query(map[string]string{"since": *since, "until": *until, "device": *device, "who": *who}),
+			args[0], *form,
+		)
 	}
 }

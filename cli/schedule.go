@@ -22,8 +22,15 @@ func (a *app) scheduleCommit(n int64, in wire.NewCommit, d *dueFlags) error {
 		return err
 	}
 	return a.show(out, func() {
-		a.printf("Change %d was checked and is on the schedule: it goes on hold at %s, in %s.\n", n, whenIn(out.At, out.Zone), spell(time.Until(out.At)))
-		a.printf("It is checked again then; if the devices have moved on in the same places it is not begun. If the service is down then, it may begin up to %s late.\n", spell(time.Duration(out.LatenessSeconds)*time.Second))
+		a.printf(
+			"Change %d was checked and is on the schedule: it goes on hold at %s, in %s.\n", n,
+			whenIn(out.At, out.Zone), spell(time.Until(out.At)),
+		)
+		a.printf(
+			"It is checked again then; if the devices have moved on in the same places it is not begun. If the "+
+				"service is down then, it may begin up to %s late.\n",
+			spell(time.Duration(out.LatenessSeconds)*time.Second),
+		)
 		a.clocks(out.Clocks)
 		a.printf("Take it off: latch unschedule %d    All: latch schedule\n", n)
 	})
@@ -79,7 +86,10 @@ func schedule(a *app, fs *flag.FlagSet) func([]string) error {
 				if d.State == "waiting" {
 					state = "in " + spell(time.Until(d.At))
 				}
-				rows[i] = []string{whenIn(d.At, d.Zone), clip(what, 50), strings.Join(d.Devices, ", "), d.Actor, state, clip(d.Note, 80)}
+				rows[i] = []string{
+					whenIn(d.At, d.Zone), clip(what, 50), strings.Join(d.Devices, ", "), d.Actor, state,
+					clip(d.Note, 80),
+				}
 			}
 			a.table([]string{"AT", "WHAT", "DEVICES", "BY", "STATE", ""}, rows)
 			if len(list) == 0 {
@@ -97,7 +107,8 @@ func unschedule(a *app, _ *flag.FlagSet) func([]string) error {
 		}
 		n, err := strconv.ParseInt(args[0], 10, 64)
 		for _, d := range list {
-			fits := err == nil && d.Kind == "commit" && d.Change == n || err != nil && d.Kind == "restart" && d.Devices[0] == args[0]
+			fits := err == nil && d.Kind == "commit" && d.Change == n || err != nil && d.Kind == "restart" &&
+				d.Devices[0] == args[0]
 			if d.State != "waiting" || !fits {
 				continue
 			}

@@ -49,8 +49,16 @@ func (a *app) agree(question string) bool {
 func login(a *app, fs *flag.FlagSet) func([]string) error {
 	user := fs.String("user", "", "account")
 	file := fs.String("password-file", "", "file with the password, - for standard input (default: asks)")
-	code := fs.String("code", "", "of the second factor: the code that the app shows now, or a recovery code (default: asks, where the account has one)")
-	pin := fs.String("pin", "", "the key that the server is to show, as oaken-latchd prints it when it starts; asked about if nobody vouches for it")
+	code := fs.String(
+		"code", "",
+		"of the second factor: the code that the app shows now, or a recovery code (default: asks, where the "+
+			"account has one)",
+	)
+	pin := fs.String(
+		"pin", "",
+		"the key that the server is to show, as oaken-latchd prints it when it starts; asked about if nobody "+
+			"vouches for it",
+	)
 	return func([]string) error {
 		if *pin != "" {
 			a.pin = *pin
@@ -70,7 +78,9 @@ func login(a *app, fs *flag.FlagSet) func([]string) error {
 			if !errors.As(err, &p) || p.Second == nil {
 				return err
 			}
-			return a.second(p.Second, *code, func(shown wire.Shown) error { return a.call("POST", "/login/second", shown, &s) })
+			return a.second(
+				p.Second, *code, func(shown wire.Shown) error { return a.call("POST", "/login/second", shown, &s) },
+			)
 		}
 		if err := a.acquainted(enter); err != nil {
 			return err
@@ -79,12 +89,19 @@ func login(a *app, fs *flag.FlagSet) func([]string) error {
 			return &exit{Refused, fmt.Errorf("signed in, but the session cannot be kept: %w", err)}
 		}
 		return a.show(s, func() {
-			a.printf("Signed in to %s as %s, until %s.\nMay: %s\n", a.server, s.Account, when(s.Expires), strings.Join(s.May, " "))
+			a.printf(
+				"Signed in to %s as %s, until %s.\nMay: %s\n", a.server, s.Account, when(s.Expires),
+				strings.Join(s.May, " "),
+			)
 			if s.Lacks {
 				a.printf("This account has to have a second factor, and may do nothing before: latch factor add NAME\n")
 			}
 			for _, t := range s.Others {
-				a.printf("Also signed in: since %s, from %s, last used %s. If that is not you: latch token end %s, and latch account password\n", when(t.Created), tame(t.Source), when(t.Used), tame(t.ID))
+				a.printf(
+					"Also signed in: since %s, from %s, last used %s. If that is not you: latch token end %s, and "+
+						"latch account password\n",
+					when(t.Created), tame(t.Source), when(t.Used), tame(t.ID),
+				)
 			}
 		})
 	}
@@ -98,7 +115,13 @@ func (a *app) acquainted(do func() error) error {
 	if !errors.As(err, &strange) || strange.accepted != "" || !a.ask {
 		return err
 	}
-	if !a.agree(fmt.Sprintf("%s shows a key that nobody vouches for:\n  %s\noaken-latchd printed its own when it started. Is it this one?", a.server, strange.shown)) {
+	if !a.agree(
+		fmt.Sprintf(
+			"%s shows a key that nobody vouches for:\n  %s\noaken-latchd printed its own when it started. Is "+
+				"it this one?",
+			a.server, strange.shown,
+		),
+	) {
 		return err
 	}
 	a.pin = strange.shown

@@ -14,7 +14,9 @@ import (
 // that the records come from, and carries out what a person says of them.
 func settle(a *app, fs *flag.FlagSet) func([]string) error {
 	keep := fs.Bool("keep", false, "they stay as they are: kept, gone back or left, as they are found")
-	back := fs.Bool("send-back", false, "open a change that takes it back, to be previewed and committed like any other")
+	back := fs.Bool(
+		"send-back", false, "open a change that takes it back, to be previewed and committed like any other",
+	)
 	looked := fs.Bool("looked", false, "of a hold that the records know nothing of: its devices were looked at")
 	yes := fs.Bool("yes", false, "do not ask")
 	return func(args []string) error {
@@ -36,10 +38,17 @@ func settle(a *app, fs *flag.FlagSet) func([]string) error {
 			if err := a.call("DELETE", fmt.Sprintf("/lost-holds/%d", n), nil, nil); err != nil {
 				return err
 			}
-			return a.show(map[string]int64{"looked": n}, func() { a.printf("The hold of change %d is off the list; the record says so.\n", n) })
+			return a.show(
+				map[string]int64{"looked": n},
+				func() { a.printf("The hold of change %d is off the list; the record says so.\n", n) },
+			)
 		case *back:
 			var out wire.BroughtBack
-			if err := a.call("POST", "/undo", wire.NewUndo{Change: n, Devices: devices, Title: fmt.Sprintf("Send back change %d after a restore", n)}, &out); err != nil {
+			if err := a.call(
+				"POST", "/undo",
+				wire.NewUndo{Change: n, Devices: devices, Title: fmt.Sprintf("Send back change %d after a restore", n)},
+				&out,
+			); err != nil {
 				return err
 			}
 			if err := a.brought(out); err != nil || a.asJSON {
@@ -70,7 +79,9 @@ func settle(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		return a.show(c, func() {
 			if c.State == lifecycle.Unsettled {
-				a.printf("Change %d: that is entered; others of its devices are not settled yet: latch settle %d\n", n, n)
+				a.printf(
+					"Change %d: that is entered; others of its devices are not settled yet: latch settle %d\n", n, n,
+				)
 				return
 			}
 			a.printf("Change %d is %s: %s.\n", n, a.paint(strong, string(c.State)), c.Reason)
@@ -95,11 +106,17 @@ func (a *app) toSettle() error {
 			a.printf("%s %s\n", a.paint(alarm, "nothing new can be begun:"), all.Records)
 		}
 		for _, c := range all.Unsettled {
-			a.printf("%s change %d %q by %s, on %s: it was under way when the backup was taken that these records come from.\n  What its devices hold: latch settle %d\n",
-				a.paint(alarm, "unsettled:"), c.Number, c.Title, c.Author, strings.Join(c.Devices, ", "), c.Number)
+			a.printf(
+				"%s change %d %q by %s, on %s: it was under way when the backup was taken that these records come "+
+					"from.\n  What its devices hold: latch settle %d\n",
+				a.paint(alarm, "unsettled:"), c.Number, c.Title, c.Author, strings.Join(c.Devices, ", "), c.Number,
+			)
 		}
 		for _, h := range all.LostHolds {
-			a.printf("%s change %d %q by %s, begun %s, was on hold until %s, and the records know nothing of it. Look at:\n", a.paint(alarm, "lost:"), h.Change, h.Title, h.By, when(h.Began), when(h.Until))
+			a.printf(
+				"%s change %d %q by %s, begun %s, was on hold until %s, and the records know nothing of it. Look at:\n",
+				a.paint(alarm, "lost:"), h.Change, h.Title, h.By, when(h.Began), when(h.Until),
+			)
 			for _, d := range h.Devices {
 				a.printf("  %s (%s; taken back by %s)\n", d.Name, d.Address, d.Guard)
 			}
@@ -119,7 +136,10 @@ func (a *app) unsettled(n int64, list []wire.Unsettled) {
 	var rows [][]string
 	open, holding := 0, false
 	for _, u := range list {
-		holds := map[string]string{"former": "its former configuration", "change": "the change", "neither": "neither the former configuration nor the change"}[u.Holds]
+		holds := map[string]string{
+			"former": "its former configuration", "change": "the change",
+			"neither": "neither the former configuration nor the change",
+		}[u.Holds]
 		switch {
 		case u.Settled != "":
 			holds = fmt.Sprintf("settled: %s, by %s at %s", u.Settled, u.By, when(u.At))
@@ -135,7 +155,10 @@ func (a *app) unsettled(n int64, list []wire.Unsettled) {
 		}
 		rows = append(rows, []string{u.Device, u.Address, holds})
 	}
-	a.printf("Change %d was under way when the backup was taken that these records come from. Its devices were read now:\n", n)
+	a.printf(
+		"Change %d was under way when the backup was taken that these records come from. Its devices were read now:\n",
+		n,
+	)
 	a.table([]string{"DEVICE", "ADDRESS", "HOLDS"}, rows)
 	if open == 0 {
 		return

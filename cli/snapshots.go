@@ -32,14 +32,22 @@ func snapshots(a *app, fs *flag.FlagSet) func([]string) error {
 					hidden++
 					continue
 				}
-				rows = append(rows, []string{fmt.Sprint(s.Number), when(s.At), s.Actor, count(s.Devices, "device", "devices"), snapshotStanding(s), clip(s.Name, 70)})
+				rows = append(
+					rows,
+					[]string{
+						fmt.Sprint(s.Number), when(s.At), s.Actor, count(s.Devices, "device", "devices"),
+						snapshotStanding(s), clip(s.Name, 70),
+					},
+				)
 			}
 			a.table([]string{"NUMBER", "TAKEN", "BY", "HOLDS", "", "NAME"}, rows)
 			switch {
 			case hidden > 0:
 				a.printf("And %s taken before commits: --all shows them.\n", count(hidden, "snapshot", "snapshots"))
 			case len(rows) == 0:
-				a.printf("There are no snapshots. Take one: latch snapshot take \"Before the winter timetable\" --all\n")
+				a.printf(
+					"There are no snapshots. Take one: latch snapshot take \"Before the winter timetable\" --all\n",
+				)
 			}
 		})
 	}
@@ -112,7 +120,10 @@ func snapshotShow(a *app, _ *flag.FlagSet) func([]string) error {
 			}
 			a.snapshotItems(s, false)
 			if len(s.Items) > 0 {
-				a.printf("Compare it with now: latch moved snapshot:%d\nBring one back: latch restore %s snapshot:%d\n", s.Number, s.Items[0].Device, s.Number)
+				a.printf(
+					"Compare it with now: latch moved snapshot:%d\nBring one back: latch restore %s snapshot:%d\n",
+					s.Number, s.Items[0].Device, s.Number,
+				)
 			}
 		})
 	}

@@ -23,7 +23,10 @@ func names(arg string) []string {
 func put(a *app, fs *flag.FlagSet) func([]string) error {
 	add := fs.Bool("add", false, "where the device keeps several values: one more")
 	only := fs.Bool("only", false, "where the device keeps several: the only one, the others go")
-	file := fs.String("value-file", "", "file with the value, - for standard input: a secret on the command line is seen by others on this machine")
+	file := fs.String(
+		"value-file", "",
+		"file with the value, - for standard input: a secret on the command line is seen by others on this machine",
+	)
 	ask := fs.Bool("ask", false, "ask for the value, and show nothing of it")
 	return func(args []string) error {
 		n, err := changeNumber(args[0])
@@ -39,7 +42,9 @@ func put(a *app, fs *flag.FlagSet) func([]string) error {
 				return wrongUse("give the value once: as VALUE, with --value-file, or with --ask")
 			}
 			if *ask && !a.ask {
-				return wrongUse("there is no terminal to ask at; give the value with --value-file FILE, - for standard input")
+				return wrongUse(
+					"there is no terminal to ask at; give the value with --value-file FILE, - for standard input",
+				)
 			}
 			value, err := a.secretFrom(*file, "Value for "+args[2])
 			if err != nil {
@@ -125,7 +130,8 @@ func (a *app) value(mark, text string) {
 }
 
 // modes are how a piece of configuration may be loaded.
-const modes = "merge (what it holds is set, everything else stays), replace (it is the whole configuration), replace-at (just what is at --at), patch (a YANG Patch)"
+const modes = "merge (what it holds is set, everything else stays), replace (it is the whole configuration), " +
+	"replace-at (just what is at --at), patch (a YANG Patch)"
 
 func load(a *app, fs *flag.FlagSet) func([]string) error {
 	mode := fs.String("mode", "", modes)
@@ -146,7 +152,9 @@ func load(a *app, fs *flag.FlagSet) func([]string) error {
 		if args[2] != "-" {
 			name = filepath.Base(args[2])
 		}
-		return a.sendLoad(n, "", wire.NewLoad{Devices: names(args[1]), Mode: *mode, Path: *at, Text: string(text), Name: name})
+		return a.sendLoad(
+			n, "", wire.NewLoad{Devices: names(args[1]), Mode: *mode, Path: *at, Text: string(text), Name: name},
+		)
 	}
 }
 
@@ -215,10 +223,17 @@ func editText(a *app, _ *flag.FlagSet) func([]string) error {
 			path = args[2]
 		}
 		var p wire.Part
-		if err := a.call("GET", fmt.Sprintf("%s/parts/%s?path=%s", changePath(n), url.PathEscape(args[1]), url.QueryEscape(path)), nil, &p); err != nil {
+		if err := a.call(
+			"GET", fmt.Sprintf("%s/parts/%s?path=%s", changePath(n), url.PathEscape(args[1]), url.QueryEscape(path)),
+			nil, &p,
+		); err != nil {
 			return err
 		}
-		head := fmt.Sprintf("# Change %d, %s, %s. What stands here when you leave the editor is what will be staged\n# there, and nothing else. Lines that begin with # are left out; to stage nothing, empty the file.\n", n, p.Device, p.Path)
+		head := fmt.Sprintf(
+			"# Change %d, %s, %s. What stands here when you leave the editor is what will be staged\n# there, and "+
+				"nothing else. Lines that begin with # are left out; to stage nothing, empty the file.\n",
+			n, p.Device, p.Path,
+		)
 		text, kept, err := a.inEditor(head + p.Outline)
 		if err != nil {
 			return err
@@ -228,7 +243,10 @@ func editText(a *app, _ *flag.FlagSet) func([]string) error {
 			return a.show([]wire.Loaded{}, func() { a.printf("Nothing was changed, nothing was staged.\n") })
 		case strings.TrimSpace(text) == "":
 			return a.show([]wire.Loaded{}, func() {
-				a.printf("The file was empty, nothing was staged. To delete what is there: latch delete %d %s %s\n", n, p.Device, p.Path)
+				a.printf(
+					"The file was empty, nothing was staged. To delete what is there: latch delete %d %s %s\n", n,
+					p.Device, p.Path,
+				)
 			})
 		}
 		in := wire.NewLoad{Devices: []string{p.Device}, Mode: "replace-at", Path: p.Path, Text: text, Name: "an editor"}
@@ -236,7 +254,10 @@ func editText(a *app, _ *flag.FlagSet) func([]string) error {
 			in.Mode, in.Path = "replace", ""
 		}
 		if err := a.sendLoad(n, p.Tag, in); err != nil {
-			return fmt.Errorf("%w\nWhat you wrote is kept in %s; stage it with: latch load %d %s %s --mode %s", err, kept, n, p.Device, kept, strings.TrimSpace(in.Mode+" "+atFlag(in.Path)))
+			return fmt.Errorf(
+				"%w\nWhat you wrote is kept in %s; stage it with: latch load %d %s %s --mode %s", err, kept, n,
+				p.Device, kept, strings.TrimSpace(in.Mode+" "+atFlag(in.Path)),
+			)
 		}
 		return os.RemoveAll(filepath.Dir(kept))
 	}
@@ -270,7 +291,9 @@ func (a *app) inEditor(text string) (edited, file string, err error) {
 	cmd := exec.CommandContext(a.ctx, words[0], words[1:]...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = a.in, a.err, a.err
 	if err := cmd.Run(); err != nil {
-		return "", file, &exit{WrongUse, fmt.Errorf("the editor %q failed: %w; nothing was staged, the text is in %s", editor, err, file)}
+		return "", file, &exit{
+			WrongUse, fmt.Errorf("the editor %q failed: %w; nothing was staged, the text is in %s", editor, err, file),
+		}
 	}
 	b, err := os.ReadFile(file)
 	return string(bytes.ReplaceAll(b, []byte("\r\n"), []byte("\n"))), file, err
@@ -323,7 +346,9 @@ func editLine(e wire.Edit) string {
 	case e.Mode == "stencil", e.Mode == "rebase":
 		text = fmt.Sprintf("edit %d: %s, %s", e.ID, e.Source, count(e.Lines, "line", "lines"))
 	case e.Op == "load":
-		text = fmt.Sprintf("edit %d: %s of %s at %s, %s", e.ID, e.Mode, e.Source, e.Path, count(e.Lines, "line", "lines"))
+		text = fmt.Sprintf(
+			"edit %d: %s of %s at %s, %s", e.ID, e.Mode, e.Source, e.Path, count(e.Lines, "line", "lines"),
+		)
 	case e.Value != "":
 		text += " " + e.Value
 	}
@@ -360,6 +385,9 @@ func mend(a *app, _ *flag.FlagSet) func([]string) error {
 				return a.stage(n, in)
 			}
 		}
-		return wrongUse("finding %q offers no edit; change %d has %s with one: latch preview %d", args[1], n, count(offered, "finding", "findings"), n)
+		return wrongUse(
+			"finding %q offers no edit; change %d has %s with one: latch preview %d", args[1], n,
+			count(offered, "finding", "findings"), n,
+		)
 	}
 }

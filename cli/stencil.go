@@ -36,7 +36,10 @@ func stencils(a *app, _ *flag.FlagSet) func([]string) error {
 		return a.show(list, func() {
 			rows := make([][]string, len(list))
 			for i, s := range list {
-				rows[i] = []string{s.Name, fmt.Sprint(s.Version), blanksText(s.Blanks), count(len(s.Uses), "device", "devices"), s.Actor, when(s.At), clip(s.Note, 40)}
+				rows[i] = []string{
+					s.Name, fmt.Sprint(s.Version), blanksText(s.Blanks), count(len(s.Uses), "device", "devices"),
+					s.Actor, when(s.At), clip(s.Note, 40),
+				}
 			}
 			a.table([]string{"STENCIL", "VERSION", "BLANKS", "USED BY", "SAVED BY", "AT", "NOTE"}, rows)
 			if len(list) == 0 {
@@ -80,7 +83,10 @@ func stencilShow(a *app, fs *flag.FlagSet) func([]string) error {
 				a.blank(b)
 			}
 			for _, v := range s.Versions {
-				a.printf("%s\n", a.paint(dim, fmt.Sprintf("# version %d, %s, %s  %s", v.Version, v.Actor, when(v.At), v.Note)))
+				a.printf(
+					"%s\n",
+					a.paint(dim, fmt.Sprintf("# version %d, %s, %s  %s", v.Version, v.Actor, when(v.At), v.Note)),
+				)
 			}
 			a.uses(s.Uses)
 		})
@@ -112,13 +118,18 @@ func (a *app) uses(list []wire.Use) {
 		if u.Version < u.Newest {
 			note = fmt.Sprintf(", the newest is %d", u.Newest)
 		}
-		a.printf("# %s uses version %d%s (change %d) %s\n", u.Device, u.Version, note, u.Change, strings.Join(values, " "))
+		a.printf(
+			"# %s uses version %d%s (change %d) %s\n", u.Device, u.Version, note, u.Change, strings.Join(values, " "),
+		)
 		for _, s := range u.Strayed {
 			now := s.Now
 			if s.Gone {
 				now = "gone"
 			}
-			a.printf("  %s %s: the stencil set %s, it is %s now\n", a.paint(alarm, "by hand since:"), s.Path, clip(s.Set, 50), clip(now, 50))
+			a.printf(
+				"  %s %s: the stencil set %s, it is %s now\n", a.paint(alarm, "by hand since:"), s.Path,
+				clip(s.Set, 50), clip(now, 50),
+			)
 		}
 	}
 }
@@ -155,7 +166,9 @@ func stencilSave(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		var s wire.Saved
-		if err := a.call("PUT", stencilPath(args[0]), wire.NewStencil{Text: string(text), Note: *noted, Blanks: values}, &s); err != nil {
+		if err := a.call(
+			"PUT", stencilPath(args[0]), wire.NewStencil{Text: string(text), Note: *noted, Blanks: values}, &s,
+		); err != nil {
 			return err
 		}
 		return a.show(s, func() {
@@ -174,7 +187,10 @@ func (a *app) saved(s wire.Saved) {
 		a.printf("  note: %s\n", n)
 	}
 	if s.Change != 0 {
-		a.printf("Change %d was opened with a part for %s.\nNext: latch preview %d\n", s.Change, strings.Join(s.Devices, ", "), s.Change)
+		a.printf(
+			"Change %d was opened with a part for %s.\nNext: latch preview %d\n", s.Change,
+			strings.Join(s.Devices, ", "), s.Change,
+		)
 		return
 	}
 	a.printf("No device needs a change.\n")
@@ -217,7 +233,9 @@ func sharedList(a *app, _ *flag.FlagSet) func([]string) error {
 		return a.show(list, func() {
 			rows := make([][]string, len(list))
 			for i, v := range list {
-				rows[i] = []string{v.Name, fmt.Sprint(v.Version), clip(strings.Join(v.Items, ", "), 60), v.Actor, when(v.At)}
+				rows[i] = []string{
+					v.Name, fmt.Sprint(v.Version), clip(strings.Join(v.Items, ", "), 60), v.Actor, when(v.At),
+				}
 			}
 			a.table([]string{"SHARED VALUE", "VERSION", "ITEMS", "SAVED BY", "AT"}, rows)
 			if len(list) == 0 {
@@ -243,7 +261,9 @@ func sharedSet(a *app, fs *flag.FlagSet) func([]string) error {
 			return wrongUse("which items? latch shared set %s ITEM...", args[0])
 		}
 		var s wire.Saved
-		if err := a.call("PUT", "/shared/"+url.PathEscape(args[0]), wire.NewShared{Items: items, Note: *noted}, &s); err != nil {
+		if err := a.call(
+			"PUT", "/shared/"+url.PathEscape(args[0]), wire.NewShared{Items: items, Note: *noted}, &s,
+		); err != nil {
 			return err
 		}
 		return a.show(s, func() {

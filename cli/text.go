@@ -32,7 +32,10 @@ var markStyle = map[string]string{
 
 func (a *app) difference(lines []diff.Line) {
 	for _, l := range lines {
-		a.printf("  %s\n", a.paint(markStyle[l.Mark], strings.TrimRight(l.Mark+" "+strings.Repeat("  ", l.Depth)+l.Text, " ")))
+		a.printf(
+			"  %s\n",
+			a.paint(markStyle[l.Mark], strings.TrimRight(l.Mark+" "+strings.Repeat("  ", l.Depth)+l.Text, " ")),
+		)
 	}
 }
 
@@ -40,7 +43,13 @@ func (a *app) difference(lines []diff.Line) {
 func (a *app) sides(lines []diff.Line, old, now string) {
 	width := (a.width() - 5) / 2
 	row := func(mark, left, right string) {
-		a.printf("%s\n", a.paint(markStyle[mark], strings.TrimRight(fmt.Sprintf("%s %s │ %s", mark, fill(left, width), clipTo(right, width)), " ")))
+		a.printf(
+			"%s\n",
+			a.paint(
+				markStyle[mark],
+				strings.TrimRight(fmt.Sprintf("%s %s │ %s", mark, fill(left, width), clipTo(right, width)), " "),
+			),
+		)
 	}
 	if len(lines) > 0 {
 		row(diff.MarkSame, old, now)

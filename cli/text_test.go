@@ -25,18 +25,38 @@ var everything = wire.Preview{
 	Against: "running",
 	Change:  wire.Change{Number: 7, Title: "Bigger frames", Author: "mara", State: "draft", Ticket: "TF-2"},
 	Parts: []wire.PartPreview{{
-		Device: "northmole", Base: 3, Count: 1, Guard: wire.Guard{Guard: "none", GuardWhy: "the device has no candidate datastore", Untried: "it takes effect at once"}, Trouble: "northmole (a:1): no answer",
-		Lines: []diff.Line{{Mark: " ", Text: "interfaces"}, {Mark: "~", Depth: 1, Text: "mtu: 1500 → 9000"}}, Unsaved: true, Unchecked: 2,
+		Device: "northmole", Base: 3, Count: 1, Guard: wire.Guard{
+			Guard: "none", GuardWhy: "the device has no candidate datastore", Untried: "it takes effect at once",
+		}, Trouble: "northmole (a:1): no answer",
+		Lines: []diff.Line{
+			{Mark: " ", Text: "interfaces"}, {Mark: "~", Depth: 1, Text: "mtu: 1500 → 9000"},
+		}, Unsaved: true, Unchecked: 2,
 		Edits:  []wire.Edit{{ID: 4, Op: "put", Path: "/x/mtu", Value: "9000", Actor: "mara", At: at}},
 		Behind: true, Moved: []diff.Line{{Mark: "+", Text: "contact: x"}},
-		Conflicts: []wire.Conflict{{Path: "/x/mtu", Base: "1500", Mine: "9000", Theirs: "1400", Why: "changed here and on the device"}},
-		Findings:  []check.Finding{{Severity: check.Error, Path: "/x", Message: "is mandatory and not set"}},
-		Since:     []wire.Revision{{Number: 4, At: at, Source: "change", Change: 6, Author: "joss"}, {Number: 5, At: at, Source: "outside"}},
-		Decided:   []wire.Conflict{{Path: "/x/name", Base: "a", Mine: "b", Theirs: "c", Keep: "theirs", Actor: "joss", At: at}},
-		Forecasts: []wire.Forecast{{Device: "northmole", Answer: "cuts", Path: "/interfaces/interface=m/enabled", Because: "interface m is shut down"},
-			{Device: "gannet", Answer: "unknown", Path: "/odd", Because: "it touches /odd, which this forecast does not understand"}},
+		Conflicts: []wire.Conflict{
+			{Path: "/x/mtu", Base: "1500", Mine: "9000", Theirs: "1400", Why: "changed here and on the device"},
+		},
+		Findings: []check.Finding{{Severity: check.Error, Path: "/x", Message: "is mandatory and not set"}},
+		Since: []wire.Revision{
+			{Number: 4, At: at, Source: "change", Change: 6, Author: "joss"}, {Number: 5, At: at, Source: "outside"},
+		},
+		Decided: []wire.Conflict{
+			{Path: "/x/name", Base: "a", Mine: "b", Theirs: "c", Keep: "theirs", Actor: "joss", At: at},
+		},
+		Forecasts: []wire.Forecast{
+			{
+				Device: "northmole", Answer: "cuts", Path: "/interfaces/interface=m/enabled",
+				Because: "interface m is shut down",
+			},
+			{
+				Device: "gannet", Answer: "unknown", Path: "/odd",
+				Because: "it touches /odd, which this forecast does not understand",
+			},
+		},
 		MovesTo: "192.0.2.22:830", Tried: true, Said: "frames too large", Helpless: true, HeldBy: 9,
-		Reserved: &wire.Reservation{Holder: "joss", Until: at, Reason: "new fibre"}, Hindrance: "northmole cannot be changed",
+		Reserved: &wire.Reservation{
+			Holder: "joss", Until: at, Reason: "new fibre",
+		}, Hindrance: "northmole cannot be changed",
 	}},
 	Digest: "abc123", At: at, Steps: []string{"prepare: lock northmole"}, EstimateSeconds: 3,
 }
@@ -95,8 +115,11 @@ func TestPreviewEndings(t *testing.T) {
 	part := []wire.PartPreview{{Device: "d", Read: true, Guard: wire.Guard{Guard: "device"}}}
 	for want, p := range map[string]wire.Preview{
 		"Ready. Next: latch commit 7": {Against: "running", Ready: true, Parts: part},
-		"Ready, but it would cut us off from e, and its way back is not tried on d. Next: latch commit 7": {Against: "running", Ready: true, Parts: []wire.PartPreview{{
-			Device: "d", Read: true, Count: 1, Guard: wire.Guard{Guard: "service", Untried: "at once"}, Forecasts: []wire.Forecast{{Device: "e", Answer: "cuts"}}}}},
+		"Ready, but it would cut us off from e, and its way back is not tried on d. Next: " +
+			"latch commit 7": {Against: "running", Ready: true, Parts: []wire.PartPreview{{
+			Device: "d", Read: true, Count: 1, Guard: wire.Guard{Guard: "service", Untried: "at once"},
+			Forecasts: []wire.Forecast{{Device: "e", Answer: "cuts"}},
+		}}},
 		"would change nothing":         {Against: "running", Empty: true, Parts: part},
 		"The change is empty":          {Against: "running", Empty: true},
 		"what it did, from the record": {Against: "record", Parts: part},
@@ -114,7 +137,13 @@ func TestFollowing(t *testing.T) {
 	phases := []guard.Phase{guard.Preparing, guard.Preparing, guard.Applying, guard.Probing, guard.Awaiting}
 	asked := 0
 	h := func(w http.ResponseWriter, r *http.Request) {
-		c := wire.Change{Number: 7, State: "applying", Commit: &wire.Commit{Phase: phases[min(asked, len(phases)-1)], Deadline: at, SecondsLeft: 90, Devices: []guard.Device{{Name: "d"}}}}
+		c := wire.Change{
+			Number: 7, State: "applying",
+			Commit: &wire.Commit{
+				Phase: phases[min(asked, len(phases)-1)], Deadline: at, SecondsLeft: 90,
+				Devices: []guard.Device{{Name: "d"}},
+			},
+		}
 		if c.Commit.Phase == guard.Probing {
 			c.Commit.Devices[0].Said = "slow today"
 		}
@@ -131,9 +160,13 @@ func TestFollowing(t *testing.T) {
 	lines := strings.Split(strings.TrimSpace(out), "\n")
 	require.Len(t, lines, 7, out)
 	assert.Equal(t, "preparing: locking, writing and validating the candidate", lines[0])
-	assert.Equal(t, "in effect on trial; opening a new session to prove the way in, running the probes; d: slow today", lines[2])
+	assert.Equal(
+		t, "in effect on trial; opening a new session to prove the way in, running the probes; d: slow today", lines[2],
+	)
 	assert.Contains(t, lines[5], "(in 1m 30s)")
-	assert.Equal(t, "Keep it: latch confirm 7    More time: latch extend 7 20m    Go back now: latch revert 7", lines[6])
+	assert.Equal(
+		t, "Keep it: latch confirm 7    More time: latch extend 7 20m    Go back now: latch revert 7", lines[6],
+	)
 }
 
 func TestWhatIsSaidOfDevices(t *testing.T) {
@@ -145,10 +178,14 @@ func TestWhatIsSaidOfDevices(t *testing.T) {
 	} {
 		assert.Equal(t, want, savedText(d))
 	}
-	assert.Equal(t, "going back, unreachable: no answer", standingText(guard.Device{Standing: guard.GoingBack, Unreachable: true, Said: "no answer"}))
+	assert.Equal(
+		t, "going back, unreachable: no answer",
+		standingText(guard.Device{Standing: guard.GoingBack, Unreachable: true, Said: "no answer"}),
+	)
 	for want, d := range map[string]wire.Device{
-		"host key not accepted": {Trouble: "x"}, "held by change 4": {Trusted: true, HeldBy: 4, Trouble: "x"}, "trouble": {Trusted: true, Trouble: "x"},
-		"running not saved": {Trusted: true, Unsaved: true, Seen: at}, "never reached": {Trusted: true}, "well": {Trusted: true, Seen: at},
+		"host key not accepted": {Trouble: "x"}, "held by change 4": {Trusted: true, HeldBy: 4, Trouble: "x"},
+		"trouble": {Trusted: true, Trouble: "x"}, "running not saved": {Trusted: true, Unsaved: true, Seen: at},
+		"never reached": {Trusted: true}, "well": {Trusted: true, Seen: at},
 	} {
 		assert.Equal(t, want, standing(d))
 	}
@@ -156,7 +193,10 @@ func TestWhatIsSaidOfDevices(t *testing.T) {
 
 func TestAuditText(t *testing.T) {
 	page := wire.Audit{Next: 3, Entries: []ledger.Entry{
-		{Seq: 5, At: at, Actor: "mara", Action: "config.changed", Device: "d", Change: 7, Path: "/a", Before: "1", After: "2"},
+		{
+			Seq: 5, At: at, Actor: "mara", Action: "config.changed", Device: "d", Change: 7, Path: "/a", Before: "1",
+			After: "2",
+		},
 		{Seq: 4, At: at, Actor: "service", Action: "device.seen", Device: "d", Note: "holds the change"},
 		{Seq: 3, At: at, Actor: "mara", Action: "config.added", Path: "/b", After: "x\ny"},
 	}}
@@ -164,9 +204,22 @@ func TestAuditText(t *testing.T) {
 	for _, want := range []string{"/a 1 → 2", "change 7 d", "holds the change", "/b + x y", "latch audit --before 3"} {
 		assert.Contains(t, out, want)
 	}
-	status, out, _ := run(t, answer(200, wire.Verified{Answer: wire.Altered, Entries: 9, Wrong: 3, Findings: []ledger.Finding{{Seq: 7, Msg: "was altered"}}, ClockBack: []int64{4}, Held: 5, HeldAt: at, Key: "K"}), nil, "audit", "verify")
+	status, out, _ := run(
+		t,
+		answer(
+			200,
+			wire.Verified{
+				Answer: wire.Altered, Entries: 9, Wrong: 3, Findings: []ledger.Finding{{Seq: 7, Msg: "was altered"}},
+				ClockBack: []int64{4}, Held: 5, HeldAt: at, Key: "K",
+			},
+		),
+		nil, "audit", "verify",
+	)
 	assert.Equal(t, AnswerNo, status)
-	for _, want := range []string{"The record was altered, first at entry 7; 3 findings", "entry 7: was altered", "and 2 more", "signed at entry 5", "with key K", "gone back before entry 4"} {
+	for _, want := range []string{
+		"The record was altered, first at entry 7; 3 findings", "entry 7: was altered", "and 2 more",
+		"signed at entry 5", "with key K", "gone back before entry 4",
+	} {
 		assert.Contains(t, out, want)
 	}
 	for _, c := range []struct {
@@ -174,9 +227,21 @@ func TestAuditText(t *testing.T) {
 		status int
 		want   []string
 	}{
-		{wire.Verified{Answer: wire.Vouched, Entries: 9, Last: 9, Vouched: 7, VouchedAt: at, VouchedBy: []string{"tidewell/saltern"}, Witnesses: []wire.Witness{{Name: "w", Trouble: "no route"}}}, Done,
-			[]string{"what was seen from outside, up to entry 7 of 9", "seen by tidewell/saltern, ", "behind it 2 entries are consistent", "witness w did not sign it as it is now: no route"}},
-		{wire.Verified{Answer: wire.Consistent, Entries: 9, Last: 9}, Unvouched, []string{"consistent in itself: 9 entries. Nobody outside vouches for it.", "latch witness"}},
+		{
+			wire.Verified{
+				Answer: wire.Vouched, Entries: 9, Last: 9, Vouched: 7, VouchedAt: at,
+				VouchedBy: []string{"tidewell/saltern"}, Witnesses: []wire.Witness{{Name: "w", Trouble: "no route"}},
+			},
+			Done,
+			[]string{
+				"what was seen from outside, up to entry 7 of 9", "seen by tidewell/saltern, ",
+				"behind it 2 entries are consistent", "witness w did not sign it as it is now: no route",
+			},
+		},
+		{
+			wire.Verified{Answer: wire.Consistent, Entries: 9, Last: 9}, Unvouched,
+			[]string{"consistent in itself: 9 entries. Nobody outside vouches for it.", "latch witness"},
+		},
 	} {
 		status, out, _ := run(t, answer(200, c.v), nil, "audit", "verify")
 		assert.Equal(t, c.status, status)

@@ -38,13 +38,22 @@ func (a *app) moved(c flow.Change) {
 		name  string
 		paint string
 		list  []flow.Moved
-	}{{"newly permitted", "38;5;32", c.Permitted}, {"newly denied", alarm, c.Denied}, {"denied, and the sender told otherwise", dim, c.Answered}} {
+	}{
+		{"newly permitted", "38;5;32", c.Permitted}, {"newly denied", alarm, c.Denied},
+		{"denied, and the sender told otherwise", dim, c.Answered},
+	} {
 		for _, m := range k.list {
-			a.printf("    %s: %s\n      e.g. %s: %s; before: %s\n", a.paint(k.paint, k.name), tame(m.Packets), m.Example, tame(m.After.String()), tame(m.Before.String()))
+			a.printf(
+				"    %s: %s\n      e.g. %s: %s; before: %s\n", a.paint(k.paint, k.name), tame(m.Packets), m.Example,
+				tame(m.After.String()), tame(m.Before.String()),
+			)
 		}
 	}
 	if c.More {
-		a.printf("    and more than is listed here; ask about some of it: latch filter trace DEVICE@change:N/FILTER PACKETS\n")
+		a.printf(
+			"    and more than is listed here; ask about some of it: latch filter trace " +
+				"DEVICE@change:N/FILTER PACKETS\n",
+		)
 	}
 	for _, f := range c.DependsOn {
 		a.printf("    %s %s\n", a.paint(alarm, "depends on:"), tame(f))
@@ -63,12 +72,20 @@ func (a *app) traffic(p wire.Preview) {
 			a.printf("     %s\n", a.paint(alarm, "not known: "+e.Trouble))
 			continue
 		case e.Delivered:
-			a.printf("     %s%s\n", a.paint("38;5;37", "delivered"), map[string]string{"wholly": ", and it is so already", "partly": "; a part of it is so already: " + strings.Join(e.Part, "; ")}[e.Already])
+			a.printf(
+				"     %s%s\n", a.paint("38;5;37", "delivered"),
+				map[string]string{
+					"wholly": ", and it is so already",
+					"partly": "; a part of it is so already: " + strings.Join(e.Part, "; "),
+				}[e.Already],
+			)
 		default:
 			a.printf("     %s\n", a.paint(alarm, "not delivered"))
 		}
 		for _, m := range e.Missing {
-			a.printf("     missing: %s\n       e.g. %s: %s in %s\n", m.Packets, m.Example, tame(m.By.String()), m.Filter)
+			a.printf(
+				"     missing: %s\n       e.g. %s: %s in %s\n", m.Packets, m.Example, tame(m.By.String()), m.Filter,
+			)
 		}
 		for _, f := range e.DependsOn {
 			a.printf("     %s %s\n", a.paint(alarm, "depends on:"), tame(f))
@@ -101,12 +118,18 @@ func atPlace(place string) string {
 func (a *app) hindered(p wire.Preview) {
 	for _, e := range p.Expected {
 		if !e.Delivered {
-			a.printf("  expectation %d is not delivered; take it back with: latch expect drop %d %d\n", e.Number, p.Change.Number, e.Number)
+			a.printf(
+				"  expectation %d is not delivered; take it back with: latch expect drop %d %d\n", e.Number,
+				p.Change.Number, e.Number,
+			)
 		}
 	}
 	for _, s := range p.Beside {
 		if s.AcceptedBy == "" {
-			a.printf("  what it does at %s of %s is not expected; accept it by name with: latch expect accept %d %s %s\n", tame(s.Where()), s.Device, p.Change.Number, s.Device, quoted(tame(s.Name())))
+			a.printf(
+				"  what it does at %s of %s is not expected; accept it by name with: latch expect accept %d %s %s\n",
+				tame(s.Where()), s.Device, p.Change.Number, s.Device, quoted(tame(s.Name())),
+			)
 		}
 	}
 }
@@ -116,15 +139,24 @@ func expectationsPath(number string) string {
 }
 
 func expect(a *app, fs *flag.FlagSet) func([]string) error {
-	place := fs.String("at", "", "where: DEVICE, DEVICE/FILTER or 'DEVICE/INTERFACE ingress', several filters on the way with commas; each place that the change touches if left out")
+	place := fs.String(
+		"at", "",
+		"where: DEVICE, DEVICE/FILTER or 'DEVICE/INTERFACE ingress', several filters on the way with commas; each "+
+			"place that the change touches if left out",
+	)
 	return func(args []string) error {
 		line := strings.Join(args[1:], " ")
 		var e wire.Expectation
-		if err := a.call("POST", expectationsPath(args[0]), wire.NewExpectation{Line: line, Place: *place}, &e); err != nil {
+		if err := a.call(
+			"POST", expectationsPath(args[0]), wire.NewExpectation{Line: line, Place: *place}, &e,
+		); err != nil {
 			return a.pointed(line, err)
 		}
 		return a.show(e, func() {
-			a.printf("Expectation %d of change %s: %s%s\nNext: latch preview %s\n", e.Number, args[0], tame(e.Line), atPlace(e.Place), args[0])
+			a.printf(
+				"Expectation %d of change %s: %s%s\nNext: latch preview %s\n", e.Number, args[0], tame(e.Line),
+				atPlace(e.Place), args[0],
+			)
 		})
 	}
 }
@@ -158,10 +190,16 @@ func expectDrop(a *app, _ *flag.FlagSet) func([]string) error {
 
 func expectAccept(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		if err := a.call("POST", "/changes/"+url.PathEscape(args[0])+"/accept", wire.AcceptEffect{Device: args[1], Place: args[2]}, nil); err != nil {
+		if err := a.call(
+			"POST", "/changes/"+url.PathEscape(args[0])+"/accept", wire.AcceptEffect{Device: args[1], Place: args[2]},
+			nil,
+		); err != nil {
 			return err
 		}
-		a.printf("What change %s does beside its expectations at %s of %s is accepted, as it is now.\n", args[0], args[2], args[1])
+		a.printf(
+			"What change %s does beside its expectations at %s of %s is accepted, as it is now.\n", args[0], args[2],
+			args[1],
+		)
 		return nil
 	}
 }
@@ -239,7 +277,9 @@ func (f filterSource) filter(arg, some string) (flow.Filter, error) {
 		}
 	} else {
 		if where, name, ok = strings.Cut(arg, "/"); !ok {
-			return flow.Filter{}, wrongUse("%q names no filter: write DEVICE/FILTER, DEVICE@PLACE/FILTER, or FILE:FILTER", arg)
+			return flow.Filter{}, wrongUse(
+				"%q names no filter: write DEVICE/FILTER, DEVICE@PLACE/FILTER, or FILE:FILTER", arg,
+			)
 		}
 		x := deviceSide(where)
 		s, err := (&yang{app: f.a, device: &x.device, folder: new(""), features: new("")}).schema("")
@@ -254,7 +294,9 @@ func (f filterSource) filter(arg, some string) (flow.Filter, error) {
 	}
 	out, has := r.Filter(name)
 	if !has {
-		return out, wrongUse("there is no filter %q in %s: it has %s", name, where, cmp.Or(strings.Join(r.Names(), ", "), "none"))
+		return out, wrongUse(
+			"there is no filter %q in %s: it has %s", name, where, cmp.Or(strings.Join(r.Names(), ", "), "none"),
+		)
 	}
 	out.Name = arg
 	return out, nil
@@ -271,7 +313,9 @@ func filterList(a *app, fs *flag.FlagSet) func([]string) error {
 				return err
 			}
 			out = wire.NewFilters(args[0], "file", r)
-		} else if err := a.call("GET", "/devices/"+url.PathEscape(args[0])+"/filters"+query(map[string]string{"from": *from}), nil, &out); err != nil {
+		} else if err := a.call(
+			"GET", "/devices/"+url.PathEscape(args[0])+"/filters"+query(map[string]string{"from": *from}), nil, &out,
+		); err != nil {
 			return err
 		}
 		return a.show(out, func() {
@@ -315,7 +359,11 @@ func filterShow(a *app, fs *flag.FlagSet) func([]string) error {
 			f = one.Sheet()
 		} else if !named {
 			return wrongUse("write DEVICE/FILTER, or FILE:FILTER")
-		} else if err := a.call("GET", "/devices/"+url.PathEscape(device)+"/filters/"+url.PathEscape(name)+query(map[string]string{"from": *from}), nil, &f); err != nil {
+		} else if err := a.call(
+			"GET",
+			"/devices/"+url.PathEscape(device)+"/filters/"+url.PathEscape(name)+query(map[string]string{"from": *from}),
+			nil, &f,
+		); err != nil {
 			return err
 		}
 		if *widest {
@@ -327,7 +375,10 @@ func filterShow(a *app, fs *flag.FlagSet) func([]string) error {
 }
 
 func (a *app) filter(f flow.Sheet) {
-	a.printf("%s  %s, what no rule fits is dropped\n", a.paint(strong, "Filter "+tame(f.Name)), count(f.Count, "rule", "rules"))
+	a.printf(
+		"%s  %s, what no rule fits is dropped\n", a.paint(strong, "Filter "+tame(f.Name)),
+		count(f.Count, "rule", "rules"),
+	)
 	if f.Trouble != "" {
 		a.printf("  %s\n", f.Trouble)
 	}
@@ -353,10 +404,16 @@ func (a *app) filter(f flow.Sheet) {
 		}
 	}
 	for _, c := range f.Clashes {
-		a.printf("  rules %s and %s do otherwise with the same: %s; the first decides it\n", tame(c.First), tame(c.Second), c.Example)
+		a.printf(
+			"  rules %s and %s do otherwise with the same: %s; the first decides it\n", tame(c.First), tame(c.Second),
+			c.Example,
+		)
 	}
 	if len(f.Clean) > 0 {
-		a.printf("  These can all go, and every packet is treated as before, proved: %s\n", tame(strings.Join(f.Clean, ", ")))
+		a.printf(
+			"  These can all go, and every packet is treated as before, proved: %s\n",
+			tame(strings.Join(f.Clean, ", ")),
+		)
 		for _, r := range f.Rules {
 			if slices.Contains(f.Clean, r.Name) {
 				a.printf("    latch delete CHANGE DEVICE %s\n", r.Path)
@@ -384,7 +441,9 @@ func filterTrace(a *app, fs *flag.FlagSet) func([]string) error {
 				return err
 			}
 			t = flow.Trace(e, filters)
-		} else if err := a.call("GET", "/trace"+query(map[string]string{"way": args[0], "packets": packets}), nil, &t); err != nil {
+		} else if err := a.call(
+			"GET", "/trace"+query(map[string]string{"way": args[0], "packets": packets}), nil, &t,
+		); err != nil {
 			return a.pointed(packets, err)
 		}
 		if err := a.show(t, func() { a.traced(t) }); err != nil {
@@ -402,7 +461,16 @@ func (a *app) traced(t flow.Traced) {
 		a.printf("%s\n", t.Trouble)
 		return
 	}
-	a.printf("%s: %s\n", tame(t.Packets), a.paint(strong, map[string]string{"permitted": "permitted, all of it", "denied": "denied, all of it", "partly": "some of it is permitted, some is denied"}[t.Answer]))
+	a.printf(
+		"%s: %s\n", tame(t.Packets),
+		a.paint(
+			strong,
+			map[string]string{
+				"permitted": "permitted, all of it", "denied": "denied, all of it",
+				"partly": "some of it is permitted, some is denied",
+			}[t.Answer],
+		),
+	)
 	for _, p := range t.Parts {
 		verdict := "denied"
 		if p.Permitted {
@@ -431,7 +499,9 @@ func filterCompare(a *app, fs *flag.FlagSet) func([]string) error {
 				return err
 			}
 			c = wire.CompareFilters(sides[0], sides[1])
-		} else if err := a.call("GET", "/filters/compare"+query(map[string]string{"a": args[0], "b": args[1]}), nil, &c); err != nil {
+		} else if err := a.call(
+			"GET", "/filters/compare"+query(map[string]string{"a": args[0], "b": args[1]}), nil, &c,
+		); err != nil {
 			return err
 		}
 		if err := a.show(c, func() {

@@ -76,7 +76,9 @@ func moment(text string, zone *time.Location, now time.Time) (time.Time, error) 
 	if t, err := time.Parse(time.RFC3339, text); err == nil {
 		return t, nil
 	}
-	for _, form := range []string{"2006-01-02 15:04", "2006-01-02T15:04", "2006-01-02 15:04:05", "2006-01-02T15:04:05"} {
+	for _, form := range []string{
+		"2006-01-02 15:04", "2006-01-02T15:04", "2006-01-02 15:04:05", "2006-01-02T15:04:05",
+	} {
 		t, err := time.ParseInLocation(form, text, zone)
 		if err != nil {
 			continue
@@ -98,7 +100,9 @@ func moment(text string, zone *time.Location, now time.Time) (time.Time, error) 
 			return at, nil
 		}
 	}
-	return time.Time{}, fmt.Errorf("%q is no time; write it like 02:00, \"2026-11-24 02:00\" or 2026-11-24T02:00:00Z", text)
+	return time.Time{}, fmt.Errorf(
+		"%q is no time; write it like 02:00, \"2026-11-24 02:00\" or 2026-11-24T02:00:00Z", text,
+	)
 }
 
 // whenIn tells a time in the zone it was meant in, and in UTC.

@@ -10,7 +10,8 @@ import (
 
 func TestSpans(t *testing.T) {
 	for text, want := range map[string]time.Duration{
-		"90s": 90 * time.Second, "10m": 10 * time.Minute, "1d": 24 * time.Hour, "1d12h": 36 * time.Hour, "-5m": -5 * time.Minute, "0s": 0, "2h30m": 150 * time.Minute,
+		"90s": 90 * time.Second, "10m": 10 * time.Minute, "1d": 24 * time.Hour, "1d12h": 36 * time.Hour,
+		"-5m": -5 * time.Minute, "0s": 0, "2h30m": 150 * time.Minute,
 	} {
 		got, err := parseSpan(text)
 		require.NoError(t, err, text)
@@ -21,7 +22,8 @@ func TestSpans(t *testing.T) {
 		assert.ErrorContains(t, err, "write it like 90s, 10m, 2h or 3d", text)
 	}
 	for want, d := range map[string]time.Duration{
-		"0s": 300 * time.Millisecond, "1m 30s": 90 * time.Second, "3d 4h": 76*time.Hour + 5*time.Minute, "-2m": -2 * time.Minute, "1h": time.Hour,
+		"0s": 300 * time.Millisecond, "1m 30s": 90 * time.Second, "3d 4h": 76*time.Hour + 5*time.Minute,
+		"-2m": -2 * time.Minute, "1h": time.Hour,
 	} {
 		assert.Equal(t, want, spell(d))
 	}

@@ -55,8 +55,13 @@ func runWitness(a *app, fs *flag.FlagSet) func([]string) error {
 		if len(watched) == 0 {
 			_, _ = fmt.Fprintln(a.err, "it watches over no record yet: start it with --log KEY")
 		}
-		_, _ = fmt.Fprintf(a.err, "give the service what stands above: oaken-latchd serve --witness; its key stands in %s, too\n", filepath.Join(*dir, witness.PublicFile))
-		if err := w.Serve(a.ctx, l, slog.New(slog.NewTextHandler(a.err, nil))); err != nil && !errors.Is(err, net.ErrClosed) {
+		_, _ = fmt.Fprintf(
+			a.err, "give the service what stands above: oaken-latchd serve --witness; its key stands in %s, too\n",
+			filepath.Join(*dir, witness.PublicFile),
+		)
+		if err := w.Serve(
+			a.ctx, l, slog.New(slog.NewTextHandler(a.err, nil)),
+		); err != nil && !errors.Is(err, net.ErrClosed) {
 			return err
 		}
 		return nil

@@ -9,7 +9,9 @@ import (
 
 // capabilities are what the device announces.
 func (d *Device) capabilities() []string {
-	caps := []string{netconf.CapBase10, netconf.CapRollbackOnError, netconf.CapValidate10, netconf.CapValidate11, netconf.CapStartup}
+	caps := []string{
+		netconf.CapBase10, netconf.CapRollbackOnError, netconf.CapValidate10, netconf.CapValidate11, netconf.CapStartup,
+	}
 	if !d.Spec.OldFraming {
 		caps = append(caps, netconf.CapBase11)
 	}

@@ -14,8 +14,12 @@ const contactPath = "/system/contact"
 
 func edit(t *testing.T, c *netconf.Client, contact string) error {
 	t.Helper()
-	return c.EditConfig(t.Context(), netconf.EditConfig{Target: netconf.Candidate,
-		Config: []byte(`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><contact>` + contact + `</contact></system>`)})
+	return c.EditConfig(t.Context(), netconf.EditConfig{
+		Target: netconf.Candidate,
+		Config: []byte(
+			`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><contact>` + contact + `</contact></system>`,
+		),
+	})
 }
 
 func (d *Device) contact(t *testing.T) string {
@@ -40,12 +44,20 @@ func TestOthersDuringATrial(t *testing.T) {
 	assert.True(t, netconf.Tagged(b.CancelCommit(t.Context(), ""), "in-use"))
 	assert.True(t, netconf.Tagged(b.CancelCommit(t.Context(), "other"), "invalid-value"))
 	require.NoError(t, edit(t, b, "meanwhile"), "the candidate may be edited")
-	require.NoError(t, b.CopyConfig(t.Context(), netconf.Startup, netconf.Source{Datastore: netconf.Running}), "and running be saved")
+	require.NoError(
+		t, b.CopyConfig(t.Context(), netconf.Startup, netconf.Source{Datastore: netconf.Running}),
+		"and running be saved",
+	)
 	require.NoError(t, b.CancelCommit(t.Context(), "token"))
 	assert.Equal(t, factory, d.contact(t))
-	data, err := b.GetConfig(t.Context(), netconf.Candidate, netconf.Filter(`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><contact/></system>`))
+	data, err := b.GetConfig(
+		t.Context(), netconf.Candidate,
+		netconf.Filter(`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><contact/></system>`),
+	)
 	require.NoError(t, err)
-	assert.Equal(t, "meanwhile", data.Find("system", "contact").Value(), "an edited candidate is left alone by the going back")
+	assert.Equal(
+		t, "meanwhile", data.Find("system", "contact").Value(), "an edited candidate is left alone by the going back",
+	)
 }
 
 // A second confirmed commit extends the first; what it goes back to stays what
@@ -56,7 +68,9 @@ func TestExtending(t *testing.T) {
 	require.NoError(t, edit(t, c, "first"))
 	require.NoError(t, c.CommitConfirmed(t.Context(), netconf.ConfirmedCommit{Timeout: time.Minute, Persist: "token"}))
 	require.NoError(t, edit(t, c, "second"))
-	require.NoError(t, c.CommitConfirmed(t.Context(), netconf.ConfirmedCommit{Timeout: time.Second, PersistID: "token"}))
+	require.NoError(
+		t, c.CommitConfirmed(t.Context(), netconf.ConfirmedCommit{Timeout: time.Second, PersistID: "token"}),
+	)
 	assert.Equal(t, "second", d.contact(t))
 	require.Eventually(t, func() bool { return d.contact(t) == factory }, 90*time.Second, 20*time.Millisecond)
 	assert.False(t, d.Pending())
@@ -89,14 +103,24 @@ func TestLocks(t *testing.T) {
 	assert.True(t, netconf.Tagged(b.Commit(t.Context()), "in-use"))
 	assert.True(t, netconf.Tagged(b.Unlock(t.Context(), netconf.Candidate), "operation-failed"))
 	a.Abort()
-	require.Eventually(t, func() bool { return b.Lock(t.Context(), netconf.Candidate) == nil }, 90*time.Second, 20*time.Millisecond,
-		"the lock and the edits under it are gone with their session")
+	require.Eventually(
+		t, func() bool { return b.Lock(t.Context(), netconf.Candidate) == nil }, 90*time.Second, 20*time.Millisecond,
+		"the lock and the edits under it are gone with their session",
+	)
 	require.NoError(t, b.Unlock(t.Context(), netconf.Candidate))
 	require.NoError(t, edit(t, b, "left behind"))
-	assert.True(t, netconf.Tagged(d.dial(t).Lock(t.Context(), netconf.Candidate), "resource-denied"), "someone's uncommitted work")
+	assert.True(
+		t, netconf.Tagged(d.dial(t).Lock(t.Context(), netconf.Candidate), "resource-denied"),
+		"someone's uncommitted work",
+	)
 	require.NoError(t, b.Lock(t.Context(), netconf.Startup))
 	other := d.dial(t)
-	assert.True(t, netconf.Tagged(other.CopyConfig(t.Context(), netconf.Startup, netconf.Source{Datastore: netconf.Running}), "in-use"))
+	assert.True(
+		t,
+		netconf.Tagged(
+			other.CopyConfig(t.Context(), netconf.Startup, netconf.Source{Datastore: netconf.Running}), "in-use",
+		),
+	)
 	assert.True(t, netconf.Tagged(other.DeleteConfig(t.Context(), netconf.Startup), "in-use"))
 }
 
@@ -105,7 +129,9 @@ func TestWholeConfigurations(t *testing.T) {
 	d := boot(t, "northmole-harbour", "")
 	c := d.dial(t)
 	whole := []byte(`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><contact>alone</contact></system>`)
-	broken := []byte(`<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces"><interface><name>x</name></interface></interfaces>`)
+	broken := []byte(
+		`<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces"><interface><name>x</name></interface></interfaces>`,
+	)
 	require.NoError(t, c.Validate(t.Context(), netconf.Source{Config: whole}))
 	err := c.Validate(t.Context(), netconf.Source{Config: broken})
 	require.ErrorContains(t, err, "/interfaces/interface=x/type")
@@ -116,9 +142,25 @@ func TestWholeConfigurations(t *testing.T) {
 	require.NoError(t, c.CopyConfig(t.Context(), netconf.Candidate, netconf.Source{Config: broken}))
 	require.Error(t, c.Commit(t.Context()), "what is invalid is not committed")
 	assert.Equal(t, factory, d.contact(t))
-	require.NoError(t, c.EditConfig(t.Context(), netconf.EditConfig{Target: netconf.Candidate, TestOption: "test-only", DefaultOperation: "replace", Config: whole}))
+	require.NoError(
+		t,
+		c.EditConfig(
+			t.Context(),
+			netconf.EditConfig{
+				Target: netconf.Candidate, TestOption: "test-only", DefaultOperation: "replace", Config: whole,
+			},
+		),
+	)
 	require.NoError(t, c.DiscardChanges(t.Context()))
-	require.NoError(t, c.EditConfig(t.Context(), netconf.EditConfig{Target: netconf.Candidate, DefaultOperation: "replace", ErrorOption: "rollback-on-error", Config: whole}))
+	require.NoError(
+		t,
+		c.EditConfig(
+			t.Context(),
+			netconf.EditConfig{
+				Target: netconf.Candidate, DefaultOperation: "replace", ErrorOption: "rollback-on-error", Config: whole,
+			},
+		),
+	)
 	data, err = c.GetConfig(t.Context(), netconf.Candidate, nil)
 	require.NoError(t, err)
 	assert.Len(t, data.Children, 1, "replace is replace")

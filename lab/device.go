@@ -107,7 +107,8 @@ func Start(spec Spec) (*Device, error) {
 		return nil, err
 	}
 	d := &Device{
-		Spec: spec, set: set, locks: map[netconf.Datastore]heldLock{}, live: map[net.Conn]bool{}, unplugged: map[string]bool{},
+		Spec: spec, set: set, locks: map[netconf.Datastore]heldLock{}, live: map[net.Conn]bool{},
+		unplugged: map[string]bool{},
 	}
 	d.booted = d.now()
 	signer, err := d.hostKey()

@@ -28,7 +28,9 @@ func (d *Device) OnOperation(f func(op *markup.Element) Fault) {
 	d.faults = f
 }
 
-func (d *Device) faulty(s *netconf.Session, op *markup.Element, operate func(*netconf.Session, *markup.Element) ([]byte, error)) ([]byte, error) {
+func (d *Device) faulty(
+	s *netconf.Session, op *markup.Element, operate func(*netconf.Session, *markup.Element) ([]byte, error),
+) ([]byte, error) {
 	d.mu.Lock()
 	ask := d.faults
 	d.mu.Unlock()

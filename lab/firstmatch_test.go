@@ -30,13 +30,18 @@ func written(t *testing.T, rnd *rand.Rand, rules int) *tree.Node {
 			lo := rnd.IntN(30)
 			fmt.Fprintf(&b, "              lower-port: %d\n              upper-port: %d\n", lo, lo+rnd.IntN(20))
 		} else {
-			fmt.Fprintf(&b, "              operator: %s\n              port: %d\n", pick("eq", "neq", "lte", "gte"), rnd.IntN(40))
+			fmt.Fprintf(
+				&b, "              operator: %s\n              port: %d\n", pick("eq", "neq", "lte", "gte"),
+				rnd.IntN(40),
+			)
 		}
 	}
 	for i := range rules {
 		fmt.Fprintf(&b, "      ace [r%d]\n", i)
 		six := rnd.IntN(3) == 0
-		v, nets := "ipv4", []string{"10.0.0.0/8", "10.1.0.0/16", "10.1.2.0/24", "10.1.2.0/25", "0.0.0.0/0", "10.1.2.7/32"}
+		v, nets := "ipv4", []string{
+			"10.0.0.0/8", "10.1.0.0/16", "10.1.2.0/24", "10.1.2.0/25", "0.0.0.0/0", "10.1.2.7/32",
+		}
 		if six {
 			v, nets = "ipv6", []string{"2001:db8::/32", "2001:db8:1::/48", "::/0", "2001:db8:1::7/128"}
 		}
@@ -75,7 +80,10 @@ func written(t *testing.T, rnd *rand.Rand, rules int) *tree.Node {
 
 func randomPacket(rnd *rand.Rand) Packet {
 	ends := []string{"10.1.2.7", "10.1.2.200", "10.1.9.9", "10.200.0.1", "192.0.2.1"}
-	p := Packet{Protocol: []uint8{6, 17, 1, 58, 89, 50}[rnd.IntN(6)], FromPort: uint16(rnd.IntN(50)), ToPort: uint16(rnd.IntN(50)), Type: uint8(rnd.IntN(5)), Code: uint8(rnd.IntN(4))}
+	p := Packet{
+		Protocol: []uint8{6, 17, 1, 58, 89, 50}[rnd.IntN(6)], FromPort: uint16(rnd.IntN(50)),
+		ToPort: uint16(rnd.IntN(50)), Type: uint8(rnd.IntN(5)), Code: uint8(rnd.IntN(4)),
+	}
 	if rnd.IntN(3) == 0 {
 		ends = []string{"2001:db8:1::7", "2001:db8:1::8", "2001:db8:2::1", "2001:dba::1"}
 	}
@@ -88,7 +96,10 @@ func asFlow(p Packet) flow.Packet {
 	if p.From.Is6() {
 		out.Family = flow.IPv6
 	}
-	for f, n := range map[flow.Field]uint64{flow.Protocol: uint64(p.Protocol), flow.SourcePort: uint64(p.FromPort), flow.DestinationPort: uint64(p.ToPort), flow.ICMPType: uint64(p.Type), flow.ICMPCode: uint64(p.Code)} {
+	for f, n := range map[flow.Field]uint64{
+		flow.Protocol: uint64(p.Protocol), flow.SourcePort: uint64(p.FromPort), flow.DestinationPort: uint64(p.ToPort),
+		flow.ICMPType: uint64(p.Type), flow.ICMPCode: uint64(p.Code),
+	} {
 		out.Numbers[f] = n
 	}
 	return out
@@ -117,7 +128,10 @@ func TestSetsAgainstTheLab(t *testing.T) {
 			a, b := Forwards(before, "f", p), Forwards(after, "f", p)
 			q := asFlow(p)
 			if px.Has(q) != a || py.Has(q) != b || e.Permitted.Has(q) != (!a && b) || e.Denied.Has(q) != (a && !b) {
-				t.Fatalf("%+v: before %t, after %t; the sets say %t and %t\n%s", p, a, b, px.Has(q), py.Has(q), codec.OutlineText(before))
+				t.Fatalf(
+					"%+v: before %t, after %t; the sets say %t and %t\n%s", p, a, b, px.Has(q), py.Has(q),
+					codec.OutlineText(before),
+				)
 			}
 			if a != b {
 				differ++

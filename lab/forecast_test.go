@@ -176,8 +176,7 @@ var moves = []struct {
 	{"/interfaces/interface=vlan40/enabled", []string{"false", "true", ""}},
 	{"/interfaces/interface=core/enabled", []string{"false", "true"}},
 	{"/interfaces/interface=spare/enabled", []string{"false", "true"}},
-	{"/interfaces/interface=far/enabled", []string{"false", "true"}},
-	{"/interfaces/interface=far", []string{""}},
+	{"/interfaces/interface=far/enabled", []string{"false", "true"}}, {"/interfaces/interface=far", []string{""}},
 	{"/interfaces/interface=spare", []string{""}},
 	{"/interfaces/interface=vlan40/ipv4/enabled", []string{"false", "true"}},
 	{"/interfaces/interface=vlan40/ipv6/enabled", []string{"false", "true"}},
@@ -197,19 +196,44 @@ var moves = []struct {
 	{"/interfaces/interface=vlan40/ipv4/address=192.0.2.12/prefix-length", []string{"24"}},
 	{"/interfaces/interface=far/ipv4/address=198.51.100.1/prefix-length", []string{"24", "30"}},
 	{"/interfaces/interface=far/ipv4/address=192.0.2.11/prefix-length", []string{"24"}},
-	{"/vlans/vlan=40", []string{""}},
-	{"/vlans/vlan=50", []string{""}},
-	{"/vlans/vlan=60/name", []string{"new"}},
-	{"/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,yard/static-routes/ipv4/route=198.51.100.0%2F24", []string{""}},
-	{"/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,yard/static-routes/ipv4/route=198.51.100.0%2F24/next-hop/next-hop-address", []string{"192.0.2.1", "192.0.2.2", "10.64.7.9", "203.0.113.1"}},
-	{"/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,yard/static-routes/ipv4/route=198.51.100.0%2F24/next-hop/outgoing-interface", []string{"vlan40", "far"}},
-	{"/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,yard/static-routes/ipv4/route=198.51.100.0%2F24/next-hop/special-next-hop", []string{"blackhole"}},
-	{"/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,yard/static-routes/ipv4/route=198.51.100.8%2F29/next-hop/next-hop-address", []string{"192.0.2.9", "10.64.7.9"}},
-	{"/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,yard/static-routes/ipv6/route=2001%3Adb8%3A51%3A%3A%2F48/next-hop/next-hop-address", []string{"2001:db8:2::9", "2001:db8:7::9"}},
-	{"/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,yard/static-routes/ipv6", []string{""}},
+	{"/vlans/vlan=40", []string{""}}, {"/vlans/vlan=50", []string{""}}, {"/vlans/vlan=60/name", []string{"new"}},
+	{
+		"/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,yard/static-routes/ipv4/route=198.51.100.0%2F24",
+		[]string{""},
+	},
+	{
+		"/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,yard/static-routes/ipv4/route=198.51.100.0%2F24/next-hop/next-hop-address",
+		[]string{"192.0.2.1", "192.0.2.2", "10.64.7.9", "203.0.113.1"},
+	},
+	{
+		"/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,yard/static-routes/ipv4/route=198.51.100.0%2F24/next-hop/outgoing-interface",
+		[]string{"vlan40", "far"},
+	},
+	{
+		"/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,yard/static-routes/ipv4/route=198.51.100.0%2F24/next-hop/special-next-hop",
+		[]string{"blackhole"},
+	},
+	{
+		"/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,yard/static-routes/ipv4/route=198.51.100.8%2F29/next-hop/next-hop-address",
+		[]string{"192.0.2.9", "10.64.7.9"},
+	},
+	{
+		"/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,yard/static-routes/ipv6/route=2001%3Adb8%3A51%3A%3A%2F48/next-hop/next-hop-address",
+		[]string{"2001:db8:2::9", "2001:db8:7::9"},
+	},
+	{
+		"/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,yard/static-routes/ipv6",
+		[]string{""},
+	},
 	{"/acls/acl=in/aces/ace=netconf", []string{""}},
-	{"/acls/acl=in/aces/ace=netconf/actions/forwarding", []string{"ietf-access-control-list:drop", "ietf-access-control-list:reject"}},
-	{"/acls/acl=in/aces/ace=netconf/matches/ipv4/source-ipv4-network", []string{"198.51.100.0/25", "198.51.100.64/26", "0.0.0.0/0", ""}},
+	{
+		"/acls/acl=in/aces/ace=netconf/actions/forwarding",
+		[]string{"ietf-access-control-list:drop", "ietf-access-control-list:reject"},
+	},
+	{
+		"/acls/acl=in/aces/ace=netconf/matches/ipv4/source-ipv4-network",
+		[]string{"198.51.100.0/25", "198.51.100.64/26", "0.0.0.0/0", ""},
+	},
 	{"/acls/acl=in/aces/ace=netconf/matches/ipv4/destination-ipv4-network", []string{"192.0.2.0/24", "192.0.3.0/24"}},
 	{"/acls/acl=in/aces/ace=netconf/matches/ipv4/protocol", []string{"17", "6", ""}},
 	{"/acls/acl=in/aces/ace=netconf/matches/tcp/destination-port/port", []string{"22", "830"}},
@@ -218,27 +242,33 @@ var moves = []struct {
 	{"/acls/acl=in/aces/ace=netconf/matches/tcp/source-port/operator", []string{"gte", "lte"}},
 	{"/acls/acl=in/aces/ace=netconf6/matches/ipv6/source-ipv6-network", []string{"2001:db8:52::/48", "2001:db8::/32"}},
 	{"/acls/acl=in/aces/ace=last/actions/forwarding", []string{"ietf-access-control-list:accept"}},
-	{"/acls/acl=in/aces/ace=last", []string{""}},
-	{"/acls/acl=out/aces/ace=answers", []string{""}},
+	{"/acls/acl=in/aces/ace=last", []string{""}}, {"/acls/acl=out/aces/ace=answers", []string{""}},
 	{"/acls/acl=out/aces/ace=answers/matches/tcp/source-port/port", []string{"22", "830"}},
 	{"/acls/acl=out/aces/ace=rest/matches/ipv4/source-ipv4-network", []string{"192.0.2.0/24", "0.0.0.0/0"}},
 	{"/acls/attachment-points/interface=vlan40", []string{""}},
 	{"/acls/attachment-points/interface=vlan40/egress", []string{""}},
 	{"/acls/attachment-points/interface=vlan40/ingress/acl-sets/acl-set=out", []string{"+"}},
 	{"/acls/attachment-points/interface=core/ingress/acl-sets/acl-set=out", []string{"+"}},
-	{"/system/contact", []string{"Somebody", ""}},
-	{"/system/location", []string{"Shed"}},
+	{"/system/contact", []string{"Somebody", ""}}, {"/system/location", []string{"Shed"}},
 	{"/system/authentication/user=harbour", []string{""}},
 	{"/system/authentication/user=harbour/password", []string{"$0$other", "$0$rope-and-tide", ""}},
-	{"/system/authentication/user=wren", []string{""}},
-	{"/system/authentication", []string{""}},
+	{"/system/authentication/user=wren", []string{""}}, {"/system/authentication", []string{""}},
 	{"/netconf-server/listen", []string{""}},
-	{"/netconf-server/listen/endpoints/endpoint=all/ssh/tcp-server-parameters/local-bind=0.0.0.0/local-port", []string{"831", "830"}},
-	{"/netconf-server/listen/endpoints/endpoint=all/ssh/tcp-server-parameters/local-bind=%3A%3A/local-port", []string{"831", "830"}},
+	{
+		"/netconf-server/listen/endpoints/endpoint=all/ssh/tcp-server-parameters/local-bind=0.0.0.0/local-port",
+		[]string{"831", "830"},
+	},
+	{
+		"/netconf-server/listen/endpoints/endpoint=all/ssh/tcp-server-parameters/local-bind=%3A%3A/local-port",
+		[]string{"831", "830"},
+	},
 	{"/netconf-server/listen/endpoints/endpoint=all/ssh/tcp-server-parameters/local-bind=%3A%3A", []string{""}},
 	{"/acls/acl=in/type", []string{"ietf-access-control-list:ipv4-acl-type", "ietf-access-control-list:ipv6-acl-type"}},
 	{"/acls/acl=in/aces/ace=neighbours", []string{""}},
-	{"/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,yard/static-routes/ipv4/route=198.51.100.10%2F32/next-hop/special-next-hop", []string{"blackhole"}},
+	{
+		"/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,yard/static-routes/ipv4/route=198.51.100.10%2F32/next-hop/special-next-hop",
+		[]string{"blackhole"},
+	},
 	{"/interfaces/interface=core/bridge-port/untagged", []string{"40", "50"}},
 	{"/zones/zone=near/interface=vlan40", []string{"+"}},
 }
@@ -360,7 +390,10 @@ func TestForecastThroughTheLab(t *testing.T) {
 // What a device forecast to be cut really does, over real SSH.
 func TestForecastOverTheWire(t *testing.T) {
 	t.Parallel()
-	way := lockout.ManagementPath{Us: netip.MustParseAddr("198.51.100.10"), Address: netip.MustParseAddr("192.0.2.11"), Port: 830, Account: "harbour"}
+	way := lockout.ManagementPath{
+		Us: netip.MustParseAddr("198.51.100.10"), Address: netip.MustParseAddr("192.0.2.11"), Port: 830,
+		Account: "harbour",
+	}
 	d := yardDevice(t, Management{Address: way.Address, Operator: way.Us, Port: 830})
 	before := d.Running()
 	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 5))
@@ -380,7 +413,9 @@ func TestForecastOverTheWire(t *testing.T) {
 		}
 		ctx, cancel := context.WithTimeout(t.Context(), patience)
 		c, err := netconf.Dial(ctx, d.Address, netconf.DialOptions{Client: ssh.ClientConfig{
-			User: "harbour", Auth: []ssh.AuthMethod{ssh.Password("rope-and-tide")}, HostKeyCallback: ssh.FixedHostKey(d.HostKey)}})
+			User: "harbour", Auth: []ssh.AuthMethod{ssh.Password("rope-and-tide")},
+			HostKeyCallback: ssh.FixedHostKey(d.HostKey),
+		}})
 		cancel()
 		if err == nil {
 			c.Abort()

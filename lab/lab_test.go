@@ -33,9 +33,10 @@ func boot(t *testing.T, name, dir string) *Device {
 
 func (d *Device) dial(t *testing.T) *netconf.Client {
 	t.Helper()
-	c, err := netconf.Dial(t.Context(), d.Address, netconf.DialOptions{Timeout: 3 * time.Second, Client: ssh.ClientConfig{
-		User: User, Auth: []ssh.AuthMethod{ssh.Password(Password)}, HostKeyCallback: ssh.FixedHostKey(d.HostKey),
-	}})
+	c, err := netconf.Dial(t.Context(), d.Address, netconf.DialOptions{Timeout: 3 * time.Second,
+		Client: ssh.ClientConfig{
+			User: User, Auth: []ssh.AuthMethod{ssh.Password(Password)}, HostKeyCallback: ssh.FixedHostKey(d.HostKey),
+		}})
 	require.NoError(t, err)
 	t.Cleanup(c.Abort)
 	return c
@@ -61,16 +62,60 @@ func TestReachable(t *testing.T) {
 		{"the way back gone", []edit{{route, ""}}, false},
 		{"a way back over nothing", []edit{{route + "/next-hop/next-hop-address", "203.0.113.1"}}, false},
 		{"a way back into a hole", []edit{{route + "/next-hop/special-next-hop", "blackhole"}}, false},
-		{"a closer route into a hole", []edit{{"/routing/control-plane-protocols/control-plane-protocol=static,harbour/static-routes/ipv4/route=198.51.100.0%2F28/next-hop/special-next-hop", "blackhole"}}, false},
-		{"a closer route that does not cover us", []edit{{"/routing/control-plane-protocols/control-plane-protocol=static,harbour/static-routes/ipv4/route=198.51.100.128%2F25/next-hop/special-next-hop", "blackhole"}}, true},
-		{"the mask no longer covers the next hop", []edit{{"/interfaces/interface=mgmt0/ipv4/address=192.0.2.13/prefix-length", "30"}}, false},
+		{
+			"a closer route into a hole",
+			[]edit{
+				{
+					"/routing/control-plane-protocols/control-plane-protocol=static,harbour/static-routes/ipv4/route=198.51.100.0%2F28/next-hop/special-next-hop",
+					"blackhole",
+				},
+			},
+			false,
+		},
+		{
+			"a closer route that does not cover us",
+			[]edit{
+				{
+					"/routing/control-plane-protocols/control-plane-protocol=static,harbour/static-routes/ipv4/route=198.51.100.128%2F25/next-hop/special-next-hop",
+					"blackhole",
+				},
+			},
+			true,
+		},
+		{
+			"the mask no longer covers the next hop",
+			[]edit{{"/interfaces/interface=mgmt0/ipv4/address=192.0.2.13/prefix-length", "30"}}, false,
+		},
 		{"our rule gone", []edit{{aces + "/ace=operations-room", ""}}, false},
-		{"our rule for another source", []edit{{aces + "/ace=operations-room/matches/ipv4/source-ipv4-network", "203.0.113.0/24"}}, false},
-		{"our rule for other ports", []edit{{aces + "/ace=operations-room/matches/tcp/destination-port/port", "22"}}, false},
-		{"our rule by comparison", []edit{{aces + "/ace=operations-room/matches/tcp/destination-port/operator", "gte"}, {aces + "/ace=operations-room/matches/tcp/destination-port/port", "800"}}, true},
-		{"our rule by range", []edit{{aces + "/ace=operations-room/matches/tcp/destination-port/lower-port", "820"}, {aces + "/ace=operations-room/matches/tcp/destination-port/upper-port", "840"}}, true},
+		{
+			"our rule for another source",
+			[]edit{{aces + "/ace=operations-room/matches/ipv4/source-ipv4-network", "203.0.113.0/24"}}, false,
+		},
+		{
+			"our rule for other ports", []edit{{aces + "/ace=operations-room/matches/tcp/destination-port/port", "22"}},
+			false,
+		},
+		{
+			"our rule by comparison",
+			[]edit{
+				{aces + "/ace=operations-room/matches/tcp/destination-port/operator", "gte"},
+				{aces + "/ace=operations-room/matches/tcp/destination-port/port", "800"},
+			},
+			true,
+		},
+		{
+			"our rule by range",
+			[]edit{
+				{aces + "/ace=operations-room/matches/tcp/destination-port/lower-port", "820"},
+				{aces + "/ace=operations-room/matches/tcp/destination-port/upper-port", "840"},
+			},
+			true,
+		},
 		{"rejected", []edit{{aces + "/ace=operations-room/actions/forwarding", "reject"}}, false},
-		{"the filter off the interface", []edit{{"/acls/attachment-points/interface=mgmt0", ""}, {aces + "/ace=operations-room", ""}}, true},
+		{
+			"the filter off the interface",
+			[]edit{{"/acls/attachment-points/interface=mgmt0", ""}, {aces + "/ace=operations-room", ""}}, true,
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			d := boot(t, "gannet-hall", "")
@@ -100,7 +145,13 @@ func TestGate(t *testing.T) {
 	c := d.dial(t)
 	require.NoError(t, d.Console("/interfaces/interface=mgmt0/enabled", "false"))
 	require.Eventually(t, func() bool { return !d.Reachable() }, 90*time.Second, 10*time.Millisecond)
-	_, err := netconf.Dial(t.Context(), d.Address, netconf.DialOptions{Timeout: 300 * time.Millisecond, Client: ssh.ClientConfig{User: User, HostKeyCallback: ssh.FixedHostKey(d.HostKey)}})
+	_, err := netconf.Dial(
+		t.Context(), d.Address,
+		netconf.DialOptions{
+			Timeout: 300 * time.Millisecond,
+			Client:  ssh.ClientConfig{User: User, HostKeyCallback: ssh.FixedHostKey(d.HostKey)},
+		},
+	)
 	require.ErrorContains(t, err, "no answer within")
 	answered := make(chan error, 1)
 	go func() {
@@ -144,15 +195,32 @@ func TestRefusals(t *testing.T) {
 	d := boot(t, "northmole-harbour", "")
 	c := d.dial(t)
 	for _, e := range []struct{ tag, op string }{
-		{"operation-not-supported", `<edit-config xmlns="` + netconf.BaseNS + `"><target><running/></target><config/></edit-config>`},
-		{"operation-not-supported", `<copy-config xmlns="` + netconf.BaseNS + `"><target><running/></target><source><startup/></source></copy-config>`},
-		{"operation-not-supported", `<delete-config xmlns="` + netconf.BaseNS + `"><target><candidate/></target></delete-config>`},
+		{
+			"operation-not-supported",
+			`<edit-config xmlns="` + netconf.BaseNS + `"><target><running/></target><config/></edit-config>`,
+		},
+		{
+			"operation-not-supported",
+			`<copy-config xmlns="` + netconf.BaseNS +
+				`"><target><running/></target><source><startup/></source></copy-config>`,
+		},
+		{
+			"operation-not-supported",
+			`<delete-config xmlns="` + netconf.BaseNS + `"><target><candidate/></target></delete-config>`,
+		},
 		{"operation-not-supported", `<launch xmlns="urn:x"/>`},
 		{"missing-element", `<edit-config xmlns="` + netconf.BaseNS + `"><target><candidate/></target></edit-config>`},
 		{"missing-element", `<lock xmlns="` + netconf.BaseNS + `"/>`},
 		{"invalid-value", `<lock xmlns="` + netconf.BaseNS + `"><target><archive/></target></lock>`},
-		{"invalid-value", `<edit-config xmlns="` + netconf.BaseNS + `"><target><candidate/></target><default-operation>maybe</default-operation><config/></edit-config>`},
-		{"invalid-value", `<commit xmlns="` + netconf.BaseNS + `"><confirmed/><confirm-timeout>0</confirm-timeout></commit>`},
+		{
+			"invalid-value",
+			`<edit-config xmlns="` + netconf.BaseNS +
+				`"><target><candidate/></target><default-operation>maybe</default-operation><config/></edit-config>`,
+		},
+		{
+			"invalid-value",
+			`<commit xmlns="` + netconf.BaseNS + `"><confirmed/><confirm-timeout>0</confirm-timeout></commit>`,
+		},
 		{"invalid-value", `<commit xmlns="` + netconf.BaseNS + `"><persist-id>x</persist-id></commit>`},
 		{"bad-attribute", `<get xmlns="` + netconf.BaseNS + `"><filter type="xpath" select="/"/></get>`},
 		{"operation-failed", `<unlock xmlns="` + netconf.BaseNS + `"><target><running/></target></unlock>`},
@@ -168,10 +236,17 @@ func TestRefusals(t *testing.T) {
 func TestState(t *testing.T) {
 	d := boot(t, "northmole-harbour", "")
 	c := d.dial(t)
-	data, err := c.Get(t.Context(), netconf.Filter(`<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces"><interface><name>port4</name></interface></interfaces>`))
+	data, err := c.Get(
+		t.Context(),
+		netconf.Filter(
+			`<interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces"><interface><name>port4</name></interface></interfaces>`,
+		),
+	)
 	require.NoError(t, err)
 	assert.Equal(t, "down", data.Find("interfaces", "interface", "oper-status").Value())
-	data, err = c.Get(t.Context(), netconf.Filter(`<netconf-state xmlns="`+netconf.MonitoringNS+`"><sessions/></netconf-state>`))
+	data, err = c.Get(
+		t.Context(), netconf.Filter(`<netconf-state xmlns="`+netconf.MonitoringNS+`"><sessions/></netconf-state>`),
+	)
 	require.NoError(t, err)
 	assert.Equal(t, User, data.Find("netconf-state", "sessions", "session", "username").Value())
 	data, err = c.GetConfig(t.Context(), netconf.Running, nil)
@@ -182,9 +257,10 @@ func TestState(t *testing.T) {
 // A peer that gives no sign of life is noticed, without any call being made.
 func TestKeepalive(t *testing.T) {
 	d := boot(t, "northmole-harbour", "")
-	c, err := netconf.Dial(t.Context(), d.Address, netconf.DialOptions{Keepalive: 100 * time.Millisecond, Client: ssh.ClientConfig{
-		User: User, Auth: []ssh.AuthMethod{ssh.Password(Password)}, HostKeyCallback: ssh.FixedHostKey(d.HostKey),
-	}})
+	c, err := netconf.Dial(t.Context(), d.Address, netconf.DialOptions{Keepalive: 100 * time.Millisecond,
+		Client: ssh.ClientConfig{
+			User: User, Auth: []ssh.AuthMethod{ssh.Password(Password)}, HostKeyCallback: ssh.FixedHostKey(d.HostKey),
+		}})
 	require.NoError(t, err)
 	t.Cleanup(c.Abort)
 	time.Sleep(400 * time.Millisecond)

@@ -27,8 +27,9 @@ var sets sync.Map // names joined -> *moduleSet
 
 // common are the modules of every device.
 var common = []string{
-	"ietf-yang-types", "ietf-inet-types", "iana-if-type", "iana-crypt-hash", "ietf-netconf-acm", "ietf-interfaces", "ietf-ip", "ietf-system",
-	"ietf-routing", "ietf-ipv4-unicast-routing", "ietf-ipv6-unicast-routing", "ietf-netconf-monitoring", "ietf-hardware", "ietf-keystore", "oaken-lab-tunnels",
+	"ietf-yang-types", "ietf-inet-types", "iana-if-type", "iana-crypt-hash", "ietf-netconf-acm", "ietf-interfaces",
+	"ietf-ip", "ietf-system", "ietf-routing", "ietf-ipv4-unicast-routing", "ietf-ipv6-unicast-routing",
+	"ietf-netconf-monitoring", "ietf-hardware", "ietf-keystore", "oaken-lab-tunnels",
 }
 
 // modules compiles a set once; devices of one kind share it.

@@ -47,12 +47,16 @@ func (d *Device) operate(s *netconf.Session, op *markup.Element) ([]byte, error)
 		"commit": d.commit, "cancel-commit": d.cancelCommit, "discard-changes": d.discard,
 	}
 	h := handlers[op.Name.Local]
-	if !d.Spec.Kind.candidate() && slices.Contains([]string{"commit", "cancel-commit", "discard-changes"}, op.Name.Local) ||
+	if !d.Spec.Kind.candidate() && slices.Contains(
+		[]string{"commit", "cancel-commit", "discard-changes"}, op.Name.Local,
+	) ||
 		!d.Spec.Kind.cancels() && op.Name.Local == "cancel-commit" {
 		h = nil
 	}
 	if op.Name.Space != netconf.BaseNS || h == nil {
-		return nil, refuse("operation-not-supported", "operation %s of namespace %q is not known here", op.Name.Local, op.Name.Space)
+		return nil, refuse(
+			"operation-not-supported", "operation %s of namespace %q is not known here", op.Name.Local, op.Name.Space,
+		)
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -118,7 +122,9 @@ func (d *Device) data(op *markup.Element, n *tree.Node, state func(*markup.Write
 	mode := d.basicMode()
 	if asked := op.Child(netconf.DefaultsNS, "with-defaults"); asked != nil {
 		mode = tree.DefaultsMode(asked.Value())
-		known := slices.Contains([]tree.DefaultsMode{tree.ReportAll, tree.ReportAllTagged, tree.Trim, tree.Explicit}, mode)
+		known := slices.Contains(
+			[]tree.DefaultsMode{tree.ReportAll, tree.ReportAllTagged, tree.Trim, tree.Explicit}, mode,
+		)
 		if !known || d.Spec.OnlyDefaults && mode != d.basicMode() {
 			return nil, refuse("invalid-value", "with-defaults %q is not supported here", mode)
 		}
@@ -240,7 +246,9 @@ func rpcError(err error) error {
 func (d *Device) valid(n *tree.Node) error {
 	var errs netconf.RPCErrors
 	for _, f := range check.Tree(d.set.schema, n).Findings {
-		errs = append(errs, netconf.RPCError{Type: "application", Tag: "operation-failed", Path: f.Path, Message: f.Message})
+		errs = append(
+			errs, netconf.RPCError{Type: "application", Tag: "operation-failed", Path: f.Path, Message: f.Message},
+		)
 	}
 	for _, i := range list(n.Known("interfaces"), "interface") {
 		// What only this device knows: its controller cannot do tiny frames.
@@ -316,7 +324,9 @@ func (d *Device) lock(s *netconf.Session, op *markup.Element) ([]byte, error) {
 		return nil, refuse("resource-denied", "the candidate holds changes that were not committed")
 	}
 	if ds == netconf.Running && d.pending != nil && d.pending.session != s.ID {
-		return nil, lockDenied(fmt.Sprintf("a confirmed commit of session %d is pending", d.pending.session), d.pending.session)
+		return nil, lockDenied(
+			fmt.Sprintf("a confirmed commit of session %d is pending", d.pending.session), d.pending.session,
+		)
 	}
 	d.locks[ds] = heldLock{s.ID, d.now()}
 	return nil, nil
@@ -324,7 +334,9 @@ func (d *Device) lock(s *netconf.Session, op *markup.Element) ([]byte, error) {
 
 // lockDenied names the session that stands in the way (RFC 6241 section 7.5).
 func lockDenied(why string, session uint32) error {
-	return netconf.RPCErrors{{Type: "protocol", Tag: "lock-denied", Message: why, Info: fmt.Sprintf("<session-id>%d</session-id>", session)}}
+	return netconf.RPCErrors{
+		{Type: "protocol", Tag: "lock-denied", Message: why, Info: fmt.Sprintf("<session-id>%d</session-id>", session)},
+	}
 }
 
 func (d *Device) unlock(s *netconf.Session, op *markup.Element) ([]byte, error) {

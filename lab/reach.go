@@ -77,7 +77,9 @@ func (m Management) reaches(cfg *tree.Node, address netip.Addr) bool {
 	}
 	there := Packet{From: m.Operator, To: address, Protocol: 6, FromPort: ephemeral, ToPort: m.Port}
 	in := v.arrives(c)
-	return in != "" && v.leaves(out, c) && v.admits(in, "ingress", c, there) && v.admits(out, "egress", c, there.back()) &&
+	return in != "" && v.leaves(out, c) && v.admits(in, "ingress", c, there) && v.admits(
+		out, "egress", c, there.back(),
+	) &&
 		v.finds(in, c, address) && m.serves(cfg, address)
 }
 
@@ -111,7 +113,8 @@ func (d *Device) passes(to netip.Addr, port uint16, operator netip.Addr) bool {
 		}
 	}
 	there := Packet{From: operator, To: to, Protocol: 6, FromPort: ephemeral, ToPort: port}
-	return !dead && near != "" && mine == c.neighbour && his == wasHis && v.owner(mine) == "" && v.owner(his) == "" && v.owner(to) == "" &&
+	return !dead && near != "" && mine == c.neighbour && his == wasHis && v.owner(mine) == "" && v.owner(his) == "" &&
+		v.owner(to) == "" &&
 		v.leaves(near, c) && v.leaves(far, e) && v.passesOn(near) && v.passesOn(far) &&
 		v.admits(near, "ingress", c, there) && v.admits(far, "egress", e, there) &&
 		v.admits(far, "ingress", e, there.back()) && v.admits(near, "egress", c, there.back())
@@ -132,7 +135,8 @@ func (m Management) serves(cfg *tree.Node, address netip.Addr) bool {
 	for _, e := range list(server.Under("listen", "endpoints"), "endpoint") {
 		for _, b := range list(e.Under("ssh", "tcp-server-parameters"), "local-bind") {
 			at, err := netip.ParseAddr(leaf(b, "local-address", ""))
-			if err == nil && (at == address || at.IsUnspecified() && at.Is4() == address.Is4()) && leaf(b, "local-port", "830") == strconv.Itoa(int(m.Port)) {
+			if err == nil && (at == address || at.IsUnspecified() && at.Is4() == address.Is4()) &&
+				leaf(b, "local-port", "830") == strconv.Itoa(int(m.Port)) {
 				return true
 			}
 		}
@@ -227,7 +231,9 @@ func (v view) carried(id string) (out []cable) {
 
 // plugged reports whether an interface is one with a cable.
 func plugged(i *tree.Node) bool {
-	return leaf(i, "vlan", "") == "" && leaf(i, "parent-interface", "") == "" && leaf(i, "type", "") != "iana-if-type:softwareLoopback"
+	return leaf(i, "vlan", "") == "" && leaf(
+		i, "parent-interface", "",
+	) == "" && leaf(i, "type", "") != "iana-if-type:softwareLoopback"
 }
 
 // wires gives by which ports, and with which tag, an interface's frames go.
@@ -344,7 +350,10 @@ func (v view) table() (out []path) {
 				continue
 			}
 			next := r.Known("next-hop")
-			way := path{net: net.Masked(), out: leaf(next, "outgoing-interface", ""), nowhere: leaf(next, "special-next-hop", "") != ""}
+			way := path{
+				net: net.Masked(), out: leaf(next, "outgoing-interface", ""),
+				nowhere: leaf(next, "special-next-hop", "") != "",
+			}
 			if hop, err := netip.ParseAddr(leaf(next, "next-hop-address", "")); err == nil {
 				near := longest(out[:on], hop)
 				if near == nil || v.owner(hop) != "" || v.broadcast(hop) {

@@ -30,10 +30,22 @@ type Site struct {
 // restart.
 func Tidewell(dir string) ([]Site, error) {
 	sites := []Site{
-		{Spec: Spec{Name: "northmole-harbour", Modules: []string{"ietf-access-control-list"}}, Site: "Northmole", Role: "router"},
+		{
+			Spec: Spec{Name: "northmole-harbour", Modules: []string{"ietf-access-control-list"}}, Site: "Northmole",
+			Role: "router",
+		},
 		{Spec: Spec{Name: "saltern-quay", Modules: []string{"oaken-lab-vlans"}}, Site: "Saltern", Role: "switch"},
-		{Spec: Spec{Name: "gannet-hall", Modules: []string{"ietf-access-control-list", "oaken-lab-zones"}}, Site: "Gannet Point", Role: "firewall"},
-		{Spec: Spec{Name: "saltern-slip", Modules: []string{"oaken-lab-vlans"}, Kind: NoConfirm, Silent: true, ClockAhead: -100 * time.Second}, Site: "Saltern", Role: "switch"},
+		{
+			Spec: Spec{Name: "gannet-hall", Modules: []string{"ietf-access-control-list", "oaken-lab-zones"}},
+			Site: "Gannet Point", Role: "firewall",
+		},
+		{
+			Spec: Spec{
+				Name: "saltern-slip", Modules: []string{"oaken-lab-vlans"}, Kind: NoConfirm, Silent: true,
+				ClockAhead: -100 * time.Second,
+			},
+			Site: "Saltern", Role: "switch",
+		},
 	}
 	for i := range sites {
 		s := &sites[i].Spec
@@ -45,10 +57,11 @@ func Tidewell(dir string) ([]Site, error) {
 		s.User, s.Password = User, Password
 		s.Listen = fmt.Sprintf("127.64.1.%d:2830", i+1)
 		s.Management = Management{
-			Address:  netip.AddrFrom4([4]byte{192, 0, 2, byte(11 + i)}),
-			Operator: netip.MustParseAddr("198.51.100.10"),
-			Port:     830,
-			Others:   map[netip.Addr]string{netip.AddrFrom4([4]byte{192, 0, 2, byte(21 + i)}): fmt.Sprintf("127.64.1.%d:2830", i+11)},
+			Address: netip.AddrFrom4([4]byte{192, 0, 2, byte(11 + i)}), Operator: netip.MustParseAddr("198.51.100.10"),
+			Port: 830,
+			Others: map[netip.Addr]string{
+				netip.AddrFrom4([4]byte{192, 0, 2, byte(21 + i)}): fmt.Sprintf("127.64.1.%d:2830", i+11),
+			},
 		}
 	}
 	return sites, nil

@@ -13,10 +13,15 @@ func TestDefaultsCapability(t *testing.T) {
 		basic string
 		also  []string
 	}{
-		{Capabilities{CapBase11}, "", nil},
-		{Capabilities{CapWithDefaults + "?basic-mode=explicit"}, "explicit", nil},
-		{Capabilities{CapBase11, CapWithDefaults + "?basic-mode=report-all&also-supported=trim,report-all-tagged"}, "report-all", []string{"trim", "report-all-tagged"}},
-		{Capabilities{" " + CapWithDefaults + "?basic-mode=trim&amp;also-supported=explicit "}, "trim", []string{"explicit"}},
+		{Capabilities{CapBase11}, "", nil}, {Capabilities{CapWithDefaults + "?basic-mode=explicit"}, "explicit", nil},
+		{
+			Capabilities{CapBase11, CapWithDefaults + "?basic-mode=report-all&also-supported=trim,report-all-tagged"},
+			"report-all", []string{"trim", "report-all-tagged"},
+		},
+		{
+			Capabilities{" " + CapWithDefaults + "?basic-mode=trim&amp;also-supported=explicit "}, "trim",
+			[]string{"explicit"},
+		},
 	} {
 		basic, also := c.caps.Defaults()
 		assert.Equal(t, c.basic, basic)

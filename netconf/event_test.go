@@ -15,7 +15,12 @@ var limits = markup.Limits{Bytes: 1 << 16, Depth: 40}
 // read is written as one that says the same.
 func FuzzEvent(f *testing.F) {
 	at := time.Unix(1_800_000_000, 0)
-	f.Add(Event{Name: "config-change", Account: "mara", SessionID: "4", Source: "192.0.2.1", Datastore: "running", Targets: []string{"/a"}}.Write(at))
+	f.Add(
+		Event{
+			Name: "config-change", Account: "mara", SessionID: "4", Source: "192.0.2.1", Datastore: "running",
+			Targets: []string{"/a"},
+		}.Write(at),
+	)
 	f.Add(Event{Name: "confirmed-commit", What: "timeout"}.Write(at))
 	f.Add(Event{Name: "session-end", What: "killed", KilledBy: "3", SessionID: "4"}.Write(at))
 	f.Add([]byte(`<notification xmlns="` + NotificationNS + `"><eventTime>never</eventTime></notification>`))
@@ -47,7 +52,12 @@ func FuzzEvent(f *testing.F) {
 // Under 10,000 in a second: each message is read as two things.
 func FuzzHelloAndErrors(f *testing.F) {
 	f.Add(hello([]string{CapBase10, CapBase11}, 4))
-	f.Add([]byte(`<rpc-reply xmlns="` + BaseNS + `" message-id="1"><rpc-error><error-type>protocol</error-type><error-tag>lock-denied</error-tag><error-severity>error</error-severity><error-info><session-id>0</session-id></error-info></rpc-error></rpc-reply>`))
+	f.Add(
+		[]byte(
+			`<rpc-reply xmlns="` + BaseNS +
+				`" message-id="1"><rpc-error><error-type>protocol</error-type><error-tag>lock-denied</error-tag><error-severity>error</error-severity><error-info><session-id>0</session-id></error-info></rpc-error></rpc-reply>`,
+		),
+	)
 	f.Add([]byte(`<hello xmlns="` + BaseNS + `"/>`))
 	f.Fuzz(func(t *testing.T, msg []byte) {
 		if caps, _, err := parseHello(msg); err == nil {

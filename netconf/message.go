@@ -186,7 +186,8 @@ func parseRPCErrors(reply *markup.Element) (errs RPCErrors, warnings []RPCError)
 		e := RPCError{
 			Type: c.Find("error-type").Value(), Tag: c.Find("error-tag").Value(),
 			Severity: c.Find("error-severity").Value(), AppTag: c.Find("error-app-tag").Value(),
-			Path: c.Find("error-path").Value(), Message: strings.Join(strings.Fields(c.Find("error-message").Value()), " "),
+			Path:    c.Find("error-path").Value(),
+			Message: strings.Join(strings.Fields(c.Find("error-message").Value()), " "),
 		}
 		if info := c.Find("error-info"); info != nil {
 			for _, x := range info.Children {

@@ -141,13 +141,18 @@ func TestReplies(t *testing.T) {
 	c := device(t, func(id string, op *markup.Element) string {
 		switch op.Name.Local {
 		case "lock":
-			return reply(id, `<rpc-error><error-type>protocol</error-type><error-tag>lock-denied</error-tag><error-severity>error</error-severity><error-app-tag>held</error-app-tag><error-path xmlns:x="urn:x">/x:a</error-path><error-message xml:lang="en">
+			return reply(id,
+				`<rpc-error><error-type>protocol</error-type><error-tag>lock-denied</error-tag><error-severity>error</error-severity><error-app-tag>held</error-app-tag><error-path xmlns:x="urn:x">/x:a</error-path><error-message xml:lang="en">
 				Lock failed, held by another </error-message><error-info><session-id>454</session-id></error-info></rpc-error>`+
-				`<rpc-error><error-type>application</error-type><error-tag>in-use</error-tag><error-severity>error</error-severity></rpc-error>`)
+					`<rpc-error><error-type>application</error-type><error-tag>in-use</error-tag><error-severity>error</error-severity></rpc-error>`)
 		case "commit":
-			return reply(id, `<rpc-error><error-type>application</error-type><error-tag>x</error-tag><error-severity>warning</error-severity></rpc-error><ok/>`)
+			return reply(
+				id,
+				`<rpc-error><error-type>application</error-type><error-tag>x</error-tag><error-severity>warning</error-severity></rpc-error><ok/>`,
+			)
 		case "unlock": // an error that does not say whose it is
-			return `<rpc-reply xmlns="` + BaseNS + `"><rpc-error><error-type>rpc</error-type><error-tag>malformed-message</error-tag><error-severity>error</error-severity></rpc-error></rpc-reply>`
+			return `<rpc-reply xmlns="` + BaseNS +
+				`"><rpc-error><error-type>rpc</error-type><error-tag>malformed-message</error-tag><error-severity>error</error-severity></rpc-error></rpc-reply>`
 		case "get":
 			return reply(id, "<no-data/>")
 		}
@@ -157,8 +162,10 @@ func TestReplies(t *testing.T) {
 	var errs RPCErrors
 	require.ErrorAs(t, err, &errs)
 	require.Len(t, errs, 2)
-	assert.Equal(t, RPCError{Type: "protocol", Tag: "lock-denied", Severity: "error", AppTag: "held", Path: "/x:a", Message: "Lock failed, held by another",
-		Info: `<session-id xmlns="` + BaseNS + `">454</session-id>`}, errs[0])
+	assert.Equal(t, RPCError{
+		Type: "protocol", Tag: "lock-denied", Severity: "error", AppTag: "held", Path: "/x:a",
+		Message: "Lock failed, held by another", Info: `<session-id xmlns="` + BaseNS + `">454</session-id>`,
+	}, errs[0])
 	assert.Equal(t, "454", errs[0].SessionID())
 	assert.True(t, Tagged(err, "in-use"))
 	require.NoError(t, c.Commit(t.Context()), "a warning is no refusal")
@@ -218,13 +225,21 @@ func TestSubtree(t *testing.T) {
 	data := `<top xmlns="urn:t"><users><user><name>root</name><type>super</type><full>Charlie</full></user><user><name>fred</name><type>admin</type></user></users><other xmlns="urn:o"/></top>`
 	for _, c := range []struct{ filter, want string }{
 		{`<top xmlns="urn:t"/>`, data},
-		{`<top xmlns="urn:t"><users><user><name>fred</name></user></users></top>`, `<top xmlns="urn:t"><users><user><name>fred</name><type>admin</type></user></users></top>`},
-		{`<top xmlns="urn:t"><users><user><name/></user></users></top>`, `<top xmlns="urn:t"><users><user><name>root</name></user><user><name>fred</name></user></users></top>`},
-		{`<top xmlns="urn:t"><users><user><name>root</name><type/></user></users></top>`, `<top xmlns="urn:t"><users><user><name>root</name><type>super</type></user></users></top>`},
+		{
+			`<top xmlns="urn:t"><users><user><name>fred</name></user></users></top>`,
+			`<top xmlns="urn:t"><users><user><name>fred</name><type>admin</type></user></users></top>`,
+		},
+		{
+			`<top xmlns="urn:t"><users><user><name/></user></users></top>`,
+			`<top xmlns="urn:t"><users><user><name>root</name></user><user><name>fred</name></user></users></top>`,
+		},
+		{
+			`<top xmlns="urn:t"><users><user><name>root</name><type/></user></users></top>`,
+			`<top xmlns="urn:t"><users><user><name>root</name><type>super</type></user></users></top>`,
+		},
 		{`<top xmlns="urn:t"><users><user><name>nobody</name></user></users></top>`, ``},
 		{`<top xmlns="urn:t"><other xmlns="urn:o"/></top>`, `<top xmlns="urn:t"><other xmlns="urn:o"/></top>`},
-		{`<top xmlns="urn:wrong"/>`, ``},
-		{``, ``},
+		{`<top xmlns="urn:wrong"/>`, ``}, {``, ``},
 	} {
 		f, err := markup.Parse([]byte(`<filter>`+c.filter+`</filter>`), markup.Limits{})
 		require.NoError(t, err)
@@ -252,7 +267,10 @@ func shape(e *markup.Element) string {
 }
 
 func TestModuleCapabilities(t *testing.T) {
-	c := Capabilities{"urn:a?module=a&revision=2020-01-01&features=x,y", "urn:b?revision=1&amp;module=b&amp;deviations=c", CapStartup + "?x=y", " urn:d "}
+	c := Capabilities{
+		"urn:a?module=a&revision=2020-01-01&features=x,y", "urn:b?revision=1&amp;module=b&amp;deviations=c",
+		CapStartup + "?x=y", " urn:d ",
+	}
 	assert.Equal(t, []ModuleCapability{
 		{Namespace: "urn:a", Name: "a", Revision: "2020-01-01", Features: []string{"x", "y"}},
 		{Namespace: "urn:b", Name: "b", Revision: "1", Deviations: []string{"c"}},
@@ -269,13 +287,26 @@ func (refusing) Closed(*Session)                                   {}
 // What a server does with peers that do not keep to the protocol.
 func TestServerWithBadPeers(t *testing.T) {
 	for name, c := range map[string]struct{ says, want string }{
-		"not xml":            {"]]>]]>", ""},
-		"no hello":           {"<rpc/>]]>]]>", ""},
+		"not xml": {"]]>]]>", ""}, "no hello": {"<rpc/>]]>]]>", ""},
 		"hello with session": {strings.Replace(string(hello([]string{CapBase10}, 3)), "\x00", "", 1) + "]]>]]>", ""},
 		"broken rpc":         {string(hello([]string{CapBase10}, 0)) + "]]>]]><rpc>]]>]]>", "malformed-message"},
-		"no message-id":      {string(hello([]string{CapBase10}, 0)) + "]]>]]><rpc xmlns=\"" + BaseNS + "\"><get/></rpc>]]>]]>", "missing-attribute"},
-		"two operations":     {string(hello([]string{CapBase10}, 0)) + "]]>]]><rpc message-id=\"1\" xmlns=\"" + BaseNS + "\"><get/><get/></rpc>]]>]]>", "bad-element"},
-		"kill nobody":        {string(hello([]string{CapBase10}, 0)) + "]]>]]><rpc message-id=\"1\" xmlns=\"" + BaseNS + "\"><kill-session><session-id>9</session-id></kill-session></rpc>]]>]]>", "invalid-value"},
+		"no message-id": {
+			string(hello([]string{CapBase10}, 0)) + "]]>]]><rpc xmlns=\"" + BaseNS + "\"><get/></rpc>]]>]]>",
+			"missing-attribute",
+		},
+		"two operations": {
+			string(
+				hello([]string{CapBase10}, 0),
+			) + "]]>]]><rpc message-id=\"1\" xmlns=\"" + BaseNS + "\"><get/><get/></rpc>]]>]]>",
+			"bad-element",
+		},
+		"kill nobody": {
+			string(
+				hello([]string{CapBase10}, 0),
+			) + "]]>]]><rpc message-id=\"1\" xmlns=\"" + BaseNS +
+				"\"><kill-session><session-id>9</session-id></kill-session></rpc>]]>]]>",
+			"invalid-value",
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			near, far := net.Pipe()

@@ -68,8 +68,10 @@ type Event struct {
 	ByServer  bool   // the device says that it did it itself
 	Datastore string // of config-change: running or startup
 	Targets   []string
-	What      string // of confirmed-commit: start, cancel, timeout, extend, complete; of session-end: closed, killed, dropped, timeout, bad-hello, other
-	KilledBy  string // of session-end
+	// of confirmed-commit: start, cancel, timeout, extend, complete; of session-end: closed, killed, dropped,
+	// timeout, bad-hello, other
+	What     string
+	KilledBy string // of session-end
 }
 
 // ReadEvent reads a base notification; ok is false for any other.
@@ -147,7 +149,9 @@ func (e Event) Write(at time.Time) []byte {
 }
 
 // errSubscribed is given to a client that subscribes twice.
-var errSubscribed = RPCErrors{{Type: "protocol", Tag: "operation-failed", Message: "this session has a subscription already"}}
+var errSubscribed = RPCErrors{
+	{Type: "protocol", Tag: "operation-failed", Message: "this session has a subscription already"},
+}
 
 // Subscribed marks a session as one that is told of events. A device's handler
 // calls it for create-subscription.
@@ -218,7 +222,10 @@ func (e Event) String() string {
 	if e.SessionID != "" && e.SessionID != "0" {
 		who += ", session " + e.SessionID
 	}
-	what := map[string]string{"config-change": e.Datastore + " was changed", "session-start": "signed in", "session-end": "session ended (" + e.What + ")", "confirmed-commit": "confirmed commit: " + e.What}[e.Name]
+	what := map[string]string{
+		"config-change": e.Datastore + " was changed", "session-start": "signed in",
+		"session-end": "session ended (" + e.What + ")", "confirmed-commit": "confirmed commit: " + e.What,
+	}[e.Name]
 	if what == "" {
 		what = e.Name
 	}

@@ -81,7 +81,9 @@ func (c *Client) GetConfig(ctx context.Context, from Datastore, f Filter) (*mark
 // GetConfigWith is GetConfig with a mode for defaults (RFC 6243 section 4.5.1),
 // "" leaves that to the device, and gives the <data> closed: to be opened, or
 // read by a Reader.
-func (c *Client) GetConfigWith(ctx context.Context, from Datastore, f Filter, defaults string) (*markup.Element, error) {
+func (c *Client) GetConfigWith(
+	ctx context.Context, from Datastore, f Filter, defaults string,
+) (*markup.Element, error) {
 	return data(c.call(ctx, "get-config", func(w *markup.Writer) {
 		w.Start(base("source"))
 		Source{Datastore: from}.write(w)
@@ -109,7 +111,9 @@ func (c *Client) EditConfig(ctx context.Context, e EditConfig) error {
 		w.Start(base("target"))
 		Source{Datastore: e.Target}.write(w)
 		w.End()
-		for _, o := range [][2]string{{"default-operation", e.DefaultOperation}, {"test-option", e.TestOption}, {"error-option", e.ErrorOption}} {
+		for _, o := range [][2]string{
+			{"default-operation", e.DefaultOperation}, {"test-option", e.TestOption}, {"error-option", e.ErrorOption},
+		} {
 			if o[1] != "" {
 				w.Leaf(base(o[0]), o[1])
 			}

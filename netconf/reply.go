@@ -11,7 +11,8 @@ import (
 // of is left to that.
 func plainOK(msg []byte) (id string, ok bool) {
 	rest := bytes.TrimSpace(msg)
-	if decl, after, found := bytes.Cut(rest, []byte("?>")); found && bytes.HasPrefix(decl, []byte("<?xml ")) && !bytes.ContainsAny(decl[1:], "<>") {
+	if decl, after, found := bytes.Cut(rest, []byte("?>")); found && bytes.HasPrefix(decl, []byte("<?xml ")) &&
+		!bytes.ContainsAny(decl[1:], "<>") {
 		rest = bytes.TrimSpace(after)
 	}
 	start, after, found := bytes.Cut(rest, []byte(">"))
@@ -31,7 +32,8 @@ func plainOK(msg []byte) (id string, ok bool) {
 			return "", false
 		}
 		value, left, found := strings.Cut(more[1:], more[:1])
-		if !found || strings.ContainsAny(value, "&<") || strings.ContainsAny(name, " \t\r\n\"'<>/") || left != "" && left[0] != ' ' && left[0] != '\n' && left[0] != '\t' && left[0] != '\r' {
+		if !found || strings.ContainsAny(value, "&<") || strings.ContainsAny(name, " \t\r\n\"'<>/") || left != "" &&
+			left[0] != ' ' && left[0] != '\n' && left[0] != '\t' && left[0] != '\r' {
 			return "", false
 		}
 		switch name {

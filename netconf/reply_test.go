@@ -10,7 +10,8 @@ import (
 
 var okReplies = []string{
 	`<rpc-reply xmlns="urn:ietf:params:xml:ns:netconf:base:1.0" message-id="7"><ok/></rpc-reply>`,
-	"<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<rpc-reply message-id='7'\n xmlns:x=\"y\" xmlns=\"urn:ietf:params:xml:ns:netconf:base:1.0\">\n  <ok />\n</rpc-reply>\n",
+	"<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<rpc-reply message-id='7'\n xmlns:x=\"y\" " +
+		"xmlns=\"urn:ietf:params:xml:ns:netconf:base:1.0\">\n  <ok />\n</rpc-reply>\n",
 }
 
 // What is taken for a plain ok reads as one; what may be something else is left
@@ -22,7 +23,8 @@ func TestPlainOK(t *testing.T) {
 		assert.Equal(t, "7", id)
 	}
 	for _, msg := range []string{
-		"", "<ok/>", `<rpc-reply message-id="7"><ok/></rpc-reply>`, `<rpc-reply xmlns="urn:other" message-id="7"><ok/></rpc-reply>`,
+		"", "<ok/>", `<rpc-reply message-id="7"><ok/></rpc-reply>`,
+		`<rpc-reply xmlns="urn:other" message-id="7"><ok/></rpc-reply>`,
 		`<rpc-reply xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"><ok/></rpc-reply>`,
 		`<rpc-reply xmlns="urn:ietf:params:xml:ns:netconf:base:1.0" message-id="&#55;"><ok/></rpc-reply>`,
 		`<rpc-reply xmlns="urn:ietf:params:xml:ns:netconf:base:1.0" message-id="7"><ok/><rpc-error/></rpc-reply>`,

@@ -101,7 +101,10 @@ func (srv *Server) Serve(rwc io.ReadWriteCloser, user, remote string) error {
 	defer func() { _ = rwc.Close() }()
 	srv.mu.Lock()
 	srv.last++
-	s := &Session{ID: srv.last, User: user, Remote: remote, Started: time.Now().UTC(), rwc: rwc, frames: newFramer(rwc, srv.MaxMessage)}
+	s := &Session{
+		ID: srv.last, User: user, Remote: remote, Started: time.Now().UTC(), rwc: rwc,
+		frames: newFramer(rwc, srv.MaxMessage),
+	}
 	if srv.sessions == nil {
 		srv.sessions = map[uint32]*Session{}
 	}
@@ -164,14 +167,19 @@ func (srv *Server) answer(s *Session, msg []byte) (over bool, err error) {
 		return true, s.reply(nil, nil, RPCErrors{{Type: "rpc", Tag: "malformed-message", Message: err.Error()}})
 	}
 	if el.Name != base("rpc") {
-		return true, s.reply(nil, nil, RPCErrors{{Type: "rpc", Tag: "malformed-message", Message: "expected <rpc>, got <" + el.Name.Local + ">"}})
+		return true, s.reply(
+			nil, nil,
+			RPCErrors{{Type: "rpc", Tag: "malformed-message", Message: "expected <rpc>, got <" + el.Name.Local + ">"}},
+		)
 	}
 	if _, ok := el.Attr("", "message-id"); !ok {
 		return false, s.reply(el, nil, RPCErrors{{Type: "rpc", Tag: "missing-attribute",
 			Info: "<bad-attribute>message-id</bad-attribute><bad-element>rpc</bad-element>"}})
 	}
 	if len(el.Children) != 1 {
-		return false, s.reply(el, nil, RPCErrors{{Type: "protocol", Tag: "bad-element", Message: "an rpc holds exactly one operation"}})
+		return false, s.reply(
+			el, nil, RPCErrors{{Type: "protocol", Tag: "bad-element", Message: "an rpc holds exactly one operation"}},
+		)
 	}
 	op := el.Children[0]
 	switch op.Name {
@@ -191,7 +199,12 @@ func (srv *Server) kill(s *Session, id string) error {
 	victim := srv.sessions[uint32(n)]
 	srv.mu.Unlock()
 	if err != nil || victim == nil || victim == s {
-		return RPCErrors{{Type: "protocol", Tag: "invalid-value", Message: fmt.Sprintf("session %q cannot be killed: it is your own or not there", id)}}
+		return RPCErrors{
+			{
+				Type: "protocol", Tag: "invalid-value",
+				Message: fmt.Sprintf("session %q cannot be killed: it is your own or not there", id),
+			},
+		}
 	}
 	victim.because("killed")
 	victim.Drop()

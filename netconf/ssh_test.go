@@ -28,7 +28,9 @@ func listen(t *testing.T, f func(net.Conn, *ssh.ServerConfig)) (address string, 
 }
 
 func login(password string, key ssh.PublicKey) ssh.ClientConfig {
-	return ssh.ClientConfig{User: "u", Auth: []ssh.AuthMethod{ssh.Password(password)}, HostKeyCallback: ssh.FixedHostKey(key)}
+	return ssh.ClientConfig{
+		User: "u", Auth: []ssh.AuthMethod{ssh.Password(password)}, HostKeyCallback: ssh.FixedHostKey(key),
+	}
 }
 
 // Each way in which a device cannot be reached is its own error, in time.
@@ -65,7 +67,9 @@ func TestDialFails(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			start := time.Now()
-			_, err := Dial(t.Context(), c.address, DialOptions{Client: login(c.password, c.key), Timeout: 500 * time.Millisecond})
+			_, err := Dial(
+				t.Context(), c.address, DialOptions{Client: login(c.password, c.key), Timeout: 500 * time.Millisecond},
+			)
 			require.ErrorContains(t, err, c.want)
 			assert.Less(t, time.Since(start), 10*time.Second)
 		})
@@ -121,7 +125,9 @@ func TestMessageLimit(t *testing.T) {
 	err = c.EditConfig(t.Context(), EditConfig{Target: Candidate, Config: []byte("<x>" + string(big) + "</x>")})
 	var none *NoReplyError
 	require.ErrorAs(t, err, &none)
-	small, err := Dial(t.Context(), address, DialOptions{Client: login("right", key), NETCONF: ClientOptions{MaxMessage: 64}})
+	small, err := Dial(
+		t.Context(), address, DialOptions{Client: login("right", key), NETCONF: ClientOptions{MaxMessage: 64}},
+	)
 	if err == nil { // the hello itself is over the limit
 		small.Abort()
 	}

@@ -24,14 +24,26 @@ func Fit(connections int, log *slog.Logger) (int, error) {
 	if _, most := openFiles(); most > 0 && connections+filesBeside > most {
 		fits := most - filesBeside
 		if fits < fewConnection {
-			return 0, fmt.Errorf("this process may have %d files open at once, which is too few to work with: allow at least %d (ulimit -n, or LimitNOFILE= of its unit)", most, filesBeside+fewConnection)
+			return 0, fmt.Errorf(
+				"this process may have %d files open at once, which is too few to work with: allow at least %d "+
+					"(ulimit -n, or LimitNOFILE= of its unit)",
+				most, filesBeside+fewConnection,
+			)
 		}
-		log.Warn("fewer connections than are set: this process may not have as many files open; raise that (ulimit -n, or LimitNOFILE= of its unit) or set fewer with --connections", "connections", connections, "files", most, "fits", fits)
+		log.Warn(
+			"fewer connections than are set: this process may not have as many files open; raise that (ulimit -n, or "+
+				"LimitNOFILE= of its unit) or set fewer with --connections",
+			"connections", connections, "files", most, "fits", fits,
+		)
 		connections = fits
 	}
 	if most := memoryLimit(); most > 0 {
 		if most < memoryAtLeast {
-			log.Warn("little memory: a service with some devices takes more, and one that is ended for that leaves holds to the next start", "megabytes", most>>20, "advice", fmt.Sprintf("%d or more", memoryAtLeast>>20))
+			log.Warn(
+				"little memory: a service with some devices takes more, and one that is ended for that leaves holds "+
+					"to the next start",
+				"megabytes", most>>20, "advice", fmt.Sprintf("%d or more", memoryAtLeast>>20),
+			)
 		}
 		if os.Getenv("GOMEMLIMIT") == "" {
 			debug.SetMemoryLimit(most / 10 * 9) // rather slower than ended
@@ -50,7 +62,9 @@ func memoryLimit() int64 {
 	_, group, _ := strings.Cut(strings.TrimSpace(string(text)), "::")
 	for least := int64(0); ; {
 		if text, err := os.ReadFile("/sys/fs/cgroup" + group + "/memory.max"); err == nil {
-			if n, err := strconv.ParseInt(strings.TrimSpace(string(text)), 10, 64); err == nil && (least == 0 || n < least) {
+			if n, err := strconv.ParseInt(
+				strings.TrimSpace(string(text)), 10, 64,
+			); err == nil && (least == 0 || n < least) {
 				least = n
 			}
 		}

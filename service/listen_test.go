@@ -16,7 +16,8 @@ func TestBoundedListener(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	b := bound(l, 16)
-	elsewhere, other, here := netip.MustParseAddr("192.0.2.7"), netip.MustParseAddr("192.0.2.8"), netip.MustParseAddr("127.0.0.1")
+	elsewhere, other := netip.MustParseAddr("192.0.2.7"), netip.MustParseAddr("192.0.2.8")
+	here := netip.MustParseAddr("127.0.0.1")
 	for range 2 {
 		assert.True(t, b.enter(elsewhere))
 	}
@@ -27,7 +28,8 @@ func TestBoundedListener(t *testing.T) {
 	b.leave(elsewhere)
 	b.leave(elsewhere)
 	b.leave(other)
-	six, neighbour, further := netip.MustParseAddr("2001:db8:7::1"), netip.MustParseAddr("2001:db8:7::2"), netip.MustParseAddr("2001:db8:7:1::1")
+	six, neighbour := netip.MustParseAddr("2001:db8:7::1"), netip.MustParseAddr("2001:db8:7::2")
+	further := netip.MustParseAddr("2001:db8:7:1::1")
 	assert.True(t, b.enter(six) && b.enter(neighbour))
 	assert.False(t, b.enter(six), "who has one address of a network has all of it")
 	assert.True(t, b.enter(further))

@@ -41,7 +41,13 @@ func (s *Service) state(ctx context.Context) control.State {
 	for change, st := range s.Engine.Running() {
 		out.Holds++
 		if overdue(st, now) {
-			out.Overdue = append(out.Overdue, fmt.Sprintf("change %d, since %s: %s", change, st.Deadline.UTC().Format("2006-01-02 15:04:05 UTC"), standing(st)))
+			out.Overdue = append(
+				out.Overdue,
+				fmt.Sprintf(
+					"change %d, since %s: %s", change, st.Deadline.UTC().Format("2006-01-02 15:04:05 UTC"),
+					standing(st),
+				),
+			)
 		}
 	}
 	slices.Sort(out.Overdue)
@@ -128,7 +134,11 @@ func (s *Service) keepWatch() {
 		for change, st := range running {
 			if overdue(st, s.now()) && !told[change] {
 				told[change] = true
-				s.logger.Error("a hold is overdue: its devices should have gone back", "change", change, "deadline", st.Deadline.UTC().Format(time.RFC3339), "devices", standing(st), "next", fmt.Sprintf("latch show %d", change))
+				s.logger.Error(
+					"a hold is overdue: its devices should have gone back", "change", change, "deadline",
+					st.Deadline.UTC().Format(time.RFC3339), "devices", standing(st), "next",
+					fmt.Sprintf("latch show %d", change),
+				)
 			}
 		}
 		for change := range told {

@@ -12,7 +12,12 @@ import (
 // A hold is overdue a minute after its end, as long as it is not decided.
 func TestOverdue(t *testing.T) {
 	now := time.Unix(1_800_000_000, 0)
-	s := guard.State{Deadline: now.Add(-61 * time.Second), Devices: []guard.Device{{Name: "saltern-slip", Standing: guard.GoingBack}, {Name: "gannet-hall", Standing: guard.IsReverted}}}
+	s := guard.State{
+		Deadline: now.Add(-61 * time.Second),
+		Devices: []guard.Device{
+			{Name: "saltern-slip", Standing: guard.GoingBack}, {Name: "gannet-hall", Standing: guard.IsReverted},
+		},
+	}
 	assert.True(t, overdue(s, now))
 	assert.Equal(t, "saltern-slip going back, gannet-hall reverted", standing(s))
 	s.Deadline = now.Add(-59 * time.Second)

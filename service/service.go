@@ -113,7 +113,10 @@ func Open(ctx context.Context, opt Options) (*Service, error) {
 	if opt.Now == nil {
 		opt.Now = time.Now
 	}
-	s := &Service{logger: opt.Logger, connections: opt.Connections, dir: opt.Dir, version: opt.Version, started: time.Now(), now: opt.Now}
+	s := &Service{
+		logger: opt.Logger, connections: opt.Connections, dir: opt.Dir, version: opt.Version, started: time.Now(),
+		now: opt.Now,
+	}
 	s.stopping, s.stop = context.WithCancel(context.Background())
 	if err := s.openFolder(opt); err != nil {
 		return nil, err
@@ -144,7 +147,11 @@ func (s *Service) openFolder(opt Options) error {
 	fresh := errors.Is(err, folder.ErrNone)
 	switch {
 	case fresh && !opt.Make:
-		return fmt.Errorf("data folder: %w; for a new service run first: oaken-latchd init --data %s. If there were records, they were moved away, or their disk is not mounted: put that right first", err, opt.Dir)
+		return fmt.Errorf(
+			"data folder: %w; for a new service run first: oaken-latchd init --data %s. If there were records, they "+
+				"were moved away, or their disk is not mounted: put that right first",
+			err, opt.Dir,
+		)
 	case errors.Is(err, folder.ErrLost):
 		return lost(opt.Dir, err)
 	case err != nil && !fresh:
@@ -168,10 +175,15 @@ func (s *Service) openFolder(opt Options) error {
 	if err != nil {
 		return errors.Join(err, s.lock.Close())
 	}
-	if s.store, err = store.Open(opt.Dir); err != nil && store.Sick(err) && !errors.Is(err, store.ErrDamaged) && !fresh {
+	if s.store, err = store.Open(opt.Dir); err != nil && store.Sick(err) && !errors.Is(err, store.ErrDamaged) &&
+		!fresh {
 		why := err
 		if s.store, err = store.OpenFrozen(opt.Dir, why); err == nil {
-			s.logger.Error("the disk of the records cannot be written: what is on hold is taken up by a copy in memory and goes back; nothing is put on record, and nothing new is begun", "folder", opt.Dir, "error", why)
+			s.logger.Error(
+				"the disk of the records cannot be written: what is on hold is taken up by a copy in memory and goes "+
+					"back; nothing is put on record, and nothing new is begun",
+				"folder", opt.Dir, "error", why,
+			)
 		}
 	}
 	if err == nil {
@@ -348,24 +360,37 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 		return err
 	}
 	witnesses := witness.New(log, opt.Witnesses, opt.Logger)
-	s.Accounts, err = access.NewAccounts(s.store, log, access.Options{Idle: opt.Idle, Life: opt.Life, Second: opt.Second, Sealer: sealer})
+	s.Accounts, err = access.NewAccounts(
+		s.store, log, access.Options{Idle: opt.Idle, Life: opt.Life, Second: opt.Second, Sealer: sealer},
+	)
 	if err != nil {
 		return err
 	}
 	board := underway.New()
 	s.Fleet = fleet.New(s.store, log, sealer)
 	s.History = history.New(s.store, log, s.Fleet, board)
-	s.Engine = engine.New(s.store, log, s.Fleet, s.History, board, engine.Options{Programs: opt.ProbePrograms, Notes: s.notes, Logger: opt.Logger})
-	s.Archives = archive.New(s.store, log, s.Fleet, s.History, sealer, archive.Options{Dir: opt.Dir, Syslog: opt.Syslog, Below: opt.ArchivesBelow, Logger: opt.Logger})
+	s.Engine = engine.New(
+		s.store, log, s.Fleet, s.History, board,
+		engine.Options{Programs: opt.ProbePrograms, Notes: s.notes, Logger: opt.Logger},
+	)
+	s.Archives = archive.New(
+		s.store, log, s.Fleet, s.History, sealer,
+		archive.Options{Dir: opt.Dir, Syslog: opt.Syslog, Below: opt.ArchivesBelow, Logger: opt.Logger},
+	)
 	s.Desk = desk.New(s.store, log, s.History, s.Fleet, s.Engine, s.Archives)
 	s.Commits = commit.New(s.store, log, s.Accounts, s.Desk, s.Engine, opt.Logger)
 	timing := outside.DefaultTiming
 	if opt.LookEvery > 0 {
 		timing.Silent, timing.Listened = opt.LookEvery, max(opt.LookEvery, timing.Listened)
 	}
-	s.Outside = outside.New(s.store, log, s.Fleet, s.History, outside.Options{Timing: timing, Clocks: s.Engine, Logger: opt.Logger})
+	s.Outside = outside.New(
+		s.store, log, s.Fleet, s.History, outside.Options{Timing: timing, Clocks: s.Engine, Logger: opt.Logger},
+	)
 	s.Notifier = notify.New(s.store, log, sealer, opt.Logger)
-	docs := &documents.Documents{Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History, Desk: s.Desk, Engine: s.Engine, Witnesses: witnesses}
+	docs := &documents.Documents{
+		Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History, Desk: s.Desk,
+		Engine: s.Engine, Witnesses: witnesses,
+	}
 	s.api = &api.API{
 		Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History,
 		Desk: s.Desk, Engine: s.Engine, Commits: s.Commits, Archives: s.Archives, Documents: docs,
@@ -378,7 +403,10 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 
 	s.keeping.Go(func() { witnesses.Run(s.stopping) })
 	s.keeping.Go(func() {
-		log.Keep(s.stopping, witnesses.Signed, func(err error) { s.logger.Error("the ledger is not looked after", "error", err) })
+		log.Keep(
+			s.stopping, witnesses.Signed,
+			func(err error) { s.logger.Error("the ledger is not looked after", "error", err) },
+		)
 	})
 	if !opt.Unwatched {
 		s.Outside.Run(s.stopping)
@@ -408,7 +436,12 @@ func (s *Service) openLedger(ctx context.Context, opt Options) (*audit.Log, erro
 	if err != nil {
 		return nil, err
 	}
-	log := audit.New(s.store, audit.Options{Now: opt.Now, Redactor: redact.New(redactKey), Beside: opt.Dir, Witnesses: witness.Keys(opt.Witnesses)})
+	log := audit.New(
+		s.store,
+		audit.Options{
+			Now: opt.Now, Redactor: redact.New(redactKey), Beside: opt.Dir, Witnesses: witness.Keys(opt.Witnesses),
+		},
+	)
 	if err := log.UseKey(ctx, key); err != nil {
 		if !store.Sick(err) {
 			return nil, err

@@ -50,7 +50,12 @@ func TestBrokenFolders(t *testing.T) {
 	_, err := service.Open(t.Context(), options(file))
 	require.ErrorContains(t, err, "data folder")
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "oaken-latch.db"), []byte("this is no database, whatever its name says"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(dir, "oaken-latch.db"), []byte("this is no database, whatever its name says"), 0o600,
+		),
+	)
 	_, err = service.Open(t.Context(), options(dir))
 	require.ErrorContains(t, err, "the database is damaged: stop the service")
 	dir = t.TempDir()

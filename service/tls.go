@@ -42,7 +42,8 @@ func OwnCertificate(dir string, names []string, now time.Time) (cert, key string
 	if err != nil {
 		return cert, key, err
 	}
-	if pair, err := tls.LoadX509KeyPair(cert, key); err == nil && pair.Leaf.NotAfter.Sub(now) > ownCertRenew && covers(pair.Leaf, names) {
+	if pair, err := tls.LoadX509KeyPair(cert, key); err == nil && pair.Leaf.NotAfter.Sub(now) > ownCertRenew &&
+		covers(pair.Leaf, names) {
 		return cert, key, nil
 	}
 	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 120))
@@ -50,8 +51,9 @@ func OwnCertificate(dir string, names []string, now time.Time) (cert, key string
 		return cert, key, err
 	}
 	t := &x509.Certificate{
-		SerialNumber: serial, Subject: pkix.Name{CommonName: "Oaken Latch"}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(ownCertLife),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true,
+		SerialNumber: serial, Subject: pkix.Name{CommonName: "Oaken Latch"}, NotBefore: now.Add(-time.Hour),
+		NotAfter: now.Add(ownCertLife), KeyUsage: x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true,
 	}
 	for _, n := range names {
 		if ip := net.ParseIP(n); ip != nil {
@@ -95,7 +97,11 @@ func ownKey(file string) (*ecdsa.PrivateKey, error) {
 	}
 	block, _ := pem.Decode(text)
 	if block == nil {
-		return nil, fmt.Errorf("certificate's key %s holds no PEM; put it back from where it was copied, or take it away: a new one is made, and clients have to accept it anew", file)
+		return nil, fmt.Errorf(
+			"certificate's key %s holds no PEM; put it back from where it was copied, or take it away: a new one is "+
+				"made, and clients have to accept it anew",
+			file,
+		)
 	}
 	parsed, err := x509.ParsePKCS8PrivateKey(block.Bytes)
 	key, ok := parsed.(*ecdsa.PrivateKey)
@@ -175,10 +181,15 @@ func (c *Certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 		}
 		if changed {
 			if err := c.load(); err == nil {
-				c.Logger.Info("another certificate is served", "file", c.CertFile, "until", c.pair.Leaf.NotAfter, "pin", wire.Pin(c.pair.Leaf))
+				c.Logger.Info(
+					"another certificate is served", "file", c.CertFile, "until", c.pair.Leaf.NotAfter, "pin",
+					wire.Pin(c.pair.Leaf),
+				)
 			} else if c.failed != err.Error() {
 				c.failed = err.Error()
-				c.Logger.Error("the certificate was changed and cannot be read: the former one is served on", "error", err)
+				c.Logger.Error(
+					"the certificate was changed and cannot be read: the former one is served on", "error", err,
+				)
 			}
 		}
 	}

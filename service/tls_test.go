@@ -75,14 +75,18 @@ func TestServeTLS(t *testing.T) {
 	assert.Equal(t, wire.Pin(first), shown())
 	roots := x509.NewCertPool()
 	roots.AddCert(first)
-	res, err := (&http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots}}}).Get("https://" + l.Addr().String() + "/healthz")
+	res, err := (&http.Client{
+		Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots}},
+	}).Get("https://" + l.Addr().String() + "/healthz")
 	require.NoError(t, err)
 	body, err := io.ReadAll(res.Body)
 	require.NoError(t, err)
 	require.NoError(t, res.Body.Close())
 	assert.Equal(t, "ok\n", string(body))
 	assert.NotEmpty(t, res.Header.Get("Strict-Transport-Security"))
-	_, err = tls.Dial("tcp", l.Addr().String(), &tls.Config{InsecureSkipVerify: true, MaxVersion: tls.VersionTLS11}) //nolint:gosec // it is refused
+	_, err = tls.Dial(
+		"tcp", l.Addr().String(), &tls.Config{InsecureSkipVerify: true, MaxVersion: tls.VersionTLS11},
+	) //nolint:gosec // it is refused
 	require.Error(t, err)
 
 	// Half of a pair changes nothing; the whole of it does, without a restart.
@@ -110,7 +114,10 @@ func TestServeTLS(t *testing.T) {
 // A key that is rotated: what is broken off at any point leaves a file that opens
 // what is in the records. One that is missing stops the start.
 func TestKeyFile(t *testing.T) {
-	for addr, want := range map[string]bool{"127.0.0.1:1": true, "[::1]:1": true, "localhost:1": true, "0.0.0.0:1": false, ":1": false, "192.0.2.5:1": false} {
+	for addr, want := range map[string]bool{
+		"127.0.0.1:1": true, "[::1]:1": true, "localhost:1": true, "0.0.0.0:1": false, ":1": false,
+		"192.0.2.5:1": false,
+	} {
 		here, err := service.OnlyHere(addr)
 		require.NoError(t, err)
 		assert.Equal(t, want, here, addr)

@@ -32,7 +32,10 @@ func TestAgreementInTheConsole(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, "saltern-quay")
 	s.Do("admin", 0, "device", "set", "saltern-quay", "--tags", "edge", "--site", "Saltern")
-	assert.Contains(t, s.Do("admin", 0, "rule", "add", "--on", "tag=edge", "--emergency"), "Rule 1: a change of tag=edge needs 1 person")
+	assert.Contains(
+		t, s.Do("admin", 0, "rule", "add", "--on", "tag=edge", "--emergency"),
+		"Rule 1: a change of tag=edge needs 1 person",
+	)
 	n := s.Open("mara", "saltern-quay /system/contact Mara")
 	assert.Contains(t, s.Do("mara", 1, "preview", n), "it needs 1 person who did not work on it; 1 is missing")
 	out, status := s.Latch("mara", "commit", n, "--hold", "1m")
@@ -47,9 +50,20 @@ func TestAgreementInTheConsole(t *testing.T) {
 	}
 	shows := func(text string) browser.Step { return chromedp.WaitVisible(browser.Text("*", text)) }
 	require.NoError(t, browser.SignIn(ctx, s.URL, "/", "joss", "joss's own password"))
-	do("what waits for joss", shows("To be agreed to (1)"), chromedp.Navigate(s.URL+"/changes/"+n), shows("The ferry sails at six."), shows("It needs 1 who did not work on it"))
-	do("agree", chromedp.Click(browser.Button("Agree to what is shown")), chromedp.WaitVisible(chromedp.Search(`//div[contains(@class,"popover")]//button[normalize-space(.)="Agree"]`)), chromedp.Click(chromedp.Search(`//div[contains(@class,"popover")]//button[normalize-space(.)="Agree"]`)), shows("As many agreed as it needs."))
-	do("who may do what", chromedp.Navigate(s.URL+"/access"), shows("What needs the agreement of others"), shows("this one"))
+	do(
+		"what waits for joss", shows("To be agreed to (1)"), chromedp.Navigate(s.URL+"/changes/"+n),
+		shows("The ferry sails at six."), shows("It needs 1 who did not work on it"),
+	)
+	do(
+		"agree", chromedp.Click(browser.Button("Agree to what is shown")),
+		chromedp.WaitVisible(chromedp.Search(`//div[contains(@class,"popover")]//button[normalize-space(.)="Agree"]`)),
+		chromedp.Click(chromedp.Search(`//div[contains(@class,"popover")]//button[normalize-space(.)="Agree"]`)),
+		shows("As many agreed as it needs."),
+	)
+	do(
+		"who may do what", chromedp.Navigate(s.URL+"/access"), shows("What needs the agreement of others"),
+		shows("this one"),
+	)
 	s.Do("mara", 0, "commit", n, "--hold", "1m")
 	s.Do("mara", 0, "confirm", n)
 	s.Eventually(n, "kept", 90*time.Second)
@@ -57,7 +71,12 @@ func TestAgreementInTheConsole(t *testing.T) {
 	n = s.Open("mara", "saltern-quay /system/contact Night")
 	s.Do("mara", 0, "commit", n, "--hold", "1m", "--emergency", "nobody else is awake")
 	s.Do("mara", 0, "confirm", n)
-	do("it stands out", chromedp.Navigate(s.URL+"/"), shows("nobody else is awake"), browser.Type("what you found of emergency 1", "It was right."), chromedp.Click(browser.Button("I looked at it")), chromedp.WaitNotPresent(browser.Text("*", "nobody else is awake")))
+	do(
+		"it stands out", chromedp.Navigate(s.URL+"/"), shows("nobody else is awake"),
+		browser.Type("what you found of emergency 1", "It was right."),
+		chromedp.Click(browser.Button("I looked at it")),
+		chromedp.WaitNotPresent(browser.Text("*", "nobody else is awake")),
+	)
 	assert.Contains(t, s.Do("mara", 0, "emergency", "list", "--all"), "looked at by joss")
 }
 
@@ -81,20 +100,44 @@ func TestServiceAsItIsRun(t *testing.T) {
 	data, home := filepath.Join(dir, "data"), filepath.Join(dir, "home")
 	settings := filepath.Join(dir, "settings")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "pw"), []byte(adminPassword+"\n"), 0o600))
-	require.NoError(t, os.WriteFile(settings, []byte("# how it runs\ndata "+data+"\nlisten 127.0.0.1:0\nadmin-password-file "+filepath.Join(dir, "pw")+"\nlog-format json\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			settings,
+			[]byte(
+				"# how it runs\ndata "+data+"\nlisten 127.0.0.1:0\nadmin-password-file "+filepath.Join(dir, "pw")+
+					"\nlog-format json\n",
+			),
+			0o600,
+		),
+	)
 	run := func(program string, env []string, args ...string) (string, int) {
 		cmd := exec.Command(filepath.Join(bin, program), args...)
 		cmd.Env = append(append(os.Environ(), "HOME="+home, "XDG_CONFIG_HOME="+home, "TZ=UTC"), env...)
 		out, _ := cmd.CombinedOutput()
 		return string(out), cmd.ProcessState.ExitCode()
 	}
-	out, status := run("oaken-latchd", []string{"OAKEN_LATCHD_SESSION_IDLE=30m"}, "config", "--config", settings, "--session-life", "8h")
+	out, status := run(
+		"oaken-latchd", []string{"OAKEN_LATCHD_SESSION_IDLE=30m"}, "config", "--config", settings, "--session-life",
+		"8h",
+	)
 	assert.Zero(t, status, out)
-	for _, want := range []string{"session-idle         30m0s                          environment", "session-life         8h0m0s                         flag", "log-format           json                           file", "plain                false                          as it is"} {
+	for _, want := range []string{
+		"session-idle         30m0s                          environment",
+		"session-life         8h0m0s                         flag",
+		"log-format           json                           file",
+		"plain                false                          as it is",
+	} {
 		assert.Contains(t, out, want)
 	}
-	for what, want := range map[string]string{"--listen 0.0.0.0:8640 --plain": "in the clear", "--tls-cert x": "go together", "--session-idle 1s": "--session-idle", "--oidc-issuer https://id.example": "--oidc-client", "--log-level loud": "--log-level"} {
-		out, status = run("oaken-latchd", nil, append([]string{"serve", "--config", settings}, strings.Fields(what)...)...)
+	for what, want := range map[string]string{
+		"--listen 0.0.0.0:8640 --plain": "in the clear", "--tls-cert x": "go together",
+		"--session-idle 1s": "--session-idle", "--oidc-issuer https://id.example": "--oidc-client",
+		"--log-level loud": "--log-level",
+	} {
+		out, status = run(
+			"oaken-latchd", nil, append([]string{"serve", "--config", settings}, strings.Fields(what)...)...,
+		)
 		assert.Equal(t, 2, status, "%s: %s", what, out)
 		assert.Contains(t, out, want)
 	}
@@ -146,7 +189,10 @@ func TestServiceAsItIsRun(t *testing.T) {
 	assert.True(t, ledger.SameKey(strings.TrimSpace(out), signs), "and is what it was: %s", out)
 	out, status = run("oaken-latchd", nil, "doctor", "--config", settings)
 	assert.Zero(t, status, out)
-	for _, want := range []string{"good   records", "look   ledger", "entries, consistent in themselves", "good   sealed secrets", "good   certificate", "runs with these records", "good   listening", "look   accounts"} {
+	for _, want := range []string{
+		"good   records", "look   ledger", "entries, consistent in themselves", "good   sealed secrets",
+		"good   certificate", "runs with these records", "good   listening", "look   accounts",
+	} {
 		assert.Contains(t, out, want)
 	}
 	out, status = run("oaken-latchd", nil, "rotate-key", "--config", settings)
@@ -175,7 +221,10 @@ func TestServiceAsItIsRun(t *testing.T) {
 	assert.Equal(t, pin, again, "the key stays")
 	require.NoError(t, daemon.Process.Signal(syscall.SIGTERM))
 	require.NoError(t, daemon.Wait())
-	require.NoError(t, os.WriteFile(filepath.Join(data, "oaken-latch.db"), []byte(strings.Repeat("nothing of the kind", 999)), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(data, "oaken-latch.db"), []byte(strings.Repeat("nothing of the kind", 999)), 0o600),
+	)
 	out, status = run("oaken-latchd", nil, "doctor", "--config", settings)
 	assert.Equal(t, 1, status)
 	assert.Contains(t, out, "restore the newest backup")
@@ -206,7 +255,10 @@ func TestStreamEndsWithWhatLetItIn(t *testing.T) {
 		return res
 	}
 	account := func(name string) string {
-		s.Do("admin", 0, "account", "add", name, "--may", "read,stage", "--password-file", s.File("pw-"+name, "the password of "+name))
+		s.Do(
+			"admin", 0, "account", "add", name, "--may", "read,stage", "--password-file",
+			s.File("pw-"+name, "the password of "+name),
+		)
 		return login(name, "the password of "+name)
 	}
 	for name, end := range map[string]func(token string){

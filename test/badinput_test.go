@@ -31,7 +31,10 @@ func TestWrongInput(t *testing.T) {
 		{"put 99 " + router + " " + mtu + " 9000", 2, []string{"there is no change 99", "latch changes"}},
 		{"put x " + router + " " + mtu + " 9000", 2, []string{`"x" is not a change number`}},
 		{"put N nowhere " + mtu + " 9000", 2, []string{`no device "nowhere"`, "latch devices"}},
-		{"put N " + router + " /interfaces/interfase=port1/mtu 9", 2, []string{router, "/interfaces/interfase=port1/mtu", "there is interface"}},
+		{
+			"put N " + router + " /interfaces/interfase=port1/mtu 9", 2,
+			[]string{router, "/interfaces/interfase=port1/mtu", "there is interface"},
+		},
 		{"put N " + router + " interfaces 9", 2, []string{"starts with /"}},
 		{"put N " + router + " " + mtu + " 9x", 2, []string{mtu, `"9x" is not a whole number`}},
 		{"put N " + router + " " + mtu + " 67", 2, []string{"out of range, allowed is 68 to 65535"}},
@@ -40,21 +43,31 @@ func TestWrongInput(t *testing.T) {
 		{"put N " + router + " /interfaces/interface=port1/name p", 2, []string{"is the key of its entry"}},
 		{"put N " + router + " /interfaces/interface=port1/oper-status up", 2, []string{"is state"}},
 		{"put N " + router + " /interfaces/interface/enabled true", 2, []string{"interface=NAME"}},
-		{"put N " + router + " /interfaces/interface=port1/type wire", 2, []string{"not one of iana-if-type:ethernetCsmacd"}},
-		{"delete N " + router + " /interfaces/interface=port9", 2, []string{"/interfaces/interface=port9", "is not there", "latch config " + router + " /interfaces"}},
+		{
+			"put N " + router + " /interfaces/interface=port1/type wire", 2,
+			[]string{"not one of iana-if-type:ethernetCsmacd"},
+		},
+		{
+			"delete N " + router + " /interfaces/interface=port9", 2,
+			[]string{"/interfaces/interface=port9", "is not there", "latch config " + router + " /interfaces"},
+		},
 		{"delete N " + router + " /", 2, []string{"name what is meant"}},
-		{"unstage N 77", 2, []string{"has no edit 77"}},
-		{"preview N", 1, []string{"The change is empty"}},
+		{"unstage N 77", 2, []string{"has no edit 77"}}, {"preview N", 1, []string{"The change is empty"}},
 		{"commit N", 2, []string{"is empty", "latch put"}},
 		{"confirm N", 3, []string{"has not been committed", "latch commit"}},
 		{"watch N", 3, []string{"has not been committed"}},
 		{"config " + router + " --from rev:99", 2, []string{"has no revision 99"}},
-		{"config " + router + " --from yesterday", 2, []string{"running, startup, candidate, rev:N, startup:N, at:TIME, snapshot:NAME"}},
+		{
+			"config " + router + " --from yesterday", 2,
+			[]string{"running, startup, candidate, rev:N, startup:N, at:TIME, snapshot:NAME"},
+		},
 		{"config " + router + " /system/nothing", 2, []string{"nothing is not under system"}},
 		{"config " + router + " /system/ntp/server=none", 2, []string{"there is nothing at"}},
-		{"device add x --address nowhere --user u --password-file FILE", 3, []string{"may not administer on all devices"}},
-		{"audit --limit 0", 2, []string{"from 1 to 1000"}},
-		{"open", 2, []string{"latch open takes: TITLE"}},
+		{
+			"device add x --address nowhere --user u --password-file FILE", 3,
+			[]string{"may not administer on all devices"},
+		},
+		{"audit --limit 0", 2, []string{"from 1 to 1000"}}, {"open", 2, []string{"latch open takes: TITLE"}},
 		{"opne x", 2, []string{`no command "opne"`}},
 		{"devices --colour", 2, []string{"flag provided but not defined", "latch devices --help"}},
 		{"--server nonsense devices", 2, []string{"is no address"}},
@@ -85,7 +98,11 @@ func TestDeviceRefusesEdit(t *testing.T) {
 	s := newStage(t, router)
 	n := s.Open("mara", router+" "+mtu+" 100")
 	out := s.Do("mara", 3, "commit", n)
-	for _, want := range []string{"failed: " + router, "finds the result invalid", "this controller does no frames below 576 octets, asked for 100", "/interfaces/interface=port1/ipv4/mtu", "Nothing of it is on any device"} {
+	for _, want := range []string{
+		"failed: " + router, "finds the result invalid",
+		"this controller does no frames below 576 octets, asked for 100", "/interfaces/interface=port1/ipv4/mtu",
+		"Nothing of it is on any device",
+	} {
 		assert.Contains(t, out, want)
 	}
 	// The candidate was left clean: the next commit goes through.
@@ -144,26 +161,36 @@ func TestDeviceTroubles(t *testing.T) {
 	assert.Contains(t, out, ssh.FingerprintSHA256(other.HostKey))
 	assert.Contains(t, s.Do("admin", 0, "device", "trust", router, "--yes"), "NOT the one accepted before")
 	s.Do("admin", 0, "config", router)
-	assert.Contains(t, s.Do("admin", 3, "device", "add", router, "--address", d.Address, "--user", "u", "--password-file", pw), "exists already")
+	assert.Contains(
+		t, s.Do("admin", 3, "device", "add", router, "--address", d.Address, "--user", "u", "--password-file", pw),
+		"exists already",
+	)
 }
 
 // Devices that speak nonsense: a clear error each time, and the service lives.
 func TestMalformedDevices(t *testing.T) {
 	t.Parallel()
 	s := newStage(t)
-	hello := `<hello xmlns="` + netconf.BaseNS + `"><capabilities><capability>` + netconf.CapBase10 + `</capability></capabilities><session-id>1</session-id></hello>]]>]]>`
+	hello := `<hello xmlns="` + netconf.BaseNS + `"><capabilities><capability>` + netconf.CapBase10 +
+		`</capability></capabilities><session-id>1</session-id></hello>]]>]]>`
 	for name, c := range map[string]struct{ says, want string }{
-		"silent":      {"", "sent no hello"},
-		"babble":      {"Welcome to the harbour!]]>]]>", "hello"},
-		"no-session":  {strings.Replace(hello, "<session-id>1</session-id>", "", 1), "no session-id"},
-		"no-base":     {strings.Replace(hello, netconf.CapBase10, "urn:other", 1), "neither base:1.0 nor base:1.1"},
-		"broken-xml":  {hello + "<rpc-reply message-id=\"1\" xmlns=\"" + netconf.BaseNS + "\"><data></rpc-reply>]]>]]>", "not XML"},
-		"hangs-up":    {hello + "\x00", "the device closed it"},
-		"bad-framing": {strings.Replace(hello, "base:1.0</", "base:1.1</", 1) + "\n#nonsense\n", "broken message framing"},
+		"silent": {"", "sent no hello"}, "babble": {"Welcome to the harbour!]]>]]>", "hello"},
+		"no-session": {strings.Replace(hello, "<session-id>1</session-id>", "", 1), "no session-id"},
+		"no-base":    {strings.Replace(hello, netconf.CapBase10, "urn:other", 1), "neither base:1.0 nor base:1.1"},
+		"broken-xml": {
+			hello + "<rpc-reply message-id=\"1\" xmlns=\"" + netconf.BaseNS + "\"><data></rpc-reply>]]>]]>", "not XML",
+		},
+		"hangs-up": {hello + "\x00", "the device closed it"},
+		"bad-framing": {
+			strings.Replace(hello, "base:1.0</", "base:1.1</", 1) + "\n#nonsense\n", "broken message framing",
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			address := nonsense(t, c.says)
-			s.Do("admin", 0, "device", "add", name, "--address", address, "--user", "u", "--password-file", s.File("pw-n", "password"))
+			s.Do(
+				"admin", 0, "device", "add", name, "--address", address, "--user", "u", "--password-file",
+				s.File("pw-n", "password"),
+			)
 			out, status := s.Latch("admin", "device", "trust", name, "--yes")
 			assert.Contains(t, []int{3, 4}, status, out)
 			assert.Contains(t, out, name+" ("+address+")")
@@ -227,18 +254,42 @@ func TestBadRequests(t *testing.T) {
 		status                          int
 		kind, detail                    string
 	}{
-		{"POST", "/api/v1/changes", "application/json", `{"title":"` + string(big) + `"}`, http.StatusRequestEntityTooLarge, "too-large", "larger than 4 MiB"},
-		{"POST", "/api/v1/changes", "application/json", `{"title":`, http.StatusUnprocessableEntity, "invalid", "cannot be read"},
-		{"POST", "/api/v1/changes", "application/json", `{"titel":"x"}`, http.StatusUnprocessableEntity, "invalid", `unknown field "titel"`},
-		{"POST", "/api/v1/changes", "application/json", `{"title":"x"} {}`, http.StatusUnprocessableEntity, "invalid", "more than one"},
-		{"POST", "/api/v1/changes", "text/plain", `{"title":"x"}`, http.StatusUnprocessableEntity, "invalid", "text/plain"},
-		{"POST", "/api/v1/changes", "application/json", `{"title":"  "}`, http.StatusUnprocessableEntity, "invalid", "needs a title"},
+		{
+			"POST", "/api/v1/changes", "application/json", `{"title":"` + string(big) + `"}`,
+			http.StatusRequestEntityTooLarge, "too-large", "larger than 4 MiB",
+		},
+		{
+			"POST", "/api/v1/changes", "application/json", `{"title":`, http.StatusUnprocessableEntity, "invalid",
+			"cannot be read",
+		},
+		{
+			"POST", "/api/v1/changes", "application/json", `{"titel":"x"}`, http.StatusUnprocessableEntity, "invalid",
+			`unknown field "titel"`,
+		},
+		{
+			"POST", "/api/v1/changes", "application/json", `{"title":"x"} {}`, http.StatusUnprocessableEntity,
+			"invalid", "more than one",
+		},
+		{
+			"POST", "/api/v1/changes", "text/plain", `{"title":"x"}`, http.StatusUnprocessableEntity, "invalid",
+			"text/plain",
+		},
+		{
+			"POST", "/api/v1/changes", "application/json", `{"title":"  "}`, http.StatusUnprocessableEntity, "invalid",
+			"needs a title",
+		},
 		{"GET", "/api/v1/changes/0", "", "", http.StatusUnprocessableEntity, "invalid", "not a change number"},
 		{"GET", "/api/v1/changes/12", "", "", http.StatusNotFound, "not-found", "no change 12"},
 		{"GET", "/api/v1/nothing", "", "", http.StatusNotFound, "not-found", "there is no GET /api/v1/nothing"},
 		{"GET", "/api/v1/devices/none/config", "", "", http.StatusNotFound, "not-found", `no device "none"`},
-		{"POST", "/api/v1/accounts", "application/json", `{"name":"x","password":"short","may":["read"]}`, http.StatusUnprocessableEntity, "invalid", "at least 12 characters"},
-		{"POST", "/api/v1/accounts", "application/json", `{"name":"x","password":"long enough","may":["king"]}`, http.StatusUnprocessableEntity, "invalid", "is not a role"},
+		{
+			"POST", "/api/v1/accounts", "application/json", `{"name":"x","password":"short","may":["read"]}`,
+			http.StatusUnprocessableEntity, "invalid", "at least 12 characters",
+		},
+		{
+			"POST", "/api/v1/accounts", "application/json", `{"name":"x","password":"long enough","may":["king"]}`,
+			http.StatusUnprocessableEntity, "invalid", "is not a role",
+		},
 	} {
 		status, p := s.Request(c.method, c.path, c.contentType, strings.NewReader(c.body))
 		name := fmt.Sprintf("%s %s %.40s", c.method, c.path, c.body)

@@ -39,9 +39,12 @@ func TestConsole(t *testing.T) {
 	do("nothing waits", shows("Nothing waits for you"))
 
 	// Open a change, stage, take back, see a wrong path.
-	do("open a change", chromedp.Click(browser.Button("Open a change")),
+	do(
+		"open a change", chromedp.Click(browser.Button("Open a change")),
 		browser.Type("What is it for?", "Bigger frames"),
-		chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-modal")]//button[normalize-space(.)="Open"]`)), shows("Change 1: Bigger frames"))
+		chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-modal")]//button[normalize-space(.)="Open"]`)),
+		shows("Change 1: Bigger frames"),
+	)
 	do("an empty change", shows("The change is empty"))
 	stage := func(path, value string) []browser.Step {
 		return []browser.Step{
@@ -55,12 +58,24 @@ func TestConsole(t *testing.T) {
 	assert.Equal(t, "1500", s.Value(router, mtu))
 
 	// Commit on hold; the countdown is on every page.
-	do("commit", chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")), shows("It goes back by itself at"))
+	do(
+		"commit", chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")),
+		shows("It goes back by itself at"),
+	)
 	assert.Equal(t, "9000", s.Value(router, mtu))
-	do("another page", chromedp.Click(browser.Text("a", "Devices")), shows("held by change 1"), chromedp.WaitVisible(browser.Button("Keep it")))
-	first := text(t, ctx, `//*[@role="region"]//*[contains(@class,"ant-progress-text") or contains(@class,"ant-progress-indicator")]`)
+	do(
+		"another page", chromedp.Click(browser.Text("a", "Devices")), shows("held by change 1"),
+		chromedp.WaitVisible(browser.Button("Keep it")),
+	)
+	first := text(
+		t, ctx,
+		`//*[@role="region"]//*[contains(@class,"ant-progress-text") or contains(@class,"ant-progress-indicator")]`,
+	)
 	require.Eventually(t, func() bool {
-		return text(t, ctx, `//*[@role="region"]//*[contains(@class,"ant-progress-text") or contains(@class,"ant-progress-indicator")]`) != first
+		return text(
+			t, ctx,
+			`//*[@role="region"]//*[contains(@class,"ant-progress-text") or contains(@class,"ant-progress-indicator")]`,
+		) != first
 	}, 90*time.Second, 300*time.Millisecond, "the countdown runs")
 	do("keep it", chromedp.Click(browser.Button("Keep it")), chromedp.WaitNotPresent(browser.Button("Keep it")))
 	do("kept", chromedp.Click(browser.Text("a", "Changes")), shows("✓ kept"))
@@ -70,31 +85,56 @@ func TestConsole(t *testing.T) {
 	// A second one, with a probe, is given more time and reverted by the bar, which
 	// shows first what is taken out.
 	n := s.Open("mara", router+" "+mtu+" 1400")
-	do("second change", chromedp.Navigate(s.URL+"/changes/"+n), chromedp.WaitEnabled(browser.Button("Commit on hold")),
-		chromedp.Click(browser.Text("span", "How: when, which device first, probes, saving")), chromedp.WaitVisible(browser.Field("probes")),
+	do(
+		"second change", chromedp.Navigate(s.URL+"/changes/"+n), chromedp.WaitEnabled(browser.Button("Commit on hold")),
+		chromedp.Click(browser.Text("span", "How: when, which device first, probes, saving")),
+		chromedp.WaitVisible(browser.Field("probes")),
 		browser.Type("probes", "state "+router+" /interfaces/interface=port1/oper-status up"),
-		chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")))
-	do("its steps", chromedp.Click(browser.Text("span", "Device by device: 1 held; 1 of 1 probes pass")), shows("it is up"), shows("guard: device"))
+		chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")),
+	)
+	do(
+		"its steps", chromedp.Click(browser.Text("span", "Device by device: 1 held; 1 of 1 probes pass")),
+		shows("it is up"), shows("guard: device"),
+	)
 	before := s.Change(n).Commit.Deadline
-	do("more time", chromedp.Click(browser.Button("More time…")),
-		chromedp.WaitVisible(browser.Text("span", "20 min more")), chromedp.Sleep(600*time.Millisecond), chromedp.Click(browser.Text("span", "20 min more")))
-	require.Eventually(t, func() bool { return s.Change(n).Commit.Deadline.Equal(before.Add(20 * time.Minute)) }, 90*time.Second, 200*time.Millisecond)
-	do("go back", chromedp.Click(browser.Button("Go back now")), shows("what the change did, and what is taken out again"), chromedp.Sleep(600*time.Millisecond),
-		chromedp.Click(chromedp.Search(`//div[contains(@class,"ant-modal")]//button[normalize-space(.)="Go back now"]`)), shows("reverted by mara"))
+	do(
+		"more time", chromedp.Click(browser.Button("More time…")),
+		chromedp.WaitVisible(browser.Text("span", "20 min more")), chromedp.Sleep(600*time.Millisecond),
+		chromedp.Click(browser.Text("span", "20 min more")),
+	)
+	require.Eventually(
+		t, func() bool { return s.Change(n).Commit.Deadline.Equal(before.Add(20 * time.Minute)) }, 90*time.Second,
+		200*time.Millisecond,
+	)
+	do(
+		"go back", chromedp.Click(browser.Button("Go back now")),
+		shows("what the change did, and what is taken out again"), chromedp.Sleep(600*time.Millisecond),
+		chromedp.Click(
+			chromedp.Search(`//div[contains(@class,"ant-modal")]//button[normalize-space(.)="Go back now"]`),
+		),
+		shows("reverted by mara"),
+	)
 	assert.Equal(t, "9000", s.Value(router, mtu))
 
 	// What is kept without being saved is shown, and saved from there.
 	s.Do("mara", 0, "commit", n, "--hold", "1m", "--save", "no")
 	s.Do("mara", 0, "confirm", n)
-	do("not saved", chromedp.Navigate(s.URL+"/devices/"+router), shows("What runs here is not in its startup: a restart would lose this"),
-		chromedp.Click(browser.Button("Save it to startup")), chromedp.WaitNotPresent(browser.Button("Save it to startup")))
+	do(
+		"not saved", chromedp.Navigate(s.URL+"/devices/"+router),
+		shows("What runs here is not in its startup: a restart would lose this"),
+		chromedp.Click(browser.Button("Save it to startup")),
+		chromedp.WaitNotPresent(browser.Button("Save it to startup")),
+	)
 	assert.Equal(t, s.Devices[router].Running().Digest(), s.Devices[router].Startup().Digest())
 
 	// One on the schedule is listed, and taken off.
 	late := s.Open("mara", router+" "+mtu+" 1450")
 	s.Do("mara", 0, "commit", late, "--at", "03:30", "--zone", "Europe/Lisbon")
-	do("schedule", chromedp.Click(browser.Text("a", "Schedule")), shows("waiting"), chromedp.Click(browser.Button("Take off")), chromedp.Sleep(600*time.Millisecond),
-		chromedp.Click(browser.Button("Take it off")), shows("cancelled"))
+	do(
+		"schedule", chromedp.Click(browser.Text("a", "Schedule")), shows("waiting"),
+		chromedp.Click(browser.Button("Take off")), chromedp.Sleep(600*time.Millisecond),
+		chromedp.Click(browser.Button("Take it off")), shows("cancelled"),
+	)
 	assert.Contains(t, s.Do("mara", 0, "show", late), "draft")
 
 	do("audit", chromedp.Click(browser.Text("a", "Audit")), shows("commit.confirmed"), shows("config.changed"))

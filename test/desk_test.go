@@ -26,8 +26,13 @@ func TestDesk(t *testing.T) {
 	vlans := s.File("vlans.txt", "vlans\n  vlan [40]\n    name: lamps\n")
 	assert.Contains(t, s.Do("mara", 2, "load", n, quay, vlans), "say how with --mode")
 	assert.Contains(t, s.Do("mara", 0, "load", n, quay, vlans, "--mode", "merge"), "read as outline, nothing sent")
-	assert.Contains(t, s.Do("mara", 2, "load", n, hall, vlans, "--mode", "merge"), "line 1, column 1: vlans is not under the top")
-	assert.Contains(t, s.Do("mara", 0, "move", n, hall, "/acls/acl=management-in/aces/ace=ping", "first"), "the order is now: ping, operations-room, nothing-else")
+	assert.Contains(
+		t, s.Do("mara", 2, "load", n, hall, vlans, "--mode", "merge"), "line 1, column 1: vlans is not under the top",
+	)
+	assert.Contains(
+		t, s.Do("mara", 0, "move", n, hall, "/acls/acl=management-in/aces/ace=ping", "first"),
+		"the order is now: ping, operations-room, nothing-else",
+	)
 	assert.Contains(t, s.Do("joss", 3, "preview", n), "private to them; they can add you with: latch share "+n+" joss")
 	s.Do("mara", 0, "share", n, "joss")
 	s.Do("joss", 0, "put", n, quay, "/vlans/vlan=40/name", "lights")
@@ -38,7 +43,9 @@ func TestDesk(t *testing.T) {
 	assert.NotContains(t, s.Do("mara", 0, "preview", n, "--by", "mara"), "lights")
 	assert.Contains(t, s.Do("mara", 0, "preview", n, "--as", "outline", "--device", quay), "name: lights")
 	assert.Contains(t, s.Do("mara", 0, "preview", n, "--as", "unified"), "+++ "+hall+" result")
-	assert.Contains(t, s.Do("mara", 0, "preview", n, "--as", "yang-patch-json", "--device", hall), "ietf-yang-patch:yang-patch")
+	assert.Contains(
+		t, s.Do("mara", 0, "preview", n, "--as", "yang-patch-json", "--device", hall), "ietf-yang-patch:yang-patch",
+	)
 
 	// A device of it moves on: the commit is refused and shows what moved.
 	other := s.Open("joss", router+" /system/contact Joss", router+" /system/location Roof")
@@ -76,7 +83,10 @@ func TestManagementMovesThroughAKill(t *testing.T) {
 	n := s.Open("mara", router+" /system/contact moved")
 	for a := range d.Spec.Management.Others {
 		s.Do("mara", 0, "put", n, router, "/interfaces/interface=mgmt0/ipv4/address="+a.String()+"/prefix-length", "24")
-		s.Do("mara", 0, "delete", n, router, "/interfaces/interface=mgmt0/ipv4/address="+d.Spec.Management.Address.String())
+		s.Do(
+			"mara", 0, "delete", n, router,
+			"/interfaces/interface=mgmt0/ipv4/address="+d.Spec.Management.Address.String(),
+		)
 		assert.Contains(t, s.Do("mara", 0, "preview", n), "lockout forecast: cuts")
 		s.Do("mara", 0, "readdress", n, router, d.At(a), "--seen-as", a.String())
 	}
@@ -112,24 +122,51 @@ func TestConsoleDesk(t *testing.T) {
 	s.Do("joss", 0, "confirm", other)
 
 	require.NoError(t, browser.SignIn(ctx, s.URL, "/changes/"+n, "mara", maraPassword))
-	do("a conflict, three ways", shows("Conflict at /system/contact"), shows("Joss"), shows("Not ready: see what must be mended first."))
-	do("is decided", chromedp.Click(chromedp.Search(`//button[@aria-label="keep mine at /system/contact"]`)), shows("Decided by mara: /system/contact"), shows("Ready to commit on hold."))
-	do("and rebased", chromedp.Click(browser.Button("Rebase onto what it holds now")), chromedp.WaitNotPresent(browser.Text("*", "Decided by mara: /system/contact")))
-	do("a line is taken back", chromedp.Click(chromedp.Search(`//button[@aria-label="take back /system/location"]`)), chromedp.WaitNotPresent(chromedp.Search(`//button[@aria-label="take back /system/location"]`)))
-	do("a path is completed", browser.Type("path", "/system/dns-resolver/sea"), shows("/system/dns-resolver/search"),
+	do(
+		"a conflict, three ways", shows("Conflict at /system/contact"), shows("Joss"),
+		shows("Not ready: see what must be mended first."),
+	)
+	do(
+		"is decided", chromedp.Click(chromedp.Search(`//button[@aria-label="keep mine at /system/contact"]`)),
+		shows("Decided by mara: /system/contact"), shows("Ready to commit on hold."),
+	)
+	do(
+		"and rebased", chromedp.Click(browser.Button("Rebase onto what it holds now")),
+		chromedp.WaitNotPresent(browser.Text("*", "Decided by mara: /system/contact")),
+	)
+	do(
+		"a line is taken back", chromedp.Click(chromedp.Search(`//button[@aria-label="take back /system/location"]`)),
+		chromedp.WaitNotPresent(chromedp.Search(`//button[@aria-label="take back /system/location"]`)),
+	)
+	do(
+		"a path is completed", browser.Type("path", "/system/dns-resolver/sea"), shows("/system/dns-resolver/search"),
 		browser.Type("path", "rch"), browser.Type("value", "quay.example"), chromedp.Sleep(600*time.Millisecond),
-		chromedp.Click(browser.Text("span", "the only one, the others go")), chromedp.Click(browser.Button("Stage")), shows("this makes it the only one"))
-	do("edited as text", tab("Edit as text"), chromedp.WaitVisible(browser.Field("path to edit")), browser.Type("path to edit", "system/contact"),
-		chromedp.Click(chromedp.Search(`//button[normalize-space(.)="Edit as text"]`)), chromedp.WaitVisible(chromedp.Search(`//div[@aria-label="outline"]`)))
-	do("typed", chromedp.Click(chromedp.Search(`//div[@aria-label="outline"]//div[contains(@class,"cm-line")][2]`)), chromedp.Sleep(300*time.Millisecond),
-		chromedp.KeyEvent(kb.End), chromedp.KeyEvent("2"))
-	do("staged", chromedp.Click(browser.Button("Stage the text")), shows("replace-at: only what is at /system/contact changes"))
+		chromedp.Click(browser.Text("span", "the only one, the others go")), chromedp.Click(browser.Button("Stage")),
+		shows("this makes it the only one"),
+	)
+	do(
+		"edited as text", tab("Edit as text"), chromedp.WaitVisible(browser.Field("path to edit")),
+		browser.Type("path to edit", "system/contact"),
+		chromedp.Click(chromedp.Search(`//button[normalize-space(.)="Edit as text"]`)),
+		chromedp.WaitVisible(chromedp.Search(`//div[@aria-label="outline"]`)),
+	)
+	do(
+		"typed", chromedp.Click(chromedp.Search(`//div[@aria-label="outline"]//div[contains(@class,"cm-line")][2]`)),
+		chromedp.Sleep(300*time.Millisecond), chromedp.KeyEvent(kb.End), chromedp.KeyEvent("2"),
+	)
+	do(
+		"staged", chromedp.Click(browser.Button("Stage the text")),
+		shows("replace-at: only what is at /system/contact changes"),
+	)
 	out := s.Do("mara", 0, "preview", n)
 	assert.Contains(t, out, "contact: Joss → Mara2")
 	assert.Contains(t, out, "+     search: quay.example")
 	assert.NotContains(t, out, "location")
-	do("committed", chromedp.Navigate(s.URL+"/changes/"+n), chromedp.WaitEnabled(browser.Button("Commit on hold")), chromedp.Click(browser.Button("Commit on hold")),
-		chromedp.WaitEnabled(browser.Button("Keep it")), chromedp.Click(browser.Button("Keep it")), chromedp.WaitNotPresent(browser.Button("Keep it")))
+	do(
+		"committed", chromedp.Navigate(s.URL+"/changes/"+n), chromedp.WaitEnabled(browser.Button("Commit on hold")),
+		chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")),
+		chromedp.Click(browser.Button("Keep it")), chromedp.WaitNotPresent(browser.Button("Keep it")),
+	)
 	assert.Equal(t, "Mara2", s.Value(quay, "/system/contact"))
 
 	// Thousands of changed lines are scrolled, not drawn.
@@ -140,15 +177,27 @@ func TestConsoleDesk(t *testing.T) {
 	}
 	big := s.Open("mara", router+" /system/contact x")
 	s.Do("mara", 0, "load", big, quay, s.File("big.outline", b.String()), "--mode", "merge")
-	do("a long difference", chromedp.Navigate(s.URL+"/changes/"+big+"?device="+quay), shows("Line by line"), chromedp.Click(browser.Text("span", "Line by line")), shows("vlan [100]"))
+	do(
+		"a long difference", chromedp.Navigate(s.URL+"/changes/"+big+"?device="+quay), shows("Line by line"),
+		chromedp.Click(browser.Text("span", "Line by line")), shows("vlan [100]"),
+	)
 	rows, err := chromedp.Run(ctx, chromedp.Evaluate[int](`document.querySelectorAll('[role=row]').length`))
 	require.NoError(t, err)
 	assert.Less(t, rows, 300)
 
-	do("a stencil", chromedp.Navigate(s.URL+"/stencils"), shows("None yet"), chromedp.Click(browser.Button("New")), browser.Type("name", "who"), chromedp.Click(browser.Button("Save a version")), shows("Saved as version 1"))
-	do("is bound", chromedp.Navigate(s.URL+"/changes/"+big+"?device="+quay), shows("Line by line"), tab("Stencil"), chromedp.Sleep(600*time.Millisecond), browser.Pick("stencil", "who, version 1"), shows("contact: {contact}"))
+	do(
+		"a stencil", chromedp.Navigate(s.URL+"/stencils"), shows("None yet"), chromedp.Click(browser.Button("New")),
+		browser.Type("name", "who"), chromedp.Click(browser.Button("Save a version")), shows("Saved as version 1"),
+	)
+	do(
+		"is bound", chromedp.Navigate(s.URL+"/changes/"+big+"?device="+quay), shows("Line by line"), tab("Stencil"),
+		chromedp.Sleep(600*time.Millisecond), browser.Pick("stencil", "who, version 1"), shows("contact: {contact}"),
+	)
 	assert.Contains(t, s.Do("mara", 0, "stencils"), "who")
-	do("a reservation", chromedp.Navigate(s.URL+"/devices/"+quay), browser.Type("reason", "winch"), chromedp.Click(browser.Button("Reserve it for me")), shows("By you until"))
+	do(
+		"a reservation", chromedp.Navigate(s.URL+"/devices/"+quay), browser.Type("reason", "winch"),
+		chromedp.Click(browser.Button("Reserve it for me")), shows("By you until"),
+	)
 	assert.Contains(t, s.Do("joss", 0, "reserve", "list"), "winch")
 }
 
@@ -164,17 +213,23 @@ _latch
 printf '%s\n' "${COMPREPLY[@]}"
 `)
 	for line, want := range map[string]string{
-		"latch reve": "revert", "latch put " + n + " north": router, "latch put " + n + " " + router + " /inter": "/interfaces/",
+		"latch reve": "revert", "latch put " + n + " north": router,
+		"latch put " + n + " " + router + " /inter":                                   "/interfaces/",
 		"latch put " + n + " " + router + " /interfaces/interface=por":                "port1/ port2/ port3/ port4/",
 		"latch put " + n + " " + router + " /interfaces/interface=port1/ipv4/m":       "port1/ipv4/mtu",
 		"latch put " + n + " " + router + " /interfaces/interface=port1/enabled ":     "true false",
 		"latch delete " + n + " " + router + " /interfaces/interface=port1/ipv4/addr": "port1/ipv4/address=",
-		"latch commit " + n + " --ho":                                                 "--hold", "latch config " + router + " /system/cont": "/system/contact",
-		"latch restore " + router + " run": "running", "latch compare " + router + "@run": router + "@running",
+		"latch commit " + n + " --ho":                                                 "--hold",
+		"latch config " + router + " /system/cont":                                    "/system/contact",
+		"latch restore " + router + " run":                                            "running",
+		"latch compare " + router + "@run":                                            router + "@running",
 	} {
 		cmd := exec.Command("bash", script, line)
 		home := filepath.Join(s.Dir, "home-mara")
-		cmd.Env = append(os.Environ(), "HOME="+home, "XDG_CONFIG_HOME="+home, "OAKEN_LATCH_SERVER="+s.URL, "PATH="+bin+":"+os.Getenv("PATH"))
+		cmd.Env = append(
+			os.Environ(), "HOME="+home, "XDG_CONFIG_HOME="+home, "OAKEN_LATCH_SERVER="+s.URL,
+			"PATH="+bin+":"+os.Getenv("PATH"),
+		)
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, string(out))
 		assert.ElementsMatch(t, strings.Fields(want), strings.Fields(string(out)), line)

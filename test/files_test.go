@@ -18,7 +18,9 @@ func onFiles(t *testing.T, s *stage, device string) {
 		converted := s.File("as-"+to, s.Do("mara", 0, "convert", now, "--device", device, "--to", to))
 		assert.Contains(t, s.Do("mara", 0, "compare", device, converted), "No difference", to)
 		if to != "outline" {
-			set := s.File("set-"+to, s.Do("mara", 0, "convert", now, "--device", device, "--to", to, "--instance", "evening"))
+			set := s.File(
+				"set-"+to, s.Do("mara", 0, "convert", now, "--device", device, "--to", to, "--instance", "evening"),
+			)
 			assert.Contains(t, s.Do("mara", 0, "compare", set, device), "No difference", to)
 		}
 	}
@@ -32,15 +34,25 @@ func TestFilesAndMending(t *testing.T) {
 	const router = "northmole-harbour"
 	s := newStage(t, router)
 	onFiles(t, s, router)
-	assert.Contains(t, s.Do("mara", 0, "check", s.Dir+"/now", "--device", router), "4 hidden values stand by name, and cannot be judged")
+	assert.Contains(
+		t, s.Do("mara", 0, "check", s.Dir+"/now", "--device", router),
+		"4 hidden values stand by name, and cannot be judged",
+	)
 	changed := s.File("changed", strings.Replace(s.Do("mara", 0, "config", router), "10.64.0.5", "10.64.0.1", 1))
-	assert.Contains(t, s.Do("mara", 1, "check", changed, "--device", router), "the address 10.64.0.1 is on port1 already")
+	assert.Contains(
+		t, s.Do("mara", 1, "check", changed, "--device", router), "the address 10.64.0.1 is on port1 already",
+	)
 	assert.Contains(t, s.Do("mara", 1, "compare", router, changed, "--as", "unified"), "-      address [10.64.0.5]")
 
-	n := s.Open("mara", router+" /interfaces/interface=port3/type", router+" /interfaces/interface=port3/description Hall A")
+	n := s.Open(
+		"mara", router+" /interfaces/interface=port3/type", router+" /interfaces/interface=port3/description Hall A",
+	)
 	out := s.Do("mara", 1, "preview", n)
 	assert.Contains(t, out, "error /interfaces/interface=port3/type: is mandatory and not set")
-	assert.Contains(t, out, "mended by: put /interfaces/interface=port3/type iana-if-type:ethernetCsmacd (stage it: latch mend "+n+" 1)")
+	assert.Contains(
+		t, out,
+		"mended by: put /interfaces/interface=port3/type iana-if-type:ethernetCsmacd (stage it: latch mend "+n+" 1)",
+	)
 	s.Do("mara", 0, "mend", n, "1")
 	out = s.Do("mara", 0, "preview", n)
 	assert.Contains(t, out, "Ready")

@@ -25,7 +25,9 @@ func TestWontGoBack(t *testing.T) {
 	s.AddLabOf(quay, lab.NoCandidate)
 	n := s.Open("mara", quay+" /system/contact Night desk", router+" /system/contact Night desk")
 	out, _ := s.Latch("mara", "preview", n)
-	assert.Contains(t, out, "way back not tried: what would take the change back cannot be tried before the change is in effect")
+	assert.Contains(
+		t, out, "way back not tried: what would take the change back cannot be tried before the change is in effect",
+	)
 	assert.Contains(t, out, "Ready, but its way back is not tried on "+quay+". Next: latch commit "+n)
 
 	complaints := ""
@@ -45,7 +47,9 @@ func TestWontGoBack(t *testing.T) {
 
 	s.Do("mara", 0, "commit", n, "--hold", "5m")
 	require.NoError(t, s.Devices[router].Console("/system/location", "by the lighthouse keeper"))
-	no := netconf.RPCErrors{{Type: "application", Tag: "operation-not-supported", Severity: "error", Message: "not on a Sunday"}}
+	no := netconf.RPCErrors{
+		{Type: "application", Tag: "operation-not-supported", Severity: "error", Message: "not on a Sunday"},
+	}
 	s.Devices[quay].OnOperation(func(op *markup.Element) lab.Fault {
 		if op.Name.Local == "edit-config" || op.Name.Local == "copy-config" {
 			return lab.Fault{Refuse: no}
@@ -66,15 +70,28 @@ func TestWontGoBack(t *testing.T) {
 	out = s.Do("mara", 1, "compare", quay, quay+"@before:"+n, "--as", "edit-config")
 	assert.Contains(t, out, "<contact")
 	assert.NotContains(t, out, "Night desk")
-	do("stuck", chromedp.Navigate(s.URL+"/changes/"+n), shows("What would have to be sent to "+quay), shows("Leave "+quay+" as it is"), shows("It goes back"))
-	do("what to send", chromedp.Click(browser.Text("a", "What would have to be sent to "+quay)), shows("Compare, and bring back"), shows("ext. 12"))
+	do(
+		"stuck", chromedp.Navigate(s.URL+"/changes/"+n), shows("What would have to be sent to "+quay),
+		shows("Leave "+quay+" as it is"), shows("It goes back"),
+	)
+	do(
+		"what to send", chromedp.Click(browser.Text("a", "What would have to be sent to "+quay)),
+		shows("Compare, and bring back"), shows("ext. 12"),
+	)
 
 	s.Do("mara", 0, "leave", n, quay, "--yes")
 	s.Eventually(n, "partly", 90*time.Second)
 	out, _ = s.Latch("mara", "show", n)
 	assert.Contains(t, out, "left so by mara")
-	assert.Contains(t, out, "That may have gone with what was taken back. See it: latch outside show 1    Stage it again: latch outside open 1 "+router)
-	do("partly", chromedp.Navigate(s.URL+"/changes/"+n), shows("Its devices do not all hold the same"), shows("While it was on hold, somebody else changed 1 place of "+router))
+	assert.Contains(
+		t, out,
+		"That may have gone with what was taken back. See it: latch outside show 1    Stage it again: latch "+
+			"outside open 1 "+router,
+	)
+	do(
+		"partly", chromedp.Navigate(s.URL+"/changes/"+n), shows("Its devices do not all hold the same"),
+		shows("While it was on hold, somebody else changed 1 place of "+router),
+	)
 	s.Do("mara", 0, "outside", "open", "1", router)
 	out, _ = s.Latch("mara", "preview", "2")
 	assert.Contains(t, out, "by the lighthouse keeper", "it is staged again")

@@ -44,7 +44,11 @@ func TestHistory(t *testing.T) {
 	out := s.Do("mara", 0, "config", quay, contact)
 	assert.Contains(t, out, "Joss")
 	out = s.Do("mara", 0, "revisions", quay)
-	assert.Regexp(t, `rev:4 .*not known +changed outside of this service\nrev:3 .*joss +change 2.*\nrev:2 .*mara +change 1: a change of mara \(TF-9\)\nrev:1 .*first read`, out)
+	assert.Regexp(
+		t,
+		`rev:4 .*not known +changed outside of this service\nrev:3 .*joss +change 2.*\nrev:2 .*mara +change 1: a change of mara \(TF-9\)\nrev:1 .*first read`,
+		out,
+	)
 	assert.Regexp(t, `startup:3 .*joss +saved with change 2`, s.Do("mara", 0, "revisions", quay, "--startup"))
 	out = s.Do("mara", 0, "blame", quay, "/system")
 	assert.Regexp(t, `rev 3 .*joss  change 2 .*│   contact: Joss`, out)
@@ -52,14 +56,23 @@ func TestHistory(t *testing.T) {
 	assert.Regexp(t, `rev 1 .*first read .*│   hostname: saltern-quay`, out)
 	assert.Regexp(t, `rev 2 .*mara  change 1 TF-9 .*│   vlan \[40\]`, s.Do("mara", 0, "blame", quay, "/vlans"))
 	out = s.Do("joss", 0, "history", quay, contact)
-	assert.Regexp(t, `(?s)rev 1 .*\+ Harbour office.*rev 2 .*→ Mara.*change 1: a change of mara \(TF-9\), mara.*rev 3 .*Mara → Joss`, out)
-	assert.Contains(t, s.Do("mara", 2, "history", quay, "/system/contakt"), "contakt is not under system; there is contact")
+	assert.Regexp(
+		t,
+		`(?s)rev 1 .*\+ Harbour office.*rev 2 .*→ Mara.*change 1: a change of mara \(TF-9\), mara.*rev 3 .*Mara → Joss`,
+		out,
+	)
+	assert.Contains(
+		t, s.Do("mara", 2, "history", quay, "/system/contakt"), "contakt is not under system; there is contact",
+	)
 
 	// Between two moments, many devices in sum and any two in full.
 	out = s.Do("mara", 1, "moved", "snapshot:Vor der Übergabe ⚓")
 	assert.Contains(t, out, "2 devices differ")
 	assert.Contains(t, out, "change 1, change 2, 1 outside change")
-	assert.Contains(t, s.Do("mara", 1, "moved", "snapshot:1", "at:"+time.Now().UTC().Add(-time.Hour).Format(time.RFC3339)), "0 devices differ, 2 cannot be compared, 0 the same", "what is not known is no difference")
+	assert.Contains(
+		t, s.Do("mara", 1, "moved", "snapshot:1", "at:"+time.Now().UTC().Add(-time.Hour).Format(time.RFC3339)),
+		"0 devices differ, 2 cannot be compared, 0 the same", "what is not known is no difference",
+	)
 	for _, as := range []string{"sides", "unified", "edit-config", "yang-patch", "yang-patch-json", "lines"} {
 		assert.Contains(t, s.Do("mara", 1, "compare", quay+"@rev:1", quay+"@change:1", "--as", as), "Mara", as)
 	}
@@ -103,13 +116,20 @@ func TestHistory(t *testing.T) {
 	// Restore: exactly what it was, with a word on what that takes away, also
 	// when the device moves on after it was staged.
 	out = s.Do("mara", 0, "restore", quay, "snapshot:1")
-	assert.Regexp(t, `(?s)later work that this takes away:.*revision 4, .*changed outside of this service: 1 place.*revision 3, .*change 2 of joss.*1 place`, out)
+	assert.Regexp(
+		t,
+		`(?s)later work that this takes away:.*revision 4, .*changed outside of this service: 1 place.*revision 3, .*change 2 of joss.*1 place`,
+		out,
+	)
 	require.NoError(t, s.Devices[quay].Console("/system/location", "Attic"))
 	s.Do("mara", 0, "preview", "5")
 	s.keep("mara", "5")
 	assert.Contains(t, s.Do("mara", 0, "compare", quay, quay+"@rev:1"), "No difference")
 	out = s.Do("mara", 0, "timeline", quay)
-	for _, want := range []string{"✓ revision 2, change 1: a change of mara, mara", "! revision 4, changed, not by this service", "# snapshot 1: Vor der Übergabe ⚓, mara"} {
+	for _, want := range []string{
+		"✓ revision 2, change 1: a change of mara, mara", "! revision 4, changed, not by this service",
+		"# snapshot 1: Vor der Übergabe ⚓, mara",
+	} {
 		assert.Contains(t, out, want)
 	}
 }
@@ -128,12 +148,17 @@ func TestArchives(t *testing.T) {
 
 	assert.Contains(t, s.Do("mara", 0, "archive", "list"), "There is no archive")
 	mounted := filepath.Join(s.Dir, "mounted")
-	assert.Contains(t, s.Do("admin", 2, "archive", "add", "share", "--folder", mounted), "does not take a file: no such file or directory")
+	assert.Contains(
+		t, s.Do("admin", 2, "archive", "add", "share", "--folder", mounted),
+		"does not take a file: no such file or directory",
+	)
 	assert.Contains(t, s.Do("admin", 3, "archive", "add", "share", "--folder", "/etc"), "archive-folder")
 	require.NoError(t, os.Mkdir(mounted, 0o700))
 	s.Do("admin", 0, "archive", "add", "share", "--folder", mounted)
 	require.NoError(t, os.Remove(mounted)) // it is mounted no more
-	out := s.Do("admin", 0, "archive", "add", "away", "--sftp", server.Address+away, "--user", server.User, "--key-file", key)
+	out := s.Do(
+		"admin", 0, "archive", "add", "away", "--sftp", server.Address+away, "--user", server.User, "--key-file", key,
+	)
 	assert.Contains(t, out, "nobody accepted its host key yet")
 	assert.Contains(t, out, "it is on this machine, and goes with it: no backup")
 	s.Do("admin", 0, "archive", "trust", "away", "--yes")
@@ -143,8 +168,11 @@ func TestArchives(t *testing.T) {
 	s.Do("mara", 0, "rename", n, "--title", "Who to call", "--ticket", "TF-7")
 	s.keep("mara", n)
 	require.Eventually(t, func() bool {
-		return strings.Contains(s.Do("mara", 0, "archive", "copies", "--device", quay, "--archive", "away"), "r000002.xml")
-	}, 90*time.Second, 300*time.Millisecond, "it is copied after the change, by the second archive, for the first does not take it")
+		return strings.Contains(
+			s.Do("mara", 0, "archive", "copies", "--device", quay, "--archive", "away"), "r000002.xml",
+		)
+	}, 90*time.Second, 300*time.Millisecond, "it is copied after the change, by the second archive, for the first "+
+		"does not take it")
 	assert.Contains(t, s.Do("mara", 0, "archive", "list"), "share does not take copies")
 	assert.Contains(t, s.Do("mara", 0, "safe"), "revision 2 in away")
 	assert.Contains(t, s.Do("mara", 0, "archive", "copy", "--to", "log"), "2 copies made")
@@ -152,8 +180,17 @@ func TestArchives(t *testing.T) {
 	require.NoError(t, err)
 	checkpoint, err := exec.Command("git", "-C", repo, "show", "HEAD:record-checkpoint.txt").Output()
 	require.NoError(t, err)
-	assert.Contains(t, s.Do("admin", 0, "audit", "verify", "--checkpoint", s.File("checkpoint", strings.TrimSuffix(string(checkpoint), "\n"))), "seen by who kept the checkpoint", "what the record was lies beside the copies")
-	assert.Regexp(t, `^mara\|\d{4}-\d\d-\d\dT\S+\|Who to call\n\nChange: 1\nTicket: TF-7\nRevision: saltern-quay 2`, string(log))
+	assert.Contains(
+		t,
+		s.Do(
+			"admin", 0, "audit", "verify", "--checkpoint",
+			s.File("checkpoint", strings.TrimSuffix(string(checkpoint), "\n")),
+		),
+		"seen by who kept the checkpoint", "what the record was lies beside the copies",
+	)
+	assert.Regexp(
+		t, `^mara\|\d{4}-\d\d-\d\dT\S+\|Who to call\n\nChange: 1\nTicket: TF-7\nRevision: saltern-quay 2`, string(log),
+	)
 	assert.Contains(t, s.Do("admin", 0, "archive", "read", "1"), "<name>saltern-quay</name>")
 	assert.Contains(t, s.Do("mara", 1, "compare", quay+"@archive:1", quay), "Mara")
 
@@ -173,7 +210,9 @@ func TestArchives(t *testing.T) {
 	}
 
 	// From nothing but an archive, of either kind.
-	for _, from := range [][]string{{"away", "--sftp", server.Address + away, "--user", server.User, "--key-file", key}, {"log", "--git", repo}} {
+	for _, from := range [][]string{
+		{"away", "--sftp", server.Address + away, "--user", server.User, "--key-file", key}, {"log", "--git", repo},
+	} {
 		other := newStage(t)
 		other.Do("admin", 0, append([]string{"archive", "add"}, from...)...)
 		if from[0] == "away" {
@@ -183,9 +222,15 @@ func TestArchives(t *testing.T) {
 		assert.Contains(t, out, "2 revisions made again, of 1 device that was not known: "+quay)
 		assert.Regexp(t, `rev 2 .*mara .*│   contact: Mara`, other.Do("admin", 0, "blame", quay, "/system"))
 		assert.Contains(t, other.Do("admin", 0, "archive", "restore", from[0], "--yes"), "0 revisions made again")
-		assert.Contains(t, other.Do("admin", 3, "config", quay), "there is no password or key for it: it was rebuilt from an archive")
+		assert.Contains(
+			t, other.Do("admin", 3, "config", quay),
+			"there is no password or key for it: it was rebuilt from an archive",
+		)
 		// And the device is reached again, with its history in one line.
-		other.Do("admin", 0, "device", "replace", quay, "--address", s.Devices[quay].Address, "--user", lab.User, "--password-file", s.File("pw-lab", lab.Password), "--yes")
+		other.Do(
+			"admin", 0, "device", "replace", quay, "--address", s.Devices[quay].Address, "--user", lab.User,
+			"--password-file", s.File("pw-lab", lab.Password), "--yes",
+		)
 		other.Do("admin", 0, "device", "trust", quay, "--yes")
 		assert.Contains(t, other.Do("admin", 0, "compare", quay, quay+"@rev:2"), "No difference")
 	}
@@ -222,8 +267,15 @@ func TestBackup(t *testing.T) {
 	whole, err := os.ReadFile(file)
 	require.NoError(t, err)
 	bad := filepath.Join(s.Dir, "bad.tar")
-	require.NoError(t, os.WriteFile(bad, append(append([]byte{}, whole[:9000]...), append([]byte{whole[9000] ^ 1}, whole[9001:]...)...), 0o600))
-	assert.Contains(t, daemon(1, "restore", bad, "--data", data), "the bundle is damaged: oaken-latch.db: its SHA-256 is")
+	require.NoError(
+		t,
+		os.WriteFile(
+			bad, append(append([]byte{}, whole[:9000]...), append([]byte{whole[9000] ^ 1}, whole[9001:]...)...), 0o600,
+		),
+	)
+	assert.Contains(
+		t, daemon(1, "restore", bad, "--data", data), "the bundle is damaged: oaken-latch.db: its SHA-256 is",
+	)
 	require.NoError(t, os.WriteFile(bad, whole[:len(whole)/2], 0o600))
 	assert.Contains(t, daemon(1, "restore", bad, "--data", data), "nothing was restored")
 	assert.Contains(t, daemon(0, "restore", file, "--data", data), "all checked")
@@ -259,12 +311,24 @@ func TestReplacedDevice(t *testing.T) {
 	t.Cleanup(fresh.Stop)
 	s.Devices[quay] = fresh
 
-	assert.Contains(t, s.Do("mara", 3, "device", "replace", quay, "--address", fresh.Address, "--user", lab.User, "--password-file", s.File("pw-lab", lab.Password), "--yes"), "may not administer")
-	s.Do("admin", 0, "device", "replace", quay, "--address", fresh.Address, "--user", lab.User, "--password-file", s.File("pw-lab", lab.Password), "--yes")
+	assert.Contains(
+		t,
+		s.Do(
+			"mara", 3, "device", "replace", quay, "--address", fresh.Address, "--user", lab.User, "--password-file",
+			s.File("pw-lab", lab.Password), "--yes",
+		),
+		"may not administer",
+	)
+	s.Do(
+		"admin", 0, "device", "replace", quay, "--address", fresh.Address, "--user", lab.User, "--password-file",
+		s.File("pw-lab", lab.Password), "--yes",
+	)
 	assert.Contains(t, s.Do("mara", 3, "config", quay), "its host key has not been accepted yet")
 	s.Do("admin", 0, "device", "trust", quay, "--yes")
 	assert.Contains(t, s.Do("mara", 0, "device", "show", quay), "OL-NEW-0001")
-	assert.Regexp(t, `rev:3 .*another box was put in its place\nrev:2 .*mara +change 1`, s.Do("mara", 0, "revisions", quay))
+	assert.Regexp(
+		t, `rev:3 .*another box was put in its place\nrev:2 .*mara +change 1`, s.Do("mara", 0, "revisions", quay),
+	)
 	assert.Contains(t, s.Do("mara", 0, "import", filepath.Join(s.Dir, "q.tar")), "in its place stands")
 	s.Do("mara", 0, "restore", quay, "rev:2")
 	s.Do("mara", 0, "preview", "3")
@@ -290,25 +354,51 @@ func TestConsoleHistory(t *testing.T) {
 	}
 	shows := func(text string) browser.Step { return chromedp.WaitVisible(browser.Text("*", text)) }
 	require.NoError(t, browser.SignIn(ctx, s.URL, "/devices/"+quay+"?view=timeline", "mara", maraPassword))
-	do("timeline", chromedp.Click(chromedp.Search(`//*[@role="option" and contains(@aria-label, "changes: a change of mara")]`)), chromedp.Click(browser.Button("What it changed")),
-		shows("saltern-quay@rev:1"), chromedp.WaitVisible(chromedp.Search(`//*[@role="row" and contains(@aria-label, "→ Roof")]`)))
-	do("blame", chromedp.Click(browser.Text("div", "Who set it")+`[@role="tab"]`), shows("change 1"), shows("contact: Mara"), shows("first read"))
-	do("parts picked by hand", chromedp.Navigate(s.URL+"/devices/"+quay+"?view=compare&a=snapshot:1&b=running"),
-		chromedp.Click(chromedp.Search(`//input[@aria-label="pick /system/location"]`)), chromedp.Click(browser.Button("Bring back what is picked (1)")), shows("Later work that it takes away"), shows("change 1 of mara"))
-	do("its change", chromedp.Click(browser.Text("a", "change 3")), shows("location: Roof →"), chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")),
-		chromedp.Click(browser.Button("Keep it")), chromedp.WaitNotPresent(browser.Button("Keep it")))
+	do(
+		"timeline",
+		chromedp.Click(chromedp.Search(`//*[@role="option" and contains(@aria-label, "changes: a change of mara")]`)),
+		chromedp.Click(browser.Button("What it changed")), shows("saltern-quay@rev:1"),
+		chromedp.WaitVisible(chromedp.Search(`//*[@role="row" and contains(@aria-label, "→ Roof")]`)),
+	)
+	do(
+		"blame", chromedp.Click(browser.Text("div", "Who set it")+`[@role="tab"]`), shows("change 1"),
+		shows("contact: Mara"), shows("first read"),
+	)
+	do(
+		"parts picked by hand", chromedp.Navigate(s.URL+"/devices/"+quay+"?view=compare&a=snapshot:1&b=running"),
+		chromedp.Click(chromedp.Search(`//input[@aria-label="pick /system/location"]`)),
+		chromedp.Click(browser.Button("Bring back what is picked (1)")), shows("Later work that it takes away"),
+		shows("change 1 of mara"),
+	)
+	do(
+		"its change", chromedp.Click(browser.Text("a", "change 3")), shows("location: Roof →"),
+		chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")),
+		chromedp.Click(browser.Button("Keep it")), chromedp.WaitNotPresent(browser.Button("Keep it")),
+	)
 	s.Eventually("3", "kept", 90*time.Second)
 	assert.Equal(t, "Saltern terminal, quay cabinet 3", s.Value(quay, "/system/location"))
 	assert.Equal(t, "Mara", s.Value(quay, contact), "what was not picked stays")
-	do("undo", chromedp.Navigate(s.URL+"/changes/2"), chromedp.Click(browser.Button("Undo this change…")), shows("change 4: Undo change 2"))
+	do(
+		"undo", chromedp.Navigate(s.URL+"/changes/2"), chromedp.Click(browser.Button("Undo this change…")),
+		shows("change 4: Undo change 2"),
+	)
 	assert.Contains(t, s.Do("mara", 0, "preview", "4"), "−   vlan [40]")
-	do("snapshots", chromedp.Navigate(s.URL+"/snapshots"), browser.Type("name of the snapshot", "Nach dem Winter"), chromedp.Click(browser.Button("Take it")),
-		shows("The moment was not clean"), shows("1 change is staged on it"))
-	do("carry", chromedp.Navigate(s.URL+"/devices/"+slip+"?view=compare"), browser.Pick("device to carry from", quay), chromedp.Click(browser.Button("Stage it on "+slip)),
-		shows("Left as it is on "+slip), shows("/system/hostname"), shows("stays "+slip))
+	do(
+		"snapshots", chromedp.Navigate(s.URL+"/snapshots"), browser.Type("name of the snapshot", "Nach dem Winter"),
+		chromedp.Click(browser.Button("Take it")), shows("The moment was not clean"), shows("1 change is staged on it"),
+	)
+	do(
+		"carry", chromedp.Navigate(s.URL+"/devices/"+slip+"?view=compare"), browser.Pick("device to carry from", quay),
+		chromedp.Click(browser.Button("Stage it on "+slip)), shows("Left as it is on "+slip), shows("/system/hostname"),
+		shows("stays "+slip),
+	)
 	tar := filepath.Join(s.Dir, "both.tar")
 	s.Do("mara", 0, "export", tar, "--all", "--from", "rev:1")
-	do("bundle", chromedp.Navigate(s.URL+"/snapshots"), chromedp.SetUploadFiles(chromedp.Search(`//input[@type="file"]`), []string{tar}), shows("Import a bundle of"), shows("Nothing reached a device"))
+	do(
+		"bundle", chromedp.Navigate(s.URL+"/snapshots"),
+		chromedp.SetUploadFiles(chromedp.Search(`//input[@type="file"]`), []string{tar}), shows("Import a bundle of"),
+		shows("Nothing reached a device"),
+	)
 	do("safe", chromedp.Navigate(s.URL+"/safe"), shows("Nothing is copied off this machine"), shows("revision 4"))
 	assert.Empty(t, complaints)
 
@@ -316,10 +406,20 @@ func TestConsoleHistory(t *testing.T) {
 	require.NoError(t, browser.SignIn(ctx, s.URL, "/safe", "admin", adminPassword))
 	vault := filepath.Join(s.Dir, "vault")
 	require.NoError(t, os.Mkdir(vault, 0o700))
-	do("archive", browser.Type("Name", "vault"), browser.Type("Place", vault), chromedp.Click(browser.Button("Add it")), chromedp.Click(browser.Button("Copy now")),
-		shows("each read back and compared"), chromedp.Click(browser.Button("Its copies")), chromedp.Click(browser.Button("Read it")), shows("whole."), shows("instance-data-set"))
-	do("another box", chromedp.Navigate(s.URL+"/devices/"+slip), chromedp.Click(browser.Button("Another box in its place")), browser.Type("Password", lab.Password),
-		chromedp.Click(browser.Button("Put it in the place of "+slip)), chromedp.WaitNotPresent(chromedp.Search(`//*[@role="dialog"]`)), chromedp.Click(browser.Button("Ask it for its host key")), shows("SHA256:"), chromedp.Click(browser.Button("accept it")), chromedp.WaitNotPresent(browser.Button("accept it")))
+	do(
+		"archive", browser.Type("Name", "vault"), browser.Type("Place", vault),
+		chromedp.Click(browser.Button("Add it")), chromedp.Click(browser.Button("Copy now")),
+		shows("each read back and compared"), chromedp.Click(browser.Button("Its copies")),
+		chromedp.Click(browser.Button("Read it")), shows("whole."), shows("instance-data-set"),
+	)
+	do(
+		"another box", chromedp.Navigate(s.URL+"/devices/"+slip),
+		chromedp.Click(browser.Button("Another box in its place")), browser.Type("Password", lab.Password),
+		chromedp.Click(browser.Button("Put it in the place of "+slip)),
+		chromedp.WaitNotPresent(chromedp.Search(`//*[@role="dialog"]`)),
+		chromedp.Click(browser.Button("Ask it for its host key")), shows("SHA256:"),
+		chromedp.Click(browser.Button("accept it")), chromedp.WaitNotPresent(browser.Button("accept it")),
+	)
 	require.Eventually(t, func() bool {
 		return strings.Contains(s.Do("mara", 0, "revisions", slip), "another box was put in its place")
 	}, 90*time.Second, 300*time.Millisecond)

@@ -29,7 +29,9 @@ type speak func(ch ssh.Channel, message string) bool
 // hostile listens as a device that says hello as it is told and then speaks.
 func hostile(t *testing.T, hello func(io.Writer), s speak) string {
 	t.Helper()
-	cfg := &ssh.ServerConfig{PasswordCallback: func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) { return nil, nil }}
+	cfg := &ssh.ServerConfig{
+		PasswordCallback: func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) { return nil, nil },
+	}
 	address, _ := sshpeer.Listen(t, cfg, func(c net.Conn, cfg *ssh.ServerConfig) {
 		defer func() { _ = c.Close() }()
 		_, channels, requests, err := ssh.NewServerConn(c, cfg)
@@ -81,7 +83,10 @@ func id(message string) string {
 func helloOf(caps ...string) func(io.Writer) {
 	return func(w io.Writer) {
 		var b strings.Builder
-		b.WriteString(`<hello xmlns="` + netconf.BaseNS + `"><capabilities><capability>urn:ietf:params:netconf:base:1.0</capability>`)
+		b.WriteString(
+			`<hello xmlns="` + netconf.BaseNS +
+				`"><capabilities><capability>urn:ietf:params:netconf:base:1.0</capability>`,
+		)
 		for _, c := range caps {
 			b.WriteString("<capability>" + c + "</capability>")
 		}
@@ -106,23 +111,37 @@ func endless(w io.Writer, text string) bool {
 func TestHostileDevices(t *testing.T) {
 	r := servicetest.New(t, "saltern-quay")
 	reply := func(ch io.Writer, message, body string) bool {
-		_, err := fmt.Fprintf(ch, `<rpc-reply xmlns="%s" message-id="%s">%s</rpc-reply>]]>]]>`, netconf.BaseNS, id(message), body)
+		_, err := fmt.Fprintf(
+			ch, `<rpc-reply xmlns="%s" message-id="%s">%s</rpc-reply>]]>]]>`, netconf.BaseNS, id(message), body,
+		)
 		return err == nil
 	}
 	quiet := func(ssh.Channel, string) bool { return true }
-	monitored := []string{netconf.CapCandidate, "urn:ietf:params:xml:ns:yang:ietf-netconf-monitoring?module=ietf-netconf-monitoring&amp;revision=2010-10-04", "urn:evil?module=evil"}
+	monitored := []string{
+		netconf.CapCandidate,
+		"urn:ietf:params:xml:ns:yang:ietf-netconf-monitoring?module=ietf-netconf-monitoring&amp;revision=2010-10-04",
+		"urn:evil?module=evil",
+	}
 	module := func(text string) speak {
 		return func(ch ssh.Channel, message string) bool {
 			if strings.Contains(message, "get-schema") {
-				return reply(ch, message, `<data xmlns="urn:ietf:params:xml:ns:yang:ietf-netconf-monitoring"><![CDATA[`+text+`]]></data>`)
+				return reply(
+					ch, message,
+					`<data xmlns="urn:ietf:params:xml:ns:yang:ietf-netconf-monitoring"><![CDATA[`+text+`]]></data>`,
+				)
 			}
 			return reply(ch, message, `<data><evil xmlns="urn:evil"><a/></evil></data>`)
 		}
 	}
 	var laughs strings.Builder
-	laughs.WriteString("module evil { namespace \"urn:evil\"; prefix e; grouping g0 { leaf a { type string; } leaf b { type string; } } ")
+	laughs.WriteString(
+		"module evil { namespace \"urn:evil\"; prefix e; grouping g0 { leaf a { type string; } leaf b { type " +
+			"string; } } ",
+	)
 	for i := range 60 {
-		fmt.Fprintf(&laughs, "grouping g%d { container x%d { uses g%d; } container y%d { uses g%d; } } ", i+1, i, i, i, i)
+		fmt.Fprintf(
+			&laughs, "grouping g%d { container x%d { uses g%d; } container y%d { uses g%d; } } ", i+1, i, i, i, i,
+		)
 	}
 	laughs.WriteString("container evil { uses g60; } }")
 	cases := map[string]struct {
@@ -130,10 +149,16 @@ func TestHostileDevices(t *testing.T) {
 		speak speak
 		fine  bool // it is harmless after all: what it says is carried
 	}{
-		"endless hello": {hello: func(w io.Writer) { _, _ = io.WriteString(w, "<hello>"); endless(w, "<capability>urn:x</capability>") }, speak: quiet},
-		"endless name":  {hello: func(w io.Writer) { _, _ = io.WriteString(w, "<"); endless(w, "a") }, speak: quiet},
-		"no hello":      {hello: func(io.Writer) {}, speak: quiet},
-		"no answer":     {hello: helloOf(), speak: quiet},
+		"endless hello": {
+			hello: func(w io.Writer) {
+				_, _ = io.WriteString(w, "<hello>")
+				endless(w, "<capability>urn:x</capability>")
+			},
+			speak: quiet,
+		},
+		"endless name": {hello: func(w io.Writer) { _, _ = io.WriteString(w, "<"); endless(w, "a") }, speak: quiet},
+		"no hello":     {hello: func(io.Writer) {}, speak: quiet},
+		"no answer":    {hello: helloOf(), speak: quiet},
 		"endless answer": {hello: helloOf(), speak: func(ch ssh.Channel, m string) bool {
 			_, _ = io.WriteString(ch, `<rpc-reply message-id="`+id(m)+`"><data>`)
 			return endless(ch, "<x>y</x>")
@@ -149,10 +174,17 @@ func TestHostileDevices(t *testing.T) {
 			return reply(ch, m, "<data>"+strings.Repeat("<a>", 100_000)+strings.Repeat("</a>", 100_000)+"</data>")
 		}},
 		"entities": {hello: helloOf(), speak: func(ch ssh.Channel, m string) bool {
-			_, err := io.WriteString(ch, `<!DOCTYPE x [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]><rpc-reply message-id="`+id(m)+`"><data>&b;</data></rpc-reply>]]>]]>`)
+			_, err := io.WriteString(
+				ch,
+				`<!DOCTYPE x [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]><rpc-reply message-id="`+id(m)+
+					`"><data>&b;</data></rpc-reply>]]>]]>`,
+			)
 			return err == nil
 		}},
-		"another question": {hello: helloOf(), speak: func(ch ssh.Channel, m string) bool { return reply(ch, `message-id="77777"`, "<data/>") }},
+		"another question": {
+			hello: helloOf(),
+			speak: func(ch ssh.Channel, m string) bool { return reply(ch, `message-id="77777"`, "<data/>") },
+		},
 		"many answers": {hello: helloOf(), speak: func(ch ssh.Channel, _ string) bool {
 			for i := range 5000 {
 				if !reply(ch, fmt.Sprintf(`message-id="%d"`, 90000+i), "<ok/>") {
@@ -162,16 +194,28 @@ func TestHostileDevices(t *testing.T) {
 			return true
 		}},
 		"a long error": {hello: helloOf(), speak: func(ch ssh.Channel, m string) bool {
-			return reply(ch, m, "<rpc-error><error-type>rpc</error-type><error-tag>operation-failed</error-tag><error-severity>error</error-severity><error-message>"+strings.Repeat("very ", 2_000_000)+"</error-message></rpc-error>")
+			return reply(
+				ch, m,
+				"<rpc-error><error-type>rpc</error-type><error-tag>operation-failed</error-tag><error-severity>error</error-severity><error-message>"+strings.Repeat("very ", 2_000_000)+"</error-message></rpc-error>",
+			)
 		}},
 		"no XML": {hello: helloOf(), speak: func(ch ssh.Channel, m string) bool {
 			_, err := ch.Write([]byte("\x00\xff\xfe]]>]]>"))
 			return err == nil
 		}},
-		"a module that doubles":   {hello: helloOf(monitored...), speak: module(laughs.String()), fine: true},
-		"a module without bottom": {hello: helloOf(monitored...), speak: module("module evil " + strings.Repeat("{ container c ", 300_000)), fine: true},
-		"a module of itself":      {hello: helloOf(monitored...), speak: module(`module evil { namespace "urn:evil"; prefix e; import evil { prefix x; } include evil; typedef t { type t; } grouping g { uses g; } container evil { uses g; leaf a { type t; } } }`), fine: true},
-		"chunks that are not":     {hello: helloOf("urn:ietf:params:netconf:base:1.1"), speak: quiet},
+		"a module that doubles": {hello: helloOf(monitored...), speak: module(laughs.String()), fine: true},
+		"a module without bottom": {
+			hello: helloOf(monitored...), speak: module("module evil " + strings.Repeat("{ container c ", 300_000)),
+			fine: true,
+		},
+		"a module of itself": {
+			hello: helloOf(monitored...),
+			speak: module(
+				`module evil { namespace "urn:evil"; prefix e; import evil { prefix x; } include evil; typedef t { type t; } grouping g { uses g; } container evil { uses g; leaf a { type t; } } }`,
+			),
+			fine: true,
+		},
+		"chunks that are not": {hello: helloOf("urn:ietf:params:netconf:base:1.1"), speak: quiet},
 	}
 	names := []string{}
 	for what := range cases {
@@ -184,7 +228,12 @@ func TestHostileDevices(t *testing.T) {
 			address = hostileChunks(t)
 		}
 		name := fmt.Sprintf("evil-%d", i)
-		require.NoError(t, r.Fleet.Add(t.Context(), "mara", fleet.NewDevice{Name: name, Address: address, Account: "u", Password: "password"}))
+		require.NoError(
+			t,
+			r.Fleet.Add(
+				t.Context(), "mara", fleet.NewDevice{Name: name, Address: address, Account: "u", Password: "password"},
+			),
+		)
 		require.NoError(t, r.Trust(name))
 	}
 	runtime.GC()
@@ -244,8 +293,13 @@ func TestHostileDevices(t *testing.T) {
 		}
 	}
 	assert.Greater(t, reads, 3)
-	t.Logf("%d readings and edits beside them, the slowest took %s; at most %d MB more than before", reads, worst.Round(time.Millisecond), (most-min(most, before.HeapAlloc))>>20)
-	assert.Less(t, most-min(most, before.HeapAlloc), uint64(1200<<20), "a message is 64 MB at most, and four are read at once")
+	t.Logf(
+		"%d readings and edits beside them, the slowest took %s; at most %d MB more than before", reads,
+		worst.Round(time.Millisecond), (most-min(most, before.HeapAlloc))>>20,
+	)
+	assert.Less(
+		t, most-min(most, before.HeapAlloc), uint64(1200<<20), "a message is 64 MB at most, and four are read at once",
+	)
 	devices, err := r.Store.Devices(t.Context(), store.Everything)
 	require.NoError(t, err)
 	for _, d := range devices {
@@ -256,7 +310,9 @@ func TestHostileDevices(t *testing.T) {
 // hostileChunks says sizes that are not so, in chunked framing (RFC 6242 section 4.2).
 func hostileChunks(t *testing.T) string {
 	return hostile(t, helloOf("urn:ietf:params:netconf:base:1.1"), func(ch ssh.Channel, _ string) bool {
-		_, _ = ch.Write(bytes.Join([][]byte{[]byte("\n#4294967295\n<rpc-reply>"), []byte("\n#0\n\n##\n"), []byte("\n#-5\n")}, nil))
+		_, _ = ch.Write(
+			bytes.Join([][]byte{[]byte("\n#4294967295\n<rpc-reply>"), []byte("\n#0\n\n##\n"), []byte("\n#-5\n")}, nil),
+		)
 		return endless(ch, "x")
 	})
 }

@@ -4,11 +4,14 @@ import (
 	"fmt"
 	"go/ast"
 	"go/parser"
+	"go/scanner"
 	"go/token"
+	"os"
 	"os/exec"
 	"slices"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -20,20 +23,27 @@ func TestImportsGoDown(t *testing.T) {
 	require.NoError(t, err)
 	may := map[string][]string{
 		"core": {"core"}, "netconf": {"core", "netconf"}, "lab": {"core", "netconf", "lab"}, "wire": {"core"},
-		"service": {"core", "netconf", "wire", "service"}, "witness": {"core"}, "cli": {"core", "wire", "witness"}, "console": {},
-		"cmd": {"cli", "service", "lab", "console", "netconf", "wire", "witness"}, "test": {"test", "service", "lab", "core", "wire"},
+		"service": {"core", "netconf", "wire", "service"}, "witness": {"core"}, "cli": {"core", "wire", "witness"},
+		"console": {}, "cmd": {"cli", "service", "lab", "console", "netconf", "wire", "witness"},
+		"test": {"test", "service", "lab", "core", "wire"},
 	}
 	// Within the service: who may know whom.
 	rooms := map[string]string{
-		"refusal": "", "store": "", "hostkey": "", "syslog": "", "control": "", "folder": "store", "underway": "", "order": "store",
-		"audit": "refusal store", "access": "audit folder store refusal", "fleet": "access audit hostkey refusal store",
-		"history": "audit fleet refusal store underway", "backup": "access audit control folder store",
+		"refusal": "", "store": "", "hostkey": "", "syslog": "", "control": "", "folder": "store", "underway": "",
+		"order": "store", "audit": "refusal store", "access": "audit folder store refusal",
+		"fleet": "access audit hostkey refusal store", "history": "audit fleet refusal store underway",
+		"backup":  "access audit control folder store",
 		"doctor":  "access audit backup control desk fleet folder history store underway",
-		"archive": "access audit fleet history hostkey refusal store", "desk": "access audit fleet history order refusal store",
-		"engine": "audit fleet folder history order refusal store underway", "commit": "access audit desk engine order refusal store",
+		"archive": "access audit fleet history hostkey refusal store",
+		"desk":    "access audit fleet history order refusal store",
+		"engine":  "audit fleet folder history order refusal store underway",
+		"commit":  "access audit desk engine order refusal store",
 		"outside": "access audit desk fleet history refusal store", "witness": "audit store",
 		"report": "access audit desk fleet history store", "notify": "access audit refusal store syslog",
-		"api": "access archive audit commit hostkey desk engine fleet history notify order outside refusal report store witness",
+		"documents": "access archive audit desk engine fleet history notify store witness",
+		"api": "access archive audit commit documents hostkey desk engine fleet history notify order outside " +
+			"refusal report " +
+			"store witness",
 	}
 	seen := 0
 	for _, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {
@@ -51,7 +61,9 @@ func TestImportsGoDown(t *testing.T) {
 			target, _, _ := strings.Cut(ours, "/")
 			assert.Contains(t, allowed, target, "%s imports %s", room, ours)
 			if inner, ok := strings.CutPrefix(room, "service/"); ok && target == "service" {
-				assert.Contains(t, strings.Fields(rooms[inner]), strings.TrimPrefix(ours, "service/"), "%s imports %s", room, ours)
+				assert.Contains(
+					t, strings.Fields(rooms[inner]), strings.TrimPrefix(ours, "service/"), "%s imports %s", room, ours,
+				)
 			}
 		}
 	}
@@ -60,7 +72,10 @@ func TestImportsGoDown(t *testing.T) {
 
 // outward are the packages by which code gets at what is outside it: files, the network, the environment, other
 // goroutines, chance.
-var outward = []string{"context", "crypto/rand", "database/sql", "io/fs", "io/ioutil", "log", "log/slog", "math/rand", "net", "net/http", "os", "os/exec", "os/signal", "runtime", "sync", "sync/atomic", "syscall", "testing", "unsafe"}
+var outward = []string{
+	"context", "crypto/rand", "database/sql", "io/fs", "io/ioutil", "log", "log/slog", "math/rand", "net", "net/http",
+	"os", "os/exec", "os/signal", "runtime", "sync", "sync/atomic", "syscall", "testing", "unsafe",
+}
 
 // impurities finds what makes the outcome of a file's code rest on more than what it is given: packages that
 // look outward, the clock, chance that nobody gave a seed, goroutines.
@@ -89,8 +104,16 @@ func impurities(files *token.FileSet, file *ast.File) (found []string) {
 			if !ok {
 				return true
 			}
-			clock := names[id.Name] == "time" && slices.Contains([]string{"Now", "Since", "Until", "Sleep", "After", "AfterFunc", "Tick", "NewTimer", "NewTicker", "Local", "LoadLocation"}, n.Sel.Name)
-			chance := names[id.Name] == "math/rand/v2" && !slices.Contains([]string{"New", "NewPCG", "NewChaCha8", "NewZipf", "Rand", "Source", "PCG"}, n.Sel.Name)
+			clock := names[id.Name] == "time" && slices.Contains(
+				[]string{
+					"Now", "Since", "Until", "Sleep", "After", "AfterFunc", "Tick", "NewTimer", "NewTicker", "Local",
+					"LoadLocation",
+				},
+				n.Sel.Name,
+			)
+			chance := names[id.Name] == "math/rand/v2" && !slices.Contains(
+				[]string{"New", "NewPCG", "NewChaCha8", "NewZipf", "Rand", "Source", "PCG"}, n.Sel.Name,
+			)
 			if clock || chance {
 				found = append(found, fmt.Sprintf("%s uses %s.%s", files.Position(n.Pos()), id.Name, n.Sel.Name))
 			}
@@ -109,9 +132,11 @@ func TestCoreIsPure(t *testing.T) {
 		return impurities(files, file)
 	}
 	for body, want := range map[string]int{
-		`import "time"; var x = time.Now()`: 1, `import clock "time"; var x = clock.Now`: 1, `import "time"; var x = time.Local`: 1, `import "time"; var x time.Duration = time.Second`: 0,
-		`import "os"; var x = os.Getenv("HOME")`: 1, `import "math/rand/v2"; var x = rand.IntN(3)`: 1, `import "math/rand/v2"; var x = rand.New(rand.NewPCG(1, 2))`: 0,
-		`func f() { go f() }`: 1, `import ("net"; "net/netip")`: 1,
+		`import "time"; var x = time.Now()`: 1, `import clock "time"; var x = clock.Now`: 1,
+		`import "time"; var x = time.Local`: 1, `import "time"; var x time.Duration = time.Second`: 0,
+		`import "os"; var x = os.Getenv("HOME")`: 1, `import "math/rand/v2"; var x = rand.IntN(3)`: 1,
+		`import "math/rand/v2"; var x = rand.New(rand.NewPCG(1, 2))`: 0, `func f() { go f() }`: 1,
+		`import ("net"; "net/netip")`: 1,
 	} {
 		assert.Len(t, parse("x.go", "package x; "+body), want, body)
 	}
@@ -127,12 +152,53 @@ func TestCoreIsPure(t *testing.T) {
 	assert.Greater(t, read, 80, "the files were read")
 }
 
+// Lines are short enough to be read beside another file: 120 characters, a tab being four; but for texts in
+// backquotes, and words that are longer than half a line by themselves, like paths.
+func TestLinesAreShort(t *testing.T) {
+	const most = 120
+	out, err := exec.Command("git", "-C", "..", "ls-files", "*.go").Output()
+	require.NoError(t, err)
+	read := 0
+	for _, name := range strings.Fields(string(out)) {
+		text, err := os.ReadFile("../" + name)
+		require.NoError(t, err)
+		quoted := map[int]bool{}
+		files := token.NewFileSet()
+		file := files.AddFile(name, -1, len(text))
+		var s scanner.Scanner
+		s.Init(file, text, nil, 0)
+		for {
+			pos, tok, lit := s.Scan()
+			if tok == token.EOF {
+				break
+			}
+			if tok == token.STRING && (lit[0] == '`' || len(lit) > most/2 && !strings.Contains(lit, " ")) {
+				first := files.Position(pos).Line
+				for line := first; line <= first+strings.Count(lit, "\n"); line++ {
+					quoted[line] = true
+				}
+			}
+		}
+		for i, line := range strings.Split(string(text), "\n") {
+			read++
+			if n := utf8.RuneCountInString(strings.ReplaceAll(line, "\t", "    ")); n > most && !quoted[i+1] {
+				t.Errorf("%s:%d has %d characters", name, i+1, n)
+			}
+		}
+	}
+	assert.Greater(t, read, 50_000, "the lines were read")
+}
+
 // The core knows no module by name: everything it does, it does for any. Only
 // the canonical forms that RFC 6991 gives in words stand beside their types
 // (forms.go), and standard documents have names (instance.go, yangpatch.go).
 func TestCoreKnowsNoModule(t *testing.T) {
 	for _, room := range []string{"schema", "tree", "codec", "diff"} {
-		out, err := exec.Command("grep", "-rlE", `"(/?ietf|iana|openconfig)-[a-z]`, "--include=*.go", "--exclude=forms.go", "--exclude=instance.go", "--exclude=secret.go", "--exclude=yangpatch.go", "--exclude=*_test.go", "../core/"+room).CombinedOutput()
+		out, err := exec.Command(
+			"grep", "-rlE", `"(/?ietf|iana|openconfig)-[a-z]`, "--include=*.go", "--exclude=forms.go",
+			"--exclude=instance.go", "--exclude=secret.go", "--exclude=yangpatch.go", "--exclude=*_test.go",
+			"../core/"+room,
+		).CombinedOutput()
 		assert.Error(t, err, "core/%s names a module: %s", room, out)
 	}
 }

@@ -16,12 +16,17 @@ import (
 // a neighbour: whatever goes in is kept as it was to be, or taken back.
 func TestNetconfdOrder(t *testing.T) {
 	t.Parallel()
-	for name, start := range map[string]func(testing.TB) *netconfd.Server{"candidate": netconfd.Start, "running": netconfd.StartRunning} {
+	for name, start := range map[string]func(testing.TB) *netconfd.Server{
+		"candidate": netconfd.Start, "running": netconfd.StartRunning,
+	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			d := start(t)
 			s := newStage(t)
-			s.Do("admin", 0, "device", "add", "reef", "--address", d.Address, "--user", d.User, "--key-file", s.File("reef-key", string(d.PrivateKey)))
+			s.Do(
+				"admin", 0, "device", "add", "reef", "--address", d.Address, "--user", d.User, "--key-file",
+				s.File("reef-key", string(d.PrivateKey)),
+			)
 			s.Do("admin", 0, "device", "trust", "reef", "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
 			order := func() (search, servers string) {
 				out, _ := s.Latch("mara", "config", "reef", "/system/dns-resolver")
@@ -75,7 +80,10 @@ func TestNetconfdOrder(t *testing.T) {
 			is("d.example a.example e.example c.example", "s3 s1 s4 s2")
 			s.Do("mara", 0, "revert", n, "--yes")
 			is("a.example b.example c.example d.example", "s1 s2 s3")
-			assert.Contains(t, s.Do("mara", 5, "commit", n, "--hold", "10s", "--wait"), "read back, it holds its former configuration")
+			assert.Contains(
+				t, s.Do("mara", 5, "commit", n, "--hold", "10s", "--wait"),
+				"read back, it holds its former configuration",
+			)
 			is("a.example b.example c.example d.example", "s1 s2 s3")
 			keep(n)
 			is("d.example a.example e.example c.example", "s3 s1 s4 s2")
@@ -97,13 +105,22 @@ func TestNetconfdOrder(t *testing.T) {
 			if name == "running" {
 				target = netconf.Running
 			}
-			require.NoError(t, other.EditConfig(t.Context(), netconf.EditConfig{Target: target,
-				Config: []byte(`<system xmlns="` + systemNS + `"><dns-resolver><search xmlns:nc="` + netconf.BaseNS + `" nc:operation="delete">a.example</search></dns-resolver></system>`)}))
+			require.NoError(t, other.EditConfig(t.Context(), netconf.EditConfig{
+				Target: target,
+				Config: []byte(
+					`<system xmlns="` + systemNS + `"><dns-resolver><search xmlns:nc="` + netconf.BaseNS +
+						`" nc:operation="delete">a.example</search></dns-resolver></system>`,
+				),
+			}))
 			if name == "candidate" {
 				require.NoError(t, other.Commit(t.Context()))
 			}
-			require.NoError(t, other.EditConfig(t.Context(), netconf.EditConfig{Target: target,
-				Config: []byte(`<system xmlns="` + systemNS + `"><dns-resolver><search>a.example</search></dns-resolver></system>`)}))
+			require.NoError(t, other.EditConfig(t.Context(), netconf.EditConfig{
+				Target: target,
+				Config: []byte(
+					`<system xmlns="` + systemNS + `"><dns-resolver><search>a.example</search></dns-resolver></system>`,
+				),
+			}))
 			if name == "candidate" {
 				require.NoError(t, other.Commit(t.Context()))
 			}
@@ -140,7 +157,10 @@ func TestNetconfdOrder(t *testing.T) {
 			// This server's own way back from a confirmed commit puts both at the end.
 			s.Do("mara", 0, "revert", n, "--yes")
 			assert.Equal(t, "one two three ebb flood slack", top())
-			assert.Contains(t, s.Do("mara", 5, "commit", n, "--hold", "10s", "--wait"), "read back, it holds its former configuration")
+			assert.Contains(
+				t, s.Do("mara", 5, "commit", n, "--hold", "10s", "--wait"),
+				"read back, it holds its former configuration",
+			)
 			assert.Equal(t, "one two three ebb flood slack", top())
 			// This server carries out no other order at the top in any form: nothing of
 			// what was tried is left there.
@@ -158,12 +178,17 @@ func TestNetconfdOrder(t *testing.T) {
 // device (RFC 7950 section 8.2), is told before, and comes back with it.
 func TestNetconfdConditions(t *testing.T) {
 	t.Parallel()
-	for name, start := range map[string]func(testing.TB) *netconfd.Server{"candidate": netconfd.Start, "running": netconfd.StartRunning} {
+	for name, start := range map[string]func(testing.TB) *netconfd.Server{
+		"candidate": netconfd.Start, "running": netconfd.StartRunning,
+	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			d := start(t)
 			s := newStage(t)
-			s.Do("admin", 0, "device", "add", "reef", "--address", d.Address, "--user", d.User, "--key-file", s.File("reef-key", string(d.PrivateKey)))
+			s.Do(
+				"admin", 0, "device", "add", "reef", "--address", d.Address, "--user", d.User, "--key-file",
+				s.File("reef-key", string(d.PrivateKey)),
+			)
 			s.Do("admin", 0, "device", "trust", "reef", "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
 			berth := func() string {
 				out, _ := s.Latch("mara", "config", "reef", "/berth")
@@ -175,7 +200,10 @@ func TestNetconfdConditions(t *testing.T) {
 			assert.Equal(t, "berth kind: deep ramp length: 12 unit: metres", berth())
 			n = s.Open("mara", "reef /berth/kind flat")
 			out := s.Do("mara", 0, "preview", n)
-			assert.Contains(t, out, "hint /berth/ramp: goes as well: the device deletes it, as it is only allowed when ../kind = 'deep'")
+			assert.Contains(
+				t, out,
+				"hint /berth/ramp: goes as well: the device deletes it, as it is only allowed when ../kind = 'deep'",
+			)
 			s.Do("mara", 0, "commit", n, "--hold", "2m")
 			assert.Equal(t, "berth kind: flat", berth())
 			s.Do("mara", 0, "revert", n, "--yes")
@@ -186,7 +214,11 @@ func TestNetconfdConditions(t *testing.T) {
 			// Its first revision is empty: what that asks for has to be said in so many words.
 			out = s.Do("mara", 2, "restore", "reef", "rev:1")
 			assert.Contains(t, out, "holds nothing: the device would be left without any configuration")
-			assert.Contains(t, out, "latch restore reef rev:1 --path /berth; or, if all is meant to go, open a change and name each: latch delete CHANGE reef /berth")
+			assert.Contains(
+				t, out,
+				"latch restore reef rev:1 --path /berth; or, if all is meant to go, open a change and name each: "+
+					"latch delete CHANGE reef /berth",
+			)
 			assert.Contains(t, s.Do("mara", 0, "restore", "reef", "rev:1", "--path", "/berth"), "− berth")
 			n = s.Open("mara", "reef /berth/ramp/length 9")
 			assert.Contains(t, s.Do("mara", 1, "preview", n), "is set, but only allowed when ../kind = 'deep'")

@@ -18,7 +18,10 @@ func TestNetconfd(t *testing.T) {
 	t.Parallel()
 	d := netconfd.Start(t)
 	s := newStage(t)
-	s.Do("admin", 0, "device", "add", "island", "--address", d.Address, "--user", d.User, "--key-file", s.File("island-key", string(d.PrivateKey)))
+	s.Do(
+		"admin", 0, "device", "add", "island", "--address", d.Address, "--user", d.User, "--key-file",
+		s.File("island-key", string(d.PrivateKey)),
+	)
 	s.Do("admin", 0, "device", "trust", "island", "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
 	assert.Contains(t, s.Do("admin", 0, "device", "show", "island"), "guard     device")
 	running := func(path string) string {
@@ -35,7 +38,10 @@ func TestNetconfd(t *testing.T) {
 		"island /interfaces/interface=eth7/type ethernetCsmacd",
 		"island /interfaces/interface=eth7/ipv4/address=192.0.2.77/prefix-length 24",
 	)
-	assert.Contains(t, s.Do("mara", 3, "put", n, "island", "/system/dns-resolver/search", "isle.example"), "say which is meant: --add")
+	assert.Contains(
+		t, s.Do("mara", 3, "put", n, "island", "/system/dns-resolver/search", "isle.example"),
+		"say which is meant: --add",
+	)
 	s.Do("mara", 0, "put", n, "island", "/system/dns-resolver/search", "isle.example", "--add")
 	assert.Contains(t, s.Do("mara", 0, "preview", n, "--validate"), "the device itself finds the result valid")
 	s.Do("mara", 0, "commit", n, "--hold", "2m")
@@ -47,7 +53,9 @@ func TestNetconfd(t *testing.T) {
 	onFiles(t, s, "island")
 
 	// Changed and deleted, then gone back by the service's word.
-	n = s.Open("mara", "island /system/contact Someone else", "island /interfaces/interface=eth7/ipv4/address=192.0.2.77")
+	n = s.Open(
+		"mara", "island /system/contact Someone else", "island /interfaces/interface=eth7/ipv4/address=192.0.2.77",
+	)
 	s.Do("mara", 0, "commit", n, "--hold", "2m")
 	assert.Contains(t, running("/system/contact"), "Someone else")
 	s.Do("mara", 0, "revert", n, "--yes")
@@ -63,7 +71,9 @@ func TestNetconfd(t *testing.T) {
 	bad := s.Open("mara", "island /interfaces/interface=eth8/description no type given")
 	out = s.Do("mara", 1, "preview", bad)
 	assert.Contains(t, out, "/interfaces/interface=eth8/type: is mandatory and not set")
-	assert.Contains(t, s.Do("mara", 3, "commit", bad), "cannot be committed: island: not valid at /interfaces/interface=eth8/type")
+	assert.Contains(
+		t, s.Do("mara", 3, "commit", bad), "cannot be committed: island: not valid at /interfaces/interface=eth8/type",
+	)
 
 	// Someone else on it: seen, kept apart, and merged.
 	mine := s.Open("mara", "island /system/location Lighthouse")
@@ -78,13 +88,17 @@ func TestNetconfd(t *testing.T) {
 	assert.Contains(t, s.Do("mara", 0, "audit", "device:island"), "named by the device")
 	// It tells by RFC 6470 who that was; sooner or later.
 	require.Eventually(t, func() bool {
-		return strings.Contains(s.Do("mara", 0, "outside", "--json"), `"who": "named by the device: root from 127.0.0.1 in session `)
+		return strings.Contains(
+			s.Do("mara", 0, "outside", "--json"), `"who": "named by the device: root from 127.0.0.1 in session `,
+		)
 	}, 90*time.Second, 500*time.Millisecond, s.Do("mara", 0, "outside", "show", "1"))
 	assert.Contains(t, s.Do("mara", 0, "outside", "adopt", "1", "the lighthouse keeper, by telephone"), "is adopted")
 	require.NoError(t, other.Lock(t.Context(), netconf.Running))
 	late := s.Open("mara", "island /system/location Elsewhere")
 	out = s.Do("mara", 3, "commit", late)
-	assert.Contains(t, out, "running is locked by session "+other.SessionID+" of account root from 127.0.0.1, there since ")
+	assert.Contains(
+		t, out, "running is locked by session "+other.SessionID+" of account root from 127.0.0.1, there since ",
+	)
 	assert.Contains(t, s.Do("mara", 0, "device", "sessions", "island"), "running since ")
 	other.Abort()
 
@@ -111,7 +125,10 @@ func TestNetconfdWithoutCandidate(t *testing.T) {
 	t.Parallel()
 	d := netconfd.StartRunning(t)
 	s := newStage(t)
-	s.Do("admin", 0, "device", "add", "islet", "--address", d.Address, "--user", d.User, "--key-file", s.File("islet-key", string(d.PrivateKey)))
+	s.Do(
+		"admin", 0, "device", "add", "islet", "--address", d.Address, "--user", d.User, "--key-file",
+		s.File("islet-key", string(d.PrivateKey)),
+	)
 	s.Do("admin", 0, "device", "trust", "islet", "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
 	contact := func() string {
 		out, _ := s.Latch("mara", "config", "islet", "/system/contact")

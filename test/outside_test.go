@@ -28,7 +28,10 @@ func TestBehindOurBack(t *testing.T) {
 	s := newStage(t, quay, router)
 	s.Do("admin", 0, "receiver", "add", "loghost", loghost.Place, "kind:revision.outside,outside,tell")
 	s.Do("admin", 0, "receiver", "try", "loghost")
-	require.Eventually(t, func() bool { return strings.Contains(s.Do("mara", 0, "audit", "kind:audit,device"), "device.trust") }, 90*time.Second, 200*time.Millisecond)
+	require.Eventually(
+		t, func() bool { return strings.Contains(s.Do("mara", 0, "audit", "kind:audit,device"), "device.trust") },
+		90*time.Second, 200*time.Millisecond,
+	)
 
 	d := s.Devices[quay]
 	c, err := netconf.Dial(t.Context(), d.Address, netconf.DialOptions{Client: servicetest.Login(d)})
@@ -36,7 +39,9 @@ func TestBehindOurBack(t *testing.T) {
 	t.Cleanup(c.Abort)
 	change := func(text string) {
 		t.Helper()
-		config := []byte(`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><contact>` + text + `</contact></system>`)
+		config := []byte(
+			`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><contact>` + text + `</contact></system>`,
+		)
 		require.NoError(t, c.EditConfig(t.Context(), netconf.EditConfig{Target: netconf.Candidate, Config: config}))
 		require.NoError(t, c.Commit(t.Context()))
 	}
@@ -72,18 +77,39 @@ func TestBehindOurBack(t *testing.T) {
 	}
 	shows := func(text string) browser.Step { return chromedp.WaitVisible(browser.Text("*", text)) }
 	require.NoError(t, browser.SignIn(ctx, s.URL, "/", "mara", maraPassword))
-	do("the first page", shows("Changed behind our back (2)"), chromedp.Click(browser.Text("a", quay+", 1 place")), chromedp.WaitVisible(chromedp.Search(`//*[@role="row" and contains(@aria-label, "by night")]`)))
-	do("adopt", browser.Type("note", "Joss, by night"), chromedp.Click(browser.Button("Take it as it is")), shows("adopted"), shows("Joss, by night"))
-	do("push back", chromedp.Navigate(s.URL+"/outside?number=2"), chromedp.Click(browser.Button("Push it back…")), shows("change 1: Push back outside change 2 on "+router))
-	do("the change", chromedp.Navigate(s.URL+"/changes/1"), shows("location:"), chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")),
-		chromedp.Click(browser.Button("Keep it")), chromedp.WaitNotPresent(browser.Button("Keep it")))
+	do(
+		"the first page", shows("Changed behind our back (2)"), chromedp.Click(browser.Text("a", quay+", 1 place")),
+		chromedp.WaitVisible(chromedp.Search(`//*[@role="row" and contains(@aria-label, "by night")]`)),
+	)
+	do(
+		"adopt", browser.Type("note", "Joss, by night"), chromedp.Click(browser.Button("Take it as it is")),
+		shows("adopted"), shows("Joss, by night"),
+	)
+	do(
+		"push back", chromedp.Navigate(s.URL+"/outside?number=2"), chromedp.Click(browser.Button("Push it back…")),
+		shows("change 1: Push back outside change 2 on "+router),
+	)
+	do(
+		"the change", chromedp.Navigate(s.URL+"/changes/1"), shows("location:"),
+		chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")),
+		chromedp.Click(browser.Button("Keep it")), chromedp.WaitNotPresent(browser.Button("Keep it")),
+	)
 	s.Eventually("1", "kept", 90*time.Second)
 	assert.NotContains(t, s.Value(router, "/system/location"), "moved while")
 	assert.Contains(t, s.Do("mara", 0, "outside"), "Nothing was changed behind our back that is not decided")
 	assert.Contains(t, s.Do("mara", 0, "outside", "--all"), "pushed-back")
-	do("commits", chromedp.Click(browser.Text("a", "Commits")), shows("Push back outside change 2 on "+router), chromedp.Click(browser.Text("a", "1")), shows("commit.confirm"), shows("Compare with now"))
-	do("audit", chromedp.Navigate(s.URL+"/audit?q=kind:outside"), shows("outside.adopted"), chromedp.WaitVisible(chromedp.Search(`//*[@aria-label="when it happened, and by whom"]`)))
-	do("who is told", chromedp.Click(browser.Button("Who is told…")), shows("loghost"), shows("kind:revision.outside,outside,tell"))
+	do(
+		"commits", chromedp.Click(browser.Text("a", "Commits")), shows("Push back outside change 2 on "+router),
+		chromedp.Click(browser.Text("a", "1")), shows("commit.confirm"), shows("Compare with now"),
+	)
+	do(
+		"audit", chromedp.Navigate(s.URL+"/audit?q=kind:outside"), shows("outside.adopted"),
+		chromedp.WaitVisible(chromedp.Search(`//*[@aria-label="when it happened, and by whom"]`)),
+	)
+	do(
+		"who is told", chromedp.Click(browser.Button("Who is told…")), shows("loghost"),
+		shows("kind:revision.outside,outside,tell"),
+	)
 
 	file := filepath.Join(s.Dir, "report.pdf")
 	s.Do("mara", 0, "report", file, "--since", "1d")

@@ -17,7 +17,8 @@ func dial(t *testing.T, address, user, password string) *netconf.Client {
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()
 	c, err := netconf.Dial(ctx, address, netconf.DialOptions{Client: ssh.ClientConfig{
-		User: user, Auth: []ssh.AuthMethod{ssh.Password(password)}, HostKeyCallback: ssh.InsecureIgnoreHostKey(), //nolint:gosec // the test's own device
+		User: user, Auth: []ssh.AuthMethod{ssh.Password(password)},
+		HostKeyCallback: ssh.InsecureIgnoreHostKey(), //nolint:gosec // the test's own device
 	}})
 	require.NoError(t, err)
 	t.Cleanup(c.Abort)
@@ -29,7 +30,8 @@ const systemNS = "urn:ietf:params:xml:ns:yang:ietf-system"
 func editContact(t *testing.T, c *netconf.Client, contact string) {
 	t.Helper()
 	require.NoError(t, c.EditConfig(t.Context(), netconf.EditConfig{
-		Target: netconf.Candidate, Config: []byte(`<system xmlns="` + systemNS + `"><contact>` + contact + `</contact></system>`),
+		Target: netconf.Candidate,
+		Config: []byte(`<system xmlns="` + systemNS + `"><contact>` + contact + `</contact></system>`),
 	}))
 }
 

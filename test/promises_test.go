@@ -36,7 +36,10 @@ func TestKept(t *testing.T) {
 	assert.Contains(t, out, "in effect, on hold")
 	assert.Equal(t, "9000", s.Value(router, mtu))
 	assert.True(t, s.Devices[router].Pending(), "the device's own timer runs")
-	assert.NotEqual(t, s.Devices[router].Running().Digest(), s.Devices[router].Startup().Digest(), "nothing is saved before it is kept")
+	assert.NotEqual(
+		t, s.Devices[router].Running().Digest(), s.Devices[router].Startup().Digest(),
+		"nothing is saved before it is kept",
+	)
 
 	out = s.Do("mara", 0, "confirm", n)
 	assert.Contains(t, out, "kept, confirmed by mara")
@@ -52,8 +55,13 @@ func TestKept(t *testing.T) {
 	for _, e := range page.Entries {
 		if e.Action == "config.changed" {
 			found = true
-			assert.Equal(t, []string{"mara", router, "/ietf-interfaces:interfaces/interface=port1/ietf-ip:ipv4/mtu", "1500", "9000"},
-				[]string{e.Actor, e.Device, e.Path, e.Before, e.After})
+			assert.Equal(
+				t,
+				[]string{
+					"mara", router, "/ietf-interfaces:interfaces/interface=port1/ietf-ip:ipv4/mtu", "1500", "9000",
+				},
+				[]string{e.Actor, e.Device, e.Path, e.Before, e.After},
+			)
 			assert.WithinDuration(t, time.Now(), e.At, time.Minute)
 		}
 	}
@@ -99,7 +107,10 @@ func TestServiceDiesDuringHold(t *testing.T) {
 	n := s.Open("mara", router+" "+mtu+" 9000")
 	s.Do("mara", 0, "commit", n, "--hold", "10s")
 	s.Kill()
-	require.Eventually(t, func() bool { return s.Value(router, mtu) == "1500" }, 90*time.Second, 200*time.Millisecond, "the device goes back by itself")
+	require.Eventually(
+		t, func() bool { return s.Value(router, mtu) == "1500" }, 90*time.Second, 200*time.Millisecond,
+		"the device goes back by itself",
+	)
 	s.Start()
 	c := s.Eventually(n, "reverted", 90*time.Second)
 	assert.Contains(t, c.Reason, "while the service was down")

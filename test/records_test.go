@@ -31,7 +31,9 @@ import (
 // latchd runs the service's program for a while, and gives what it said.
 func (s *stage) latchd(args ...string) (out string, status int) {
 	s.T.Helper()
-	cmd := exec.Command("timeout", append([]string{"--kill-after=5", "20", filepath.Join(bin, "oaken-latchd")}, args...)...)
+	cmd := exec.Command(
+		"timeout", append([]string{"--kill-after=5", "20", filepath.Join(bin, "oaken-latchd")}, args...)...,
+	)
 	cmd.Env = append(os.Environ(), "TZ=UTC", "GORACE=halt_on_error=1")
 	b, _ := cmd.CombinedOutput()
 	assert.NotContains(s.T, string(b), "DATA RACE")
@@ -134,7 +136,9 @@ func TestKilledAndLookedAt(t *testing.T) {
 	out, status := s.latchd("backup", file, "--data", s.Data)
 	assert.Zero(t, status, out)
 	for _, after := range []time.Duration{20, 60, 120, 200, 350, 600} {
-		cmd := exec.Command(filepath.Join(bin, "oaken-latchd"), "serve", "--plain", "--data", s.Data, "--listen", "127.0.0.1:0")
+		cmd := exec.Command(
+			filepath.Join(bin, "oaken-latchd"), "serve", "--plain", "--data", s.Data, "--listen", "127.0.0.1:0",
+		)
 		require.NoError(t, cmd.Start())
 		time.Sleep(after * time.Millisecond)
 		_ = cmd.Process.Kill()
@@ -163,7 +167,9 @@ func TestRestoredBeforeHold(t *testing.T) {
 	out, status = s.latchd("restore", file, "--data", s.Data)
 	require.Zero(t, status, out)
 	s.Start()
-	assert.Regexp(t, "lost: change "+n+".*\n +saltern-slip .*taken back by this service alone", s.Do("admin", 0, "settle"))
+	assert.Regexp(
+		t, "lost: change "+n+".*\n +saltern-slip .*taken back by this service alone", s.Do("admin", 0, "settle"),
+	)
 	assert.Equal(t, "Night desk", s.Value("saltern-slip", "/system/contact"))
 }
 
@@ -206,7 +212,8 @@ func cutBefore(t *testing.T, wal string) int64 {
 	t.Helper()
 	text, err := os.ReadFile(wal)
 	require.NoError(t, err)
-	frame := int64(binary.BigEndian.Uint32(text[8:12])) + 24 // page size, and the head of a frame (SQLite's file format, section 4.1)
+	// page size, and the head of a frame (SQLite's file format, section 4.1)
+	frame := int64(binary.BigEndian.Uint32(text[8:12])) + 24
 	return 32 + (int64(len(text))-32)/frame/3*frame
 }
 
@@ -237,9 +244,15 @@ func TestFolderGoes(t *testing.T) {
 				require.NoError(t, os.Rename(s.Data, s.Data+".away"))
 				require.NoError(t, os.CopyFS(s.Data, os.DirFS(s.Data+".away")))
 			}
-			require.Eventually(t, func() bool { return strings.Contains(ready(s), "folder of the records is gone") }, 90*time.Second, 200*time.Millisecond)
+			require.Eventually(
+				t, func() bool { return strings.Contains(ready(s), "folder of the records is gone") }, 90*time.Second,
+				200*time.Millisecond,
+			)
 			assert.Contains(t, s.open2(t), "folder of the records is gone")
-			look("folder gone", chromedp.WaitVisible(browser.Text("*", "Nothing new can be begun")), chromedp.WaitVisible(browser.Text("*", "the folder of the records is gone")))
+			look(
+				"folder gone", chromedp.WaitVisible(browser.Text("*", "Nothing new can be begun")),
+				chromedp.WaitVisible(browser.Text("*", "the folder of the records is gone")),
+			)
 			out, status = s.latchd("doctor", "--plain", "--data", s.Data, "--listen", s.Listen)
 			assert.Equal(t, 1, status, out)
 			assert.Contains(t, out, "save what the service still holds open")
@@ -312,8 +325,15 @@ func TestRestoredHold(t *testing.T) {
 	assert.Equal(t, 3, status, "once")
 	look := s.seenBy("mara", maraPassword)
 	look("restored now", chromedp.WaitVisible(browser.Text("*", "Unsettled after a restore")))
-	look("restored change", chromedp.Click(browser.Text("a", "Change 1: a change of mara")), chromedp.WaitVisible(browser.Text("*", "How it ended is not known")))
-	look("restored read", chromedp.Click(browser.Button("Read its devices")), chromedp.WaitVisible(browser.Text("*", "settled: kept, by mara")), chromedp.WaitVisible(browser.Text("td", "the change")))
+	look(
+		"restored change", chromedp.Click(browser.Text("a", "Change 1: a change of mara")),
+		chromedp.WaitVisible(browser.Text("*", "How it ended is not known")),
+	)
+	look(
+		"restored read", chromedp.Click(browser.Button("Read its devices")),
+		chromedp.WaitVisible(browser.Text("*", "settled: kept, by mara")),
+		chromedp.WaitVisible(browser.Text("td", "the change")),
+	)
 	out = s.Do("mara", 0, "settle", n, "saltern-slip", "--send-back")
 	assert.Contains(t, out, "Night desk", "it is previewed")
 	var list []wire.Change
@@ -355,7 +375,11 @@ func TestDamage(t *testing.T) {
 	out, status := s.latchd("doctor", "--deep", "--plain", "--data", s.Data, "--listen", "127.0.0.1:0")
 	assert.Zero(t, status, out)
 	assert.Contains(t, out, "and as they were kept")
-	sql(t, filepath.Join(s.Data, "oaken-latch.db"), "UPDATE packs SET body = CAST(substr(body, 1, 20) || x'FFEE' || substr(body, 23) AS BLOB) WHERE run = (SELECT id FROM runs WHERE device = (SELECT id FROM devices WHERE name = '"+router+"')) AND number = 1")
+	sql(
+		t, filepath.Join(s.Data, "oaken-latch.db"),
+		"UPDATE packs SET body = CAST(substr(body, 1, 20) || x'FFEE' || substr(body, 23) AS BLOB) WHERE run = "+
+			"(SELECT id FROM runs WHERE device = (SELECT id FROM devices WHERE name = '"+router+"')) AND number = 1",
+	)
 	out, status = s.latchd("doctor", "--plain", "--data", s.Data, "--listen", "127.0.0.1:0")
 	assert.Zero(t, status, out)
 	assert.Contains(t, out, "look   configurations", "it gives no all-clear for what it did not look at")
@@ -412,7 +436,11 @@ func TestLimits(t *testing.T) {
 	assert.Equal(t, os.FileMode(0o700), st.Mode().Perm())
 	require.NoError(t, os.Chmod(filepath.Join(data, "oaken-latch.db"), 0o644))
 	try := func(files string) (string, int) {
-		cmd := exec.Command("bash", "-c", "ulimit -n "+files+"; exec timeout 4 "+filepath.Join(bin, "oaken-latchd")+" serve --plain --data "+data+" --listen 127.0.0.1:0")
+		cmd := exec.Command(
+			"bash", "-c",
+			"ulimit -n "+files+"; exec timeout 4 "+filepath.Join(bin, "oaken-latchd")+" serve --plain --data "+data+
+				" --listen 127.0.0.1:0",
+		)
 		out, _ := cmd.CombinedOutput()
 		return string(out), cmd.ProcessState.ExitCode()
 	}
@@ -438,13 +466,21 @@ func TestSeenFromOutside(t *testing.T) {
 	logs := func(text string) func() bool { return func() bool { return strings.Contains(s.Logged(), text) } }
 	s.Devices[router].Cut(true)
 	go func() { _, _ = s.Latch("mara", "config", router) }()
-	require.Eventually(t, logs(`level=WARN msg="a device cannot be reached as it should" device=`+router), 90*time.Second, 200*time.Millisecond)
+	require.Eventually(
+		t, logs(`level=WARN msg="a device cannot be reached as it should" device=`+router), 90*time.Second,
+		200*time.Millisecond,
+	)
 	s.Devices[router].Cut(false)
-	require.Eventually(t, logs(`level=INFO msg="a device is well again" device=`+router), 90*time.Second, 200*time.Millisecond)
+	require.Eventually(
+		t, logs(`level=INFO msg="a device is well again" device=`+router), 90*time.Second, 200*time.Millisecond,
+	)
 	s.Do("mara", 0, "devices")
 	_, status := s.Latch("mara", "show", "99")
 	assert.Equal(t, 2, status)
-	out := s.Do("admin", 0, "token", "add", "collector", "--may", "read", "--until", time.Now().AddDate(0, 0, 20).Format("2006-01-02"), "--json")
+	out := s.Do(
+		"admin", 0, "token", "add", "collector", "--may", "read", "--until",
+		time.Now().AddDate(0, 0, 20).Format("2006-01-02"), "--json",
+	)
 	var token wire.Token
 	require.NoError(t, json.Unmarshal([]byte(out), &token))
 	req, err := http.NewRequestWithContext(t.Context(), "GET", s.URL+"/metrics", nil)
@@ -460,7 +496,8 @@ func TestSeenFromOutside(t *testing.T) {
 		`http_requests_total{method="GET",route="/api/v1/changes/:number",status="404"} 1`,
 		`http_request_duration_seconds_count{method="GET",route="/api/v1/devices"} 1`,
 		`http_request_duration_seconds_bucket{method="GET",route="/api/v1/devices",le="60"} 1`,
-		`oaken_latch_build_info{commit="`, `release="` + wire.Release + `"`, `oaken_latch_records_writable 1`, `process_open_fds`,
+		`oaken_latch_build_info{commit="`, `release="` + wire.Release + `"`, `oaken_latch_records_writable 1`,
+		`process_open_fds`,
 	} {
 		assert.Contains(t, string(text), want)
 	}
@@ -484,7 +521,12 @@ func TestWordOutlivesItsConnection(t *testing.T) {
 	shout := func(path string, body string) {
 		conn, err := net.Dial("tcp", s.Listen)
 		require.NoError(t, err)
-		_, err = fmt.Fprintf(conn, "POST /api/v1%s HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer %s\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s", path, token, len(body), body)
+		_, err = fmt.Fprintf(
+			conn,
+			"POST /api/v1%s HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer %s\r\nContent-Type: "+
+				"application/json\r\nContent-Length: %d\r\n\r\n%s",
+			path, token, len(body), body,
+		)
 		require.NoError(t, err)
 		time.Sleep(5 * time.Millisecond) // what was sent is there; nobody waits for an answer
 		require.NoError(t, conn.Close())
@@ -532,7 +574,10 @@ func TestFlippedBytes(t *testing.T) {
 		}
 		require.NoError(t, os.WriteFile(name, text, 0o600))
 		said := fmt.Sprintf("seed %d, try %d, %s", seed, i, filepath.Base(name))
-		cmd := exec.Command("timeout", "--kill-after=5", "40", filepath.Join(bin, "oaken-latchd"), "serve", "--plain", "--data", s.Data, "--listen", "127.0.0.1:0")
+		cmd := exec.Command(
+			"timeout", "--kill-after=5", "40", filepath.Join(bin, "oaken-latchd"), "serve", "--plain", "--data", s.Data,
+			"--listen", "127.0.0.1:0",
+		)
 		cmd.Env = append(os.Environ(), "GORACE=halt_on_error=1")
 		var out bytes.Buffer
 		cmd.Stdout, cmd.Stderr = (*locked)(&out), (*locked)(&out)
@@ -566,7 +611,9 @@ func TestFlippedBytes(t *testing.T) {
 		assert.NotContains(t, string(text), "DATA RACE", said)
 		switch end {
 		case "refused":
-			assert.Contains(t, string(text), "saltern-slip (", "%s: it does not start, and names what was on hold: %s", said, text)
+			assert.Contains(
+				t, string(text), "saltern-slip (", "%s: it does not start, and names what was on hold: %s", said, text,
+			)
 		case "stays": // what it did not know it says
 			assert.Regexp(t, "know nothing of a hold|records are damaged|cannot be read", string(text), said)
 		}

@@ -36,7 +36,9 @@ func beforeDevices(t *testing.T, dir string) map[string]*lab.Device {
 			if site.Spec.Name != name {
 				continue
 			}
-			site.Spec.Listen, site.Spec.Kind = listen, map[string]lab.Kind{router: lab.Full, "saltern-slip": lab.NoConfirm}[name]
+			site.Spec.Listen, site.Spec.Kind = listen, map[string]lab.Kind{
+				router: lab.Full, "saltern-slip": lab.NoConfirm,
+			}[name]
 			d, err := lab.Start(site.Spec)
 			require.NoError(t, err)
 			t.Cleanup(d.Stop)
@@ -56,7 +58,8 @@ func TestReleaseBefore(t *testing.T) {
 	unpackTo(t, releaseBefore, dir)
 	devices := beforeDevices(t, filepath.Join(dir, "lab"))
 	const contact = "/system/contact"
-	require.NoError(t, devices["saltern-slip"].Quietly(contact, "Night desk")) // as it was left; the router went back by itself
+	// as it was left; the router went back by itself
+	require.NoError(t, devices["saltern-slip"].Quietly(contact, "Night desk"))
 	s := &stage{&set.Stage{T: t, Dir: dir, Data: filepath.Join(dir, "data"), Devices: devices, Listen: port.Address(t)}}
 	for _, who := range []string{"mara", "admin"} {
 		s.File("pw-"+who, map[string]string{"mara": maraPassword, "admin": adminPassword}[who])
@@ -92,10 +95,16 @@ func makeReleaseBefore(t *testing.T, old string) {
 		s.StartOld = true
 	}
 	s.Start(map[bool][]string{true: {"--admin-password-file", filepath.Join(dir, "pw-admin")}}[s.StartOld]...)
-	s.Do("admin", 0, "account", "add", "mara", "--may", "read,stage,commit,approve,audit", "--password-file", filepath.Join(dir, "pw-mara"))
+	s.Do(
+		"admin", 0, "account", "add", "mara", "--may", "read,stage,commit,approve,audit", "--password-file",
+		filepath.Join(dir, "pw-mara"),
+	)
 	var edits []string
 	for name, d := range devices {
-		s.Do("admin", 0, "device", "add", name, "--address", d.Address, "--user", lab.User, "--password-file", s.File("pw-lab", lab.Password))
+		s.Do(
+			"admin", 0, "device", "add", name, "--address", d.Address, "--user", lab.User, "--password-file",
+			s.File("pw-lab", lab.Password),
+		)
 		s.Do("admin", 0, "device", "trust", name, "--yes")
 		edits = append(edits, name+" /system/contact Night desk")
 	}
@@ -115,7 +124,8 @@ func packFrom(t *testing.T, dir, file string) {
 	w := tar.NewWriter(z)
 	require.NoError(t, filepath.WalkDir(dir, func(path string, e os.DirEntry, err error) error {
 		rel, _ := filepath.Rel(dir, path)
-		if err != nil || e.IsDir() || !strings.HasPrefix(rel, "data/") && !strings.HasPrefix(rel, "lab/") || strings.HasSuffix(rel, "spare-room") || strings.HasSuffix(rel, "-shm") {
+		if err != nil || e.IsDir() || !strings.HasPrefix(rel, "data/") && !strings.HasPrefix(rel, "lab/") ||
+			strings.HasSuffix(rel, "spare-room") || strings.HasSuffix(rel, "-shm") {
 			return err
 		}
 		text, err := os.ReadFile(path)

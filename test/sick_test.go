@@ -43,7 +43,9 @@ func ready(s *stage) string {
 }
 
 // sites are devices of every guard.
-var sites = map[string]lab.Kind{router: lab.Full, quay: lab.NoPersist, "saltern-slip": lab.NoConfirm, hall: lab.NoCandidate}
+var sites = map[string]lab.Kind{
+	router: lab.Full, quay: lab.NoPersist, "saltern-slip": lab.NoConfirm, hall: lab.NoCandidate,
+}
 
 // everyGuard is a service with its records in a folder, and a change on devices of every guard.
 func everyGuard(t *testing.T, data string) (s *stage, change string) {
@@ -88,14 +90,19 @@ func TestFullDiskGoesBack(t *testing.T) {
 			clears[0] = func() { require.NoError(t, os.Remove(filepath.Join(data, "stuffing1"))) }
 			fill()
 			// The database may find some room in its own files, which is well, and no test.
-			for end := time.Now().Add(10 * time.Second); !strings.Contains(ready(s), "nothing of this was kept"); time.Sleep(300 * time.Millisecond) {
+			for end := time.Now().Add(10 * time.Second); !strings.Contains(
+				ready(s), "nothing of this was kept",
+			); time.Sleep(300 * time.Millisecond) {
 				if time.Now().After(end) {
 					t.Skip("the database has room in its own files yet: skipped")
 				}
 			}
 
 			// The room that was kept may have been given up before anybody looked how full the disk was.
-			require.Eventually(t, func() bool { return strings.Contains(s.Logged(), "the disk of the records is nearly full") }, 90*time.Second, 100*time.Millisecond)
+			require.Eventually(
+				t, func() bool { return strings.Contains(s.Logged(), "the disk of the records is nearly full") },
+				90*time.Second, 100*time.Millisecond,
+			)
 			if how == "restart" {
 				s.Kill()
 				s.Start()
@@ -115,7 +122,10 @@ func TestFullDiskGoesBack(t *testing.T) {
 				assert.Contains(t, out, "going back")
 			}
 			for name := range sites {
-				require.Eventually(t, func() bool { return s.Value(name, "/system/contact") != "Night desk" }, 180*time.Second, 300*time.Millisecond, "%s goes back", name)
+				require.Eventually(
+					t, func() bool { return s.Value(name, "/system/contact") != "Night desk" }, 180*time.Second,
+					300*time.Millisecond, "%s goes back", name,
+				)
 				assert.False(t, s.Devices[name].Pending(), name)
 			}
 			out, status = s.Latch("mara", "show", n)
@@ -124,7 +134,9 @@ func TestFullDiskGoesBack(t *testing.T) {
 				clear()
 			}
 			s.Eventually(n, "reverted", 90*time.Second)
-			require.Eventually(t, func() bool { return ready(s) == "200 ready\n" }, 90*time.Second, 300*time.Millisecond)
+			require.Eventually(
+				t, func() bool { return ready(s) == "200 ready\n" }, 90*time.Second, 300*time.Millisecond,
+			)
 			assert.FileExists(t, filepath.Join(data, "spare-room"), "room is kept again")
 			assert.Contains(t, s.Do("mara", 6, "audit", "verify"), "consistent in itself")
 			n = s.Open("mara", router+" /system/contact Day desk")
@@ -143,8 +155,8 @@ func (s *stage) open2(t *testing.T) string {
 }
 
 // A disk that fails during a hold, in every way: the service says so, lets people in, shows
-// what is under way, refuses what is new and what it could not keep on record, and sends every device back, by the deadline and
-// by a person's word. Once the disk is mended, what it says of every device is so.
+// what is under way, refuses what is new and what it could not keep on record, and sends every device back, by the
+// deadline and by a person's word. Once the disk is mended, what it says of every device is so.
 func TestSickDisks(t *testing.T) {
 	t.Parallel()
 	for _, how := range []struct {
@@ -154,9 +166,19 @@ func TestSickDisks(t *testing.T) {
 		mend   func(*stage, *servicetest.Disk)
 	}{
 		{"shut down", func(_ *stage, d *servicetest.Disk) { d.ShutDown() }, "disk of the records is ill", restarted},
-		{"takes no changes", func(_ *stage, d *servicetest.Disk) { d.FailWrites() }, "disk of the records is ill", restarted},
-		{"does not answer", func(_ *stage, d *servicetest.Disk) { d.Freeze() }, "does not answer", func(_ *stage, d *servicetest.Disk) { d.Thaw() }},
-		{"takes no changes, started anew", func(s *stage, d *servicetest.Disk) { d.FailWrites(); s.Kill(); s.Start() }, "disk of the records is ill", restarted},
+		{
+			"takes no changes", func(_ *stage, d *servicetest.Disk) { d.FailWrites() }, "disk of the records is ill",
+			restarted,
+		},
+		{
+			"does not answer", func(_ *stage, d *servicetest.Disk) { d.Freeze() }, "does not answer",
+			func(_ *stage, d *servicetest.Disk) { d.Thaw() },
+		},
+		{
+			"takes no changes, started anew",
+			func(s *stage, d *servicetest.Disk) { d.FailWrites(); s.Kill(); s.Start() }, "disk of the records is ill",
+			restarted,
+		},
 	} {
 		for _, by := range []string{"deadline", "word"} {
 			t.Run(how.name+", "+by, func(t *testing.T) {
@@ -174,7 +196,10 @@ func TestSickDisks(t *testing.T) {
 				s.Do("mara", 0, "commit", n, "--hold", map[string]string{"deadline": "20s", "word": "10m"}[by])
 				time.Sleep(3 * time.Second) // what is under way is known by heart soon after it began
 				how.strike(s, d)
-				require.Eventually(t, func() bool { return strings.Contains(ready(s), how.says) }, 90*time.Second, 300*time.Millisecond, "%s", how.says)
+				require.Eventually(
+					t, func() bool { return strings.Contains(ready(s), how.says) }, 90*time.Second,
+					300*time.Millisecond, "%s", how.says,
+				)
 				out, status := s.Latch("mara", "show", n)
 				assert.Zero(t, status, out)
 				assert.Contains(t, out, "holding", out)
@@ -189,12 +214,16 @@ func TestSickDisks(t *testing.T) {
 				if by == "word" {
 					out, status = s.Latch("mara", "confirm", n)
 					assert.NotZero(t, status, "it is not kept where that cannot be put on record")
-					assert.Regexp(t, "disk of the records|already going back", out) // where it was started anew, a session that was the hold is gone
+					// where it was started anew, a session that was the hold is gone
+					assert.Regexp(t, "disk of the records|already going back", out)
 					out, _ = s.Latch("mara", "revert", n, "--yes")
 					assert.Contains(t, out, "going back")
 				}
 				for name := range sites {
-					require.Eventually(t, func() bool { return s.Value(name, "/system/contact") != "Night desk" }, 60*time.Second, 300*time.Millisecond, "%s goes back", name)
+					require.Eventually(
+						t, func() bool { return s.Value(name, "/system/contact") != "Night desk" }, 60*time.Second,
+						300*time.Millisecond, "%s goes back", name,
+					)
 					assert.False(t, s.Devices[name].Pending(), name)
 				}
 				out, _ = s.Latch("mara", "show", n)
@@ -205,7 +234,9 @@ func TestSickDisks(t *testing.T) {
 				for _, dev := range c.Commit.Devices {
 					assert.Equal(t, "reverted", string(dev.Standing), dev.Name)
 				}
-				require.Eventually(t, func() bool { return ready(s) == "200 ready\n" }, 90*time.Second, 300*time.Millisecond)
+				require.Eventually(
+					t, func() bool { return ready(s) == "200 ready\n" }, 90*time.Second, 300*time.Millisecond,
+				)
 				assert.Contains(t, s.Do("mara", 6, "audit", "verify"), "consistent in itself")
 			})
 		}

@@ -20,7 +20,13 @@ func TestIntendedSlip(t *testing.T) {
 	const rule = "/acls/acl=hall-in/aces/ace=slip-office"
 	s := newStage(t, hall)
 	passes := func(from string) bool {
-		return lab.Forwards(s.Devices[hall].Running(), "hall-in", lab.Packet{From: netip.MustParseAddr(from), To: netip.MustParseAddr("192.0.2.80"), Protocol: 6, FromPort: 50000, ToPort: 8443})
+		return lab.Forwards(
+			s.Devices[hall].Running(), "hall-in",
+			lab.Packet{
+				From: netip.MustParseAddr(from), To: netip.MustParseAddr("192.0.2.80"), Protocol: 6, FromPort: 50000,
+				ToPort: 8443,
+			},
+		)
 	}
 	n := s.Open("mara",
 		hall+" "+rule+"/matches/ipv4/protocol 6",
@@ -38,18 +44,31 @@ func TestIntendedSlip(t *testing.T) {
 	}
 	shows := func(text string) browser.Step { return chromedp.WaitVisible(browser.Text("*", text)) }
 	require.NoError(t, browser.SignIn(ctx, s.URL, "/changes/"+n, "mara", maraPassword))
-	do("a wrong line", shows("newly permitted"), browser.Type("expectation", "permit tcp from 198.51.100.64/33"), chromedp.Click(browser.Button("Expect it")), shows("198.51.100.64/33"))
+	do(
+		"a wrong line", shows("newly permitted"), browser.Type("expectation", "permit tcp from 198.51.100.64/33"),
+		chromedp.Click(browser.Button("Expect it")), shows("198.51.100.64/33"),
+	)
 	s.Do("mara", 0, "expect", n, "permit tcp from 198.51.100.64/26 to 192.0.2.80 port 8443", "--at", hall+"/hall-in")
-	do("the surplus", chromedp.Navigate(s.URL+"/changes/"+n), shows("which nobody expects"), shows("198.51.0.1:50000"), shows("delivered"))
+	do(
+		"the surplus", chromedp.Navigate(s.URL+"/changes/"+n), shows("which nobody expects"), shows("198.51.0.1:50000"),
+		shows("delivered"),
+	)
 	assert.Contains(t, s.Do("mara", 1, "preview", n), "which nobody expects")
 	_, status := s.Latch("mara", "commit", n, "--hold", "1m")
 	assert.NotZero(t, status)
 	assert.False(t, passes("198.51.100.70"))
 
 	s.Do("mara", 0, "put", n, hall, rule+"/matches/ipv4/source-ipv4-network", "198.51.100.64/26")
-	do("mended", shows("Nothing else is treated otherwise, proved."), chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")), chromedp.Click(browser.Button("Keep it")))
+	do(
+		"mended", shows("Nothing else is treated otherwise, proved."), chromedp.Click(browser.Button("Commit on hold")),
+		chromedp.WaitEnabled(browser.Button("Keep it")), chromedp.Click(browser.Button("Keep it")),
+	)
 	s.Eventually(n, "kept", 90*time.Second)
 	assert.True(t, passes("198.51.100.70"))
 	assert.False(t, passes("198.51.0.1"))
-	do("its filters", chromedp.Navigate(s.URL+"/devices/"+hall+"?view=filters"), shows("slip-office"), browser.Type("packets", "tcp from 198.51.0.1 to 192.0.2.80 port 8443"), chromedp.Click(browser.Button("Ask")), shows("Denied, all of it."))
+	do(
+		"its filters", chromedp.Navigate(s.URL+"/devices/"+hall+"?view=filters"), shows("slip-office"),
+		browser.Type("packets", "tcp from 198.51.0.1 to 192.0.2.80 port 8443"), chromedp.Click(browser.Button("Ask")),
+		shows("Denied, all of it."),
+	)
 }

@@ -59,7 +59,8 @@ type NewCommit struct {
 	ProbeWithinSeconds int64    `json:"probeWithinSeconds,omitempty"` // how long they may fail at first
 	ByProbes           bool     `json:"byProbes,omitempty"`           // confirm once all of them pass
 	RevertOnProbe      bool     `json:"revertOnProbe,omitempty"`      // go back when one fails
-	Save               *bool    `json:"save,omitempty"`               // to startup, once kept; left out: each device's setting
+	// to startup, once kept; left out: each device's setting
+	Save *bool `json:"save,omitempty"`
 
 	// AheadSeconds prepares it only, and keeps it prepared that long for the
 	// word to begin.

@@ -8,8 +8,9 @@ import (
 
 // NewExpectation states what traffic a change is meant to permit or deny.
 type NewExpectation struct {
-	Line  string `json:"line"`            // docs/traffic.md
-	Place string `json:"place,omitempty"` // DEVICE, or DEVICE/FILTER or DEVICE/INTERFACE DIRECTION; several with commas; left out: every place it touches
+	Line string `json:"line"` // docs/traffic.md
+	// DEVICE, or DEVICE/FILTER or DEVICE/INTERFACE DIRECTION; several with commas; left out: every place it touches
+	Place string `json:"place,omitempty"`
 }
 
 // Expectation is one, with its answer where a preview gives it.

@@ -177,11 +177,12 @@ type Verified struct {
 	ClockBack []int64          `json:"clockBack,omitempty"` // entries before which the service's clock had gone back
 	Held      int64            `json:"held,omitempty"`      // the newest entry with a checkpoint that holds
 	HeldAt    time.Time        `json:"heldAt,omitzero"`
-	Key       string           `json:"key,omitempty"`     // that signed it
-	Vouched   int64            `json:"vouched,omitempty"` // the newest entry up to which somebody outside vouches for the record
-	VouchedAt time.Time        `json:"vouchedAt,omitzero"`
-	VouchedBy []string         `json:"vouchedBy,omitempty"`
-	Witnesses []Witness        `json:"witnesses,omitempty"` // who was asked
+	Key       string           `json:"key,omitempty"` // that signed it
+	// the newest entry up to which somebody outside vouches for the record
+	Vouched   int64     `json:"vouched,omitempty"`
+	VouchedAt time.Time `json:"vouchedAt,omitzero"`
+	VouchedBy []string  `json:"vouchedBy,omitempty"`
+	Witnesses []Witness `json:"witnesses,omitempty"` // who was asked
 }
 
 // The answers of a check of the whole ledger.
@@ -194,8 +195,11 @@ const (
 // VerifiedOf tells what a check came to.
 func VerifiedOf(v *ledger.Verifier) Verified {
 	held, outside := v.Held(), v.Outside()
-	out := Verified{Entries: v.Entries, Intact: v.Wrong == 0, Wrong: v.Wrong, Findings: append([]ledger.Finding{}, v.Findings...), ClockBack: v.Back, Notes: v.Notes,
-		Last: v.Last().Seq, Held: held.Size, HeldAt: held.At, Key: held.By, Vouched: outside.Size, VouchedAt: outside.At, VouchedBy: outside.Whose}
+	out := Verified{
+		Entries: v.Entries, Intact: v.Wrong == 0, Wrong: v.Wrong, Findings: append([]ledger.Finding{}, v.Findings...),
+		ClockBack: v.Back, Notes: v.Notes, Last: v.Last().Seq, Held: held.Size, HeldAt: held.At, Key: held.By,
+		Vouched: outside.Size, VouchedAt: outside.At, VouchedBy: outside.Whose,
+	}
 	switch {
 	case v.Wrong > 0:
 		out.Answer = Altered
@@ -289,8 +293,9 @@ type Attention struct {
 
 	Reserved []Reservation `json:"reserved"` // all in force
 
-	Approve     []Change    `json:"approve"`     // that one is asked to agree to
-	Emergencies []Emergency `json:"emergencies"` // committed without the agreement they needed, that nobody looked at since
+	Approve []Change `json:"approve"` // that one is asked to agree to
+	// committed without the agreement they needed, that nobody looked at since
+	Emergencies []Emergency `json:"emergencies"`
 
 	Archives []Archive  `json:"archives"` // that take no copies, are stale, or hold damaged ones
 	Uncopied []Standing `json:"uncopied"` // devices whose newest revision has no copy for a while

@@ -30,7 +30,9 @@ func (w *Witness) Handler(log *slog.Logger) http.Handler {
 		return func(c *echo.Context) error {
 			body, err := io.ReadAll(http.MaxBytesReader(c.Response(), c.Request().Body, maxBody))
 			if err != nil {
-				return c.String(http.StatusRequestEntityTooLarge, fmt.Sprintf("a request has at most %d bytes\n", maxBody))
+				return c.String(
+					http.StatusRequestEntityTooLarge, fmt.Sprintf("a request has at most %d bytes\n", maxBody),
+				)
 			}
 			out, err := do(body)
 			var no *No
@@ -54,7 +56,10 @@ func (w *Witness) Handler(log *slog.Logger) http.Handler {
 
 // Serve answers on a listener until the context ends.
 func (w *Witness) Serve(ctx context.Context, l net.Listener, log *slog.Logger) error {
-	srv := &http.Server{Handler: w.Handler(log), ReadTimeout: 10 * time.Second, WriteTimeout: 10 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10}
+	srv := &http.Server{
+		Handler: w.Handler(log), ReadTimeout: 10 * time.Second, WriteTimeout: 10 * time.Second,
+		IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10,
+	}
 	done := make(chan error, 1)
 	go func() { done <- srv.Serve(l) }()
 	select {

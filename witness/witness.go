@@ -80,7 +80,9 @@ func (w *Witness) openKey(name string) error {
 	file := filepath.Join(w.dir, keyFile)
 	text, err := os.ReadFile(file)
 	if errors.Is(err, os.ErrNotExist) {
-		if name == "" || strings.ContainsFunc(name, func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) || r == '+' }) || !utf8.ValidString(name) {
+		if name == "" || strings.ContainsFunc(
+			name, func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) || r == '+' },
+		) || !utf8.ValidString(name) {
 			return fmt.Errorf("%q is no name of a witness: it has no spaces and no +, like tidewell/saltern", name)
 		}
 		secret, _, gerr := note.GenerateKey(rand.Reader, name)
@@ -132,7 +134,10 @@ func (w *Witness) load() error {
 		}
 		if rerr != nil {
 			// To begin anew would be to forget what was seen.
-			return fmt.Errorf("%s cannot be read: %w; restore it, or take it away if that record is not to be watched over any more", name, rerr)
+			return fmt.Errorf(
+				"%s cannot be read: %w; restore it, or take it away if that record is not to be watched over any more",
+				name, rerr,
+			)
 		}
 		w.logs[l.Origin] = l
 	}
@@ -213,7 +218,9 @@ func (w *Witness) Add(request []byte) (string, error) {
 	defer w.mu.Unlock()
 	l := w.logs[claim.Origin]
 	if l == nil {
-		return "", &No{Status: 404, Why: fmt.Sprintf("this witness does not watch over %s; start it with --log KEY", claim.Origin)}
+		return "", &No{
+			Status: 404, Why: fmt.Sprintf("this witness does not watch over %s; start it with --log KEY", claim.Origin),
+		}
 	}
 	now, err := ledger.OpenCheckpoint(x.Checkpoint, l.Keys, nil)
 	if err != nil {
@@ -229,7 +236,9 @@ func (w *Witness) Add(request []byte) (string, error) {
 	case x.Old > now.Size:
 		return "", &No{Status: 400, Why: "the record does not reach to where it is said to go on from"}
 	case x.Old != before.Size || l.Checkpoint != "" && now.Size == before.Size && now.Root != before.Root:
-		return "", &No{Status: 409, Size: before.Size, Why: fmt.Sprintf("%d entries were seen of this record", before.Size)}
+		return "", &No{
+			Status: 409, Size: before.Size, Why: fmt.Sprintf("%d entries were seen of this record", before.Size),
+		}
 	}
 	if err := x.Check(before, now); err != nil {
 		return "", &No{Status: 422, Why: err.Error()}

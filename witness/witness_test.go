@@ -62,7 +62,9 @@ func TestAddKey(t *testing.T) {
 	note := func(from, to ledger.Signer) []byte {
 		signatures, err := from.SignIn(to)
 		require.NoError(t, err)
-		return ledger.Handover(ledger.Entry{Action: ledger.KeyAction, Before: from.Key(), After: to.Key(), Note: "\n" + signatures})
+		return ledger.Handover(
+			ledger.Entry{Action: ledger.KeyAction, Before: from.Key(), After: to.Key(), Note: "\n" + signatures},
+		)
 	}
 	require.ErrorContains(t, w.AddKey(note(stranger, second)), "is not known here")
 	require.Error(t, w.AddKey(append(note(first, second), 'x')))

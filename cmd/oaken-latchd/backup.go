@@ -30,8 +30,12 @@ func backUp(ctx context.Context, args []string, out, errOut io.Writer) error {
 	if err != nil {
 		return err
 	}
-	_, _ = fmt.Fprintf(out, "%s: %d bytes, read back and compared: %d devices, %d changes, %d ledger entries, the last %.12s.\nIt holds the key of the sealed secrets: keep it where only administrators can read it, and not on this machine.\n",
-		file, st.Size(), about.Devices, about.Changes, about.Ledger, about.Head)
+	_, _ = fmt.Fprintf(
+		out,
+		"%s: %d bytes, read back and compared: %d devices, %d changes, %d ledger entries, the last %.12s.\nIt holds "+
+			"the key of the sealed secrets: keep it where only administrators can read it, and not on this machine.\n",
+		file, st.Size(), about.Devices, about.Changes, about.Ledger, about.Head,
+	)
 	return nil
 }
 
@@ -46,8 +50,13 @@ func restoreBackup(ctx context.Context, args []string, out, errOut io.Writer) er
 	if err != nil {
 		return fmt.Errorf("nothing was restored: %w", err)
 	}
-	_, _ = fmt.Fprintf(out, "%s holds the records as of %s: %d devices, %d changes, %d ledger entries, all checked.\nWhat was under way then is for a person to settle (latch settle), and nothing is left on the schedule. Next: oaken-latchd serve --data %s\n",
-		*data, made.UTC().Format("2006-01-02 15:04:05 UTC"), about.Devices, about.Changes, about.Ledger, *data)
+	_, _ = fmt.Fprintf(
+		out,
+		"%s holds the records as of %s: %d devices, %d changes, %d ledger entries, all checked.\nWhat was under way "+
+			"then is for a person to settle (latch settle), and nothing is left on the schedule. Next: oaken-latchd "+
+			"serve --data %s\n",
+		*data, made.UTC().Format("2006-01-02 15:04:05 UTC"), about.Devices, about.Changes, about.Ledger, *data,
+	)
 	return nil
 }
 

@@ -33,11 +33,15 @@ func examine(ctx context.Context, args []string, out, errOut io.Writer) error {
 		p.Witnesses = append(p.Witnesses, w.Key)
 	}
 	if *deep {
-		p.Progress = func(done, total int) { _, _ = fmt.Fprintf(errOut, "\rreading configurations: %d of %d ", done, total) }
+		p.Progress = func(done, total int) {
+			_, _ = fmt.Fprintf(errOut, "\rreading configurations: %d of %d ", done, total)
+		}
 	}
 	slog.SetDefault(slog.New(slog.DiscardHandler)) // what is found is told below
 	if !set.plain {
-		p.CertFile, p.CertKey = cmp.Or(set.tlsCert, filepath.Join(set.data, service.CertFile)), cmp.Or(set.tlsKey, filepath.Join(set.data, service.CertKeyFile))
+		p.CertFile, p.CertKey = cmp.Or(set.tlsCert, filepath.Join(set.data, service.CertFile)), cmp.Or(
+			set.tlsKey, filepath.Join(set.data, service.CertKeyFile),
+		)
 	}
 	wrong := 0
 	list := doctor.Examine(ctx, p)
@@ -144,14 +148,21 @@ func resetFactors(ctx context.Context, args []string, out, errOut io.Writer) (er
 	if err := accounts.ResetFactors(ctx, audit.Service, *account); err != nil {
 		return err
 	}
-	_, _ = fmt.Fprintf(out, "Account %s has no second factor any more, and its sessions have ended. That is entered.\nNext: oaken-latchd serve --data %s\n", *account, set.data)
+	_, _ = fmt.Fprintf(
+		out,
+		"Account %s has no second factor any more, and its sessions have ended. That is entered.\nNext: oaken-latchd "+
+			"serve --data %s\n",
+		*account, set.data,
+	)
 	return nil
 }
 
 // rotateKey seals all secrets with a new key, and has another sign the record.
 func rotateKey(ctx context.Context, args []string, out, errOut io.Writer) error {
 	set := newSettings("rotate-key")
-	lost := set.fs.Bool("lost", false, "the key is lost for good: what was sealed with it is taken out, and has to be given anew")
+	lost := set.fs.Bool(
+		"lost", false, "the key is lost for good: what was sealed with it is taken out, and has to be given anew",
+	)
 	if err := set.parse(args, errOut); err != nil {
 		return err
 	}
@@ -164,7 +175,8 @@ func rotateKey(ctx context.Context, args []string, out, errOut io.Writer) error 
 		return err
 	}
 	log := audit.New(s, audit.Options{Beside: set.data})
-	n, next := 0, "Checkpoints of the record are signed with another key, too. Copy the new key file to where the old one was kept, and take a backup: older ones hold the old key with the old records."
+	n, next := 0, "Checkpoints of the record are signed with another key, too. Copy the new key file to where the "+
+		"old one was kept, and take a backup: older ones hold the old key with the old records."
 	if *lost {
 		n, err = access.Forget(ctx, log, file)
 		next = "Give the devices' secrets anew with: latch device replace NAME, and those of archives and receivers."
@@ -175,7 +187,11 @@ func rotateKey(ctx context.Context, args []string, out, errOut io.Writer) error 
 		n, err = rotate(ctx, s, log, file, set.data)
 	}
 	if err = errors.Join(err, end()); err != nil {
-		return fmt.Errorf("the key was not rotated to its end; what is there opens all that it opened, and rotate-key may be run again: %w", err)
+		return fmt.Errorf(
+			"the key was not rotated to its end; what is there opens all that it opened, and rotate-key may be "+
+				"run again: %w",
+			err,
+		)
 	}
 	_, _ = fmt.Fprintf(out, "%s holds a new key; %d secrets were sealed with the old one. %s\n", file, n, next)
 	return nil

@@ -90,7 +90,14 @@ func demo(ctx context.Context, args []string, out, errOut io.Writer) error {
 			}
 		}
 	}
-	s, err := service.Open(ctx, service.Options{Version: wire.VersionText(), Dir: *data, Make: true, Console: console.Files(), Logger: log, ProbePrograms: programs, Witnesses: outside, Signs: told, Names: []string{"localhost"}, ArchivesBelow: []string{*data, os.TempDir()}})
+	s, err := service.Open(
+		ctx,
+		service.Options{
+			Version: wire.VersionText(), Dir: *data, Make: true, Console: console.Files(), Logger: log,
+			ProbePrograms: programs, Witnesses: outside, Signs: told, Names: []string{"localhost"},
+			ArchivesBelow: []string{*data, os.TempDir()},
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -129,7 +136,9 @@ func demoWitnesses(ctx context.Context, data string) (watching []*witness.Witnes
 			_ = w.Serve(ctx, l, slog.New(slog.DiscardHandler))
 			_ = w.Close()
 		}()
-		watching, outside = append(watching, w), append(outside, vouch.Outside{Key: w.Key(), URL: "http://" + l.Addr().String()})
+		watching, outside = append(watching, w), append(
+			outside, vouch.Outside{Key: w.Key(), URL: "http://" + l.Addr().String()},
+		)
 	}
 	return watching, outside, nil
 }
@@ -139,7 +148,8 @@ func probePrograms(dir string) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	const tide = "#!/bin/sh\n# An example: it ends well for every name of a ferry but one.\n[ \"$1\" != sunk ] && echo \"$1 answers\"\n"
+	const tide = "#!/bin/sh\n# An example: it ends well for every name of a ferry but one.\n[ \"$1\" != sunk ] && " +
+		"echo \"$1 answers\"\n"
 	return os.WriteFile(filepath.Join(dir, "ferry-answers"), []byte(tide), 0o755)
 }
 
@@ -151,7 +161,8 @@ func furnish(ctx context.Context, s *service.Service, sites []lab.Site) (fresh b
 	}
 	for _, site := range sites {
 		err := s.Fleet.Add(ctx, audit.Service, fleet.NewDevice{
-			Name: site.Spec.Name, Address: site.Spec.Listen, Account: lab.User, Password: lab.Password, Site: site.Site, Role: site.Role,
+			Name: site.Spec.Name, Address: site.Spec.Listen, Account: lab.User, Password: lab.Password, Site: site.Site,
+			Role:   site.Role,
 			SeenAs: netip.AddrPortFrom(site.Spec.Management.Address, site.Spec.Management.Port).String(),
 		})
 		if err != nil && !errors.Is(err, store.ErrExists) { // an earlier first start may have been cut off
@@ -188,13 +199,18 @@ func behindOurBack(ctx context.Context, s *service.Service, devices map[string]*
 		time.Sleep(50 * time.Millisecond)
 	}
 	c, err := netconf.Dial(ctx, hall.Address, netconf.DialOptions{Client: ssh.ClientConfig{
-		User: lab.User, Auth: []ssh.AuthMethod{ssh.Password(lab.Password)}, HostKeyCallback: ssh.FixedHostKey(hall.HostKey),
+		User: lab.User, Auth: []ssh.AuthMethod{ssh.Password(lab.Password)},
+		HostKeyCallback: ssh.FixedHostKey(hall.HostKey),
 	}})
 	if err != nil {
 		return err
 	}
-	place := []byte(`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><location>Gannet Point, booking hall, behind the ticket window</location></system>`)
-	if err := errors.Join(c.EditConfig(ctx, netconf.EditConfig{Target: netconf.Candidate, Config: place}), c.Commit(ctx), c.Close(ctx)); err != nil {
+	place := []byte(
+		`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><location>Gannet Point, booking hall, behind the ticket window</location></system>`,
+	)
+	if err := errors.Join(
+		c.EditConfig(ctx, netconf.EditConfig{Target: netconf.Candidate, Config: place}), c.Commit(ctx), c.Close(ctx),
+	); err != nil {
 		return err
 	}
 	if err := slip.Console("/system/location", "Saltern slipway, shed 2"); err != nil {
@@ -235,14 +251,20 @@ func intendedSlip(ctx context.Context, s *service.Service) error {
 		return err
 	}
 	const hall, rule = "gannet-hall", "/acls/acl=hall-in/aces/ace=slip-office"
-	if _, err := s.Desk.Load(ctx, mara, c.Number, []string{hall}, desk.Load{Mode: desk.Merge, Text: []byte(slip), Name: "slip-office.txt"}); err != nil {
+	if _, err := s.Desk.Load(
+		ctx, mara, c.Number, []string{hall}, desk.Load{Mode: desk.Merge, Text: []byte(slip), Name: "slip-office.txt"},
+	); err != nil {
 		return err
 	}
 	first := "first"
-	if _, err := s.Desk.Stage(ctx, mara, c.Number, []string{hall}, desk.Act{Op: "move", Path: rule, Value: &first}); err != nil {
+	if _, err := s.Desk.Stage(
+		ctx, mara, c.Number, []string{hall}, desk.Act{Op: "move", Path: rule, Value: &first},
+	); err != nil {
 		return err
 	}
-	_, err = s.Desk.Expect(ctx, mara, c.Number, "permit tcp from 198.51.100.64/26 to 192.0.2.80 port 8443", hall+"/hall-in")
+	_, err = s.Desk.Expect(
+		ctx, mara, c.Number, "permit tcp from 198.51.100.64/26 to 192.0.2.80 port 8443", hall+"/hall-in",
+	)
 	return err
 }
 

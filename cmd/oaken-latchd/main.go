@@ -81,10 +81,14 @@ func main() {
 
 // run gives the exit status: 0 done, 1 failed, 2 wrong use.
 func run(ctx context.Context, args []string, out, errOut io.Writer) int {
-	verbs := map[string]func(context.Context, []string, io.Writer, io.Writer) error{"serve": serve, "init": initFolder, "accept-loss": acceptLoss, "accept-key": acceptKey, "reset-factors": resetFactors, "demo": demo, "lab": labOnly, "backup": backUp, "restore": restoreBackup,
-		"rotate-key": rotateKey, "doctor": examine, "config": func(_ context.Context, args []string, out, errOut io.Writer) error {
+	verbs := map[string]func(ctx context.Context, args []string, out, errOut io.Writer) error{
+		"serve": serve, "init": initFolder, "accept-loss": acceptLoss, "accept-key": acceptKey,
+		"reset-factors": resetFactors, "demo": demo, "lab": labOnly, "backup": backUp, "restore": restoreBackup,
+		"rotate-key": rotateKey, "doctor": examine,
+		"config": func(_ context.Context, args []string, out, errOut io.Writer) error {
 			return printConfig(args, out, errOut)
-		}}
+		},
+	}
 	if len(args) == 2 && args[0] == "help" && args[1] == "--man" {
 		_, _ = fmt.Fprint(out, manual().Roff())
 		return 0
@@ -121,7 +125,9 @@ func run(ctx context.Context, args []string, out, errOut io.Writer) int {
 func handOver(args []string) error {
 	dir := ""
 	for i, arg := range args {
-		if name, value, given := strings.Cut(strings.TrimLeft(arg, "-"), "="); name == "data" && strings.HasPrefix(arg, "-") {
+		if name, value, given := strings.Cut(
+			strings.TrimLeft(arg, "-"), "=",
+		); name == "data" && strings.HasPrefix(arg, "-") {
 			if dir = value; !given && i+1 < len(args) {
 				dir = args[i+1]
 			}
@@ -146,9 +152,15 @@ func handOver(args []string) error {
 
 // manual is the manual page: what the program says of itself, and all settings.
 func manual() wire.Manual {
-	m := wire.Manual{Name: "oaken-latchd", Section: "8", Summary: "the Oaken Latch service: network changes that go back by themselves",
-		Synopsis: []string{"oaken-latchd VERB [--FLAG]..."}, Parts: []wire.ManualPart{{Title: "VERBS", Text: usage}}}
-	settings := wire.ManualCommand{Usage: "settings", Summary: "Each is a flag, a line in the file that --config names, and an environment variable."}
+	m := wire.Manual{
+		Name: "oaken-latchd", Section: "8",
+		Summary:  "the Oaken Latch service: network changes that go back by themselves",
+		Synopsis: []string{"oaken-latchd VERB [--FLAG]..."}, Parts: []wire.ManualPart{{Title: "VERBS", Text: usage}},
+	}
+	settings := wire.ManualCommand{
+		Usage:   "settings",
+		Summary: "Each is a flag, a line in the file that --config names, and an environment variable.",
+	}
 	newSettings("serve").fs.VisitAll(func(f *flag.Flag) {
 		text := f.Usage
 		if f.DefValue != "" {
@@ -216,7 +228,9 @@ func serve(ctx context.Context, args []string, out, errOut io.Writer) error {
 			return errors.Join(err, l.Close(), s.Close())
 		}
 		scheme = "https"
-		_, _ = fmt.Fprintf(out, "certificate until %s, its key: %s\n", leaf.NotAfter.UTC().Format("2006-01-02"), cert.Pin())
+		_, _ = fmt.Fprintf(
+			out, "certificate until %s, its key: %s\n", leaf.NotAfter.UTC().Format("2006-01-02"), cert.Pin(),
+		)
 	}
 	_, _ = fmt.Fprintf(out, "oaken-latchd listens on %s://%s\n", scheme, l.Addr())
 	return errors.Join(s.Serve(ctx, l, cert), s.Close())
@@ -225,8 +239,11 @@ func serve(ctx context.Context, args []string, out, errOut io.Writer) error {
 // options are the settings as the service takes them.
 func (set *settings) options(log *slog.Logger, tell func(int, string)) service.Options {
 	opt := service.Options{
-		Version: wire.VersionText(), Dir: set.data, KeyFile: set.keyFile, Console: console.Files(), Logger: log, ProbePrograms: set.programs, Unwatched: !set.watch, LookEvery: set.look, Syslog: tell,
-		SpareRoom: int64(set.spareRoom) << 20, Connections: set.connections, Proxies: set.proxyNets, Idle: set.idle, Second: set.second, Life: set.life, Witnesses: set.witnesses, Names: set.called(), ArchivesBelow: append([]string{}, set.archiveFolders...),
+		Version: wire.VersionText(), Dir: set.data, KeyFile: set.keyFile, Console: console.Files(), Logger: log,
+		ProbePrograms: set.programs, Unwatched: !set.watch, LookEvery: set.look, Syslog: tell,
+		SpareRoom: int64(set.spareRoom) << 20, Connections: set.connections, Proxies: set.proxyNets, Idle: set.idle,
+		Second: set.second, Life: set.life, Witnesses: set.witnesses, Names: set.called(),
+		ArchivesBelow: append([]string{}, set.archiveFolders...),
 	}
 	if set.oidc.Issuer != "" {
 		opt.OIDC = &set.oidc
@@ -272,12 +289,16 @@ func initFolder(ctx context.Context, args []string, out, errOut io.Writer) error
 	}
 	empty, err := s.Accounts.Empty(ctx) // one that was broken off goes on
 	if err == nil && !empty {
-		err = fmt.Errorf("%s holds records already: start the service with oaken-latchd serve --data %s", set.data, set.data)
+		err = fmt.Errorf(
+			"%s holds records already: start the service with oaken-latchd serve --data %s", set.data, set.data,
+		)
 	}
 	if err != nil {
 		return errors.Join(err, s.Close())
 	}
-	if err := errors.Join(s.Accounts.Add(ctx, audit.Service, "admin", password, access.Everywhere(access.Roles...)), s.Close()); err != nil {
+	if err := errors.Join(
+		s.Accounts.Add(ctx, audit.Service, "admin", password, access.Everywhere(access.Roles...)), s.Close(),
+	); err != nil {
 		return err
 	}
 	_, _ = fmt.Fprintf(out, "%s holds the records of a new service.\n", set.data)
@@ -286,6 +307,8 @@ func initFolder(ctx context.Context, args []string, out, errOut io.Writer) error
 	} else {
 		_, _ = fmt.Fprintf(out, "account admin with the password in %s\n", set.adminPasswordFile)
 	}
-	_, _ = fmt.Fprintf(out, "Next: oaken-latchd serve --data %s, then latch login --server URL --user admin\n", set.data)
+	_, _ = fmt.Fprintf(
+		out, "Next: oaken-latchd serve --data %s, then latch login --server URL --user admin\n", set.data,
+	)
 	return nil
 }

@@ -19,11 +19,16 @@ func TestStatuses(t *testing.T) {
 		status int
 		says   string
 	}{
-		{"", 2, "oaken-latchd serve --data DIR"}, {"help", 0, "oaken-latchd lab"}, {"fly", 2, "oaken-latchd serve --data DIR"},
-		{"serve", 2, "serve needs --data DIR"}, {"demo", 2, "demo needs --data DIR"}, {"serve --date x", 2, "flag provided but not defined"},
-		{"serve --data DIR --probe-programs /nowhere", 2, "there is no such folder"}, {"serve --data DIR extra", 2, `takes no argument "extra"`}, {"lab --devices 0", 2, "1 to 5000"}, {"serve --help", 0, "folder of the records"},
-		{"init --data DIR --admin-password-file /nowhere", 1, "admin password"}, {"serve --data DIR --listen nowhere", 2, "nowhere"},
-		{"reset-factors --data DIR", 2, "needs --account NAME"}, {"reset-factors --data DIR --account admin", 1, "holds no records"}, {"serve --data DIR --second-factor admin", 2, `"admin" is no role`},
+		{"", 2, "oaken-latchd serve --data DIR"}, {"help", 0, "oaken-latchd lab"},
+		{"fly", 2, "oaken-latchd serve --data DIR"}, {"serve", 2, "serve needs --data DIR"},
+		{"demo", 2, "demo needs --data DIR"}, {"serve --date x", 2, "flag provided but not defined"},
+		{"serve --data DIR --probe-programs /nowhere", 2, "there is no such folder"},
+		{"serve --data DIR extra", 2, `takes no argument "extra"`}, {"lab --devices 0", 2, "1 to 5000"},
+		{"serve --help", 0, "folder of the records"},
+		{"init --data DIR --admin-password-file /nowhere", 1, "admin password"},
+		{"serve --data DIR --listen nowhere", 2, "nowhere"}, {"reset-factors --data DIR", 2, "needs --account NAME"},
+		{"reset-factors --data DIR --account admin", 1, "holds no records"},
+		{"serve --data DIR --second-factor admin", 2, `"admin" is no role`},
 	} {
 		var out, errOut bytes.Buffer
 		args := strings.Fields(strings.ReplaceAll(c.args, "DIR", t.TempDir()))
@@ -38,7 +43,10 @@ func TestLabAlone(t *testing.T) {
 	defer stop()
 	var out, errOut bytes.Buffer
 	ready := &waiter{w: &out, want: "ready", stop: stop}
-	require.Zero(t, run(ctx, []string{"lab", "--devices", "4", "--dir", filepath.Join(t.TempDir(), "lab")}, ready, &errOut), errOut.String())
+	require.Zero(
+		t, run(ctx, []string{"lab", "--devices", "4", "--dir", filepath.Join(t.TempDir(), "lab")}, ready, &errOut),
+		errOut.String(),
+	)
 	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
 	require.Len(t, lines, 5)
 	assert.True(t, strings.HasPrefix(lines[0], "northmole-harbour 127.0.0.1:"), lines[0])

@@ -69,33 +69,90 @@ func newSettings(verb string) *settings {
 	fs.StringVar(&s.data, "data", "", "folder of the records; init makes it")
 	fs.StringVar(&s.listen, "listen", "127.0.0.1:8640", "address to listen on")
 	fs.BoolVar(&s.plain, "plain", false, "answer in the clear, without TLS; on an address of this machine alone")
-	fs.StringVar(&s.tlsCert, "tls-cert", "", "certificate to serve (PEM, with what leads to its root); one is made in the data folder if left out")
+	fs.StringVar(
+		&s.tlsCert, "tls-cert", "",
+		"certificate to serve (PEM, with what leads to its root); one is made in the data folder if left out",
+	)
 	fs.StringVar(&s.tlsKey, "tls-key", "", "its key (PEM)")
-	fs.StringVar(&s.tlsNames, "tls-names", "", "names and addresses that the certificate made here is for, with commas; this machine's if left out")
-	fs.StringVar(&s.keyFile, "key-file", "", "file of the key that seals secrets; seal.key in the data folder if left out")
-	fs.StringVar(&s.adminPasswordFile, "admin-password-file", "", "file with the password of the account admin, for init; one is made up if left out")
-	fs.StringVar(&s.programs, "probe-programs", "", "folder of the programs that may be run as probes; none may without it")
-	fs.BoolVar(&s.watch, "watch", true, "keep an idle session to each device, to notice one that goes and to read it without a new connection")
-	fs.DurationVar(&s.look, "look-every", 5*time.Minute, "how often devices are read for changes behind our back that tell of no events")
-	fs.StringVar(&s.syslog, "syslog", "", "receiver of a line for each copy and each archive's failure (RFC 5424): udp://HOST:PORT, tcp://HOST:PORT or unix:///dev/log")
+	fs.StringVar(
+		&s.tlsNames, "tls-names", "",
+		"names and addresses that the certificate made here is for, with commas; this machine's if left out",
+	)
+	fs.StringVar(
+		&s.keyFile, "key-file", "", "file of the key that seals secrets; seal.key in the data folder if left out",
+	)
+	fs.StringVar(
+		&s.adminPasswordFile, "admin-password-file", "",
+		"file with the password of the account admin, for init; one is made up if left out",
+	)
+	fs.StringVar(
+		&s.programs, "probe-programs", "", "folder of the programs that may be run as probes; none may without it",
+	)
+	fs.BoolVar(
+		&s.watch, "watch", true,
+		"keep an idle session to each device, to notice one that goes and to read it without a new connection",
+	)
+	fs.DurationVar(
+		&s.look, "look-every", 5*time.Minute,
+		"how often devices are read for changes behind our back that tell of no events",
+	)
+	fs.StringVar(
+		&s.syslog, "syslog", "",
+		"receiver of a line for each copy and each archive's failure (RFC 5424): udp://HOST:PORT, tcp://HOST:PORT or "+
+			"unix:///dev/log",
+	)
 	fs.DurationVar(&s.idle, "session-idle", 2*time.Hour, "a session that is not used so long ends")
 	fs.DurationVar(&s.life, "session-life", 12*time.Hour, "a session ends after so long")
-	fs.IntVar(&s.connections, "connections", service.MostConnections, "connections that are open at once at most; an eighth of them of one address")
-	fs.IntVar(&s.spareRoom, "spare-room", 32, "MB that are kept free on the disk of the records, and given up when it is full, so that what is under way can still be decided; 0 keeps none")
-	fs.StringVar(&s.secondFactor, "second-factor", "none", "who has to have a second factor (an app's code or a passkey) to sign in: none, all, or who holds one of some roles, with commas: administer,commit")
-	fs.StringVar(&s.proxies, "proxy", "", "address or network of a proxy that stands before this service, with commas: it is believed where a request comes from (X-Forwarded-For) and that it came over TLS (X-Forwarded-Proto)")
+	fs.IntVar(
+		&s.connections, "connections", service.MostConnections,
+		"connections that are open at once at most; an eighth of them of one address",
+	)
+	fs.IntVar(
+		&s.spareRoom, "spare-room", 32,
+		"MB that are kept free on the disk of the records, and given up when it is full, so that what is under way "+
+			"can still be decided; 0 keeps none",
+	)
+	fs.StringVar(
+		&s.secondFactor, "second-factor", "none",
+		"who has to have a second factor (an app's code or a passkey) to sign in: none, all, or who holds one of "+
+			"some roles, with commas: administer,commit",
+	)
+	fs.StringVar(
+		&s.proxies, "proxy", "",
+		"address or network of a proxy that stands before this service, with commas: it is believed where a request "+
+			"comes from (X-Forwarded-For) and that it came over TLS (X-Forwarded-Proto)",
+	)
 	fs.StringVar(&s.logFormat, "log-format", "text", "text or json, on standard error")
 	fs.StringVar(&s.logLevel, "log-level", "info", "debug, info, warn or error")
-	fs.StringVar(&s.publicURL, "public-url", "", "where people reach the console, for signing in elsewhere (OpenID Connect): https://latch.example.net")
+	fs.StringVar(
+		&s.publicURL, "public-url", "",
+		"where people reach the console, for signing in elsewhere (OpenID Connect): https://latch.example.net",
+	)
 	fs.StringVar(&s.oidc.Issuer, "oidc-issuer", "", "OpenID Connect: who vouches for people, https://id.example.net")
 	fs.StringVar(&s.oidc.Client, "oidc-client", "", "OpenID Connect: this service's client id there")
-	fs.StringVar(&s.oidcSecretFile, "oidc-secret-file", "", "OpenID Connect: file with its client secret; none with a public client")
-	fs.StringVar(&s.oidc.NameClaim, "oidc-name-claim", "preferred_username", "OpenID Connect: the claim with the account's name")
+	fs.StringVar(
+		&s.oidcSecretFile, "oidc-secret-file", "",
+		"OpenID Connect: file with its client secret; none with a public client",
+	)
+	fs.StringVar(
+		&s.oidc.NameClaim, "oidc-name-claim", "preferred_username", "OpenID Connect: the claim with the account's name",
+	)
 	fs.StringVar(&s.oidc.GroupsClaim, "oidc-groups-claim", "groups", "OpenID Connect: the claim with a person's groups")
-	fs.StringVar(&s.oidcScopes, "oidc-scopes", "profile", "OpenID Connect: what is asked for beside openid, with spaces")
-	fs.Var(&s.oidcGrants, "oidc-grant", "OpenID Connect: what a group may do: GROUP ROLES or GROUP ROLES@site=NAME; may be given several times")
-	fs.Var(&s.witnessList, "witness", "who vouches for the record from outside: KEY URL, as latch witness prints them; may be given several times")
-	fs.Var(&s.archiveFolders, "archive-folder", "folder of this machine that archives may be in, below it too; none may without it; may be given several times")
+	fs.StringVar(
+		&s.oidcScopes, "oidc-scopes", "profile", "OpenID Connect: what is asked for beside openid, with spaces",
+	)
+	fs.Var(
+		&s.oidcGrants, "oidc-grant",
+		"OpenID Connect: what a group may do: GROUP ROLES or GROUP ROLES@site=NAME; may be given several times",
+	)
+	fs.Var(
+		&s.witnessList, "witness",
+		"who vouches for the record from outside: KEY URL, as latch witness prints them; may be given several times",
+	)
+	fs.Var(
+		&s.archiveFolders, "archive-folder",
+		"folder of this machine that archives may be in, below it too; none may without it; may be given several times",
+	)
 	return s
 }
 
@@ -105,7 +162,10 @@ func (s *settings) keyOf() string { return cmp.Or(s.keyFile, filepath.Join(s.dat
 // parse reads flags, environment and file, and checks what they say.
 func (s *settings) parse(args []string, errOut io.Writer) error {
 	s.fs.SetOutput(errOut)
-	err := ff.Parse(s.fs, args, ff.WithEnvVarPrefix(envPrefix), ff.WithConfigFileFlag("config"), ff.WithConfigFileParser(ff.PlainParser))
+	err := ff.Parse(
+		s.fs, args, ff.WithEnvVarPrefix(envPrefix), ff.WithConfigFileFlag("config"),
+		ff.WithConfigFileParser(ff.PlainParser),
+	)
 	if errors.Is(err, flag.ErrHelp) {
 		return err
 	}
@@ -129,7 +189,12 @@ func (s *settings) check() error {
 	no(s.data == "", "%s needs --data DIR", strings.TrimPrefix(s.fs.Name(), "oaken-latchd "))
 	here, err := service.OnlyHere(s.listen)
 	no(err != nil, "--listen: %v", err)
-	no(err == nil && s.plain && !here, "--plain goes with an address of this machine alone, such as 127.0.0.1:8640: on %s passwords would go over the network in the clear", s.listen)
+	no(
+		err == nil && s.plain && !here,
+		"--plain goes with an address of this machine alone, such as 127.0.0.1:8640: on %s passwords would go over "+
+			"the network in the clear",
+		s.listen,
+	)
 	no(s.plain && s.tlsCert != "", "--plain and --tls-cert do not go together")
 	no((s.tlsCert == "") != (s.tlsKey == ""), "--tls-cert and --tls-key go together")
 	for _, text := range strings.FieldsFunc(s.proxies, func(r rune) bool { return r == ',' || r == ' ' }) {
@@ -139,12 +204,17 @@ func (s *settings) check() error {
 		}
 		no(err != nil, "--proxy %q is no address and no network", text)
 		if err == nil {
-			s.proxyNets = append(s.proxyNets, net.IPNet{IP: p.Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())})
+			s.proxyNets = append(
+				s.proxyNets, net.IPNet{IP: p.Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())},
+			)
 		}
 	}
 	s.second, err = access.ParseNeeds(s.secondFactor)
 	no(err != nil, "--second-factor: %v", err)
-	no(s.look < 10*time.Second, "--look-every is at least 10s: a device that is asked more often may never get to its own work")
+	no(
+		s.look < 10*time.Second,
+		"--look-every is at least 10s: a device that is asked more often may never get to its own work",
+	)
 	no(s.idle < time.Minute || s.life < s.idle, "--session-idle is at least 1m, and at most --session-life")
 	no(s.connections < 16 || s.connections > 100_000, "--connections is a number from 16 to 100000")
 	no(s.spareRoom < 0 || s.spareRoom > 10_000, "--spare-room is a number of MB from 0 to 10000")
@@ -157,7 +227,10 @@ func (s *settings) check() error {
 	for _, text := range s.witnessList {
 		w, err := witness.Parse(text)
 		no(err != nil, "--witness %v", err)
-		no(slices.ContainsFunc(s.witnesses, func(o witness.Outside) bool { return o.Name() == w.Name() }), "--witness: two are called %s", w.Name())
+		no(
+			slices.ContainsFunc(s.witnesses, func(o witness.Outside) bool { return o.Name() == w.Name() }),
+			"--witness: two are called %s", w.Name(),
+		)
 		s.witnesses = append(s.witnesses, w)
 	}
 	if s.programs != "" {
@@ -168,7 +241,10 @@ func (s *settings) check() error {
 		no(s.oidc.Client == "", "--oidc-issuer needs --oidc-client")
 		no(len(s.oidcGrants) == 0, "--oidc-issuer needs --oidc-grant: nobody could do anything")
 		u, err := url.Parse(s.publicURL)
-		no(err != nil || u.Host == "" || u.Path != "" || u.Scheme != "https" && u.Scheme != "http", "--oidc-issuer needs --public-url, like https://latch.example.net")
+		no(
+			err != nil || u.Host == "" || u.Path != "" || u.Scheme != "https" && u.Scheme != "http",
+			"--oidc-issuer needs --public-url, like https://latch.example.net",
+		)
 		s.oidc.Grants = map[string]access.Grants{}
 		for _, line := range s.oidcGrants {
 			group, may, ok := strings.Cut(strings.TrimSpace(line), " ")
@@ -234,7 +310,8 @@ func (s *settings) names() []string {
 	if name, err := os.Hostname(); err == nil {
 		out = append(out, name)
 	}
-	if host, _, err := net.SplitHostPort(s.listen); err == nil && net.ParseIP(host) != nil && !net.ParseIP(host).IsUnspecified() {
+	if host, _, err := net.SplitHostPort(s.listen); err == nil && net.ParseIP(host) != nil &&
+		!net.ParseIP(host).IsUnspecified() {
 		out = append(out, host)
 	}
 	slices.Sort(out)

@@ -31,7 +31,8 @@ type Facts struct {
 	Digest  string // of what it is now
 	Workers []string
 	Agreed  []Agreement
-	May     func(who string) bool // whether somebody may agree now: the account is open, and has the role on all of the devices
+	// whether somebody may agree now: the account is open, and has the role on all of the devices
+	May func(who string) bool
 }
 
 // Counts reports whether an agreement counts.

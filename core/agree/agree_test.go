@@ -86,7 +86,8 @@ func judge(story []act) bool {
 		}
 		well := true
 		for k, b := range story {
-			if b.who == a.who && (b.kind == "stage" || b.kind == "unstage" || b.kind == "close" || b.kind == "demote" || b.kind == "withdraw" && k > i) {
+			if b.who == a.who && (b.kind == "stage" || b.kind == "unstage" || b.kind == "close" || b.kind == "demote" ||
+				b.kind == "withdraw" && k > i) {
 				well = false
 			}
 		}
@@ -99,16 +100,25 @@ func judge(story []act) bool {
 
 // Two who are needed are two persons, however often one of them says it.
 func TestTwo(t *testing.T) {
-	f := agree.Facts{Needed: 2, Digest: "a", Workers: []string{"mara"}, May: func(string) bool { return true },
-		Agreed: []agree.Agreement{{Who: "joss", Digest: "a"}, {Who: "joss", Digest: "a"}, {Who: "mara", Digest: "a"}, {Who: "wren", Digest: "b"}}}
+	f := agree.Facts{
+		Needed: 2, Digest: "a", Workers: []string{"mara"}, May: func(string) bool { return true },
+		Agreed: []agree.Agreement{
+			{Who: "joss", Digest: "a"}, {Who: "joss", Digest: "a"}, {Who: "mara", Digest: "a"},
+			{Who: "wren", Digest: "b"},
+		},
+	}
 	assert.Equal(t, 1, f.Missing())
 	f.Agreed = append(f.Agreed, agree.Agreement{Who: "wren", Digest: "a"})
 	assert.Zero(t, f.Missing())
 }
 
 func TestWorks(t *testing.T) {
-	for action, works := range map[string]bool{"edit.put": true, "edit.drop": true, "edit.load": true, "part.decide": true, "part.rebase": true, "expect.add": true, "change.open": true, "outside.push-back": true,
-		"approval.give": false, "commit.start": false, "config.changed": false, "change.kept": false, "emergency.review": false, "change.share": false, "device.seen": false} {
+	for action, works := range map[string]bool{
+		"edit.put": true, "edit.drop": true, "edit.load": true, "part.decide": true, "part.rebase": true,
+		"expect.add": true, "change.open": true, "outside.push-back": true, "approval.give": false,
+		"commit.start": false, "config.changed": false, "change.kept": false, "emergency.review": false,
+		"change.share": false, "device.seen": false,
+	} {
 		assert.Equal(t, works, agree.Works(action), action)
 	}
 }

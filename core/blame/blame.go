@@ -172,7 +172,8 @@ func (t *Trail) Life(p tree.Path) []Event {
 	var out []Event
 	own := p.Full()
 	for key, list := range t.at {
-		if len(p) == 0 || key == own || strings.HasPrefix(key, own+"/") || p[len(p)-1].Keys == nil && strings.HasPrefix(key, own+"=") {
+		if len(p) == 0 || key == own || strings.HasPrefix(key, own+"/") || p[len(p)-1].Keys == nil &&
+			strings.HasPrefix(key, own+"=") {
 			out = append(out, list...)
 		}
 	}

@@ -104,7 +104,8 @@ func TestGoneAndLife(t *testing.T) {
 		for _, p := range seen {
 			var want, have []string
 			for i := 1; i < len(trees); i++ {
-				if was, is := trees[i-1].At(p), trees[i].At(p); (was != nil || is != nil) && (was == nil || is == nil || !tree.Same(was, is)) {
+				if was, is := trees[i-1].At(p), trees[i].At(p); (was != nil || is != nil) && (was == nil || is == nil ||
+					!tree.Same(was, is)) {
 					want = append(want, fmt.Sprintf("%d %q %q", i, codec.Text(was), codec.Text(is)))
 				}
 			}

@@ -18,13 +18,23 @@ import (
 // Conditions that a module makes expensive on purpose end: what they would
 // still say is left to the device, and that is told.
 func TestExpensiveConditionsEnd(t *testing.T) {
-	s := schema.Compile([]schema.Source{{Name: "e", Text: `module e { namespace "urn:e"; prefix e; list l { key k; leaf k { type uint32; } must "count(//*[count(//*) > 0]) > 0"; } leaf last { must "count(../l) > 5"; type string; } }`}}, schema.Options{})
+	s := schema.Compile(
+		[]schema.Source{
+			{
+				Name: "e",
+				Text: `module e { namespace "urn:e"; prefix e; list l { key k; leaf k { type uint32; } must "count(//*[count(//*) > 0]) > 0"; } leaf last { must "count(../l) > 5"; type string; } }`,
+			},
+		},
+		schema.Options{},
+	)
 	require.Empty(t, s.Problems)
 	var b strings.Builder
 	for i := range 3000 {
 		fmt.Fprintf(&b, "<l xmlns='urn:e'><k>%d</k></l>", i)
 	}
-	n, err := codec.Decoder{Schema: s}.ParseTree([]byte("<config>" + b.String() + "<last xmlns='urn:e'>x</last></config>"))
+	n, err := codec.Decoder{Schema: s}.ParseTree(
+		[]byte("<config>" + b.String() + "<last xmlns='urn:e'>x</last></config>"),
+	)
 	require.NoError(t, err)
 	start := time.Now()
 	res := check.Tree(s, n)
@@ -57,8 +67,10 @@ func many(n int) []byte {
 // Checking grows with the list, not with its square: every entry refers to
 // another by key, by a leaf that is no key, and through a leafref.
 func TestChecksUseIndexes(t *testing.T) {
-	s := schema.Compile([]schema.Source{{Name: "i", Text: `module i { namespace "urn:i"; prefix i; container c { list l { key k; leaf k { type uint32; } leaf other { type string; } leaf to { type leafref { path "../../l/other"; } }
-	  must "not(next) or ../l[k = current()/next]"; must "count(../l[other = current()/other]) = 1"; leaf next { type uint32; } } } }`}}, schema.Options{})
+	s := schema.Compile([]schema.Source{{Name: "i",
+		Text: `module i { namespace "urn:i"; prefix i; container c { list l { key k; leaf k { type uint32; } leaf other { type string; } leaf to { type leafref { path "../../l/other"; } }
+	  must "not(next) or ../l[k = current()/next]"; must "count(../l[other = current()/other]) = 1"; leaf next { type uint32; } } } }`}},
+		schema.Options{})
 	require.Empty(t, s.Problems)
 	var b strings.Builder
 	const n = 20_000

@@ -339,7 +339,9 @@ func (c *checker) present(at *cursor, t *schema.Type, value string) (ok bool, er
 		return n != nil, err
 	case schema.Union:
 		for _, m := range t.Members {
-			if v, err := c.data.schema.Canonical(m, value, c.data.schema.NameResolver(at.schema.Module)); err != nil || v != value {
+			if v, err := c.data.schema.Canonical(
+				m, value, c.data.schema.NameResolver(at.schema.Module),
+			); err != nil || v != value {
 				continue
 			}
 			if ok, err := c.present(at, m, value); ok || err != nil {

@@ -34,7 +34,10 @@ func Conditions(s *schema.Schema) (out []schema.Problem) {
 	check := func(n *schema.Node, kind string, list []schema.Constraint) {
 		for _, c := range list {
 			if _, err := d.parse(c.XPath, c.Prefixes, n.Module); err != nil {
-				tell(n, "a condition of %s is not checked: %s %s: %s", n.Path(), kind, strings.Join(strings.Fields(c.XPath), " "), reasonOf(err))
+				tell(
+					n, "a condition of %s is not checked: %s %s: %s", n.Path(), kind,
+					strings.Join(strings.Fields(c.XPath), " "), reasonOf(err),
+				)
 			}
 		}
 	}

@@ -14,7 +14,8 @@ import (
 // What can never be checked is said of the modules, once, and is left to the device
 // where it is met: it is neither passed over nor taken for an error.
 func TestConditions(t *testing.T) {
-	s := schema.Compile([]schema.Source{{Name: "quay", Text: `module quay { yang-version 1.1; namespace "urn:q"; prefix q;
+	s := schema.Compile([]schema.Source{{Name: "quay",
+		Text: `module quay { yang-version 1.1; namespace "urn:q"; prefix q;
   grouping g { leaf same { type string; must "((("; } }
   container a { uses g;
     leaf good { type leafref { path "../name"; } must "../name = 'x'"; }
@@ -34,7 +35,12 @@ func TestConditions(t *testing.T) {
 		got = append(got, p.Msg)
 	}
 	require.Len(t, got, 6, "%q", got)
-	for _, want := range []string{"a condition of /quay:a/same", "a condition of /quay:b/same", "what /quay:a/lost refers to is not checked: the path ../nowhere leads to no node that is known", "what /quay:a/bent refers to", "a condition of /quay:a/odd is not checked: when ../name == 'x'", "a condition of /quay:a/unknown"} {
+	for _, want := range []string{
+		"a condition of /quay:a/same", "a condition of /quay:b/same",
+		"what /quay:a/lost refers to is not checked: the path ../nowhere leads to no node that is known",
+		"what /quay:a/bent refers to", "a condition of /quay:a/odd is not checked: when ../name == 'x'",
+		"a condition of /quay:a/unknown",
+	} {
 		found := false
 		for _, msg := range got {
 			found = found || len(msg) >= len(want) && msg[:len(want)] == want

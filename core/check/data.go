@@ -52,8 +52,9 @@ const work = 16_000_000
 
 func newData(s *schema.Schema, root *tree.Node) *data {
 	d := &data{
-		schema: s, budget: xpath.Budget{Left: work}, exprs: map[string]parsed{}, indexes: map[indexKey]map[string][]place{},
-		sets: map[setKey]map[string]bool{}, busy: map[conditionKey]bool{}, refs: map[*schema.Type]reference{}, valid: map[*schema.Type]map[string]bool{},
+		schema: s, budget: xpath.Budget{Left: work}, exprs: map[string]parsed{},
+		indexes: map[indexKey]map[string][]place{}, sets: map[setKey]map[string]bool{}, busy: map[conditionKey]bool{},
+		refs: map[*schema.Type]reference{}, valid: map[*schema.Type]map[string]bool{},
 	}
 	d.root = &cursor{d: d, node: root}
 	return d
@@ -344,7 +345,9 @@ func (d *data) instance(value string) (*cursor, error) {
 	for _, step := range in {
 		list := at.named(d.schema.ModuleByName(step.Module), step.Name)
 		if len(list) != 1 {
-			return nil, fmt.Errorf("%w: %s:%s is not described by the modules at hand", xpath.ErrUndecided, step.Module, step.Name)
+			return nil, fmt.Errorf(
+				"%w: %s:%s is not described by the modules at hand", xpath.ErrUndecided, step.Module, step.Name,
+			)
 		}
 		if at = at.chosen(list[0], step.Keys); at == nil {
 			return nil, nil

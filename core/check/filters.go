@@ -28,7 +28,13 @@ func (l *linter) filters(base, root *tree.Node) {
 		for _, r := range f.Rules {
 			if !reached[r.Path] && len(l.found) < mostFindings {
 				reached[r.Path] = true
-				l.found = append(l.found, Finding{Warning, r.Path, "no packet gets to this rule: those before it decide all that it is about", &Fix{Edit: "delete", Path: r.Path}})
+				l.found = append(
+					l.found,
+					Finding{
+						Warning, r.Path, "no packet gets to this rule: those before it decide all that it is about",
+						&Fix{Edit: "delete", Path: r.Path},
+					},
+				)
 			}
 		}
 	}

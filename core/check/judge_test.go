@@ -46,13 +46,15 @@ const modulesDir = "/usr/share/yuma/modules"
 
 // standardSets are sets of modules to judge documents of.
 var standardSets = map[string][]string{
-	"interfaces and routes": {"ietf-interfaces@2014-05-08", "iana-if-type@2014-05-08", "ietf-ip@2014-06-16", "ietf-routing@2016-11-04", "ietf-ipv4-unicast-routing@2016-11-04", "ietf-ipv6-unicast-routing@2016-11-04"},
-	"system":                {"ietf-system@2014-08-06", "iana-crypt-hash@2014-08-06"},
-	"access control":        {"ietf-netconf-acm@2018-02-14"},
-	"hardware":              {"ietf-hardware@2018-03-13", "iana-hardware@2018-03-13"},
-	"networks":              {"ietf-network@2018-02-26", "ietf-network-topology@2018-02-26"},
-	"alarms":                {"ietf-alarms@2019-09-11"},
-	"our own":               nil,
+	"interfaces and routes": {
+		"ietf-interfaces@2014-05-08", "iana-if-type@2014-05-08", "ietf-ip@2014-06-16", "ietf-routing@2016-11-04",
+		"ietf-ipv4-unicast-routing@2016-11-04", "ietf-ipv6-unicast-routing@2016-11-04",
+	},
+	"system":         {"ietf-system@2014-08-06", "iana-crypt-hash@2014-08-06"},
+	"access control": {"ietf-netconf-acm@2018-02-14"},
+	"hardware":       {"ietf-hardware@2018-03-13", "iana-hardware@2018-03-13"},
+	"networks":       {"ietf-network@2018-02-26", "ietf-network-topology@2018-02-26"},
+	"alarms":         {"ietf-alarms@2019-09-11"}, "our own": nil,
 }
 
 func TestTheJudgeAgrees(t *testing.T) {
@@ -81,7 +83,10 @@ func TestTheJudgeAgrees(t *testing.T) {
 			for seed := range uint64(100) {
 				j.round(rand.New(rand.NewPCG(seed, 11)), seed)
 			}
-			t.Logf("%d documents: %d valid, %d not, %d left to the device, %d to JSON and back", j.valid+j.invalid, j.valid, j.invalid, j.left, j.translated)
+			t.Logf(
+				"%d documents: %d valid, %d not, %d left to the device, %d to JSON and back", j.valid+j.invalid,
+				j.valid, j.invalid, j.left, j.translated,
+			)
 			assert.Greater(t, j.valid, 40, "valid documents were among them")
 		})
 	}
@@ -191,7 +196,10 @@ func (j *judge) ask(n *tree.Node, seed uint64) {
 		for _, f := range res.Findings {
 			fmt.Fprintf(&b, "  %s: %s\n", f.Path, f.Message)
 		}
-		j.t.Errorf("seed %d: valid here: %v, there: %v\nours:\n%stheirs:\n%s\n%s", seed, ours, theirs, b.String(), out, bytes.ReplaceAll(doc, []byte("><"), []byte(">\n<")))
+		j.t.Errorf(
+			"seed %d: valid here: %v, there: %v\nours:\n%stheirs:\n%s\n%s", seed, ours, theirs, b.String(), out,
+			bytes.ReplaceAll(doc, []byte("><"), []byte(">\n<")),
+		)
 	}
 	if theirs {
 		j.valid++
@@ -209,7 +217,10 @@ func (j *judge) translate(n *tree.Node, file string, seed uint64) {
 	ours := filepath.Join(j.dir, "doc.json")
 	require.NoError(j.t, os.WriteFile(ours, codec.JSON(j.s, n), 0o600))
 	for _, c := range []struct{ from, to string }{{file, "json"}, {ours, "xml"}} {
-		out, err := exec.Command("yanglint", append(append([]string{"-p", modulesDir, "-p", j.dir, "-t", "config", "-f", c.to}, j.files...), c.from)...).Output()
+		out, err := exec.Command(
+			"yanglint",
+			append(append([]string{"-p", modulesDir, "-p", j.dir, "-t", "config", "-f", c.to}, j.files...), c.from)...,
+		).Output()
 		require.NoError(j.t, err, "seed %d, %s: %s", seed, c.from, out)
 		doc, err := codec.Decoder{Schema: j.s}.Read(out)
 		require.NoError(j.t, err, "seed %d: %s", seed, out)
@@ -220,8 +231,9 @@ func (j *judge) translate(n *tree.Node, file string, seed uint64) {
 
 // texts are values to try where a type's patterns decide.
 var texts = []string{
-	"a", "b", "c", "d", "eth0", "192.0.2.1", "198.51.100.7", "2001:db8::1", "192.0.2.0/24", "2001:db8::/32", "host.example", "00:11:22:33:44:55",
-	"2026-11-23T10:00:00Z", "1", "7", "/a/b", "*", "read", "exec", "$0$secret", "urn:example:x", "1.2.3", "Europe/Oslo", "", "two words", "0a:1b", "12",
+	"a", "b", "c", "d", "eth0", "192.0.2.1", "198.51.100.7", "2001:db8::1", "192.0.2.0/24", "2001:db8::/32",
+	"host.example", "00:11:22:33:44:55", "2026-11-23T10:00:00Z", "1", "7", "/a/b", "*", "read", "exec", "$0$secret",
+	"urn:example:x", "1.2.3", "Europe/Oslo", "", "two words", "0a:1b", "12",
 }
 
 // document makes a random document, mostly of valid values.
@@ -271,7 +283,9 @@ func (g *generator) nodes(n *schema.Node, depth int) []*tree.Node {
 		for range g.r.IntN(4) {
 			kids := g.children(n, depth)
 			e := tree.New(n, kids)
-			if slices.Contains(e.Keys(), "") || slices.ContainsFunc(out, func(o *tree.Node) bool { return slices.Equal(o.Keys(), e.Keys()) }) {
+			if slices.Contains(e.Keys(), "") || slices.ContainsFunc(
+				out, func(o *tree.Node) bool { return slices.Equal(o.Keys(), e.Keys()) },
+			) {
 				continue
 			}
 			if len(kids) >= len(n.Keys) && hasKeys(e) {

@@ -226,7 +226,8 @@ func (l *linter) references() {
 	l.data.schema.Walk(func(n *schema.Node) {
 		if n.Config && n.IsLeaf() {
 			for _, t := range leafrefs(n.Type) {
-				if k := t.Target; k != nil && k.Config && k.KeyIndex() == 0 && len(k.Parent.Keys) == 1 && !inside(n, k.Parent) {
+				if k := t.Target; k != nil && k.Config && k.KeyIndex() == 0 && len(k.Parent.Keys) == 1 &&
+					!inside(n, k.Parent) {
 					targets[k] = map[string]bool{}
 				}
 			}
@@ -287,7 +288,8 @@ func (l *linter) uses(at *cursor, targets map[*schema.Node]map[string]bool) {
 					used[c.Text()] = true
 				}
 				if t.NoRequire && t.Target != nil && t.Target.Config {
-					if ok, err := l.data.refers(t, c, c.Text()); err == nil && !ok && len(refs) == 1 && s.Type.Base == schema.LeafRef {
+					if ok, err := l.data.refers(t, c, c.Text()); err == nil && !ok && len(refs) == 1 &&
+						s.Type.Base == schema.LeafRef {
 						l.find(Warning, c.path(), remove(c), "refers to %q, which is not there", c.Text())
 					}
 				}
@@ -340,7 +342,9 @@ func (l *linter) shells(base, result *tree.Node, at tree.Path) {
 		}
 		if content(old) > 0 && content(n) == 0 {
 			p := at.Down(n)
-			l.find(Hint, p, &Fix{Edit: "delete", Path: p.String()}, "is an empty shell: this change takes out all it held")
+			l.find(
+				Hint, p, &Fix{Edit: "delete", Path: p.String()}, "is an empty shell: this change takes out all it held",
+			)
 			continue
 		}
 		l.shells(old, n, at.Down(n))

@@ -37,7 +37,17 @@ func Settled(s *schema.Schema, base, result *tree.Node) (*tree.Node, []Finding) 
 				continue // it went with what it stood in
 			}
 			next = pruned
-			told = append(told, Finding{Hint, u.path.String(), fmt.Sprintf("goes as well: the device deletes it, as it is only allowed when %s", strings.Join(strings.Fields(u.when), " ")), nil})
+			told = append(
+				told,
+				Finding{
+					Hint, u.path.String(),
+					fmt.Sprintf(
+						"goes as well: the device deletes it, as it is only allowed when %s",
+						strings.Join(strings.Fields(u.when), " "),
+					),
+					nil,
+				},
+			)
 		}
 		if next == result {
 			return result, told

@@ -16,7 +16,8 @@ import (
 // what rests on that in turn; what the change itself sets there is an error, and what was
 // not allowed before either is none of the change's.
 func TestSettled(t *testing.T) {
-	s := schema.Compile([]schema.Source{{Name: "quay", Text: `module quay { yang-version 1.1; namespace "urn:q"; prefix q;
+	s := schema.Compile([]schema.Source{{Name: "quay",
+		Text: `module quay { yang-version 1.1; namespace "urn:q"; prefix q;
   container berth {
     leaf kind { type string; }
     container ramp { when "../kind = 'deep'"; leaf length { type uint16; } }
@@ -36,11 +37,24 @@ func TestSettled(t *testing.T) {
 		told         []string
 		errors       int
 	}{
-		"nothing":              {"berth\n  kind: deep\n  ramp\n    length: 12\n  unit: m\n  crane: big\n  odd: x\n", "", nil, 1},
-		"one rests on another": {"berth\n  kind: flat\n  ramp\n    length: 12\n  unit: m\n  crane: big\n  odd: x\n", "berth\n  kind: flat\n  crane: big\n  odd: x\n", []string{"/berth/ramp", "/berth/unit"}, 1},
-		"a choice":             {"berth\n  kind: dry\n  ramp\n    length: 12\n  unit: m\n  crane: big\n  odd: x\n", "berth\n  kind: dry\n  odd: x\n", []string{"/berth/ramp", "/berth/crane", "/berth/unit"}, 1},
-		"a value":              {"berth\n  kind: deep\n  ramp\n    length: 9\n  unit: m\n  crane: big\n  odd: x\n", "berth\n  kind: deep\n  ramp\n    length: 9\n  crane: big\n  odd: x\n", []string{"/berth/unit"}, 1},
-		"set all the same":     {"berth\n  kind: flat\n  ramp\n    length: 13\n  unit: m\n  crane: big\n  odd: x\n", "", nil, 2},
+		"nothing": {
+			"berth\n  kind: deep\n  ramp\n    length: 12\n  unit: m\n  crane: big\n  odd: x\n", "", nil, 1,
+		},
+		"one rests on another": {
+			"berth\n  kind: flat\n  ramp\n    length: 12\n  unit: m\n  crane: big\n  odd: x\n",
+			"berth\n  kind: flat\n  crane: big\n  odd: x\n", []string{"/berth/ramp", "/berth/unit"}, 1,
+		},
+		"a choice": {
+			"berth\n  kind: dry\n  ramp\n    length: 12\n  unit: m\n  crane: big\n  odd: x\n",
+			"berth\n  kind: dry\n  odd: x\n", []string{"/berth/ramp", "/berth/crane", "/berth/unit"}, 1,
+		},
+		"a value": {
+			"berth\n  kind: deep\n  ramp\n    length: 9\n  unit: m\n  crane: big\n  odd: x\n",
+			"berth\n  kind: deep\n  ramp\n    length: 9\n  crane: big\n  odd: x\n", []string{"/berth/unit"}, 1,
+		},
+		"set all the same": {
+			"berth\n  kind: flat\n  ramp\n    length: 13\n  unit: m\n  crane: big\n  odd: x\n", "", nil, 2,
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			result := read(c.result)

@@ -20,7 +20,11 @@ var (
 )
 
 func config(body string) []byte {
-	return []byte(`<config xmlns="` + codec.NetconfNS + `" xmlns:nc="` + codec.NetconfNS + `" xmlns:yang="` + codec.YangNS + `"><harbour xmlns="urn:example:quay" xmlns:qt="urn:example:quay-types" xmlns:cr="urn:example:crane">` + body + `</harbour></config>`)
+	return []byte(
+		`<config xmlns="` + codec.NetconfNS + `" xmlns:nc="` + codec.NetconfNS + `" xmlns:yang="` + codec.YangNS +
+			`"><harbour xmlns="urn:example:quay" xmlns:qt="urn:example:quay-types" xmlns:cr="urn:example:crane">` +
+			body + `</harbour></config>`,
+	)
 }
 
 func TestXMLRoundTrip(t *testing.T) {
@@ -29,7 +33,9 @@ func TestXMLRoundTrip(t *testing.T) {
 		strict := !strings.Contains(codec.OutlineText(n), "carried unread, namespace urn:example:birds")
 		back, err := codec.Decoder{Schema: s, Strict: strict}.ParseTree(codec.XML(s, n, outer))
 		require.NoError(t, err, "seed %d", seed)
-		require.Equal(t, n.Digest(), back.Digest(), "seed %d:\n%s\n%s", seed, codec.OutlineText(n), codec.OutlineText(back))
+		require.Equal(
+			t, n.Digest(), back.Digest(), "seed %d:\n%s\n%s", seed, codec.OutlineText(n), codec.OutlineText(back),
+		)
 	}
 }
 
@@ -80,18 +86,30 @@ func TestStrictDecoding(t *testing.T) {
 }
 
 func TestEditDocuments(t *testing.T) {
-	base, err := codec.Decoder{Schema: s}.ParseTree(config(`<words>oak</words><words>ash</words><berth><name>b1</name><ropes>1</ropes></berth><queue><lane>1</lane><ship>a</ship></queue>`))
+	base, err := codec.Decoder{Schema: s}.ParseTree(
+		config(
+			`<words>oak</words><words>ash</words><berth><name>b1</name><ropes>1</ropes></berth><queue><lane>1</lane><ship>a</ship></queue>`,
+		),
+	)
 	require.NoError(t, err)
 	for _, c := range []struct{ body, want, fails string }{
-		{`<berth nc:operation="delete"><name>b1</name></berth>`, "harbour\n  words: oak\n  words: ash\n  queue [1, a]\n", ""},
+		{
+			`<berth nc:operation="delete"><name>b1</name></berth>`,
+			"harbour\n  words: oak\n  words: ash\n  queue [1, a]\n", "",
+		},
 		{`<words yang:insert="before" yang:value="oak">elm</words>`, "", ""},
-		{`<queue yang:insert="after" yang:key="[q:lane='1'][q:ship=&quot;a&quot;]" xmlns:q="urn:example:quay"><lane>2</lane><ship>b</ship></queue>`, "", ""},
-		{`<queue yang:insert="after" yang:key="[lane='1']"><lane>2</lane><ship>b</ship></queue>`, "", "does not name all of lane, ship"},
+		{
+			`<queue yang:insert="after" yang:key="[q:lane='1'][q:ship=&quot;a&quot;]" xmlns:q="urn:example:quay"><lane>2</lane><ship>b</ship></queue>`,
+			"", "",
+		},
+		{
+			`<queue yang:insert="after" yang:key="[lane='1']"><lane>2</lane><ship>b</ship></queue>`, "",
+			"does not name all of lane, ship",
+		},
 		{`<queue yang:insert="beside"><lane>2</lane><ship>b</ship></queue>`, "", "not one of first"},
 		{`<berth yang:insert="first"><name>b2</name></berth>`, "", "whose order the user gives"},
 		{`<depth nc:operation="explode">1</depth>`, "", `operation "explode"`},
-		{`<depth nc:operation="delete"/>`, "", "is not there"},
-		{`<nope nc:operation="delete"/>`, "", "not known here"},
+		{`<depth nc:operation="delete"/>`, "", "is not there"}, {`<nope nc:operation="delete"/>`, "", "not known here"},
 	} {
 		el, err := markup.Parse(config(c.body), markup.Limits{})
 		require.NoError(t, err)

@@ -31,12 +31,18 @@ func operation(el *markup.Element, at tree.Path) (tree.Op, error) {
 	case op == tree.Merge, op == tree.Replace, op == tree.Create, op == tree.Delete, op == tree.Remove:
 		return op, nil
 	}
-	return "", &Error{Tag: "bad-attribute", Path: at.String(), Msg: fmt.Sprintf("operation %q is not one of merge, replace, create, delete, remove", v)}
+	return "", &Error{
+		Tag: "bad-attribute", Path: at.String(),
+		Msg: fmt.Sprintf("operation %q is not one of merge, replace, create, delete, remove", v),
+	}
 }
 
 func (d Decoder) edits(parent *schema.Node, el *markup.Element, at tree.Path) ([]*tree.Edit, error) {
 	if strings.TrimSpace(el.Text) != "" {
-		return nil, &Error{Tag: "bad-element", Path: at.String(), Msg: fmt.Sprintf("holds text %q where only elements belong", clip(el.Text))}
+		return nil, &Error{
+			Tag: "bad-element", Path: at.String(),
+			Msg: fmt.Sprintf("holds text %q where only elements belong", clip(el.Text)),
+		}
 	}
 	var out []*tree.Edit
 	for _, c := range el.Children {
@@ -54,7 +60,10 @@ func (d Decoder) edits(parent *schema.Node, el *markup.Element, at tree.Path) ([
 			continue
 		}
 		if d.Strict && !s.Config {
-			return nil, &Error{Tag: "invalid-value", Path: append(at[:len(at):len(at)], tree.Step{Node: s}).String(), Msg: "is state, not configuration"}
+			return nil, &Error{
+				Tag: "invalid-value", Path: append(at[:len(at):len(at)], tree.Step{Node: s}).String(),
+				Msg: "is state, not configuration",
+			}
 		}
 		e, err := d.edit(s, c, at)
 		if err != nil {
@@ -126,13 +135,19 @@ func (d Decoder) insertion(e *tree.Edit, el *markup.Element, at tree.Path) error
 		return nil
 	case "before", "after":
 	default:
-		return &Error{Tag: "bad-attribute", Path: at.String(), Msg: fmt.Sprintf("insert %q is not one of first, last, before, after", where)}
+		return &Error{
+			Tag: "bad-attribute", Path: at.String(),
+			Msg: fmt.Sprintf("insert %q is not one of first, last, before, after", where),
+		}
 	}
 	if e.Schema.Kind == schema.LeafList {
 		v, ok := el.Attr(YangNS, "value")
 		canon, err := d.Schema.Canonical(e.Schema.Type, v, d.resolver(el))
 		if !ok || err != nil {
-			return &Error{Tag: "missing-instance", Path: at.String(), Msg: fmt.Sprintf("insert %q needs the value of another entry, got %q", where, v)}
+			return &Error{
+				Tag: "missing-instance", Path: at.String(),
+				Msg: fmt.Sprintf("insert %q needs the value of another entry, got %q", where, v),
+			}
 		}
 		e.InsertKeys = []string{canon}
 		return nil

@@ -23,9 +23,11 @@ func TestFormatsRoundTrip(t *testing.T) {
 	for seed := range uint64(300) {
 		n := treetest.Tree(rand.New(rand.NewPCG(seed, 7)), s)
 		in := &codec.Instance{
-			Name: "quay <1>", Description: "all of it", Contact: "harbour office", Organization: []string{"Tidewell", "Ferries"},
-			Datastore: "ietf-datastores:running", Timestamp: "2026-11-23T10:00:00Z", Modules: []string{"quay@2026-02-02"},
-			Revisions: []codec.InstanceRevision{{Date: "2026-11-22", Description: "first"}, {Date: "2026-11-23"}}, Content: n,
+			Name: "quay <1>", Description: "all of it", Contact: "harbour office",
+			Organization: []string{"Tidewell", "Ferries"}, Datastore: "ietf-datastores:running",
+			Timestamp: "2026-11-23T10:00:00Z", Modules: []string{"quay@2026-02-02"},
+			Revisions: []codec.InstanceRevision{{Date: "2026-11-22", Description: "first"}, {Date: "2026-11-23"}},
+			Content:   n,
 		}
 		for _, c := range []struct {
 			name   string
@@ -41,7 +43,10 @@ func TestFormatsRoundTrip(t *testing.T) {
 			got, err := d.Read(c.doc)
 			require.NoError(t, err, "seed %d, %s:\n%s", seed, c.name, c.doc)
 			require.Equal(t, c.format, got.Format)
-			require.Equal(t, n.Digest(), got.Content.Digest(), "seed %d, %s:\n%s\nread as\n%s", seed, c.name, c.doc, codec.OutlineText(got.Content))
+			require.Equal(
+				t, n.Digest(), got.Content.Digest(), "seed %d, %s:\n%s\nread as\n%s", seed, c.name, c.doc,
+				codec.OutlineText(got.Content),
+			)
 			if got.Instance != nil {
 				got.Instance.Content = n
 				require.Equal(t, in, got.Instance)
@@ -93,13 +98,14 @@ func TestJSONValues(t *testing.T) {
 func TestJSONErrors(t *testing.T) {
 	d := codec.Decoder{Schema: treetest.Schema()}
 	for doc, want := range map[string]string{
-		`{"quay:harbour": {"load": "7"}}`:                       `line 1, column 27: /harbour/load: is a percent, which JSON writes as a number, not as a string`,
-		`{"quay:harbour": {"depth": 8.5}}`:                      "which JSON writes as a string, not as a number",
-		`{"quay:harbour": {"lit": true}}`:                       "takes no value",
-		`{"quay:harbour": {"words": "a"}}`:                      "written as an array",
-		`{"quay:harbour": [1]}`:                                 "written as an object",
-		`{"quay:harbour": {"dept": "1"}}`:                       "dept is not under harbour; there is depth",
-		"{\"quay:harbour\": {\n \"load\": 101}}":                "line 2, column 10: /harbour/load: 101 is out of range",
+		`{"quay:harbour": {"load": "7"}}`:  `line 1, column 27: /harbour/load: is a percent, which JSON writes as a number, not as a string`,
+		`{"quay:harbour": {"depth": 8.5}}`: "which JSON writes as a string, not as a number",
+		`{"quay:harbour": {"lit": true}}`:  "takes no value",
+		`{"quay:harbour": {"words": "a"}}`: "written as an array",
+		`{"quay:harbour": [1]}`:            "written as an object",
+		`{"quay:harbour": {"dept": "1"}}`:  "dept is not under harbour; there is depth",
+		"{\"quay:harbour\": {\n \"load\": 101}}": "line 2, column 10: /harbour/load: 101 is " +
+			"out of range",
 		`{"quay:harbour": {"words": ["a", "a"]}}`:               "/harbour/words=a: stands twice",
 		`{"quay:harbour": {"load": 1, "load": 2}}`:              `member "load" stands twice`,
 		`{"quay:harbour": {"berth": [{"magnet": true}]}}`:       "an entry has not all its keys (name)",
@@ -119,18 +125,31 @@ func TestJSONErrors(t *testing.T) {
 
 func TestOutlineComfort(t *testing.T) {
 	d := codec.Decoder{Schema: treetest.Schema()}
-	n, err := d.Read([]byte("# the north quay\n\nharbour   # all of it\n      load: 0x10\n      berth [b1]\n         name: b1\n         cargo: grain\n      words: \"a # b\"\n      quay:name: |\n          | first\n          |\n          |   third\n"))
+	n, err := d.Read(
+		[]byte(
+			"# the north quay\n\nharbour   # all of it\n      load: 0x10\n      berth [b1]\n         name: b1\n      " +
+				"   cargo: grain\n      words: \"a # b\"\n      quay:name: |\n          | first\n          |\n       " +
+				"   |   third\n",
+		),
+	)
 	require.NoError(t, err)
-	assert.Equal(t, "harbour\n  quay:name: |\n    | first\n    |\n    |   third\n  load: 16\n  words: \"a # b\"\n  berth [b1]\n    cargo: quay-types:grain\n", codec.OutlineText(n.Content))
+	assert.Equal(
+		t,
+		"harbour\n  quay:name: |\n    | first\n    |\n    |   third\n  load: 16\n  words: \"a # b\"\n  berth [b1]\n  "+
+			"  cargo: quay-types:grain\n",
+		codec.OutlineText(n.Content),
+	)
 }
 
 func TestOutlineErrors(t *testing.T) {
 	d := codec.Decoder{Schema: treetest.Schema()}
 	for text, want := range map[string]string{
-		"harbor":                                       "line 1, column 1: harbor is not under the top; there is harbour",
-		"harbour\n  birth [b1]":                        "line 2, column 3: birth is not under harbour; there is berth",
-		"harbour\n  load: 101":                         "line 2, column 9: /harbour/load: 101 is out of range",
-		"harbour\n  load 7":                            "load is a leaf and needs a colon and its value; write load: VALUE",
+		"harbor": "line 1, column 1: harbor is not under the top; " +
+			"there is harbour",
+		"harbour\n  birth [b1]": "line 2, column 3: birth is not under harbour; there is berth",
+		"harbour\n  load: 101":  "line 2, column 9: /harbour/load: 101 is out of range",
+		"harbour\n  load 7": "load is a leaf and needs a colon and its value; write " +
+			"load: VALUE",
 		"harbour\n  berth":                             "an entry is named by its keys in brackets; write berth [NAME]",
 		"harbour\n  berth [b1":                         "the brackets are not closed",
 		"harbour\n  queue [1]":                         "has 2 keys, got 1; write queue [LANE, SHIP]",
@@ -151,7 +170,8 @@ func TestOutlineErrors(t *testing.T) {
 		"harbour\n  load: 1 @{}b=\"1\"":                "is not a name",
 		"harbour\n  load: 1 @quay-notes:inspected=300": "300 is out of range",
 		"harbour\n  load: 1 @{urn:x}b=1 @{urn:x}b=2":   "stands twice",
-		"quay:harbour\n  load:7":                       "load:7 is not under harbour; put a space behind the colon: load: 7",
+		"quay:harbour\n  load:7": "load:7 is not under harbour; put a space behind the " +
+			"colon: load: 7",
 	} {
 		_, err := d.Read([]byte(text))
 		require.ErrorContains(t, err, want, text)
@@ -161,13 +181,26 @@ func TestOutlineErrors(t *testing.T) {
 // The four with-defaults modes of RFC 6243 mean one configuration.
 func TestDefaultsOfADevice(t *testing.T) {
 	d := codec.Decoder{Schema: treetest.Schema()}
-	tagged, err := d.ParseTree([]byte(`<data xmlns:wd="` + codec.WithDefaultsNS + `"><harbour xmlns="urn:example:quay"><depth wd:default="true">8.5</depth><load wd:default="true">7</load><strict>1</strict></harbour></data>`))
+	tagged, err := d.ParseTree(
+		[]byte(
+			`<data xmlns:wd="` + codec.WithDefaultsNS +
+				`"><harbour xmlns="urn:example:quay"><depth wd:default="true">8.5</depth><load wd:default="true">7</load><strict>1</strict></harbour></data>`,
+		),
+	)
 	require.NoError(t, err)
-	assert.Equal(t, "harbour\n  load: 7\n  strict: 1\n", codec.OutlineText(tagged), "only what is the schema's default is left out")
+	assert.Equal(
+		t, "harbour\n  load: 7\n  strict: 1\n", codec.OutlineText(tagged),
+		"only what is the schema's default is left out",
+	)
 	explicit, err := d.ParseOutline("harbour\n  depth: 8.50\n  strict: 1\n  berth [b1]\n    lamp\n")
 	require.NoError(t, err)
 	all := explicit.WithDefaults(d.Schema, tree.ReportAll)
-	assert.Equal(t, "harbour\n  depth: 8.5\n  load: 50\n  berth [b1]\n    lamp\n      colour: red\n      housing\n        sealed: false\n  strict: 1\n", codec.OutlineText(all))
+	assert.Equal(
+		t,
+		"harbour\n  depth: 8.5\n  load: 50\n  berth [b1]\n    lamp\n      colour: red\n      housing\n        "+
+			"sealed: false\n  strict: 1\n",
+		codec.OutlineText(all),
+	)
 	trimmed := explicit.WithDefaults(d.Schema, tree.Trim)
 	assert.Equal(t, "harbour\n  berth [b1]\n    lamp\n  strict: 1\n", codec.OutlineText(trimmed))
 	assert.Equal(t, trimmed.Digest(), all.WithDefaults(d.Schema, tree.Trim).Digest())
@@ -192,7 +225,8 @@ func TestEnvelopes(t *testing.T) {
 	body := `<harbour xmlns="urn:example:quay"><load>7</load></harbour>`
 	for _, doc := range []string{
 		body, `<?xml version="1.0"?>` + "\n" + body, "\ufeff<config>" + body + "</config>",
-		`<rpc-reply xmlns="urn:ietf:params:xml:ns:netconf:base:1.0" message-id="1"><data>` + body + `</data></rpc-reply>`,
+		`<rpc-reply xmlns="urn:ietf:params:xml:ns:netconf:base:1.0" message-id="1"><data>` + body +
+			`</data></rpc-reply>`,
 		`{"ietf-restconf:data": {"quay:harbour": {"load": 7}}}`, `{"quay:harbour": {"load": 7}}`,
 		`{"ietf-yang-instance-data:instance-data-set": {"name": "x", "content-data": {"quay:harbour": {"load": 7}}}}`,
 	} {
@@ -208,11 +242,14 @@ func TestEnvelopes(t *testing.T) {
 func TestWhatStandsTwice(t *testing.T) {
 	d := codec.Decoder{Schema: treetest.Schema()}
 	for _, doc := range []string{
-		`<harbour xmlns="urn:example:quay"><load>1</load><load>2</load></harbour>`, `<harbour xmlns="urn:example:quay"/><harbour xmlns="urn:example:quay"><load>1</load></harbour><harbour xmlns="urn:example:quay"><load>1</load></harbour>`,
-		`<harbour xmlns="urn:example:quay"><berth><name>b1</name></berth><berth><name>b1</name><ropes>1</ropes></berth></harbour>`, `<harbour xmlns="urn:example:quay"><berth><name>b1</name><name>b2</name></berth></harbour>`,
+		`<harbour xmlns="urn:example:quay"><load>1</load><load>2</load></harbour>`,
+		`<harbour xmlns="urn:example:quay"/><harbour xmlns="urn:example:quay"><load>1</load></harbour><harbour xmlns="urn:example:quay"><load>1</load></harbour>`,
+		`<harbour xmlns="urn:example:quay"><berth><name>b1</name></berth><berth><name>b1</name><ropes>1</ropes></berth></harbour>`,
+		`<harbour xmlns="urn:example:quay"><berth><name>b1</name><name>b2</name></berth></harbour>`,
 		`<harbour xmlns="urn:example:quay"><queue><lane>1</lane><ship>a</ship></queue><queue><lane>2</lane><ship>a</ship></queue><queue><lane>01</lane><ship>a</ship></queue></harbour>`,
-		"harbour\n  load: 1\n  load: 2\n", "harbour\n  load: 1\nharbour\n  load: 1\n", "harbour\n  numbers: 1\n  numbers: 2\n  numbers: 0x1\n",
-		`{"quay:harbour": {"words": ["a", "b", "a"]}}`, `{"quay:harbour": {"berth": [{"name": "b1"}, {"name": "b1", "ropes": 1}]}}`,
+		"harbour\n  load: 1\n  load: 2\n", "harbour\n  load: 1\nharbour\n  load: 1\n",
+		"harbour\n  numbers: 1\n  numbers: 2\n  numbers: 0x1\n", `{"quay:harbour": {"words": ["a", "b", "a"]}}`,
+		`{"quay:harbour": {"berth": [{"name": "b1"}, {"name": "b1", "ropes": 1}]}}`,
 	} {
 		_, err := d.Read([]byte(doc))
 		require.ErrorContains(t, err, "twice", doc)
@@ -224,8 +261,9 @@ func TestDocumentsOutOfProportion(t *testing.T) {
 	d := codec.Decoder{Schema: treetest.Schema(), Limits: markup.Limits{Nodes: 1000, Depth: 20, Bytes: 1 << 20}}
 	many := func(s string) string { return strings.Repeat(s, 2000) }
 	for name, doc := range map[string]string{
-		"elements": "<config>" + many("<x/>") + "</config>", "values": `{"a": [` + many("1,") + "1]}", "lines": "harbour\n" + many("  words: a\n"),
-		"depth of elements": strings.Repeat("<a>", 30), "depth of values": strings.Repeat(`{"a":`, 30), "bytes": strings.Repeat(" ", 1<<20+1),
+		"elements": "<config>" + many("<x/>") + "</config>", "values": `{"a": [` + many("1,") + "1]}",
+		"lines": "harbour\n" + many("  words: a\n"), "depth of elements": strings.Repeat("<a>", 30),
+		"depth of values": strings.Repeat(`{"a":`, 30), "bytes": strings.Repeat(" ", 1<<20+1),
 	} {
 		_, err := d.Read([]byte(doc))
 		require.ErrorIs(t, err, markup.ErrTooLarge, name)

@@ -63,7 +63,12 @@ func FuzzOutline(f *testing.F) {
 // Under 10,000 in a second: each edit is applied to a tree, and written and read back.
 func FuzzEdit(f *testing.F) {
 	base := treetest.Tree(rand.New(rand.NewPCG(3, 5)), s)
-	f.Add([]byte(`<config xmlns:nc="` + codec.NetconfNS + `" xmlns:yang="` + codec.YangNS + `"><harbour xmlns="urn:example:quay"><words nc:operation="create" yang:insert="before" yang:value="oak">x</words><berth nc:operation="replace"><name>b1</name><magnet>true</magnet></berth></harbour></config>`))
+	f.Add(
+		[]byte(
+			`<config xmlns:nc="` + codec.NetconfNS + `" xmlns:yang="` + codec.YangNS +
+				`"><harbour xmlns="urn:example:quay"><words nc:operation="create" yang:insert="before" yang:value="oak">x</words><berth nc:operation="replace"><name>b1</name><magnet>true</magnet></berth></harbour></config>`,
+		),
+	)
 	f.Fuzz(func(t *testing.T, doc []byte) {
 		el, err := markup.Parse(doc, small)
 		if err != nil {

@@ -170,7 +170,10 @@ func (d Decoder) instanceFromXML(el *markup.Element) (*Instance, error) {
 		case "organization":
 			in.Organization = append(in.Organization, c.Value())
 		case "revision":
-			in.Revisions = append(in.Revisions, InstanceRevision{c.Child(InstanceNS, "date").Value(), c.Child(InstanceNS, "description").Value()})
+			in.Revisions = append(
+				in.Revisions,
+				InstanceRevision{c.Child(InstanceNS, "date").Value(), c.Child(InstanceNS, "description").Value()},
+			)
 		case "content-data":
 			var err error
 			if in.Content, err = d.Tree(c); err != nil {
@@ -337,7 +340,9 @@ func (d Decoder) readXML(doc []byte, out *Document) error {
 	switch name := r.Name(); {
 	case envelopes[name]:
 		out.Content, err = d.ParseTree(doc)
-	case name == markup.Name{Space: InstanceNS, Local: instanceSet}, name == markup.Name{Space: NetconfNS, Local: "rpc-reply"}:
+	case name == markup.Name{
+		Space: InstanceNS, Local: instanceSet,
+	}, name == markup.Name{Space: NetconfNS, Local: "rpc-reply"}:
 		el, perr := markup.Parse(doc, d.Limits)
 		if perr != nil {
 			return perr

@@ -28,10 +28,27 @@ func TestInstanceFilesOfOthers(t *testing.T) {
 	assert.Equal(t, []codec.InstanceRevision{{Date: "2026-11-23", Description: "first"}}, doc.Instance.Revisions)
 	assert.Equal(t, "harbour\n  load: 7\n", codec.OutlineText(doc.Content))
 
-	doc, err = d.Read([]byte(`{"ietf-yang-instance-data:instance-data-set": {"content-data": {"quay:harbour": {"load": 7}}, "name": "n", "timestamp": "t", "x": [1], "revision": [{"date": "d"}], "content-schema": {"module": ["quay"]}, "organization": ["o"]}}`))
+	doc, err = d.Read(
+		[]byte(
+			`{"ietf-yang-instance-data:instance-data-set": {"content-data": {"quay:harbour": {"load": 7}}, "name": "n", "timestamp": "t", "x": [1], "revision": [{"date": "d"}], "content-schema": {"module": ["quay"]}, "organization": ["o"]}}`,
+		),
+	)
 	require.NoError(t, err)
-	assert.Equal(t, "n t quay o d", strings.Join([]string{doc.Instance.Name, doc.Instance.Timestamp, doc.Instance.Modules[0], doc.Instance.Organization[0], doc.Instance.Revisions[0].Date}, " "))
-	empty, err := d.Read([]byte(`<instance-data-set xmlns="urn:ietf:params:xml:ns:yang:ietf-yang-instance-data"><name>n</name></instance-data-set>`))
+	assert.Equal(
+		t, "n t quay o d",
+		strings.Join(
+			[]string{
+				doc.Instance.Name, doc.Instance.Timestamp, doc.Instance.Modules[0], doc.Instance.Organization[0],
+				doc.Instance.Revisions[0].Date,
+			},
+			" ",
+		),
+	)
+	empty, err := d.Read(
+		[]byte(
+			`<instance-data-set xmlns="urn:ietf:params:xml:ns:yang:ietf-yang-instance-data"><name>n</name></instance-data-set>`,
+		),
+	)
 	require.NoError(t, err)
 	assert.Empty(t, empty.Content.Children())
 
@@ -68,9 +85,14 @@ func TestAnydataInJSON(t *testing.T) {
 		require.NoError(t, err, "%s", doc)
 		assert.Equal(t, n.Digest(), back.Digest(), "%s\n%s", doc, codec.OutlineText(back))
 	}
-	n, err := d.ParseJSON([]byte(`{"quay:harbour": {"papers": {"@": {"quay-notes:inspected": 3}, "n": 1.50, "yes": true, "no": null}}}`))
+	n, err := d.ParseJSON(
+		[]byte(`{"quay:harbour": {"papers": {"@": {"quay-notes:inspected": 3}, "n": 1.50, "yes": true, "no": null}}}`),
+	)
 	require.NoError(t, err)
-	assert.Contains(t, codec.OutlineText(n), `xmlns:md0="urn:ietf:params:xml:ns:yang:ietf-yang-metadata" md0:inspected="3" xmlns="urn:example:quay"><n>1.50</n><yes>true</yes><no/></papers>`)
+	assert.Contains(
+		t, codec.OutlineText(n),
+		`xmlns:md0="urn:ietf:params:xml:ns:yang:ietf-yang-metadata" md0:inspected="3" xmlns="urn:example:quay"><n>1.50</n><yes>true</yes><no/></papers>`,
+	)
 	_, err = d.ParseJSON([]byte(`{"quay:harbour": {"papers": {"n": [[1]]}}}`))
 	require.ErrorContains(t, err, "an array in an array has no form in XML")
 }

@@ -69,7 +69,9 @@ func (r *jsonReader) fail(v *value, at tree.Path, tag, format string, args ...an
 	return e
 }
 
-func (r *jsonReader) node(s *schema.Node, kids []*tree.Node, notes []tree.Annotation, v *value, at tree.Path) (*tree.Node, error) {
+func (r *jsonReader) node(
+	s *schema.Node, kids []*tree.Node, notes []tree.Annotation, v *value, at tree.Path,
+) (*tree.Node, error) {
 	n, twice := r.build.Node(s, kids, notes)
 	if twice != nil {
 		return nil, r.fail(v, at.Down(twice), "data-exists", "stands twice")
@@ -78,7 +80,9 @@ func (r *jsonReader) node(s *schema.Node, kids []*tree.Node, notes []tree.Annota
 }
 
 // members reads the members of an object as children of a node of schema s.
-func (r *jsonReader) members(s *schema.Node, v *value, at tree.Path) (kids []*tree.Node, notes []tree.Annotation, err error) {
+func (r *jsonReader) members(
+	s *schema.Node, v *value, at tree.Path,
+) (kids []*tree.Node, notes []tree.Annotation, err error) {
 	described := map[string]*value{} // metadata of leaves, by their name
 	for _, m := range v.members {
 		switch {
@@ -224,7 +228,9 @@ func (r *jsonReader) scalar(s *schema.Node, t *schema.Type, v *value, local *sch
 		shape = "[null]"
 	}
 	if shape == "" {
-		return "", fmt.Errorf("takes one value, not %s", map[byte]string{'{': "an object", '[': "an array", 0: "null"}[v.kind])
+		return "", fmt.Errorf(
+			"takes one value, not %s", map[byte]string{'{': "an object", '[': "an array", 0: "null"}[v.kind],
+		)
 	}
 	var err error
 	if s != nil {
@@ -261,7 +267,9 @@ func loosely(s *schema.Schema, t *schema.Type, text, shape string) bool {
 		return loosely(s, t.Target.Type, text, shape)
 	}
 	for _, m := range t.Members {
-		if v, err := s.Canonical(m, text, s.NameResolver(nil)); err == nil && v == text && (shapeOf(s.Concrete(m, text)) == shape || loosely(s, m, text, shape)) {
+		if v, err := s.Canonical(
+			m, text, s.NameResolver(nil),
+		); err == nil && v == text && (shapeOf(s.Concrete(m, text)) == shape || loosely(s, m, text, shape)) {
 			return true
 		}
 	}

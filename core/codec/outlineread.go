@@ -97,9 +97,14 @@ func (r *outlineReader) block(parent *schema.Node, indent, depth int) ([]*tree.N
 		case l.indent < indent:
 			return kids, nil
 		case l.indent > indent:
-			return nil, l.fail(0, fmt.Sprintf("indent it by %d spaces, or put its parent above it", indent), "is indented deeper than the line above allows")
+			return nil, l.fail(
+				0, fmt.Sprintf("indent it by %d spaces, or put its parent above it", indent),
+				"is indented deeper than the line above allows",
+			)
 		case l.text[0] == '|':
-			return nil, l.fail(0, "a line before it ends with `: |` or begins with `?`", "a line of text belongs to no value")
+			return nil, l.fail(
+				0, "a line before it ends with `: |` or begins with `?`", "a line of text belongs to no value",
+			)
 		}
 		r.at++
 		n, err := r.line(parent, l, depth)
@@ -150,7 +155,9 @@ func (r *outlineReader) line(parent *schema.Node, l sourceLine, depth int) (*tre
 		c.take("[]")
 	}
 	if c.peek() == ':' {
-		return nil, r.wrong(c.fail("put what belongs to it on lines below, indented", "is a %s and holds no value", s.Kind))
+		return nil, r.wrong(
+			c.fail("put what belongs to it on lines below, indented", "is a %s and holds no value", s.Kind),
+		)
 	}
 	notes, err := c.finish(r)
 	if err != nil {
@@ -196,7 +203,10 @@ func withoutKeys(keys, below []*tree.Node, l sourceLine) ([]*tree.Node, error) {
 			continue
 		}
 		if i < len(keys) && keys[i].Value() != n.Value() {
-			return nil, l.fail(0, "the brackets name the entry: leave the line below out", "its key %s is %s in the brackets and %s below", n.Schema().Name, keys[i].Value(), n.Value())
+			return nil, l.fail(
+				0, "the brackets name the entry: leave the line below out",
+				"its key %s is %s in the brackets and %s below", n.Schema().Name, keys[i].Value(), n.Value(),
+			)
 		}
 	}
 	return out, nil
@@ -256,7 +266,9 @@ func (r *outlineReader) valueNode(s *schema.Node, text string, c *cursor, start 
 
 func (r *outlineReader) leaf(s *schema.Node, c *cursor) (*tree.Node, error) {
 	if !c.take(":") {
-		return nil, r.wrong(c.fail("write "+Name(s)+": VALUE", "%s is a %s and needs a colon and its value", s.Name, s.Kind))
+		return nil, r.wrong(
+			c.fail("write "+Name(s)+": VALUE", "%s is a %s and needs a colon and its value", s.Name, s.Kind),
+		)
 	}
 	c.blank()
 	start := c.at

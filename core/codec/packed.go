@@ -96,7 +96,10 @@ func (p *packer) list(edits []*tree.Edit) {
 
 func (p *packer) edit(e *tree.Edit) {
 	head := byte(slices.Index(packedOps, e.Op))
-	for bit, there := range map[byte]bool{packedOpaque: e.Opaque != nil, packedNotes: len(e.Annotations) > 0, packedInsert: e.Insert != "", packedUnknown: e.Schema == nil} {
+	for bit, there := range map[byte]bool{
+		packedOpaque: e.Opaque != nil, packedNotes: len(e.Annotations) > 0, packedInsert: e.Insert != "",
+		packedUnknown: e.Schema == nil,
+	} {
 		if there {
 			head |= bit
 		}
@@ -144,7 +147,8 @@ func gone(op tree.Op) bool { return op == tree.Delete || op == tree.Remove }
 
 // inner tells whether an edit may have children.
 func inner(e *tree.Edit) bool {
-	return e.Schema != nil && e.Opaque == nil && !e.Schema.IsLeaf() && e.Schema.Kind != schema.AnyData && e.Schema.Kind != schema.AnyXML && !gone(e.Op)
+	return e.Schema != nil && e.Opaque == nil && !e.Schema.IsLeaf() && e.Schema.Kind != schema.AnyData &&
+		e.Schema.Kind != schema.AnyXML && !gone(e.Op)
 }
 
 var errPacked = errors.New("packed edits end in the middle, or are none")
@@ -274,7 +278,10 @@ func (u *unpacker) edit(e *tree.Edit, parent *schema.Node, depth int) {
 	}
 	if head&packedNotes != 0 {
 		for range u.size() {
-			e.Annotations = append(e.Annotations, tree.Annotation{Module: u.string(), Space: u.string(), Name: u.string(), Value: u.string()})
+			e.Annotations = append(
+				e.Annotations,
+				tree.Annotation{Module: u.string(), Space: u.string(), Name: u.string(), Value: u.string()},
+			)
 		}
 	}
 	if head&packedInsert != 0 {

@@ -137,7 +137,10 @@ func (x *xmlReader) content(s *schema.Node) (*tree.Node, error) {
 			return nil, err
 		}
 		if text := x.r.Text(); len(bytes.TrimSpace(text)) > 0 {
-			return nil, &Error{Tag: "bad-element", Path: x.path().String(), Msg: fmt.Sprintf("holds text %q where only elements belong", clip(string(text)))}
+			return nil, &Error{
+				Tag: "bad-element", Path: x.path().String(),
+				Msg: fmt.Sprintf("holds text %q where only elements belong", clip(string(text))),
+			}
 		}
 		if ev == markup.End {
 			break
@@ -242,14 +245,18 @@ func (x *xmlReader) leaf(s *schema.Node) error {
 	notes := x.annotations()
 	isDefault := false
 	for _, a := range x.r.Attrs() {
-		isDefault = isDefault || a.Name.Space == WithDefaultsNS && a.Name.Local == "default" && (a.Value == "true" || a.Value == "1")
+		isDefault = isDefault || a.Name.Space == WithDefaultsNS && a.Name.Local == "default" && (a.Value == "true" ||
+			a.Value == "1")
 	}
 	ev, err := x.r.Next()
 	if err != nil {
 		return err
 	}
 	if ev == markup.Start {
-		return &Error{Tag: "bad-element", Path: x.path(s).String(), Msg: fmt.Sprintf("is a %s and cannot hold element %s", s.Kind, x.r.Name().Local)}
+		return &Error{
+			Tag: "bad-element", Path: x.path(s).String(),
+			Msg: fmt.Sprintf("is a %s and cannot hold element %s", s.Kind, x.r.Name().Local),
+		}
 	}
 	v, err := x.value(s)
 	if err != nil {
@@ -348,7 +355,9 @@ func (d Decoder) annotation(a tree.Annotation, have []tree.Annotation) (tree.Ann
 	}
 	m := d.Schema.ModuleByName(a.Module)
 	switch {
-	case slices.ContainsFunc(have, func(o tree.Annotation) bool { return o.Module == a.Module && o.Space == a.Space && o.Name == a.Name }):
+	case slices.ContainsFunc(
+		have, func(o tree.Annotation) bool { return o.Module == a.Module && o.Space == a.Space && o.Name == a.Name },
+	):
 		return a, fmt.Errorf("stands twice")
 	case a == tree.DefaultAnnotation:
 		return a, nil

@@ -45,14 +45,19 @@ func TestPrefixedValues(t *testing.T) {
 		{`<either>07</either>`, "either: 7"},
 		{`<either>xyz</either>`, "either: xyz"},
 		{`<same xmlns:q="urn:k">q:own</same>`, "same: kinds:own"},
-		{`<where xmlns:b="urn:k">/b:c/b:by[b:id='m:other']/b:v</where>`, `where: "/kinds:c/kinds:by[kinds:id='m:other']/kinds:v"`},
+		{
+			`<where xmlns:b="urn:k">/b:c/b:by[b:id='m:other']/b:v</where>`,
+			`where: "/kinds:c/kinds:by[kinds:id='m:other']/kinds:v"`,
+		},
 		{`<bin> aGFy
 		     Ym91cg== </bin>`, "bin: aGFyYm91cg=="},
 		{`<text>  two
  lines &amp; "quotes" </text>`, `text: "  two\n lines & \"quotes\" "`},
 		{`<text/>`, `text: ""`},
 	} {
-		n, err := codec.Decoder{Schema: s, Strict: true}.ParseTree([]byte(`<config><c xmlns="urn:k">` + c.body + `</c></config>`))
+		n, err := codec.Decoder{Schema: s, Strict: true}.ParseTree(
+			[]byte(`<config><c xmlns="urn:k">` + c.body + `</c></config>`),
+		)
 		require.NoError(t, err, c.body)
 		assert.Equal(t, "c\n  "+c.want+"\n", codec.OutlineText(n))
 		text := codec.XML(s, n, outer)
@@ -62,9 +67,12 @@ func TestPrefixedValues(t *testing.T) {
 	}
 	for body, want := range map[string]string{
 		`<id>nope</id>`: "not one of kinds:own, more:other", `<id xmlns:a="urn:none">a:other</id>`: "not one of",
-		`<where xmlns:b="urn:none">/b:c</where>`: `prefix "b"`, `<where>c</where>`: "not an absolute path", `<bin>%%</bin>`: "not base64",
+		`<where xmlns:b="urn:none">/b:c</where>`: `prefix "b"`, `<where>c</where>`: "not an absolute path",
+		`<bin>%%</bin>`: "not base64",
 	} {
-		_, err := codec.Decoder{Schema: s, Strict: true}.ParseTree([]byte(`<config><c xmlns="urn:k">` + body + `</c></config>`))
+		_, err := codec.Decoder{Schema: s, Strict: true}.ParseTree(
+			[]byte(`<config><c xmlns="urn:k">` + body + `</c></config>`),
+		)
 		require.ErrorContains(t, err, want, body)
 	}
 }
@@ -90,12 +98,15 @@ func TestPrefixedKeys(t *testing.T) {
 	require.NoError(t, err, "%s", w.Bytes())
 	got, err := tree.Apply(tree.Empty, back, tree.None)
 	require.NoError(t, err)
-	assert.Equal(t, "c\n  ids: more:other\n  ids: kinds:own\n  by [more:other]\n  by [kinds:own]\n", codec.OutlineText(got))
+	assert.Equal(
+		t, "c\n  ids: more:other\n  ids: kinds:own\n  by [more:other]\n  by [kinds:own]\n", codec.OutlineText(got),
+	)
 }
 
 func TestQuote(t *testing.T) {
 	for in, want := range map[string]string{
-		"plain": "plain", "": `""`, "a b": `"a b"`, `q"`: `"q\""`, "?x": `"?x"`, "x?": "x?", "a,b": `"a,b"`, "tab\t": `"tab\t"`, "é/2001:db8::1": "é/2001:db8::1", "\u200b": `"\u200b"`,
+		"plain": "plain", "": `""`, "a b": `"a b"`, `q"`: `"q\""`, "?x": `"?x"`, "x?": "x?", "a,b": `"a,b"`,
+		"tab\t": `"tab\t"`, "é/2001:db8::1": "é/2001:db8::1", "\u200b": `"\u200b"`,
 	} {
 		assert.Equal(t, want, codec.Quote(in))
 	}

@@ -110,7 +110,10 @@ func (d Decoder) unknown(at tree.Path, name markup.Name) error {
 
 func (d Decoder) value(s *schema.Node, el *markup.Element, at tree.Path) (string, error) {
 	if len(el.Children) > 0 {
-		return "", &Error{Tag: "bad-element", Path: at.String(), Msg: fmt.Sprintf("is a %s and cannot hold element %s", s.Kind, el.Children[0].Name.Local)}
+		return "", &Error{
+			Tag: "bad-element", Path: at.String(),
+			Msg: fmt.Sprintf("is a %s and cannot hold element %s", s.Kind, el.Children[0].Name.Local),
+		}
 	}
 	v, err := d.Canonical(s, el.Text, d.resolver(el))
 	if err == nil {

@@ -61,7 +61,9 @@ func Next(s *schema.Schema, now *tree.Node, text string) ([]Hint, error) {
 		if n.Ambiguous {
 			written = n.Module.Name + ":" + n.Name
 		}
-		if !n.Config || n.KeyIndex() >= 0 || !strings.HasPrefix(written, name) && !strings.HasPrefix(n.Module.Name+":"+n.Name, name) {
+		if !n.Config || n.KeyIndex() >= 0 || !strings.HasPrefix(written, name) && !strings.HasPrefix(
+			n.Module.Name+":"+n.Name, name,
+		) {
 			continue
 		}
 		out = append(out, hint(s, now, below(now, parent), n, at+written))
@@ -92,8 +94,9 @@ func children(s *schema.Schema, p tree.Path) []*schema.Node {
 // hint describes one child of a node, which may not be there.
 func hint(s *schema.Schema, root, parent *tree.Node, n *schema.Node, path string) Hint {
 	h := Hint{
-		Path: path, Kind: n.Kind.String(), Help: strings.Join(strings.Fields(n.Description), " "), Units: n.Units, Default: strings.Join(n.Defaults, ", "),
-		Several: n.Kind == schema.List || n.Kind == schema.LeafList, Keys: n.Keys,
+		Path: path, Kind: n.Kind.String(), Help: strings.Join(strings.Fields(n.Description), " "), Units: n.Units,
+		Default: strings.Join(n.Defaults, ", "), Several: n.Kind == schema.List || n.Kind == schema.LeafList,
+		Keys: n.Keys,
 	}
 	if n.Kind == schema.List && len(n.Keys) > 0 {
 		h.Path += "="

@@ -26,7 +26,9 @@ var pierSchema = schema.Compile([]schema.Source{{Name: "pier", Text: pier}}, sch
 
 func next(t *testing.T, text string) map[string]complete.Hint {
 	t.Helper()
-	now, err := codec.Decoder{Schema: pierSchema}.ParseOutline("pier\n  berth [a/b]\n    description: \"by the ramp\"\n  berth [c]\n  tide: 4\n  flag: x\n  flag: y\n")
+	now, err := codec.Decoder{Schema: pierSchema}.ParseOutline(
+		"pier\n  berth [a/b]\n    description: \"by the ramp\"\n  berth [c]\n  tide: 4\n  flag: x\n  flag: y\n",
+	)
 	require.NoError(t, err)
 	list, err := complete.Next(pierSchema, now, text)
 	require.NoError(t, err)
@@ -38,7 +40,10 @@ func next(t *testing.T, text string) map[string]complete.Hint {
 }
 
 func TestNext(t *testing.T) {
-	assert.Equal(t, complete.Hint{Path: "/pier", Kind: "container", Help: "The pier itself.", Exists: true}, next(t, "/")["/pier"])
+	assert.Equal(
+		t, complete.Hint{Path: "/pier", Kind: "container", Help: "The pier itself.", Exists: true},
+		next(t, "/")["/pier"],
+	)
 	below := next(t, "/pier/")
 	assert.NotContains(t, below, "/pier/state", "state is no configuration")
 	assert.Equal(t, "uint16 (1..9, 20)", below["/pier/tide"].Type)
@@ -51,7 +56,10 @@ func TestNext(t *testing.T) {
 	assert.True(t, below["/pier/flag"].Several)
 	assert.Equal(t, []string{"name"}, below["/pier/berth="].Keys)
 	keys := next(t, "/pier/berth=")
-	assert.Equal(t, complete.Hint{Path: "/pier/berth=a%2Fb", Kind: "entry", Exists: true, Current: "by the ramp"}, keys["/pier/berth=a%2Fb"])
+	assert.Equal(
+		t, complete.Hint{Path: "/pier/berth=a%2Fb", Kind: "entry", Exists: true, Current: "by the ramp"},
+		keys["/pier/berth=a%2Fb"],
+	)
 	assert.Len(t, next(t, "/pier/berth=c"), 1)
 	in := next(t, "/pier/berth=none/de")
 	assert.Len(t, in, 2)

@@ -33,7 +33,9 @@ func random(r *rand.Rand, like *tree.Node) *tree.Node {
 
 func parse(t *testing.T, body string) *tree.Node {
 	t.Helper()
-	n, err := codec.Decoder{Schema: s, Strict: true}.ParseTree([]byte(`<config><harbour xmlns="urn:example:quay">` + body + `</harbour></config>`))
+	n, err := codec.Decoder{Schema: s, Strict: true}.ParseTree(
+		[]byte(`<config><harbour xmlns="urn:example:quay">` + body + `</harbour></config>`),
+	)
 	require.NoError(t, err)
 	return n
 }
@@ -67,15 +69,21 @@ func TestProperties(t *testing.T) {
 		b := random(r, a)
 		d := diff.Compare(a, b)
 		require.Equal(t, a.Digest() == b.Digest(), d.Empty(), "seed %d: empty exactly when the digests agree", seed)
-		require.Equal(t, b.Digest(), apply(t, a, d.Edits()).Digest(), "seed %d: the edits make b of a:\n%s", seed, d.Text(0))
+		require.Equal(
+			t, b.Digest(), apply(t, a, d.Edits()).Digest(), "seed %d: the edits make b of a:\n%s", seed, d.Text(0),
+		)
 		for n, form := range d.Forms() {
 			require.Equal(t, b.Digest(), apply(t, a, form).Digest(), "seed %d: so does form %d", seed, n)
 		}
 		short := apply(t, a, d.Tails())
 		rest := diff.Compare(short, b)
-		require.NotContains(t, encoded(rest.Edits()), "insert=", "seed %d: once the tails are gone all goes to the end", seed)
+		require.NotContains(
+			t, encoded(rest.Edits()), "insert=", "seed %d: once the tails are gone all goes to the end", seed,
+		)
 		require.Equal(t, b.Digest(), apply(t, short, rest.Edits()).Digest(), "seed %d", seed)
-		require.Equal(t, a.Digest(), apply(t, b, d.Invert().Edits()).Digest(), "seed %d: inverted, they lead back", seed)
+		require.Equal(
+			t, a.Digest(), apply(t, b, d.Invert().Edits()).Digest(), "seed %d: inverted, they lead back", seed,
+		)
 		if seed < rounds/4 {
 			readable(t, a, b, d, seed)
 		}
@@ -165,19 +173,41 @@ func places(list []diff.Conflict) (out []string) {
 }
 
 func TestMerge(t *testing.T) {
-	base := parse(t, `<depth>8</depth><berth><name>b1</name><ropes>1</ropes></berth><words>a</words><words>b</words><words>c</words>`)
+	base := parse(
+		t,
+		`<depth>8</depth><berth><name>b1</name><ropes>1</ropes></berth><words>a</words><words>b</words><words>c</words>`,
+	)
 	for _, c := range []struct{ name, mine, theirs, want, conflict string }{
-		{"far apart", `<depth>9</depth><berth><name>b1</name><ropes>1</ropes></berth><words>a</words><words>b</words><words>c</words>`,
+		{
+			"far apart",
+			`<depth>9</depth><berth><name>b1</name><ropes>1</ropes></berth><words>a</words><words>b</words><words>c</words>`,
 			`<depth>8</depth><berth><name>b1</name><ropes>2</ropes></berth><words>a</words><words>b</words><words>c</words>`,
-			"harbour\n  depth: 9.0\n  words: a\n  words: b\n  words: c\n  berth [b1]\n    ropes: 2\n", ""},
+			"harbour\n  depth: 9.0\n  words: a\n  words: b\n  words: c\n  berth [b1]\n    ropes: 2\n", "",
+		},
 		{"the same place", `<depth>9</depth>`, `<depth>7</depth>`, "", "/harbour/depth changed here and on the device"},
-		{"deleted against changed", `<depth>8</depth>`, `<depth>8</depth><berth><name>b1</name><ropes>2</ropes></berth>`, "", "/harbour/berth=b1 deleted here, changed on the device"},
-		{"changed against deleted", `<depth>8</depth><berth><name>b1</name><ropes>2</ropes></berth>`, `<depth>8</depth>`, "", "/harbour/berth=b1 changed here, deleted on the device"},
-		{"one side orders", `<words>c</words><words>a</words><words>b</words>`, `<words>a</words><words>b</words><words>c</words><words>d</words>`,
-			"harbour\n  words: c\n  words: a\n  words: b\n  words: d\n", ""},
-		{"both sides order", `<words>c</words><words>a</words><words>b</words>`, `<words>b</words><words>a</words><words>c</words>`,
-			"harbour\n  words: c\n  words: b\n  words: a\n", ""},
-		{"in a circle", `<words>b</words><words>a</words><words>c</words>`, `<words>a</words><words>c</words><words>b</words>`, "", "/harbour/words the order was changed here and on the device: which comes first of c, b, a"},
+		{
+			"deleted against changed", `<depth>8</depth>`,
+			`<depth>8</depth><berth><name>b1</name><ropes>2</ropes></berth>`, "",
+			"/harbour/berth=b1 deleted here, changed on the device",
+		},
+		{
+			"changed against deleted", `<depth>8</depth><berth><name>b1</name><ropes>2</ropes></berth>`,
+			`<depth>8</depth>`, "", "/harbour/berth=b1 changed here, deleted on the device",
+		},
+		{
+			"one side orders", `<words>c</words><words>a</words><words>b</words>`,
+			`<words>a</words><words>b</words><words>c</words><words>d</words>`,
+			"harbour\n  words: c\n  words: a\n  words: b\n  words: d\n", "",
+		},
+		{
+			"both sides order", `<words>c</words><words>a</words><words>b</words>`,
+			`<words>b</words><words>a</words><words>c</words>`, "harbour\n  words: c\n  words: b\n  words: a\n", "",
+		},
+		{
+			"in a circle", `<words>b</words><words>a</words><words>c</words>`,
+			`<words>a</words><words>c</words><words>b</words>`, "",
+			"/harbour/words the order was changed here and on the device: which comes first of c, b, a",
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			got, conflicts := diff.Merge(base, parse(t, c.mine), parse(t, c.theirs))
@@ -196,8 +226,14 @@ func TestMerge(t *testing.T) {
 }
 
 func TestRenderings(t *testing.T) {
-	a := parse(t, `<name>old</name><depth>8</depth><words>a</words><words>b</words><words>c</words><words>d</words><berth><name>b1</name><ropes>1</ropes></berth><berth><name>b2</name><lamp/></berth><berth><name>b3</name></berth>`)
-	b := parse(t, `<name>new</name><depth>8</depth><words>d</words><words>a</words><words>b</words><words>c</words><berth><name>b1</name><ropes>1</ropes></berth><berth><name>b3</name></berth><berth><name>b4</name><lamp><colour>green</colour></lamp></berth>`)
+	a := parse(
+		t,
+		`<name>old</name><depth>8</depth><words>a</words><words>b</words><words>c</words><words>d</words><berth><name>b1</name><ropes>1</ropes></berth><berth><name>b2</name><lamp/></berth><berth><name>b3</name></berth>`,
+	)
+	b := parse(
+		t,
+		`<name>new</name><depth>8</depth><words>d</words><words>a</words><words>b</words><words>c</words><berth><name>b1</name><ropes>1</ropes></berth><berth><name>b3</name></berth><berth><name>b4</name><lamp><colour>green</colour></lamp></berth>`,
+	)
 	d := diff.Compare(a, b)
 	assert.Equal(t, `  harbour
 ~   quay:name: old → new

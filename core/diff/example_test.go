@@ -15,7 +15,9 @@ var boat = schema.Compile([]schema.Source{{Name: "boat", Text: `module boat {
 }`}}, schema.Options{})
 
 func deck(body string) *tree.Node {
-	n, err := codec.Decoder{Schema: boat, Strict: true}.ParseTree([]byte(`<config><deck xmlns="urn:example:boat">` + body + `</deck></config>`))
+	n, err := codec.Decoder{Schema: boat, Strict: true}.ParseTree(
+		[]byte(`<config><deck xmlns="urn:example:boat">` + body + `</deck></config>`),
+	)
 	if err != nil {
 		panic(err)
 	}
@@ -47,7 +49,9 @@ func ExampleMerge() {
 	result, conflicts := diff.Merge(base, mine, theirs)
 	fmt.Print(codec.OutlineText(result))
 	for _, c := range conflicts {
-		fmt.Printf("%s: %s, was %s, mine %s, theirs %s\n", c.Path, c.Why, c.Base.Value(), c.Mine.Value(), c.Theirs.Value())
+		fmt.Printf(
+			"%s: %s, was %s, mine %s, theirs %s\n", c.Path, c.Why, c.Base.Value(), c.Mine.Value(), c.Theirs.Value(),
+		)
 	}
 	// Output:
 	// deck

@@ -21,13 +21,18 @@ func FuzzMerge(f *testing.F) {
 	for seed := range uint64(5) {
 		r := rand.New(rand.NewPCG(seed, 6))
 		base := treetest.Tree(r, s)
-		f.Add(codec.OutlineText(base), codec.OutlineText(treetest.Mutate(r, s, base)), codec.OutlineText(treetest.Mutate(r, s, base)))
+		f.Add(
+			codec.OutlineText(base), codec.OutlineText(treetest.Mutate(r, s, base)),
+			codec.OutlineText(treetest.Mutate(r, s, base)),
+		)
 	}
 	f.Fuzz(func(t *testing.T, a, b, c string) {
 		var trees [3]*tree.Node
 		for i, text := range []string{a, b, c} {
 			var err error
-			if trees[i], err = (codec.Decoder{Schema: s, Limits: markup.Limits{Bytes: 1 << 14, Depth: 40}}).ParseOutline(text); err != nil {
+			if trees[i], err = (codec.Decoder{
+				Schema: s, Limits: markup.Limits{Bytes: 1 << 14, Depth: 40},
+			}).ParseOutline(text); err != nil {
 				return
 			}
 		}

@@ -131,7 +131,8 @@ func (i Item) node(s *schema.Schema) (tree.Path, *tree.Node, error) {
 	cut := strings.LastIndexByte(i.Path, '/')
 	d := codec.Decoder{Schema: s}
 	if unknown := strings.HasPrefix(text, "<"); unknown {
-		if p, err := tree.ParsePath(s, i.Path); err == nil && (p.Last().Kind != schema.AnyData && p.Last().Kind != schema.AnyXML) {
+		if p, err := tree.ParsePath(s, i.Path); err == nil && (p.Last().Kind != schema.AnyData &&
+			p.Last().Kind != schema.AnyXML) {
 			unknown = false // a value that begins like XML
 		} else {
 			parent, err := tree.ParsePath(s, i.Path[:max(0, cut)])

@@ -18,7 +18,8 @@ import (
 
 // The law of order, written on lists of names alone, apart from what merges them.
 
-var orders = schema.Compile([]schema.Source{{Name: "orders", Text: `module orders { yang-version 1.1; namespace "urn:o"; prefix o;
+var orders = schema.Compile([]schema.Source{{Name: "orders",
+	Text: `module orders { yang-version 1.1; namespace "urn:o"; prefix o;
   leaf-list word { type string; ordered-by user; }
   list rule { key name; ordered-by user; leaf name { type string; } leaf note { type string; } } }`}}, schema.Options{})
 
@@ -93,7 +94,9 @@ func wanted(base, mine, theirs []string, p, q string) int {
 // broken gives what of the law a merge breaks; "" if nothing.
 func broken(base, mine, theirs, result []string, among [][]string) string {
 	together := func(p, q string) bool {
-		return slices.ContainsFunc(among, func(g []string) bool { return slices.Contains(g, p) && slices.Contains(g, q) })
+		return slices.ContainsFunc(
+			among, func(g []string) bool { return slices.Contains(g, p) && slices.Contains(g, q) },
+		)
 	}
 	survivors := map[string]bool{}
 	for _, n := range slices.Concat(base, mine, theirs) {
@@ -224,9 +227,14 @@ func TestLawOfOrder(t *testing.T) {
 			clean++
 		}
 		result := readOrder(t, got)
-		require.Empty(t, broken(base, mine, theirs, result, among), "base %v, mine %v, theirs %v gave %v, told %v", base, mine, theirs, result, among)
+		require.Empty(
+			t, broken(base, mine, theirs, result, among), "base %v, mine %v, theirs %v gave %v, told %v", base, mine,
+			theirs, result, among,
+		)
 	}
-	t.Logf("%d merges: %d had something to tell, %d were clean though both sides changed the order", rounds, told, clean)
+	t.Logf(
+		"%d merges: %d had something to tell, %d were clean though both sides changed the order", rounds, told, clean,
+	)
 	require.Greater(t, told, rounds/50)
 	require.Greater(t, clean, rounds/50)
 }
@@ -245,7 +253,10 @@ func TestOrderByHand(t *testing.T) {
 		{"a b", "a p b", "a t b", "a t p b", "p, t"},
 		{"a b c d e f", "b a c d e f", "a b c d f e", "b a c d f e", ""},
 	} {
-		got, conflicts := diff.Merge(inOrder(t, strings.Fields(c.base), true), inOrder(t, strings.Fields(c.mine), true), inOrder(t, strings.Fields(c.theirs), true))
+		got, conflicts := diff.Merge(
+			inOrder(t, strings.Fields(c.base), true), inOrder(t, strings.Fields(c.mine), true),
+			inOrder(t, strings.Fields(c.theirs), true),
+		)
 		require.Equal(t, c.want, strings.Join(readOrder(t, got), " "), "%+v", c)
 		if c.told == "" {
 			require.Empty(t, conflicts, "%+v", c)
@@ -293,7 +304,8 @@ func TestWhereHeedsOrder(t *testing.T) {
 		isOld, isNew := d.Where(inOrder(t, now, list))
 		holds := func(side, other []string) bool {
 			for _, p := range slices.Concat(old, new) {
-				if slices.Contains(old, p) != slices.Contains(new, p) && slices.Contains(now, p) != slices.Contains(side, p) {
+				if slices.Contains(old, p) != slices.Contains(new, p) &&
+					slices.Contains(now, p) != slices.Contains(side, p) {
 					return false
 				}
 				for _, q := range slices.Concat(old, new) {
@@ -372,9 +384,27 @@ func TestUnmoved(t *testing.T) {
 		order diff.Order
 		want  bool
 	}{
-		"came back at the end":  {diff.Order{Base: []string{"y"}, Mine: []string{"x", "y"}, Theirs: []string{"y", "x"}, Among: [][]string{{"x", "y"}}}, true},
-		"somebody's own entry":  {diff.Order{Base: []string{"y"}, Mine: []string{"x", "y"}, Theirs: []string{"z", "y"}, Among: [][]string{{"x", "z"}}}, false},
-		"somebody moved others": {diff.Order{Base: []string{"y", "w"}, Mine: []string{"x", "y", "w"}, Theirs: []string{"w", "y", "x"}, Among: [][]string{{"x", "y"}}}, false},
+		"came back at the end": {
+			diff.Order{
+				Base: []string{"y"}, Mine: []string{"x", "y"}, Theirs: []string{"y", "x"},
+				Among: [][]string{{"x", "y"}},
+			},
+			true,
+		},
+		"somebody's own entry": {
+			diff.Order{
+				Base: []string{"y"}, Mine: []string{"x", "y"}, Theirs: []string{"z", "y"},
+				Among: [][]string{{"x", "z"}},
+			},
+			false,
+		},
+		"somebody moved others": {
+			diff.Order{
+				Base: []string{"y", "w"}, Mine: []string{"x", "y", "w"}, Theirs: []string{"w", "y", "x"},
+				Among: [][]string{{"x", "y"}},
+			},
+			false,
+		},
 	} {
 		require.Equal(t, c.want, c.order.Unmoved(), name)
 	}

@@ -61,7 +61,12 @@ func newLong(r *rand.Rand) *long {
 		}
 	}
 	for i := range 100 {
-		l.kids["unknown"] = append(l.kids["unknown"], tree.NewOpaque(nil, tree.Opaque{Space: "urn:x", Local: "x", XML: fmt.Appendf(nil, `<x xmlns="urn:x">%d</x>`, i)}))
+		l.kids["unknown"] = append(
+			l.kids["unknown"],
+			tree.NewOpaque(
+				nil, tree.Opaque{Space: "urn:x", Local: "x", XML: fmt.Appendf(nil, `<x xmlns="urn:x">%d</x>`, i)},
+			),
+		)
 	}
 	return l
 }
@@ -96,7 +101,13 @@ func (l *long) changed() *long {
 			}
 		case 2:
 			if s := list[i].Schema(); s != nil && !s.IsLeaf() {
-				list[i] = tree.New(s, append(slices.Clone(list[i].Children()[:len(s.Keys)]), l.entry(name, 0, fmt.Sprint(l.r.IntN(3))).Children()[len(s.Keys):]...))
+				list[i] = tree.New(
+					s,
+					append(
+						slices.Clone(list[i].Children()[:len(s.Keys)]),
+						l.entry(name, 0, fmt.Sprint(l.r.IntN(3))).Children()[len(s.Keys):]...,
+					),
+				)
 			}
 		case 3:
 			n := list[i]

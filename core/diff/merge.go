@@ -209,7 +209,9 @@ func (m *merger) group(b, x, t *tree.Node, bs, xs []*tree.Node, at tree.Path) []
 // choices merges the choices a schema node stands in, from the outermost on,
 // where the sides chose different cases: a choice is then taken whole, of the
 // side that changed it. False where the cases agree all the way down.
-func (m *merger) choices(b, x, t *tree.Node, s *schema.Node, done map[*schema.Node]bool, at tree.Path) ([]tree.Patch, bool) {
+func (m *merger) choices(
+	b, x, t *tree.Node, s *schema.Node, done map[*schema.Node]bool, at tree.Path,
+) ([]tree.Patch, bool) {
 	var way []*schema.Node
 	for c := caseOf(s); c != nil; c = caseOf(c.Parent) {
 		way = append(way, c.Parent)
@@ -234,7 +236,10 @@ func (m *merger) choices(b, x, t *tree.Node, s *schema.Node, done map[*schema.No
 			return out, true
 		}
 		some := slices.Concat(inX, inT, inB)[0]
-		m.conflict(at.Down(some), first(inB), first(inX), first(inT), "another case of the choice "+choice.Name+" was chosen on the device")
+		m.conflict(
+			at.Down(some), first(inB), first(inX), first(inT),
+			"another case of the choice "+choice.Name+" was chosen on the device",
+		)
 		return nil, true
 	}
 	return nil, false
@@ -283,6 +288,8 @@ func (m *merger) unkeyed(b, x, t []*tree.Node, at tree.Path) []*tree.Node {
 		return x
 	}
 	some := slices.Concat(x, t, b)[0]
-	m.conflict(at.Down(some), first(b), first(x), first(t), "content that is not understood changed here and on the device")
+	m.conflict(
+		at.Down(some), first(b), first(x), first(t), "content that is not understood changed here and on the device",
+	)
 	return t
 }

@@ -28,8 +28,8 @@ func (m *merger) ordered(b, x, t []*tree.Node, at tree.Path) []*tree.Node {
 	if len(among) > 0 {
 		some := slices.Concat(x, t)[0]
 		m.conflicts = append(m.conflicts, Conflict{
-			Path: append(at[:len(at):len(at)], tree.Step{Node: some.Schema()}), Base: first(b), Mine: first(x), Theirs: first(t), Why: why(among),
-			Order: &Order{names(b), names(x), names(t), among},
+			Path: append(at[:len(at):len(at)], tree.Step{Node: some.Schema()}), Base: first(b), Mine: first(x),
+			Theirs: first(t), Why: why(among), Order: &Order{names(b), names(x), names(t), among},
 		})
 	}
 	out := make([]*tree.Node, 0, len(order))

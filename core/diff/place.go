@@ -52,10 +52,15 @@ func Decided(result, mine *tree.Node, list []Conflict) (*tree.Node, error) {
 				some = c.Theirs
 			}
 			result = update(result, way, func(n *tree.Node) *tree.Node {
-				return n.Patched([]tree.Patch{{All: true, Unknown: some.Opaque(), List: from.Unknown(some.Opaque())}}, n.Annotations())
+				return n.Patched(
+					[]tree.Patch{{All: true, Unknown: some.Opaque(), List: from.Unknown(some.Opaque())}},
+					n.Annotations(),
+				)
 			})
 		case s == nil:
-		case c.Mine != nil && c.Theirs != nil && !s.IsLeaf() && c.Mine.Opaque() == nil && tree.Identity(c.Mine) == tree.Identity(c.Theirs) && c.Mine.Schema() == c.Theirs.Schema() && (last.Keys != nil || s.Kind != schema.List):
+		case c.Mine != nil && c.Theirs != nil && !s.IsLeaf() && c.Mine.Opaque() == nil &&
+			tree.Identity(c.Mine) == tree.Identity(c.Theirs) && c.Mine.Schema() == c.Theirs.Schema() &&
+			(last.Keys != nil || s.Kind != schema.List):
 			// Both have it, so it is its metadata alone.
 			result = update(result, c.Path, func(n *tree.Node) *tree.Node { return n.Annotated(c.Mine.Annotations()) })
 		case from == nil, last.Keys != nil, s.Kind == schema.Leaf && caseOf(s) == nil:
@@ -65,7 +70,9 @@ func Decided(result, mine *tree.Node, list []Conflict) (*tree.Node, error) {
 			}
 			result = next
 		default:
-			result = update(result, way, func(n *tree.Node) *tree.Node { return n.Patched(asMine(from, n, s), n.Annotations()) })
+			result = update(
+				result, way, func(n *tree.Node) *tree.Node { return n.Patched(asMine(from, n, s), n.Annotations()) },
+			)
 		}
 	}
 	return result, nil

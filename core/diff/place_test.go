@@ -33,19 +33,23 @@ func TestDecided(t *testing.T) {
 		got, err := diff.Decided(result, x, conflicts)
 		require.NoError(t, err, "seed %d", seed)
 		for _, c := range conflicts {
-			if c.Path.Last() == nil || c.Mine != nil && c.Theirs != nil && !c.Path.Last().IsLeaf() || c.Path[len(c.Path)-1].Keys == nil && c.Path.Last().Kind != schema.Leaf {
+			if c.Path.Last() == nil || c.Mine != nil && c.Theirs != nil && !c.Path.Last().IsLeaf() ||
+				c.Path[len(c.Path)-1].Keys == nil && c.Path.Last().Kind != schema.Leaf {
 				continue
 			}
 			require.True(t, tree.Same(c.Mine, at(got, c.Path)), "seed %d at %s", seed, c.Path)
 		}
 		want, _ := diff.Merge(base, y, x)
-		if d := diff.Compare(want, got); d.Empty() || diff.OrderOnly(d) { // who comes first where both put something new is anybody's guess
+		// who comes first where both put something new is anybody's guess
+		if d := diff.Compare(want, got); d.Empty() || diff.OrderOnly(d) {
 			same++
 		}
 	}
 	assert.Greater(t, mine, 300)
 	t.Logf("%d of %d with conflicts are the same but for order", same, mine)
-	assert.Greater(t, float64(same)/float64(mine), 0.8, "metadata of what both sides made anew has no base to be merged by")
+	assert.Greater(
+		t, float64(same)/float64(mine), 0.8, "metadata of what both sides made anew has no base to be merged by",
+	)
 }
 
 func at(n *tree.Node, p tree.Path) *tree.Node {
@@ -76,7 +80,9 @@ func TestWithout(t *testing.T) {
 			got, err := tree.Apply(old, tree.Fitted(old, rest), tree.None)
 			require.NoError(t, err, "seed %d: without %s", seed, c.Path())
 			if c.Kind != diff.Moved && !(c.New != nil && c.Path().Last().UserOrdered) {
-				require.True(t, tree.Same(at(old, c.Path()), at(got, c.Path())) || inChoice(c), "seed %d: %s", seed, c.Path())
+				require.True(
+					t, tree.Same(at(old, c.Path()), at(got, c.Path())) || inChoice(c), "seed %d: %s", seed, c.Path(),
+				)
 			}
 			tried++
 		})
@@ -139,11 +145,16 @@ func TestPlaceAndTrace(t *testing.T) {
 	four := do(three, diff.Onto(read("depot\n  crate [7]\n    label: new\n")))
 	assert.Equal(t, "depot\n  crate [7]\n    label: new\n  word: z\n", codec.OutlineText(four))
 	who := diff.Trace([]*tree.Node{zero, one, two, three, four})
-	for p, step := range map[string]int{"/depot/word=z": 1, "/depot/word=x": 1, "/depot/crate=1": 2, "/depot/crate=7/label": 3, "/depot/crate=1/seal/by": 2} {
+	for p, step := range map[string]int{
+		"/depot/word=z": 1, "/depot/word=x": 1, "/depot/crate=1": 2, "/depot/crate=7/label": 3,
+		"/depot/crate=1/seal/by": 2,
+	} {
 		got, ok := who[p]
 		assert.True(t, ok, p)
 		assert.Equal(t, step, got, p)
 	}
-	moved := do(read("depot\n  word: x\n  word: y\n  word: z\n"), tree.MoveTo(path("/depot/word=z"), "before", []string{"y"}))
+	moved := do(
+		read("depot\n  word: x\n  word: y\n  word: z\n"), tree.MoveTo(path("/depot/word=z"), "before", []string{"y"}),
+	)
 	assert.Equal(t, "depot\n  word: x\n  word: z\n  word: y\n", codec.OutlineText(moved))
 }

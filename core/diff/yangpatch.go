@@ -115,7 +115,9 @@ func (d *Difference) YangPatchXML(s *schema.Schema, id string) []byte {
 type patchText struct{ name, text string }
 
 func (e patchEdit) texts() []patchText {
-	return []patchText{{"edit-id", e.id}, {"operation", e.operation}, {"target", e.target}, {"point", e.point}, {"where", e.where}}
+	return []patchText{
+		{"edit-id", e.id}, {"operation", e.operation}, {"target", e.target}, {"point", e.point}, {"where", e.where},
+	}
 }
 
 // YangPatchJSON renders the difference as a YANG Patch (RFC 8072) in JSON.
@@ -185,7 +187,9 @@ func (e patchEdit) edit(s *schema.Schema) (*tree.Edit, error) {
 			besideKeys = p[len(p)-1].Keys
 		}
 	default:
-		return nil, fmt.Errorf("operation %q is not one of create, delete, insert, merge, move, replace, remove", e.operation)
+		return nil, fmt.Errorf(
+			"operation %q is not one of create, delete, insert, merge, move, replace, remove", e.operation,
+		)
 	}
 	if e.node != nil && e.node.Schema() == nil {
 		cut := strings.LastIndexByte(e.target, '/')
@@ -241,7 +245,10 @@ func parsePatch(s *schema.Schema, doc []byte) ([]patchEdit, error) {
 			continue
 		}
 		text := func(name string) string { return el.Child(PatchNS, name).Value() }
-		e := patchEdit{id: text("edit-id"), operation: text("operation"), target: text("target"), point: text("point"), where: text("where")}
+		e := patchEdit{
+			id: text("edit-id"), operation: text("operation"), target: text("target"), point: text("point"),
+			where: text("where"),
+		}
 		if v := el.Child(PatchNS, "value"); v != nil && len(v.Children) > 0 {
 			if e.node, err = (codec.Decoder{Schema: s}).NodeBelow(parentOf(s, e.target), v.Children[0]); err != nil {
 				return nil, fmt.Errorf("edit %s: %w", e.id, err)

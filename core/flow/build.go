@@ -246,7 +246,9 @@ func (s *Space) compileOne(fam Family, r *Rule) (c compiled, ok bool) {
 			return c, false
 		}
 	}
-	c.conds = slices.DeleteFunc(c.conds, func(x cond) bool { return len(x.spans) == 1 && x.spans[0] == whole(x.field, fam) })
+	c.conds = slices.DeleteFunc(
+		c.conds, func(x cond) bool { return len(x.spans) == 1 && x.spans[0] == whole(x.field, fam) },
+	)
 	return c, true
 }
 

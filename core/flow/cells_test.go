@@ -110,7 +110,10 @@ func TestAgainstEveryCell(t *testing.T) {
 			if x == y && n%7 > 0 {
 				continue // those that differ all, and some of the others
 			}
-			p := flow.Packet{From: netip.AddrFrom4([4]byte{byte(at[2] * 32), 0, 0, byte(rnd.IntN(256))}), To: netip.AddrFrom4([4]byte{byte(at[1] * 32), 9, 9, 9})}
+			p := flow.Packet{
+				From: netip.AddrFrom4([4]byte{byte(at[2] * 32), 0, 0, byte(rnd.IntN(256))}),
+				To:   netip.AddrFrom4([4]byte{byte(at[1] * 32), 9, 9, 9}),
+			}
 			p.Numbers[flow.Protocol], p.Numbers[flow.DestinationPort] = uint64(at[0]*32), uint64(at[3]*8000)
 			require.Equal(t, y && !x, e.Permitted.Has(p))
 			require.Equal(t, x && !y, e.Denied.Has(p))

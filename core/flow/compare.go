@@ -128,7 +128,8 @@ func unaligned(a, b []Rule) (out []*Rule) {
 
 // same reports whether two rules do the same, whatever they are called.
 func (r *Rule) same(q *Rule) bool {
-	if r.Action != q.Action || r.Match.never != q.Match.never || r.Match.only != q.Match.only || len(r.Match.ands) != len(q.Match.ands) || !slices.Equal(r.Facts, q.Facts) {
+	if r.Action != q.Action || r.Match.never != q.Match.never || r.Match.only != q.Match.only ||
+		len(r.Match.ands) != len(q.Match.ands) || !slices.Equal(r.Facts, q.Facts) {
 		return false
 	}
 	for i := range r.Match.ands {

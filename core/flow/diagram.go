@@ -53,7 +53,10 @@ func NewSpace(l Limits) *Space {
 	if l.Steps <= 0 {
 		l.Steps = usualSteps
 	}
-	return &Space{nodes: map[uint64]*node{}, terminals: map[int32]*node{}, limit: uint32(l.Nodes), work: l.Steps, factIndex: map[string]Field{}, memo: map[applied]*node{}}
+	return &Space{
+		nodes: map[uint64]*node{}, terminals: map[int32]*node{}, limit: uint32(l.Nodes), work: l.Steps,
+		factIndex: map[string]Field{}, memo: map[applied]*node{},
+	}
 }
 
 // spend counts work; it reports whether there is any left.

@@ -151,7 +151,9 @@ func Changes(before, after *tree.Node) []Change {
 	for _, name := range names(was, is) {
 		x, hadIt := was.Filter(name)
 		y, hasIt := is.Filter(name)
-		if slices.EqualFunc(x.Rules, y.Rules, func(p, q Rule) bool { return p.same(&q) && p.Name == q.Name }) && hadIt == hasIt {
+		if slices.EqualFunc(
+			x.Rules, y.Rules, func(p, q Rule) bool { return p.same(&q) && p.Name == q.Name },
+		) && hadIt == hasIt {
 			continue
 		}
 		c := Differ(x, y)
@@ -186,7 +188,9 @@ func attachments(was, is Reading, out []Change) []Change {
 		if slices.EqualFunc(x.Rules, y.Rules, func(p, q Rule) bool { return p.same(&q) && p.Name == q.Name }) {
 			continue
 		}
-		if i := slices.IndexFunc(out, func(c Change) bool { return c.Filter != "" && was.alone(at, c.Filter) && is.alone(at, c.Filter) }); i >= 0 {
+		if i := slices.IndexFunc(
+			out, func(c Change) bool { return c.Filter != "" && was.alone(at, c.Filter) && is.alone(at, c.Filter) },
+		); i >= 0 {
 			out[i].On = append(out[i].On, key)
 			continue
 		}
@@ -213,13 +217,17 @@ func (r Reading) At(name, direction string) Filter {
 	if names := r.attached(name, direction); names == nil {
 		return Filter{Name: name + " " + direction, Rules: []Rule{{Name: NoFilter, Action: Accept}}}
 	}
-	i := slices.IndexFunc(r.Attached, func(a Attachment) bool { return a.Interface == name && a.Direction == direction })
+	i := slices.IndexFunc(
+		r.Attached, func(a Attachment) bool { return a.Interface == name && a.Direction == direction },
+	)
 	return r.Chain(r.Attached[i])
 }
 
 // attached names the filters that work on an interface in a direction.
 func (r Reading) attached(name, direction string) []string {
-	i := slices.IndexFunc(r.Attached, func(a Attachment) bool { return a.Interface == name && a.Direction == direction })
+	i := slices.IndexFunc(
+		r.Attached, func(a Attachment) bool { return a.Interface == name && a.Direction == direction },
+	)
 	if i < 0 {
 		return nil
 	}

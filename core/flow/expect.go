@@ -53,7 +53,9 @@ const MaxExpectation = 2000
 
 // ParseExpectation reads one.
 func ParseExpectation(line string) (Expectation, error) {
-	e := Expectation{Text: strings.Join(strings.Fields(line), " "), nets: map[Field][]netRange{}, numbers: map[Field][]span{}}
+	e := Expectation{
+		Text: strings.Join(strings.Fields(line), " "), nets: map[Field][]netRange{}, numbers: map[Field][]span{},
+	}
 	p := &phrase{line: line}
 	if len(line) > MaxExpectation {
 		return e, p.wrong(0, "it has %d bytes, at most %d are read", len(line), MaxExpectation)
@@ -64,7 +66,9 @@ func ParseExpectation(line string) (Expectation, error) {
 		e.Permit = true
 	case "deny":
 	case "":
-		return e, p.wrong(at, "it begins with permit or deny, as in: permit tcp from 198.51.100.0/24 to 192.0.2.13 port 830")
+		return e, p.wrong(
+			at, "it begins with permit or deny, as in: permit tcp from 198.51.100.0/24 to 192.0.2.13 port 830",
+		)
 	default:
 		return e, p.wrong(at, "%q: an expectation begins with permit or deny", word)
 	}
@@ -160,7 +164,9 @@ func (e *Expectation) sensible(p *phrase) error {
 
 // about reports whether only protocols of a few are named.
 func (e *Expectation) about(some ...uint64) bool {
-	return len(e.protocols) > 0 && !slices.ContainsFunc(e.protocols, func(n uint64) bool { return !slices.Contains(some, n) })
+	return len(e.protocols) > 0 && !slices.ContainsFunc(
+		e.protocols, func(n uint64) bool { return !slices.Contains(some, n) },
+	)
 }
 
 // matches gives what packets it is about, family by family.
@@ -257,7 +263,9 @@ func readNet(text string) (netRange, error) {
 	}
 	if p, err := netip.ParsePrefix(text); err == nil {
 		if p.Masked() != p {
-			return netRange{}, fmt.Errorf("%s has bits behind its length: is %s meant, or %s?", text, p.Masked(), p.Addr())
+			return netRange{}, fmt.Errorf(
+				"%s has bits behind its length: is %s meant, or %s?", text, p.Masked(), p.Addr(),
+			)
 		}
 		return netRange{familyOf(p.Addr()), prefixSpan(p)}, nil
 	}

@@ -45,7 +45,10 @@ const (
 // mostFacts is how many facts there may be at once: a field is a bit of a word.
 const mostFacts = 64 - int(Facts)
 
-var fieldNames = [...]string{"protocol", "to", "from", "to port", "from port", "type", "code", "dscp", "ecn", "length", "ttl", "offset", "identification", "flow label"}
+var fieldNames = [...]string{
+	"protocol", "to", "from", "to port", "from port", "type", "code", "dscp", "ecn", "length", "ttl", "offset",
+	"identification", "flow label",
+}
 
 // widths are the bits of the fields that are numbers.
 var widths = [...]uint{8, 0, 0, 16, 16, 8, 8, 6, 2, 16, 8, 13, 16, 20}
@@ -74,7 +77,10 @@ const (
 	ICMPv6 = 58
 )
 
-var protocolNames = map[uint64]string{ICMP: "icmp", 2: "igmp", TCP: "tcp", UDP: "udp", 47: "gre", 50: "esp", 51: "ah", ICMPv6: "icmpv6", 89: "ospf", 112: "vrrp", 132: "sctp"}
+var protocolNames = map[uint64]string{
+	ICMP: "icmp", 2: "igmp", TCP: "tcp", UDP: "udp", 47: "gre", 50: "esp", 51: "ah", ICMPv6: "icmpv6", 89: "ospf",
+	112: "vrrp", 132: "sctp",
+}
 
 func protocolName(n uint64) string {
 	if name := protocolNames[n]; name != "" {

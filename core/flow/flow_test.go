@@ -15,8 +15,16 @@ import (
 
 // wild makes rules of both families with everything that can be asked.
 func wild(rnd *rand.Rand, n int) []flow.Rule {
-	v6 := []netip.Prefix{netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("2001:db8:1::/48"), netip.MustParsePrefix("2001:db8:1:2::/64"), netip.MustParsePrefix("::/0"), netip.MustParsePrefix("2001:db8:1:2::7/128")}
-	v4 := []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("10.1.0.0/16"), netip.MustParsePrefix("10.1.2.0/24"), netip.MustParsePrefix("10.1.2.128/25"), netip.MustParsePrefix("0.0.0.0/0"), netip.MustParsePrefix("10.1.2.200/32")}
+	v6 := []netip.Prefix{
+		netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("2001:db8:1::/48"),
+		netip.MustParsePrefix("2001:db8:1:2::/64"), netip.MustParsePrefix("::/0"),
+		netip.MustParsePrefix("2001:db8:1:2::7/128"),
+	}
+	v4 := []netip.Prefix{
+		netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("10.1.0.0/16"), netip.MustParsePrefix("10.1.2.0/24"),
+		netip.MustParsePrefix("10.1.2.128/25"), netip.MustParsePrefix("0.0.0.0/0"),
+		netip.MustParsePrefix("10.1.2.200/32"),
+	}
 	out := make([]flow.Rule, n)
 	for i := range out {
 		var m flow.Match
@@ -59,7 +67,11 @@ func wild(rnd *rand.Rand, n int) []flow.Rule {
 
 // packet makes one that some rule may be about.
 func packet(rnd *rand.Rand) flow.Packet {
-	p := flow.Packet{Facts: map[string]bool{"tcp ack": rnd.IntN(2) == 0, "tcp syn": rnd.IntN(2) == 0, "ipv4/ihl is 5": rnd.IntN(2) == 0}}
+	p := flow.Packet{
+		Facts: map[string]bool{
+			"tcp ack": rnd.IntN(2) == 0, "tcp syn": rnd.IntN(2) == 0, "ipv4/ihl is 5": rnd.IntN(2) == 0,
+		},
+	}
 	ends := []string{"10.1.2.200", "10.1.2.3", "10.1.9.9", "10.9.9.9", "192.0.2.1"}
 	if rnd.IntN(2) == 0 {
 		p.Family = flow.IPv6
@@ -68,7 +80,8 @@ func packet(rnd *rand.Rand) flow.Packet {
 	p.From, p.To = netip.MustParseAddr(ends[rnd.IntN(len(ends))]), netip.MustParseAddr(ends[rnd.IntN(len(ends))])
 	p.Numbers[flow.Protocol] = []uint64{flow.TCP, flow.UDP, flow.ICMP, flow.ICMPv6, 89, 200}[rnd.IntN(6)]
 	p.Numbers[flow.DestinationPort], p.Numbers[flow.SourcePort] = uint64(rnd.IntN(10)), uint64(rnd.IntN(10))
-	p.Numbers[flow.ICMPType], p.Numbers[flow.DSCP], p.Numbers[flow.TTL] = uint64(rnd.IntN(4)), uint64(46*rnd.IntN(2)), uint64(150+rnd.IntN(100))
+	p.Numbers[flow.ICMPType], p.Numbers[flow.DSCP] = uint64(rnd.IntN(4)), uint64(46*rnd.IntN(2))
+	p.Numbers[flow.TTL] = uint64(150 + rnd.IntN(100))
 	return p
 }
 
@@ -168,13 +181,19 @@ func TestLaws(t *testing.T) {
 	for range 60 {
 		s := flow.NewSpace(flow.Limits{})
 		rules := treetest.Filter(rnd, nets, 5+rnd.IntN(120))
-		require.True(t, s.Compare(rules, treetest.Rewritten(rnd, rules)).None(), "cut in two, and with rules nobody gets to, it does the same")
+		require.True(
+			t, s.Compare(rules, treetest.Rewritten(rnd, rules)).None(),
+			"cut in two, and with rules nobody gets to, it does the same",
+		)
 		other := treetest.Touched(rnd, nets, rules, 1+rnd.IntN(4))
 		e := s.Compare(rules, other)
 		back := s.Compare(other, rules)
 		require.True(t, e.Permitted.Equal(back.Denied))
 		require.True(t, e.Denied.Equal(back.Permitted))
-		require.True(t, e.Permitted.Equal(s.Permitted(other).Minus(s.Permitted(rules))), "what is looked at rule by rule is what the whole comes to")
+		require.True(
+			t, e.Permitted.Equal(s.Permitted(other).Minus(s.Permitted(rules))),
+			"what is looked at rule by rule is what the whole comes to",
+		)
 		require.NoError(t, s.Err())
 	}
 }
@@ -205,7 +224,12 @@ func TestRulesThatOverlapAnyhow(t *testing.T) {
 	for i := range rules {
 		from, to := pair(1 << 32)
 		low, high := pair(1 << 16)
-		rules[i] = flow.Rule{Action: flow.Accept * flow.Action(rnd.IntN(2)), Match: flow.Match{}.Range(flow.Source, address(from), address(to)).Number(flow.Protocol, 6, 6).Number(flow.DestinationPort, low, high)}
+		rules[i] = flow.Rule{
+			Action: flow.Accept * flow.Action(rnd.IntN(2)),
+			Match: flow.Match{}.Range(
+				flow.Source, address(from), address(to),
+			).Number(flow.Protocol, 6, 6).Number(flow.DestinationPort, low, high),
+		}
 		if i < 19_000 {
 			rules[i].Match = rules[i].Match.Range(flow.Destination, address(uint64(i)<<8), address(uint64(i)<<8+250))
 		}

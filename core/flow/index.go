@@ -141,7 +141,8 @@ func (x *Index) Find(rules []Rule, p Packet) int {
 			all &= s[w]
 		}
 		for ; all != 0; all &= all - 1 {
-			if i := w*64 + bits.TrailingZeros64(all); !x.loose && len(rules[i].Facts) == 0 || rules[i].misses(p) == nil {
+			if i := w*64 + bits.TrailingZeros64(all); !x.loose && len(rules[i].Facts) == 0 ||
+				rules[i].misses(p) == nil {
 				return i
 			}
 		}

@@ -157,7 +157,10 @@ func (l Line) String() string {
 	if l.of(Source) == nil && l.of(Destination) == nil {
 		parts = append(parts, l.Family.String())
 	}
-	for _, f := range []Field{Source, SourcePort, Destination, DestinationPort, ICMPType, ICMPCode, DSCP, ECN, Length, TTL, Offset, Identification, FlowLabel} {
+	for _, f := range []Field{
+		Source, SourcePort, Destination, DestinationPort, ICMPType, ICMPCode, DSCP, ECN, Length, TTL, Offset,
+		Identification, FlowLabel,
+	} {
 		if spans := l.of(f); spans != nil {
 			parts = append(parts, clause(f, l.Family, spans))
 		}
@@ -174,7 +177,10 @@ func (l Line) String() string {
 }
 
 // words of an expectation for fields.
-var clauses = map[Field]string{Source: "from", SourcePort: "from-port", Destination: "to", DestinationPort: "port", ICMPType: "type", ICMPCode: "code"}
+var clauses = map[Field]string{
+	Source: "from", SourcePort: "from-port", Destination: "to", DestinationPort: "port", ICMPType: "type",
+	ICMPCode: "code",
+}
 
 func clause(f Field, fam Family, spans []span) string {
 	word := clauses[f]

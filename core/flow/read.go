@@ -64,7 +64,10 @@ func Read(cfg *tree.Node) (r Reading) {
 	points := acls.Known("attachment-points")
 	for _, at := range points.Entries("interface") {
 		for _, direction := range []string{"ingress", "egress"} {
-			a := Attachment{Interface: at.Text("interface-id", ""), Direction: direction, Path: top.Down(points).Down(at).String() + "/" + direction}
+			a := Attachment{
+				Interface: at.Text("interface-id", ""), Direction: direction,
+				Path: top.Down(points).Down(at).String() + "/" + direction,
+			}
 			for _, set := range at.Under(direction, "acl-sets").Entries("acl-set") {
 				a.Filters = append(a.Filters, set.Text("name", ""))
 			}
@@ -97,7 +100,9 @@ func Attached(cfg *tree.Node, name, direction string) (out []*tree.Node) {
 		}
 		for _, set := range at.Under(direction, "acl-sets").Entries("acl-set") {
 			all := acls.Entries("acl")
-			i := slices.IndexFunc(all, func(acl *tree.Node) bool { return acl.Text("name", "") == set.Text("name", "") })
+			i := slices.IndexFunc(
+				all, func(acl *tree.Node) bool { return acl.Text("name", "") == set.Text("name", "") },
+			)
 			if i < 0 {
 				out = append(out, nil)
 				continue
@@ -187,7 +192,9 @@ func (r Rule) act(ace *tree.Node) []Rule {
 	default:
 		sure := r
 		r.Action = Accept
-		r.Facts = append(slices.Clip(r.Facts), fmt.Sprintf("whether rule %s accepts (its action is %q)", r.Name, action))
+		r.Facts = append(
+			slices.Clip(r.Facts), fmt.Sprintf("whether rule %s accepts (its action is %q)", r.Name, action),
+		)
 		return []Rule{r, sure}
 	}
 	return []Rule{r}
@@ -222,8 +229,10 @@ func (r *Rule) ask(c *tree.Node) {
 func (r *Rule) fact(name string) { r.Facts = append(slices.Clip(r.Facts), name) }
 
 var headerNumbers = map[string]Field{
-	"ipv4/protocol": Protocol, "ipv6/protocol": Protocol, "ipv4/dscp": DSCP, "ipv6/dscp": DSCP, "ipv4/ecn": ECN, "ipv6/ecn": ECN, "ipv4/length": Length, "ipv6/length": Length,
-	"ipv4/ttl": TTL, "ipv6/ttl": TTL, "ipv4/offset": Offset, "ipv4/identification": Identification, "ipv6/flow-label": FlowLabel, "icmp/type": ICMPType, "icmp/code": ICMPCode,
+	"ipv4/protocol": Protocol, "ipv6/protocol": Protocol, "ipv4/dscp": DSCP, "ipv6/dscp": DSCP, "ipv4/ecn": ECN,
+	"ipv6/ecn": ECN, "ipv4/length": Length, "ipv6/length": Length, "ipv4/ttl": TTL, "ipv6/ttl": TTL,
+	"ipv4/offset": Offset, "ipv4/identification": Identification, "ipv6/flow-label": FlowLabel, "icmp/type": ICMPType,
+	"icmp/code": ICMPCode,
 }
 
 // askFor reads one field of a header.

@@ -117,8 +117,10 @@ func (f Filter) String() string { return fmt.Sprintf("filter %s (%d rules)", f.N
 
 // flags are facts of their own: each may hold beside each other, so nothing is
 // lost by that.
-var flagFacts = map[string]bool{"tcp cwr": true, "tcp ece": true, "tcp urg": true, "tcp ack": true, "tcp psh": true, "tcp rst": true, "tcp syn": true, "tcp fin": true, "tcp ns": true,
-	"ipv4 reserved": true, "ipv4 fragment": true, "ipv4 more": true}
+var flagFacts = map[string]bool{
+	"tcp cwr": true, "tcp ece": true, "tcp urg": true, "tcp ack": true, "tcp psh": true, "tcp rst": true,
+	"tcp syn": true, "tcp fin": true, "tcp ns": true, "ipv4 reserved": true, "ipv4 fragment": true, "ipv4 more": true,
+}
 
 // Opaque reports whether a fact is one of which nothing is known but its name.
 func Opaque(fact string) bool { return !flagFacts[fact] }

@@ -5,11 +5,12 @@ import "slices"
 // Sheet is what is told of one filter: what each rule decides, which rules are not
 // needed, which clash. In a list of filters it is without these.
 type Sheet struct {
-	Name         string       `json:"name"`
-	Path         string       `json:"path"`
-	Count        int          `json:"count"` // rules
-	Rules        []SheetRule  `json:"rules,omitempty"`
-	Clean        []string     `json:"clean,omitempty"`        // the rules that can all go, proved: nothing is done otherwise without them
+	Name  string      `json:"name"`
+	Path  string      `json:"path"`
+	Count int         `json:"count"` // rules
+	Rules []SheetRule `json:"rules,omitempty"`
+	// the rules that can all go, proved: nothing is done otherwise without them
+	Clean        []string     `json:"clean,omitempty"`
 	CleanUnknown string       `json:"cleanUnknown,omitempty"` // why there may be more
 	Clashes      []SheetClash `json:"clashes,omitempty"`      // pairs of which the order matters
 	Trouble      string       `json:"trouble,omitempty"`      // why it could not be looked through
@@ -49,7 +50,9 @@ func (f Filter) Sheet() Sheet {
 	s := NewSpace(Limits{})
 	standing := s.Inspect(f.Rules)
 	for i, r := range f.Rules {
-		told := SheetRule{Name: r.Name, Path: r.Path, Action: r.Action.String(), Standing: standingText[standing[i]], Bits: r.Width()}
+		told := SheetRule{
+			Name: r.Name, Path: r.Path, Action: r.Action.String(), Standing: standingText[standing[i]], Bits: r.Width(),
+		}
 		var all bool
 		told.Fits, all = s.Matching(r.Match, r.Facts...).texts()
 		told.More = !all
@@ -62,10 +65,14 @@ func (f Filter) Sheet() Sheet {
 	c := NewSpace(Limits{})
 	out.Clean = removable(f.Rules, c.Clean(f.Rules))
 	if c.Err() != nil {
-		out.CleanUnknown = "more may be able to go with them: that is too much to be proved here at once; take these out and ask again"
+		out.CleanUnknown = "more may be able to go with them: that is too much to be proved here at once; take these " +
+			"out and ask again"
 	}
 	for _, x := range s.Clashes(f.Rules, mostClashes) {
-		out.Clashes = append(out.Clashes, SheetClash{First: f.Rules[x.First].Name, Second: f.Rules[x.Second].Name, Example: x.Example.String()})
+		out.Clashes = append(
+			out.Clashes,
+			SheetClash{First: f.Rules[x.First].Name, Second: f.Rules[x.Second].Name, Example: x.Example.String()},
+		)
 	}
 	if s.Err() != nil {
 		return Sheet{Name: f.Name, Path: f.Path, Count: len(f.Rules), Trouble: tooLarge(s.Err())}

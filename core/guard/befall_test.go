@@ -15,7 +15,10 @@ func (w world) words() []world {
 	var out []world
 	words := []guard.Event{{Kind: guard.SayConfirm}, {Kind: guard.SayRevert}, {Kind: guard.SayCommit}}
 	if !w.moved {
-		words = append(words, guard.Event{Kind: guard.SayUntil, Until: w.s.Deadline.Add(hold / 2)}, guard.Event{Kind: guard.SayUntil, Until: w.at().Add(5 * time.Second)})
+		words = append(
+			words, guard.Event{Kind: guard.SayUntil, Until: w.s.Deadline.Add(hold / 2)},
+			guard.Event{Kind: guard.SayUntil, Until: w.at().Add(5 * time.Second)},
+		)
 	}
 	for _, e := range words {
 		e.At, e.By = w.at(), "mara"
@@ -60,7 +63,8 @@ func (w world) befalls(i int) []world {
 	}
 	// It loses power: startup comes back, the trial is forgotten. Where only the
 	// service holds it, that is seen until the last look before it is kept.
-	if b.pending || b.changed && d.Keeper == guard.ByService && (w.s.Phase == guard.Probing || w.s.Phase == guard.Awaiting) {
+	if b.pending || b.changed && d.Keeper == guard.ByService && (w.s.Phase == guard.Probing ||
+		w.s.Phase == guard.Awaiting) {
 		with(box{}, true)
 	}
 	if b.session { // it ends; the device notices, or does not yet

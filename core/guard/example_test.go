@@ -11,7 +11,11 @@ import (
 // and what comes back is to be done.
 func Example() {
 	at := time.Date(2026, 11, 23, 2, 0, 0, 0, time.UTC)
-	s := guard.New(guard.Plan{Hold: time.Minute, Devices: []guard.PlannedDevice{{Name: "northmole-harbour", Keeper: guard.ByDevice}}})
+	s := guard.New(
+		guard.Plan{
+			Hold: time.Minute, Devices: []guard.PlannedDevice{{Name: "northmole-harbour", Keeper: guard.ByDevice}},
+		},
+	)
 	for _, e := range []guard.Event{
 		{Kind: guard.Start, At: at},
 		{Kind: guard.Prepared, At: at},

@@ -72,28 +72,31 @@ const (
 
 // Device is one device's part of a commit.
 type Device struct {
-	Name        string        `json:"name"`
-	Keeper      Keeper        `json:"keeper"`
-	Wave        int           `json:"wave,omitempty"`
-	NoSave      bool          `json:"noSave,omitempty"`
-	Standing    Standing      `json:"standing"`
-	Looked      bool          `json:"looked,omitempty"`      // seen with the result in this round of asking
-	Releasing   bool          `json:"releasing,omitempty"`   // release is under way
-	Extending   bool          `json:"extending,omitempty"`   // its timer is being set anew
-	Unreachable bool          `json:"unreachable,omitempty"` // the last try did not get through
-	Tells       bool          `json:"tells,omitempty"`       // it refuses a lock while a confirmed commit is pending
-	Odd         bool          `json:"odd,omitempty"`         // seen with neither configuration
-	Taken       bool          `json:"taken,omitempty"`       // it answered ok to the confirm, which alone proves nothing
-	Denied      bool          `json:"denied,omitempty"`      // it refused the confirm: by what it says nothing pends
-	Refusals    int           `json:"refusals,omitempty"`    // how often in a row it refused to be sent back
-	Wrote       bool          `json:"wrote,omitempty"`       // the last try to send it back wrote, instead of cancelling
-	GoesBackBy  time.Time     `json:"goesBackBy,omitzero"`   // its own timer has fired by then, if it was not confirmed
-	Timer       time.Duration `json:"timer,omitempty"`       // the longest that its own timer was set for
-	LostAt      time.Time     `json:"lostAt,omitzero"`       // since when it does not answer, during the hold
-	UnsureUntil time.Time     `json:"unsureUntil,omitzero"`  // before then an unanswered commit might still take effect
+	Name        string   `json:"name"`
+	Keeper      Keeper   `json:"keeper"`
+	Wave        int      `json:"wave,omitempty"`
+	NoSave      bool     `json:"noSave,omitempty"`
+	Standing    Standing `json:"standing"`
+	Looked      bool     `json:"looked,omitempty"`      // seen with the result in this round of asking
+	Releasing   bool     `json:"releasing,omitempty"`   // release is under way
+	Extending   bool     `json:"extending,omitempty"`   // its timer is being set anew
+	Unreachable bool     `json:"unreachable,omitempty"` // the last try did not get through
+	Tells       bool     `json:"tells,omitempty"`       // it refuses a lock while a confirmed commit is pending
+	Odd         bool     `json:"odd,omitempty"`         // seen with neither configuration
+	// it answered ok to the confirm, which alone proves nothing
+	Taken    bool `json:"taken,omitempty"`
+	Denied   bool `json:"denied,omitempty"`   // it refused the confirm: by what it says nothing pends
+	Refusals int  `json:"refusals,omitempty"` // how often in a row it refused to be sent back
+	// the last try to send it back wrote, instead of cancelling
+	Wrote       bool          `json:"wrote,omitempty"`
+	GoesBackBy  time.Time     `json:"goesBackBy,omitzero"`  // its own timer has fired by then, if it was not confirmed
+	Timer       time.Duration `json:"timer,omitempty"`      // the longest that its own timer was set for
+	LostAt      time.Time     `json:"lostAt,omitzero"`      // since when it does not answer, during the hold
+	UnsureUntil time.Time     `json:"unsureUntil,omitzero"` // before then an unanswered commit might still take effect
 	Settled     bool          `json:"settled,omitempty"`
 	Saved       bool          `json:"saved,omitempty"` // startup holds what was kept
-	Said        string        `json:"said,omitempty"`  // the device's last word that matters: an error, or where it stands
+	// the device's last word that matters: an error, or where it stands
+	Said string `json:"said,omitempty"`
 }
 
 // ProbeStanding is a probe and what it last found.
@@ -171,8 +174,10 @@ func (s State) Same(t State) bool {
 	probes := slices.EqualFunc(s.Probes, t.Probes, func(a, b ProbeStanding) bool {
 		return a.Text == b.Text && a.Result == b.Result && a.Said == b.Said && a.Since.Equal(b.Since)
 	})
-	return devices && probes && s.Phase == t.Phase && s.Outcome == t.Outcome && s.Wave == t.Wave && s.Warned == t.Warned &&
-		s.LapsesAt.Equal(t.LapsesAt) && s.Deadline.Equal(t.Deadline) && s.NewDeadline.Equal(t.NewDeadline) && s.Reason == t.Reason && s.By == t.By
+	return devices && probes && s.Phase == t.Phase && s.Outcome == t.Outcome && s.Wave == t.Wave &&
+		s.Warned == t.Warned &&
+		s.LapsesAt.Equal(t.LapsesAt) && s.Deadline.Equal(t.Deadline) && s.NewDeadline.Equal(t.NewDeadline) &&
+		s.Reason == t.Reason && s.By == t.By
 }
 
 // Found is what a device's running configuration was seen to be, at the places
@@ -215,8 +220,9 @@ const (
 	ProbePassed   EventKind = "probe-passed"
 	ProbeFailed   EventKind = "probe-failed"
 	TimerSet      EventKind = "timer-set"
-	TimerNotSet   EventKind = "timer-not-set"  // refused or unanswered: not known which
-	ConfirmTaken  EventKind = "confirm-taken"  // answered ok; what was read afterwards, where it was, says whether it is so
+	TimerNotSet   EventKind = "timer-not-set" // refused or unanswered: not known which
+	// answered ok; what was read afterwards, where it was, says whether it is so
+	ConfirmTaken  EventKind = "confirm-taken"
 	ConfirmFailed EventKind = "confirm-failed" // refused or unanswered: not known which
 	CancelDone    EventKind = "cancel-done"    // answered or not, the device must be looked at
 	RestoreDone   EventKind = "restore-done"   // likewise

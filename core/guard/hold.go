@@ -106,7 +106,9 @@ func (m *machine) looked() bool {
 
 // due reports whether a probe can be run after the wave begun last.
 func (m *machine) due(p ProbeStanding) bool {
-	return p.Device == "" || slices.ContainsFunc(m.Devices, func(d Device) bool { return d.Name == p.Device && d.Wave <= m.Wave }) ||
+	return p.Device == "" || slices.ContainsFunc(
+		m.Devices, func(d Device) bool { return d.Name == p.Device && d.Wave <= m.Wave },
+	) ||
 		!slices.ContainsFunc(m.Devices, func(d Device) bool { return d.Name == p.Device })
 }
 
@@ -285,7 +287,8 @@ func (m *machine) seenConfirming(d *Device, i int) {
 		case d.Taken && pends:
 			d.Said = "answered ok to the confirm, and still has the commit pending: it is asked again"
 		case d.Taken:
-			d.Said = "answered ok to the confirm, and does not tell whether a commit is still pending: it counts as kept if it still holds the change at " + stamp(d.GoesBackBy) + ", when its own timer must be over"
+			d.Said = "answered ok to the confirm, and does not tell whether a commit is still pending: it counts as " +
+				"kept if it still holds the change at " + stamp(d.GoesBackBy) + ", when its own timer must be over"
 		}
 		if d.Keeper == ByDevice && (pends || !d.Taken) {
 			m.again(DoConfirm, i)
@@ -295,7 +298,11 @@ func (m *machine) seenConfirming(d *Device, i int) {
 	case m.ev.Found == FoundResult:
 		m.kept(d)
 	default:
-		m.revert(d.Name+" holds neither the former nor the new configuration, and it is not known whether it was confirmed before that", "")
+		m.revert(
+			d.Name+" holds neither the former nor the new configuration, and it is not known whether it was "+
+				"confirmed before that",
+			"",
+		)
 	}
 }
 

@@ -87,7 +87,9 @@ func (p Probe) String() string {
 func ParseProbe(line string) (Probe, error) {
 	f := strings.Fields(line)
 	if len(f) == 0 {
-		return Probe{}, fmt.Errorf("a probe is empty; write tcp HOST:PORT, state DEVICE PATH VALUE or program NAME [ARGUMENT...]")
+		return Probe{}, fmt.Errorf(
+			"a probe is empty; write tcp HOST:PORT, state DEVICE PATH VALUE or program NAME [ARGUMENT...]",
+		)
 	}
 	switch kind := ProbeKind(f[0]); {
 	case kind == ProbeTCP && len(f) == 2:
@@ -97,14 +99,21 @@ func ParseProbe(line string) (Probe, error) {
 	case kind == ProbeProgram && len(f) >= 2:
 		return Probe{Kind: kind, Program: f[1], Args: f[2:]}, nil
 	}
-	return Probe{}, fmt.Errorf("probe %q: write tcp HOST:PORT, state DEVICE PATH VALUE or program NAME [ARGUMENT...]", line)
+	return Probe{}, fmt.Errorf(
+		"probe %q: write tcp HOST:PORT, state DEVICE PATH VALUE or program NAME [ARGUMENT...]", line,
+	)
 }
 
 // New gives a commit that has not started.
 func New(p Plan) State {
-	s := State{Phase: Idle, Hold: p.Hold, Margin: Margin(p.Hold), ByProbes: p.ByProbes, RevertOnProbe: p.RevertOnProbe, Ahead: p.Ahead}
+	s := State{
+		Phase: Idle, Hold: p.Hold, Margin: Margin(p.Hold), ByProbes: p.ByProbes, RevertOnProbe: p.RevertOnProbe,
+		Ahead: p.Ahead,
+	}
 	for _, d := range p.Devices {
-		s.Devices = append(s.Devices, Device{Name: d.Name, Keeper: d.Keeper, Wave: d.Wave, NoSave: d.NoSave, Standing: Waiting})
+		s.Devices = append(
+			s.Devices, Device{Name: d.Name, Keeper: d.Keeper, Wave: d.Wave, NoSave: d.NoSave, Standing: Waiting},
+		)
 	}
 	for _, probe := range p.Probes {
 		s.Probes = append(s.Probes, ProbeStanding{Probe: probe, Text: probe.String()})

@@ -131,7 +131,8 @@ func (m *machine) replied(d *Device, i int) {
 				d.Refusals = 0
 			}
 			switch {
-			case (d.Odd || d.Refusals > 0) && (m.ev.Err == "" || m.ev.Kind == CancelDone): // what is odd of it stays said
+			// what is odd of it stays said
+			case (d.Odd || d.Refusals > 0) && (m.ev.Err == "" || m.ev.Kind == CancelDone):
 			case m.ev.Err != "":
 				d.Said = m.ev.Err
 			case m.ev.Kind == RestoreDone:
@@ -155,7 +156,8 @@ func (m *machine) replied(d *Device, i int) {
 			if m.ev.Found == FoundBase {
 				d.Standing = IsReverted
 				if m.Reason == "" {
-					m.Reason = d.Name + " was read back with its former configuration after it had been kept: it lost it"
+					m.Reason = d.Name + " was read back with its former configuration after it had been " +
+						"kept: it lost it"
 				}
 			}
 			m.finish()
@@ -239,7 +241,9 @@ func (m *machine) committed(d *Device, i int) {
 func (m *machine) sessionLost(d *Device) {
 	switch {
 	case d.Standing == Ready && m.Phase == AllReady:
-		m.revert(fmt.Sprintf("what was prepared on %s has lapsed: the session that held it ended: %s", d.Name, m.ev.Err), "")
+		m.revert(
+			fmt.Sprintf("what was prepared on %s has lapsed: the session that held it ended: %s", d.Name, m.ev.Err), "",
+		)
 	case d.Standing == Held && d.Keeper == BySession:
 		m.revert(fmt.Sprintf("the session that was the hold on %s ended: %s", d.Name, m.ev.Err), "")
 	}
@@ -250,7 +254,9 @@ func (m *machine) prove(which func(Device) bool) {
 	for i := range m.Devices {
 		if which(m.Devices[i]) {
 			m.Devices[i].Looked = false
-			m.actions = append(m.actions, Action{Kind: DoLook, Device: i, Patient: true, Lock: m.Devices[i].Keeper != ByService})
+			m.actions = append(
+				m.actions, Action{Kind: DoLook, Device: i, Patient: true, Lock: m.Devices[i].Keeper != ByService},
+			)
 		}
 	}
 }
@@ -258,7 +264,9 @@ func (m *machine) prove(which func(Device) bool) {
 // lookAgain asks a device that was asked before; one that was to be confirmed
 // also whether a commit is still pending.
 func (m *machine) lookAgain(i int) {
-	m.actions = append(m.actions, Action{Kind: DoLook, Device: i, Again: true, Lock: m.Devices[i].Standing == Confirming})
+	m.actions = append(
+		m.actions, Action{Kind: DoLook, Device: i, Again: true, Lock: m.Devices[i].Standing == Confirming},
+	)
 }
 
 // readBack asks a device what it holds after it took the confirm, and whether it

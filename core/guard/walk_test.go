@@ -24,7 +24,8 @@ func (w world) check() error {
 		d := w.s.Devices[i]
 		forGood := b.odd || b.changed && !b.pending
 		switch {
-		case w.s.Outcome == guard.Kept && !forGood && (!b.lost || w.s.Phase == guard.Done && d.Settled && d.Standing == guard.IsKept && d.Saved):
+		case w.s.Outcome == guard.Kept && !forGood && (!b.lost || w.s.Phase == guard.Done && d.Settled &&
+			d.Standing == guard.IsKept && d.Saved):
 			return fmt.Errorf("kept is said, but %s does not hold it for good: %+v", d.Name, b)
 		case (w.s.Outcome == guard.Reverted || w.s.Outcome == guard.Failed) && (b.changed || b.odd):
 			return fmt.Errorf("%s is said, but %s does not hold its former configuration", w.s.Outcome, d.Name)
@@ -38,7 +39,9 @@ func (w world) check() error {
 			return fmt.Errorf("done without an outcome")
 		case w.s.Phase == guard.Reverting && w.s.Reason == "":
 			return fmt.Errorf("going back without a reason")
-		case !w.s.Deadline.IsZero() && b.pending && b.sure && w.s.Phase == guard.Awaiting && w.skew == 0 && epoch.Add(time.Duration(b.backAt)*time.Second).Before(w.s.Deadline):
+		case !w.s.Deadline.IsZero() && b.pending && b.sure && w.s.Phase == guard.Awaiting && w.skew == 0 && epoch.Add(
+			time.Duration(b.backAt)*time.Second,
+		).Before(w.s.Deadline):
 			return fmt.Errorf("the device's timer fires before the deadline: %d", b.backAt)
 		}
 	}
@@ -155,50 +158,88 @@ func TestWalk(t *testing.T) {
 		{name: "a stranger on it", keepers: []guard.Keeper{device}, faults: 3, stranger: true},
 		{name: "a stranger on it, service", keepers: []guard.Keeper{service}, faults: 3, stranger: true},
 		{name: "confirms that lie", keepers: []guard.Keeper{device}, faults: 3, with: troubles{lies: true}},
-		{name: "confirms that lie, silent", keepers: []guard.Keeper{device}, faults: 3, with: troubles{lies: true, silent: true}},
-		{name: "confirms that lie, session", keepers: []guard.Keeper{session}, faults: 3, with: troubles{lies: true, silent: true}},
+		{
+			name: "confirms that lie, silent", keepers: []guard.Keeper{device}, faults: 3,
+			with: troubles{lies: true, silent: true},
+		},
+		{
+			name: "confirms that lie, session", keepers: []guard.Keeper{session}, faults: 3,
+			with: troubles{lies: true, silent: true},
+		},
 		{name: "late timers", keepers: []guard.Keeper{device}, faults: 3, with: troubles{late: true, lies: true}},
-		{name: "late timers, silent", keepers: []guard.Keeper{device}, faults: 3, with: troubles{late: true, silent: true}},
-		{name: "late timers, session", keepers: []guard.Keeper{session}, faults: 3, with: troubles{late: true, silent: true}},
+		{
+			name: "late timers, silent", keepers: []guard.Keeper{device}, faults: 3,
+			with: troubles{late: true, silent: true},
+		},
+		{
+			name: "late timers, session", keepers: []guard.Keeper{session}, faults: 3,
+			with: troubles{late: true, silent: true},
+		},
 		{name: "tokens ignored", keepers: []guard.Keeper{device}, faults: 3, with: troubles{foreign: true, lies: true}},
 		{name: "refuses to go back", keepers: []guard.Keeper{service}, faults: 3, with: troubles{stubborn: true}},
-		{name: "refuses, device", keepers: []guard.Keeper{device}, faults: 3, with: troubles{stubborn: true, foreign: true}},
-		{name: "wrong clock", keepers: []guard.Keeper{device}, faults: 3, with: troubles{clock: true, silent: true, lies: true}},
+		{
+			name: "refuses, device", keepers: []guard.Keeper{device}, faults: 3,
+			with: troubles{stubborn: true, foreign: true},
+		},
+		{
+			name: "wrong clock", keepers: []guard.Keeper{device}, faults: 3,
+			with: troubles{clock: true, silent: true, lies: true},
+		},
 		{name: "wrong clock, session", keepers: []guard.Keeper{session}, faults: 3, with: troubles{clock: true}},
 		{name: "slow journal", keepers: []guard.Keeper{device}, faults: 3, with: troubles{journal: true, silent: true}},
 		{name: "slow journal, service", keepers: []guard.Keeper{service}, faults: 3, with: troubles{journal: true}},
-		{name: "all of it", large: true, keepers: []guard.Keeper{device}, faults: 3, stranger: true, with: troubles{lies: true, late: true, foreign: true, stubborn: true, clock: true, journal: true}},
-		{name: "two that lie", large: true, keepers: []guard.Keeper{device, service}, faults: 1, with: troubles{lies: true, silent: true, stubborn: true, journal: true}},
+		{
+			name: "all of it", large: true, keepers: []guard.Keeper{device}, faults: 3, stranger: true,
+			with: troubles{lies: true, late: true, foreign: true, stubborn: true, clock: true, journal: true},
+		},
+		{
+			name: "two that lie", large: true, keepers: []guard.Keeper{device, service}, faults: 1,
+			with: troubles{lies: true, silent: true, stubborn: true, journal: true},
+		},
 		{name: "two devices", large: true, keepers: []guard.Keeper{device, device}, faults: 2},
 		{name: "device and session", large: true, keepers: []guard.Keeper{device, session}, faults: 1},
 		{name: "device and service", large: true, keepers: []guard.Keeper{device, service}, faults: 2},
 		{name: "session and service", large: true, keepers: []guard.Keeper{session, service}, faults: 2},
 		{name: "three devices", large: true, keepers: []guard.Keeper{device, device, device}, faults: 1},
 		{name: "one of each", large: true, keepers: []guard.Keeper{device, session, service}, faults: 1},
-		{name: "prepared ahead", large: true, keepers: []guard.Keeper{device, service}, faults: 1, alter: func(p *guard.Plan) { p.Ahead = 90 * time.Second }},
-		{name: "two waves", large: true, keepers: []guard.Keeper{device, device}, faults: 1, alter: func(p *guard.Plan) { p.Devices[1].Wave = 1 }},
-		{name: "three waves", large: true, keepers: []guard.Keeper{device, service, device}, faults: 1, alter: func(p *guard.Plan) {
-			p.Devices[1].Wave, p.Devices[2].Wave = 3, 7
-		}},
+		{
+			name: "prepared ahead", large: true, keepers: []guard.Keeper{device, service}, faults: 1,
+			alter: func(p *guard.Plan) { p.Ahead = 90 * time.Second },
+		},
+		{
+			name: "two waves", large: true, keepers: []guard.Keeper{device, device}, faults: 1,
+			alter: func(p *guard.Plan) { p.Devices[1].Wave = 1 },
+		},
+		{name: "three waves", large: true, keepers: []guard.Keeper{device, service, device}, faults: 1,
+			alter: func(p *guard.Plan) {
+				p.Devices[1].Wave, p.Devices[2].Wave = 3, 7
+			}},
 		{name: "probes decide", keepers: []guard.Keeper{device}, faults: 3, alter: func(p *guard.Plan) {
 			p.ByProbes, p.RevertOnProbe = true, true
 			p.Probes = []guard.Probe{{Kind: guard.ProbeTCP, Address: "192.0.2.12:22"}}
 		}},
-		{name: "probes of waves", large: true, keepers: []guard.Keeper{device, device}, faults: 1, alter: func(p *guard.Plan) {
-			p.Devices[1].Wave = 1
-			p.Probes = []guard.Probe{{Kind: guard.ProbeState, Device: "saltern", Path: "/x", Want: "up"}}
-		}},
+		{name: "probes of waves", large: true, keepers: []guard.Keeper{device, device}, faults: 1,
+			alter: func(p *guard.Plan) {
+				p.Devices[1].Wave = 1
+				p.Probes = []guard.Probe{{Kind: guard.ProbeState, Device: "saltern", Path: "/x", Want: "up"}}
+			}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
 			plan := guard.Plan{Hold: hold}
 			for i, keeper := range c.keepers {
-				plan.Devices = append(plan.Devices, guard.PlannedDevice{Name: []string{"northmole", "saltern", "gannet"}[i], Keeper: keeper})
+				plan.Devices = append(
+					plan.Devices,
+					guard.PlannedDevice{Name: []string{"northmole", "saltern", "gannet"}[i], Keeper: keeper},
+				)
 			}
 			if c.alter != nil {
 				c.alter(&plan)
 			}
-			k := walk{seen: map[name]bool{}, settled: map[name]bool{}, outcomes: map[guard.Outcome]int{}, rnd: rand.New(rand.NewPCG(uint64(seed), 0))}
+			k := walk{
+				seen: map[name]bool{}, settled: map[name]bool{}, outcomes: map[guard.Outcome]int{},
+				rnd: rand.New(rand.NewPCG(uint64(seed), 0)),
+			}
 			switch {
 			case os.Getenv("TEST_TIME") != "": // every walk is gone to its end
 			case testing.Short():
@@ -213,7 +254,10 @@ func TestWalk(t *testing.T) {
 			if k.cut {
 				how = fmt.Sprintf(", a part of them, with SEED=%d", seed)
 			}
-			fmt.Printf("tell: walked %-26s %8d states %9d transitions%s, ends: %v\n", c.name, len(k.seen), k.transitions, how, k.outcomes)
+			fmt.Printf(
+				"tell: walked %-26s %8d states %9d transitions%s, ends: %v\n", c.name, len(k.seen), k.transitions, how,
+				k.outcomes,
+			)
 			require.Greater(t, len(k.seen), 100)
 			if k.cut {
 				return
@@ -250,7 +294,14 @@ func TestGoesWell(t *testing.T) {
 			w = w.perform(0, w.outcomes(w.actions[0])[0])
 		}
 	}
-	require.Equal(t, []guard.Phase{guard.Preparing, guard.AllReady, guard.Applying, guard.Probing, guard.Awaiting, guard.Asking, guard.Keeping, guard.Settling}, phases)
+	require.Equal(
+		t,
+		[]guard.Phase{
+			guard.Preparing, guard.AllReady, guard.Applying, guard.Probing, guard.Awaiting, guard.Asking, guard.Keeping,
+			guard.Settling,
+		},
+		phases,
+	)
 	require.Equal(t, guard.Kept, w.s.Outcome)
 	require.Equal(t, "mara", w.s.By)
 	require.True(t, w.s.Devices[0].Saved)
@@ -290,7 +341,9 @@ func TestWordsRefused(t *testing.T) {
 	w.feed(guard.Event{Kind: guard.ProbeFailed, Err: "connection refused"})
 	require.ErrorContains(t, say(guard.Event{Kind: guard.SayConfirm}), "tcp 192.0.2.12:22: connection refused")
 	require.NoError(t, say(guard.Event{Kind: guard.SayConfirm, Despite: true}))
-	require.ErrorContains(t, say(guard.Event{Kind: guard.SayConfirm, At: epoch.Add(hold)}), "the hold ended at 2026-11-23T02:01:00Z")
+	require.ErrorContains(
+		t, say(guard.Event{Kind: guard.SayConfirm, At: epoch.Add(hold)}), "the hold ended at 2026-11-23T02:01:00Z",
+	)
 	require.ErrorContains(t, say(guard.Event{Kind: guard.SayUntil, Until: w.at()}), "to end it now, revert")
 	require.ErrorContains(t, say(guard.Event{Kind: guard.SayLeave}), "northmole is not stuck")
 	require.ErrorContains(t, say(guard.Event{Kind: guard.SayLeave, Device: 4}), "no such device")
@@ -324,7 +377,9 @@ func TestHoldMoved(t *testing.T) {
 }
 
 func TestMargin(t *testing.T) {
-	for hold, want := range map[time.Duration]time.Duration{10 * time.Second: 4 * time.Second, time.Minute: 12 * time.Second, time.Hour: time.Minute} {
+	for hold, want := range map[time.Duration]time.Duration{
+		10 * time.Second: 4 * time.Second, time.Minute: 12 * time.Second, time.Hour: time.Minute,
+	} {
 		require.Equal(t, want, guard.Margin(hold))
 	}
 }
@@ -332,8 +387,12 @@ func TestMargin(t *testing.T) {
 func TestParseProbe(t *testing.T) {
 	for line, want := range map[string]guard.Probe{
 		"tcp 192.0.2.12:22": {Kind: guard.ProbeTCP, Address: "192.0.2.12:22"},
-		" state  northmole /interfaces/interface=port1/oper-status up": {Kind: guard.ProbeState, Device: "northmole", Path: "/interfaces/interface=port1/oper-status", Want: "up"},
-		"program phones --site saltern":                                {Kind: guard.ProbeProgram, Program: "phones", Args: []string{"--site", "saltern"}},
+		" state  northmole /interfaces/interface=port1/oper-status up": {
+			Kind: guard.ProbeState, Device: "northmole", Path: "/interfaces/interface=port1/oper-status", Want: "up",
+		},
+		"program phones --site saltern": {
+			Kind: guard.ProbeProgram, Program: "phones", Args: []string{"--site", "saltern"},
+		},
 	} {
 		got, err := guard.ParseProbe(line)
 		require.NoError(t, err)

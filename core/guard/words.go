@@ -68,7 +68,9 @@ func (s State) probesPass() error {
 		}
 	}
 	if len(failing) > 0 {
-		return refused("probes fail (%s); revert, wait until they pass, or confirm in spite of them", strings.Join(failing, "; "))
+		return refused(
+			"probes fail (%s); revert, wait until they pass, or confirm in spite of them", strings.Join(failing, "; "),
+		)
 	}
 	return nil
 }

@@ -90,8 +90,10 @@ func (w world) key() name {
 		b = append(b, d.Standing...)
 		num(d.Wave)
 		x := w.boxes[i]
-		flag(d.Looked, d.Releasing, d.Extending, d.Unreachable, d.Tells, d.Odd, d.Wrote, d.Settled, d.LostAt.IsZero(), d.Taken, d.Denied,
-			x.changed, x.pending, x.late, x.session, x.odd, x.sure, x.refuses, x.saved, x.lost)
+		flag(
+			d.Looked, d.Releasing, d.Extending, d.Unreachable, d.Tells, d.Odd, d.Wrote, d.Settled, d.LostAt.IsZero(),
+			d.Taken, d.Denied, x.changed, x.pending, x.late, x.session, x.odd, x.sure, x.refuses, x.saved, x.lost,
+		)
 		num(min(d.Refusals, 3))
 		num(int(d.Timer / time.Second))
 		moment(d.GoesBackBy)
@@ -100,7 +102,11 @@ func (w world) key() name {
 		var own []string
 		for _, a := range w.actions {
 			if a.Device == i && a.Kind != guard.DoProbe {
-				own = append(own, string(a.Kind)+strconv.FormatBool(a.Again)+strconv.FormatBool(a.Watch)+strconv.FormatBool(a.Lock)+strconv.FormatInt(a.Until.Unix(), 36))
+				own = append(
+					own,
+					string(a.Kind)+strconv.FormatBool(a.Again)+strconv.FormatBool(a.Watch)+strconv.FormatBool(a.Lock)+
+						strconv.FormatInt(a.Until.Unix(), 36),
+				)
 			}
 		}
 		slices.Sort(own)
@@ -156,7 +162,10 @@ func (w *world) feed(e guard.Event) {
 		}
 		under := -1
 		if a.Kind == guard.DoLook || a.Kind == guard.DoProbe {
-			under = slices.IndexFunc(w.actions, func(b guard.Action) bool { return b.Kind == a.Kind && b.Device == a.Device && b.Probe == a.Probe })
+			under = slices.IndexFunc(
+				w.actions,
+				func(b guard.Action) bool { return b.Kind == a.Kind && b.Device == a.Device && b.Probe == a.Probe },
+			)
 		}
 		switch {
 		case under < 0:
@@ -194,7 +203,9 @@ func (w world) outcomes(a guard.Action) []outcome {
 		return w.commits(a, b)
 	case guard.DoLook:
 		if w.s.Devices[a.Device].Standing == guard.Ready { // what was prepared is looked at
-			return []outcome{{false, b, ev(guard.Seen)}, {true, b, failed(guard.Lapsed)}, {true, b, failed(guard.SessionLost)}}
+			return []outcome{
+				{false, b, ev(guard.Seen)}, {true, b, failed(guard.Lapsed)}, {true, b, failed(guard.SessionLost)},
+			}
 		}
 		seen := guard.Event{Kind: guard.Seen, Device: a.Device, Found: guard.FoundBase, Pending: guard.NonePends}
 		if b.changed {
@@ -223,14 +234,20 @@ func (w world) outcomes(a guard.Action) []outcome {
 		}
 		unheard := b
 		unheard.session = false // ended on our side, and the device does not know yet
-		return []outcome{{false, box{}, ev(guard.CancelDone)}, {true, box{}, failed(guard.CancelDone)}, {true, unheard, failed(guard.CancelDone)}}
+		return []outcome{
+			{false, box{}, ev(guard.CancelDone)}, {true, box{}, failed(guard.CancelDone)},
+			{true, unheard, failed(guard.CancelDone)},
+		}
 	case guard.DoRestore:
 		if b.pending || b.odd || b.refuses { // refused: a commit is pending, or someone's work stands there
 			no := failed(guard.RestoreDone)
 			no.Refused = true
 			return []outcome{{false, b, no}}
 		}
-		return []outcome{{false, box{}, ev(guard.RestoreDone)}, {true, box{}, failed(guard.RestoreDone)}, {true, b, failed(guard.RestoreDone)}}
+		return []outcome{
+			{false, box{}, ev(guard.RestoreDone)}, {true, box{}, failed(guard.RestoreDone)},
+			{true, b, failed(guard.RestoreDone)},
+		}
 	case guard.DoRelease:
 		return []outcome{{false, b, ev(guard.ReleaseDone)}, {true, b, failed(guard.ReleaseDone)}}
 	}
@@ -244,7 +261,9 @@ func (w world) outcomes(a guard.Action) []outcome {
 	}
 	stored := b
 	stored.saved = saved.Saved
-	return []outcome{{false, stored, saved}, {true, stored, failed(guard.SettleDone)}, {true, b, failed(guard.SettleDone)}}
+	return []outcome{
+		{false, stored, saved}, {true, stored, failed(guard.SettleDone)}, {true, b, failed(guard.SettleDone)},
+	}
 }
 
 // tells gives what a lock tells of a device.
@@ -280,8 +299,10 @@ func (w world) confirms(a guard.Action, b box) []outcome {
 		return []outcome{{false, b, no}}
 	}
 	kept := box{changed: b.changed, odd: b.odd, refuses: b.refuses}
-	list := []outcome{{false, kept, answer(guard.ConfirmTaken, kept, true)}, {true, kept, answer(guard.ConfirmTaken, kept, false)},
-		{true, kept, answer(guard.ConfirmFailed, kept, false)}, {true, b, answer(guard.ConfirmFailed, b, false)}}
+	list := []outcome{
+		{false, kept, answer(guard.ConfirmTaken, kept, true)}, {true, kept, answer(guard.ConfirmTaken, kept, false)},
+		{true, kept, answer(guard.ConfirmFailed, kept, false)}, {true, b, answer(guard.ConfirmFailed, b, false)},
+	}
 	if w.with.lies {
 		lied := b
 		if bySession { // its end took the change back
@@ -305,8 +326,11 @@ func (w world) commits(a guard.Action, b box) []outcome {
 	applied.session = keeper == guard.BySession
 	late := b
 	late.late = true
-	list := []outcome{{false, applied, event(guard.Applied)}, {true, b, event(guard.CommitRefused)},
-		{true, lost, event(guard.CommitUnknown)}, {true, b, event(guard.CommitUnknown)}, {true, late, event(guard.CommitUnknown)}}
+	list := []outcome{
+		{false, applied, event(guard.Applied)}, {true, b, event(guard.CommitRefused)},
+		{true, lost, event(guard.CommitUnknown)}, {true, b, event(guard.CommitUnknown)},
+		{true, late, event(guard.CommitUnknown)},
+	}
 	if keeper == guard.BySession { // the device saw the session end, and went back
 		list = append(list, outcome{true, box{}, event(guard.CommitUnknown)})
 	}
@@ -324,7 +348,10 @@ func (w world) extends(a guard.Action, b box) []outcome {
 	set.sure = true
 	set.backAt = w.now + int(w.s.TimeoutUntil(a.Until, w.at())/time.Second)
 	unheard.backAt, unheard.sure = set.backAt, false
-	return []outcome{{false, set, event(guard.TimerSet)}, {true, unheard, event(guard.TimerNotSet)}, {true, b, event(guard.TimerNotSet)}}
+	return []outcome{
+		{false, set, event(guard.TimerSet)}, {true, unheard, event(guard.TimerNotSet)},
+		{true, b, event(guard.TimerNotSet)},
+	}
 }
 
 // perform ends outstanding action i in one of its ways.

@@ -29,7 +29,9 @@ const (
 
 // Text is what is signed: four lines.
 func (c Chained) Text() []byte {
-	return fmt.Appendf(nil, "%s %d\n%d\n%s\n%s\n", chainedFormat, chainedVersion, c.Seq, c.At.UTC().Format(time.RFC3339), c.Hash)
+	return fmt.Appendf(
+		nil, "%s %d\n%d\n%s\n%s\n", chainedFormat, chainedVersion, c.Seq, c.At.UTC().Format(time.RFC3339), c.Hash,
+	)
 }
 
 // KeyText writes a public key as those checkpoints do.

@@ -101,7 +101,9 @@ func OpenCheckpoint(text []byte, keys, witnesses []string) (c Checkpoint, err er
 			continue // of an earlier release: it signed none of these
 		}
 		n, oerr := note.Open(text, note.VerifierList(append([]note.Verifier{own}, others...)...))
-		if oerr != nil || !slices.ContainsFunc(n.Sigs, func(sig note.Signature) bool { return sig.Name == own.Name() && sig.Hash == own.KeyHash() }) {
+		if oerr != nil || !slices.ContainsFunc(
+			n.Sigs, func(sig note.Signature) bool { return sig.Name == own.Name() && sig.Hash == own.KeyHash() },
+		) {
 			err = cmp.Or(whatIsWrong(oerr), err)
 			continue
 		}

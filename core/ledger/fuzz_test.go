@@ -55,7 +55,9 @@ func FuzzProof(f *testing.F) {
 	require.NoError(f, err)
 	extends, err := ledger.ProveExtends(3, 7, note, tiles)
 	require.NoError(f, err)
-	for _, seed := range [][]byte{note, whole, extends, []byte("old 0\n\n"), []byte("c2sp.org/tlog-proof@v1\nextra e30=\nindex 0\n\n")} {
+	for _, seed := range [][]byte{
+		note, whole, extends, []byte("old 0\n\n"), []byte("c2sp.org/tlog-proof@v1\nextra e30=\nindex 0\n\n"),
+	} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text []byte) {
@@ -64,12 +66,17 @@ func FuzzProof(f *testing.F) {
 		}
 		if p, err := ledger.CheckProof(text); err == nil {
 			if _, err := ledger.OpenCheckpoint(p.Checkpoint, []string{signer.Key()}, nil); err == nil {
-				require.Equal(t, list[p.Entry.Seq-1].Hash, ledger.Seal(p.Entry, p.Entry.Prev).Hash, "an entry of that record, and no other")
+				require.Equal(
+					t, list[p.Entry.Seq-1].Hash, ledger.Seal(p.Entry, p.Entry.Prev).Hash,
+					"an entry of that record, and no other",
+				)
 			}
 		}
 		if x, err := ledger.ReadExtends(text); err == nil {
 			old := ledger.Checkpoint{Size: 3, Root: rootOf(list[:3])}
-			if now, err := ledger.OpenCheckpoint(x.Checkpoint, []string{signer.Key()}, nil); err == nil && x.Check(old, now) == nil {
+			if now, err := ledger.OpenCheckpoint(
+				x.Checkpoint, []string{signer.Key()}, nil,
+			); err == nil && x.Check(old, now) == nil {
 				require.Equal(t, int64(3), x.Old)
 			}
 		}

@@ -57,7 +57,11 @@ func (s Signer) signer() (note.Signer, error) {
 		return nil, fmt.Errorf("%q is no name of a log", s.origin)
 	}
 	const ed25519Key = 1
-	return note.NewSigner("PRIVATE+KEY+" + parts[0] + "+" + parts[1] + "+" + base64.StdEncoding.EncodeToString(append([]byte{ed25519Key}, s.key.Seed()...)))
+	return note.NewSigner(
+		"PRIVATE+KEY+" + parts[0] + "+" + parts[1] + "+" + base64.StdEncoding.EncodeToString(
+			append([]byte{ed25519Key}, s.key.Seed()...),
+		),
+	)
 }
 
 // handover is what both keys sign where one follows the other.
@@ -109,7 +113,9 @@ func ReadHandover(text []byte) (before, after string, err error) {
 		return "", "", fmt.Errorf("it is no note by which one key signs another in")
 	}
 	before, after = strings.TrimPrefix(lines[1], "before "), strings.TrimPrefix(lines[2], "after ")
-	if Handover(Entry{Before: before, After: after, Note: "\n" + signatures}) == nil || body+"\n" != handover(before, after) {
+	if Handover(
+		Entry{Before: before, After: after, Note: "\n" + signatures},
+	) == nil || body+"\n" != handover(before, after) {
 		return "", "", fmt.Errorf("not both keys signed that one follows the other")
 	}
 	return before, after, nil

@@ -68,8 +68,12 @@ func CheckProof(text []byte) (out Proven, err error) {
 	for i, h := range p.Hashes {
 		way[i] = h
 	}
-	if err := tlog.CheckRecord(way, out.Claim.Size, out.Claim.Root, int64(p.Index), tlog.RecordHash(p.ExtraData)); err != nil {
-		return out, fmt.Errorf("%w: entry %d is not in the record that the checkpoint was signed of", ErrAltered, out.Entry.Seq)
+	if err := tlog.CheckRecord(
+		way, out.Claim.Size, out.Claim.Root, int64(p.Index), tlog.RecordHash(p.ExtraData),
+	); err != nil {
+		return out, fmt.Errorf(
+			"%w: entry %d is not in the record that the checkpoint was signed of", ErrAltered, out.Entry.Seq,
+		)
 	}
 	return out, nil
 }
@@ -132,7 +136,8 @@ func ReadExtends(text []byte) (out Extending, err error) {
 	if !ok || !found || len(text) > maxNote+mostHashes*64 || len(lines)-1 > mostHashes {
 		return out, errors.New("it is no proof that a record goes on from another")
 	}
-	if out.Old, err = strconv.ParseInt(old, 10, 64); err != nil || out.Old < 0 || old != strconv.FormatInt(out.Old, 10) {
+	if out.Old, err = strconv.ParseInt(old, 10, 64); err != nil || out.Old < 0 ||
+		old != strconv.FormatInt(out.Old, 10) {
 		return out, errors.New("it does not say from how many entries")
 	}
 	for _, line := range lines[1:] {

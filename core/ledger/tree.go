@@ -74,7 +74,10 @@ func (read Tiles) ReadHashes(indexes []int64) ([]tlog.Hash, error) {
 		}
 		width := tile.W * tlog.HashSize
 		if len(data) < width {
-			return nil, fmt.Errorf("the tree that is kept of the ledger is not whole: tile %d of level %d has %d hashes, not %d", tile.N, tile.L, len(data)/tlog.HashSize, tile.W)
+			return nil, fmt.Errorf(
+				"the tree that is kept of the ledger is not whole: tile %d of level %d has %d hashes, not %d", tile.N,
+				tile.L, len(data)/tlog.HashSize, tile.W,
+			)
 		}
 		var err error
 		if out[i], err = tlog.HashFromTile(tile, data[:width], index); err != nil {
@@ -97,7 +100,10 @@ func Grow(size int64, leaves []tlog.Hash, read Tiles) (map[Place][]byte, error) 
 				return err
 			}
 			if want := int(n%tileWidth) * tlog.HashSize; len(data) < want {
-				return fmt.Errorf("the tree that is kept of the ledger is not whole: tile %d of level %d has %d hashes, not %d", at.N, at.Level, len(data)/tlog.HashSize, n%tileWidth)
+				return fmt.Errorf(
+					"the tree that is kept of the ledger is not whole: tile %d of level %d has %d hashes, not %d", at.N,
+					at.Level, len(data)/tlog.HashSize, n%tileWidth,
+				)
 			} else {
 				data = append([]byte{}, data[:want]...)
 			}

@@ -102,7 +102,10 @@ func TestTree(t *testing.T) {
 	leaves := leavesOf(list)
 	texts := bodies(list)
 	rnd := rand.New(rand.NewPCG(1, 2))
-	for _, size := range append([]int{1, 2, 3, 4, 5, 6, 7, 8, 9, 31, 255, 256, 257, 511, 512, 513, 65_535, 65_536, 65_537}, rnd.IntN(70_000), 70_000) {
+	for _, size := range append(
+		[]int{1, 2, 3, 4, 5, 6, 7, 8, 9, 31, 255, 256, 257, 511, 512, 513, 65_535, 65_536, 65_537}, rnd.IntN(70_000),
+		70_000,
+	) {
 		if size == 0 {
 			continue
 		}
@@ -186,7 +189,10 @@ func TestProofAltered(t *testing.T) {
 	}
 	other := list[41]
 	other.Actor = "joss"
-	forged := strings.Replace(string(whole), base64.StdEncoding.EncodeToString(ledger.Leaf(list[41])), base64.StdEncoding.EncodeToString(ledger.Leaf(other)), 1)
+	forged := strings.Replace(
+		string(whole), base64.StdEncoding.EncodeToString(ledger.Leaf(list[41])),
+		base64.StdEncoding.EncodeToString(ledger.Leaf(other)), 1,
+	)
 	_, err = ledger.CheckProof([]byte(forged))
 	require.ErrorIs(t, err, ledger.ErrAltered)
 	require.ErrorContains(t, err, "entry 42 is not in the record")
@@ -211,22 +217,33 @@ func TestExtends(t *testing.T) {
 			require.NoError(t, err)
 			to, err := ledger.OpenCheckpoint(x.Checkpoint, []string{signer.Key()}, nil)
 			require.NoError(t, err)
-			assert.NoError(t, x.Check(ledger.Checkpoint{Size: int64(old), Root: rootOf(list[:old])}, to), "%d to %d", old, now)
+			assert.NoError(
+				t, x.Check(ledger.Checkpoint{Size: int64(old), Root: rootOf(list[:old])}, to), "%d to %d", old, now,
+			)
 			if old > 4 {
-				assert.ErrorIs(t, x.Check(ledger.Checkpoint{Size: int64(old), Root: rootOf(other[:old])}, to), ledger.ErrAltered, "%d to %d", old, now)
+				assert.ErrorIs(
+					t, x.Check(ledger.Checkpoint{Size: int64(old), Root: rootOf(other[:old])}, to), ledger.ErrAltered,
+					"%d to %d", old, now,
+				)
 				text, err := ledger.ProveExtends(int64(old), int64(now), note, elsewhere)
 				require.NoError(t, err)
 				x, err := ledger.ReadExtends(text)
 				require.NoError(t, err)
 				if now > old {
-					assert.ErrorIs(t, x.Check(ledger.Checkpoint{Size: int64(old), Root: rootOf(list[:old])}, to), ledger.ErrAltered)
+					assert.ErrorIs(
+						t, x.Check(ledger.Checkpoint{Size: int64(old), Root: rootOf(list[:old])}, to),
+						ledger.ErrAltered,
+					)
 				}
 			}
 		}
 	}
 	_, err := ledger.ProveExtends(5, 4, nil, read)
 	require.Error(t, err)
-	for _, bad := range []string{"", "old x\n\n", "old -1\n\n", "old 01\n\n", "new 1\n\n", "old 1\nnothash\n\n", "old 1\n" + strings.Repeat(base64.StdEncoding.EncodeToString(make([]byte, 32))+"\n", 64) + "\n"} {
+	for _, bad := range []string{
+		"", "old x\n\n", "old -1\n\n", "old 01\n\n", "new 1\n\n", "old 1\nnothash\n\n",
+		"old 1\n" + strings.Repeat(base64.StdEncoding.EncodeToString(make([]byte, 32))+"\n", 64) + "\n",
+	} {
 		_, err := ledger.ReadExtends([]byte(bad))
 		assert.Error(t, err, "%q", bad)
 	}
@@ -282,7 +299,10 @@ func TestKeys(t *testing.T) {
 	entry := func(seq int64, from, to ledger.Signer) ledger.Entry {
 		signatures, err := from.SignIn(to)
 		require.NoError(t, err)
-		return ledger.Entry{Seq: seq, Action: ledger.KeyAction, Before: from.Key(), After: to.Key(), Note: "as — it goes:\n" + signatures}
+		return ledger.Entry{
+			Seq: seq, Action: ledger.KeyAction, Before: from.Key(), After: to.Key(),
+			Note: "as — it goes:\n" + signatures,
+		}
 	}
 	old, _ := a.Public().(ed25519.PublicKey)
 	list := []ledger.Entry{
@@ -307,9 +327,11 @@ func TestKeys(t *testing.T) {
 	assert.Equal(t, []string{first.Key(), second.Key()}, []string{before, after})
 
 	for name, alter := range map[string]func([]ledger.Entry){
-		"unsigned":           func(l []ledger.Entry) { l[2].Note = "believe me" },
-		"another before":     func(l []ledger.Entry) { l[2].Before = third.Key() },
-		"signed by one only": func(l []ledger.Entry) { l[2].Note = strings.Join(strings.Split(l[2].Note, "\n")[:2], "\n") + "\n" },
+		"unsigned":       func(l []ledger.Entry) { l[2].Note = "believe me" },
+		"another before": func(l []ledger.Entry) { l[2].Before = third.Key() },
+		"signed by one only": func(l []ledger.Entry) {
+			l[2].Note = strings.Join(strings.Split(l[2].Note, "\n")[:2], "\n") + "\n"
+		},
 		"signed by a planted": func(l []ledger.Entry) {
 			l[2] = entry(5, ledger.NewSigner(planted, first.Origin()), second)
 			l[2].Before = first.Key()
@@ -320,7 +342,9 @@ func TestKeys(t *testing.T) {
 		assert.Equal(t, []int64{5, 9}, trusted(bad, third.Key()), name)
 		assert.Nil(t, ledger.Handover(bad[2]), name)
 	}
-	for _, text := range []string{"", "x\n\n— a b\n", fmt.Sprintf("oaken-latch signing key\nbefore %s\nafter %s\n\n", first.Key(), second.Key())} {
+	for _, text := range []string{
+		"", "x\n\n— a b\n", fmt.Sprintf("oaken-latch signing key\nbefore %s\nafter %s\n\n", first.Key(), second.Key()),
+	} {
 		_, _, err := ledger.ReadHandover([]byte(text))
 		assert.Error(t, err, "%q", text)
 	}

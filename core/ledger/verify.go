@@ -113,7 +113,9 @@ func (v *Verifier) NextSummed(e Entry, is Sums) {
 	case e.Prev != v.last.Hash && last == 0:
 		v.Find(e.Seq, "it follows another entry, but is the first: what was before it is missing")
 	case e.Prev != v.last.Hash:
-		v.Find(e.Seq, "does not follow entry %d as it is: one of the two was altered and sealed again, or put there", last)
+		v.Find(
+			e.Seq, "does not follow entry %d as it is: one of the two was altered and sealed again, or put there", last,
+		)
 	}
 	if e.At.Before(v.last.At) && len(v.Back) < mostFindings {
 		v.Back = append(v.Back, e.Seq)
@@ -147,7 +149,9 @@ func (v *Verifier) reach(e Entry) {
 		if v.held.Size > 0 {
 			from = fmt.Sprintf("entry %d on", v.held.Size+1)
 		}
-		v.Find(w.Size, "it is not what %s says: entries from %s were rewritten, and the chain sealed anew", w.said(), from)
+		v.Find(
+			w.Size, "it is not what %s says: entries from %s were rewritten, and the chain sealed anew", w.said(), from,
+		)
 	}
 }
 

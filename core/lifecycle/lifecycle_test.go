@@ -22,6 +22,10 @@ func TestStates(t *testing.T) {
 		delete(open, s)
 	}
 	assert.NotContains(t, open, true)
-	assert.True(t, underWay[lifecycle.Holding] && underWay[lifecycle.Applying] && private[lifecycle.Draft] && private[lifecycle.Dropped])
+	assert.True(
+		t,
+		underWay[lifecycle.Holding] && underWay[lifecycle.Applying] && private[lifecycle.Draft] &&
+			private[lifecycle.Dropped],
+	)
 	assert.Equal(t, []string{"draft", "kept"}, lifecycle.Names(lifecycle.Draft, lifecycle.Kept))
 }

@@ -60,7 +60,10 @@ func interfacePath(name string) string { return "/interfaces/interface=" + name 
 func newDevice(cfg *tree.Node, four bool) *device {
 	d := &device{cfg: cfg, four: four, byName: map[string]*iface{}, vlans: map[string]bool{}}
 	for _, n := range cfg.Known("interfaces").Entries("interface") {
-		i := &iface{name: n.Text("name", ""), kind: n.Text("type", ""), enabled: n.Text("enabled", "true") == "true", vlan: n.Text("vlan", ""), parent: n.Text("parent-interface", "")}
+		i := &iface{
+			name: n.Text("name", ""), kind: n.Text("type", ""), enabled: n.Text("enabled", "true") == "true",
+			vlan: n.Text("vlan", ""), parent: n.Text("parent-interface", ""),
+		}
 		port := n.Known("bridge-port")
 		i.untagged = port.Text("untagged", "")
 		for _, t := range port.Entries("tagged") {
@@ -128,7 +131,9 @@ func (d *device) up(name string) found {
 		case !d.vlans[i.vlan]:
 			return is(shut, "/vlans/vlan="+i.vlan, "VLAN %s, which %s rests on, is gone", i.vlan, name)
 		case len(d.carriers(i.vlan)) == 0:
-			return is(shut, "/vlans/vlan="+i.vlan, "no port that is up carries VLAN %s, which %s rests on", i.vlan, name)
+			return is(
+				shut, "/vlans/vlan="+i.vlan, "no port that is up carries VLAN %s, which %s rests on", i.vlan, name,
+			)
 		}
 		return found{}
 	}
@@ -220,7 +225,10 @@ func (d *device) passing(name string, w wire) (out []string) {
 func (d *device) shared(name string, w wire) found {
 	p := d.byName[w.port]
 	if w.tag == "" && p.bridged() && d.base(name) == w.port {
-		return is(unsure, interfacePath(p.name)+"/bridge-port", "%s is a port of the bridge; whether it still has an address of its own then, devices differ in", p.name)
+		return is(
+			unsure, interfacePath(p.name)+"/bridge-port",
+			"%s is a port of the bridge; whether it still has an address of its own then, devices differ in", p.name,
+		)
 	}
 	return found{}
 }
@@ -242,7 +250,10 @@ func (d *device) holder(address netip.Addr) (names []string, f found) {
 			continue
 		}
 		if !i.ip {
-			f = is(shut, interfacePath(i.name)+"/"+d.family()+"/enabled", "%s is off on %s, which has the address %s", d.family(), i.name, address)
+			f = is(
+				shut, interfacePath(i.name)+"/"+d.family()+"/enabled", "%s is off on %s, which has the address %s",
+				d.family(), i.name, address,
+			)
 		} else if up := d.up(i.name); up.state != open {
 			f = up
 		} else {
@@ -254,7 +265,10 @@ func (d *device) holder(address netip.Addr) (names []string, f found) {
 	}
 	for _, r := range d.routes() {
 		if r.special == "receive" && r.prefix.Contains(address) && f.state == shut {
-			return nil, is(unsure, r.path, "no interface has the address %s, but a route says that what goes there is received", address)
+			return nil, is(
+				unsure, r.path, "no interface has the address %s, but a route says that what goes there is received",
+				address,
+			)
 		}
 	}
 	return nil, f

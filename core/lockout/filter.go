@@ -55,7 +55,9 @@ func tcp(from, to addr) flow.Match {
 	if from.Is6() {
 		fam = flow.IPv6
 	}
-	return flow.Match{}.In(fam).Number(flow.Protocol, flow.TCP, flow.TCP).Prefix(flow.Source, host(from)).Prefix(flow.Destination, host(to))
+	return flow.Match{}.In(fam).Number(
+		flow.Protocol, flow.TCP, flow.TCP,
+	).Prefix(flow.Source, host(from)).Prefix(flow.Destination, host(to))
 }
 
 // ours are the ports that we may come from (RFC 6056 section 3.2).
@@ -63,12 +65,22 @@ const ourLow, ourHigh = 1024, 65535
 
 func there(w ManagementPath) need {
 	port := uint64(w.Port)
-	return need{"what goes to port " + itoa(w.Port) + " of " + w.Address.String(), true, true, false, []flow.Match{tcp(w.Us, w.Address).Number(flow.DestinationPort, port, port).Number(flow.SourcePort, ourLow, ourHigh)}}
+	return need{
+		"what goes to port " + itoa(w.Port) + " of " + w.Address.String(), true, true, false,
+		[]flow.Match{
+			tcp(w.Us, w.Address).Number(flow.DestinationPort, port, port).Number(flow.SourcePort, ourLow, ourHigh),
+		},
+	}
 }
 
 func back(w ManagementPath) need {
 	port := uint64(w.Port)
-	return need{"what answers from port " + itoa(w.Port) + " to " + w.Us.String(), true, true, true, []flow.Match{tcp(w.Address, w.Us).Number(flow.SourcePort, port, port).Number(flow.DestinationPort, ourLow, ourHigh)}}
+	return need{
+		"what answers from port " + itoa(w.Port) + " to " + w.Us.String(), true, true, true,
+		[]flow.Match{
+			tcp(w.Address, w.Us).Number(flow.SourcePort, port, port).Number(flow.DestinationPort, ourLow, ourHigh),
+		},
+	}
 }
 
 // Types of ICMPv6 (RFC 4861 section 4).
@@ -95,7 +107,9 @@ func discovery(name string, w wire, targets addresses, neighbour addr, direct bo
 	nd := func(kind uint64, from, to []netip.Prefix) (out []flow.Match) {
 		for _, f := range from {
 			for _, t := range to {
-				out = append(out, flow.Match{}.In(flow.IPv6).Number(flow.Protocol, flow.ICMPv6, flow.ICMPv6).Number(flow.ICMPType, kind, kind).Number(flow.ICMPCode, 0, 0).
+				out = append(out, flow.Match{}.In(flow.IPv6).Number(
+					flow.Protocol, flow.ICMPv6, flow.ICMPv6,
+				).Number(flow.ICMPType, kind, kind).Number(flow.ICMPCode, 0, 0).
 					Number(flow.TTL, 255, 255).Prefix(flow.Source, f).Prefix(flow.Destination, t))
 			}
 		}
@@ -112,10 +126,34 @@ func discovery(name string, w wire, targets addresses, neighbour addr, direct bo
 	}
 	who := neighbour.String()
 	return []leg{
-		{name, w, "ingress", need{"the question of " + who + " for the device (neighbour solicitation)", false, true, false, nd(solicitation, theirs, asked)}},
-		{name, w, "egress", need{"the answer to " + who + ", by which it finds the device (neighbour advertisement)", false, true, false, nd(advertisement, own, theirs)}},
-		{name, w, "egress", need{"the question for " + who + " (neighbour solicitation)", false, !direct, true, nd(solicitation, ownOrLink, []netip.Prefix{host(solicited(neighbour))})}},
-		{name, w, "ingress", need{"the answer of " + who + " (neighbour advertisement)", false, !direct, true, nd(advertisement, theirs[:1], ownOrLink)}},
+		{
+			name, w, "ingress",
+			need{
+				"the question of " + who + " for the device (neighbour solicitation)", false, true, false,
+				nd(solicitation, theirs, asked),
+			},
+		},
+		{
+			name, w, "egress",
+			need{
+				"the answer to " + who + ", by which it finds the device (neighbour advertisement)", false, true, false,
+				nd(advertisement, own, theirs),
+			},
+		},
+		{
+			name, w, "egress",
+			need{
+				"the question for " + who + " (neighbour solicitation)", false, !direct, true,
+				nd(solicitation, ownOrLink, []netip.Prefix{host(solicited(neighbour))}),
+			},
+		},
+		{
+			name, w, "ingress",
+			need{
+				"the answer of " + who + " (neighbour advertisement)", false, !direct, true,
+				nd(advertisement, theirs[:1], ownOrLink),
+			},
+		},
 	}
 }
 
@@ -172,7 +210,12 @@ func through(s *flow.Space, before, after *device, was, now leg, moved bool) fou
 		return is(unsure, "/acls", "what the filters do with %s is too much to be worked out", now.need.what)
 	case now.need.session && had.Empty():
 		f := before.dropped(s, was, was.need.set(s))
-		return is(unsure, f.path, "by its configuration as it is the device would not answer, though it does, so its way in is not understood: %s", f.why)
+		return is(
+			unsure, f.path,
+			"by its configuration as it is the device would not answer, though it does, so its way in is not "+
+				"understood: %s",
+			f.why,
+		)
 	case lost.Empty():
 		return found{}
 	}

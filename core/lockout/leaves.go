@@ -20,6 +20,9 @@ const (
 
 const staticRoutes = "/routing/control-plane-protocols/control-plane-protocol/static-routes/"
 
+// netconfServer is where the NETCONF server's own configuration begins.
+const netconfServer = "ietf-netconf-server:/netconf-server/"
+
 // leaves are what is known, by module and the names of the nodes from the top
 // down: single leaves (and containers whose presence says something). A name that
 // ends in a slash stands for all below: there every leaf is followed, whatever it
@@ -96,10 +99,10 @@ var leaves = map[string]knowledge{
 	"ietf-access-control-list:/acls/attachment-points/interface/ingress/acl-sets/acl-set/name": followed,
 	"ietf-access-control-list:/acls/attachment-points/interface/egress/acl-sets/acl-set/name":  followed,
 
-	"ietf-netconf-server:/netconf-server/listen":                                                                       followed,
-	"ietf-netconf-server:/netconf-server/listen/endpoints/endpoint/name":                                               followed,
-	"ietf-netconf-server:/netconf-server/listen/endpoints/endpoint/ssh/tcp-server-parameters/local-bind/local-address": followed,
-	"ietf-netconf-server:/netconf-server/listen/endpoints/endpoint/ssh/tcp-server-parameters/local-bind/local-port":    followed,
+	netconfServer + "listen":                         followed,
+	netconfServer + "listen/endpoints/endpoint/name": followed,
+	netconfServer + "listen/endpoints/endpoint/ssh/tcp-server-parameters/local-bind/local-address": followed,
+	netconfServer + "listen/endpoints/endpoint/ssh/tcp-server-parameters/local-bind/local-port":    followed,
 
 	"oaken-lab-vlans:/vlans/vlan/id":                             followed,
 	"oaken-lab-vlans:/vlans/vlan/name":                           harmless,

@@ -64,13 +64,19 @@ func Forecast(before, after *tree.Node, w ManagementPath) Verdict {
 		return Verdict{Answer: Keeps, Because: "nothing that the way in rests on is touched"}
 	}
 	if !w.known() {
-		return Verdict{Answer: Unknown, Because: "it is not known by which addresses the device is managed; tell them with: latch device set NAME --seen-as ADDRESS --seen-from ADDRESS"}
+		return Verdict{
+			Answer: Unknown,
+			Because: "it is not known by which addresses the device is managed; tell them with: latch device set " +
+				"NAME --seen-as ADDRESS --seen-from ADDRESS",
+		}
 	}
 	was, f := newRoundTrip(before, w)
 	if f.state != open {
-		why := "by its configuration as it is the device would not answer, though it does, so its way in is not understood: " + f.why
+		why := "by its configuration as it is the device would not answer, though it does, so its way in is not " +
+			"understood: " + f.why
 		if f.path == "/interfaces" {
-			why += "; where it is managed by another address in the network, tell that with: latch device set NAME --seen-as ADDRESS"
+			why += "; where it is managed by another address in the network, tell that with: latch device set NAME " +
+				"--seen-as ADDRESS"
 		}
 		return Verdict{Unknown, f.path, why}
 	}
@@ -96,7 +102,11 @@ func Transit(before, after *tree.Node, w ManagementPath) Verdict {
 	}
 	was, f := newPassage(before, w)
 	if f.state != open {
-		return Verdict{Unknown, f.path, "by its configuration as it is nothing would pass to that address, though it does, so the way through it is not understood: " + f.why}
+		return Verdict{
+			Unknown, f.path,
+			"by its configuration as it is nothing would pass to that address, though it does, so the way through it " +
+				"is not understood: " + f.why,
+		}
 	}
 	return decide(was.same(after, w), touched.on(was.passed()), w.Address.String())
 }

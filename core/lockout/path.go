@@ -50,7 +50,9 @@ func newRoundTrip(before *tree.Node, w ManagementPath) (t *roundTrip, f found) {
 	}
 	if len(t.attachments) > 1 {
 		first := t.attachments[0]
-		if t.attachments = slices.DeleteFunc(t.attachments, func(s attachment) bool { return !t.lets(s) }); len(t.attachments) == 0 {
+		if t.attachments = slices.DeleteFunc(
+			t.attachments, func(s attachment) bool { return !t.lets(s) },
+		); len(t.attachments) == 0 {
 			return t, t.refusal(first)
 		}
 	}
@@ -135,7 +137,9 @@ func every[S any](stands []S, look func(S) found) found {
 
 // by follows a session by one stand.
 func (t *roundTrip) by(a *device, w ManagementPath, s attachment) found {
-	if f := kinds(t.d, a, slices.Concat(t.holders, t.d.passing(s.inside, s.in), t.d.passing(t.exit.out, s.out))); f.state != open {
+	if f := kinds(
+		t.d, a, slices.Concat(t.holders, t.d.passing(s.inside, s.in), t.d.passing(t.exit.out, s.out)),
+	); f.state != open {
 		return f
 	}
 	in, f := a.inside(s.in, s.inside, w.Address)
@@ -192,14 +196,20 @@ func (t *roundTrip) held(a *device, w ManagementPath, s attachment, in string) f
 		return f
 	}
 	if len(now) > 1 && !slices.Equal(now, t.holders) {
-		return is(unsure, interfacePath(now[1])+"/"+a.family()+"/address="+w.Address.String(), "%s would be on %s and on %s: devices differ in what they do with that", w.Address, now[0], now[1])
+		return is(
+			unsure, interfacePath(now[1])+"/"+a.family()+"/address="+w.Address.String(),
+			"%s would be on %s and on %s: devices differ in what they do with that", w.Address, now[0], now[1],
+		)
 	}
 	if !slices.Contains(t.holders, s.inside) {
 		// The address stands elsewhere on the device: whoever sends to it here sends to
 		// a neighbour, which is one of the addresses of this interface.
 		for _, own := range t.d.byName[s.inside].addresses {
 			if !slices.Contains(a.byName[in].own(), own.Addr()) {
-				return is(unsure, interfacePath(in)+"/"+a.family(), "%s has the address %s no longer, to which what is for %s may be sent", in, own.Addr(), w.Address)
+				return is(
+					unsure, interfacePath(in)+"/"+a.family(),
+					"%s has the address %s no longer, to which what is for %s may be sent", in, own.Addr(), w.Address,
+				)
 			}
 		}
 		if slices.ContainsFunc(now, func(name string) bool { return slices.Contains(t.holders, name) }) {
@@ -209,7 +219,11 @@ func (t *roundTrip) held(a *device, w ManagementPath, s attachment, in string) f
 	if slices.Contains(now, in) {
 		return found{}
 	}
-	return is(unsure, interfacePath(now[0]), "%s would be on %s, and its packets come to %s: devices differ in whether they take them then", w.Address, now[0], in)
+	return is(
+		unsure, interfacePath(now[0]),
+		"%s would be on %s, and its packets come to %s: devices differ in whether they take them then", w.Address,
+		now[0], in,
+	)
 }
 
 // leaving says whether answers still leave by a wire and to a neighbour.
@@ -220,14 +234,26 @@ func leaving(a *device, out wire, was, now exit) found {
 			return is(shut, interfacePath(now.out), "the answer would go to %s, behind which there is no wire", now.out)
 		}
 		if now.out != was.out {
-			return is(unsure, interfacePath(now.out), "the answer would leave by %s instead of %s; whether that way leads back to us, the configuration does not tell", now.out, was.out)
+			return is(
+				unsure, interfacePath(now.out),
+				"the answer would leave by %s instead of %s; whether that way leads back to us, the configuration "+
+					"does not tell",
+				now.out, was.out,
+			)
 		}
 		if p := a.up(out.port); p.state == shut {
 			return p
 		}
-		return is(shut, interfacePath(out.port), "%s of %s would not leave by %s any more", wording(out), now.out, out.port)
+		return is(
+			shut, interfacePath(out.port), "%s of %s would not leave by %s any more", wording(out), now.out, out.port,
+		)
 	case now.neighbour != was.neighbour:
-		return is(unsure, interfacePath(now.out), "the answer would go to the neighbour %s instead of %s; whether that one leads back to us, the configuration does not tell", now.neighbour, was.neighbour)
+		return is(
+			unsure, interfacePath(now.out),
+			"the answer would go to the neighbour %s instead of %s; whether that one leads back to us, the "+
+				"configuration does not tell",
+			now.neighbour, was.neighbour,
+		)
 	}
 	return a.shared(now.out, out)
 }
@@ -265,7 +291,9 @@ func (d *device) inside(w wire, was string, address addr) (string, found) {
 		case d.up(was).state != open:
 			return "", d.up(was)
 		}
-		return "", is(shut, interfacePath(w.port), "%s that come in by %s would not get to %s any more", wording(w), w.port, was)
+		return "", is(
+			shut, interfacePath(w.port), "%s that come in by %s would not get to %s any more", wording(w), w.port, was,
+		)
 	}
 	best := names[0]
 	for _, name := range names {
@@ -288,7 +316,10 @@ func kinds(before, after *device, names []string) found {
 	for _, name := range names {
 		b, a := before.byName[name], after.byName[name]
 		if b != nil && a != nil && b.kind != a.kind {
-			return is(unsure, interfacePath(name)+"/type", "%s would be of another kind; what comes of it cannot be told", name)
+			return is(
+				unsure, interfacePath(name)+"/type", "%s would be of another kind; what comes of it cannot be told",
+				name,
+			)
 		}
 	}
 	return found{}
@@ -308,9 +339,17 @@ func sizes(before, after *device, was, now string) found {
 	switch {
 	case a == b:
 	case a == 0 && b < usual, a > max(b, usual):
-		return is(unsure, path, "larger packets than now would be sent by %s; whether the way takes them, the configuration does not tell", now)
+		return is(
+			unsure, path,
+			"larger packets than now would be sent by %s; whether the way takes them, the configuration does not tell",
+			now,
+		)
 	case a != 0 && a < least:
-		return is(unsure, path, "packets of %d bytes are fewer than a host must take (%d); how a session fares with them cannot be told", a, least)
+		return is(
+			unsure, path,
+			"packets of %d bytes are fewer than a host must take (%d); how a session fares with them cannot be told", a,
+			least,
+		)
 	}
 	return found{}
 }

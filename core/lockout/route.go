@@ -33,12 +33,20 @@ func (d *device) routes() (out []route) {
 			continue
 		}
 		for _, a := range i.addresses {
-			out = append(out, route{prefix: a.Masked(), path: interfacePath(i.name) + "/" + d.family() + "/address=" + a.Addr().String(), connected: true, out: i.name})
+			out = append(
+				out,
+				route{
+					prefix: a.Masked(),
+					path:   interfacePath(i.name) + "/" + d.family() + "/address=" + a.Addr().String(), connected: true,
+					out: i.name,
+				},
+			)
 		}
 	}
 	protocols := d.cfg.Known("routing").Known("control-plane-protocols")
 	for _, proto := range protocols.Entries("control-plane-protocol") {
-		at := "/routing/control-plane-protocols/control-plane-protocol=" + proto.Keys()[0] + "," + proto.Keys()[1] + "/static-routes/" + d.family() + "/route="
+		at := "/routing/control-plane-protocols/control-plane-protocol=" + proto.Keys()[0] + "," + proto.Keys()[1] +
+			"/static-routes/" + d.family() + "/route="
 		for _, r := range proto.Under("static-routes", d.family()).Entries("route") {
 			p, err := netip.ParsePrefix(r.Text("destination-prefix", ""))
 			if err != nil {
@@ -144,7 +152,10 @@ func (d *device) exit(to netip.Addr) (exit, found) {
 	case doubt.state != open:
 		return exit{}, doubt
 	case d.learnsRoutes():
-		return exit{}, is(unsure, "/routing", "there is no static route to %s, and whether one is learned the configuration does not tell", to)
+		return exit{}, is(
+			unsure, "/routing",
+			"there is no static route to %s, and whether one is learned the configuration does not tell", to,
+		)
 	}
 	return exit{}, d.lost(to, fits, all)
 }
@@ -157,7 +168,10 @@ func (d *device) own(to netip.Addr, name string) found {
 	if d.four {
 		return is(shut, path, "%s is an address of the device itself: what goes there does not leave it", to)
 	}
-	return is(unsure, path, "%s is an address of the device itself; whether it takes one that somebody else has cannot be told", to)
+	return is(
+		unsure, path,
+		"%s is an address of the device itself; whether it takes one that somebody else has cannot be told", to,
+	)
 }
 
 // broadcast says whether an address is that of all hosts on a network of the
@@ -178,7 +192,10 @@ func (d *device) broadcast(a netip.Addr, all []route) found {
 		case netip.AddrFrom4(last):
 			return is(shut, r.path, "%s would be the broadcast address of %s", a, r.prefix)
 		case r.prefix.Addr():
-			return is(unsure, r.path, "%s would be the address of the network %s itself; some devices take that for a broadcast", a, r.prefix)
+			return is(
+				unsure, r.path,
+				"%s would be the address of the network %s itself; some devices take that for a broadcast", a, r.prefix,
+			)
 		}
 	}
 	return found{}
@@ -187,7 +204,12 @@ func (d *device) broadcast(a netip.Addr, all []route) found {
 // ownHop says what becomes of a route whose next hop is an address of the device
 // itself: some devices take it for one to that interface.
 func (d *device) ownHop(r route, to netip.Addr) found {
-	return is(unsure, r.path, "the next hop %s on the way to %s is an address of the device itself; what comes of such a route, devices differ in", r.hop, to)
+	return is(
+		unsure, r.path,
+		"the next hop %s on the way to %s is an address of the device itself; what comes of such a route, "+
+			"devices differ in",
+		r.hop, to,
+	)
 }
 
 // by follows one route. A route that leads to nobody is not in effect; where that
@@ -219,7 +241,8 @@ func (d *device) by(r route, to netip.Addr, all []route) (e exit, f found, inEff
 	best := route{}
 	found1 := false
 	for _, o := range all {
-		if o.path != r.path && o.prefix.Contains(r.hop) && (!found1 || o.prefix.Bits() > best.prefix.Bits() || o.prefix.Bits() == best.prefix.Bits() && o.connected && !best.connected) {
+		if o.path != r.path && o.prefix.Contains(r.hop) && (!found1 || o.prefix.Bits() > best.prefix.Bits() ||
+			o.prefix.Bits() == best.prefix.Bits() && o.connected && !best.connected) {
 			best, found1 = o, true
 		}
 	}
@@ -228,16 +251,24 @@ func (d *device) by(r route, to netip.Addr, all []route) (e exit, f found, inEff
 		return exit{}, found{}, false
 	case best.connected:
 		if r.out != "" && r.out != best.out {
-			return exit{}, is(unsure, r.path, "the next hop %s on the way to %s is on %s, not on %s", r.hop, to, best.out, r.out), true
+			return exit{}, is(
+				unsure, r.path, "the next hop %s on the way to %s is on %s, not on %s", r.hop, to, best.out, r.out,
+			), true
 		}
 		for _, o := range all {
 			if o.connected && o.prefix == best.prefix && o.out != best.out {
-				return exit{}, is(unsure, o.path, "%s and %s are both on the network %s: by which of them the next hop %s is reached cannot be told", best.out, o.out, o.prefix, r.hop), true
+				return exit{}, is(
+					unsure, o.path,
+					"%s and %s are both on the network %s: by which of them the next hop %s is reached cannot be told",
+					best.out, o.out, o.prefix, r.hop,
+				), true
 			}
 		}
 		return exit{best.out, r.hop}, d.whole(best), true
 	case best.special != "":
-		return exit{}, is(unsure, best.path, "the next hop %s on the way to %s is itself led nowhere by a route", r.hop, to), false
+		return exit{}, is(
+			unsure, best.path, "the next hop %s on the way to %s is itself led nowhere by a route", r.hop, to,
+		), false
 	}
 	return exit{}, is(unsure, r.path, "the next hop %s on the way to %s is itself reached by a route", r.hop, to), false
 }
@@ -246,7 +277,11 @@ func (d *device) by(r route, to netip.Addr, all []route) (e exit, f found, inEff
 // makes everybody a neighbour, or nobody.
 func (d *device) whole(r route) found {
 	if r.prefix.Bits() == 0 {
-		return is(unsure, r.path, "an address with a prefix of length 0: whether everything is then on the network of %s, devices differ in", r.out)
+		return is(
+			unsure, r.path,
+			"an address with a prefix of length 0: whether everything is then on the network of %s, devices differ in",
+			r.out,
+		)
 	}
 	return found{}
 }
@@ -258,7 +293,9 @@ func (d *device) onLink(r route, to netip.Addr) (exit, found, bool) {
 		return exit{}, found{}, false
 	}
 	if !d.byName[r.out].ip {
-		return exit{}, is(shut, r.path, "the route to %s leads to %s, on which %s does not run", to, r.out, d.family()), false
+		return exit{}, is(
+			shut, r.path, "the route to %s leads to %s, on which %s does not run", to, r.out, d.family(),
+		), false
 	}
 	return exit{r.out, to}, found{}, true
 }

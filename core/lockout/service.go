@@ -36,7 +36,11 @@ func (d *device) listens(w ManagementPath) found {
 			case a == w.Address, a.IsUnspecified() && a.Is4() == w.Address.Is4():
 				return found{}
 			case a.IsUnspecified() && a.Is6():
-				elsewhere = is(unsure, path, "its NETCONF service listens on ::, and whether on IPv4 as well cannot be told (RFC 3493 section 5.3)")
+				elsewhere = is(
+					unsure, path,
+					"its NETCONF service listens on ::, and whether on IPv4 as well cannot be told (RFC 3493 "+
+						"section 5.3)",
+				)
 			case elsewhere.state == shut:
 				elsewhere = is(shut, path, "its NETCONF service listens on %s, not on %s", a, w.Address)
 			}
@@ -81,13 +85,29 @@ func account(before, after *tree.Node, w ManagementPath) found {
 	switch {
 	case tree.Same(was, now):
 		if was == nil && len(users(before)) == 0 && len(users(after)) > 0 {
-			return is(unsure, strings.TrimSuffix(path, "="+w.Account), "the device would have accounts of its own, and %s, with which this service signs in, is not among them", w.Account)
+			return is(
+				unsure, strings.TrimSuffix(path, "="+w.Account),
+				"the device would have accounts of its own, and %s, with which this service signs in, is "+
+					"not among them",
+				w.Account,
+			)
 		}
 		return found{}
 	case now == nil && len(users(after)) == 0:
-		return is(unsure, path, "account %s, with which this service signs in, is gone with all others; whether the device then lets anybody in cannot be told", w.Account)
+		return is(
+			unsure, path,
+			"account %s, with which this service signs in, is gone with all others; whether the device then lets "+
+				"anybody in cannot be told",
+			w.Account,
+		)
 	case now == nil:
-		return is(shut, path, "account %s, with which this service signs in, is not among the device's accounts", w.Account)
+		return is(
+			shut, path, "account %s, with which this service signs in, is not among the device's accounts", w.Account,
+		)
 	}
-	return is(unsure, path, "what account %s signs in with is changed; whether what this service keeps still fits cannot be told", w.Account)
+	return is(
+		unsure, path,
+		"what account %s signs in with is changed; whether what this service keeps still fits cannot be told",
+		w.Account,
+	)
 }

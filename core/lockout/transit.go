@@ -40,7 +40,9 @@ func newPassage(before *tree.Node, w ManagementPath) (p *passage, f found) {
 	}
 	if len(p.stands) > 1 {
 		first := p.stands[0]
-		if p.stands = slices.DeleteFunc(p.stands, func(s attachment) bool { return p.barred(s).state == shut }); len(p.stands) == 0 {
+		if p.stands = slices.DeleteFunc(
+			p.stands, func(s attachment) bool { return p.barred(s).state == shut },
+		); len(p.stands) == 0 {
 			return p, p.barred(first)
 		}
 	}
@@ -107,7 +109,10 @@ func (p *passage) by(a *device, w ManagementPath, s attachment) found {
 		if leg.f.state != open {
 			continue
 		}
-		doubts = append(doubts, leaving(a, leg.wire, leg.was, leg.now), sizes(p.d, a, leg.was.out, leg.now.out), narrower(p.d, a, leg.was.out, leg.now.out), p.found(a, leg.was.out, leg.now.out))
+		doubts = append(
+			doubts, leaving(a, leg.wire, leg.was, leg.now), sizes(p.d, a, leg.was.out, leg.now.out),
+			narrower(p.d, a, leg.was.out, leg.now.out), p.found(a, leg.was.out, leg.now.out),
+		)
 	}
 	if f = worst(doubts...); f.state != open {
 		return f
@@ -124,7 +129,12 @@ func (p *passage) by(a *device, w ManagementPath, s attachment) found {
 // section 2.1).
 func narrower(before, after *device, was, now string) found {
 	if b, a := before.byName[was].mtu, after.byName[now].mtu; a != 0 && (b == 0 || a < b) && a < usual {
-		return is(unsure, interfacePath(now)+"/"+after.family()+"/mtu", "packets of more than %d bytes would not pass %s any more; whether those who send them are told, the configuration does not tell", a, now)
+		return is(
+			unsure, interfacePath(now)+"/"+after.family()+"/mtu",
+			"packets of more than %d bytes would not pass %s any more; whether those who send them are told, the "+
+				"configuration does not tell",
+			a, now,
+		)
 	}
 	return found{}
 }
@@ -134,7 +144,10 @@ func narrower(before, after *device, was, now string) found {
 func (p *passage) found(a *device, was, now string) found {
 	for _, own := range p.d.byName[was].own() {
 		if !a.byName[now].has(own) {
-			return is(unsure, interfacePath(now)+"/"+a.family(), "%s has the address %s no longer, to which what passes may be sent", now, own)
+			return is(
+				unsure, interfacePath(now)+"/"+a.family(),
+				"%s has the address %s no longer, to which what passes may be sent", now, own,
+			)
 		}
 	}
 	return found{}

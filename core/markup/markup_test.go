@@ -11,7 +11,12 @@ import (
 )
 
 func TestParse(t *testing.T) {
-	e, err := markup.Parse([]byte(`<?xml version="1.0"?><!-- c --><a xmlns="urn:a" xmlns:p="urn:p"><b p:k="v&amp;">x<![CDATA[<y>]]></b><p:c xmlns=""/></a>`), markup.Limits{})
+	e, err := markup.Parse(
+		[]byte(
+			`<?xml version="1.0"?><!-- c --><a xmlns="urn:a" xmlns:p="urn:p"><b p:k="v&amp;">x<![CDATA[<y>]]></b><p:c xmlns=""/></a>`,
+		),
+		markup.Limits{},
+	)
 	require.NoError(t, err)
 	b := e.Child("urn:a", "b")
 	assert.Equal(t, "x<y>", b.Text)

@@ -57,7 +57,10 @@ func NewReader(src []byte, lim Limits) (*Reader, error) {
 // Reader reads an element anew, from its start tag on, with the namespaces
 // that are in scope there.
 func (e *Element) Reader() *Reader {
-	r := &Reader{src: e.Raw, lim: Limits{Bytes: len(e.Raw), Depth: DefaultDepth, Nodes: len(e.Raw)}, dec: xml.NewDecoder(&source{src: e.Raw})}
+	r := &Reader{
+		src: e.Raw, lim: Limits{Bytes: len(e.Raw), Depth: DefaultDepth, Nodes: len(e.Raw)},
+		dec: xml.NewDecoder(&source{src: e.Raw}),
+	}
 	outer := e.scope
 	if e.declares {
 		outer = e.scope.outer
@@ -171,7 +174,9 @@ func (r *Reader) open(at int64, t xml.StartElement) error {
 		return r.lim.Counts(r.count)
 	}
 	if n := len(t.Attr); n > MostAttributes {
-		return fmt.Errorf("%w: <%s> has %d attributes, at most %d are read", ErrTooLarge, t.Name.Local, n, MostAttributes)
+		return fmt.Errorf(
+			"%w: <%s> has %d attributes, at most %d are read", ErrTooLarge, t.Name.Local, n, MostAttributes,
+		)
 	}
 	outer := r.cur
 	if n := len(r.stack); n > 0 {
@@ -181,7 +186,9 @@ func (r *Reader) open(at int64, t xml.StartElement) error {
 	o := &r.stack[len(r.stack)-1]
 	r.cur, r.begun = o, true
 	if r.declare(o, t.Attr); o.scope != nil && o.scope.inForce > MostDeclarations {
-		return fmt.Errorf("%w: more than %d namespace declarations are in force at <%s>", ErrTooLarge, MostDeclarations, t.Name.Local)
+		return fmt.Errorf(
+			"%w: more than %d namespace declarations are in force at <%s>", ErrTooLarge, MostDeclarations, t.Name.Local,
+		)
 	}
 	o.name = Name{Space: o.space, Local: t.Name.Local}
 	if t.Name.Space != "" {

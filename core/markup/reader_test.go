@@ -13,7 +13,13 @@ import (
 
 // The events of a document, with names, attributes and text as they come.
 func TestReader(t *testing.T) {
-	r, err := markup.NewReader([]byte("<?xml version='1.0'?><!-- c --><a xmlns='urn:a' xmlns:p='urn:p' p:k='1' k='2'>x<p:b xmlns='urn:b' xmlns:q='urn:q'><c>&lt;<![CDATA[&]]></c></p:b>y<d/></a>\n"), markup.Limits{})
+	r, err := markup.NewReader(
+		[]byte(
+			"<?xml version='1.0'?><!-- c --><a xmlns='urn:a' xmlns:p='urn:p' p:k='1' k='2'>x<p:b xmlns='urn:b' "+
+				"xmlns:q='urn:q'><c>&lt;<![CDATA[&]]></c></p:b>y<d/></a>\n",
+		),
+		markup.Limits{},
+	)
 	require.NoError(t, err)
 	var got []string
 	for {
@@ -35,14 +41,19 @@ func TestReader(t *testing.T) {
 		got = append(got, line)
 	}
 	assert.Equal(t, []string{
-		`1 {urn:a}a "" {urn:p}k=1 {}k=2`, `1 {urn:p}b "x" q=urn:q`, `1 {urn:b}c "" q=urn:q`, `2 {urn:b}c "<&" q=urn:q`, `2 {urn:p}b "" q=urn:q`,
-		`1 {urn:a}d "y"`, `2 {urn:a}d ""`, `2 {urn:a}a ""`,
+		`1 {urn:a}a "" {urn:p}k=1 {}k=2`, `1 {urn:p}b "x" q=urn:q`, `1 {urn:b}c "" q=urn:q`, `2 {urn:b}c "<&" q=urn:q`,
+		`2 {urn:p}b "" q=urn:q`, `1 {urn:a}d "y"`, `2 {urn:a}d ""`, `2 {urn:a}a ""`,
 	}, got)
 }
 
 // The same declaration in another place is another scope.
 func TestScopesAreNotConfused(t *testing.T) {
-	el, err := markup.Parse([]byte(`<a xmlns:x="urn:1"><b xmlns:p="urn:p"/><c xmlns:x="urn:2"><b xmlns:p="urn:p"/></c><b xmlns:p="urn:p"/></a>`), markup.Limits{})
+	el, err := markup.Parse(
+		[]byte(
+			`<a xmlns:x="urn:1"><b xmlns:p="urn:p"/><c xmlns:x="urn:2"><b xmlns:p="urn:p"/></c><b xmlns:p="urn:p"/></a>`,
+		),
+		markup.Limits{},
+	)
 	require.NoError(t, err)
 	for i, want := range []string{"urn:1", "urn:2", "urn:1"} {
 		b := []*markup.Element{el.Children[0], el.Children[1].Children[0], el.Children[2]}[i]
@@ -94,7 +105,12 @@ func TestReaderErrors(t *testing.T) {
 
 // Of a closed element only the bytes are kept; opened, or read, it has all.
 func TestClosed(t *testing.T) {
-	el, err := markup.Parse([]byte(`<r xmlns="urn:r" xmlns:p="urn:p"><data k="1"><a><p:b/></a>text</data><data xmlns="urn:other"><c/></data></r>`), markup.Limits{Closed: markup.Name{Space: "urn:r", Local: "data"}})
+	el, err := markup.Parse(
+		[]byte(
+			`<r xmlns="urn:r" xmlns:p="urn:p"><data k="1"><a><p:b/></a>text</data><data xmlns="urn:other"><c/></data></r>`,
+		),
+		markup.Limits{Closed: markup.Name{Space: "urn:r", Local: "data"}},
+	)
 	require.NoError(t, err)
 	closed := el.Children[0]
 	assert.Empty(t, closed.Children)
@@ -134,7 +150,9 @@ func TestManyAttributes(t *testing.T) {
 	require.NoError(t, err)
 	_, err = markup.Parse([]byte(nested(6)), markup.Limits{})
 	require.ErrorIs(t, err, markup.ErrTooLarge)
-	root, err := markup.Parse([]byte(`<p:a xmlns:p="urn:one" p:x="1"><p:b xmlns:p="urn:two" p:x="2"/><p:c p:x="3"/></p:a>`), markup.Limits{})
+	root, err := markup.Parse(
+		[]byte(`<p:a xmlns:p="urn:one" p:x="1"><p:b xmlns:p="urn:two" p:x="2"/><p:c p:x="3"/></p:a>`), markup.Limits{},
+	)
 	require.NoError(t, err)
 	for i, space := range []string{"urn:two", "urn:one"} {
 		require.Equal(t, space, root.Children[i].Name.Space, "a prefix is looked up where it stands")

@@ -22,7 +22,9 @@ type frame struct {
 }
 
 var textEscaper = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", "\r", "&#xD;")
-var attrEscaper = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "\n", "&#xA;", "\t", "&#x9;", "\r", "&#xD;")
+var attrEscaper = strings.NewReplacer(
+	"&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "\n", "&#xA;", "\t", "&#x9;", "\r", "&#xD;",
+)
 
 // EscapeText escapes character data.
 func EscapeText(s string) string { return textEscaper.Replace(s) }

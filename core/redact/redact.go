@@ -217,7 +217,10 @@ func (v *Redactor) Hide(text, value string) string {
 }
 
 // ErrUnknown is given for a name of a value that is not to be found.
-var ErrUnknown = errors.New("it is the name of a hidden value that does not stand in this configuration: give the value itself, or leave the name of the one that is there")
+var ErrUnknown = errors.New(
+	"it is the name of a hidden value that does not stand in this configuration: give the value itself, or leave the " +
+		"name of the one that is there",
+)
 
 // Lift gives what a text means that was written redacted: the value that
 // a name stands for among those of some configurations.

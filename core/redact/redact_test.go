@@ -15,7 +15,10 @@ import (
 )
 
 var modules = []schema.Source{
-	{Name: "ietf-netconf-acm", Text: `module ietf-netconf-acm { namespace "urn:ietf:params:xml:ns:yang:ietf-netconf-acm"; prefix nacm; extension default-deny-all; }`},
+	{
+		Name: "ietf-netconf-acm",
+		Text: `module ietf-netconf-acm { namespace "urn:ietf:params:xml:ns:yang:ietf-netconf-acm"; prefix nacm; extension default-deny-all; }`,
+	},
 	{Name: "pier", Text: `module pier { yang-version 1.1; namespace "urn:pier"; prefix p;
 		import ietf-netconf-acm { prefix acm; }
 		typedef crypt-hash { type string { pattern "\\$0\\$.*|\\$6\\$.*"; } }
@@ -65,20 +68,30 @@ func TestVeil(t *testing.T) {
 	n, err := d.ParseOutline(text)
 	require.NoError(t, err)
 	x := string(codec.XML(s, n, markup.Name{Local: "config"}))
-	x = strings.Replace(x, "</pier>", `<odd xmlns="urn:odd"><Passphrase>cod liver</Passphrase><length>9</length></odd></pier>`, 1)
+	x = strings.Replace(
+		x, "</pier>", `<odd xmlns="urn:odd"><Passphrase>cod liver</Passphrase><length>9</length></odd></pier>`, 1,
+	)
 	n, err = d.ParseTree([]byte(x))
 	require.NoError(t, err)
 	v := redact.New([]byte("a key"))
 	seen := v.Tree(n)
-	for what, shown := range map[string]string{"outline": codec.OutlineText(seen), "xml": string(codec.XML(s, seen, markup.Name{Local: "config"})), "json": string(codec.JSON(s, seen))} {
+	for what, shown := range map[string]string{
+		"outline": codec.OutlineText(seen), "xml": string(codec.XML(s, seen, markup.Name{Local: "config"})),
+		"json": string(codec.JSON(s, seen)),
+	} {
 		for _, secret := range secrets {
 			assert.NotContains(t, shown, secret, what)
 		}
-		for _, open := range []string{"North pier", "gulls and herring", "b3Blbg==", "ssh-ed25519 AAAA", "9", "b1", "harbour"} {
+		for _, open := range []string{
+			"North pier", "gulls and herring", "b3Blbg==", "ssh-ed25519 AAAA", "9", "b1", "harbour",
+		} {
 			assert.Contains(t, shown, open, what)
 		}
 	}
-	assert.Equal(t, 1, strings.Count(codec.OutlineText(seen), "gulls and herring"), "what is the id is shown, and what is the secret not")
+	assert.Equal(
+		t, 1, strings.Count(codec.OutlineText(seen), "gulls and herring"),
+		"what is the id is shown, and what is the secret not",
+	)
 	assert.Same(t, n, (*redact.Redactor)(nil).Tree(n))
 	assert.True(t, seen.Digest() == v.Tree(n).Digest(), "it is the same each time")
 	assert.NotEqual(t, seen.Digest(), redact.New([]byte("another")).Tree(n).Digest())
@@ -92,19 +105,30 @@ func TestVeil(t *testing.T) {
 	df := v.Difference(diff.Compare(n, other))
 	items := df.Items()
 	require.Len(t, items, 2)
-	assert.Equal(t, []string{"Pier", v.Name("brass"), v.Name("tin")}, []string{items[0].New, items[1].Old, items[1].New})
+	assert.Equal(
+		t, []string{"Pier", v.Name("brass"), v.Name("tin")}, []string{items[0].New, items[1].Old, items[1].New},
+	)
 	assert.Same(t, df, (*redact.Redactor)(nil).Difference(df))
 
 	// Names are taken for what they stand for, by secrets alone.
-	back, err := codec.Decoder{Schema: s, Lift: func(text string) (string, error) { return v.Lift(text, n) }}.ParseOutline(codec.OutlineText(seen.Cut(nil)))
+	back, err := codec.Decoder{
+		Schema: s, Lift: func(text string) (string, error) { return v.Lift(text, n) },
+	}.ParseOutline(codec.OutlineText(seen.Cut(nil)))
 	require.NoError(t, err)
 	assert.Empty(t, diff.Compare(n.WithoutDefaults(), back).Items()[1:], "all but what no module describes")
-	for line, want := range map[string]string{"door: hidden:nobody": "hidden value that does not stand", "door: clear-text": "is no crypt-hash; it is not shown"} {
-		_, err = codec.Decoder{Schema: s, Lift: func(text string) (string, error) { return v.Lift(text, n) }}.ParseOutline("pier\n  " + line + "\n")
+	for line, want := range map[string]string{
+		"door: hidden:nobody": "hidden value that does not stand",
+		"door: clear-text":    "is no crypt-hash; it is not shown",
+	} {
+		_, err = codec.Decoder{
+			Schema: s, Lift: func(text string) (string, error) { return v.Lift(text, n) },
+		}.ParseOutline("pier\n  " + line + "\n")
 		require.ErrorContains(t, err, want)
 		assert.NotContains(t, err.Error(), "clear-text")
 	}
-	stolen, err := codec.Decoder{Schema: s, Lift: func(text string) (string, error) { return v.Lift(text, n) }}.ParseOutline("pier\n  name: " + v.Name("brass") + "\n")
+	stolen, err := codec.Decoder{
+		Schema: s, Lift: func(text string) (string, error) { return v.Lift(text, n) },
+	}.ParseOutline("pier\n  name: " + v.Name("brass") + "\n")
 	require.NoError(t, err)
 	assert.NotContains(t, codec.OutlineText(stolen), "brass", "a name in a place that all read stays a name")
 
@@ -117,8 +141,12 @@ func TestVeil(t *testing.T) {
 
 func TestSecretName(t *testing.T) {
 	for name, want := range map[string]bool{
-		"password": true, "admin-password": true, "password-hash": true, "pre-shared-secret": true, "wpa_psk": true, "auth-key": true, "private-key": true, "cleartext-private-key": true, "key-string": true, "community": true, "Passphrase": true, "preshared-key": true, "shared.key": true, "secrets": true, "addresses": false,
-		"public-key": false, "key": false, "password-policy": false, "psk-id": false, "key-chain": false, "keyboard": false, "secretary": false, "community-name": false, "min-password-length": false, "": false, "host-key": false,
+		"password": true, "admin-password": true, "password-hash": true, "pre-shared-secret": true, "wpa_psk": true,
+		"auth-key": true, "private-key": true, "cleartext-private-key": true, "key-string": true, "community": true,
+		"Passphrase": true, "preshared-key": true, "shared.key": true, "secrets": true, "addresses": false,
+		"public-key": false, "key": false, "password-policy": false, "psk-id": false, "key-chain": false,
+		"keyboard": false, "secretary": false, "community-name": false, "min-password-length": false, "": false,
+		"host-key": false,
 	} {
 		assert.Equal(t, want, schema.SecretName(name), name)
 	}
@@ -130,7 +158,10 @@ func TestIsName(t *testing.T) {
 	for _, value := range []string{"", "x", "$0$word"} {
 		assert.True(t, redact.IsName(v.Name(value)))
 	}
-	for _, text := range []string{"", "hidden:", "hidden:x", "Hidden:aaaaaaaaaaaaaaaa", "hidden:aaaaaaaaaaaaaaa", "hidden:aaaaaaaaaaaaaaaaa", "hidden:aaaaaaaaaaaaaaal", " " + v.Name("x"), v.Name("x") + "\n"} {
+	for _, text := range []string{
+		"", "hidden:", "hidden:x", "Hidden:aaaaaaaaaaaaaaaa", "hidden:aaaaaaaaaaaaaaa", "hidden:aaaaaaaaaaaaaaaaa",
+		"hidden:aaaaaaaaaaaaaaal", " " + v.Name("x"), v.Name("x") + "\n",
+	} {
 		assert.False(t, redact.IsName(text), "%q", text)
 	}
 }

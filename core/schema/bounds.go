@@ -76,7 +76,10 @@ func (c *compiler) spend(n int) bool {
 	}
 	if !c.spent {
 		c.spent = true
-		c.problem(nil, nil, "the modules describe more than %d nodes, types and derivations: what is beyond is carried unread", most)
+		c.problem(
+			nil, nil,
+			"the modules describe more than %d nodes, types and derivations: what is beyond is carried unread", most,
+		)
 	}
 	return false
 }

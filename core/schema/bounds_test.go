@@ -26,8 +26,19 @@ func TestHostileModules(t *testing.T) {
 		fmt.Fprintf(&chain, "identity i%d { base i%d; }", i+1, i)
 	}
 	for name, c := range map[string]struct{ body, want string }{
-		"groupings that double": {doubling("grouping", "container a { uses BELOW; } container b { uses BELOW; }", "grouping x0 { leaf l { type string; } } uses x40;"), "what is beyond is carried unread"},
-		"unions that double":    {doubling("typedef", "type union { type BELOW; type BELOW; }", "typedef x0 { type string; } leaf l { type x40; }"), "what is beyond is carried unread"},
+		"groupings that double": {
+			doubling(
+				"grouping", "container a { uses BELOW; } container b { uses BELOW; }",
+				"grouping x0 { leaf l { type string; } } uses x40;",
+			),
+			"what is beyond is carried unread",
+		},
+		"unions that double": {
+			doubling(
+				"typedef", "type union { type BELOW; type BELOW; }", "typedef x0 { type string; } leaf l { type x40; }",
+			),
+			"what is beyond is carried unread",
+		},
 		"identities in a chain": {"identity i0;" + chain.String(), "what is beyond is carried unread"},
 		"blocks without end":    {strings.Repeat("container c {", 5000), "nested deeper than is read"},
 		"groups of conditions":  {`leaf l { if-feature "` + strings.Repeat("(", 200_000) + `a"; type string; }`, ""},
@@ -36,7 +47,10 @@ func TestHostileModules(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			s := schema.Compile([]schema.Source{
-				{Name: "hostile", Text: `module hostile { yang-version 1.1; namespace "urn:h"; prefix h; ` + c.body + ` }`},
+				{
+					Name: "hostile",
+					Text: `module hostile { yang-version 1.1; namespace "urn:h"; prefix h; ` + c.body + ` }`,
+				},
 				{Name: "sound", Text: `module sound { namespace "urn:s"; prefix s; leaf fine { type string; } }`},
 			}, schema.Options{})
 			if c.want != "" {
@@ -50,6 +64,7 @@ func TestHostileModules(t *testing.T) {
 	}
 	assert.Empty(t, schema.Dependencies(strings.Repeat("a {", 1<<20)))
 	// Braces in strings and comments are none.
-	text := `module m { namespace "urn:m"; prefix m; // {{{` + "\n" + `/* { */ leaf l { type string { pattern '` + strings.Repeat("[{]", 3000) + `'; } description "\"{` + strings.Repeat("{", 3000) + `"; } }`
+	text := `module m { namespace "urn:m"; prefix m; // {{{` + "\n" + `/* { */ leaf l { type string { pattern '` +
+		strings.Repeat("[{]", 3000) + `'; } description "\"{` + strings.Repeat("{", 3000) + `"; } }`
 	assert.Empty(t, schema.Compile([]schema.Source{{Name: "m", Text: text}}, schema.Options{}).Problems)
 }

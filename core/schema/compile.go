@@ -45,7 +45,9 @@ func Compile(sources []Source, opt Options) *Schema {
 		if u.module.Implemented {
 			sc := c.tops[u.module]
 			for _, part := range sc.parts {
-				c.roots = append(c.roots, c.build(part.stmt.SubStatements(), &scope{unit: part, outer: sc}, u.module, nil)...)
+				c.roots = append(
+					c.roots, c.build(part.stmt.SubStatements(), &scope{unit: part, outer: sc}, u.module, nil)...,
+				)
 			}
 		}
 	}
@@ -433,7 +435,8 @@ func (c *compiler) annotations() {
 			sc := &scope{unit: part, outer: c.tops[u.module]}
 			for _, st := range part.stmt.SubStatements() {
 				prefix, keyword := splitName(st.Keyword)
-				if m, err := sc.module(prefix); prefix == "" || keyword != "annotation" || err != nil || m.Namespace != metadataNS || !c.enabled(st, sc) {
+				if m, err := sc.module(prefix); prefix == "" || keyword != "annotation" || err != nil ||
+					m.Namespace != metadataNS || !c.enabled(st, sc) {
 					continue
 				}
 				t := &Type{Base: String, Name: string(String)}

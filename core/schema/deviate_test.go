@@ -32,7 +32,10 @@ const deviating = `module deviating { namespace "urn:d"; prefix d; import plain 
   deviation "/x:top/x:nothing" { deviate not-supported; } }`
 
 func compilePlain(features []string, more ...schema.Source) *schema.Schema {
-	return schema.Compile(append([]schema.Source{{Name: "plain", Text: plain}}, more...), schema.Options{Features: map[string][]string{"plain": features}})
+	return schema.Compile(
+		append([]schema.Source{{Name: "plain", Text: plain}}, more...),
+		schema.Options{Features: map[string][]string{"plain": features}},
+	)
 }
 
 func TestDeviations(t *testing.T) {

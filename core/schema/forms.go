@@ -20,8 +20,9 @@ var forms = map[string]map[string]form{
 		"ipv4-address": address(netip.Addr.Is4, true), "ipv4-address-no-zone": address(netip.Addr.Is4, false),
 		"ipv6-address": address(netip.Addr.Is6, true), "ipv6-address-no-zone": address(netip.Addr.Is6, false),
 		"ipv4-prefix": prefix(netip.Addr.Is4, true), "ipv6-prefix": prefix(netip.Addr.Is6, true),
-		"ipv4-address-and-prefix": prefix(netip.Addr.Is4, false), "ipv6-address-and-prefix": prefix(netip.Addr.Is6, false),
-		"domain-name": lowerCase, "host-name": lowerCase, "uri": uri,
+		"ipv4-address-and-prefix": prefix(netip.Addr.Is4, false),
+		"ipv6-address-and-prefix": prefix(netip.Addr.Is6, false), "domain-name": lowerCase, "host-name": lowerCase,
+		"uri": uri,
 	},
 	"ietf-yang-types": {
 		"date-and-time": dateAndTime, "date": zoned("2006-01-02"), "time": zoned("15:04:05.999999999"),

@@ -12,7 +12,10 @@ import (
 // A pattern is translated or refused; what is translated takes whole values only (RFC 7950
 // section 9.4.5: it is anchored at both ends).
 func FuzzPattern(f *testing.F) {
-	for _, text := range []string{`[a-z]+\d{2,3}`, `\p{L}[^\p{Nd}]`, `[a-z-[aeiou]]*`, `(a|b)?.`, `\i\c*`, `\p{IsBasicLatin}`, `^a$`, `[\s\S]`, `((((((a{1,9}){1,9}){1,9}`, "[\xff]"} {
+	for _, text := range []string{
+		`[a-z]+\d{2,3}`, `\p{L}[^\p{Nd}]`, `[a-z-[aeiou]]*`, `(a|b)?.`, `\i\c*`, `\p{IsBasicLatin}`, `^a$`, `[\s\S]`,
+		`((((((a{1,9}){1,9}){1,9}`, "[\xff]",
+	} {
 		f.Add(text, "ab12")
 	}
 	f.Fuzz(func(t *testing.T, text, value string) {
@@ -30,7 +33,10 @@ func FuzzPattern(f *testing.F) {
 
 // An instance-identifier is read into names and keys that stand in it.
 func FuzzInstanceIdentifier(f *testing.F) {
-	for _, text := range []string{"/a:b/c", "/a:b[a:k='v'][a:l=\"w\"]", "/a:b[.='x']", "/a:b[3]/d", "/", "//", "/a:b[", "/a:b[k='", "/a:b[k='\"']"} {
+	for _, text := range []string{
+		"/a:b/c", "/a:b[a:k='v'][a:l=\"w\"]", "/a:b[.='x']", "/a:b[3]/d", "/", "//", "/a:b[", "/a:b[k='",
+		"/a:b[k='\"']",
+	} {
 		f.Add(text)
 	}
 	known := func(prefix string) *schema.Module { return &schema.Module{Name: prefix} }

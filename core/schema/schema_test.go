@@ -32,11 +32,16 @@ func TestCompiledNodes(t *testing.T) {
 	lamp := at(t, s, "/harbour/berth/lamp")
 	assert.True(t, lamp.Presence)
 	assert.Equal(t, []string{"red"}, at(t, s, "/harbour/berth/lamp/colour").Defaults, "refined default")
-	assert.Equal(t, "quay", at(t, s, "/harbour/berth/lamp/colour").Module.Name, "a grouping's nodes are of the module that uses it")
+	assert.Equal(
+		t, "quay", at(t, s, "/harbour/berth/lamp/colour").Module.Name,
+		"a grouping's nodes are of the module that uses it",
+	)
 	assert.NotNil(t, at(t, s, "/harbour/berth/lamp/housing/glass"), "augment inside uses")
 	assert.Equal(t, []string{"50"}, at(t, s, "/harbour/load").Defaults, "a typedef's default")
 	assert.Equal(t, "percent", at(t, s, "/harbour/load").Units)
-	assert.Equal(t, "/quay:harbour/crane:crane/hook", at(t, s, "/harbour/crane/hook").Path(), "an augment of an augment")
+	assert.Equal(
+		t, "/quay:harbour/crane:crane/hook", at(t, s, "/harbour/crane/hook").Path(), "an augment of an augment",
+	)
 	assert.Equal(t, []string{"lane", "ship"}, at(t, s, "/harbour/queue").Keys)
 	assert.True(t, at(t, s, "/harbour/queue").UserOrdered)
 	assert.True(t, at(t, s, "/harbour/strict").Mandatory)
@@ -85,7 +90,10 @@ func TestCanonicalValues(t *testing.T) {
 		{"/harbour/berth/lamp/colour", "blue", "", "one of red, green, white"},
 		{"/harbour/berth/beside", "b1", "b1", ""},
 		{"/harbour/berth/beside", "NO", "", "not a valid berth-name"}, // a leafref's values are its target's
-		{"/harbour/crane/hook", "/quay:harbour/berth[name='q:x']/name", "/quay:harbour/quay:berth[quay:name='q:x']/quay:name", ""},
+		{
+			"/harbour/crane/hook", "/quay:harbour/berth[name='q:x']/name",
+			"/quay:harbour/quay:berth[quay:name='q:x']/quay:name", "",
+		},
 		{"/harbour/crane/hook", "/nope:harbour", "", `prefix "nope"`},
 		{"/harbour/name", "bell\a", "", "U+0007"},
 	} {
@@ -114,14 +122,38 @@ func module(body string) string {
 // What cannot be understood is named, and the rest still works.
 func TestBrokenModules(t *testing.T) {
 	for _, c := range []struct{ name, body, problem string }{
-		{"missing import", `import gone { prefix g; } container c { leaf bad { type g:t; } leaf ok { type string; } }`, "gone"},
+		{
+			"missing import",
+			`import gone { prefix g; } container c { leaf bad { type g:t; } leaf ok { type string; } }`, "gone",
+		},
 		{"unknown type", `container c { leaf bad { type nope; } leaf ok { type string; } }`, "nope is not defined"},
-		{"type defined by itself", `typedef a { type b; } typedef b { type a; } container c { leaf bad { type a; } leaf ok { type string; } }`, "defined by itself"},
-		{"grouping in itself", `grouping g { uses g; leaf x { type string; } } container c { uses g; leaf ok { type string; } }`, "nested deeper"},
-		{"key that is not there", `container c { list bad { key k; leaf x { type string; } } leaf ok { type string; } }`, "key k"},
-		{"augment of nothing", `container c { leaf ok { type string; } } augment "/m:c/m:gone" { leaf bad { type string; } }`, "left out"},
-		{"refine of nothing", `grouping g { leaf ok { type string; } } container c { uses g { refine gone { default 1; } } }`, "refine gone"},
-		{"range upside down", `container c { leaf bad { type int8 { range "9..1"; } } leaf ok { type string; } }`, "upside down"},
+		{
+			"type defined by itself",
+			`typedef a { type b; } typedef b { type a; } container c { leaf bad { type a; } leaf ok { type string; } }`,
+			"defined by itself",
+		},
+		{
+			"grouping in itself",
+			`grouping g { uses g; leaf x { type string; } } container c { uses g; leaf ok { type string; } }`,
+			"nested deeper",
+		},
+		{
+			"key that is not there",
+			`container c { list bad { key k; leaf x { type string; } } leaf ok { type string; } }`, "key k",
+		},
+		{
+			"augment of nothing",
+			`container c { leaf ok { type string; } } augment "/m:c/m:gone" { leaf bad { type string; } }`, "left out",
+		},
+		{
+			"refine of nothing",
+			`grouping g { leaf ok { type string; } } container c { uses g { refine gone { default 1; } } }`,
+			"refine gone",
+		},
+		{
+			"range upside down", `container c { leaf bad { type int8 { range "9..1"; } } leaf ok { type string; } }`,
+			"upside down",
+		},
 		{"unknown base", `identity i { base nope; } container c { leaf ok { type string; } }`, "nope"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -139,10 +171,22 @@ func TestBrokenModules(t *testing.T) {
 
 func TestSubmodulesAndRevisions(t *testing.T) {
 	s := schema.Compile([]schema.Source{
-		{Name: "m", Text: `module m { namespace "urn:m"; prefix m; include part; import lib { prefix l; revision-date 2020-01-01; } revision 2026-01-01; container top { uses inner; leaf old { type l:t; } } }`},
-		{Name: "part", Text: `submodule part { belongs-to m { prefix m; } import lib { prefix other; } grouping inner { leaf x { type other:t; } } container second { leaf y { type string; } } }`},
-		{Name: "lib", Text: `module lib { namespace "urn:lib"; prefix l; revision 2024-01-01; typedef t { type int8; } container gone { leaf z { type string; } } }`},
-		{Name: "lib", Text: `module lib { namespace "urn:lib"; prefix l; revision 2020-01-01; typedef t { type string; } }`},
+		{
+			Name: "m",
+			Text: `module m { namespace "urn:m"; prefix m; include part; import lib { prefix l; revision-date 2020-01-01; } revision 2026-01-01; container top { uses inner; leaf old { type l:t; } } }`,
+		},
+		{
+			Name: "part",
+			Text: `submodule part { belongs-to m { prefix m; } import lib { prefix other; } grouping inner { leaf x { type other:t; } } container second { leaf y { type string; } } }`,
+		},
+		{
+			Name: "lib",
+			Text: `module lib { namespace "urn:lib"; prefix l; revision 2024-01-01; typedef t { type int8; } container gone { leaf z { type string; } } }`,
+		},
+		{
+			Name: "lib",
+			Text: `module lib { namespace "urn:lib"; prefix l; revision 2020-01-01; typedef t { type string; } }`,
+		},
 	}, schema.Options{ImportOnly: map[string]bool{"lib": true}})
 	require.Empty(t, s.Problems)
 	assert.Equal(t, "2024-01-01", s.ModuleByName("lib").Revision)

@@ -22,8 +22,12 @@ func denied(keyword string, prefixes map[string]*Module) bool {
 // openWords end names that tell of a secret and are none.
 var (
 	secretWords = words("password passwd passphrase secret psk keystring credential key-string hexadecimal-string " +
-		"private-key shared-key preshared-key auth-key authentication-key priv-key privacy-key encryption-key enc-key symmetric-key api-key session-key master-key md5-key sha-key hmac-key")
-	openWords   = words("id ref reference name index chain type format length algorithm lifetime age policy min max minimum maximum timeout expiry required")
+		"private-key shared-key preshared-key auth-key authentication-key priv-key privacy-key encryption-key " +
+		"enc-key symmetric-key api-key session-key master-key md5-key sha-key hmac-key")
+	openWords = words(
+		"id ref reference name index chain type format length algorithm lifetime age policy min max minimum maximum " +
+			"timeout expiry required",
+	)
 	publicWords = words("public authorized host")
 )
 

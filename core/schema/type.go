@@ -168,7 +168,8 @@ func translate(text string) *regexp.Regexp {
 				}
 				return nil
 			default:
-				if ch := text[i]; ch|0x20 >= 'a' && ch|0x20 <= 'z' && !strings.ContainsRune("nrtpPsS", rune(ch)) || ch >= '0' && ch <= '9' {
+				if ch := text[i]; ch|0x20 >= 'a' && ch|0x20 <= 'z' && !strings.ContainsRune("nrtpPsS", rune(ch)) ||
+					ch >= '0' && ch <= '9' {
 					return nil // of Go's own: an assertion, or a character by its number
 				}
 				b.WriteByte('\\')

@@ -179,7 +179,9 @@ func (t *Type) canonicalDecimal(value string) (string, error) {
 	value = strings.TrimSpace(value)
 	n, ok := parseDecimal(value, t.FractionDigits)
 	if !ok {
-		return "", fmt.Errorf("%q is not a decimal number with at most %d digits after the point", value, t.FractionDigits)
+		return "", fmt.Errorf(
+			"%q is not a decimal number with at most %d digits after the point", value, t.FractionDigits,
+		)
 	}
 	if !within(t.Ranges, n) {
 		return "", fmt.Errorf("%s is out of range, allowed is %s", value, spans(t.Ranges, t.FractionDigits))
@@ -361,7 +363,8 @@ func withModuleNames(value string, resolve Resolver) (string, error) {
 }
 
 func isNameByte(c byte) bool {
-	return c == '_' || c == '-' || c == '.' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80
+	return c == '_' || c == '-' || c == '.' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' ||
+		c >= 0x80
 }
 
 func (s *Schema) canonicalUnion(t *Type, value string, resolve Resolver) (string, error) {

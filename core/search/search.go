@@ -193,14 +193,20 @@ func quotation(line string, i int) (text string, end int, open bool) {
 func Parse(line string, now time.Time) (Query, error) {
 	var q Query
 	if len(line) > MaxLine {
-		return q, &Error{line, MaxLine, fmt.Sprintf("the line has %d bytes, and %d are the most", len(line), MaxLine), "leave some of it out"}
+		return q, &Error{
+			line, MaxLine, fmt.Sprintf("the line has %d bytes, and %d are the most", len(line), MaxLine),
+			"leave some of it out",
+		}
 	}
 	if !utf8.ValidString(line) {
 		return q, &Error{"", 0, "the line is no UTF-8 text", ""}
 	}
 	words := split(line)
 	if len(words) > MaxTerms {
-		return q, &Error{line, words[MaxTerms].at, fmt.Sprintf("the line has %d terms, and %d are the most", len(words), MaxTerms), "leave some of it out"}
+		return q, &Error{
+			line, words[MaxTerms].at, fmt.Sprintf("the line has %d terms, and %d are the most", len(words), MaxTerms),
+			"leave some of it out",
+		}
 	}
 	for _, w := range words {
 		if err := q.add(line, w, now); err != nil {
@@ -236,7 +242,10 @@ func (q *Query) add(line string, w word, now time.Time) error {
 	}) bool {
 		return k.Key == w.key
 	}) {
-		return fail(w.keyAt, "to look for it as text, put it in quotation marks", "%q is no word to ask by; there are %s", w.key, keyNames())
+		return fail(
+			w.keyAt, "to look for it as text, put it in quotation marks", "%q is no word to ask by; there are %s",
+			w.key, keyNames(),
+		)
 	}
 	t := Term{Key: w.key, Not: w.not}
 	for _, v := range w.values {
@@ -261,7 +270,11 @@ func (q *Query) add(line string, w word, now time.Time) error {
 	}
 	at, ok := moment(t.Values[0], now, w.key == Until)
 	if !ok {
-		return fail(w.values[0].at, "", "%q is no time; write it as 7d, 90m, 08:00, 2026-11-20, 2026-11-20T08:00 or in full (RFC 3339)", t.Values[0])
+		return fail(
+			w.values[0].at, "",
+			"%q is no time; write it as 7d, 90m, 08:00, 2026-11-20, 2026-11-20T08:00 or in full (RFC 3339)",
+			t.Values[0],
+		)
 	}
 	*into = at
 	return nil
@@ -289,7 +302,10 @@ func check(key Key, text string) string {
 	switch key {
 	case Change, Entry:
 		if _, ok := Numbers(text); !ok {
-			return fmt.Sprintf("%q is no number of %s; write 7, or 7..12", text, map[Key]string{Change: "a change", Entry: "an entry"}[key])
+			return fmt.Sprintf(
+				"%q is no number of %s; write 7, or 7..12", text,
+				map[Key]string{Change: "a change", Entry: "an entry"}[key],
+			)
 		}
 	case Path:
 		if !strings.HasPrefix(text, "/") {
@@ -322,7 +338,9 @@ func Numbers(text string) (Range, bool) {
 	return Range{a, b}, err == nil && b >= a
 }
 
-var units = map[byte]time.Duration{'s': time.Second, 'm': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour, 'w': 7 * 24 * time.Hour}
+var units = map[byte]time.Duration{
+	's': time.Second, 'm': time.Minute, 'h': time.Hour, 'd': 24 * time.Hour, 'w': 7 * 24 * time.Hour,
+}
 
 // moment reads a time. A day that something lasts until is meant to its end.
 func moment(text string, now time.Time, end bool) (time.Time, bool) {

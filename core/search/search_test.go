@@ -16,16 +16,26 @@ import (
 var now = time.Date(2026, 11, 24, 1, 30, 0, 0, time.FixedZone("there", 3600))
 
 func TestParse(t *testing.T) {
-	q, err := search.Parse(`who:mara,joss device:"quay, old",slip -kind:edit path:/system/contact change:7..12 since:7d until:2026-11-23 "port 3" lamps -x\y ticket:TF-1`, now)
+	q, err := search.Parse(
+		`who:mara,joss device:"quay, old",slip -kind:edit path:/system/contact change:7..12 since:7d until:2026-11-23 "port 3" lamps -x\y ticket:TF-1`,
+		now,
+	)
 	require.NoError(t, err)
 	assert.Equal(t, []search.Term{
-		{search.Who, []string{"mara", "joss"}, false}, {search.Device, []string{"quay, old", "slip"}, false}, {search.Kind, []string{"edit"}, true},
-		{search.Path, []string{"/system/contact"}, false}, {search.Change, []string{"7..12"}, false}, {search.Text, []string{"port 3"}, false},
-		{search.Text, []string{"lamps"}, false}, {search.Text, []string{`x\y`}, true}, {search.Ticket, []string{"TF-1"}, false},
+		{search.Who, []string{"mara", "joss"}, false}, {search.Device, []string{"quay, old", "slip"}, false},
+		{search.Kind, []string{"edit"}, true}, {search.Path, []string{"/system/contact"}, false},
+		{search.Change, []string{"7..12"}, false}, {search.Text, []string{"port 3"}, false},
+		{search.Text, []string{"lamps"}, false}, {search.Text, []string{`x\y`}, true},
+		{search.Ticket, []string{"TF-1"}, false},
 	}, q.Terms)
 	assert.Equal(t, now.AddDate(0, 0, -7), q.Since)
 	assert.Equal(t, time.Date(2026, 11, 23, 23, 59, 59, 999e6, now.Location()), q.Until, "to the end of the day")
-	for text, want := range map[string]time.Time{"90m": now.Add(-90 * time.Minute), "2026-11-20T08:00": time.Date(2026, 11, 20, 8, 0, 0, 0, now.Location()), "2026-11-20T08:00:05Z": time.Date(2026, 11, 20, 8, 0, 5, 0, time.UTC), "02:00": time.Date(2026, 11, 23, 2, 0, 0, 0, now.Location()), "01:00": time.Date(2026, 11, 24, 1, 0, 0, 0, now.Location())} {
+	for text, want := range map[string]time.Time{
+		"90m": now.Add(-90 * time.Minute), "2026-11-20T08:00": time.Date(2026, 11, 20, 8, 0, 0, 0, now.Location()),
+		"2026-11-20T08:00:05Z": time.Date(2026, 11, 20, 8, 0, 5, 0, time.UTC),
+		"02:00":                time.Date(2026, 11, 23, 2, 0, 0, 0, now.Location()),
+		"01:00":                time.Date(2026, 11, 24, 1, 0, 0, 0, now.Location()),
+	} {
 		q, err := search.Parse("since:"+text, now)
 		require.NoError(t, err, text)
 		assert.True(t, want.Equal(q.Since), "%s is %s", text, q.Since)
@@ -73,15 +83,19 @@ func TestErrors(t *testing.T) {
 
 func TestAt(t *testing.T) {
 	for line, want := range map[string]search.Spot{
-		"": {}, "who:mara ": {From: 9}, "wh": {Partial: "wh"}, "x who:ma": {6, search.Who, "ma"}, "who:mara,jo": {9, search.Who, "jo"},
-		`device:"sal`: {7, search.Device, "sal"}, "-kind:": {6, search.Kind, ""}, `"port `: {0, search.Text, "port "},
+		"": {}, "who:mara ": {From: 9}, "wh": {Partial: "wh"}, "x who:ma": {6, search.Who, "ma"},
+		"who:mara,jo": {9, search.Who, "jo"}, `device:"sal`: {7, search.Device, "sal"}, "-kind:": {6, search.Kind, ""},
+		`"port `: {0, search.Text, "port "},
 	} {
 		assert.Equal(t, want, search.At(line), "%q", line)
 	}
 }
 
 func TestBare(t *testing.T) {
-	for path, want := range map[string]string{"/ietf-interfaces:interfaces/interface=a%2Fb/ietf-ip:ipv4": "/interfaces/interface=a%2Fb/ipv4", "/a/b=x:y": "/a/b=x:y", "": "", "/": "/"} {
+	for path, want := range map[string]string{
+		"/ietf-interfaces:interfaces/interface=a%2Fb/ietf-ip:ipv4": "/interfaces/interface=a%2Fb/ipv4",
+		"/a/b=x:y": "/a/b=x:y", "": "", "/": "/",
+	} {
 		assert.Equal(t, want, search.Bare(path))
 	}
 }
@@ -89,7 +103,9 @@ func TestBare(t *testing.T) {
 // Whatever stands in a line, it is read or pointed at, and what was quoted
 // comes back.
 func FuzzParse(f *testing.F) {
-	for _, s := range []string{"", "\t", `who:mara -"x`, "since:7d until:08:00", `device:"a,b",c`, "change:1..", `\"`, "a:b", "-", "- x"} {
+	for _, s := range []string{
+		"", "\t", `who:mara -"x`, "since:7d until:08:00", `device:"a,b",c`, "change:1..", `\"`, "a:b", "-", "- x",
+	} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, line string) {

@@ -144,7 +144,9 @@ func (c Cover) line(raw string) string {
 		return pad + c.Redactor.XML(body)
 	}
 	value := strings.TrimSpace(rest)
-	if value == "|" || strings.TrimSpace(strings.Trim(blankForm.ReplaceAllString(value, ""), `"`)) == "" && !strings.Contains(value, "{{") {
+	if value == "|" || strings.TrimSpace(
+		strings.Trim(blankForm.ReplaceAllString(value, ""), `"`),
+	) == "" && !strings.Contains(value, "{{") {
 		return raw // blanks alone, or its text follows
 	}
 	return pad + name + " " + c.Redactor.Name(value)

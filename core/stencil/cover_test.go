@@ -20,7 +20,10 @@ const locker = `module locker { yang-version 1.1; namespace "urn:locker"; prefix
 
 var (
 	shut  = stencil.Cover{Redactor: redact.New([]byte("k"))}
-	known = stencil.Cover{Redactor: shut.Redactor, Schemas: []*schema.Schema{schema.Compile([]schema.Source{{Name: "locker", Text: locker}}, schema.Options{})}}
+	known = stencil.Cover{
+		Redactor: shut.Redactor,
+		Schemas:  []*schema.Schema{schema.Compile([]schema.Source{{Name: "locker", Text: locker}}, schema.Options{})},
+	}
 )
 
 const lockers = `# keep it quiet
@@ -45,16 +48,27 @@ locker
 // blanks, comments and everything else stay, and the lines their places.
 func TestCover(t *testing.T) {
 	hide := shut.Redactor.Name
-	want := strings.NewReplacer(`"canary one" # so it is`, hide(`"canary one" # so it is`), "| canary three", "| "+hide("canary three"), "<secret>canary four<", "<secret>"+hide("canary four")+"<").Replace(lockers)
-	assert.Equal(t, strings.Replace(want, "passphrase: 7", "passphrase: "+hide("7"), 1), shut.Text(lockers), "by names alone")
-	assert.Equal(t, strings.Replace(want, "word: canary-{n}", "word: "+hide("canary-{n}"), 1), known.Text(lockers), "by what is known of them")
+	want := strings.NewReplacer(
+		`"canary one" # so it is`, hide(`"canary one" # so it is`), "| canary three", "| "+hide("canary three"),
+		"<secret>canary four<", "<secret>"+hide("canary four")+"<",
+	).Replace(lockers)
+	assert.Equal(
+		t, strings.Replace(want, "passphrase: 7", "passphrase: "+hide("7"), 1), shut.Text(lockers), "by names alone",
+	)
+	assert.Equal(
+		t, strings.Replace(want, "word: canary-{n}", "word: "+hide("canary-{n}"), 1), known.Text(lockers),
+		"by what is known of them",
+	)
 	assert.Equal(t, lockers, stencil.Cover{}.Text(lockers))
 	assert.True(t, known.HoldsSecrets(lockers))
 	assert.False(t, known.HoldsSecrets("locker\n  password: {p}\n"))
 
 	assert.Equal(t, map[string]bool{"plain": true, "@all": true, "n": true, "@none": true}, shut.Covered(lockers))
 	assert.Equal(t, map[string]bool{"@all": true, "n": true, "@none": true}, shut.Open(lockers))
-	assert.Equal(t, map[string]string{"plain": hide("cod"), "n": hide("x"), "other": "y"}, shut.Values(lockers, map[string]string{"plain": "cod", "n": "x", "other": "y"}))
+	assert.Equal(
+		t, map[string]string{"plain": hide("cod"), "n": hide("x"), "other": "y"},
+		shut.Values(lockers, map[string]string{"plain": "cod", "n": "x", "other": "y"}),
+	)
 }
 
 // A text that was seen through the cover is saved with what it stands for: each line
@@ -82,7 +96,10 @@ func TestLift(t *testing.T) {
 // An error about what was filled in does not tell it.
 func TestErrorsThroughTheCover(t *testing.T) {
 	text := "locker\n  password: canary-one\n  word: {w}\n  door [{n}]\n    key: {@k}\n"
-	err := known.Error(errors.New(`line 3: "canary-two" and canary-three beside canary-one do not do for gate`), text, map[string]string{"w": "canary-two", "n": "gate"}, map[string][]string{"k": {"canary-three"}})
+	err := known.Error(
+		errors.New(`line 3: "canary-two" and canary-three beside canary-one do not do for gate`), text,
+		map[string]string{"w": "canary-two", "n": "gate"}, map[string][]string{"k": {"canary-three"}},
+	)
 	assert.NotContains(t, err.Error(), "canary")
 	assert.Contains(t, err.Error(), "do not do for gate")
 	plain := errors.New("line 2: no")

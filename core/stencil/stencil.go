@@ -82,7 +82,9 @@ func Parse(text string) (*Stencil, error) {
 	said := false
 	for i, raw := range all {
 		body := strings.TrimLeft(raw, " ")
-		l := line{indent: len(raw) - len(body), text: strings.TrimRight(body, " \t"), block: strings.HasPrefix(body, "|")}
+		l := line{
+			indent: len(raw) - len(body), text: strings.TrimRight(body, " \t"), block: strings.HasPrefix(body, "|"),
+		}
 		l.idle = l.text == "" || l.text[0] == '#'
 		st.lines = append(st.lines, l)
 		if l.idle {
@@ -108,7 +110,9 @@ func Parse(text string) (*Stencil, error) {
 			}
 		}
 		if rest := blankForm.ReplaceAllString(l.text, ""); strings.Contains(withoutSpaces(rest), "{") {
-			return nil, fail(i+1, "a brace is neither a blank like {name} or {@name}, nor doubled: write {{ for a brace")
+			return nil, fail(
+				i+1, "a brace is neither a blank like {name} or {@name}, nor doubled: write {{ for a brace",
+			)
 		}
 	}
 	if !said {
@@ -147,7 +151,9 @@ func (st *Stencil) Fill(values map[string]string, shared map[string][]string) (F
 			case !ok:
 				return Filled{}, fail(b.Lines[0], "there is no shared value %s", b.Name)
 			case len(items) > mostItems:
-				return Filled{}, fail(b.Lines[0], "shared value %s has %d items, %d are the most", b.Name, len(items), mostItems)
+				return Filled{}, fail(
+					b.Lines[0], "shared value %s has %d items, %d are the most", b.Name, len(items), mostItems,
+				)
 			}
 			continue
 		}
@@ -414,7 +420,10 @@ func (st *Stencil) Read(s *schema.Schema, values map[string]string, shared map[s
 		if e.Hint != "" {
 			msg += "; " + e.Hint
 		}
-		return nil, fail(filled.From[e.Line-1], "%s (filled in: %s)", msg, strings.TrimSpace(strings.Split(filled.Text, "\n")[e.Line-1]))
+		return nil, fail(
+			filled.From[e.Line-1], "%s (filled in: %s)", msg,
+			strings.TrimSpace(strings.Split(filled.Text, "\n")[e.Line-1]),
+		)
 	}
 	return n, err
 }

@@ -32,16 +32,34 @@ func TestFill(t *testing.T) {
 	for _, c := range []struct{ name, text, want string }{
 		{"a whole value", "yard\n  name: {n}\n", "yard\n  name: \"two words\"\n"},
 		{"a part of one", "yard\n  name: row-{k}-east\n", "yard\n  name: row-7-east\n"},
-		{"in quotes", "yard\n  name: \"at {n}: \\\"{q}\\\"\"\n", "yard\n  name: \"at two words: \\\"say \\\"it\\\"\\\"\"\n"},
-		{"as keys", "yard\n  berth [{n}, {k}]\n    ship: {n}\n", "yard\n  berth [\"two words\", 7]\n    ship: \"two words\"\n"},
-		{"an item each", "yard\n  light: {@lights}\n  name: x\n", "yard\n  light: red\n  light: \"dark green\"\n  name: x\n"},
-		{"a block each", "yard\n  berth [{@lights}, 1]\n    ship: s-{@lights}\n", "yard\n  berth [red, 1]\n    ship: s-red\n  berth [\"dark green\", 1]\n    ship: \"s-dark green\"\n"},
+		{
+			"in quotes", "yard\n  name: \"at {n}: \\\"{q}\\\"\"\n",
+			"yard\n  name: \"at two words: \\\"say \\\"it\\\"\\\"\"\n",
+		},
+		{
+			"as keys", "yard\n  berth [{n}, {k}]\n    ship: {n}\n",
+			"yard\n  berth [\"two words\", 7]\n    ship: \"two words\"\n",
+		},
+		{
+			"an item each", "yard\n  light: {@lights}\n  name: x\n",
+			"yard\n  light: red\n  light: \"dark green\"\n  name: x\n",
+		},
+		{
+			"a block each", "yard\n  berth [{@lights}, 1]\n    ship: s-{@lights}\n",
+			"yard\n  berth [red, 1]\n    ship: s-red\n  berth [\"dark green\", 1]\n    ship: \"s-dark green\"\n",
+		},
 		{"none of them", "yard\n  name: x\n  light: {@none}\n", "yard\n  name: x\n"},
-		{"a banner", "yard\n  banner: |\n    | {@banner}\n    | end\n", "yard\n  banner: |\n    | first\n    | second\n    | end\n"},
+		{
+			"a banner", "yard\n  banner: |\n    | {@banner}\n    | end\n",
+			"yard\n  banner: |\n    | first\n    | second\n    | end\n",
+		},
 		{"a brace", "yard\n  name: {{n}\n", "yard\n  name: {n}\n"},
 		{"comments are left out", "# about\nyard\n\n  name: {k} # why\n", "yard\n  name: 7 # why\n"},
 	} {
-		f, err := parse(t, c.text).Fill(only(c.text, map[string]string{"n": "two words", "k": "7", "q": `say "it"`}), map[string][]string{"lights": {"red", "dark green"}, "none": {}, "banner": {"first\nsecond"}})
+		f, err := parse(t, c.text).Fill(
+			only(c.text, map[string]string{"n": "two words", "k": "7", "q": `say "it"`}),
+			map[string][]string{"lights": {"red", "dark green"}, "none": {}, "banner": {"first\nsecond"}},
+		)
 		require.NoError(t, err, c.name)
 		assert.Equal(t, c.want, f.Text, c.name)
 		assert.Len(t, f.From, strings.Count(f.Text, "\n"), c.name)
@@ -65,7 +83,8 @@ func only(text string, all map[string]string) map[string]string {
 
 func TestWrong(t *testing.T) {
 	for text, says := range map[string]string{
-		"": "it says nothing", "# only a comment\n": "it says nothing", "yard\n\tname: x": "line 2: the line begins with a tab",
+		"": "it says nothing", "# only a comment\n": "it says nothing",
+		"yard\n\tname: x":             "line 2: the line begins with a tab",
 		"yard\n  name: {two words}\n": "line 2: a brace is neither a blank", "yard\n  name: {\n": "line 2: a brace",
 	} {
 		_, err := stencil.Parse(text)
@@ -91,8 +110,12 @@ func TestWrong(t *testing.T) {
 
 // What is filled in stays a value: it cannot become a line of its own.
 func TestNothingIsSmuggled(t *testing.T) {
-	for _, v := range []string{"x\n  size: 3", "x # y", `"`, "x: y", "[a]", "|", "", " x ", "@a:b=c", "{n}", "{@s}", "\x00"} {
-		n, err := parse(t, "yard\n  name: {n}\n  berth [{n}, 1]\n  light: \"{n}\"\n").Read(yardSchema, map[string]string{"n": v}, nil)
+	for _, v := range []string{
+		"x\n  size: 3", "x # y", `"`, "x: y", "[a]", "|", "", " x ", "@a:b=c", "{n}", "{@s}", "\x00",
+	} {
+		n, err := parse(
+			t, "yard\n  name: {n}\n  berth [{n}, 1]\n  light: \"{n}\"\n",
+		).Read(yardSchema, map[string]string{"n": v}, nil)
 		if err != nil {
 			continue // not a value of a string at all
 		}
@@ -105,7 +128,9 @@ func TestNothingIsSmuggled(t *testing.T) {
 }
 
 func TestPlaces(t *testing.T) {
-	places, err := parse(t, "yard\n  berth [{r}, {p}]\n    ship: \"of {r} {@fleet}\"\n  kind: {k}\n  banner: |\n    | {b}\n").Places(yardSchema)
+	places, err := parse(
+		t, "yard\n  berth [{r}, {p}]\n    ship: \"of {r} {@fleet}\"\n  kind: {k}\n  banner: |\n    | {b}\n",
+	).Places(yardSchema)
 	require.NoError(t, err)
 	for name, want := range map[string]string{"r": "row", "p": "place", "@fleet": "ship", "k": "kind", "b": "banner"} {
 		assert.Equal(t, want, places[name].Node.Name, name)
@@ -124,25 +149,56 @@ func TestRestage(t *testing.T) {
 	}
 	for _, c := range []struct{ name, before, set, now, want string }{
 		{"at first", "", "yard\n  name: a\n", "yard\n  size: 3\n", "yard\n  name: a\n  size: 3\n"},
-		{"another value", "yard\n  name: a\n", "yard\n  name: b\n", "yard\n  name: a\n  size: 3\n", "yard\n  name: b\n  size: 3\n"},
-		{"changed by hand, and set as before", "yard\n  name: a\n  size: 1\n", "yard\n  name: a\n  size: 2\n", "yard\n  name: hand\n  size: 1\n", "yard\n  name: hand\n  size: 2\n"},
-		{"changed by hand, and set otherwise", "yard\n  name: a\n", "yard\n  name: b\n", "yard\n  name: hand\n", "yard\n  name: b\n"},
-		{"no longer set", "yard\n  name: a\n  size: 1\n", "yard\n  size: 1\n", "yard\n  name: a\n  size: 1\n", "yard\n  size: 1\n"},
+		{
+			"another value", "yard\n  name: a\n", "yard\n  name: b\n", "yard\n  name: a\n  size: 3\n",
+			"yard\n  name: b\n  size: 3\n",
+		},
+		{
+			"changed by hand, and set as before", "yard\n  name: a\n  size: 1\n", "yard\n  name: a\n  size: 2\n",
+			"yard\n  name: hand\n  size: 1\n", "yard\n  name: hand\n  size: 2\n",
+		},
+		{
+			"changed by hand, and set otherwise", "yard\n  name: a\n", "yard\n  name: b\n", "yard\n  name: hand\n",
+			"yard\n  name: b\n",
+		},
+		{
+			"no longer set", "yard\n  name: a\n  size: 1\n", "yard\n  size: 1\n", "yard\n  name: a\n  size: 1\n",
+			"yard\n  size: 1\n",
+		},
 		{"no longer set, changed by hand", "yard\n  name: a\n", "", "yard\n  name: hand\n", "yard\n  name: hand\n"},
-		{"an entry goes", "yard\n  berth [a, 1]\n    ship: s\n", "", "yard\n  berth [a, 1]\n    ship: s\n  size: 2\n", "yard\n  size: 2\n"},
-		{"an entry with more in it stays", "yard\n  berth [a, 1]\n", "", "yard\n  berth [a, 1]\n    ship: hand\n", "yard\n  berth [a, 1]\n    ship: hand\n"},
-		{"one of several goes", "yard\n  light: a\n  light: b\n", "yard\n  light: b\n", "yard\n  light: a\n  light: b\n  light: hand\n", "yard\n  light: b\n  light: hand\n"},
+		{
+			"an entry goes", "yard\n  berth [a, 1]\n    ship: s\n", "",
+			"yard\n  berth [a, 1]\n    ship: s\n  size: 2\n", "yard\n  size: 2\n",
+		},
+		{
+			"an entry with more in it stays", "yard\n  berth [a, 1]\n", "", "yard\n  berth [a, 1]\n    ship: hand\n",
+			"yard\n  berth [a, 1]\n    ship: hand\n",
+		},
+		{
+			"one of several goes", "yard\n  light: a\n  light: b\n", "yard\n  light: b\n",
+			"yard\n  light: a\n  light: b\n  light: hand\n", "yard\n  light: b\n  light: hand\n",
+		},
 		{"all goes", "yard\n  gate\n    open: true\n", "", "yard\n  gate\n    open: true\n", ""},
 	} {
 		got, err := stencil.Restage(read(c.before), read(c.set), read(c.now), false)
 		require.NoError(t, err, c.name)
 		assert.Equal(t, c.want, codec.OutlineText(got), c.name)
 	}
-	got, err := stencil.Restage(read("yard\n  name: a\n"), read("yard\n  name: a\n"), read("yard\n  name: hand\n"), true)
+	got, err := stencil.Restage(
+		read("yard\n  name: a\n"), read("yard\n  name: a\n"), read("yard\n  name: hand\n"), true,
+	)
 	require.NoError(t, err)
 	assert.Equal(t, "yard\n  name: a\n", codec.OutlineText(got), "all is set again")
-	strayed := stencil.Strayed(read("yard\n  name: a\n  size: 1\n  berth [a, 1]\n"), read("yard\n  name: hand\n  size: 1\n"))
-	assert.Equal(t, []stencil.Standing{{Path: "/yard/name", Set: "a", Now: "hand"}, {Path: "/yard/berth=a,1", Set: "berth [a, 1]", Gone: true}}, strayed)
+	strayed := stencil.Strayed(
+		read("yard\n  name: a\n  size: 1\n  berth [a, 1]\n"), read("yard\n  name: hand\n  size: 1\n"),
+	)
+	assert.Equal(
+		t,
+		[]stencil.Standing{
+			{Path: "/yard/name", Set: "a", Now: "hand"}, {Path: "/yard/berth=a,1", Set: "berth [a, 1]", Gone: true},
+		},
+		strayed,
+	)
 }
 
 // Under 10,000 in a second: each text is a stencil, filled in and read back.

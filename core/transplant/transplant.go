@@ -31,7 +31,10 @@ const (
 // named are leaves that name a device, or tell one from all others, wherever
 // they stand: of RFC 7317 the host name, location and contact are per device,
 // and a router's id is by RFC 8349.
-var named = map[string]string{"hostname": isName, "host-name": isName, "router-id": isName, "location": "it tells where the device is", "phys-address": isAddress}
+var named = map[string]string{
+	"hostname": isName, "host-name": isName, "router-id": isName, "location": "it tells where the device is",
+	"phys-address": isAddress,
+}
 
 // Onto gives what a device would hold with another's configuration, both of one
 // schema: with what is its own left as it is where it has any, and all places
@@ -156,7 +159,9 @@ func (c *carrying) mentions(l codec.OutlineLine) {
 		return
 	}
 	v := l.Node.Value()
-	if c.own[v] || slices.ContainsFunc(strings.Fields(v), func(w string) bool { return c.own[strings.Trim(w, ".,;")] }) {
+	if c.own[v] || slices.ContainsFunc(
+		strings.Fields(v), func(w string) bool { return c.own[strings.Trim(w, ".,;")] },
+	) {
 		c.out = append(c.out, Own{Path: l.Path, From: v, Why: names})
 	}
 }

@@ -64,7 +64,8 @@ func fitted(parent *Node, e *Edit, before []*Edit) *Edit {
 	made := func(b *Edit) bool {
 		return b.Schema == e.Schema && slices.Equal(b.Keys, e.InsertKeys) && b.Op != Delete && b.Op != Remove
 	}
-	if out.InsertKeys != nil && (parent == nil || parent.Find(e.Schema, e.InsertKeys) == nil) && !slices.ContainsFunc(before, made) {
+	if out.InsertKeys != nil && (parent == nil || parent.Find(e.Schema, e.InsertKeys) == nil) &&
+		!slices.ContainsFunc(before, made) {
 		out.Insert, out.InsertKeys = "", nil // its neighbour is gone
 	}
 	if e.Op != None {

@@ -198,7 +198,10 @@ func (r *userRun) set(e *Edit, n *Node, at *editPath) error {
 	case "before", "after":
 		beside := r.at[strings.Join(e.InsertKeys, "\x00")]
 		if beside == nil || e.InsertKeys == nil {
-			return &Error{"bad-attribute", at.to(e).String(), fmt.Sprintf("cannot be put %s %v: that entry is not there", e.Insert, e.InsertKeys)}
+			return &Error{
+				"bad-attribute", at.to(e).String(),
+				fmt.Sprintf("cannot be put %s %v: that entry is not there", e.Insert, e.InsertKeys),
+			}
 		}
 		if e.Insert == "before" {
 			r.order.MoveBefore(el, beside)
@@ -206,7 +209,10 @@ func (r *userRun) set(e *Edit, n *Node, at *editPath) error {
 			r.order.MoveAfter(el, beside)
 		}
 	default:
-		return &Error{"bad-attribute", at.to(e).String(), fmt.Sprintf("cannot be put %q: it is first, last, before or after", e.Insert)}
+		return &Error{
+			"bad-attribute", at.to(e).String(),
+			fmt.Sprintf("cannot be put %q: it is first, last, before or after", e.Insert),
+		}
 	}
 	return nil
 }
@@ -348,7 +354,9 @@ func (n *Node) Patched(patches []Patch, notes []Annotation) *Node {
 		if p.Schema != nil {
 			s.from, s.to = n.run(p.Schema)
 		} else {
-			s.from = kids.search(func(c *Node) bool { return c.schema == nil && compareNames(c.Opaque(), p.Unknown) >= 0 })
+			s.from = kids.search(
+				func(c *Node) bool { return c.schema == nil && compareNames(c.Opaque(), p.Unknown) >= 0 },
+			)
 			s.to = s.from + len(n.Unknown(p.Unknown))
 		}
 		if s.from == s.to {

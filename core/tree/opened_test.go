@@ -19,7 +19,9 @@ func outline(t *testing.T, text string) *tree.Node {
 }
 
 func bird(name, body string) *tree.Opaque {
-	return &tree.Opaque{Space: "urn:b", Local: name, XML: []byte("<" + name + ` xmlns="urn:b">` + body + "</" + name + ">")}
+	return &tree.Opaque{
+		Space: "urn:b", Local: name, XML: []byte("<" + name + ` xmlns="urn:b">` + body + "</" + name + ">"),
+	}
 }
 
 // Content that no module describes is told apart by its bytes: an edit is of
@@ -55,16 +57,23 @@ func TestEditsSeeEachOther(t *testing.T) {
 	base := outline(t, "harbour\n  words: a\n  words: b\n  berth [b1]\n    magnet: true\n")
 	p := func(text string) tree.Path { return path(t, text) }
 	word := func(w string, op tree.Op, insert string, beside ...string) *tree.Edit {
-		return &tree.Edit{Schema: p("/harbour/words").Last(), Keys: []string{w}, Op: op, Insert: insert, InsertKeys: beside}
+		return &tree.Edit{
+			Schema: p("/harbour/words").Last(), Keys: []string{w}, Op: op, Insert: insert, InsertKeys: beside,
+		}
 	}
 	apply := func(edits ...*tree.Edit) (string, error) {
-		n, err := tree.Apply(base, &tree.Edit{Children: []*tree.Edit{{Schema: p("/harbour").Last(), Children: edits}}}, tree.Merge)
+		n, err := tree.Apply(
+			base, &tree.Edit{Children: []*tree.Edit{{Schema: p("/harbour").Last(), Children: edits}}}, tree.Merge,
+		)
 		if err != nil {
 			return "", err
 		}
 		return codec.OutlineText(n), nil
 	}
-	got, err := apply(word("c", tree.Merge, "first"), word("d", tree.Merge, "after", "c"), word("b", tree.Delete, ""), word("b", tree.Create, "before", "c"))
+	got, err := apply(
+		word("c", tree.Merge, "first"), word("d", tree.Merge, "after", "c"), word("b", tree.Delete, ""),
+		word("b", tree.Create, "before", "c"),
+	)
 	require.NoError(t, err)
 	assert.Contains(t, got, "  words: b\n  words: c\n  words: d\n  words: a\n")
 	_, err = apply(word("a", tree.Delete, ""), word("c", tree.Merge, "after", "a"))
@@ -78,16 +87,24 @@ func TestEditsSeeEachOther(t *testing.T) {
 	leaf := func(where, value string) *tree.Edit {
 		return &tree.Edit{Schema: p("/harbour/berth=b1/" + where).Last(), Value: value}
 	}
-	got, err = apply(berth("b2", tree.Create, leaf("ropes", "1")), berth("b2", tree.Merge, leaf("knots", "2")), berth("b1", tree.Delete), berth("b1", tree.Create))
+	got, err = apply(
+		berth("b2", tree.Create, leaf("ropes", "1")), berth("b2", tree.Merge, leaf("knots", "2")),
+		berth("b1", tree.Delete), berth("b1", tree.Create),
+	)
 	require.NoError(t, err)
 	assert.Contains(t, got, "  berth [b1]\n  berth [b2]\n    ropes: 1\n    knots: 2\n")
-	got, err = apply(berth("b1", tree.Merge, leaf("ropes", "1"), leaf("glue", "x"), leaf("magnet", "false"), leaf("ropes", "3")))
+	got, err = apply(
+		berth("b1", tree.Merge, leaf("ropes", "1"), leaf("glue", "x"), leaf("magnet", "false"), leaf("ropes", "3")),
+	)
 	require.NoError(t, err)
 	assert.Contains(t, got, "  berth [b1]\n    ropes: 3\n", "of a choice the case set last is left")
 	assert.NotContains(t, got, "magnet")
 	_, err = apply(&tree.Edit{Schema: p("/harbour/berth").Last(), Op: tree.Merge})
 	require.ErrorContains(t, err, "names no entry")
-	got, err = apply(&tree.Edit{Schema: p("/harbour/berth").Last(), Op: tree.Remove}, &tree.Edit{Schema: p("/harbour/words").Last(), Op: tree.Delete, Keys: []string{"a"}})
+	got, err = apply(
+		&tree.Edit{Schema: p("/harbour/berth").Last(), Op: tree.Remove},
+		&tree.Edit{Schema: p("/harbour/words").Last(), Op: tree.Delete, Keys: []string{"a"}},
+	)
 	require.NoError(t, err)
 	assert.Equal(t, "harbour\n  words: b\n", got)
 }
@@ -105,9 +122,13 @@ func TestPatched(t *testing.T) {
 	assert.Equal(t, 1, h.Position(berth, []string{"b3"}))
 	assert.Equal(t, -1, h.Position(berth, []string{"b2"}))
 	got := h.Patched([]tree.Patch{
-		{Schema: berth, Place: place}, {Schema: berth, Node: other.All(berth)[0], Place: nowhere}, {Schema: words, All: true, List: other.All(words)},
+		{Schema: berth, Place: place}, {Schema: berth, Node: other.All(berth)[0], Place: nowhere},
+		{Schema: words, All: true, List: other.All(words)},
 	}, nil)
-	assert.Equal(t, "harbour\n  load: 1\n  words: z\n  berth [b2]\n  berth [b3]\n", codec.OutlineText(tree.Root([]*tree.Node{got})))
+	assert.Equal(
+		t, "harbour\n  load: 1\n  words: z\n  berth [b2]\n  berth [b3]\n",
+		codec.OutlineText(tree.Root([]*tree.Node{got})),
+	)
 	assert.Same(t, h.All(berth)[1], got.All(berth)[1])
 	assert.Equal(t, got.Digest(), tree.New(got.Schema(), got.Children()).Digest())
 }
@@ -122,16 +143,30 @@ func TestModulesOf(t *testing.T) {
 
 // A leaf-list that holds just its defaults means what one that is not set does.
 func TestDefaultsOfLeafLists(t *testing.T) {
-	s := schema.Compile([]schema.Source{{Name: "l", Text: `module l { yang-version 1.1; namespace "urn:l"; prefix l; leaf-list any { type string; default b; default a; } leaf-list first { type string; ordered-by user; default b; default a; }
-	  choice c { default one; case one { leaf o { type uint8; default 1; } } case two { leaf t { type uint8; default 2; } leaf u { type string; } } } }`}}, schema.Options{})
+	s := schema.Compile([]schema.Source{{Name: "l",
+		Text: `module l { yang-version 1.1; namespace "urn:l"; prefix l; leaf-list any { type string; default b; default a; } leaf-list first { type string; ordered-by user; default b; default a; }
+	  choice c { default one; case one { leaf o { type uint8; default 1; } } case two { leaf t { type uint8; default 2; } leaf u { type string; } } } }`}},
+		schema.Options{})
 	require.Empty(t, s.Problems)
 	read := func(text string) *tree.Node {
 		n, err := codec.Decoder{Schema: s}.ParseOutline(text)
 		require.NoError(t, err)
 		return n
 	}
-	assert.Equal(t, "first: a\nfirst: b\n", codec.OutlineText(read("any: a\nany: b\nfirst: a\nfirst: b\no: 1\n").WithoutDefaults()))
-	assert.Equal(t, "any: a\nany: b\nany: c\n", codec.OutlineText(read("any: a\nany: b\nany: c\nfirst: b\nfirst: a\n").WithoutDefaults()))
-	assert.Equal(t, "any: a\nany: b\nfirst: b\nfirst: a\no: 1\n", codec.OutlineText(tree.Empty.WithDefaults(s, tree.ReportAll)), "the default case is in use")
-	assert.Equal(t, "any: a\nany: b\nfirst: b\nfirst: a\nt: 2\nu: x\n", codec.OutlineText(read("u: x\n").WithDefaults(s, tree.ReportAll)), "and not where another one is")
+	assert.Equal(
+		t, "first: a\nfirst: b\n",
+		codec.OutlineText(read("any: a\nany: b\nfirst: a\nfirst: b\no: 1\n").WithoutDefaults()),
+	)
+	assert.Equal(
+		t, "any: a\nany: b\nany: c\n",
+		codec.OutlineText(read("any: a\nany: b\nany: c\nfirst: b\nfirst: a\n").WithoutDefaults()),
+	)
+	assert.Equal(
+		t, "any: a\nany: b\nfirst: b\nfirst: a\no: 1\n", codec.OutlineText(tree.Empty.WithDefaults(s, tree.ReportAll)),
+		"the default case is in use",
+	)
+	assert.Equal(
+		t, "any: a\nany: b\nfirst: b\nfirst: a\nt: 2\nu: x\n",
+		codec.OutlineText(read("u: x\n").WithDefaults(s, tree.ReportAll)), "and not where another one is",
+	)
 }

@@ -34,7 +34,8 @@ func TestCompareKeys(t *testing.T) {
 func TestConfigOnly(t *testing.T) {
 	mod := schema.Compile([]schema.Source{{Name: "m", Text: `module m { namespace "urn:m"; prefix m; container c {
 		leaf a { type string; } container there { presence "x"; } leaf-list l { type string; }
-		container st { config false; leaf s { type string; } list log { leaf line { type string; } } } } }`}}, schema.Options{})
+		container st { config false; leaf s { type string; } list log { leaf line { type string; } } } } }`}},
+		schema.Options{})
 	require.Empty(t, mod.Problems)
 	n, err := codec.Decoder{Schema: mod}.ParseTree([]byte(`<config><c xmlns="urn:m"><a>1</a><there/><l>x</l><l>y</l><odd xmlns="urn:o"/>
 		<st><s>2</s><log><line>p</line></log><log><line>p</line></log></st></c></config>`))

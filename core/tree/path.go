@@ -101,7 +101,13 @@ func parseStep(s *schema.Schema, at *schema.Node, part string) (Step, *PathError
 func parseKeys(s *schema.Schema, list *schema.Node, text string) ([]string, *PathError) {
 	parts := strings.Split(text, ",")
 	if len(parts) != len(list.Keys) {
-		return nil, &PathError{At: text, Msg: fmt.Sprintf("an entry of %s is named by %d values (%s), got %d", list.Name, len(list.Keys), strings.Join(list.Keys, ","), len(parts))}
+		return nil, &PathError{
+			At: text,
+			Msg: fmt.Sprintf(
+				"an entry of %s is named by %d values (%s), got %d", list.Name, len(list.Keys),
+				strings.Join(list.Keys, ","), len(parts),
+			),
+		}
 	}
 	keys := make([]string, len(parts))
 	for i, p := range parts {
@@ -151,9 +157,14 @@ func ChildNamed(s *schema.Schema, at *schema.Node, ident string) (*schema.Node, 
 	case len(fit) == 1:
 		return fit[0], nil
 	case len(fit) > 1:
-		return nil, &PathError{At: ident, Msg: fmt.Sprintf("%s stands in several modules, name one", name), Nearest: qualified(fit)}
+		return nil, &PathError{
+			At: ident, Msg: fmt.Sprintf("%s stands in several modules, name one", name), Nearest: qualified(fit),
+		}
 	case len(other) > 0:
-		return nil, &PathError{At: ident, Msg: fmt.Sprintf("%s under %s is not of module %s", name, where, module), Nearest: qualified(other)}
+		return nil, &PathError{
+			At: ident, Msg: fmt.Sprintf("%s under %s is not of module %s", name, where, module),
+			Nearest: qualified(other),
+		}
 	case at != nil && len(siblings) == 0:
 		return nil, &PathError{At: ident, Msg: fmt.Sprintf("%s is a %s and has nothing below it", at.Name, at.Kind)}
 	}

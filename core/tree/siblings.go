@@ -77,7 +77,9 @@ func cutNodes(list []*Node) []*stretch {
 	for from, i := 0, 0; i < len(list); i++ {
 		if l := level(list[i]); i == len(list)-1 || l > 0 {
 			nodes := slices.Clone(list[from : i+1])
-			out = append(out, &stretch{digest: digestAll(nodes), nodes: nodes, last: list[i], size: len(nodes), ends: l})
+			out = append(
+				out, &stretch{digest: digestAll(nodes), nodes: nodes, last: list[i], size: len(nodes), ends: l},
+			)
 			from = i + 1
 		}
 	}

@@ -164,9 +164,14 @@ func (n *Node) Annotated(list []Annotation) *Node {
 	}
 	list = slices.Clone(list)
 	slices.SortFunc(list, func(a, b Annotation) int {
-		return cmp.Or(strings.Compare(a.Module, b.Module), strings.Compare(a.Space, b.Space), strings.Compare(a.Name, b.Name))
+		return cmp.Or(
+			strings.Compare(a.Module, b.Module), strings.Compare(a.Space, b.Space), strings.Compare(a.Name, b.Name),
+		)
 	})
-	out := &Node{schema: n.schema, value: n.value, inner: &inner{kids: n.kids(), rare: &rare{opaque: n.Opaque(), annotations: list}}}
+	out := &Node{
+		schema: n.schema, value: n.value,
+		inner: &inner{kids: n.kids(), rare: &rare{opaque: n.Opaque(), annotations: list}},
+	}
 	if n.inner != nil && n.inner.rare != nil {
 		out.inner.keys = n.inner.keys
 	}
@@ -215,7 +220,8 @@ func Root(children []*Node) *Node { return New(nil, children) }
 // Void reports whether the node means nothing: a container without presence
 // and without children.
 func (n *Node) Void() bool {
-	return n.schema != nil && n.schema.Kind == schema.Container && !n.schema.Presence && n.kids().len() == 0 && len(n.Annotations()) == 0
+	return n.schema != nil && n.schema.Kind == schema.Container && !n.schema.Presence && n.kids().len() == 0 &&
+		len(n.Annotations()) == 0
 }
 
 // arrange gives siblings in canonical order without those that mean nothing,

@@ -102,7 +102,8 @@ func TestOperations(t *testing.T) {
 	edit := func(op tree.Op, def tree.Op) (*tree.Node, error) {
 		leaf := path(t, "/harbour/berth=b1/ropes")
 		doc := &tree.Edit{Children: []*tree.Edit{{Schema: berth[0].Node, Children: []*tree.Edit{{
-			Schema: berth[1].Node, Keys: berth[1].Keys, Op: op, Children: []*tree.Edit{{Schema: leaf.Last(), Value: "9"}},
+			Schema: berth[1].Node, Keys: berth[1].Keys, Op: op,
+			Children: []*tree.Edit{{Schema: leaf.Last(), Value: "9"}},
 		}}}}}
 		return tree.Apply(base, doc, def)
 	}
@@ -137,7 +138,14 @@ func TestUserOrder(t *testing.T) {
 	assert.Equal(t, []string{"oak", "ash", "elm"}, words(n), "as they were given")
 	insert := func(w, where string, beside ...string) (*tree.Node, error) {
 		p := path(t, "/harbour/words="+w)
-		doc := &tree.Edit{Children: []*tree.Edit{{Schema: p[0].Node, Children: []*tree.Edit{{Schema: p[1].Node, Keys: p[1].Keys, Insert: where, InsertKeys: beside}}}}}
+		doc := &tree.Edit{
+			Children: []*tree.Edit{
+				{
+					Schema:   p[0].Node,
+					Children: []*tree.Edit{{Schema: p[1].Node, Keys: p[1].Keys, Insert: where, InsertKeys: beside}},
+				},
+			},
+		}
 		return tree.Apply(n, doc, tree.Merge)
 	}
 	for _, c := range []struct {
@@ -146,7 +154,8 @@ func TestUserOrder(t *testing.T) {
 		want   []string
 	}{
 		{"first", nil, []string{"elm", "oak", "ash"}}, {"last", nil, []string{"oak", "ash", "elm"}},
-		{"before", []string{"ash"}, []string{"oak", "elm", "ash"}}, {"after", []string{"oak"}, []string{"oak", "elm", "ash"}},
+		{"before", []string{"ash"}, []string{"oak", "elm", "ash"}},
+		{"after", []string{"oak"}, []string{"oak", "elm", "ash"}},
 	} {
 		got, err := insert("elm", c.where, c.beside...)
 		require.NoError(t, err)
@@ -159,7 +168,9 @@ func TestUserOrder(t *testing.T) {
 func TestSharingAndDefaults(t *testing.T) {
 	n := put(t, put(t, tree.Empty, "/harbour/berth=b1/ropes", "1"), "/harbour/berth=b2/ropes", "1")
 	m := put(t, n, "/harbour/berth=b1/ropes", "2")
-	assert.Same(t, n.At(path(t, "/harbour/berth=b2")), m.At(path(t, "/harbour/berth=b2")), "what is untouched is shared")
+	assert.Same(
+		t, n.At(path(t, "/harbour/berth=b2")), m.At(path(t, "/harbour/berth=b2")), "what is untouched is shared",
+	)
 	assert.NotEqual(t, n.Digest(), m.Digest())
 	d := put(t, n, "/harbour/depth", "8.5")
 	assert.NotEqual(t, n.Digest(), d.Digest())
@@ -194,13 +205,20 @@ func TestDigestIgnoresSystemOrder(t *testing.T) {
 }
 
 func TestCut(t *testing.T) {
-	n := put(t, put(t, put(t, tree.Empty, "/harbour/berth=b1/ropes", "1"), "/harbour/berth=b2/ropes", "2"), "/harbour/depth", "9.0")
-	assert.Equal(t, "harbour\n  berth [b2]\n    ropes: 2\n", codec.OutlineText(n.Cut(path(t, "/harbour/berth=b2/ropes"))))
+	n := put(
+		t, put(t, put(t, tree.Empty, "/harbour/berth=b1/ropes", "1"), "/harbour/berth=b2/ropes", "2"), "/harbour/depth",
+		"9.0",
+	)
+	assert.Equal(
+		t, "harbour\n  berth [b2]\n    ropes: 2\n", codec.OutlineText(n.Cut(path(t, "/harbour/berth=b2/ropes"))),
+	)
 	assert.Equal(t, "", codec.OutlineText(n.Cut(path(t, "/harbour/berth=b3"))))
 }
 
 func FuzzParsePath(f *testing.F) {
-	for _, seed := range []string{"/harbour/queue=3,a%2C", "/quay:harbour/words=x", "//", "/harbour/berth=%", "/crane:harbour"} {
+	for _, seed := range []string{
+		"/harbour/queue=3,a%2C", "/quay:harbour/words=x", "//", "/harbour/berth=%", "/crane:harbour",
+	} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

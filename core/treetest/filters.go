@@ -15,7 +15,12 @@ func Networks(rnd *rand.Rand, n int) []netip.Prefix {
 	out := make([]netip.Prefix, 0, n)
 	for len(out) < n {
 		a := netip.AddrFrom4([4]byte{10, byte(64 + rnd.IntN(16)), byte(rnd.IntN(256)), byte(rnd.IntN(256))})
-		out = append(out, netip.PrefixFrom(a, []int{18, 20, 22, 24, 24, 24, 24, 24, 24, 25, 26, 27, 28, 29, 30, 32}[rnd.IntN(16)]).Masked())
+		out = append(
+			out,
+			netip.PrefixFrom(
+				a, []int{18, 20, 22, 24, 24, 24, 24, 24, 24, 25, 26, 27, 28, 29, 30, 32}[rnd.IntN(16)],
+			).Masked(),
+		)
 	}
 	return out
 }
@@ -119,7 +124,9 @@ func Rewritten(rnd *rand.Rand, rules []flow.Rule) []flow.Rule {
 				out = append(out, flow.Rule{Name: r.Name, Match: h, Action: r.Action})
 			}
 		case 1:
-			out = append(out, r, flow.Rule{Name: fmt.Sprintf("never-%d", i), Match: halves[0], Action: flow.Accept - r.Action})
+			out = append(
+				out, r, flow.Rule{Name: fmt.Sprintf("never-%d", i), Match: halves[0], Action: flow.Accept - r.Action},
+			)
 		default:
 			out = append(out, r)
 		}

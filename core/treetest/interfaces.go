@@ -65,7 +65,10 @@ func InterfacesChanged(n int) []byte {
 }
 
 func opening(b *strings.Builder) {
-	b.WriteString("<config xmlns=\"urn:ietf:params:xml:ns:netconf:base:1.0\">\n  <interfaces xmlns=\"urn:ietf:params:xml:ns:yang:ietf-interfaces\">\n")
+	b.WriteString(
+		"<config xmlns=\"urn:ietf:params:xml:ns:netconf:base:1.0\">\n  <interfaces " +
+			"xmlns=\"urn:ietf:params:xml:ns:yang:ietf-interfaces\">\n",
+	)
 }
 
 func closing(b *strings.Builder) { b.WriteString("  </interfaces>\n</config>\n") }

@@ -14,7 +14,8 @@ import (
 // presence, choices, identities, unions, leafrefs, an augment by another
 // module that adds a node of a name that is there already, and features.
 var Modules = []schema.Source{
-	{Name: "quay", Text: quay}, {Name: "crane", Text: crane}, {Name: "quay-types", Text: quayTypes}, {Name: "quay-notes", Text: quayNotes},
+	{Name: "quay", Text: quay}, {Name: "crane", Text: crane}, {Name: "quay-types", Text: quayTypes},
+	{Name: "quay-notes", Text: quayNotes},
 }
 
 // quayNotes defines metadata as RFC 7952 has it; the module with the extension
@@ -217,7 +218,10 @@ func value(r *rand.Rand, n *schema.Node) string {
 	case schema.InstanceIdentifier:
 		return pick("/quay:harbour/quay:name", "/quay:harbour/quay:berth[quay:name='b1']")
 	case schema.String:
-		return pick("a", "two words", "<&>\"'", "ünïcode", "", "one\n  two\n\n| three\ttabs", "at the end \nspace", "@sign", "#hash")
+		return pick(
+			"a", "two words", "<&>\"'", "ünïcode", "", "one\n  two\n\n| three\ttabs", "at the end \nspace", "@sign",
+			"#hash",
+		)
 	}
 	return fmt.Sprint(r.IntN(4))
 }
@@ -277,7 +281,9 @@ func mutation(r *rand.Rand, n *tree.Node, known []*schema.Node) *tree.Edit {
 
 // asEdit is the edit that merges a node with all below it.
 func asEdit(n *tree.Node) *tree.Edit {
-	e := &tree.Edit{Schema: n.Schema(), Keys: n.Keys(), Value: n.Value(), Opaque: n.Opaque(), Annotations: n.Annotations()}
+	e := &tree.Edit{
+		Schema: n.Schema(), Keys: n.Keys(), Value: n.Value(), Opaque: n.Opaque(), Annotations: n.Annotations(),
+	}
 	for c := range n.Each() {
 		e.Children = append(e.Children, asEdit(c))
 	}

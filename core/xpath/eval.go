@@ -119,9 +119,13 @@ func (ev *evaluation) compare(op string, l, r value) bool {
 		}
 		return false
 	case l.kind == isNodes:
-		return slices.ContainsFunc(l.nodes, func(n Node) bool { ev.work(1); return atoms(op, text(textOf(n)), ev.typed(r, n)) })
+		return slices.ContainsFunc(
+			l.nodes, func(n Node) bool { ev.work(1); return atoms(op, text(textOf(n)), ev.typed(r, n)) },
+		)
 	case r.kind == isNodes:
-		return slices.ContainsFunc(r.nodes, func(n Node) bool { ev.work(1); return atoms(op, ev.typed(l, n), text(textOf(n))) })
+		return slices.ContainsFunc(
+			r.nodes, func(n Node) bool { ev.work(1); return atoms(op, ev.typed(l, n), text(textOf(n))) },
+		)
 	}
 	return atoms(op, l, r)
 }
@@ -279,7 +283,8 @@ func (ev *evaluation) lookup(n Node, s *step) (leaf *schema.Node, want expr, ok 
 		}
 		for _, sides := range [][2]expr{{b.left, b.right}, {b.right, b.left}} {
 			p, isPath := sides[0].(path)
-			if !isPath || p.absolute || len(p.steps) != 1 || p.steps[0].axis != "child" || p.steps[0].name == "" || len(p.steps[0].predicates) > 0 || !constant(sides[1]) {
+			if !isPath || p.absolute || len(p.steps) != 1 || p.steps[0].axis != "child" || p.steps[0].name == "" ||
+				len(p.steps[0].predicates) > 0 || !constant(sides[1]) {
 				continue
 			}
 			if list := ev.child(n, s); list != nil {

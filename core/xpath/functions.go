@@ -22,8 +22,10 @@ func init() {
 	functions = map[string]function{
 		"last":     {0, 0, func(_ *evaluation, c context, _ []expr) value { return number(float64(c.size)) }},
 		"position": {0, 0, func(_ *evaluation, c context, _ []expr) value { return number(float64(c.position)) }},
-		"count":    {1, 1, func(ev *evaluation, c context, a []expr) value { return number(float64(len(ev.set(a[0], c)))) }},
-		"id":       {1, 1, func(*evaluation, context, []expr) value { return nodes(nil) }}, // YANG data has no ids
+		"count": {
+			1, 1, func(ev *evaluation, c context, a []expr) value { return number(float64(len(ev.set(a[0], c)))) },
+		},
+		"id": {1, 1, func(*evaluation, context, []expr) value { return nodes(nil) }}, // YANG data has no ids
 		"local-name": {0, 1, func(ev *evaluation, c context, a []expr) value {
 			return ev.first(c, a, func(s *schema.Node) string { return s.Name })
 		}},
@@ -34,26 +36,42 @@ func init() {
 			return ev.first(c, a, func(s *schema.Node) string { return s.Module.Prefix + ":" + s.Name })
 		}},
 
-		"string":           {0, 1, func(ev *evaluation, c context, a []expr) value { return text(ev.optional(c, a).text()) }},
+		"string": {
+			0, 1, func(ev *evaluation, c context, a []expr) value { return text(ev.optional(c, a).text()) },
+		},
 		"concat":           {2, math.MaxInt, concat},
 		"starts-with":      {2, 2, texts(func(a, b string) value { return boolean(strings.HasPrefix(a, b)) })},
 		"contains":         {2, 2, texts(func(a, b string) value { return boolean(strings.Contains(a, b)) })},
 		"substring-before": {2, 2, texts(substringBefore)},
-		"substring-after":  {2, 2, texts(func(a, b string) value { _, after, _ := strings.Cut(a, b); return text(after) })},
-		"substring":        {2, 3, substring},
+		"substring-after": {
+			2, 2, texts(func(a, b string) value { _, after, _ := strings.Cut(a, b); return text(after) }),
+		},
+		"substring": {2, 3, substring},
 		"string-length": {0, 1, func(ev *evaluation, c context, a []expr) value {
 			return number(float64(utf8.RuneCountInString(ev.optional(c, a).text())))
 		}},
 		"normalize-space": {0, 1, func(ev *evaluation, c context, a []expr) value {
-			return text(strings.Join(strings.FieldsFunc(ev.optional(c, a).text(), func(r rune) bool { return strings.ContainsRune(" \t\r\n", r) }), " "))
+			return text(
+				strings.Join(
+					strings.FieldsFunc(
+						ev.optional(c, a).text(), func(r rune) bool { return strings.ContainsRune(" \t\r\n", r) },
+					),
+					" ",
+				),
+			)
 		}},
 		"translate": {3, 3, translate},
 
-		"boolean": {1, 1, func(ev *evaluation, c context, a []expr) value { return boolean(ev.eval(a[0], c).boolean()) }},
-		"not":     {1, 1, func(ev *evaluation, c context, a []expr) value { return boolean(!ev.eval(a[0], c).boolean()) }},
-		"true":    {0, 0, func(*evaluation, context, []expr) value { return boolean(true) }},
-		"false":   {0, 0, func(*evaluation, context, []expr) value { return boolean(false) }},
-		"lang":    {1, 1, func(*evaluation, context, []expr) value { return boolean(false) }}, // no xml:lang in YANG data
+		"boolean": {
+			1, 1, func(ev *evaluation, c context, a []expr) value { return boolean(ev.eval(a[0], c).boolean()) },
+		},
+		"not": {
+			1, 1, func(ev *evaluation, c context, a []expr) value { return boolean(!ev.eval(a[0], c).boolean()) },
+		},
+		"true":  {0, 0, func(*evaluation, context, []expr) value { return boolean(true) }},
+		"false": {0, 0, func(*evaluation, context, []expr) value { return boolean(false) }},
+		// no xml:lang in YANG data
+		"lang": {1, 1, func(*evaluation, context, []expr) value { return boolean(false) }},
 
 		"number": {0, 1, func(ev *evaluation, c context, a []expr) value { return number(ev.optional(c, a).number()) }},
 		"sum": {1, 1, func(ev *evaluation, c context, a []expr) value {
@@ -63,19 +81,31 @@ func init() {
 			}
 			return number(total)
 		}},
-		"floor":   {1, 1, func(ev *evaluation, c context, a []expr) value { return number(math.Floor(ev.eval(a[0], c).number())) }},
-		"ceiling": {1, 1, func(ev *evaluation, c context, a []expr) value { return number(math.Ceil(ev.eval(a[0], c).number())) }},
+		"floor": {
+			1, 1,
+			func(ev *evaluation, c context, a []expr) value { return number(math.Floor(ev.eval(a[0], c).number())) },
+		},
+		"ceiling": {
+			1, 1,
+			func(ev *evaluation, c context, a []expr) value { return number(math.Ceil(ev.eval(a[0], c).number())) },
+		},
 		"round": {1, 1, func(ev *evaluation, c context, a []expr) value {
 			return number(math.Floor(ev.eval(a[0], c).number() + 0.5))
 		}},
 
-		"current":              {0, 0, func(ev *evaluation, _ context, _ []expr) value { return nodes([]Node{ev.current}) }},
-		"re-match":             {2, 2, reMatch},
-		"deref":                {1, 1, deref},
-		"derived-from":         {2, 2, func(ev *evaluation, c context, a []expr) value { return derived(ev, c, a, false) }},
-		"derived-from-or-self": {2, 2, func(ev *evaluation, c context, a []expr) value { return derived(ev, c, a, true) }},
-		"enum-value":           {1, 1, enumValue},
-		"bit-is-set":           {2, 2, bitIsSet},
+		"current": {
+			0, 0, func(ev *evaluation, _ context, _ []expr) value { return nodes([]Node{ev.current}) },
+		},
+		"re-match": {2, 2, reMatch},
+		"deref":    {1, 1, deref},
+		"derived-from": {
+			2, 2, func(ev *evaluation, c context, a []expr) value { return derived(ev, c, a, false) },
+		},
+		"derived-from-or-self": {
+			2, 2, func(ev *evaluation, c context, a []expr) value { return derived(ev, c, a, true) },
+		},
+		"enum-value": {1, 1, enumValue},
+		"bit-is-set": {2, 2, bitIsSet},
 	}
 }
 

@@ -282,7 +282,8 @@ func (p *parser) unary() expr {
 func (p *parser) path() expr {
 	t := p.peek()
 	switch {
-	case t.kind == isFunction && t.text != "node" && t.text != "text" && t.text != "comment" && t.text != "processing-instruction",
+	case t.kind == isFunction && t.text != "node" && t.text != "text" && t.text != "comment" &&
+		t.text != "processing-instruction",
 		t.kind == isLiteral, t.kind == isNumeral, t.kind == isPunctuation && t.text == "(":
 		f := filtered{of: p.primary()}
 		f.predicates = p.predicates()
@@ -388,8 +389,8 @@ func (p *parser) steps(deep bool) []step {
 
 var axes = map[string]bool{
 	"child": true, "parent": true, "self": true, "descendant": true, "descendant-or-self": true, "ancestor": true,
-	"ancestor-or-self": true, "following": true, "following-sibling": true, "preceding": true, "preceding-sibling": true,
-	"attribute": true, "namespace": true,
+	"ancestor-or-self": true, "following": true, "following-sibling": true, "preceding": true,
+	"preceding-sibling": true, "attribute": true, "namespace": true,
 }
 
 func (p *parser) step() step {
@@ -446,7 +447,11 @@ func (p *parser) test(s *step, name string) {
 	switch {
 	case prefix != "":
 		if s.module = p.names.Prefixes[prefix]; s.module == nil {
-			panic(failure{fmt.Errorf("%w: XPath %q: the module of prefix %s is not at hand", ErrUndecided, p.src, prefix)})
+			panic(
+				failure{
+					fmt.Errorf("%w: XPath %q: the module of prefix %s is not at hand", ErrUndecided, p.src, prefix),
+				},
+			)
 		}
 	case local != "*":
 		s.module = p.names.Local

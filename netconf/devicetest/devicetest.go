@@ -148,7 +148,9 @@ func (k kit) eventually(t *testing.T, name, want string, limit time.Duration) {
 func hello(t *testing.T, k kit) {
 	c := k.open(t)
 	assert.NotEmpty(t, c.SessionID)
-	for _, capability := range []string{netconf.CapBase10, netconf.CapCandidate, netconf.CapConfirmedCommit11, netconf.CapStartup} {
+	for _, capability := range []string{
+		netconf.CapBase10, netconf.CapCandidate, netconf.CapConfirmedCommit11, netconf.CapStartup,
+	} {
 		assert.True(t, c.Capabilities.Has(capability), capability)
 	}
 	assert.True(t, c.Capabilities.Has(netconf.CapValidate11) || c.Capabilities.Has(netconf.CapValidate10), "validate")
@@ -241,12 +243,19 @@ func noneOperation(t *testing.T, k kit) {
 func refusals(t *testing.T, k kit) {
 	c := k.open(t)
 	defer func() { _ = c.DiscardChanges(within(t)) }()
-	err := c.EditConfig(within(t), netconf.EditConfig{Target: netconf.Candidate, Config: system("<no-such-leaf>1</no-such-leaf>")})
+	err := c.EditConfig(
+		within(t), netconf.EditConfig{Target: netconf.Candidate, Config: system("<no-such-leaf>1</no-such-leaf>")},
+	)
 	var errs netconf.RPCErrors
 	require.ErrorAs(t, err, &errs)
 	assert.NotEmpty(t, errs[0].Tag)
 	assert.NotEmpty(t, errs[0].Type)
-	err = c.EditConfig(within(t), netconf.EditConfig{Target: netconf.Candidate, Config: system("<clock><timezone-utc-offset>9000</timezone-utc-offset></clock>")})
+	err = c.EditConfig(
+		within(t),
+		netconf.EditConfig{
+			Target: netconf.Candidate, Config: system("<clock><timezone-utc-offset>9000</timezone-utc-offset></clock>"),
+		},
+	)
 	require.ErrorAs(t, err, &errs, "a value out of range")
 	_, err = c.GetConfig(within(t), netconf.Running, nil)
 	require.NoError(t, err, "the session goes on after a refusal")
@@ -318,7 +327,9 @@ func (k kit) trial(t *testing.T, timeout time.Duration, persist string) (was str
 
 func timer(t *testing.T, k kit) {
 	was := k.trial(t, k.quick, "kit-timer")
-	assert.Equal(t, "on trial", leaf(t, k.open(t), netconf.Running, "contact"), "a persistent trial outlives its session")
+	assert.Equal(
+		t, "on trial", leaf(t, k.open(t), netconf.Running, "contact"), "a persistent trial outlives its session",
+	)
 	k.eventually(t, "contact", was, k.quick+20*time.Second)
 }
 
@@ -394,7 +405,10 @@ func defaults(t *testing.T, k kit) {
 	if basic == "" {
 		t.Skip("the device announces no :with-defaults")
 	}
-	edit(t, c, "<ntp><enabled>true</enabled><server><name>tide</name><udp><address>203.0.113.5</address></udp></server></ntp>")
+	edit(
+		t, c,
+		"<ntp><enabled>true</enabled><server><name>tide</name><udp><address>203.0.113.5</address></udp></server></ntp>",
+	)
 	defer func() { require.NoError(t, c.DiscardChanges(within(t))) }()
 	for _, mode := range append([]string{basic}, also...) {
 		data, err := c.GetConfigWith(within(t), netconf.Candidate, system("<ntp/>"), mode)

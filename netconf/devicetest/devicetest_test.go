@@ -27,7 +27,8 @@ func TestLab(t *testing.T) {
 			t.Cleanup(d.Stop)
 			before := d.Running().Digest()
 			devicetest.Run(t, devicetest.Target{Address: d.Address, Login: ssh.ClientConfig{
-				User: lab.User, Auth: []ssh.AuthMethod{ssh.Password(lab.Password)}, HostKeyCallback: ssh.FixedHostKey(d.HostKey),
+				User: lab.User, Auth: []ssh.AuthMethod{ssh.Password(lab.Password)},
+				HostKeyCallback: ssh.FixedHostKey(d.HostKey),
 			}})
 			require.Equal(t, before, d.Running().Digest(), "the kit leaves a device as it was")
 		})

@@ -67,15 +67,19 @@ func build(bin, out, version string) error {
 	common := func(name string) files.Contents {
 		return files.Contents{file(filepath.Join(made, "changelog.gz"), "/usr/share/doc/"+name+"/changelog.gz", 0o644)}
 	}
-	service := append(common("oaken-latch-service"),
-		file(filepath.Join(bin, "oaken-latchd"), "/usr/bin/oaken-latchd", 0o755),
+	service := append(
+		common("oaken-latch-service"), file(filepath.Join(bin, "oaken-latchd"), "/usr/bin/oaken-latchd", 0o755),
 		file("packaging/oaken-latchd.service", "/usr/lib/systemd/system/oaken-latchd.service", 0o644),
 		file("packaging/oaken-latch.sysusers", "/usr/lib/sysusers.d/oaken-latch.conf", 0o644),
 		file("packaging/oaken-latch.tmpfiles", "/usr/lib/tmpfiles.d/oaken-latch.conf", 0o644),
-		&files.Content{Source: "packaging/settings", Destination: "/etc/oaken-latch/settings", Type: files.TypeConfig, FileInfo: &files.ContentFileInfo{Mode: 0o644}},
+		&files.Content{
+			Source: "packaging/settings", Destination: "/etc/oaken-latch/settings", Type: files.TypeConfig,
+			FileInfo: &files.ContentFileInfo{Mode: 0o644},
+		},
 		file("docs/run-the-service.md", "/usr/share/doc/oaken-latch-service/run-the-service.md", 0o644),
 		file("docs/runbook.md", "/usr/share/doc/oaken-latch-service/runbook.md", 0o644),
-		file(filepath.Join(made, "oaken-latchd.8.gz"), "/usr/share/man/man8/oaken-latchd.8.gz", 0o644))
+		file(filepath.Join(made, "oaken-latchd.8.gz"), "/usr/share/man/man8/oaken-latchd.8.gz", 0o644),
+	)
 	client := append(common("oaken-latch-client"),
 		file(filepath.Join(bin, "latch"), "/usr/bin/latch", 0o755),
 		file(filepath.Join(made, "latch.1.gz"), "/usr/share/man/man1/latch.1.gz", 0o644),
@@ -86,20 +90,29 @@ func build(bin, out, version string) error {
 		return err
 	}
 	return errors.Join(
-		write(out, version, "oaken-latch-service", "network changes that go back by themselves: the service and its web console\n"+
-			"Stages changes for routers, switches and firewalls over NETCONF, shows what they do,\nand commits them on a timer that rolls back unless somebody confirms.", service,
-			nfpm.Overridables{Depends: []string{"adduser | systemd"}, Recommends: []string{"systemd"}, Suggests: []string{"oaken-latch-client", "git"},
-				Scripts: nfpm.Scripts{PostInstall: "packaging/postinst", PreRemove: "packaging/prerm", PostRemove: "packaging/postrm"}}),
-		write(out, version, "oaken-latch-client", "network changes that go back by themselves: the command-line client\n"+
-			"The command latch, with its manual page and completions for bash, zsh and fish.", client, nfpm.Overridables{}),
+		write(out, version, "oaken-latch-service", "network changes that go back by themselves: the service and its "+
+			"web console\n"+
+			"Stages changes for routers, switches and firewalls over NETCONF, shows what they do,\nand commits them "+
+			"on a timer that rolls back unless somebody confirms.", service,
+			nfpm.Overridables{
+				Depends: []string{"adduser | systemd"}, Recommends: []string{"systemd"},
+				Suggests: []string{"oaken-latch-client", "git"},
+				Scripts: nfpm.Scripts{
+					PostInstall: "packaging/postinst", PreRemove: "packaging/prerm", PostRemove: "packaging/postrm",
+				},
+			}),
+		write(out, version, "oaken-latch-client", "network changes that go back by themselves: the "+
+			"command-line client\n"+
+			"The command latch, with its manual page and completions for bash, "+
+			"zsh and fish.", client, nfpm.Overridables{}),
 	)
 }
 
 func write(out, version, name, about string, contents files.Contents, more nfpm.Overridables) error {
 	more.Contents = contents
 	info := nfpm.WithDefaults(&nfpm.Info{
-		Name: name, Arch: runtime.GOARCH, Platform: "linux", Version: version, Section: "net", Priority: "optional", Maintainer: maintainer,
-		Description: about, MTime: builtAt(), Overridables: more,
+		Name: name, Arch: runtime.GOARCH, Platform: "linux", Version: version, Section: "net", Priority: "optional",
+		Maintainer: maintainer, Description: about, MTime: builtAt(), Overridables: more,
 	})
 	if err := nfpm.PrepareForPackager(info, "deb"); err != nil {
 		return fmt.Errorf("%s: %w", name, err)

@@ -60,7 +60,9 @@ func NewAccounts(s *store.Store, log *audit.Log, opt Options) (*Accounts, error)
 	if err != nil {
 		return nil, err
 	}
-	return &Accounts{opt: opt, store: s, log: log, decoy: decoy, throttle: newThrottle(log.Now), hashers: make(chan struct{}, 4)}, nil
+	return &Accounts{
+		opt: opt, store: s, log: log, decoy: decoy, throttle: newThrottle(log.Now), hashers: make(chan struct{}, 4),
+	}, nil
 }
 
 var accountName = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,31}$`)
@@ -105,16 +107,23 @@ func (a *Accounts) add(ctx context.Context, by, name, password string, may Grant
 		return err
 	}
 	return a.log.Write(ctx, func(tx *audit.Tx) error {
-		if err := tx.AddAccount(store.Account{Name: name, Hash: hash, Grants: may.Texts(), Created: a.log.Now()}); err != nil {
+		if err := tx.AddAccount(
+			store.Account{Name: name, Hash: hash, Grants: may.Texts(), Created: a.log.Now()},
+		); err != nil {
 			return fmt.Errorf("account %s: %w", name, err)
 		}
-		return tx.Record(ledger.Entry{Actor: by, Action: "account.add", After: strings.Join(may.Texts(), " "), Note: name})
+		return tx.Record(
+			ledger.Entry{Actor: by, Action: "account.add", After: strings.Join(may.Texts(), " "), Note: name},
+		)
 	})
 }
 
 func named(name string) error {
 	if !accountName.MatchString(name) || name == audit.Service {
-		return refusal.New(refusal.Invalid, "use 1 to 32 of a-z, 0-9, dot, dash, underscore, beginning with a letter", "%q is no name for an account", name)
+		return refusal.New(
+			refusal.Invalid, "use 1 to 32 of a-z, 0-9, dot, dash, underscore, beginning with a letter",
+			"%q is no name for an account", name,
+		)
 	}
 	return nil
 }
@@ -148,7 +157,12 @@ func (a *Accounts) SetGrants(ctx context.Context, by, name string, may Grants) e
 		if err := tx.SetGrants(name, may.Texts()); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: by, Action: "account.may", Before: strings.Join(acc.Grants, " "), After: strings.Join(may.Texts(), " "), Note: name})
+		return tx.Record(
+			ledger.Entry{
+				Actor: by, Action: "account.may", Before: strings.Join(acc.Grants, " "),
+				After: strings.Join(may.Texts(), " "), Note: name,
+			},
+		)
 	})
 }
 
@@ -156,7 +170,9 @@ func (a *Accounts) SetGrants(ctx context.Context, by, name string, may Grants) e
 // A person says their old one; an administrator need not.
 // Wrong tries are slowed and entered as those of signing in are.
 // With tokensToo its tokens end as well, of which nobody knows who copied them.
-func (a *Accounts) SetPassword(ctx context.Context, by Person, name, old, password, keep, from string, tokensToo bool) error {
+func (a *Accounts) SetPassword(
+	ctx context.Context, by Person, name, old, password, keep, from string, tokensToo bool,
+) error {
 	acc, err := a.get(ctx, name)
 	if err != nil {
 		return err
@@ -173,7 +189,9 @@ func (a *Accounts) SetPassword(ctx context.Context, by Person, name, old, passwo
 			return err
 		}
 	} else if !by.Administers() {
-		return refusal.New(refusal.Forbidden, "ask an administrator", "account %s may change no password but its own", by.Name)
+		return refusal.New(
+			refusal.Forbidden, "ask an administrator", "account %s may change no password but its own", by.Name,
+		)
 	}
 	if err := sound(name, password); err != nil {
 		return err
@@ -239,11 +257,15 @@ func (a *Accounts) change(ctx context.Context, acc store.Account, f func(*audit.
 			return err
 		}
 		for _, other := range list {
-			if may, err := ParseGrants(other.Grants); err == nil && other.Closed.IsZero() && may.Everywhere(Administer) {
+			if may, err := ParseGrants(other.Grants); err == nil && other.Closed.IsZero() &&
+				may.Everywhere(Administer) {
 				return nil
 			}
 		}
-		return refusal.New(refusal.Conflict, "make another account that may administer first", "%s is the last account that may administer everything", acc.Name)
+		return refusal.New(
+			refusal.Conflict, "make another account that may administer first",
+			"%s is the last account that may administer everything", acc.Name,
+		)
 	})
 }
 
@@ -264,7 +286,10 @@ func (a *Accounts) StillMay(ctx context.Context, name string, r Role, change int
 		return err
 	}
 	if !acc.Closed.IsZero() {
-		return refusal.New(refusal.Forbidden, "put it on the schedule again", "account %s, who put this on the schedule, is closed", name)
+		return refusal.New(
+			refusal.Forbidden, "put it on the schedule again", "account %s, who put this on the schedule, is closed",
+			name,
+		)
 	}
 	devices, err := a.store.ChangeDevices(ctx, store.Everything, change)
 	for _, d := range devices {

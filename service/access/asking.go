@@ -63,7 +63,9 @@ func (q *asking) take(ticket string, now time.Time) (asked, error) {
 	a, ok := q.list[ticket]
 	delete(q.list, ticket)
 	if !ok || now.Sub(a.begun) > askedFor {
-		return a, refusal.New(refusal.Forbidden, "begin again", "you were not asked for that, or more than five minutes ago")
+		return a, refusal.New(
+			refusal.Forbidden, "begin again", "you were not asked for that, or more than five minutes ago",
+		)
 	}
 	return a, nil
 }
@@ -98,7 +100,9 @@ func (q *asking) spend(hash string) bool {
 // again lets somebody try once more with what they were asked, where what they showed was wrong or came too
 // soon.
 func (q *asking) again(a asked, ticket string, why error) {
-	if a.tries++; ticket == "" || a.tries >= mostShown || !errors.Is(why, ErrShown) && !errors.As(why, new(*ThrottledError)) {
+	if a.tries++; ticket == "" || a.tries >= mostShown || !errors.Is(why, ErrShown) && !errors.As(
+		why, new(*ThrottledError),
+	) {
 		return
 	}
 	q.mu.Lock()

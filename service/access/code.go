@@ -64,7 +64,9 @@ func (a *Accounts) recovers(ctx context.Context, account, code string) (string, 
 	if !slices.Contains(left, hash) || !a.asking.spend(hash) {
 		return "", ErrShown
 	}
-	if err := a.note(ctx, "a recovery code", func(tx *store.Tx) error { return tx.UseRecovery(account, hash) }); err != nil {
+	if err := a.note(
+		ctx, "a recovery code", func(tx *store.Tx) error { return tx.UseRecovery(account, hash) },
+	); err != nil {
 		return "", err
 	}
 	return fmt.Sprintf("a recovery code, %d are left", len(left)-1), nil

@@ -54,7 +54,9 @@ func ParseNeeds(text string) (n Needs, err error) {
 	for _, word := range strings.Split(text, ",") {
 		r := Role(strings.TrimSpace(word))
 		if !slices.Contains(Roles, r) {
-			return n, refusal.New(refusal.Invalid, "write none, all, or roles with commas: "+roleNames(), "%q is no role", word)
+			return n, refusal.New(
+				refusal.Invalid, "write none, all, or roles with commas: "+roleNames(), "%q is no role", word,
+			)
 		}
 		n.Roles = append(n.Roles, r)
 	}
@@ -167,7 +169,12 @@ func (a *Accounts) shows(ctx context.Context, q asked, s Shown, from string) (ho
 		return "", err
 	}
 	return "", errors.Join(err, a.log.Write(ctx, func(tx *audit.Tx) error {
-		return tx.Record(ledger.Entry{Actor: audit.Service, Action: "login.denied", Note: fmt.Sprintf("%q from %s: the second factor was wrong", q.account, from)})
+		return tx.Record(
+			ledger.Entry{
+				Actor: audit.Service, Action: "login.denied",
+				Note: fmt.Sprintf("%q from %s: the second factor was wrong", q.account, from),
+			},
+		)
 	}))
 }
 
@@ -200,7 +207,9 @@ func (a *Accounts) note(ctx context.Context, what string, f func(*store.Tx) erro
 }
 
 // LoginSecond goes on with a sign-in whose password was right.
-func (a *Accounts) LoginSecond(ctx context.Context, ticket string, s Shown, from string) (token string, expires time.Time, p Person, err error) {
+func (a *Accounts) LoginSecond(
+	ctx context.Context, ticket string, s Shown, from string,
+) (token string, expires time.Time, p Person, err error) {
 	q, err := a.asking.take(ticket, a.log.Now())
 	if err == nil && (q.session != "" || q.kind != "") {
 		err = refusal.New(refusal.Forbidden, "begin again", "you were not asked for that at sign-in")
@@ -217,7 +226,10 @@ func (a *Accounts) LoginSecond(ctx context.Context, ticket string, s Shown, from
 	if err != nil || !acc.Closed.IsZero() {
 		return "", expires, p, errors.Join(ErrDenied, err)
 	}
-	token, expires, err = a.begin(ctx, acc, from, a.log.Now(), ledger.Entry{Actor: acc.Name, Action: "login", Note: "from " + from + ", with " + how})
+	token, expires, err = a.begin(
+		ctx, acc, from, a.log.Now(),
+		ledger.Entry{Actor: acc.Name, Action: "login", Note: "from " + from + ", with " + how},
+	)
 	if err == nil {
 		p, err = person(acc, store.Token{})
 	}
@@ -232,13 +244,18 @@ func (a *Accounts) Fresh(ctx context.Context, p Person, token string, site Site)
 		return nil
 	}
 	if p.Machine {
-		return refusal.New(refusal.Forbidden, "sign in, and do it then", "a machine's token shows no second factor, which this needs")
+		return refusal.New(
+			refusal.Forbidden, "sign in, and do it then", "a machine's token shows no second factor, which this needs",
+		)
 	}
 	if a.log.Now().Sub(p.proven) <= freshFor {
 		return nil
 	}
 	if p.Elsewhere {
-		return refusal.New(refusal.Forbidden, "sign out and in again, where you sign in elsewhere", "this needs that you signed in less than five minutes ago")
+		return refusal.New(
+			refusal.Forbidden, "sign out and in again, where you sign in elsewhere",
+			"this needs that you signed in less than five minutes ago",
+		)
 	}
 	second, err := a.ask(ctx, p.Name, digest(token), site)
 	if err != nil {

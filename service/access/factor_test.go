@@ -39,7 +39,9 @@ func codeAt(t *testing.T, secret string, at time.Time) string {
 func TestApp(t *testing.T) {
 	// RFC 6238, appendix B, in six digits.
 	for at, want := range map[int64]string{59: "287082", 1111111109: "081804", 20000000000: "353130"} {
-		assert.Equal(t, want, codeAt(t, base32.StdEncoding.EncodeToString([]byte("12345678901234567890")), time.Unix(at, 0)))
+		assert.Equal(
+			t, want, codeAt(t, base32.StdEncoding.EncodeToString([]byte("12345678901234567890")), time.Unix(at, 0)),
+		)
 	}
 }
 
@@ -75,9 +77,13 @@ func (r *room) in(t *testing.T, name, from string, shown ...string) (token strin
 // app sets an app up for somebody who is signed in.
 func (r *room) app(t *testing.T, token string, p access.Person) (secret string, codes []string) {
 	t.Helper()
-	begun, err := r.BeginFactor(t.Context(), p, token, access.CodeFactor, "phone", p.Name+"'s password", "here", access.Site{})
+	begun, err := r.BeginFactor(
+		t.Context(), p, token, access.CodeFactor, "phone", p.Name+"'s password", "here", access.Site{},
+	)
 	require.NoError(t, err)
-	_, codes, err = r.AddFactor(t.Context(), p, token, begun.Ticket, access.Shown{Code: codeAt(t, begun.Secret, r.clock)})
+	_, codes, err = r.AddFactor(
+		t.Context(), p, token, begun.Ticket, access.Shown{Code: codeAt(t, begun.Secret, r.clock)},
+	)
 	require.NoError(t, err)
 	return begun.Secret, codes
 }
@@ -93,18 +99,28 @@ func TestSecondFactor(t *testing.T) {
 	// It is set up by whoever knows the password, and shows a code; nothing is half set up.
 	_, err = r.BeginFactor(t.Context(), p, token, access.CodeFactor, "phone", "not her password", "here", access.Site{})
 	require.ErrorContains(t, err, "the password is wrong")
-	begun, err := r.BeginFactor(t.Context(), p, token, access.CodeFactor, "phone", "mara's password", "here", access.Site{})
+	begun, err := r.BeginFactor(
+		t.Context(), p, token, access.CodeFactor, "phone", "mara's password", "here", access.Site{},
+	)
 	require.NoError(t, err)
-	assert.Equal(t, "otpauth://totp/Oaken%20Latch:mara?algorithm=SHA1&digits=6&issuer=Oaken%20Latch&period=30&secret="+begun.Secret, begun.URI)
+	assert.Equal(
+		t,
+		"otpauth://totp/Oaken%20Latch:mara?algorithm=SHA1&digits=6&issuer=Oaken%20Latch&period=30&secret="+begun.Secret,
+		begun.URI,
+	)
 	_, _, err = r.AddFactor(t.Context(), p, other, begun.Ticket, access.Shown{Code: codeAt(t, begun.Secret, r.clock)})
 	require.ErrorContains(t, err, "you are not setting up", "another session's")
-	begun, err = r.BeginFactor(t.Context(), p, token, access.CodeFactor, "phone", "mara's password", "here", access.Site{})
+	begun, err = r.BeginFactor(
+		t.Context(), p, token, access.CodeFactor, "phone", "mara's password", "here", access.Site{},
+	)
 	require.NoError(t, err)
 	_, _, err = r.AddFactor(t.Context(), p, token, begun.Ticket, access.Shown{Code: "000000"})
 	require.ErrorContains(t, err, "here it is 02:00:00 UTC")
 	_, _, err = r.in(t, "mara", "here")
 	require.NoError(t, err, "not set up yet")
-	_, codes, err := r.AddFactor(t.Context(), p, token, begun.Ticket, access.Shown{Code: codeAt(t, begun.Secret, r.clock)})
+	_, codes, err := r.AddFactor(
+		t.Context(), p, token, begun.Ticket, access.Shown{Code: codeAt(t, begun.Secret, r.clock)},
+	)
 	require.NoError(t, err)
 	require.Len(t, codes, 10)
 	_, err = r.Who(t.Context(), other, "elsewhere")
@@ -251,7 +267,9 @@ func TestFresh(t *testing.T) {
 	require.NoError(t, err)
 	bot, err := r.Who(t.Context(), machine, "here")
 	require.NoError(t, err)
-	require.ErrorContains(t, r.Fresh(t.Context(), bot, machine, access.Site{}), "a machine's token shows no second factor")
+	require.ErrorContains(
+		t, r.Fresh(t.Context(), bot, machine, access.Site{}), "a machine's token shows no second factor",
+	)
 	r.clock = r.clock.Add(5*time.Minute + time.Second)
 	var second *access.SecondError
 	require.ErrorAs(t, r.Fresh(t.Context(), who(), token, access.Site{}), &second)
@@ -263,11 +281,18 @@ func TestFresh(t *testing.T) {
 	r.add(t, "joss", "read")
 	jtoken, joss, err := r.in(t, "joss", "here")
 	require.NoError(t, err)
-	require.ErrorContains(t, r.Prove(t.Context(), joss, jtoken, second.Ticket, access.Shown{Code: codes[0]}, "here"), "it was not you")
+	require.ErrorContains(
+		t, r.Prove(t.Context(), joss, jtoken, second.Ticket, access.Shown{Code: codes[0]}, "here"), "it was not you",
+	)
 	require.ErrorIs(t, r.Prove(t.Context(), who(), token, "", access.Shown{Code: "000000"}, "here"), access.ErrShown)
 	require.ErrorAs(t, r.Fresh(t.Context(), who(), token, access.Site{}), &second)
-	require.ErrorIs(t, r.Prove(t.Context(), who(), token, second.Ticket, access.Shown{Code: "111111"}, "here"), access.ErrShown)
-	require.NoError(t, r.Prove(t.Context(), who(), token, second.Ticket, access.Shown{Code: codeAt(t, secret, r.clock)}, "here"), "once more, with what was asked")
+	require.ErrorIs(
+		t, r.Prove(t.Context(), who(), token, second.Ticket, access.Shown{Code: "111111"}, "here"), access.ErrShown,
+	)
+	require.NoError(
+		t, r.Prove(t.Context(), who(), token, second.Ticket, access.Shown{Code: codeAt(t, secret, r.clock)}, "here"),
+		"once more, with what was asked",
+	)
 	require.NoError(t, r.Fresh(t.Context(), who(), token, access.Site{}))
 
 	// Somebody who lost theirs; the key rotated; the key lost.

@@ -11,7 +11,9 @@ import (
 
 // What is read as grants is written and read again the same; what is not, is refused.
 func FuzzGrants(f *testing.F) {
-	for _, text := range []string{"read", "stage,commit@site=Saltern", "read@tag=a=b", "read@device= x ", "@", "read@site=" + "\u202e"} {
+	for _, text := range []string{
+		"read", "stage,commit@site=Saltern", "read@tag=a=b", "read@device= x ", "@", "read@site=" + "\u202e",
+	} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -28,7 +30,9 @@ func FuzzGrants(f *testing.F) {
 
 // A scope that is read is written and read as the same.
 func FuzzScope(f *testing.F) {
-	for _, text := range []string{"site=Saltern", "role=switch", "tag=a=b", "device= x ", "=", "site=", "SITE=x", "site=\x00"} {
+	for _, text := range []string{
+		"site=Saltern", "role=switch", "tag=a=b", "device= x ", "=", "site=", "SITE=x", "site=\x00",
+	} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

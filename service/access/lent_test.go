@@ -18,14 +18,30 @@ func TestLentSessions(t *testing.T) {
 	var l lent
 	at := time.Unix(1_800_000_000, 0)
 	for n := range mostLent {
-		require.True(t, l.add(store.Token{Hash: fmt.Sprint(n), Account: "mara", Created: at, Expires: at.Add(time.Hour)}, ledger.Entry{}))
+		require.True(
+			t,
+			l.add(
+				store.Token{Hash: fmt.Sprint(n), Account: "mara", Created: at, Expires: at.Add(time.Hour)},
+				ledger.Entry{},
+			),
+		)
 	}
-	require.False(t, l.add(store.Token{Hash: "more", Account: "joss", Created: at, Expires: at.Add(time.Hour)}, ledger.Entry{}))
+	require.False(
+		t, l.add(store.Token{Hash: "more", Account: "joss", Created: at, Expires: at.Add(time.Hour)}, ledger.Entry{}),
+	)
 	l.dropOf("mara")
 	_, ok := l.find("0")
 	require.False(t, ok)
-	require.True(t, l.add(store.Token{Hash: "a", Account: "joss", Created: at, Expires: at.Add(time.Hour)}, ledger.Entry{}))
-	require.True(t, l.add(store.Token{Hash: "b", Account: "joss", Created: at.Add(2 * time.Hour), Expires: at.Add(3 * time.Hour)}, ledger.Entry{}))
+	require.True(
+		t, l.add(store.Token{Hash: "a", Account: "joss", Created: at, Expires: at.Add(time.Hour)}, ledger.Entry{}),
+	)
+	require.True(
+		t,
+		l.add(
+			store.Token{Hash: "b", Account: "joss", Created: at.Add(2 * time.Hour), Expires: at.Add(3 * time.Hour)},
+			ledger.Entry{},
+		),
+	)
 	_, ok = l.find("a")
 	require.False(t, ok, "it was over")
 }

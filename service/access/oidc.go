@@ -50,13 +50,21 @@ func (o *OIDC) client(ctx context.Context) (*oauth2.Config, *oidc.Provider, erro
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.provider == nil {
-		p, err := oidc.NewProvider(oidc.ClientContext(context.WithoutCancel(ctx), &http.Client{Timeout: providerTimeout}), o.Issuer)
+		p, err := oidc.NewProvider(
+			oidc.ClientContext(context.WithoutCancel(ctx), &http.Client{Timeout: providerTimeout}), o.Issuer,
+		)
 		if err != nil {
-			return nil, nil, refusal.New(refusal.Conflict, "try again, or sign in with an account of this service", "%s, who vouches for people, does not answer as it should: %v", o.Issuer, err)
+			return nil, nil, refusal.New(
+				refusal.Conflict, "try again, or sign in with an account of this service",
+				"%s, who vouches for people, does not answer as it should: %v", o.Issuer, err,
+			)
 		}
 		o.provider = p
 	}
-	return &oauth2.Config{ClientID: o.Client, ClientSecret: o.Secret, Endpoint: o.provider.Endpoint(), RedirectURL: o.Redirect, Scopes: append([]string{oidc.ScopeOpenID}, o.Scopes...)}, o.provider, nil
+	return &oauth2.Config{
+		ClientID: o.Client, ClientSecret: o.Secret, Endpoint: o.provider.Endpoint(), RedirectURL: o.Redirect,
+		Scopes: append([]string{oidc.ScopeOpenID}, o.Scopes...),
+	}, o.provider, nil
 }
 
 // Begin gives where a person is sent to sign in, and what has to come back.
@@ -89,7 +97,9 @@ type claims struct {
 // Back reads what came back of who vouches.
 func (o *OIDC) back(ctx context.Context, w SignInAttempt, state, code string) (claims, error) {
 	if w.State == "" || state != w.State || code == "" {
-		return claims{}, refusal.New(refusal.Invalid, "sign in again", "what came back belongs to no sign-in that was begun in this browser")
+		return claims{}, refusal.New(
+			refusal.Invalid, "sign in again", "what came back belongs to no sign-in that was begun in this browser",
+		)
 	}
 	c, provider, err := o.client(ctx)
 	if err != nil {
@@ -98,7 +108,9 @@ func (o *OIDC) back(ctx context.Context, w SignInAttempt, state, code string) (c
 	ctx, cancel := context.WithTimeout(oidc.ClientContext(ctx, &http.Client{Timeout: providerTimeout}), providerTimeout)
 	defer cancel()
 	denied := func(err error) error {
-		return refusal.New(refusal.Forbidden, "sign in again", "%s did not vouch for this sign-in: %v", o.Issuer, short(err))
+		return refusal.New(
+			refusal.Forbidden, "sign in again", "%s did not vouch for this sign-in: %v", o.Issuer, short(err),
+		)
 	}
 	token, err := c.Exchange(ctx, code, oauth2.VerifierOption(w.Verifier))
 	if err != nil {
@@ -146,7 +158,9 @@ func short(err error) string {
 
 // SignInExternally begins a session for a person whom somebody else vouches for. Their
 // account is made at the first time, and may what their groups may, as they are now.
-func (a *Accounts) SignInExternally(ctx context.Context, o *OIDC, w SignInAttempt, state, code, from string) (token string, expires time.Time, p Person, err error) {
+func (a *Accounts) SignInExternally(
+	ctx context.Context, o *OIDC, w SignInAttempt, state, code, from string,
+) (token string, expires time.Time, p Person, err error) {
 	c, err := o.back(ctx, w, state, code)
 	if err != nil {
 		return "", expires, p, errors.Join(err, a.deniedExternally(ctx, o, from, err.Error()))
@@ -168,14 +182,20 @@ func (a *Accounts) SignInExternally(ctx context.Context, o *OIDC, w SignInAttemp
 	if fresh {
 		acc = store.Account{Name: strings.ToLower(c.name), Created: a.log.Now(), Issuer: o.Issuer, Subject: c.subject}
 		if err := named(acc.Name); err != nil {
-			return "", expires, p, refusal.New(refusal.Forbidden, "its "+o.NameClaim+" has to be one", "%s vouches for %.40q, which is no name for an account here", o.Issuer, c.name)
+			return "", expires, p, refusal.New(
+				refusal.Forbidden, "its "+o.NameClaim+" has to be one",
+				"%s vouches for %.40q, which is no name for an account here", o.Issuer, c.name,
+			)
 		}
 	}
 	switch {
 	case !acc.Closed.IsZero():
 		err = refusal.New(refusal.Forbidden, "ask an administrator", "account %s is closed", acc.Name)
 	case len(may) == 0:
-		err = refusal.New(refusal.Forbidden, "ask an administrator: --oidc-grant says what groups may do", "none of the groups of %s may do anything here", acc.Name)
+		err = refusal.New(
+			refusal.Forbidden, "ask an administrator: --oidc-grant says what groups may do",
+			"none of the groups of %s may do anything here", acc.Name,
+		)
 	}
 	if err != nil {
 		if !fresh && acc.Closed.IsZero() && len(acc.Grants) > 0 { // what its groups gave goes with them
@@ -187,11 +207,19 @@ func (a *Accounts) SignInExternally(ctx context.Context, o *OIDC, w SignInAttemp
 		if fresh {
 			acc.Grants = may.Texts()
 			if err := tx.AddAccount(acc); errors.Is(err, store.ErrExists) {
-				return refusal.New(refusal.Forbidden, "an administrator has to give one of them another name", "account %s is somebody else's, whom %s does not vouch for", acc.Name, o.Issuer)
+				return refusal.New(
+					refusal.Forbidden, "an administrator has to give one of them another name",
+					"account %s is somebody else's, whom %s does not vouch for", acc.Name, o.Issuer,
+				)
 			} else if err != nil {
 				return err
 			}
-			return tx.Record(ledger.Entry{Actor: audit.Service, Action: "account.add", After: strings.Join(acc.Grants, " "), Note: acc.Name + ", vouched for by " + o.Issuer})
+			return tx.Record(
+				ledger.Entry{
+					Actor: audit.Service, Action: "account.add", After: strings.Join(acc.Grants, " "),
+					Note: acc.Name + ", vouched for by " + o.Issuer,
+				},
+			)
 		}
 		return regrant(tx, acc, may, o)
 	})
@@ -199,7 +227,10 @@ func (a *Accounts) SignInExternally(ctx context.Context, o *OIDC, w SignInAttemp
 		return "", expires, p, err
 	}
 	acc.Grants = may.Texts()
-	token, expires, err = a.begin(ctx, acc, from, time.Time{}, ledger.Entry{Actor: acc.Name, Action: "login", Note: "from " + from + ", vouched for by " + o.Issuer})
+	token, expires, err = a.begin(
+		ctx, acc, from, time.Time{},
+		ledger.Entry{Actor: acc.Name, Action: "login", Note: "from " + from + ", vouched for by " + o.Issuer},
+	)
 	return token, expires, Person{Name: acc.Name, Grants: may}, err
 }
 
@@ -211,12 +242,22 @@ func regrant(tx *audit.Tx, acc store.Account, may Grants, o *OIDC) error {
 	if err := tx.SetGrants(acc.Name, may.Texts()); err != nil {
 		return err
 	}
-	return tx.Record(ledger.Entry{Actor: audit.Service, Action: "account.may", Before: strings.Join(acc.Grants, " "), After: strings.Join(may.Texts(), " "), Note: acc.Name + ", by its groups at " + o.Issuer})
+	return tx.Record(
+		ledger.Entry{
+			Actor: audit.Service, Action: "account.may", Before: strings.Join(acc.Grants, " "),
+			After: strings.Join(may.Texts(), " "), Note: acc.Name + ", by its groups at " + o.Issuer,
+		},
+	)
 }
 
 func (a *Accounts) deniedExternally(ctx context.Context, o *OIDC, from, why string) error {
 	return a.log.Write(ctx, func(tx *audit.Tx) error {
-		return tx.Record(ledger.Entry{Actor: audit.Service, Action: "login.denied", Note: fmt.Sprintf("by %s, from %s: %.200s", o.Issuer, from, why)})
+		return tx.Record(
+			ledger.Entry{
+				Actor: audit.Service, Action: "login.denied",
+				Note: fmt.Sprintf("by %s, from %s: %.200s", o.Issuer, from, why),
+			},
+		)
 	})
 }
 

@@ -34,7 +34,9 @@ type keptPasskey struct {
 }
 
 func relying(site Site) (*webauthn.WebAuthn, error) {
-	return webauthn.New(&webauthn.Config{RPID: site.Host, RPDisplayName: "Oaken Latch", RPOrigins: []string{site.Origin}})
+	return webauthn.New(
+		&webauthn.Config{RPID: site.Host, RPDisplayName: "Oaken Latch", RPOrigins: []string{site.Origin}},
+	)
 }
 
 // passkeys gives those of an account's passkeys that work under the name that the service is reached by.
@@ -77,7 +79,10 @@ func SiteOf(secure bool, host string) Site {
 
 func (a *Accounts) createPasskey(ctx context.Context, account string, site Site) (any, *webauthn.SessionData, error) {
 	if site.Host == "" {
-		return nil, nil, refusal.New(refusal.Invalid, "open the console by its name, as it is in the settings tls-names or public-url", "a passkey is bound to a name, and you reach this service by an address")
+		return nil, nil, refusal.New(
+			refusal.Invalid, "open the console by its name, as it is in the settings tls-names or public-url",
+			"a passkey is bound to a name, and you reach this service by an address",
+		)
 	}
 	list, err := a.store.Factors(ctx, account)
 	if err != nil {
@@ -106,7 +111,9 @@ func (a *Accounts) createdPasskey(q asked, answer []byte) ([]byte, error) {
 	}
 	c, err := w.CreateCredential(&passkeyUser{name: q.account}, *q.challenge, parsed)
 	if err != nil {
-		return nil, refusal.New(refusal.Invalid, "begin again", "the browser's passkey does not answer what was asked: nothing was set up")
+		return nil, refusal.New(
+			refusal.Invalid, "begin again", "the browser's passkey does not answer what was asked: nothing was set up",
+		)
 	}
 	return json.Marshal(keptPasskey{q.site.Host, *c})
 }

@@ -22,15 +22,28 @@ const (
 // sound refuses a password that is too short, or that others would try early.
 func sound(account, password string) error {
 	if n := utf8.RuneCountInString(password); n < leastPassword || len(password) > mostPassword {
-		return refusal.New(refusal.Invalid, "some words that come to nobody else's mind do well", "a password has at least %d characters, and at most %d bytes; this one has %d characters", leastPassword, mostPassword, n)
+		return refusal.New(
+			refusal.Invalid, "some words that come to nobody else's mind do well",
+			"a password has at least %d characters, and at most %d bytes; this one has %d characters", leastPassword,
+			mostPassword, n,
+		)
 	}
 	rest := strings.ReplaceAll(strings.ToLower(password), strings.ToLower(account), "")
 	if account != "" && utf8.RuneCountInString(rest) < leastBeside {
-		return refusal.New(refusal.Invalid, "some words that come to nobody else's mind do well", "that password is little but the account's name")
+		return refusal.New(
+			refusal.Invalid, "some words that come to nobody else's mind do well",
+			"that password is little but the account's name",
+		)
 	}
-	known := append([]string{account, "oaken", "latch", "oakenlatch"}, strings.FieldsFunc(account, func(r rune) bool { return strings.ContainsRune("._-", r) })...)
+	known := append(
+		[]string{account, "oaken", "latch", "oakenlatch"},
+		strings.FieldsFunc(account, func(r rune) bool { return strings.ContainsRune("._-", r) })...,
+	)
 	if zxcvbn.PasswordStrength(password[:min(len(password), looksAt)], known).Guesses < leastGuesses {
-		return refusal.New(refusal.Invalid, "some words that come to nobody else's mind do well", "that password is among those that are tried first")
+		return refusal.New(
+			refusal.Invalid, "some words that come to nobody else's mind do well",
+			"that password is among those that are tried first",
+		)
 	}
 	return nil
 }

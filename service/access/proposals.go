@@ -73,7 +73,10 @@ func (a *Accounts) ProposeMay(ctx context.Context, by Person, name string, may G
 		return store.Proposal{}, err
 	}
 	texts := may.Texts()
-	return a.propose(ctx, by, setMay, act{Account: name, May: &texts}, fmt.Sprintf("account %s may %s; until now: %s", name, orNothing(texts), orNothing(acc.Grants)))
+	return a.propose(
+		ctx, by, setMay, act{Account: name, May: &texts},
+		fmt.Sprintf("account %s may %s; until now: %s", name, orNothing(texts), orNothing(acc.Grants)),
+	)
 }
 
 func orNothing(texts []string) string {
@@ -85,7 +88,9 @@ func orNothing(texts []string) string {
 
 // ProposePassword proposes another password for somebody else's account: who gives one could agree in
 // their place.
-func (a *Accounts) ProposePassword(ctx context.Context, by Person, name, password string, tokensToo bool) (store.Proposal, error) {
+func (a *Accounts) ProposePassword(
+	ctx context.Context, by Person, name, password string, tokensToo bool,
+) (store.Proposal, error) {
 	if _, err := a.get(ctx, name); err != nil {
 		return store.Proposal{}, err
 	}
@@ -96,17 +101,28 @@ func (a *Accounts) ProposePassword(ctx context.Context, by Person, name, passwor
 	if err != nil {
 		return store.Proposal{}, err
 	}
-	return a.propose(ctx, by, setPassword, act{Account: name, Hash: hash, EndTokens: tokensToo}, fmt.Sprintf("account %s gets another password, from %s", name, by.Name))
+	return a.propose(
+		ctx, by, setPassword, act{Account: name, Hash: hash, EndTokens: tokensToo},
+		fmt.Sprintf("account %s gets another password, from %s", name, by.Name),
+	)
 }
 
 // ProposeDrop proposes that a rule is dropped; about is what it keeps, to people.
-func (a *Accounts) ProposeDrop(ctx context.Context, by Person, r store.ApprovalRule, about string) (store.Proposal, error) {
-	return a.propose(ctx, by, dropRule, act{Rule: r.ID}, fmt.Sprintf("drop rule %d, by which changes of %s need the agreement of %d", r.ID, about, r.Needed))
+func (a *Accounts) ProposeDrop(
+	ctx context.Context, by Person, r store.ApprovalRule, about string,
+) (store.Proposal, error) {
+	return a.propose(
+		ctx, by, dropRule, act{Rule: r.ID},
+		fmt.Sprintf("drop rule %d, by which changes of %s need the agreement of %d", r.ID, about, r.Needed),
+	)
 }
 
 // ProposePlace proposes another place of a device: moved out of what a rule is about, it is kept by that no more.
 func (a *Accounts) ProposePlace(ctx context.Context, by Person, d store.Device, to Place) (store.Proposal, error) {
-	return a.propose(ctx, by, setPlace, act{Device: d.ID, Place: &to}, fmt.Sprintf("device %s gets %s; until now: %s", d.Name, to, PlaceOf(d)))
+	return a.propose(
+		ctx, by, setPlace, act{Device: d.ID, Place: &to},
+		fmt.Sprintf("device %s gets %s; until now: %s", d.Name, to, PlaceOf(d)),
+	)
 }
 
 func (a *Accounts) propose(ctx context.Context, by Person, kind string, what act, says string) (store.Proposal, error) {
@@ -119,7 +135,12 @@ func (a *Accounts) propose(ctx context.Context, by Person, kind string, what act
 		if p, err = tx.AddProposal(p); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: by.Name, Action: "proposal.add", After: says, Note: fmt.Sprintf("proposal %d; it waits for the agreement of others who administer", p.ID)})
+		return tx.Record(
+			ledger.Entry{
+				Actor: by.Name, Action: "proposal.add", After: says,
+				Note: fmt.Sprintf("proposal %d; it waits for the agreement of others who administer", p.ID),
+			},
+		)
 	})
 }
 
@@ -132,7 +153,9 @@ func (a *Accounts) proposal(ctx context.Context, id int64) (store.Proposal, erro
 	if i := slices.IndexFunc(list, func(p store.Proposal) bool { return p.ID == id }); i >= 0 {
 		return list[i], nil
 	}
-	return store.Proposal{}, refusal.New(refusal.NotFound, "list them with: latch proposal list", "no proposal %d waits", id)
+	return store.Proposal{}, refusal.New(
+		refusal.NotFound, "list them with: latch proposal list", "no proposal %d waits", id,
+	)
 }
 
 // Holding reports whether somebody's account is open and may do something now.
@@ -170,15 +193,24 @@ func (a *Accounts) AgreeTo(ctx context.Context, by Person, id int64) (int, error
 	}
 	switch {
 	case by.Machine:
-		return 0, refusal.New(refusal.Forbidden, "sign in, and do it then", "a machine's token agrees to nothing: that is for a person")
+		return 0, refusal.New(
+			refusal.Forbidden, "sign in, and do it then", "a machine's token agrees to nothing: that is for a person",
+		)
 	case p.Actor == by.Name:
-		return 0, refusal.New(refusal.Forbidden, "ask somebody else who administers", "proposal %d is %s's own", id, by.Name)
+		return 0, refusal.New(
+			refusal.Forbidden, "ask somebody else who administers", "proposal %d is %s's own", id, by.Name,
+		)
 	}
 	err = a.log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.AgreeToProposal(id, by.Name, a.log.Now()); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: by.Name, Action: "proposal.agree", Note: fmt.Sprintf("proposal %d of %s: %s", id, p.Actor, p.Says)})
+		return tx.Record(
+			ledger.Entry{
+				Actor: by.Name, Action: "proposal.agree",
+				Note: fmt.Sprintf("proposal %d of %s: %s", id, p.Actor, p.Says),
+			},
+		)
 	})
 	if err != nil {
 		return 0, err
@@ -233,7 +265,12 @@ func (a *Accounts) perform(ctx context.Context, p store.Proposal) error {
 			if err := tx.SetGrants(acc.Name, *what.May); err != nil {
 				return err
 			}
-			return tx.Record(ledger.Entry{Actor: p.Actor, Action: setMay, Before: strings.Join(acc.Grants, " "), After: strings.Join(*what.May, " "), Note: acc.Name + "; " + note})
+			return tx.Record(
+				ledger.Entry{
+					Actor: p.Actor, Action: setMay, Before: strings.Join(acc.Grants, " "),
+					After: strings.Join(*what.May, " "), Note: acc.Name + "; " + note,
+				},
+			)
 		})
 	case setPassword:
 		return a.log.Write(ctx, func(tx *audit.Tx) error {
@@ -251,10 +288,17 @@ func (a *Accounts) perform(ctx context.Context, p store.Proposal) error {
 			return fmt.Errorf("proposal %d does not say where device %s stands", p.ID, d.Name)
 		}
 		return a.log.Write(ctx, func(tx *audit.Tx) error {
-			if err := errors.Join(end(tx), tx.SetPlace(d.ID, what.Place.Site, what.Place.Role), tx.SetTags(d.ID, what.Place.Tags)); err != nil {
+			if err := errors.Join(
+				end(tx), tx.SetPlace(d.ID, what.Place.Site, what.Place.Role), tx.SetTags(d.ID, what.Place.Tags),
+			); err != nil {
 				return err
 			}
-			return tx.Record(ledger.Entry{Actor: p.Actor, Action: setPlace, Device: d.Name, Before: PlaceOf(d).String(), After: what.Place.String(), Note: note})
+			return tx.Record(
+				ledger.Entry{
+					Actor: p.Actor, Action: setPlace, Device: d.Name, Before: PlaceOf(d).String(),
+					After: what.Place.String(), Note: note,
+				},
+			)
 		})
 	case resetFactors:
 		return a.log.Write(ctx, func(tx *audit.Tx) error {
@@ -277,6 +321,11 @@ func (a *Accounts) Withdraw(ctx context.Context, by Person, id int64) error {
 		if err := tx.EndProposal(id, "dropped", a.log.Now()); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: by.Name, Action: "proposal.drop", Before: p.Says, Note: fmt.Sprintf("proposal %d of %s", id, p.Actor)})
+		return tx.Record(
+			ledger.Entry{
+				Actor: by.Name, Action: "proposal.drop", Before: p.Says,
+				Note: fmt.Sprintf("proposal %d of %s", id, p.Actor),
+			},
+		)
 	})
 }

@@ -57,7 +57,10 @@ func ParseScope(text string) (Scope, error) {
 	by, is, ok := strings.Cut(text, "=")
 	is = strings.TrimSpace(is)
 	if !ok || is == "" || len(is) > 200 || !slices.Contains([]string{"site", "role", "tag", "device"}, by) {
-		return Scope{}, refusal.New(refusal.Invalid, "write site=NAME, role=NAME, tag=NAME or device=NAME", "%q does not say which devices", text)
+		return Scope{}, refusal.New(
+			refusal.Invalid, "write site=NAME, role=NAME, tag=NAME or device=NAME", "%q does not say which devices",
+			text,
+		)
 	}
 	return Scope{by, is}, nil
 }
@@ -114,7 +117,9 @@ func ParseGrants(texts []string) (Grants, error) {
 		}
 	}
 	if len(out) > 100 {
-		return nil, refusal.New(refusal.Invalid, "give devices a tag and name that", "an account has at most 100 grants")
+		return nil, refusal.New(
+			refusal.Invalid, "give devices a tag and name that", "an account has at most 100 grants",
+		)
 	}
 	return out, nil
 }
@@ -181,7 +186,9 @@ func (g Grants) within(others Grants) (out Grants) {
 // inside reports whether all of grants is also given by others.
 func (g Grants) inside(others Grants) bool {
 	return !slices.ContainsFunc(g, func(x Grant) bool {
-		return !slices.ContainsFunc(others, func(y Grant) bool { return y.covers(x.Role) && (y.By == "" || y.By == x.By && y.Is == x.Is) })
+		return !slices.ContainsFunc(
+			others, func(y Grant) bool { return y.covers(x.Role) && (y.By == "" || y.By == x.By && y.Is == x.Is) },
+		)
 	})
 }
 
@@ -252,10 +259,16 @@ func (p Person) Fits(n Need) error {
 	switch {
 	case n.Open:
 	case p.Lacks && !n.Lacking:
-		return refusal.New(refusal.Forbidden, "set one up: latch factor add NAME, or in the console under Access", "account %s has to have a second factor, and has none yet", p.Name)
+		return refusal.New(
+			refusal.Forbidden, "set one up: latch factor add NAME, or in the console under Access",
+			"account %s has to have a second factor, and has none yet", p.Name,
+		)
 	case n.Role == "":
 	case n.Everywhere && !p.Grants.Everywhere(n.Role):
-		return refusal.New(refusal.Forbidden, askFor(p, n.Role), "account %s may not %s on all devices, which this needs", p.Name, n.Role)
+		return refusal.New(
+			refusal.Forbidden, askFor(p, n.Role), "account %s may not %s on all devices, which this needs", p.Name,
+			n.Role,
+		)
 	case !p.Grants.Somewhere(n.Role):
 		return refusal.New(refusal.Forbidden, askFor(p, n.Role), "account %s may not %s", p.Name, n.Role)
 	}
@@ -309,7 +322,9 @@ func Tags(text string) ([]string, error) {
 	list := strings.FieldsFunc(text, func(r rune) bool { return r == ' ' || r == ',' })
 	for _, t := range list {
 		if !tagName.MatchString(t) {
-			return nil, refusal.New(refusal.Invalid, "use 1 to 32 of a-z, 0-9, dot, dash, underscore", "%q is no tag", t)
+			return nil, refusal.New(
+				refusal.Invalid, "use 1 to 32 of a-z, 0-9, dot, dash, underscore", "%q is no tag", t,
+			)
 		}
 	}
 	slices.Sort(list)

@@ -24,7 +24,10 @@ const KeyFile = folder.KeyFile
 
 // ErrKeyMissing is given where a key file is not there though secrets were sealed
 // with it.
-var ErrKeyMissing = errors.New("the key file is not there, but secrets in the records are sealed with it: put it back (a backup holds it), or if it is lost for good: oaken-latchd rotate-key --lost, and give the devices' secrets anew")
+var ErrKeyMissing = errors.New(
+	"the key file is not there, but secrets in the records are sealed with it: put it back (a backup holds it), or " +
+		"if it is lost for good: oaken-latchd rotate-key --lost, and give the devices' secrets anew",
+)
 
 // Sealer encrypts secrets for the database with a key that is not in it.
 type Sealer struct {
@@ -47,7 +50,10 @@ func OpenSealer(file string) (*Sealer, error) {
 	}
 	s, err := newSealer(text)
 	if err != nil {
-		return nil, fmt.Errorf("key file %s: %w; restore it from where it was copied, the stored device secrets cannot be read without it", file, err)
+		return nil, fmt.Errorf(
+			"key file %s: %w; restore it from where it was copied, the stored device secrets cannot be read without it",
+			file, err,
+		)
 	}
 	return s, nil
 }
@@ -149,7 +155,9 @@ func (s *Sealer) Kept(ctx context.Context, st *store.Store, name string) ([]byte
 		return nil, err
 	}
 	key := newKey()
-	return key, st.Write(ctx, func(tx *store.Tx) error { return tx.SetSealed(name, s.Seal(key, Purpose("sealed", name))) })
+	return key, st.Write(
+		ctx, func(tx *store.Tx) error { return tx.SetSealed(name, s.Seal(key, Purpose("sealed", name))) },
+	)
 }
 
 // Missing reports whether a key file is not there though it is needed.
@@ -212,7 +220,9 @@ func Rotate(ctx context.Context, log *audit.Log, file string) (int, error) {
 			if purpose == Purpose("sealed", signing) {
 				before := secret
 				secret = newKey()
-				if err := tx.NextKey(entries, ed25519.NewKeyFromSeed(before), ed25519.NewKeyFromSeed(secret)); err != nil {
+				if err := tx.NextKey(
+					entries, ed25519.NewKeyFromSeed(before), ed25519.NewKeyFromSeed(secret),
+				); err != nil {
 					return err
 				}
 			}
@@ -222,7 +232,12 @@ func Rotate(ctx context.Context, log *audit.Log, file string) (int, error) {
 			}
 		}
 		n = len(list)
-		return tx.Record(ledger.Entry{Actor: audit.Service, Action: "key.rotate", Note: fmt.Sprintf("%d secrets are sealed with a new key", n)})
+		return tx.Record(
+			ledger.Entry{
+				Actor: audit.Service, Action: "key.rotate",
+				Note: fmt.Sprintf("%d secrets are sealed with a new key", n),
+			},
+		)
 	})
 	if err != nil {
 		return 0, err
@@ -251,7 +266,15 @@ func Forget(ctx context.Context, log *audit.Log, file string) (int, error) {
 			}
 		}
 		n = len(list)
-		return errors.Join(tx.DropSealed(), tx.Record(ledger.Entry{Actor: audit.Service, Action: "key.lost", Note: fmt.Sprintf("the key is lost, and with it %d secrets", n)}))
+		return errors.Join(
+			tx.DropSealed(),
+			tx.Record(
+				ledger.Entry{
+					Actor: audit.Service, Action: "key.lost",
+					Note: fmt.Sprintf("the key is lost, and with it %d secrets", n),
+				},
+			),
+		)
 	})
 	if err != nil {
 		return 0, err

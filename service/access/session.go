@@ -25,13 +25,18 @@ var ErrEnded = errors.New("the session or token has ended, or never was")
 type ThrottledError struct{ Wait time.Duration }
 
 func (e *ThrottledError) Error() string {
-	return fmt.Sprintf("sign-in was tried too often with something wrong: it is tried again no sooner than in %s", e.Wait.Round(time.Second))
+	return fmt.Sprintf(
+		"sign-in was tried too often with something wrong: it is tried again no sooner than in %s",
+		e.Wait.Round(time.Second),
+	)
 }
 
 // Login gives a session for a name and password. Both a wrong and a right try are
 // in the ledger; tries that come too soon are counted with the next that is not. An account with a second
 // factor is asked for that: the error is a SecondError.
-func (a *Accounts) Login(ctx context.Context, name, password, from string, site Site) (token string, expires time.Time, p Person, err error) {
+func (a *Accounts) Login(
+	ctx context.Context, name, password, from string, site Site,
+) (token string, expires time.Time, p Person, err error) {
 	acc, err := a.store.Account(ctx, name)
 	known := err == nil && acc.Closed.IsZero() && acc.Hash != ""
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -47,7 +52,9 @@ func (a *Accounts) Login(ctx context.Context, name, password, from string, site 
 		}
 		return "", expires, p, err
 	}
-	token, expires, err = a.begin(ctx, acc, from, time.Time{}, ledger.Entry{Actor: name, Action: "login", Note: "from " + from})
+	token, expires, err = a.begin(
+		ctx, acc, from, time.Time{}, ledger.Entry{Actor: name, Action: "login", Note: "from " + from},
+	)
 	if err == nil {
 		p, err = person(acc, store.Token{})
 		p.Lacks = a.Lacks(acc)
@@ -119,11 +126,16 @@ func (a *Accounts) matches(ctx context.Context, name, password, from, hash strin
 }
 
 // begin begins a session.
-func (a *Accounts) begin(ctx context.Context, acc store.Account, from string, proven time.Time, e ledger.Entry) (token string, expires time.Time, err error) {
+func (a *Accounts) begin(
+	ctx context.Context, acc store.Account, from string, proven time.Time, e ledger.Entry,
+) (token string, expires time.Time, err error) {
 	token = rand.Text()
 	now := a.log.Now()
 	expires = now.Add(a.opt.Life)
-	t := store.Token{Hash: digest(token), Account: acc.Name, Kind: "session", Created: now, Expires: expires, Used: now, Source: from, Proven: proven}
+	t := store.Token{
+		Hash: digest(token), Account: acc.Name, Kind: "session", Created: now, Expires: expires, Used: now,
+		Source: from, Proven: proven,
+	}
 	err = a.log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.DropEnded(now, now.Add(-a.opt.Idle)); err != nil {
 			return err
@@ -134,7 +146,10 @@ func (a *Accounts) begin(ctx context.Context, acc store.Account, from string, pr
 		return tx.Record(e)
 	})
 	if err != nil && a.lent.add(t, e) {
-		slog.Error("a session could not be put on record, and is let in all the same while the service runs", "account", acc.Name, "from", from, "error", err)
+		slog.Error(
+			"a session could not be put on record, and is let in all the same while the service runs", "account",
+			acc.Name, "from", from, "error", err,
+		)
 		err = nil
 	}
 	return token, expires, err
@@ -217,19 +232,29 @@ const longestToken = 400 * 24 * time.Hour
 // less. It is given once; what is kept is its hash.
 func (a *Accounts) AddToken(ctx context.Context, p Person, n NewToken) (string, store.Token, error) {
 	if p.Machine {
-		return "", store.Token{}, refusal.New(refusal.Forbidden, "sign in, and make it then", "a machine's token makes no others")
+		return "", store.Token{}, refusal.New(
+			refusal.Forbidden, "sign in, and make it then", "a machine's token makes no others",
+		)
 	}
 	now := a.log.Now()
 	t := store.Token{Account: p.Name, Kind: "machine", Name: strings.TrimSpace(n.Name), Created: now, Expires: n.Until}
 	switch {
 	case t.Name == "" || len(t.Name) > 80:
-		return "", t, refusal.New(refusal.Invalid, "say which machine uses it", "a token has a name of 1 to 80 characters")
+		return "", t, refusal.New(
+			refusal.Invalid, "say which machine uses it", "a token has a name of 1 to 80 characters",
+		)
 	case !n.Until.After(now) || n.Until.After(now.Add(longestToken)):
-		return "", t, refusal.New(refusal.Invalid, "", "a token has an end, from now on to %s", now.Add(longestToken).Format("2006-01-02"))
+		return "", t, refusal.New(
+			refusal.Invalid, "", "a token has an end, from now on to %s", now.Add(longestToken).Format("2006-01-02"),
+		)
 	}
 	if n.May != nil {
 		if !n.May.inside(p.Grants) {
-			return "", t, refusal.New(refusal.Forbidden, "it may: "+strings.Join(p.Grants.Texts(), " "), "account %s may not all of %s, so a token of it may not either", p.Name, strings.Join(n.May.Texts(), " "))
+			return "", t, refusal.New(
+				refusal.Forbidden, "it may: "+strings.Join(p.Grants.Texts(), " "),
+				"account %s may not all of %s, so a token of it may not either", p.Name,
+				strings.Join(n.May.Texts(), " "),
+			)
 		}
 		t.Grants = n.May.Texts()
 	}
@@ -239,7 +264,12 @@ func (a *Accounts) AddToken(ctx context.Context, p Person, n NewToken) (string, 
 		if err := tx.AddToken(t); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "token.add", After: strings.Join(t.Grants, " "), Note: fmt.Sprintf("%s, until %s", t.Name, t.Expires.UTC().Format(time.RFC3339))})
+		return tx.Record(
+			ledger.Entry{
+				Actor: p.Name, Action: "token.add", After: strings.Join(t.Grants, " "),
+				Note: fmt.Sprintf("%s, until %s", t.Name, t.Expires.UTC().Format(time.RFC3339)),
+			},
+		)
 	})
 }
 
@@ -265,7 +295,10 @@ func (a *Accounts) End(ctx context.Context, p Person, id string) error {
 	}
 	i := slices.IndexFunc(list, func(t store.Token) bool { return ID(t) == id })
 	if i < 0 {
-		return refusal.New(refusal.NotFound, "list them with: latch token list", "there is no session or token %q that you may end", id)
+		return refusal.New(
+			refusal.NotFound, "list them with: latch token list", "there is no session or token %q that you may end",
+			id,
+		)
 	}
 	t := list[i]
 	if p.Machine {
@@ -275,7 +308,12 @@ func (a *Accounts) End(ctx context.Context, p Person, id string) error {
 		if err := tx.DropToken(t.Hash); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "token.end", Note: strings.TrimSpace(fmt.Sprintf("%s %s of %s %s", t.Kind, ID(t), t.Account, t.Name))})
+		return tx.Record(
+			ledger.Entry{
+				Actor: p.Name, Action: "token.end",
+				Note: strings.TrimSpace(fmt.Sprintf("%s %s of %s %s", t.Kind, ID(t), t.Account, t.Name)),
+			},
+		)
 	})
 }
 

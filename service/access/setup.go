@@ -25,7 +25,9 @@ type NewFactor struct {
 }
 
 // BeginFactor begins to set up a second factor. The first needs the password once more.
-func (a *Accounts) BeginFactor(ctx context.Context, p Person, token, kind, name, password, from string, site Site) (n NewFactor, err error) {
+func (a *Accounts) BeginFactor(
+	ctx context.Context, p Person, token, kind, name, password, from string, site Site,
+) (n NewFactor, err error) {
 	acc, err := a.mine(ctx, p)
 	if err != nil {
 		return n, err
@@ -33,16 +35,24 @@ func (a *Accounts) BeginFactor(ctx context.Context, p Person, token, kind, name,
 	name = strings.TrimSpace(name)
 	switch {
 	case kind != CodeFactor && kind != Passkey:
-		return n, refusal.New(refusal.Invalid, "it is code (an authenticator app) or passkey", "%q is no kind of second factor", kind)
+		return n, refusal.New(
+			refusal.Invalid, "it is code (an authenticator app) or passkey", "%q is no kind of second factor", kind,
+		)
 	case name == "" || len([]rune(name)) > 80:
-		return n, refusal.New(refusal.Invalid, "say what it is on, like: phone", "a second factor has a name of 1 to 80 characters")
+		return n, refusal.New(
+			refusal.Invalid, "say what it is on, like: phone", "a second factor has a name of 1 to 80 characters",
+		)
 	case acc.Factors >= mostFactors:
-		return n, refusal.New(refusal.Conflict, "take one away first", "an account has at most %d second factors", mostFactors)
+		return n, refusal.New(
+			refusal.Conflict, "take one away first", "an account has at most %d second factors", mostFactors,
+		)
 	}
 	if acc.Factors == 0 {
 		err := a.knows(ctx, acc, p.Name, true, password, from)
 		if errors.Is(err, ErrDenied) {
-			err = refusal.New(refusal.Forbidden, "give your password with it", "the password is wrong: nothing was set up")
+			err = refusal.New(
+				refusal.Forbidden, "give your password with it", "the password is wrong: nothing was set up",
+			)
 		}
 		if err != nil {
 			return n, err
@@ -68,15 +78,20 @@ func (a *Accounts) mine(ctx context.Context, p Person) (store.Account, error) {
 	switch {
 	case err != nil:
 	case p.Machine:
-		err = refusal.New(refusal.Forbidden, "sign in, and do it then", "a machine's token has nothing to do with second factors")
+		err = refusal.New(
+			refusal.Forbidden, "sign in, and do it then", "a machine's token has nothing to do with second factors",
+		)
 	case acc.Subject != "":
 		err = refusal.New(refusal.Conflict, "it is set up at "+acc.Issuer, "account %s does not sign in here", p.Name)
 	}
 	return acc, err
 }
 
-// AddFactor ends the setting up: the factor is shown once. With the first come recovery codes, which are given this once.
-func (a *Accounts) AddFactor(ctx context.Context, p Person, token, ticket string, s Shown) (f store.Factor, codes []string, err error) {
+// AddFactor ends the setting up: the factor is shown once. With the first come recovery codes, which are given this
+// once.
+func (a *Accounts) AddFactor(
+	ctx context.Context, p Person, token, ticket string, s Shown,
+) (f store.Factor, codes []string, err error) {
 	now := a.log.Now()
 	q, err := a.asking.take(ticket, now)
 	if err != nil {
@@ -93,7 +108,11 @@ func (a *Accounts) AddFactor(ctx context.Context, p Person, token, ticket string
 		at := stepOf(q.secret, strings.ReplaceAll(s.Code, " ", ""), now)
 		if at == 0 {
 			a.asking.again(q, ticket, ErrShown)
-			return f, nil, refusal.New(refusal.Invalid, fmt.Sprintf("look whether both clocks are right: here it is %s", now.UTC().Format("15:04:05 MST")), "the code is not the one that the app shows now; nothing was set up yet")
+			return f, nil, refusal.New(
+				refusal.Invalid,
+				fmt.Sprintf("look whether both clocks are right: here it is %s", now.UTC().Format("15:04:05 MST")),
+				"the code is not the one that the app shows now; nothing was set up yet",
+			)
 		}
 		a.asking.step(f.ID, at)
 		secret = []byte(q.secret)
@@ -132,7 +151,10 @@ func (a *Accounts) NewRecovery(ctx context.Context, p Person) ([]string, error) 
 		return nil, err
 	}
 	if acc.Factors == 0 {
-		return nil, refusal.New(refusal.Conflict, "set one up with: latch factor add NAME", "account %s has no second factor, which recovery codes stand in for", p.Name)
+		return nil, refusal.New(
+			refusal.Conflict, "set one up with: latch factor add NAME",
+			"account %s has no second factor, which recovery codes stand in for", p.Name,
+		)
 	}
 	codes, hashes := newRecovery(p.Name)
 	return codes, a.log.Write(ctx, func(tx *audit.Tx) error {
@@ -150,7 +172,9 @@ func (a *Accounts) DropFactor(ctx context.Context, p Person, id string) error {
 	}
 	return a.log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.DropFactor(p.Name, id); errors.Is(err, store.ErrNotFound) {
-			return refusal.New(refusal.NotFound, "list them with: latch factor list", "account %s has no second factor %q", p.Name, id)
+			return refusal.New(
+				refusal.NotFound, "list them with: latch factor list", "account %s has no second factor %q", p.Name, id,
+			)
 		} else if err != nil {
 			return err
 		}
@@ -160,7 +184,10 @@ func (a *Accounts) DropFactor(ctx context.Context, p Person, id string) error {
 		}
 		if left == 0 {
 			if a.Requires(p.Grants) {
-				return refusal.New(refusal.Conflict, "set up another first: latch factor add NAME", "account %s has to have a second factor, and this is its last", p.Name)
+				return refusal.New(
+					refusal.Conflict, "set up another first: latch factor add NAME",
+					"account %s has to have a second factor, and this is its last", p.Name,
+				)
 			}
 			if err := tx.DropFactors(p.Name); err != nil { // its recovery codes
 				return err

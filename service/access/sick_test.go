@@ -27,7 +27,9 @@ func TestOutStaysOut(t *testing.T) {
 	require.NoError(t, a.Add(t.Context(), "x", "admin", "a good password", access.Everywhere(access.Roles...)))
 	tokens := map[string]string{}
 	for _, name := range []string{"mara", "joss", "wren", "tamsin"} {
-		require.NoError(t, a.Add(t.Context(), "admin", name, "a good password", access.Everywhere(access.Read, access.Commit)))
+		require.NoError(
+			t, a.Add(t.Context(), "admin", name, "a good password", access.Everywhere(access.Read, access.Commit)),
+		)
 		token, _, _, err := a.Login(t.Context(), name, "a good password", "192.0.2.7", access.Site{})
 		require.NoError(t, err)
 		_, err = a.Who(t.Context(), token, "192.0.2.7")

@@ -25,7 +25,10 @@ const signing = "ledger"
 
 // ErrNoSigningKey is given where the key that signs the record is gone from records that have
 // entries: another one is not made in silence.
-var ErrNoSigningKey = errors.New("the key that signs the record is missing from the records: somebody took it out, or they are not whole. Restore them from a backup; or, if you know why, go on with another key: oaken-latchd accept-key")
+var ErrNoSigningKey = errors.New(
+	"the key that signs the record is missing from the records: somebody took it out, or they are not whole. Restore " +
+		"them from a backup; or, if you know why, go on with another key: oaken-latchd accept-key",
+)
 
 // SigningKey gives the key that signs checkpoints of the record, made with the first of its entries.
 // One that an earlier release left plain in the data folder is sealed, and its file
@@ -113,7 +116,11 @@ func plainKey(file string) (ed25519.PrivateKey, error) {
 	}
 	block, _ := pem.Decode(text)
 	if block == nil {
-		return nil, fmt.Errorf("key file %s holds no PEM; restore it from where it was copied, or take it away and go on with another key: oaken-latchd accept-key", file)
+		return nil, fmt.Errorf(
+			"key file %s holds no PEM; restore it from where it was copied, or take it away and go on with another "+
+				"key: oaken-latchd accept-key",
+			file,
+		)
 	}
 	parsed, err := x509.ParsePKCS8PrivateKey(block.Bytes)
 	key, ok := parsed.(ed25519.PrivateKey)
@@ -121,7 +128,11 @@ func plainKey(file string) (ed25519.PrivateKey, error) {
 		err = fmt.Errorf("it is a %T", parsed)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("key file %s holds no Ed25519 key (%w); restore it from where it was copied, or take it away and go on with another key: oaken-latchd accept-key", file, err)
+		return nil, fmt.Errorf(
+			"key file %s holds no Ed25519 key (%w); restore it from where it was copied, or take it away and go on "+
+				"with another key: oaken-latchd accept-key",
+			file, err,
+		)
 	}
 	return key, nil
 }

@@ -27,8 +27,9 @@ func (a *API) accessRoutes() []route {
 		},
 		{
 			id: "beginExternalSignIn", method: "GET", path: "/login/elsewhere", needs: everybody,
-			summary: "Begin to sign in where somebody else vouches for people (OpenID Connect): sends there; page is where to go on",
-			status:  302, query: []string{"page"}, handle: a.externalSignIn,
+			summary: "Begin to sign in where somebody else vouches for people (OpenID Connect): sends there; page is " +
+				"where to go on",
+			status: 302, query: []string{"page"}, handle: a.externalSignIn,
 		},
 		{
 			id: "finishExternalSignIn", method: "GET", path: "/login/elsewhere/back", needs: everybody,
@@ -139,7 +140,12 @@ func (a *API) externalSignIn(c *call) (any, error) {
 		return nil, err
 	}
 	// Lax: it has to come with the way back, which another site sends.
-	c.SetCookie(&http.Cookie{Name: attemptCookie, Value: packed, Path: prefix + "/login", MaxAge: 600, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: a.secure(c.Context)})
+	c.SetCookie(
+		&http.Cookie{
+			Name: attemptCookie, Value: packed, Path: prefix + "/login", MaxAge: 600, HttpOnly: true,
+			SameSite: http.SameSiteLaxMode, Secure: a.secure(c.Context),
+		},
+	)
 	return sentTo(c, to), nil
 }
 
@@ -161,11 +167,22 @@ func (a *API) externalCallback(c *call) (any, error) {
 			way = access.SignInAttempt{}
 		}
 	}
-	c.SetCookie(&http.Cookie{Name: attemptCookie, Path: prefix + "/login", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: a.secure(c.Context)})
+	c.SetCookie(
+		&http.Cookie{
+			Name: attemptCookie, Path: prefix + "/login", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteLaxMode,
+			Secure: a.secure(c.Context),
+		},
+	)
 	if e := c.QueryParam("error"); e != "" {
-		return notIn(refusal.New(refusal.Forbidden, "sign in again", "%s did not let this sign-in through: %.100s", a.OIDC.Issuer, e)), nil
+		return notIn(
+			refusal.New(
+				refusal.Forbidden, "sign in again", "%s did not let this sign-in through: %.100s", a.OIDC.Issuer, e,
+			),
+		), nil
 	}
-	token, expires, _, err := a.Accounts.SignInExternally(c.ctx, a.OIDC, way, c.QueryParam("state"), c.QueryParam("code"), c.RealIP())
+	token, expires, _, err := a.Accounts.SignInExternally(
+		c.ctx, a.OIDC, way, c.QueryParam("state"), c.QueryParam("code"), c.RealIP(),
+	)
 	var no *refusal.Error
 	if errors.As(err, &no) {
 		return notIn(no), nil
@@ -177,7 +194,11 @@ func (a *API) externalCallback(c *call) (any, error) {
 	return sentTo(c, way.Page), nil
 }
 
-var notInPage = template.Must(template.New("").Parse(`<!doctype html><html lang="en"><title>Oaken Latch</title><h1>You are not signed in</h1><p>{{.Msg}}.</p><p>{{.Next}}.</p><p><a href="/">Sign in</a></p></html>`))
+var notInPage = template.Must(
+	template.New("").Parse(
+		`<!doctype html><html lang="en"><title>Oaken Latch</title><h1>You are not signed in</h1><p>{{.Msg}}.</p><p>{{.Next}}.</p><p><a href="/">Sign in</a></p></html>`,
+	),
+)
 
 // notIn is a page for whoever comes back from elsewhere and is not let in.
 func notIn(why *refusal.Error) stream {
@@ -191,7 +212,10 @@ func notIn(why *refusal.Error) stream {
 // cookie holds the console's session: no script reads it, and no other site's
 // page sends it.
 func (a *API) cookie(c *call, token string, expires time.Time) *http.Cookie {
-	ck := &http.Cookie{Name: a.cookieName(c.Context), Value: token, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: a.secure(c.Context)}
+	ck := &http.Cookie{
+		Name: a.cookieName(c.Context), Value: token, Path: "/", Expires: expires, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode, Secure: a.secure(c.Context),
+	}
 	if token == "" {
 		ck.MaxAge = -1
 	}
@@ -212,11 +236,16 @@ func (a *API) ownPassword(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
-	return nil, a.Accounts.SetPassword(c.ctx, c.person, c.person.Name, in.Old, in.New, c.token, c.RealIP(), in.EndTokens)
+	return nil, a.Accounts.SetPassword(
+		c.ctx, c.person, c.person.Name, in.Old, in.New, c.token, c.RealIP(), in.EndTokens,
+	)
 }
 
 func (a *API) accountDoc(acc store.Account) wire.Account {
-	return wire.Account{Name: acc.Name, May: append([]string{}, acc.Grants...), Created: acc.Created, Closed: acc.Closed, Issuer: acc.Issuer, Factors: acc.Factors, Lacks: a.Accounts.Lacks(acc)}
+	return wire.Account{
+		Name: acc.Name, May: append([]string{}, acc.Grants...), Created: acc.Created, Closed: acc.Closed,
+		Issuer: acc.Issuer, Factors: acc.Factors, Lacks: a.Accounts.Lacks(acc),
+	}
 }
 
 func (a *API) accounts(c *call) (any, error) {
@@ -286,7 +315,10 @@ func (a *API) setAccount(c *call) (any, error) {
 		}
 	}
 	if guarded > 0 && asked > 1 {
-		return nil, refusal.New(refusal.Invalid, "ask for one after the other", "what an account may, its password and its second factors are proposed by themselves")
+		return nil, refusal.New(
+			refusal.Invalid, "ask for one after the other",
+			"what an account may, its password and its second factors are proposed by themselves",
+		)
 	}
 	if in.May != nil {
 		may, err := access.ParseGrants(*in.May)
@@ -315,7 +347,9 @@ func (a *API) setAccount(c *call) (any, error) {
 		return a.waiting(c, name, p, err)
 	}
 	if in.Password != "" {
-		if err := a.Accounts.SetPassword(c.ctx, c.person, name, in.Old, in.Password, c.token, c.RealIP(), in.EndTokens); err != nil {
+		if err := a.Accounts.SetPassword(
+			c.ctx, c.person, name, in.Old, in.Password, c.token, c.RealIP(), in.EndTokens,
+		); err != nil {
 			return nil, err
 		}
 	}
@@ -327,7 +361,10 @@ func (a *API) closeAccount(c *call) (any, error) {
 }
 
 func (a *API) tokenDoc(c *call, t store.Token) wire.Token {
-	out := wire.Token{ID: access.ID(t), Account: t.Account, Kind: t.Kind, Name: t.Name, Created: t.Created, Expires: t.Expires, Used: t.Used, Source: t.Source}
+	out := wire.Token{
+		ID: access.ID(t), Account: t.Account, Kind: t.Kind, Name: t.Name, Created: t.Created, Expires: t.Expires,
+		Used: t.Used, Source: t.Source,
+	}
 	out.Own = c.token != "" && access.SessionName(c.token) == out.ID
 	if t.Grants != nil {
 		out.May = &t.Grants

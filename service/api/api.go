@@ -72,9 +72,10 @@ type API struct {
 	requests    busy
 	streams     busy
 
-	count     func(method, route string, status int, took time.Duration) // into the metrics
-	Names     []string                                                   // that the service is called by, beside addresses; nil is any
-	collected http.Handler                                               // the metrics
+	count func(method, route string, status int, took time.Duration) // into the metrics
+	// that the service is called by, beside addresses; nil is any
+	Names     []string
+	collected http.Handler // the metrics
 
 	bodyTimeout time.Duration // for the body of a request; the usual if 0
 }
@@ -142,7 +143,10 @@ func (a *API) Handler() http.Handler {
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", a.ready)
 	e.RouteNotFound(prefix+"/*", func(c *echo.Context) error {
-		return refusal.New(refusal.NotFound, "see "+prefix+"/openapi.json", "there is no %s %s", c.Request().Method, c.Request().URL.Path)
+		return refusal.New(
+			refusal.NotFound, "see "+prefix+"/openapi.json", "there is no %s %s", c.Request().Method,
+			c.Request().URL.Path,
+		)
 	})
 	e.GET("/*", a.console)
 	return e
@@ -153,13 +157,16 @@ const prefix = "/api/v1"
 // large reports whether a request may hold a whole configuration.
 func large(c *echo.Context) bool {
 	p := c.Request().URL.Path
-	return strings.HasSuffix(p, "/load") || strings.HasPrefix(p, prefix+"/import") || strings.HasPrefix(p, prefix+"/stencils/")
+	return strings.HasSuffix(p, "/load") || strings.HasPrefix(p, prefix+"/import") || strings.HasPrefix(p, prefix+
+		"/stencils/")
 }
 
 func (a *API) ready(c *echo.Context) error {
 	if err := a.Store.Ping(c.Request().Context()); err != nil {
 		a.Logger.Error("not ready", "error", err)
-		return c.String(http.StatusServiceUnavailable, "not ready: the database does not answer; the service's log says why\n")
+		return c.String(
+			http.StatusServiceUnavailable, "not ready: the database does not answer; the service's log says why\n",
+		)
 	}
 	if err := a.Store.Check(c.Request().Context()); err != nil {
 		return c.String(http.StatusServiceUnavailable, "not ready: nothing new can be begun: "+err.Error()+"\n")

@@ -31,8 +31,11 @@ func newAPI(t *testing.T, console fs.FS) *API {
 	t.Helper()
 	r := servicetest.New(t)
 	accounts := r.Accounts
-	return &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine, Commits: r.Commits, Documents: r.Documents,
-		Console: console, Logger: slog.New(slog.DiscardHandler), Stopping: t.Context()}
+	return &API{
+		Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk,
+		Engine: r.Engine, Commits: r.Commits, Documents: r.Documents, Console: console,
+		Logger: slog.New(slog.DiscardHandler), Stopping: t.Context(),
+	}
 }
 
 // The description names every route there is, and no other.
@@ -61,7 +64,9 @@ func TestOpenAPIIsTrue(t *testing.T) {
 	assert.Equal(t, routed, described)
 	body, err := json.Marshal(a.OpenAPI())
 	require.NoError(t, err)
-	for _, want := range []string{`"openapi":"3.1.0"`, `"#/components/schemas/Preview"`, `"secondsLeft"`, `application/problem+json`} {
+	for _, want := range []string{
+		`"openapi":"3.1.0"`, `"#/components/schemas/Preview"`, `"secondsLeft"`, `application/problem+json`,
+	} {
 		assert.Contains(t, string(body), want)
 	}
 }
@@ -96,7 +101,9 @@ func TestRoles(t *testing.T) {
 	}
 	let, kept := 0, 0
 	for _, r := range a.routes() {
-		path := strings.NewReplacer(":name", "none", ":number", "1", ":id", "nothing", ":filter", "f", ":account", "nobody", ":ref", "9").Replace(r.url())
+		path := strings.NewReplacer(
+			":name", "none", ":number", "1", ":id", "nothing", ":filter", "f", ":account", "nobody", ":ref", "9",
+		).Replace(r.url())
 		if r.needs.Open {
 			continue
 		}
@@ -119,9 +126,13 @@ func TestRoles(t *testing.T) {
 				assert.Equal(t, access.Audit, role, "collectors may read")
 				continue
 			}
-			refused := status == http.StatusForbidden && strings.HasPrefix(p.Detail, "account only-"+string(role)+" may not")
+			refused := status == http.StatusForbidden && strings.HasPrefix(
+				p.Detail, "account only-"+string(role)+" may not",
+			)
 			fits := r.needs.Role == "" || r.needs.Role == role || r.needs.Role == access.Read && role != access.Audit
-			assert.Equal(t, fits, !refused, "%s %s as %s needs %s: %d %s", r.method, path, role, r.needs, status, p.Detail)
+			assert.Equal(
+				t, fits, !refused, "%s %s as %s needs %s: %d %s", r.method, path, role, r.needs, status, p.Detail,
+			)
 			assert.Less(t, status, 500, "%s %s as %s: %s", r.method, path, role, p.Detail)
 			if fits {
 				let++
@@ -157,7 +168,9 @@ func TestRoles(t *testing.T) {
 }
 
 func TestConsoleFiles(t *testing.T) {
-	h := newAPI(t, fstest.MapFS{"index.html": {Data: []byte("<html>the console")}, "assets/a.js": {Data: []byte("code")}}).Handler()
+	h := newAPI(
+		t, fstest.MapFS{"index.html": {Data: []byte("<html>the console")}, "assets/a.js": {Data: []byte("code")}},
+	).Handler()
 	get := func(path string) *httptest.ResponseRecorder {
 		rec := httptest.NewRecorder()
 		h.ServeHTTP(rec, httptest.NewRequest("GET", path, nil))
@@ -178,7 +191,13 @@ func TestConsoleFiles(t *testing.T) {
 	require.NotNil(t, nonce, csp)
 	assert.NotContains(t, csp, "unsafe")
 	assert.NotContains(t, get("/").Header().Get("Content-Security-Policy"), nonce[1], "another each time")
-	assert.Equal(t, []string{"nosniff", "DENY", "no-referrer"}, []string{js.Header().Get("X-Content-Type-Options"), js.Header().Get("X-Frame-Options"), js.Header().Get("Referrer-Policy")})
+	assert.Equal(
+		t, []string{"nosniff", "DENY", "no-referrer"},
+		[]string{
+			js.Header().Get("X-Content-Type-Options"), js.Header().Get("X-Frame-Options"),
+			js.Header().Get("Referrer-Policy"),
+		},
+	)
 }
 
 func TestProblems(t *testing.T) {
@@ -187,10 +206,13 @@ func TestProblems(t *testing.T) {
 		status int
 		kind   string
 	}{
-		{&fleet.Error{Device: "d", Address: "a:1", Kind: fleet.Unreachable, Msg: "no answer", Next: "look"}, 504, "unreachable"},
+		{
+			&fleet.Error{Device: "d", Address: "a:1", Kind: fleet.Unreachable, Msg: "no answer", Next: "look"}, 504,
+			"unreachable",
+		},
 		{&fleet.Error{Device: "d", Kind: fleet.HostKey}, 502, "host-key"},
-		{&fleet.Error{Device: "d", Kind: fleet.Refusal}, 409, "refusal"},
-		{access.ErrDenied, 401, "denied"}, {errNoLogin, 401, "sign-in"}, {store.ErrExists, 409, "conflict"}, {store.ErrNotFound, 404, "not-found"},
+		{&fleet.Error{Device: "d", Kind: fleet.Refusal}, 409, "refusal"}, {access.ErrDenied, 401, "denied"},
+		{errNoLogin, 401, "sign-in"}, {store.ErrExists, 409, "conflict"}, {store.ErrNotFound, 404, "not-found"},
 		{errors.New("disk full"), 500, "internal"}, {echo.ErrMethodNotAllowed, 405, "invalid"},
 	} {
 		p := problem(c.err)
@@ -199,7 +221,10 @@ func TestProblems(t *testing.T) {
 		assert.NotEmpty(t, p.Title)
 		assert.NotEmpty(t, p.Detail)
 	}
-	assert.Equal(t, "d (a:1): no answer", problem(&fleet.Error{Device: "d", Address: "a:1", Kind: fleet.Unreachable, Msg: "no answer"}).Detail)
+	assert.Equal(
+		t, "d (a:1): no answer",
+		problem(&fleet.Error{Device: "d", Address: "a:1", Kind: fleet.Unreachable, Msg: "no answer"}).Detail,
+	)
 }
 
 // A device's modules are handed on, and many like changes are told together.
@@ -209,8 +234,11 @@ func TestModulesAndGroups(t *testing.T) {
 	require.NoError(t, err)
 	accounts := r.Accounts
 	require.NoError(t, accounts.Add(t.Context(), "first start", "wren", "a long enough password", servicetest.Operator))
-	a := &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine, Commits: r.Commits, Documents: r.Documents,
-		Console: fstest.MapFS{}, Logger: slog.New(slog.DiscardHandler), Stopping: t.Context()}
+	a := &API{
+		Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk,
+		Engine: r.Engine, Commits: r.Commits, Documents: r.Documents, Console: fstest.MapFS{},
+		Logger: slog.New(slog.DiscardHandler), Stopping: t.Context(),
+	}
 	h := a.Handler()
 	var token string
 	ask := func(method, path string, in, out any) int {
@@ -225,7 +253,10 @@ func TestModulesAndGroups(t *testing.T) {
 		return rec.Code
 	}
 	var session wire.Session
-	require.Equal(t, http.StatusOK, ask("POST", "/login", wire.Login{Account: "wren", Password: "a long enough password"}, &session))
+	require.Equal(
+		t, http.StatusOK,
+		ask("POST", "/login", wire.Login{Account: "wren", Password: "a long enough password"}, &session),
+	)
 	token = session.Token
 	var m wire.Modules
 	require.Equal(t, http.StatusOK, ask("GET", "/devices/northmole-harbour/modules", nil, &m))
@@ -244,7 +275,14 @@ func TestModulesAndGroups(t *testing.T) {
 		var st wire.Staged
 		path := fmt.Sprintf("/system/dns-resolver/server=s%d/udp-and-tcp/address", i)
 		value := fmt.Sprintf("10.64.1.%d", i)
-		require.Equal(t, http.StatusCreated, ask("POST", fmt.Sprintf("/changes/%d/edits", c.Number), wire.NewEdit{Device: "northmole-harbour", Op: "put", Path: path, Value: &value}, &st), path)
+		require.Equal(
+			t, http.StatusCreated,
+			ask(
+				"POST", fmt.Sprintf("/changes/%d/edits", c.Number),
+				wire.NewEdit{Device: "northmole-harbour", Op: "put", Path: path, Value: &value}, &st,
+			),
+			path,
+		)
 	}
 	var p wire.Preview
 	require.Equal(t, http.StatusOK, ask("GET", fmt.Sprintf("/changes/%d/preview", c.Number), nil, &p))

@@ -35,14 +35,14 @@ func (a *API) approvalRoutes() []route {
 			status:  204, in: wire.Approve{}, handle: a.approve,
 		},
 		{
-			id: "withdrawApproval", method: "DELETE", path: "/changes/:number/approval", about: aChange, needs: toApprove,
-			summary: "Take one's agreement back",
-			status:  204, handle: a.unapprove,
+			id: "withdrawApproval", method: "DELETE", path: "/changes/:number/approval", about: aChange,
+			needs: toApprove, summary: "Take one's agreement back", status: 204, handle: a.unapprove,
 		},
 		{
 			id: "listEmergencies", method: "GET", path: "/emergencies", needs: toRead,
-			summary: "Commits without the agreement they needed, that nobody looked at since; all=true has the others too",
-			out:     []wire.Emergency{}, query: []string{"all"}, handle: a.emergencies,
+			summary: "Commits without the agreement they needed, that nobody looked at since; all=true has " +
+				"the others too",
+			out: []wire.Emergency{}, query: []string{"all"}, handle: a.emergencies,
 		},
 		{
 			id: "reviewEmergency", method: "POST", path: "/emergencies/:id/review", needs: toApprove,
@@ -53,7 +53,10 @@ func (a *API) approvalRoutes() []route {
 }
 
 func ruleDoc(r store.ApprovalRule) wire.ApprovalRule {
-	return wire.ApprovalRule{Number: r.ID, Scope: r.Scope, Path: r.Path, Needed: r.Needed, Emergency: r.Emergency, Note: r.Note, Actor: r.Actor, At: r.At}
+	return wire.ApprovalRule{
+		Number: r.ID, Scope: r.Scope, Path: r.Path, Needed: r.Needed, Emergency: r.Emergency, Note: r.Note,
+		Actor: r.Actor, At: r.At,
+	}
 }
 
 func agreements(list []store.Approval) []wire.Agreement {
@@ -69,7 +72,10 @@ func approvalDoc(x desk.Approval) *wire.Approval {
 	if x.Needed == 0 && x.Asked == nil && len(x.Have) == 0 {
 		return nil
 	}
-	out := &wire.Approval{Needed: x.Needed, Missing: x.Missing(), Rules: []wire.ApprovalRule{}, Have: agreements(x.Have), Fallen: agreements(x.Fallen), Emergency: x.Emergency}
+	out := &wire.Approval{
+		Needed: x.Needed, Missing: x.Missing(), Rules: []wire.ApprovalRule{}, Have: agreements(x.Have),
+		Fallen: agreements(x.Fallen), Emergency: x.Emergency,
+	}
 	for _, r := range x.Rules {
 		out.Rules = append(out.Rules, ruleDoc(r))
 	}
@@ -97,7 +103,10 @@ func (a *API) addRule(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
-	r, err := a.Desk.AddRule(c.ctx, c.person, store.ApprovalRule{Scope: in.Scope, Path: in.Path, Needed: in.Needed, Emergency: in.Emergency, Note: in.Note})
+	r, err := a.Desk.AddRule(
+		c.ctx, c.person,
+		store.ApprovalRule{Scope: in.Scope, Path: in.Path, Needed: in.Needed, Emergency: in.Emergency, Note: in.Note},
+	)
 	if err != nil {
 		return nil, err
 	}

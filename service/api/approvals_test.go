@@ -19,13 +19,18 @@ func TestTwoPersons(t *testing.T) {
 	const quay, slip = "saltern-quay", "saltern-slip"
 	d := newCounter(t, quay, slip)
 	d.ok("abel", "PATCH", "/devices/"+quay, wire.Settings{Tags: &[]string{"edge"}}, nil)
-	d.ok("abel", "POST", "/accounts", wire.NewAccount{Name: "agnes", Password: "agnes's password", May: []string{"approve@tag=edge", "read"}}, nil)
+	d.ok(
+		"abel", "POST", "/accounts",
+		wire.NewAccount{Name: "agnes", Password: "agnes's password", May: []string{"approve@tag=edge", "read"}}, nil,
+	)
 	var s wire.Session
 	d.ok("", "POST", "/login", wire.Login{Account: "agnes", Password: "agnes's password"}, &s)
 	d.tokens["agnes"] = s.Token
 	var rule wire.ApprovalRule
 	d.ok("abel", "POST", "/rules", wire.NewRule{Scope: "tag=edge", Path: "/system/contact", Needed: 1}, &rule)
-	for _, bad := range []wire.NewRule{{Needed: 0}, {Needed: 9}, {Needed: 1, Scope: "moon=1"}, {Needed: 1, Path: "acls"}} {
+	for _, bad := range []wire.NewRule{
+		{Needed: 0}, {Needed: 9}, {Needed: 1, Scope: "moon=1"}, {Needed: 1, Path: "acls"},
+	} {
 		status, _, _ := d.do("abel", "POST", "/rules", bad, nil)
 		assert.Equal(t, http.StatusUnprocessableEntity, status, "%+v", bad)
 	}
@@ -57,10 +62,21 @@ func TestTwoPersons(t *testing.T) {
 	stage("nell", one, quay, "/system/contact", "c")
 	p := preview("nell", one)
 	require.NotNil(t, p.Approval)
-	assert.Equal(t, []any{1, 1, false, false}, []any{p.Approval.Needed, p.Approval.Missing, p.Approval.Emergency, p.Ready})
-	no("nell", "POST", one+"/commit", hold, "needs the agreement of 1 who did not work on it, and has that of 0 (rule 1: tag=edge /system/contact)")
-	no("nell", "POST", one+"/commit", wire.NewCommit{HoldSeconds: 60, Emergency: "the quay is on fire"}, "does not allow it")
-	no("nell", "POST", one+"/schedule", wire.NewDue{Commit: &hold, At: time.Now().Add(time.Hour)}, "needs the agreement")
+	assert.Equal(
+		t, []any{1, 1, false, false}, []any{p.Approval.Needed, p.Approval.Missing, p.Approval.Emergency, p.Ready},
+	)
+	no(
+		"nell", "POST", one+"/commit", hold,
+		"needs the agreement of 1 who did not work on it, and has that of 0 (rule 1: tag=edge /system/contact)",
+	)
+	no(
+		"nell", "POST", one+"/commit", wire.NewCommit{HoldSeconds: 60, Emergency: "the quay is on fire"},
+		"does not allow it",
+	)
+	no(
+		"nell", "POST", one+"/schedule", wire.NewDue{Commit: &hold, At: time.Now().Add(time.Hour)},
+		"needs the agreement",
+	)
 	no("otto", "POST", one+"/approval", wire.Approve{Digest: p.Digest}, "private to them")
 	d.ok("nell", "POST", one+"/ask", wire.NewNote{Text: "The ferry sails at six."}, nil)
 	no("nell", "POST", one+"/approval", wire.Approve{Digest: p.Digest}, "others have to agree")
@@ -71,7 +87,10 @@ func TestTwoPersons(t *testing.T) {
 	no("otto", "POST", one+"/approval", wire.Approve{Digest: "0123"}, "is not what preview 0123 showed")
 	d.ok("otto", "POST", one+"/approval", wire.Approve{Digest: p.Digest, Note: "right"}, nil)
 	p = preview("nell", one)
-	assert.Equal(t, []any{0, "otto", "right", true}, []any{p.Approval.Missing, p.Approval.Have[0].Actor, p.Approval.Have[0].Note, p.Ready})
+	assert.Equal(
+		t, []any{0, "otto", "right", true},
+		[]any{p.Approval.Missing, p.Approval.Have[0].Actor, p.Approval.Have[0].Note, p.Ready},
+	)
 	d.ok("otto", "GET", "/attention", nil, &now)
 	assert.Empty(t, now.Approve)
 
@@ -94,7 +113,10 @@ func TestTwoPersons(t *testing.T) {
 	no("otto", "POST", one+"/approval", wire.Approve{Digest: p.Digest}, "otto worked on change 1")
 	no("nell", "POST", one+"/commit", hold, "that of otto does not count: they worked on it")
 	approver := func(name string) {
-		d.ok("abel", "POST", "/accounts", wire.NewAccount{Name: name, Password: "the password of " + name, May: []string{"approve", "read"}}, nil)
+		d.ok(
+			"abel", "POST", "/accounts",
+			wire.NewAccount{Name: name, Password: "the password of " + name, May: []string{"approve", "read"}}, nil,
+		)
 		d.ok("", "POST", "/login", wire.Login{Account: name, Password: "the password of " + name}, &s)
 		d.tokens[name] = s.Token
 	}
@@ -118,7 +140,10 @@ func TestTwoPersons(t *testing.T) {
 	no("robot", "POST", one+"/approval", wire.Approve{Digest: p.Digest}, "a machine's token agrees to nothing")
 	d.ok("abel", "POST", one+"/approval", wire.Approve{Digest: p.Digest}, nil)
 	d.ok("nell", "POST", one+"/commit", hold, nil)
-	require.Eventually(t, func() bool { s, _, _ := d.do("nell", "POST", one+"/confirm", nil, nil); return s == http.StatusOK }, 90*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		t, func() bool { s, _, _ := d.do("nell", "POST", one+"/confirm", nil, nil); return s == http.StatusOK },
+		90*time.Second, 50*time.Millisecond,
+	)
 	no("abel", "POST", one+"/approval", wire.Approve{Digest: p.Digest}, "there is nothing to agree to")
 
 	// An emergency.
@@ -128,12 +153,18 @@ func TestTwoPersons(t *testing.T) {
 	const two = "/changes/2"
 	stage("nell", two, quay, "/system/contact", "night")
 	no("nell", "POST", two+"/commit", hold, "--emergency REASON")
-	no("nell", "POST", two+"/commit", wire.NewCommit{HoldSeconds: 1, Emergency: "the quay is on fire"}, "a hold lasts from")
+	no(
+		"nell", "POST", two+"/commit", wire.NewCommit{HoldSeconds: 1, Emergency: "the quay is on fire"},
+		"a hold lasts from",
+	)
 	assert.Empty(t, d.Found(0, "kind:emergency"), "what was not begun is none")
 	d.ok("nell", "POST", two+"/commit", wire.NewCommit{HoldSeconds: 60, Emergency: "the quay is on fire"}, nil)
 	d.ok("otto", "GET", "/attention", nil, &now)
 	require.Len(t, now.Emergencies, 1)
-	assert.Equal(t, []any{"nell", "the quay is on fire", int64(2)}, []any{now.Emergencies[0].Actor, now.Emergencies[0].Reason, now.Emergencies[0].Change})
+	assert.Equal(
+		t, []any{"nell", "the quay is on fire", int64(2)},
+		[]any{now.Emergencies[0].Actor, now.Emergencies[0].Reason, now.Emergencies[0].Change},
+	)
 	assert.Len(t, d.Found(0, "kind:emergency"), 1)
 	no("robot", "POST", "/emergencies/1/review", wire.NewNote{Text: "fine"}, "a machine's token looks at no emergency")
 	no("nell", "POST", "/emergencies/1/review", wire.NewNote{Text: "fine"}, "was nell's own")

@@ -84,8 +84,9 @@ func (a *API) archiveRoutes() []route {
 		},
 		{
 			id: "getJob", method: "GET", path: "/jobs/:id", needs: anyone,
-			summary: "How long work of one's own stands, or for an administrator anybody's; wait is for how many seconds to wait for its end",
-			out:     wire.Job{}, query: []string{"wait"}, handle: a.job,
+			summary: "How long work of one's own stands, or for an administrator anybody's; wait is for how many " +
+				"seconds to wait for its end",
+			out: wire.Job{}, query: []string{"wait"}, handle: a.job,
 		},
 		{
 			id: "stopJob", method: "DELETE", path: "/jobs/:id", needs: anyone,
@@ -117,8 +118,9 @@ func (a *API) addArchive(c *call) (any, error) {
 		return nil, err
 	}
 	err := a.Archives.Add(c.ctx, c.person.Name, archive.NewArchive{
-		Name: in.Name, Kind: in.Kind, Place: in.Place, Account: in.Account, Password: in.Password, PrivateKey: in.PrivateKey,
-		AfterChange: in.AfterChange, Every: time.Duration(in.EverySeconds) * time.Second, KeepLast: in.KeepLast, KeepDays: in.KeepDays,
+		Name: in.Name, Kind: in.Kind, Place: in.Place, Account: in.Account, Password: in.Password,
+		PrivateKey: in.PrivateKey, AfterChange: in.AfterChange, Every: time.Duration(in.EverySeconds) * time.Second,
+		KeepLast: in.KeepLast, KeepDays: in.KeepDays,
 	})
 	if err != nil {
 		return nil, err
@@ -205,7 +207,9 @@ func (a *API) verifyArchive(c *call) (any, error) {
 	by := c.person.Name
 	return a.startJob(c, "archive verify", func(ctx context.Context, progress func(int, int, string)) (any, error) {
 		v, err := a.Archives.Verify(ctx, by, at, progress)
-		return wire.VerifiedArchive{Archive: v.Archive, Copies: v.Copies, Whole: v.Whole, Wrong: append([]string{}, v.Wrong...)}, err
+		return wire.VerifiedArchive{
+			Archive: v.Archive, Copies: v.Copies, Whole: v.Whole, Wrong: append([]string{}, v.Wrong...),
+		}, err
 	})
 }
 
@@ -217,12 +221,18 @@ func (a *API) rebuild(c *call) (any, error) {
 	by := c.person.Name
 	return a.startJob(c, "archive rebuild", func(ctx context.Context, progress func(int, int, string)) (any, error) {
 		r, err := a.Archives.Rebuild(ctx, by, at, progress)
-		return wire.Rebuilt{Devices: append([]string{}, r.Devices...), Revisions: r.Revisions, Skipped: append([]string{}, r.Skipped...)}, err
+		return wire.Rebuilt{
+			Devices: append([]string{}, r.Devices...), Revisions: r.Revisions,
+			Skipped: append([]string{}, r.Skipped...),
+		}, err
 	})
 }
 
 func copyDoc(k store.Copy, archive, device string) wire.Copy {
-	return wire.Copy{ID: k.ID, Archive: archive, Device: device, Revision: k.Revision, Name: k.Name, Bytes: k.Bytes, SHA256: k.SHA256, At: k.At, Why: k.Why, Read: k.Read, Trouble: k.Trouble}
+	return wire.Copy{
+		ID: k.ID, Archive: archive, Device: device, Revision: k.Revision, Name: k.Name, Bytes: k.Bytes,
+		SHA256: k.SHA256, At: k.At, Why: k.Why, Read: k.Read, Trouble: k.Trouble,
+	}
 }
 
 // names gives the names of archives and of the devices within reach by their ids.
@@ -304,7 +314,13 @@ func (a *API) readCopy(c *call) (any, error) {
 	}
 	devices, archives, err := a.names(c)
 	if err == nil && devices[k.Device] != "" && a.redactorOf(c, devices[k.Device]) != nil {
-		err = refusal.New(refusal.Forbidden, "compare its revision instead: latch compare "+devices[k.Device]+"@rev:"+strconv.FormatInt(k.Revision, 10)+" "+devices[k.Device], "a copy holds all as it is, secrets too: account %s may not see those of %s", c.person.Name, devices[k.Device])
+		err = refusal.New(
+			refusal.Forbidden,
+			"compare its revision instead: latch compare "+devices[k.Device]+"@rev:"+strconv.FormatInt(k.Revision, 10)+
+				" "+devices[k.Device],
+			"a copy holds all as it is, secrets too: account %s may not see those of %s", c.person.Name,
+			devices[k.Device],
+		)
 	}
 	if err == nil && devices[k.Device] == "" {
 		err = refusal.New(refusal.NotFound, "list them with: latch archive copies", "there is no copy %d", id)
@@ -356,12 +372,21 @@ func (a *API) replace(c *call) (any, error) {
 		return nil, err
 	}
 	if n := a.Engine.Holder(d.ID); n != 0 {
-		return nil, refusal.New(refusal.Conflict, fmt.Sprintf("wait until change %d is decided", n), "%s cannot be replaced: the commit of change %d is under way on it", d.Name, n)
+		return nil, refusal.New(
+			refusal.Conflict, fmt.Sprintf("wait until change %d is decided", n),
+			"%s cannot be replaced: the commit of change %d is under way on it", d.Name, n,
+		)
 	}
 	if in.Name != "" && in.Name != d.Name {
-		return nil, refusal.New(refusal.Invalid, "leave the name out", "the box that takes the place of %s is not called %s", d.Name, in.Name)
+		return nil, refusal.New(
+			refusal.Invalid, "leave the name out", "the box that takes the place of %s is not called %s", d.Name,
+			in.Name,
+		)
 	}
-	if err := a.Fleet.Replace(c.ctx, c.person.Name, d, fleet.NewDevice{Address: in.Address, Account: in.Account, Password: in.Password, PrivateKey: in.PrivateKey}); err != nil {
+	if err := a.Fleet.Replace(
+		c.ctx, c.person.Name, d,
+		fleet.NewDevice{Address: in.Address, Account: in.Account, Password: in.Password, PrivateKey: in.PrivateKey},
+	); err != nil {
 		return nil, err
 	}
 	return a.redevice(c, d)

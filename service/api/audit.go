@@ -27,8 +27,9 @@ func (a *API) auditRoutes() []route {
 	return []route{
 		{
 			id: "searchAudit", method: "GET", path: "/audit", needs: toAudit,
-			summary: "The ledger, newest first: q is a line to search by (docs/audit.md), before a place in it, oldest=true turns the order round and goes on after a place",
-			out:     wire.Audit{}, query: []string{"q", "before", "after", "oldest", "limit"}, handle: a.audit,
+			summary: "The ledger, newest first: q is a line to search by (docs/audit.md), before a place in it, " +
+				"oldest=true turns the order round and goes on after a place",
+			out: wire.Audit{}, query: []string{"q", "before", "after", "oldest", "limit"}, handle: a.audit,
 		},
 		{
 			id: "exportAudit", method: "GET", path: "/audit/export", needs: toAudit,
@@ -309,7 +310,11 @@ func (a *API) exportAudit(c *call) (any, error) {
 	}
 	q.Limit = 0
 	err = a.Log.Write(c.ctx, func(tx *audit.Tx) error {
-		return tx.Record(ledger.Entry{Actor: c.person.Name, Action: "audit.export", Note: strings.TrimSpace(form + " " + c.QueryParam("q"))})
+		return tx.Record(
+			ledger.Entry{
+				Actor: c.person.Name, Action: "audit.export", Note: strings.TrimSpace(form + " " + c.QueryParam("q")),
+			},
+		)
 	})
 	if err != nil {
 		return nil, err
@@ -348,7 +353,10 @@ func (j jsonl) end() error                 { return nil }
 // table is CSV (RFC 4180).
 type table struct{ w *csv.Writer }
 
-var columns = []string{"entry", "at", "who", "what", "device", "change", "ticket", "path", "before", "after", "note", "outcome", "way", "address", "session", "hash"}
+var columns = []string{
+	"entry", "at", "who", "what", "device", "change", "ticket", "path", "before", "after", "note", "outcome", "way",
+	"address", "session", "hash",
+}
 
 func newCSV(w http.ResponseWriter) entryWriter {
 	w.Header().Set("Content-Type", "text/csv; charset=utf-8; header=present")
@@ -368,7 +376,10 @@ func (t table) entry(e ledger.Entry) error {
 	if outcome == "" {
 		outcome = "done"
 	}
-	row := []string{fmt.Sprint(e.Seq), e.At.Format("2006-01-02T15:04:05.000Z07:00"), e.Actor, e.Action, e.Device, change, e.Ticket, e.Path, e.Before, e.After, e.Note, outcome, e.Way, e.Address, e.Session, e.Hash}
+	row := []string{
+		fmt.Sprint(e.Seq), e.At.Format("2006-01-02T15:04:05.000Z07:00"), e.Actor, e.Action, e.Device, change, e.Ticket,
+		e.Path, e.Before, e.After, e.Note, outcome, e.Way, e.Address, e.Session, e.Hash,
+	}
 	for i := range row {
 		row[i] = harmless(row[i])
 	}
@@ -503,7 +514,12 @@ func (a *API) setSearch(c *call) (any, error) {
 		if err := tx.SetSearch(s); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: c.person.Name, Action: "audit.search", After: in.Line, Note: fmt.Sprintf("%s%s", name, map[bool]string{true: ", for all"}[in.Shared])})
+		return tx.Record(
+			ledger.Entry{
+				Actor: c.person.Name, Action: "audit.search", After: in.Line,
+				Note: fmt.Sprintf("%s%s", name, map[bool]string{true: ", for all"}[in.Shared]),
+			},
+		)
 	})
 	return searchDoc(s), err
 }
@@ -512,7 +528,9 @@ func (a *API) dropSearch(c *call) (any, error) {
 	name := c.Param("name")
 	return nil, a.Log.Write(c.ctx, func(tx *audit.Tx) error {
 		if err := tx.DropSearch(c.person.Name, name); errors.Is(err, store.ErrNotFound) {
-			return refusal.New(refusal.NotFound, "list them with: latch audit saved", "you keep no search called %q", name)
+			return refusal.New(
+				refusal.NotFound, "list them with: latch audit saved", "you keep no search called %q", name,
+			)
 		} else if err != nil {
 			return err
 		}
@@ -530,7 +548,10 @@ func (a *API) recordRefusal(c *call, r route, why error) {
 	if c.person.Name == "" || r.method == http.MethodGet || !errors.As(why, &no) {
 		return
 	}
-	e := ledger.Entry{Actor: c.person.Name, Action: refusedAction, Outcome: ledger.Refused, Note: fmt.Sprintf("%s %s: %s", r.method, c.Request().URL.Path, no.Error())}
+	e := ledger.Entry{
+		Actor: c.person.Name, Action: refusedAction, Outcome: ledger.Refused,
+		Note: fmt.Sprintf("%s %s: %s", r.method, c.Request().URL.Path, no.Error()),
+	}
 	if len(e.Note) > 500 {
 		e.Note = strings.ToValidUTF8(e.Note[:500], "") + "…"
 	}

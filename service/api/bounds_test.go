@@ -51,13 +51,19 @@ func TestBounds(t *testing.T) {
 			}
 		})
 	}
-	require.Eventually(t, func() bool { return status("nell", "GET", "/me", nil) == http.StatusServiceUnavailable }, 90*time.Second, 20*time.Millisecond)
+	require.Eventually(
+		t, func() bool { return status("nell", "GET", "/me", nil) == http.StatusServiceUnavailable }, 90*time.Second,
+		20*time.Millisecond,
+	)
 	assert.Equal(t, http.StatusOK, status("otto", "GET", "/me", nil))
 	for _, w := range writers {
 		_ = w.CloseWithError(io.ErrUnexpectedEOF)
 	}
 	wg.Wait()
-	require.Eventually(t, func() bool { return status("nell", "GET", "/me", nil) == http.StatusOK }, 90*time.Second, 20*time.Millisecond, "it is over, and counts no more")
+	require.Eventually(
+		t, func() bool { return status("nell", "GET", "/me", nil) == http.StatusOK }, 90*time.Second,
+		20*time.Millisecond, "it is over, and counts no more",
+	)
 
 	var streams []*http.Response
 	for range mostOwnStreams {
@@ -83,7 +89,13 @@ func TestBounds(t *testing.T) {
 		return res.StatusCode == http.StatusOK
 	}, 90*time.Second, 50*time.Millisecond)
 
-	assert.Equal(t, http.StatusRequestEntityTooLarge, status("nell", "POST", "/changes", io.MultiReader(strings.NewReader(`{"title":"`), io.LimitReader(endless{}, MaxBody+1))))
+	assert.Equal(
+		t, http.StatusRequestEntityTooLarge,
+		status(
+			"nell", "POST", "/changes",
+			io.MultiReader(strings.NewReader(`{"title":"`), io.LimitReader(endless{}, MaxBody+1)),
+		),
+	)
 }
 
 // endless is a word without end.
@@ -175,7 +187,10 @@ func TestLongRequest(t *testing.T) {
 func TestBrokenOffAnswer(t *testing.T) {
 	t.Parallel()
 	counted := make(chan int, 2)
-	a := &API{Logger: slog.New(slog.DiscardHandler), count: func(_, _ string, status int, _ time.Duration) { counted <- status }}
+	a := &API{
+		Logger: slog.New(slog.DiscardHandler),
+		count:  func(_, _ string, status int, _ time.Duration) { counted <- status },
+	}
 	e := echo.New()
 	e.Use(a.within, a.recovered)
 	e.GET("/half", func(c *echo.Context) error {

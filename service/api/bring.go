@@ -25,7 +25,10 @@ func (a *API) broughtDoc(c *call, ch store.Change, list []desk.Brought) wire.Bro
 	for _, b := range list {
 		v := a.redactorOf(c, b.Device)
 		b.Difference = v.Difference(b.Difference)
-		p := wire.Brought{Device: b.Device, Edits: []wire.Edit{}, Lines: []diff.Line{}, Takes: []wire.Later{}, Left: []wire.Left{}, Notes: b.Notes}
+		p := wire.Brought{
+			Device: b.Device, Edits: []wire.Edit{}, Lines: []diff.Line{}, Takes: []wire.Later{}, Left: []wire.Left{},
+			Notes: b.Notes,
+		}
 		for _, e := range b.Edits {
 			p.Edits = append(p.Edits, a.editDoc(c, b.Device, e))
 		}
@@ -34,10 +37,22 @@ func (a *API) broughtDoc(c *call, ch store.Change, list []desk.Brought) wire.Bro
 			p.Lines = p.Lines[:min(len(p.Lines), shownLines)]
 		}
 		for _, l := range b.Takes {
-			p.Takes = append(p.Takes, wire.Later{Revision: l.Revision.Number, Source: l.Revision.Source, Change: l.Change.Number, Title: l.Change.Title, Author: l.Change.Author, At: l.Revision.At, Places: l.Places})
+			p.Takes = append(
+				p.Takes,
+				wire.Later{
+					Revision: l.Revision.Number, Source: l.Revision.Source, Change: l.Change.Number,
+					Title: l.Change.Title, Author: l.Change.Author, At: l.Revision.At, Places: l.Places,
+				},
+			)
 		}
 		for _, l := range b.Left {
-			p.Left = append(p.Left, wire.Left{Path: l.Path.String(), Change: l.Change, Before: codec.Text(v.Tree(l.Mine)), Made: codec.Text(v.Tree(l.Base)), Now: codec.Text(v.Tree(l.Theirs)), Why: l.Why})
+			p.Left = append(
+				p.Left,
+				wire.Left{
+					Path: l.Path.String(), Change: l.Change, Before: codec.Text(v.Tree(l.Mine)),
+					Made: codec.Text(v.Tree(l.Base)), Now: codec.Text(v.Tree(l.Theirs)), Why: l.Why,
+				},
+			)
 		}
 		out.Parts = append(out.Parts, p)
 	}
@@ -49,7 +64,12 @@ func (a *API) restore(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
-	ch, list, err := a.Desk.Restore(c.ctx, c.person, desk.Bring{Change: in.Change, Title: in.Title, Ticket: in.Ticket, From: in.From, Devices: in.Devices, Paths: in.Paths})
+	ch, list, err := a.Desk.Restore(
+		c.ctx, c.person,
+		desk.Bring{
+			Change: in.Change, Title: in.Title, Ticket: in.Ticket, From: in.From, Devices: in.Devices, Paths: in.Paths,
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -62,12 +82,22 @@ func (a *API) undo(c *call) (any, error) {
 		return nil, err
 	}
 	if in.By != "" && in.Since.IsZero() {
-		return nil, refusal.New(refusal.Invalid, "say since when", "undoing all that %s ever did is not meant", strconv.Quote(in.By))
+		return nil, refusal.New(
+			refusal.Invalid, "say since when", "undoing all that %s ever did is not meant", strconv.Quote(in.By),
+		)
 	}
 	if !in.Until.IsZero() && in.Until.Before(in.Since) {
-		return nil, refusal.New(refusal.Invalid, "", "the period ends %s, before it begins", in.Until.Format(time.RFC3339))
+		return nil, refusal.New(
+			refusal.Invalid, "", "the period ends %s, before it begins", in.Until.Format(time.RFC3339),
+		)
 	}
-	ch, list, err := a.Desk.Undo(c.ctx, c.person, desk.Undo{Change: in.Change, By: in.By, Since: in.Since, Until: in.Until, Devices: in.Devices, Paths: in.Paths, Title: in.Title, Ticket: in.Ticket})
+	ch, list, err := a.Desk.Undo(
+		c.ctx, c.person,
+		desk.Undo{
+			Change: in.Change, By: in.By, Since: in.Since, Until: in.Until, Devices: in.Devices, Paths: in.Paths,
+			Title: in.Title, Ticket: in.Ticket,
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -82,7 +112,9 @@ func (a *API) importFile(c *call) (any, error) {
 	if in.Name == "" || len(in.Name) > 200 {
 		return nil, refusal.New(refusal.Invalid, "", "the file's name has 1 to 200 bytes")
 	}
-	b := desk.Bring{Change: in.Change, Title: in.Title, Ticket: in.Ticket, Devices: []string{in.Device}, Paths: in.Paths}
+	b := desk.Bring{
+		Change: in.Change, Title: in.Title, Ticket: in.Ticket, Devices: []string{in.Device}, Paths: in.Paths,
+	}
 	ch, list, err := a.Desk.Import(c.ctx, c.person, b, in.Name, []byte(in.Text), originFrom(in.From))
 	if err != nil {
 		return nil, err
@@ -110,7 +142,9 @@ func (a *API) carry(c *call) (any, error) {
 	if in.Place == "" {
 		in.Place = "running"
 	}
-	ch, k, err := a.Desk.Carry(c.ctx, c.person, desk.Bring{Change: in.Change, Title: in.Title, Ticket: in.Ticket}, in.From, in.Place, in.Onto)
+	ch, k, err := a.Desk.Carry(
+		c.ctx, c.person, desk.Bring{Change: in.Change, Title: in.Title, Ticket: in.Ticket}, in.From, in.Place, in.Onto,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -133,7 +167,12 @@ func (a *API) export(c *call) (any, error) {
 		return nil, err
 	}
 	err = a.Log.Write(c.ctx, func(tx *audit.Tx) error {
-		return tx.Record(ledger.Entry{Actor: c.person.Name, Action: "config.export", Note: fmt.Sprintf("%s of %d devices as %s", from, len(devices), form)})
+		return tx.Record(
+			ledger.Entry{
+				Actor: c.person.Name, Action: "config.export",
+				Note: fmt.Sprintf("%s of %d devices as %s", from, len(devices), form),
+			},
+		)
 	})
 	if err != nil {
 		return nil, err
@@ -141,7 +180,9 @@ func (a *API) export(c *call) (any, error) {
 	return stream(func(w http.ResponseWriter) error {
 		w.Header().Set("Content-Type", "application/x-tar")
 		w.Header().Set("Content-Disposition", `attachment; filename="oaken-latch-export.tar"`)
-		out, err := bundle.NewWriter(w, "export", c.person.Name, a.Log.Now(), map[string]string{"from": from, "format": form})
+		out, err := bundle.NewWriter(
+			w, "export", c.person.Name, a.Log.Now(), map[string]string{"from": from, "format": form},
+		)
 		if err != nil {
 			return err
 		}
@@ -192,7 +233,14 @@ func (a *API) exportOne(c *call, out *bundle.Writer, d store.Device, from, form 
 	if at.IsZero() || from == "running" || from == "startup" || from == "candidate" {
 		at = a.Log.Now()
 	}
-	text := archive.InstanceOf(r.Schema, d, a.redactor(c, d).Tree(r.Running), at, r.Revision.Number, from, form == "json")
-	about := wire.Origin{Device: d.Name, Site: d.Site, Model: d.Model, Serial: d.Serial, Revision: r.Revision.Number, At: at, Cause: r.Revision.Source, Change: r.Revision.Change}
-	return out.Add(archive.Folder(d)+"/"+archive.FileName(d.Name)+"."+form, int64(len(text)), bytes.NewReader(text), about)
+	text := archive.InstanceOf(
+		r.Schema, d, a.redactor(c, d).Tree(r.Running), at, r.Revision.Number, from, form == "json",
+	)
+	about := wire.Origin{
+		Device: d.Name, Site: d.Site, Model: d.Model, Serial: d.Serial, Revision: r.Revision.Number, At: at,
+		Cause: r.Revision.Source, Change: r.Revision.Change,
+	}
+	return out.Add(
+		archive.Folder(d)+"/"+archive.FileName(d.Name)+"."+form, int64(len(text)), bytes.NewReader(text), about,
+	)
 }

@@ -28,7 +28,10 @@ func (a *API) importBundle(c *call) (any, error) {
 		return nil, refusal.New(refusal.Invalid, "nothing was staged", "%v", err)
 	}
 	if m.Kind != "export" {
-		return nil, refusal.New(refusal.Invalid, "a backup of the service is put back with: oaken-latchd restore", "this is a bundle of kind %q; nothing was staged", m.Kind)
+		return nil, refusal.New(
+			refusal.Invalid, "a backup of the service is put back with: oaken-latchd restore",
+			"this is a bundle of kind %q; nothing was staged", m.Kind,
+		)
 	}
 	origins, have := map[string]wire.Origin{}, []string{}
 	for _, f := range m.Files {
@@ -45,14 +48,22 @@ func (a *API) importBundle(c *call) (any, error) {
 	}
 	for _, name := range only {
 		if !slices.Contains(have, name) {
-			return nil, refusal.New(refusal.NotFound, "", "the bundle holds nothing of %s; it holds %s", name, strings.Join(have[:min(len(have), 20)], ", "))
+			return nil, refusal.New(
+				refusal.NotFound, "", "the bundle holds nothing of %s; it holds %s", name,
+				strings.Join(have[:min(len(have), 20)], ", "),
+			)
 		}
 	}
 	onto := c.QueryParam("onto")
 	if onto != "" && len(only) != 1 && len(have) != 1 {
-		return nil, refusal.New(refusal.Invalid, "say which one with device", "the bundle holds %d configurations, and one goes onto %s", len(have), onto)
+		return nil, refusal.New(
+			refusal.Invalid, "say which one with device", "the bundle holds %d configurations, and one goes onto %s",
+			len(have), onto,
+		)
 	}
-	in := &bundleImport{a: a, c: c, title: fmt.Sprintf("Import a bundle of %s", m.Made.UTC().Format("2006-01-02 15:04 UTC"))}
+	in := &bundleImport{
+		a: a, c: c, title: fmt.Sprintf("Import a bundle of %s", m.Made.UTC().Format("2006-01-02 15:04 UTC")),
+	}
 	err = bundle.Each(bytes.NewReader(text), func(name string, _ int64, r io.Reader) error {
 		o, ok := origins[name]
 		if !ok || len(only) > 0 && !slices.Contains(only, o.Device) {

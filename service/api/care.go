@@ -79,7 +79,12 @@ func (a *API) settings(c *call) (any, error) {
 			return err
 		}
 		for _, name := range slices.Sorted(maps.Keys(set)) {
-			if err := tx.Record(ledger.Entry{Actor: c.person.Name, Action: "device.settings", Device: d.Name, Path: name, Before: set[name][0], After: set[name][1]}); err != nil {
+			if err := tx.Record(
+				ledger.Entry{
+					Actor: c.person.Name, Action: "device.settings", Device: d.Name, Path: name, Before: set[name][0],
+					After: set[name][1],
+				},
+			); err != nil {
 				return err
 			}
 		}
@@ -94,7 +99,9 @@ func (a *API) settings(c *call) (any, error) {
 // proposePlace has others agree to another place of a device; what else was asked for is asked for by itself.
 func (a *API) proposePlace(c *call, d store.Device, in wire.Settings, to access.Place) (any, error) {
 	if in.Save != nil || in.SeenAs != nil || in.SeenFrom != nil || in.Via != nil {
-		return nil, refusal.New(refusal.Invalid, "ask for one after the other", "a device's site, role and tags are proposed by themselves")
+		return nil, refusal.New(
+			refusal.Invalid, "ask for one after the other", "a device's site, role and tags are proposed by themselves",
+		)
 	}
 	p, err := a.Accounts.ProposePlace(c.ctx, c.person, d, to)
 	if err != nil {
@@ -127,7 +134,10 @@ func placed(c *call, d store.Device, in wire.Settings, set map[string][2]string)
 		set["tags"] = [2]string{strings.Join(d.Tags, " "), strings.Join(now.Tags, " ")}
 	}
 	if (in.Site != nil || in.Role != nil || in.Tags != nil) && !c.person.Administers() {
-		return d, refusal.New(refusal.Forbidden, "ask an administrator of all devices", "a device's site, role and tags say who may do what with it: account %s may not change them", c.person.Name)
+		return d, refusal.New(
+			refusal.Forbidden, "ask an administrator of all devices",
+			"a device's site, role and tags say who may do what with it: account %s may not change them", c.person.Name,
+		)
 	}
 	return now, nil
 }
@@ -135,7 +145,10 @@ func placed(c *call, d store.Device, in wire.Settings, set map[string][2]string)
 // seen checks how a device's management is told to be seen.
 func (a *API) seen(c *call, d store.Device) error {
 	if _, _, err := desk.Endpoint(d.SeenAs); d.SeenAs != "" && err != nil {
-		return refusal.New(refusal.Invalid, "write it as ADDRESS or ADDRESS:PORT, e.g. 192.0.2.11:830", "%q is no address as packets have it", d.SeenAs)
+		return refusal.New(
+			refusal.Invalid, "write it as ADDRESS or ADDRESS:PORT, e.g. 192.0.2.11:830",
+			"%q is no address as packets have it", d.SeenAs,
+		)
 	}
 	if _, err := netip.ParseAddr(d.SeenFrom); d.SeenFrom != "" && err != nil {
 		return refusal.New(refusal.Invalid, "write it like 198.51.100.10", "%q is no address", d.SeenFrom)
@@ -202,7 +215,10 @@ func (a *API) visitors(c *call) (any, error) {
 	}
 	out := []wire.Visitor{}
 	for _, v := range list {
-		doc := wire.Visitor{ID: v.ID, Account: v.Account, Source: v.Source, Transport: v.Transport, Since: v.Since, Own: v.Own || a.Fleet.Stands(d.Name, v.ID) || a.Engine.Owns(d.ID, v.ID)}
+		doc := wire.Visitor{
+			ID: v.ID, Account: v.Account, Source: v.Source, Transport: v.Transport, Since: v.Since,
+			Own: v.Own || a.Fleet.Stands(d.Name, v.ID) || a.Engine.Owns(d.ID, v.ID),
+		}
 		for _, l := range v.Locks {
 			doc.Locks = append(doc.Locks, wire.HeldLock(l))
 		}

@@ -26,15 +26,22 @@ func changeQuery(c *call) (q store.ChangeQuery, err error) {
 		return q, err
 	}
 	if limit > 500 {
-		return q, refusal.New(refusal.Invalid, "ask again with before, the number of the last one that was given", "limit is %d, at most 500 are given at once", limit)
+		return q, refusal.New(
+			refusal.Invalid, "ask again with before, the number of the last one that was given",
+			"limit is %d, at most 500 are given at once", limit,
+		)
 	}
-	q.Limit, q.Author, q.Text, q.Number = int(limit), c.QueryParam("author"), c.QueryParam("text"), c.QueryParam("number")
+	q.Limit, q.Author = int(limit), c.QueryParam("author")
+	q.Text, q.Number = c.QueryParam("text"), c.QueryParam("number")
 	for text := range strings.SplitSeq(c.QueryParam("state"), ",") {
 		state := lifecycle.State(text)
 		switch {
 		case state == "":
 		case !state.Known():
-			return q, refusal.New(refusal.Invalid, "the states are "+strings.Join(lifecycle.Names(lifecycle.States()...), ", "), "%q is no state of a change", text)
+			return q, refusal.New(
+				refusal.Invalid, "the states are "+strings.Join(lifecycle.Names(lifecycle.States()...), ", "),
+				"%q is no state of a change", text,
+			)
 		default:
 			q.States = append(q.States, state)
 		}

@@ -44,7 +44,9 @@ func (a *API) compare(c *call) (any, error) {
 	if x.Schema != y.Schema { // by the modules of the first; what they do not know is carried
 		text := codec.XML(y.Schema, y.Running, markup.Name{Space: codec.NetconfNS, Local: "config"})
 		if y.Running, err = (codec.Decoder{Schema: x.Schema}).ParseTree(text); err != nil {
-			return nil, refusal.New(refusal.Conflict, "", "%s cannot be read by the modules of %s: %v", out.B, x.Device.Name, err)
+			return nil, refusal.New(
+				refusal.Conflict, "", "%s cannot be read by the modules of %s: %v", out.B, x.Device.Name, err,
+			)
 		}
 	}
 	path, err := pathParam(c, x.Schema, x.Device.Name)
@@ -67,7 +69,9 @@ func (a *API) compare(c *call) (any, error) {
 
 // compareFleet compares many devices between two moments.
 func (a *API) compareFleet(c *call) (any, error) {
-	out := wire.FleetComparison{From: c.QueryParam("from"), To: c.QueryParamOr("to", "running"), Devices: []wire.DeviceMoved{}}
+	out := wire.FleetComparison{
+		From: c.QueryParam("from"), To: c.QueryParamOr("to", "running"), Devices: []wire.DeviceMoved{},
+	}
 	for _, m := range []string{out.From, out.To} {
 		if m != "running" && !strings.HasPrefix(m, "snapshot:") && !strings.HasPrefix(m, "at:") {
 			return nil, refusal.New(refusal.Invalid, "give snapshot:NAME, at:TIME or running", "%q is no moment", m)
@@ -98,7 +102,9 @@ func (a *API) compareFleet(c *call) (any, error) {
 			}
 		}
 	}
-	list, err := parallel(devices, func(d store.Device) (wire.DeviceMoved, error) { return a.moved(c, d, out.From, out.To) })
+	list, err := parallel(
+		devices, func(d store.Device) (wire.DeviceMoved, error) { return a.moved(c, d, out.From, out.To) },
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -36,13 +36,18 @@ func (a *API) stage(c *call) (any, error) {
 	if in.Device != "" {
 		in.Devices = append([]string{in.Device}, in.Devices...)
 	}
-	list, err := a.Desk.Stage(c.ctx, c.person, n, in.Devices, desk.Act{Op: in.Op, Path: in.Path, Value: in.Value, Mode: in.Several, IfTag: ifTag(c)})
+	list, err := a.Desk.Stage(
+		c.ctx, c.person, n, in.Devices,
+		desk.Act{Op: in.Op, Path: in.Path, Value: in.Value, Mode: in.Several, IfTag: ifTag(c)},
+	)
 	if err != nil {
 		return nil, err
 	}
 	docs := make([]wire.Staged, 0, len(list))
 	for _, st := range list {
-		doc := wire.Staged{Edit: a.editDoc(c, st.Device, st.Edit), Before: st.Before, After: st.After, Notes: st.Notes, Tag: st.Tag}
+		doc := wire.Staged{
+			Edit: a.editDoc(c, st.Device, st.Edit), Before: st.Before, After: st.After, Notes: st.Notes, Tag: st.Tag,
+		}
 		doc.Edit.Path = st.Path.String()
 		docs = append(docs, doc)
 	}
@@ -60,7 +65,10 @@ func (a *API) loadedDocs(c *call, list []desk.Loaded) []wire.Loaded {
 	out := make([]wire.Loaded, 0, len(list))
 	for _, l := range list {
 		l.Difference = a.redactorOf(c, l.Device).Difference(l.Difference)
-		doc := wire.Loaded{Device: l.Device, Edit: a.editDoc(c, l.Device, l.Edit), Format: string(l.Format), Count: l.Difference.Count(), Lines: lines(l.Difference, 0), Notes: l.Notes, Tag: l.Tag}
+		doc := wire.Loaded{
+			Device: l.Device, Edit: a.editDoc(c, l.Device, l.Edit), Format: string(l.Format),
+			Count: l.Difference.Count(), Lines: lines(l.Difference, 0), Notes: l.Notes, Tag: l.Tag,
+		}
 		if doc.Count > manyChanges {
 			doc.Groups = l.Difference.Groups()
 		}
@@ -85,7 +93,8 @@ func (a *API) load(c *call) (any, error) {
 		in.From = "running"
 	}
 	list, err := a.Desk.Load(c.ctx, c.person, n, in.Devices, desk.Load{
-		Mode: in.Mode, Path: in.Path, Text: []byte(in.Text), Name: in.Name, FromDevice: in.FromDevice, From: in.From, IfTag: ifTag(c),
+		Mode: in.Mode, Path: in.Path, Text: []byte(in.Text), Name: in.Name, FromDevice: in.FromDevice, From: in.From,
+		IfTag: ifTag(c),
 	})
 	if err != nil {
 		return nil, err
@@ -111,7 +120,10 @@ func (a *API) part(c *call) (any, error) {
 		return nil, refusal.New(refusal.Invalid, "", "%s: %v", w.Device.Name, err)
 	}
 	c.Response().Header().Set("ETag", strconv.Quote(w.Tag()))
-	return wire.Part{Device: w.Device.Name, Path: path.String(), Base: w.Base.Number, Tag: w.Tag(), Outline: codec.OutlineText(a.redactor(c, w.Device).Tree(w.Mine.Cut(path)))}, nil
+	return wire.Part{
+		Device: w.Device.Name, Path: path.String(), Base: w.Base.Number, Tag: w.Tag(),
+		Outline: codec.OutlineText(a.redactor(c, w.Device).Tree(w.Mine.Cut(path))),
+	}, nil
 }
 
 // edits lists what is staged.
@@ -161,7 +173,10 @@ func (a *API) unstageMany(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	list, err := a.Desk.Drop(c.ctx, c.person, n, desk.Which{Device: c.QueryParam("device"), By: c.QueryParam("by"), Path: c.QueryParam("path")})
+	list, err := a.Desk.Drop(
+		c.ctx, c.person, n,
+		desk.Which{Device: c.QueryParam("device"), By: c.QueryParam("by"), Path: c.QueryParam("path")},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -185,7 +200,9 @@ func inChange[In any](a *API, c *call, do func(n int64, in In) error) (any, erro
 }
 
 func (a *API) rename(c *call) (any, error) {
-	return inChange(a, c, func(n int64, in wire.NewChange) error { return a.Desk.Rename(c.ctx, c.person, n, in.Title, in.Ticket) })
+	return inChange(
+		a, c, func(n int64, in wire.NewChange) error { return a.Desk.Rename(c.ctx, c.person, n, in.Title, in.Ticket) },
+	)
 }
 
 func (a *API) share(c *call) (any, error) {
@@ -249,7 +266,10 @@ func (a *API) rebase(c *call) (any, error) {
 	}
 	out := make([]wire.Rebased, 0, len(list))
 	for _, r := range list {
-		doc := wire.Rebased{Device: r.Device, From: r.From, To: r.To, Moved: lines(a.redactorOf(c, r.Device).Difference(r.Moved), 0), Mended: r.Mended}
+		doc := wire.Rebased{
+			Device: r.Device, From: r.From, To: r.To, Moved: lines(a.redactorOf(c, r.Device).Difference(r.Moved), 0),
+			Mended: r.Mended,
+		}
 		for _, e := range r.Dropped {
 			doc.Dropped = append(doc.Dropped, a.editDoc(c, r.Device, e))
 		}

@@ -36,8 +36,11 @@ func newCounter(t *testing.T, devices ...string) *counter {
 	t.Helper()
 	r := servicetest.New(t, devices...)
 	accounts := r.Accounts
-	a := &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine, Commits: r.Commits, Documents: r.Documents,
-		Console: fstest.MapFS{}, Logger: slog.New(slog.DiscardHandler), Stopping: t.Context()}
+	a := &API{
+		Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk,
+		Engine: r.Engine, Commits: r.Commits, Documents: r.Documents, Console: fstest.MapFS{},
+		Logger: slog.New(slog.DiscardHandler), Stopping: t.Context(),
+	}
 	sealer, err := access.OpenSealer(filepath.Join(t.TempDir(), access.KeyFile))
 	require.NoError(t, err)
 	a.Decisions = &outside.Decisions{Store: r.Store, Log: r.Log, Desk: r.Desk}
@@ -45,7 +48,10 @@ func newCounter(t *testing.T, devices ...string) *counter {
 	a.Notifier = notify.New(r.Store, r.Log, sealer, a.Logger)
 	a.Archives = r.Archives
 	d := &counter{Room: r, API: a, t: t, h: a.Handler(), tokens: map[string]string{}}
-	for name, role := range map[string]access.Grants{"nell": servicetest.Operator, "otto": servicetest.Operator, "abel": servicetest.Admin, "vera": servicetest.Viewer} {
+	for name, role := range map[string]access.Grants{
+		"nell": servicetest.Operator, "otto": servicetest.Operator, "abel": servicetest.Admin,
+		"vera": servicetest.Viewer,
+	} {
 		require.NoError(t, accounts.Add(t.Context(), "x", name, name+"'s password", role))
 		d.tokens[name], _, _, err = accounts.Login(t.Context(), name, name+"'s password", "test", access.Site{})
 		require.NoError(t, err)
@@ -69,7 +75,10 @@ func (d *counter) do(who, method, path string, in, out any, header ...string) (i
 	}
 	rec := httptest.NewRecorder()
 	d.h.ServeHTTP(rec, req)
-	require.NoError(d.t, fitsDescription(method, path, rec.Code, rec.Header(), rec.Body.Bytes()), "%s %s answers other than its description says: %.600s", method, path, rec.Body)
+	require.NoError(
+		d.t, fitsDescription(method, path, rec.Code, rec.Header(), rec.Body.Bytes()),
+		"%s %s answers other than its description says: %.600s", method, path, rec.Body,
+	)
 	var p wire.Problem
 	if rec.Code >= 400 {
 		require.NoError(d.t, json.Unmarshal(rec.Body.Bytes(), &p), rec.Body.String())
@@ -96,7 +105,10 @@ func TestDeskRoutes(t *testing.T) {
 	d.ok("nell", "POST", "/changes", wire.NewChange{Title: "Lamps"}, &ch)
 	both := []string{"saltern-quay", "saltern-slip"}
 	var staged []wire.Staged
-	d.ok("nell", "POST", "/changes/1/edits", wire.NewEdit{Devices: both, Op: "put", Path: "/system/contact", Value: text("x")}, &staged)
+	d.ok(
+		"nell", "POST", "/changes/1/edits",
+		wire.NewEdit{Devices: both, Op: "put", Path: "/system/contact", Value: text("x")}, &staged,
+	)
 	assert.Len(t, staged, 2)
 	var part wire.Part
 	h := d.ok("nell", "GET", "/changes/1/parts/saltern-quay?path=/system/contact", nil, &part)
@@ -117,7 +129,9 @@ func TestDeskRoutes(t *testing.T) {
 	for i := range 3 {
 		d.ok("nell", "POST", "/changes", wire.NewChange{Title: fmt.Sprint("Later ", i)}, nil)
 	}
-	for query, want := range map[string][]int64{"": {4, 3, 2, 1}, "?limit=2": {4, 3}, "?limit=2&before=3": {2, 1}, "?before=1": {}} {
+	for query, want := range map[string][]int64{
+		"": {4, 3, 2, 1}, "?limit=2": {4, 3}, "?limit=2&before=3": {2, 1}, "?before=1": {},
+	} {
 		var list []wire.Change
 		d.ok("nell", "GET", "/changes"+query, nil, &list)
 		got := []int64{}
@@ -126,13 +140,17 @@ func TestDeskRoutes(t *testing.T) {
 		}
 		assert.Equal(t, want, got, query)
 	}
-	for query, want := range map[string]string{"limit=501": "at most 500", "limit=0": "a number is needed", "before=x": "a number is needed"} {
+	for query, want := range map[string]string{
+		"limit=501": "at most 500", "limit=0": "a number is needed", "before=x": "a number is needed",
+	} {
 		_, p, _ = d.do("nell", "GET", "/changes?"+query, nil, nil)
 		assert.Contains(t, p.Detail, want)
 	}
 
 	// Private until shared; then it is theirs too, but for whom else is on it.
-	for _, path := range []string{"/changes/1", "/changes/1/edits", "/changes/1/preview", "/changes/1/parts/saltern-quay"} {
+	for _, path := range []string{
+		"/changes/1", "/changes/1/edits", "/changes/1/preview", "/changes/1/parts/saltern-quay",
+	} {
 		status, p, _ = d.do("otto", "GET", path, nil, nil)
 		assert.Equal(t, http.StatusForbidden, status, path)
 		assert.Contains(t, p.Next, "latch share 1 otto")
@@ -151,8 +169,9 @@ func TestDeskRoutes(t *testing.T) {
 
 	// Every form of the preview, and only those.
 	for form, holds := range map[string]string{
-		"unified": "+++ saltern-quay result", "edit-config": "<config xmlns=", "yang-patch": "<yang-patch", "yang-patch-json": "ietf-yang-patch:yang-patch",
-		"outline": "contact: x", "xml": "<contact>x</contact>", "json": `"contact": "x"`,
+		"unified": "+++ saltern-quay result", "edit-config": "<config xmlns=", "yang-patch": "<yang-patch",
+		"yang-patch-json": "ietf-yang-patch:yang-patch", "outline": "contact: x", "xml": "<contact>x</contact>",
+		"json": `"contact": "x"`,
 	} {
 		var pv wire.Preview
 		d.ok("otto", "GET", "/changes/1/preview?device=saltern-quay&as="+form, nil, &pv)
@@ -190,10 +209,14 @@ func TestReserveAndStencilRoutes(t *testing.T) {
 	var r wire.Reservation
 	d.ok("nell", "POST", "/devices/saltern-quay/reservation", wire.NewReservation{Reason: "fibre", Seconds: 3600}, &r)
 	assert.Equal(t, "nell", r.Holder)
-	status, p, _ := d.do("otto", "POST", "/devices/saltern-quay/reservation", wire.NewReservation{Reason: "me", Seconds: 3600}, nil)
+	status, p, _ := d.do(
+		"otto", "POST", "/devices/saltern-quay/reservation", wire.NewReservation{Reason: "me", Seconds: 3600}, nil,
+	)
 	assert.Equal(t, http.StatusConflict, status)
 	assert.Contains(t, p.Detail, "is reserved by nell until")
-	status, _, _ = d.do("nell", "POST", "/devices/none/reservation", wire.NewReservation{Reason: "x", Seconds: 3600}, nil)
+	status, _, _ = d.do(
+		"nell", "POST", "/devices/none/reservation", wire.NewReservation{Reason: "x", Seconds: 3600}, nil,
+	)
 	assert.Equal(t, http.StatusNotFound, status)
 	d.ok("otto", "POST", "/devices/saltern-quay/reservation/asks", wire.NewNote{Text: "when?"}, nil)
 	var now wire.Attention
@@ -216,10 +239,15 @@ func TestReserveAndStencilRoutes(t *testing.T) {
 	status, _, _ = d.do("nell", "PUT", "/stencils/1who", wire.NewStencil{Text: "system\n"}, nil)
 	assert.Equal(t, http.StatusUnprocessableEntity, status, "a name begins with a letter")
 	d.ok("nell", "POST", "/changes", wire.NewChange{Title: "x"}, nil)
-	status, p, _ = d.do("nell", "POST", "/stencils/who/bind", wire.Bind{Change: 1, Devices: []string{"saltern-quay"}}, nil)
+	status, p, _ = d.do(
+		"nell", "POST", "/stencils/who/bind", wire.Bind{Change: 1, Devices: []string{"saltern-quay"}}, nil,
+	)
 	assert.Equal(t, http.StatusUnprocessableEntity, status)
 	assert.Contains(t, p.Detail, "left unfilled: who")
-	d.ok("nell", "POST", "/stencils/who/bind", wire.Bind{Change: 1, Devices: []string{"saltern-quay"}, Blanks: map[string]string{"who": "Nell"}}, nil)
+	d.ok(
+		"nell", "POST", "/stencils/who/bind",
+		wire.Bind{Change: 1, Devices: []string{"saltern-quay"}, Blanks: map[string]string{"who": "Nell"}}, nil,
+	)
 	var st wire.Stencil
 	d.ok("vera", "GET", "/stencils/who?device=saltern-quay", nil, &st)
 	assert.Equal(t, "string", st.Blanks[0].Type)
@@ -236,12 +264,18 @@ func TestReserveAndStencilRoutes(t *testing.T) {
 	status, _, _ = d.do("otto", "PUT", "/shared/time", wire.NewShared{Items: []string{""}}, nil)
 	assert.Equal(t, http.StatusUnprocessableEntity, status)
 
-	for in, says := range map[string]string{`{"seenAs":"nowhere"}`: "is no address as packets have it", `{"seenFrom":"x"}`: "is no address", `{"via":["saltern-quay"]}`: "does not lead through itself", `{"via":["none"]}`: "no device"} {
+	for in, says := range map[string]string{
+		`{"seenAs":"nowhere"}`: "is no address as packets have it", `{"seenFrom":"x"}`: "is no address",
+		`{"via":["saltern-quay"]}`: "does not lead through itself", `{"via":["none"]}`: "no device",
+	} {
 		status, p, _ = d.do("abel", "PATCH", "/devices/saltern-quay", json.RawMessage(in), nil)
 		assert.GreaterOrEqual(t, status, 400)
 		assert.Contains(t, p.Detail, says)
 	}
-	d.ok("abel", "PATCH", "/devices/saltern-quay", wire.Settings{SeenAs: text("192.0.2.12:830"), SeenFrom: text("198.51.100.10")}, &dev)
+	d.ok(
+		"abel", "PATCH", "/devices/saltern-quay",
+		wire.Settings{SeenAs: text("192.0.2.12:830"), SeenFrom: text("198.51.100.10")}, &dev,
+	)
 	assert.Equal(t, "192.0.2.12:830", dev.SeenAs)
 }
 
@@ -251,7 +285,10 @@ func TestBodyLimits(t *testing.T) {
 	d := newCounter(t, "saltern-quay")
 	d.ok("nell", "POST", "/changes", wire.NewChange{Title: "x"}, nil)
 	long := strings.Repeat("# a comment\n", MaxBody/10) + "system\n  contact: x\n"
-	d.ok("nell", "POST", "/changes/1/load", wire.NewLoad{Devices: []string{"saltern-quay"}, Mode: "merge", Text: long}, nil)
+	d.ok(
+		"nell", "POST", "/changes/1/load", wire.NewLoad{Devices: []string{"saltern-quay"}, Mode: "merge", Text: long},
+		nil,
+	)
 	status, p, _ := d.do("nell", "POST", "/changes/1/notes", wire.NewNote{Text: long}, nil)
 	assert.Equal(t, http.StatusRequestEntityTooLarge, status)
 	assert.Contains(t, p.Detail, "larger than 4 MiB, or 96 MiB for a configuration")

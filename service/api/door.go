@@ -170,7 +170,10 @@ func (a *API) permitChange(c *call, r route) error {
 	for _, d := range devices {
 		err := c.person.Check(r.needs.Role, d)
 		if errors.Is(err, store.ErrNotFound) {
-			return refusal.New(refusal.Forbidden, "ask an administrator", "change %d is about devices that account %s may not see", n, c.person.Name)
+			return refusal.New(
+				refusal.Forbidden, "ask an administrator", "change %d is about devices that account %s may not see", n,
+				c.person.Name,
+			)
 		}
 		if err != nil {
 			return err

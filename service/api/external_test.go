@@ -33,7 +33,8 @@ func TestElsewhere(t *testing.T) {
 	saltern, err := access.ParseGrants([]string{"read", "stage@site=Saltern"})
 	require.NoError(t, err)
 	d.API.OIDC = &access.OIDC{
-		Issuer: p.URL, Client: p.Client, Secret: p.Secret, Redirect: server.URL + prefix + "/login/elsewhere/back", NameClaim: "preferred_username", GroupsClaim: "groups", Scopes: []string{"profile"},
+		Issuer: p.URL, Client: p.Client, Secret: p.Secret, Redirect: server.URL + prefix + "/login/elsewhere/back",
+		NameClaim: "preferred_username", GroupsClaim: "groups", Scopes: []string{"profile"},
 		Grants: map[string]access.Grants{"quay": saltern, "office": access.Everywhere(access.Read)},
 	}
 	browser := func() *http.Client {
@@ -65,7 +66,10 @@ func TestElsewhere(t *testing.T) {
 	assert.Equal(t, "/devices", at.Path)
 	_, me, _ := get(c, prefix+"/me")
 	assert.Contains(t, me, `"account":"hanna","may":["read","stage@site=Saltern"]`)
-	for _, page := range []string{"//elsewhere.example/x", "https://elsewhere.example", "/\\elsewhere.example", "javascript:alert(1)", "/../x", "/a\r\nSet-Cookie: x=y"} {
+	for _, page := range []string{
+		"//elsewhere.example/x", "https://elsewhere.example", "/\\elsewhere.example", "javascript:alert(1)", "/../x",
+		"/a\r\nSet-Cookie: x=y",
+	} {
 		p.Now = idp.Person{Subject: "s1", Name: "hanna", Groups: []string{"quay"}}
 		_, _, at := get(browser(), begin+"?page="+url.QueryEscape(page))
 		assert.Equal(t, []string{strings.TrimPrefix(server.URL, "http://"), "/"}, []string{at.Host, at.Path}, page)
@@ -95,8 +99,11 @@ func TestElsewhere(t *testing.T) {
 	who := idp.Person{Subject: "s5", Name: "greta", Groups: []string{"quay"}}
 	right := p.Key
 	for what, alter := range map[string]func(map[string]any){
-		"nonce": func(m map[string]any) { m["nonce"] = "another" }, "audience": func(m map[string]any) { m["aud"] = "somebody" }, "issuer": func(m map[string]any) { m["iss"] = "https://elsewhere.example" },
-		"end": func(m map[string]any) { m["exp"] = time.Now().Add(-time.Hour).Unix() }, "key": func(map[string]any) {},
+		"nonce":    func(m map[string]any) { m["nonce"] = "another" },
+		"audience": func(m map[string]any) { m["aud"] = "somebody" },
+		"issuer":   func(m map[string]any) { m["iss"] = "https://elsewhere.example" },
+		"end":      func(m map[string]any) { m["exp"] = time.Now().Add(-time.Hour).Unix() },
+		"key":      func(map[string]any) {},
 	} {
 		p.Alter = alter
 		if what == "key" {

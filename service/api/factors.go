@@ -81,7 +81,9 @@ func factorDoc(f store.Factor) wire.Factor {
 
 func (a *API) factors(c *call) (any, error) {
 	list, left, err := a.Accounts.Factors(c.ctx, c.person.Name)
-	out := wire.Factors{List: []wire.Factor{}, Recovery: left, Required: !c.person.Elsewhere && a.Accounts.Requires(c.person.Grants)}
+	out := wire.Factors{
+		List: []wire.Factor{}, Recovery: left, Required: !c.person.Elsewhere && a.Accounts.Requires(c.person.Grants),
+	}
 	for _, f := range list {
 		out.List = append(out.List, factorDoc(f))
 	}

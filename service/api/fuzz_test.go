@@ -30,8 +30,13 @@ type requests struct {
 }
 
 // odd are values that have been somebody's trouble.
-var odd = []any{"", " ", "0", "-1", "9223372036854775808", "saltern-quay", "saltern-slip", "/system/contact", "/interfaces/interface=port1", "../../etc/passwd", "a\x00b", "\u202e\ufffd", "'; DROP TABLE accounts; --", "<script>alert(1)</script>",
-	strings.Repeat("long", 3000), "running", "rev:1", "change:1", "at:2020-01-01", "snapshot:x", "hidden:aaaaaaaaaaaaaaaa", "since:never", "%00", "put", "acls\n  acl [x\n", "<config", `{"a":`, 0.5, 1e300, -1, 0, 1, 7, nil, true, false, []any{}, []any{"x", 1}, map[string]any{"x": nil}}
+var odd = []any{
+	"", " ", "0", "-1", "9223372036854775808", "saltern-quay", "saltern-slip", "/system/contact",
+	"/interfaces/interface=port1", "../../etc/passwd", "a\x00b", "\u202e\ufffd", "'; DROP TABLE accounts; --",
+	"<script>alert(1)</script>", strings.Repeat("long", 3000), "running", "rev:1", "change:1", "at:2020-01-01",
+	"snapshot:x", "hidden:aaaaaaaaaaaaaaaa", "since:never", "%00", "put", "acls\n  acl [x\n", "<config", `{"a":`, 0.5,
+	1e300, -1, 0, 1, 7, nil, true, false, []any{}, []any{"x", 1}, map[string]any{"x": nil},
+}
 
 func (r *requests) pick(list []any) any { return list[r.rnd.IntN(len(list))] }
 
@@ -82,7 +87,9 @@ func (r *requests) make(method, path string, op map[string]any) *http.Request {
 	params, _ := op["parameters"].([]any)
 	for _, p := range params {
 		p := p.(map[string]any)
-		text := fmt.Sprint(r.pick([]any{"1", "2", "saltern-quay", "saltern-slip", "only-read", r.pick(odd), r.pick(odd)}))
+		text := fmt.Sprint(
+			r.pick([]any{"1", "2", "saltern-quay", "saltern-slip", "only-read", r.pick(odd), r.pick(odd)}),
+		)
 		if p["in"] == "path" {
 			path = strings.ReplaceAll(path, "{"+p["name"].(string)+"}", url.PathEscape(text))
 		} else if r.rnd.IntN(3) > 0 {
@@ -151,7 +158,9 @@ func TestRandomRequests(t *testing.T) {
 				op := ops[method].(map[string]any)
 				method = strings.ToUpper(method)
 				switch {
-				case strings.HasSuffix(path, "/events"), strings.Contains(path, "/login/elsewhere"), strings.HasSuffix(path, "/logout"):
+				case strings.HasSuffix(path, "/events"), strings.Contains(
+					path, "/login/elsewhere",
+				), strings.HasSuffix(path, "/logout"):
 					continue
 				}
 				for _, who := range slices.Sorted(maps.Keys(d.tokens)) {
@@ -163,7 +172,9 @@ func TestRandomRequests(t *testing.T) {
 					rec := httptest.NewRecorder()
 					d.h.ServeHTTP(rec, req)
 					asked++
-					what := fmt.Sprintf("SEED=%d: %s %s as %s: %d %.300s", seed, method, req.URL.String(), who, rec.Code, rec.Body)
+					what := fmt.Sprintf(
+						"SEED=%d: %s %s as %s: %d %.300s", seed, method, req.URL.String(), who, rec.Code, rec.Body,
+					)
 					internal := strings.Contains(rec.Body.String(), wire.ProblemPrefix+"internal")
 					assert.False(t, internal, what)
 					if rec.Code >= 400 && rec.Code != http.StatusNotFound && rec.Code != http.StatusMethodNotAllowed {

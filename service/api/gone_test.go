@@ -36,15 +36,23 @@ func TestEndsWithItsAsker(t *testing.T) {
 			}
 			return nil
 		})
-		path := strings.NewReplacer(":name", quay, ":number", "1", ":ref", "1", ":id", "1", ":account", "nell").Replace(r.url())
-		req := httptest.NewRequestWithContext(ctx, r.method, path+"?path=/system&device="+quay+"&since=2026-01-01T00:00:00Z&a="+quay+"@rev:1&b="+quay+"@rev:2", strings.NewReader("{}"))
+		path := strings.NewReplacer(
+			":name", quay, ":number", "1", ":ref", "1", ":id", "1", ":account", "nell",
+		).Replace(r.url())
+		req := httptest.NewRequestWithContext(
+			ctx, r.method,
+			path+"?path=/system&device="+quay+"&since=2026-01-01T00:00:00Z&a="+quay+"@rev:1&b="+quay+"@rev:2",
+			strings.NewReader("{}"),
+		)
 		req.Header.Set("Content-Type", "application/json")
 		e.ServeHTTP(httptest.NewRecorder(), req)
 		return err
 	}
 	looked := 0
 	for _, r := range d.API.routes() {
-		if r.method != http.MethodGet && !r.needs.Looks || r.lasts || r.path == metricsPath || r.needs.Open || r.path == "/me" || r.path == "/audit/complete" { // those two have nothing to read
+		// those two have nothing to read
+		if r.method != http.MethodGet && !r.needs.Looks || r.lasts || r.path == metricsPath || r.needs.Open ||
+			r.path == "/me" || r.path == "/audit/complete" {
 			continue
 		}
 		if answer(t.Context(), r) == nil {
@@ -54,7 +62,9 @@ func TestEndsWithItsAsker(t *testing.T) {
 	}
 	assert.Greater(t, looked, 30)
 
-	req := httptest.NewRequestWithContext(gone, "POST", prefix+"/changes", strings.NewReader(`{"title": "opened by somebody who went"}`))
+	req := httptest.NewRequestWithContext(
+		gone, "POST", prefix+"/changes", strings.NewReader(`{"title": "opened by somebody who went"}`),
+	)
 	req.Header.Set("Content-Type", "application/json")
 	req.Header.Set("Authorization", "Bearer "+d.tokens["nell"])
 	rec := httptest.NewRecorder()

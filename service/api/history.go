@@ -60,13 +60,15 @@ func (a *API) historyRoutes() []route {
 		},
 		{
 			id: "compareConfigurations", method: "GET", path: "/compare", needs: toRead,
-			summary: "Any two configurations; a and b are DEVICE@PLACE, with a place as for config; context, path, and as another form (unified, edit-config, yang-patch, yang-patch-json)",
-			out:     wire.Comparison{}, query: []string{"a", "b", "path", "context", "as"}, handle: a.compare,
+			summary: "Any two configurations; a and b are DEVICE@PLACE, with a place as for config; context, path, " +
+				"and as another form (unified, edit-config, yang-patch, yang-patch-json)",
+			out: wire.Comparison{}, query: []string{"a", "b", "path", "context", "as"}, handle: a.compare,
 		},
 		{
 			id: "compareFleet", method: "GET", path: "/compare/fleet", needs: toRead,
-			summary: "Many devices between two moments, in sum; from and to are snapshot:NAME, at:TIME or running; of a site, or of devices",
-			out:     wire.FleetComparison{}, query: []string{"from", "to", "site", "device"}, handle: a.compareFleet,
+			summary: "Many devices between two moments, in sum; from and to are snapshot:NAME, at:TIME or running; " +
+				"of a site, or of devices",
+			out: wire.FleetComparison{}, query: []string{"from", "to", "site", "device"}, handle: a.compareFleet,
 		},
 		{
 			id: "restoreConfiguration", method: "POST", path: "/restore", needs: toStage,
@@ -75,8 +77,9 @@ func (a *API) historyRoutes() []route {
 		},
 		{
 			id: "exportConfigurations", method: "GET", path: "/export", needs: toRead,
-			summary: "Configurations as a bundle (tar, docs/bundles.md): of a place or a snapshot; of devices, a site, or all; format is xml or json",
-			query:   []string{"from", "device", "site", "format"}, handle: a.export,
+			summary: "Configurations as a bundle (tar, docs/bundles.md): of a place or a snapshot; of devices, a " +
+				"site, or all; format is xml or json",
+			query: []string{"from", "device", "site", "format"}, handle: a.export,
 		},
 		{
 			id: "importConfiguration", method: "POST", path: "/import", needs: toStage,
@@ -85,8 +88,9 @@ func (a *API) historyRoutes() []route {
 		},
 		{
 			id: "importBundle", method: "POST", path: "/import/bundle", needs: toStage,
-			summary: "Stage what a bundle holds (the body, a tar, docs/bundles.md) in one change, each configuration onto the device that it is from; device picks, onto sends the one that is picked elsewhere",
-			status:  201, out: wire.ImportedBundle{}, query: []string{"device", "onto"}, handle: a.importBundle,
+			summary: "Stage what a bundle holds (the body, a tar, docs/bundles.md) in one change, each configuration " +
+				"onto the device that it is from; device picks, onto sends the one that is picked elsewhere",
+			status: 201, out: wire.ImportedBundle{}, query: []string{"device", "onto"}, handle: a.importBundle,
 		},
 		{
 			id: "carryConfiguration", method: "POST", path: "/carry", needs: toStage,
@@ -123,7 +127,10 @@ func (t *revisionDocs) change(n int64) (store.Change, error) {
 
 func (t *revisionDocs) revision(r store.Revision) (wire.Revision, error) {
 	ch, err := t.change(r.Change)
-	return wire.Revision{Number: r.Number, At: r.At, Source: r.Source, Change: r.Change, Title: ch.Title, Ticket: ch.Ticket, Author: ch.Author, Actor: r.Actor, Note: r.Note, Digest: r.Digest}, err
+	return wire.Revision{
+		Number: r.Number, At: r.At, Source: r.Source, Change: r.Change, Title: ch.Title, Ticket: ch.Ticket,
+		Author: ch.Author, Actor: r.Actor, Note: r.Note, Digest: r.Digest,
+	}, err
 }
 
 func (t *revisionDocs) revisions(list []store.Revision) ([]wire.Revision, error) {
@@ -159,7 +166,8 @@ func (a *API) revisions(c *call) (any, error) {
 }
 
 var causeText = map[string]string{
-	"first": "seen for the first time", "outside": "changed, not by this service", "replaced": "another box was put in its place", "rebuilt": "rebuilt from an archive",
+	"first": "seen for the first time", "outside": "changed, not by this service",
+	"replaced": "another box was put in its place", "rebuilt": "rebuilt from an archive",
 }
 
 func (a *API) timeline(c *call) (any, error) {
@@ -178,7 +186,9 @@ func (a *API) timeline(c *call) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		m := wire.Moment{At: r.At, Kind: r.Source, Text: causeText[r.Source], Actor: r.Actor, Revision: r.Number, Change: r.Change}
+		m := wire.Moment{
+			At: r.At, Kind: r.Source, Text: causeText[r.Source], Actor: r.Actor, Revision: r.Number, Change: r.Change,
+		}
 		if r.Change != 0 {
 			m.Text = ch.Title
 		}
@@ -189,7 +199,9 @@ func (a *API) timeline(c *call) (any, error) {
 		return nil, err
 	}
 	for _, r := range saves {
-		m := wire.Moment{At: r.At, Kind: "saved", Text: "saved to startup", Actor: r.Actor, Startup: r.Number, Change: r.Change}
+		m := wire.Moment{
+			At: r.At, Kind: "saved", Text: "saved to startup", Actor: r.Actor, Startup: r.Number, Change: r.Change,
+		}
 		switch r.Source {
 		case "first":
 			continue // nothing happened: it was seen
@@ -283,7 +295,9 @@ func (a *API) blame(c *call) (any, error) {
 			out.Lines = append(out.Lines, line)
 		}
 		for _, e := range t.Gone(t.Now, path) {
-			out.Gone = append(out.Gone, wire.GoneLine{Path: e.Path.String(), Was: codec.Text(v.Tree(e.Old)), Revision: e.Step})
+			out.Gone = append(
+				out.Gone, wire.GoneLine{Path: e.Path.String(), Was: codec.Text(v.Tree(e.Old)), Revision: e.Step},
+			)
 			named[e.Step] = true
 		}
 		if len(out.Lines) == 0 && len(out.Gone) == 0 {
@@ -301,7 +315,10 @@ func (a *API) life(c *call) (any, error) {
 		v := a.redactor(c, d)
 		out.Device, out.Path = d.Name, path.String()
 		if len(path) == 0 {
-			return refusal.New(refusal.Invalid, "name a path; for the whole: latch revisions "+d.Name, "the life of the whole configuration is its revisions")
+			return refusal.New(
+				refusal.Invalid, "name a path; for the whole: latch revisions "+d.Name,
+				"the life of the whole configuration is its revisions",
+			)
 		}
 		out.Now = codec.Text(v.Tree(t.Now.At(path)))
 		named := map[int64]bool{}
@@ -314,11 +331,22 @@ func (a *API) life(c *call) (any, error) {
 			}
 		}
 		if first != nil { // as it was when the device was first seen
-			out.Events = append(out.Events, wire.LifeStep{Revision: t.First.Number, Kind: diff.Added, Path: path.String(), New: codec.Text(v.Tree(first))})
+			out.Events = append(
+				out.Events,
+				wire.LifeStep{
+					Revision: t.First.Number, Kind: diff.Added, Path: path.String(), New: codec.Text(v.Tree(first)),
+				},
+			)
 			named[0] = true
 		}
 		for _, e := range events {
-			out.Events = append(out.Events, wire.LifeStep{Revision: e.Step, Kind: e.Kind, Path: e.Path.String(), Old: codec.Text(v.Tree(e.Old)), New: codec.Text(v.Tree(e.New))})
+			out.Events = append(
+				out.Events,
+				wire.LifeStep{
+					Revision: e.Step, Kind: e.Kind, Path: e.Path.String(), Old: codec.Text(v.Tree(e.Old)),
+					New: codec.Text(v.Tree(e.New)),
+				},
+			)
 			named[e.Step] = true
 		}
 		if len(out.Events) == 0 {

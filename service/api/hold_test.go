@@ -25,7 +25,10 @@ func theirs(t *testing.T, r *servicetest.Room) (ask func(method, path, body stri
 	t.Helper()
 	accounts := r.Accounts
 	require.NoError(t, accounts.Add(t.Context(), audit.Service, "boss", "the boss's own password", servicetest.Admin))
-	a := &API{Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine, Commits: r.Commits, Documents: r.Documents, Console: fstest.MapFS{}, Stopping: t.Context()}
+	a := &API{
+		Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk,
+		Engine: r.Engine, Commits: r.Commits, Documents: r.Documents, Console: fstest.MapFS{}, Stopping: t.Context(),
+	}
 	h := a.Handler()
 	token, _, _, err := accounts.Login(t.Context(), "boss", "the boss's own password", "127.0.0.1", access.Site{})
 	require.NoError(t, err)
@@ -62,12 +65,20 @@ func TestHoldByAPI(t *testing.T) {
 	}
 	var c wire.Change
 	must(201, "POST", "/changes", `{"title":"who to call"}`, &c)
-	must(201, "POST", "/changes/1/edits", `{"device":"saltern-quay","op":"put","path":"/system/contact","value":"new"}`, nil)
+	must(
+		201, "POST", "/changes/1/edits", `{"device":"saltern-quay","op":"put","path":"/system/contact","value":"new"}`,
+		nil,
+	)
 	for body, says := range map[string]string{
-		`{"holdSeconds":9223372036854775807}`: "a hold lasts from 10s to 7 days", `{"holdSeconds":-9223372036854775808}`: "a hold lasts", `{}`: "a hold lasts",
-		`{"holdSeconds":60,"probes":["ping x"]}`: "write tcp HOST:PORT", `{"holdSeconds":60,"waves":[["nobody"]]}`: "has no part on", `{"holdSeconds":60,"waves":[["saltern-quay"],["saltern-quay"]]}`: "named in two waves",
-		`{"holdSeconds":60,"aheadSeconds":999999}`: "stays prepared for up to 12h", `{"holdSeconds":60,"probes":["tcp a:1"],"probeWithinSeconds":-1}`: "may fail for up to",
-		`{"holdSeconds":"ten"}`: "cannot be read", `{"holdSeconds":60,"hurry":true}`: "unknown field",
+		`{"holdSeconds":9223372036854775807}`:  "a hold lasts from 10s to 7 days",
+		`{"holdSeconds":-9223372036854775808}`: "a hold lasts", `{}`: "a hold lasts",
+		`{"holdSeconds":60,"probes":["ping x"]}`:                          "write tcp HOST:PORT",
+		`{"holdSeconds":60,"waves":[["nobody"]]}`:                         "has no part on",
+		`{"holdSeconds":60,"waves":[["saltern-quay"],["saltern-quay"]]}`:  "named in two waves",
+		`{"holdSeconds":60,"aheadSeconds":999999}`:                        "stays prepared for up to 12h",
+		`{"holdSeconds":60,"probes":["tcp a:1"],"probeWithinSeconds":-1}`: "may fail for up to",
+		`{"holdSeconds":"ten"}`:                                           "cannot be read",
+		`{"holdSeconds":60,"hurry":true}`:                                 "unknown field",
 	} {
 		no("POST", "/changes/1/commit", body, says)
 	}
@@ -85,7 +96,10 @@ func TestHoldByAPI(t *testing.T) {
 
 	must(202, "POST", "/changes/1/commit", `{"holdSeconds":60,"save":false}`, &c)
 	assert.Equal(t, guard.ByDevice, c.Commit.Devices[0].Keeper)
-	require.Eventually(t, func() bool { must(200, "GET", "/changes/1", "", &c); return c.Commit.Phase == guard.Awaiting }, 90*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		t, func() bool { must(200, "GET", "/changes/1", "", &c); return c.Commit.Phase == guard.Awaiting },
+		90*time.Second, 50*time.Millisecond,
+	)
 	no("POST", "/changes/1/hold", `{}`, "is not said, or said twice")
 	no("POST", "/changes/1/hold", `{"addSeconds":99999999}`, "a hold ends within 7 days")
 	no("POST", "/changes/1/hold", `{"addSeconds":-3600}`, "cannot end in the past")
@@ -115,7 +129,10 @@ func TestHoldByAPI(t *testing.T) {
 	must(200, "GET", "/devices/saltern-quay/sessions", "", &list)
 	assert.NotEmpty(t, list)
 	var due wire.Due
-	must(201, "POST", "/devices/saltern-quay/schedule", `{"at":"`+time.Now().Add(time.Hour).UTC().Format(time.RFC3339)+`","zone":"UTC"}`, &due)
+	must(
+		201, "POST", "/devices/saltern-quay/schedule",
+		`{"at":"`+time.Now().Add(time.Hour).UTC().Format(time.RFC3339)+`","zone":"UTC"}`, &due,
+	)
 	must(204, "DELETE", "/schedule/1", "", nil)
 	no("DELETE", "/schedule/1", "", "does not wait")
 	require.ErrorContains(t, r.Begin("boss", 1, order.Order{Hold: time.Minute}, nil), "is empty")

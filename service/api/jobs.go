@@ -48,7 +48,9 @@ func (j *job) progress(done, total int, what string) {
 }
 
 // startJob starts a job. do tells its result, which its document then holds.
-func (a *API) startJob(c *call, kind string, do func(ctx context.Context, progress func(done, total int, what string)) (any, error)) (wire.Job, error) {
+func (a *API) startJob(
+	c *call, kind string, do func(ctx context.Context, progress func(done, total int, what string)) (any, error),
+) (wire.Job, error) {
 	a.jobs.mu.Lock()
 	defer a.jobs.mu.Unlock()
 	running := 0
@@ -58,7 +60,9 @@ func (a *API) startJob(c *call, kind string, do func(ctx context.Context, progre
 		}
 	}
 	if running >= atOnceJobs {
-		return wire.Job{}, refusal.New(refusal.Conflict, "wait until one is over", "%d long works are running already", running)
+		return wire.Job{}, refusal.New(
+			refusal.Conflict, "wait until one is over", "%d long works are running already", running,
+		)
 	}
 	a.jobs.last++
 	stopping := a.Stopping
@@ -66,7 +70,10 @@ func (a *API) startJob(c *call, kind string, do func(ctx context.Context, progre
 		stopping = context.Background()
 	}
 	ctx, cancel := context.WithCancel(stopping)
-	j := &job{doc: wire.Job{ID: a.jobs.last, Kind: kind, Actor: c.person.Name, State: "running", Begun: a.Log.Now()}, cancel: cancel, over: make(chan struct{})}
+	j := &job{
+		doc:    wire.Job{ID: a.jobs.last, Kind: kind, Actor: c.person.Name, State: "running", Begun: a.Log.Now()},
+		cancel: cancel, over: make(chan struct{}),
+	}
 	a.jobs.list = append(a.jobs.list, j)
 	if len(a.jobs.list) > keptJobs { // one that runs stays: somebody waits for it
 		over := slices.IndexFunc(a.jobs.list, func(j *job) bool { return j.show().State != "running" })

@@ -26,25 +26,46 @@ type metricSet struct {
 
 func (a *API) metrics() metricSet {
 	m := metricSet{registry: prometheus.NewRegistry()}
-	m.requests = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "http_requests_total", Help: "Requests that were answered, by method, route and status."}, []string{"method", "route", "status"})
-	m.took = prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "http_request_duration_seconds", Help: "How long requests took to be answered, by method and route; event streams are not counted.",
-		Buckets: []float64{.005, .01, .025, .05, .1, .25, .5, 1, 2.5, 5, 10, 30, 60}}, []string{"method", "route"})
+	m.requests = prometheus.NewCounterVec(
+		prometheus.CounterOpts{
+			Name: "http_requests_total", Help: "Requests that were answered, by method, route and status.",
+		},
+		[]string{"method", "route", "status"},
+	)
+	m.took = prometheus.NewHistogramVec(prometheus.HistogramOpts{
+		Name:    "http_request_duration_seconds",
+		Help:    "How long requests took to be answered, by method and route; event streams are not counted.",
+		Buckets: []float64{.005, .01, .025, .05, .1, .25, .5, 1, 2.5, 5, 10, 30, 60},
+	}, []string{"method", "route"})
 	commit, _, _ := wire.Build()
-	build := prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "oaken_latch_build_info", Help: "1; its labels say what runs.",
-		ConstLabels: prometheus.Labels{"release": wire.Release, "commit": commit, "go": runtime.Version()}}, func() float64 { return 1 })
-	watched := prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "oaken_latch_devices_watched", Help: "Devices to which an idle session stands."}, func() float64 {
+	build := prometheus.NewGaugeFunc(prometheus.GaugeOpts{
+		Name: "oaken_latch_build_info", Help: "1; its labels say what runs.",
+		ConstLabels: prometheus.Labels{"release": wire.Release, "commit": commit, "go": runtime.Version()},
+	}, func() float64 { return 1 })
+	watched := prometheus.NewGaugeFunc(prometheus.GaugeOpts{
+		Name: "oaken_latch_devices_watched", Help: "Devices to which an idle session stands.",
+	}, func() float64 {
 		return float64(a.Fleet.Standing())
 	})
-	journal := prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "oaken_latch_journal_seconds_total", Help: "Time spent writing the journals of commits."}, func() float64 {
+	journal := prometheus.NewCounterFunc(prometheus.CounterOpts{
+		Name: "oaken_latch_journal_seconds_total", Help: "Time spent writing the journals of commits.",
+	}, func() float64 {
 		return a.Engine.JournalTime().Seconds()
 	})
-	sessions := prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "oaken_latch_device_sessions_total", Help: "NETCONF sessions opened to devices."}, func() float64 {
+	sessions := prometheus.NewCounterFunc(prometheus.CounterOpts{
+		Name: "oaken_latch_device_sessions_total", Help: "NETCONF sessions opened to devices.",
+	}, func() float64 {
 		return float64(a.Fleet.Traffic.Sessions.Load())
 	})
-	calls := prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "oaken_latch_device_calls_total", Help: "NETCONF operations sent to devices."}, func() float64 {
+	calls := prometheus.NewCounterFunc(prometheus.CounterOpts{
+		Name: "oaken_latch_device_calls_total", Help: "NETCONF operations sent to devices.",
+	}, func() float64 {
 		return float64(a.Fleet.Traffic.Calls.Load())
 	})
-	m.registry.MustRegister(m.requests, m.took, build, watched, journal, sessions, calls, holds{a}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	m.registry.MustRegister(
+		m.requests, m.took, build, watched, journal, sessions, calls, holds{a}, collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+	)
 	return m
 }
 
@@ -71,23 +92,57 @@ type holds struct{ a *API }
 var (
 	commitsOpen  = prometheus.NewDesc("oaken_latch_commits_open", "Commits that are not decided yet.", nil, nil)
 	commitsEnded = prometheus.NewDesc("oaken_latch_commits_total", "Commits by outcome.", []string{"outcome"}, nil)
-	holdLeft     = prometheus.NewDesc("oaken_latch_hold_seconds_left", "Seconds until a change on hold goes back by itself.", []string{"change"}, nil)
-	writable     = prometheus.NewDesc("oaken_latch_records_writable", "1 where something can be put on record and there is room for more; else nothing new is begun.", nil, nil)
-	stuck        = prometheus.NewDesc("oaken_latch_devices_stuck", "Devices that do not go back though they are told to: a person is to look, and may leave them.", nil, nil)
-	outsides     = prometheus.NewDesc("oaken_latch_outside_changes", "Outside changes by state; open ones are to be decided.", []string{"state"}, nil)
-	unsaved      = prometheus.NewDesc("oaken_latch_devices_unsaved", "Devices whose startup does not hold what runs.", nil, nil)
-	unreachables = prometheus.NewDesc("oaken_latch_devices_in_trouble", "Devices that could not be reached or read when last tried.", nil, nil)
-	deviceUp     = prometheus.NewDesc("oaken_latch_device_up", "1 where a device answered when last tried.", []string{"device", "site"}, nil)
-	deviceClock  = prometheus.NewDesc("oaken_latch_device_clock_ahead_seconds", "What a device's clock is ahead of ours.", []string{"device"}, nil)
-	archiveAge   = prometheus.NewDesc("oaken_latch_archive_age_seconds", "Seconds since an archive was brought up to date; -1 where it never was.", []string{"archive"}, nil)
-	archiveWell  = prometheus.NewDesc("oaken_latch_archive_well", "1 where an archive takes copies.", []string{"archive"}, nil)
-	vouchedFor   = prometheus.NewDesc("oaken_latch_record_vouched_entries", "Entries of the record that a witness vouches for.", []string{"witness"}, nil)
-	denies       = prometheus.NewDesc("oaken_latch_record_denied", "1 where a witness saw another record than this one: somebody altered it.", []string{"witness"}, nil)
-	receiverWell = prometheus.NewDesc("oaken_latch_receiver_well", "1 where a receiver takes what it is told.", []string{"receiver"}, nil)
+	holdLeft     = prometheus.NewDesc(
+		"oaken_latch_hold_seconds_left", "Seconds until a change on hold goes back by itself.", []string{"change"}, nil,
+	)
+	writable = prometheus.NewDesc(
+		"oaken_latch_records_writable",
+		"1 where something can be put on record and there is room for more; else nothing new is begun.", nil, nil,
+	)
+	stuck = prometheus.NewDesc(
+		"oaken_latch_devices_stuck",
+		"Devices that do not go back though they are told to: a person is to look, and may leave them.", nil, nil,
+	)
+	outsides = prometheus.NewDesc(
+		"oaken_latch_outside_changes", "Outside changes by state; open ones are to be decided.", []string{"state"}, nil,
+	)
+	unsaved = prometheus.NewDesc(
+		"oaken_latch_devices_unsaved", "Devices whose startup does not hold what runs.", nil, nil,
+	)
+	unreachables = prometheus.NewDesc(
+		"oaken_latch_devices_in_trouble", "Devices that could not be reached or read when last tried.", nil, nil,
+	)
+	deviceUp = prometheus.NewDesc(
+		"oaken_latch_device_up", "1 where a device answered when last tried.", []string{"device", "site"}, nil,
+	)
+	deviceClock = prometheus.NewDesc(
+		"oaken_latch_device_clock_ahead_seconds", "What a device's clock is ahead of ours.", []string{"device"}, nil,
+	)
+	archiveAge = prometheus.NewDesc(
+		"oaken_latch_archive_age_seconds", "Seconds since an archive was brought up to date; -1 where it never was.",
+		[]string{"archive"}, nil,
+	)
+	archiveWell = prometheus.NewDesc(
+		"oaken_latch_archive_well", "1 where an archive takes copies.", []string{"archive"}, nil,
+	)
+	vouchedFor = prometheus.NewDesc(
+		"oaken_latch_record_vouched_entries", "Entries of the record that a witness vouches for.", []string{"witness"},
+		nil,
+	)
+	denies = prometheus.NewDesc(
+		"oaken_latch_record_denied", "1 where a witness saw another record than this one: somebody altered it.",
+		[]string{"witness"}, nil,
+	)
+	receiverWell = prometheus.NewDesc(
+		"oaken_latch_receiver_well", "1 where a receiver takes what it is told.", []string{"receiver"}, nil,
+	)
 )
 
 func (h holds) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{commitsOpen, commitsEnded, holdLeft, writable, stuck, outsides, unsaved, unreachables, deviceUp, deviceClock, archiveAge, archiveWell, vouchedFor, denies, receiverWell} {
+	for _, d := range []*prometheus.Desc{
+		commitsOpen, commitsEnded, holdLeft, writable, stuck, outsides, unsaved, unreachables, deviceUp, deviceClock,
+		archiveAge, archiveWell, vouchedFor, denies, receiverWell,
+	} {
 		ch <- d
 	}
 }

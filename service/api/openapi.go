@@ -21,9 +21,15 @@ import (
 
 // enums are the types of text that have so many values and no more; a test holds them against their constants.
 var enums = map[reflect.Type][]any{
-	reflect.TypeFor[guard.Phase]():     values(guard.Idle, guard.Preparing, guard.AllReady, guard.Applying, guard.Probing, guard.Awaiting, guard.Asking, guard.Keeping, guard.Settling, guard.Reverting, guard.Done),
-	reflect.TypeFor[guard.Outcome]():   values(guard.Undecided, guard.Kept, guard.Reverted, guard.Failed, guard.Partly),
-	reflect.TypeFor[guard.Standing]():  values(guard.Waiting, guard.InPrepare, guard.Ready, guard.Committing, guard.Held, guard.Confirming, guard.IsKept, guard.GoingBack, guard.IsReverted, guard.IsUntouched, guard.IsLeft),
+	reflect.TypeFor[guard.Phase](): values(
+		guard.Idle, guard.Preparing, guard.AllReady, guard.Applying, guard.Probing, guard.Awaiting, guard.Asking,
+		guard.Keeping, guard.Settling, guard.Reverting, guard.Done,
+	),
+	reflect.TypeFor[guard.Outcome](): values(guard.Undecided, guard.Kept, guard.Reverted, guard.Failed, guard.Partly),
+	reflect.TypeFor[guard.Standing](): values(
+		guard.Waiting, guard.InPrepare, guard.Ready, guard.Committing, guard.Held, guard.Confirming, guard.IsKept,
+		guard.GoingBack, guard.IsReverted, guard.IsUntouched, guard.IsLeft,
+	),
 	reflect.TypeFor[guard.Result]():    values("", guard.Passed, guard.Missed),
 	reflect.TypeFor[guard.Keeper]():    values(guard.ByDevice, guard.BySession, guard.ByService),
 	reflect.TypeFor[lockout.Answer]():  values(lockout.Keeps, lockout.Cuts, lockout.Unknown),
@@ -51,54 +57,92 @@ type parameterDoc struct {
 // parameterDocs are the parameters of requests by their names; one that is something else for a path stands
 // there under its path and name, with a space between.
 var parameterDocs = map[string]parameterDoc{
-	"number":  {kind: "integer", says: "The number.", like: 7},
-	"name":    {kind: "string", says: "The name.", like: "northmole-harbour"},
-	"id":      {kind: "integer", says: "The number.", like: 3},
-	"ref":     {kind: "string", says: "The number of a snapshot, or its name.", like: "before the summer timetable"},
+	"number": {kind: "integer", says: "The number.", like: 7},
+	"name":   {kind: "string", says: "The name.", like: "northmole-harbour"},
+	"id":     {kind: "integer", says: "The number.", like: 3},
+	"ref": {
+		kind: "string", says: "The number of a snapshot, or its name.", like: "before the summer timetable",
+	},
 	"account": {kind: "string", says: "The name of an account.", like: "mara"},
 	"filter":  {kind: "string", says: "The name of a filter.", like: "harbour-in"},
 	"change":  {kind: "integer", says: "The number of a change.", like: 7},
-	"device":  {kind: "string", says: "The name of a device; where several are meant, with commas between.", like: "saltern-quay"},
-	"site":    {kind: "string", says: "The name of a site.", like: "Saltern"},
-	"path":    {kind: "string", says: "A path in the configuration (RFC 8040 section 3.5.3, without prefixes where they are not needed).", like: "/interfaces/interface=mgmt0"},
-	"from":    {kind: "string", says: "A place that a configuration can be read from: running, startup, candidate, rev:N, startup:N, at:TIME, snapshot:NAME, before:N, change:N or archive:N.", like: "running"},
-	"to":      {kind: "string", says: "A place as for from.", like: "rev:4"},
-	"context": {kind: "integer", says: "How many unchanged neighbours are shown beside each changed line.", like: 2},
-	"limit":   {kind: "integer", says: "How many at most.", like: 50},
-	"before":  {kind: "integer", says: "Those before this number: the last one that was given.", like: 120},
-	"after":   {kind: "integer", says: "Those after this number.", like: 120},
-	"oldest":  {kind: "boolean", says: "The oldest first."},
-	"q":       {kind: "string", says: "A line to search by (docs/audit.md).", like: "device:saltern-quay since:7d"},
-	"all":     {kind: "boolean", says: "All of them, and not only those that are to be decided."},
-	"count":   {kind: "boolean", says: "Tell in the header " + wire.CountHeader + " how many there are."},
-	"state":   {kind: "string", says: "In one of these states, with commas between.", like: "holding,applying"},
-	"author":  {kind: "string", says: "Of this person.", like: "mara"},
-	"text":    {kind: "string", says: "With this in the title or the ticket.", like: "berth"},
-	"by":      {kind: "string", says: "Of this person's edits only.", like: "joss"},
-	"as":      {kind: "string", says: "In another form.", like: "unified"},
-	"a":       {kind: "string", says: "A configuration: DEVICE@PLACE.", like: "saltern-quay@running"},
-	"b":       {kind: "string", says: "Another, to compare with.", like: "saltern-slip@running"},
-	"who":     {kind: "string", says: "Of this person.", like: "mara"},
-	"since":   {kind: "string", says: "Since then, as in a line to search by.", like: "7d"},
-	"until":   {kind: "string", says: "Until then, as in a line to search by.", like: "2026-11-24"},
-	"wait":    {kind: "integer", says: "How many seconds to wait for its end.", like: 10},
-	"way":     {kind: "string", says: "A way through the network.", like: "in"},
-	"packets": {kind: "string", says: "Packets, as in a line of an expectation.", like: "tcp from 192.0.2.0/24 to any port 22"},
-	"onto":    {kind: "string", says: "The name of a device.", like: "saltern-slip"},
-	"line":    {kind: "string", says: "Of running, or of startup.", of: []any{"running", "startup"}},
+	"device": {
+		kind: "string", says: "The name of a device; where several are meant, with commas between.",
+		like: "saltern-quay",
+	},
+	"site": {kind: "string", says: "The name of a site.", like: "Saltern"},
+	"path": {
+		kind: "string",
+		says: "A path in the configuration (RFC 8040 section 3.5.3, without prefixes where they are not needed).",
+		like: "/interfaces/interface=mgmt0",
+	},
+	"from": {
+		kind: "string",
+		says: "A place that a configuration can be read from: running, startup, candidate, rev:N, startup:N, " +
+			"at:TIME, snapshot:NAME, before:N, change:N or archive:N.",
+		like: "running",
+	},
+	"to": {kind: "string", says: "A place as for from.", like: "rev:4"},
+	"context": {
+		kind: "integer", says: "How many unchanged neighbours are shown beside each changed line.", like: 2,
+	},
+	"limit": {kind: "integer", says: "How many at most.", like: 50},
+	"before": {
+		kind: "integer", says: "Those before this number: the last one that was given.", like: 120,
+	},
+	"after":  {kind: "integer", says: "Those after this number.", like: 120},
+	"oldest": {kind: "boolean", says: "The oldest first."},
+	"q": {
+		kind: "string", says: "A line to search by (docs/audit.md).", like: "device:saltern-quay since:7d",
+	},
+	"all": {
+		kind: "boolean", says: "All of them, and not only those that are to be decided.",
+	},
+	"count": {
+		kind: "boolean", says: "Tell in the header " + wire.CountHeader + " how many there are.",
+	},
+	"state": {
+		kind: "string", says: "In one of these states, with commas between.", like: "holding,applying",
+	},
+	"author": {kind: "string", says: "Of this person.", like: "mara"},
+	"text":   {kind: "string", says: "With this in the title or the ticket.", like: "berth"},
+	"by":     {kind: "string", says: "Of this person's edits only.", like: "joss"},
+	"as":     {kind: "string", says: "In another form.", like: "unified"},
+	"a": {
+		kind: "string", says: "A configuration: DEVICE@PLACE.", like: "saltern-quay@running",
+	},
+	"b":     {kind: "string", says: "Another, to compare with.", like: "saltern-slip@running"},
+	"who":   {kind: "string", says: "Of this person.", like: "mara"},
+	"since": {kind: "string", says: "Since then, as in a line to search by.", like: "7d"},
+	"until": {
+		kind: "string", says: "Until then, as in a line to search by.", like: "2026-11-24",
+	},
+	"wait": {kind: "integer", says: "How many seconds to wait for its end.", like: 10},
+	"way":  {kind: "string", says: "A way through the network.", like: "in"},
+	"packets": {
+		kind: "string", says: "Packets, as in a line of an expectation.", like: "tcp from 192.0.2.0/24 to any port 22",
+	},
+	"onto": {kind: "string", says: "The name of a device.", like: "saltern-slip"},
+	"line": {
+		kind: "string", says: "Of running, or of startup.", of: []any{"running", "startup"},
+	},
 	"format":  {kind: "string", says: "The form of the answer."},
 	"archive": {kind: "string", says: "The name of an archive.", like: "office"},
 	"retired": {kind: "boolean", says: "Those, too, that were taken out of use."},
-	"page":    {kind: "string", says: "The page of the console to go on to.", like: "/changes/7"},
-	"code":    {kind: "string", says: "What who vouches for the person gave them."},
-	"error":   {kind: "string", says: "What went wrong where the person signed in."},
-
-	"validate": {kind: "boolean", says: "Have the devices judge the result, without committing it."},
-
-	"/changes number":                {kind: "string", says: "Whose number begins with these digits.", like: "12"},
-	"/login/elsewhere/back state":    {kind: "string", says: "What was sent along to who vouches for the person."},
-	"/me/factors/:id id":             {kind: "string", says: "The name of a second factor.", like: "a1b2c3"},
-	"/tokens/:id id":                 {kind: "string", says: "The first digits of a token's digest.", like: "0123456789ab"},
+	"page": {
+		kind: "string", says: "The page of the console to go on to.", like: "/changes/7",
+	},
+	"code":  {kind: "string", says: "What who vouches for the person gave them."},
+	"error": {kind: "string", says: "What went wrong where the person signed in."},
+	"validate": {
+		kind: "boolean", says: "Have the devices judge the result, without committing it.",
+	},
+	"/changes number":             {kind: "string", says: "Whose number begins with these digits.", like: "12"},
+	"/login/elsewhere/back state": {kind: "string", says: "What was sent along to who vouches for the person."},
+	"/me/factors/:id id":          {kind: "string", says: "The name of a second factor.", like: "a1b2c3"},
+	"/tokens/:id id": {
+		kind: "string", says: "The first digits of a token's digest.", like: "0123456789ab",
+	},
 	"/devices/:name/sessions/:id id": {kind: "string", says: "The number of a session on the device.", like: "17"},
 	"/shared/:name name":             {kind: "string", says: "The name of a shared value.", like: "ntp-servers"},
 	"/stencils/:name name":           {kind: "string", says: "The name of a stencil.", like: "berth-port"},
@@ -114,7 +158,10 @@ func parameterOf(r route, name string) parameterDoc {
 
 // tags are what operations are about, by the first names of their paths.
 var tags = []struct{ name, says, paths string }{
-	{"changes", "Changes, from being staged to being decided, and what is on the schedule.", "changes schedule stencils shared lost-holds undo restore carry"},
+	{
+		"changes", "Changes, from being staged to being decided, and what is on the schedule.",
+		"changes schedule stencils shared lost-holds undo restore carry",
+	},
 	{"devices", "Devices: what they hold, who is on them, who has them for themselves.", "devices reservations"},
 	{"history", "Snapshots, comparing, what goes in and out as files.", "snapshots compare import export"},
 	{"outside", "What was changed behind the service's back.", "outside silences"},
@@ -124,7 +171,10 @@ var tags = []struct{ name, says, paths string }{
 	{"traffic", "What filters do with packets.", "filters trace"},
 	{"access", "Who one is, accounts, sessions and tokens, second factors.", "me login logout accounts tokens"},
 	{"receivers", "Who is told of entries of the ledger.", "receivers"},
-	{"service", "How it goes: what needs a decision, events, metrics, this description.", "attention events metrics openapi.json"},
+	{
+		"service", "How it goes: what needs a decision, events, metrics, this description.",
+		"attention events metrics openapi.json",
+	},
 }
 
 // tagOf gives what an operation is about.
@@ -150,7 +200,9 @@ func (a *API) describe() map[string]any {
 	problem := map[string]any{"$ref": "#/components/responses/Problem"}
 	failure := map[string]any{
 		"description": "A problem document (RFC 9457); detail and next say what is wrong and what to do.",
-		"content":     map[string]any{"application/problem+json": map[string]any{"schema": docs.reference(wire.Problem{})}},
+		"content": map[string]any{
+			"application/problem+json": map[string]any{"schema": docs.reference(wire.Problem{})},
+		},
 	}
 	for _, r := range a.routes() {
 		at, params := parameters(r)
@@ -170,7 +222,8 @@ func (a *API) describe() map[string]any {
 		}
 		if r.in != nil {
 			op["requestBody"] = map[string]any{
-				"required": true, "content": map[string]any{"application/json": map[string]any{"schema": docs.reference(r.in)}},
+				"required": true,
+				"content":  map[string]any{"application/json": map[string]any{"schema": docs.reference(r.in)}},
 			}
 		}
 		op["description"] = "Needs " + r.needs.String() + "."
@@ -179,7 +232,9 @@ func (a *API) describe() map[string]any {
 		}
 		paths[at][strings.ToLower(r.method)] = op
 	}
-	docs.schemas["Job"].(map[string]any)["properties"].(map[string]any)["result"] = map[string]any{"anyOf": results, "description": "What it came to, once it is done."}
+	docs.schemas["Job"].(map[string]any)["properties"].(map[string]any)["result"] = map[string]any{
+		"anyOf": results, "description": "What it came to, once it is done.",
+	}
 	named := make([]any, len(tags))
 	for i, t := range tags {
 		named[i] = map[string]any{"name": t.name, "description": t.says}
@@ -188,8 +243,11 @@ func (a *API) describe() map[string]any {
 		"openapi": "3.1.0",
 		"info": map[string]any{
 			"title": "Oaken Latch", "version": "1",
-			"description": "Times are UTC, RFC 3339. Whoever asks for something that is not to be done is answered with a problem document.",
-			"license":     map[string]any{"name": "See the file LICENSE of the product", "identifier": "LicenseRef-product"},
+			"description": "Times are UTC, RFC 3339. Whoever asks for something that is not to be done is answered " +
+				"with a problem document.",
+			"license": map[string]any{
+				"name": "See the file LICENSE of the product", "identifier": "LicenseRef-product",
+			},
 		},
 		"servers":  []any{map[string]any{"url": "/", "description": "The service that gave this description."}},
 		"tags":     named,
@@ -298,7 +356,9 @@ func (d *documentSchemas) add(t reflect.Type) {
 	var whole struct {
 		Defs map[string]any `json:"$defs"`
 	}
-	if err := json.Unmarshal([]byte(strings.ReplaceAll(string(text), "#/$defs/", "#/components/schemas/")), &whole); err != nil {
+	if err := json.Unmarshal(
+		[]byte(strings.ReplaceAll(string(text), "#/$defs/", "#/components/schemas/")), &whole,
+	); err != nil {
 		panic(err)
 	}
 	for name, schema := range whole.Defs {

@@ -44,8 +44,14 @@ func TestRowsAreWhole(t *testing.T) {
 		ids[r.id] = true
 		assert.NotEmpty(t, tagOf(r), "%s is about nothing that is named in tags", at)
 		assert.NotNil(t, r.handle, at)
-		assert.Equal(t, strings.HasPrefix(r.path, "/changes/:number"), r.about == aChange, "%s: whose change it is has to be looked at", at)
-		assert.Equal(t, strings.HasPrefix(r.path, "/devices/:name"), r.about == aDevice, "%s: whether the device is within reach has to be looked at", at)
+		assert.Equal(
+			t, strings.HasPrefix(r.path, "/changes/:number"), r.about == aChange,
+			"%s: whose change it is has to be looked at", at,
+		)
+		assert.Equal(
+			t, strings.HasPrefix(r.path, "/devices/:name"), r.about == aDevice,
+			"%s: whether the device is within reach has to be looked at", at,
+		)
 		assert.False(t, r.streams != nil && r.out != nil, "%s answers with a document or with a stream", at)
 		for _, name := range append(pathNames(r), r.query...) {
 			doc := parameterOf(r, name)
@@ -56,7 +62,11 @@ func TestRowsAreWhole(t *testing.T) {
 	for name := range parameterDocs {
 		_, param, ofOne := strings.Cut(name, " ")
 		used := slices.ContainsFunc((&API{}).routes(), func(r route) bool {
-			return slices.Contains(append(pathNames(r), r.query...), param) && strings.HasPrefix(name, r.path+" ") || !ofOne && slices.Contains(append(pathNames(r), r.query...), name)
+			return slices.Contains(
+				append(pathNames(r), r.query...), param,
+			) && strings.HasPrefix(name, r.path+" ") || !ofOne && slices.Contains(
+				append(pathNames(r), r.query...), name,
+			)
 		})
 		assert.True(t, used, "no route has a parameter %s", name)
 	}
@@ -152,7 +162,8 @@ func fitsDescription(method, path string, status int, header http.Header, body [
 		}
 		at, _ := parameters(*r)
 		escaped := strings.NewReplacer("~", "~0", "/", "~1", "{", "%7B", "}", "%7D").Replace(at)
-		pointer = "/paths/" + escaped + "/" + strings.ToLower(method) + "/responses/" + strconv.Itoa(r.done()) + "/content/application~1json/schema"
+		pointer = "/paths/" + escaped + "/" + strings.ToLower(method) + "/responses/" + strconv.Itoa(r.done()) +
+			"/content/application~1json/schema"
 	}
 	d := described()
 	d.mu.Lock()
@@ -197,7 +208,10 @@ func TestJudgeOfAnswers(t *testing.T) {
 	header := http.Header{"Content-Type": {"application/json"}}
 	good := `{"number":7,"title":"t","author":"mara","state":"draft","opened":"2026-11-23T02:00:00Z","updated":"2026-11-23T02:00:00Z","devices":[],"edits":0}`
 	require.NoError(t, fitsDescription("GET", "/changes/7", 200, header, []byte(good)))
-	for _, bad := range []string{strings.Replace(good, `"devices":[]`, `"devices":null`, 1), strings.Replace(good, `draft`, `draught`, 1), strings.Replace(good, `,"edits":0`, ``, 1), `[]`} {
+	for _, bad := range []string{
+		strings.Replace(good, `"devices":[]`, `"devices":null`, 1), strings.Replace(good, `draft`, `draught`, 1),
+		strings.Replace(good, `,"edits":0`, ``, 1), `[]`,
+	} {
 		require.Error(t, fitsDescription("GET", "/changes/7", 200, header, []byte(bad)), bad)
 	}
 	require.Error(t, fitsDescription("GET", "/changes", 200, header, []byte(`[{}]`)))

@@ -13,13 +13,15 @@ func (a *API) outsideRoutes() []route {
 	return []route{
 		{
 			id: "listOutside", method: "GET", path: "/outside", needs: toRead,
-			summary: "Outside changes, newest first: those that are to be decided, or with all=true the newest of all; of a device",
-			out:     []wire.Outside{}, query: []string{"device", "all"}, handle: a.outsides,
+			summary: "Outside changes, newest first: those that are to be decided, or with all=true the newest of " +
+				"all; of a device",
+			out: []wire.Outside{}, query: []string{"device", "all"}, handle: a.outsides,
 		},
 		{
 			id: "getOutside", method: "GET", path: "/outside/:number", needs: toRead,
-			summary: "One outside change, with its difference and what the device told; context is the number of unchanged neighbours",
-			out:     wire.Outside{}, query: []string{"context"}, handle: a.outside,
+			summary: "One outside change, with its difference and what the device told; context is the number of " +
+				"unchanged neighbours",
+			out: wire.Outside{}, query: []string{"context"}, handle: a.outside,
 		},
 		{
 			id: "adoptOutside", method: "POST", path: "/outside/:number/adopt", needs: toStage,
@@ -28,8 +30,9 @@ func (a *API) outsideRoutes() []route {
 		},
 		{
 			id: "pushBackOutside", method: "POST", path: "/outside/:number/push-back", needs: toStage,
-			summary: "Stage that an outside change is taken back, and nothing that came after it; it is decided when that change is kept",
-			status:  201, in: wire.NewPush{}, out: wire.Pushed{}, handle: a.pushBack,
+			summary: "Stage that an outside change is taken back, and nothing that came after it; it is decided when " +
+				"that change is kept",
+			status: 201, in: wire.NewPush{}, out: wire.Pushed{}, handle: a.pushBack,
 		},
 		{
 			id: "openFromOutside", method: "POST", path: "/outside/:number/open", needs: toStage,
@@ -119,7 +122,10 @@ func (a *API) pushBack(c *call) (any, error) {
 		return nil, err
 	}
 	if len(in.Devices) > 0 {
-		return nil, refusal.New(refusal.Invalid, "leave devices out", "an outside change is pushed back where it was made, and nowhere else")
+		return nil, refusal.New(
+			refusal.Invalid, "leave devices out",
+			"an outside change is pushed back where it was made, and nowhere else",
+		)
 	}
 	o, ch, brought, err := a.Decisions.PushBack(c.ctx, c.person, n, in.Title, in.Ticket)
 	if err != nil {

@@ -71,7 +71,10 @@ func TestJobs(t *testing.T) {
 		})
 		require.NoError(t, err)
 		d.ok("nell", "GET", path(last.ID)+"?wait=20", nil, &j)
-		require.Equal(t, []any{"failed", "no", map[string]any{"archive": "away", "copies": 0.0}}, []any{j.State, j.Trouble, j.Result})
+		require.Equal(
+			t, []any{"failed", "no", map[string]any{"archive": "away", "copies": 0.0}},
+			[]any{j.State, j.Trouble, j.Result},
+		)
 	}
 	status, _, _ = d.do("nell", "GET", path(ids[0]), nil, nil)
 	assert.Equal(t, http.StatusNotFound, status, "old ones are forgotten")
@@ -103,7 +106,10 @@ func TestPlaces(t *testing.T) {
 	var c wire.Change
 	d.ok("nell", "POST", "/changes", wire.NewChange{Title: "secret"}, &c)
 	value := "hidden"
-	d.ok("nell", "POST", fmt.Sprintf("/changes/%d/edits", c.Number), wire.NewEdit{Devices: []string{quay}, Op: "put", Path: "/system/contact", Value: &value}, nil)
+	d.ok(
+		"nell", "POST", fmt.Sprintf("/changes/%d/edits", c.Number),
+		wire.NewEdit{Devices: []string{quay}, Op: "put", Path: "/system/contact", Value: &value}, nil,
+	)
 	draft := fmt.Sprintf("%s@change:%d", quay, c.Number)
 	var got wire.Comparison
 	d.ok("nell", "GET", compare(quay, draft), nil, &got)
@@ -116,8 +122,11 @@ func TestPlaces(t *testing.T) {
 	d.ok("nell", "GET", compare(quay, router, "path", "/system/contact", "context", "0"), nil, &got)
 	assert.Equal(t, "/system/contact", got.Path)
 	for place, want := range map[string]string{
-		"nix": `there is no device "nix"`, quay + "@": "is no place to read from", quay + "@rev:x": "is no place", quay + "@rev:9": "has no revision 9", quay + "@startup:9": "has no startup 9", quay + "@change:99": "there is no change 99",
-		quay + "@snapshot:9": `there is no snapshot "9"`, quay + "@at:then": "is no time", quay + "@archive:1": "there is no copy 1", quay + "@before:1": "was not committed on",
+		"nix": `there is no device "nix"`, quay + "@": "is no place to read from", quay + "@rev:x": "is no place",
+		quay + "@rev:9": "has no revision 9", quay + "@startup:9": "has no startup 9",
+		quay + "@change:99": "there is no change 99", quay + "@snapshot:9": `there is no snapshot "9"`,
+		quay + "@at:then": "is no time", quay + "@archive:1": "there is no copy 1",
+		quay + "@before:1": "was not committed on",
 	} {
 		status, p, _ := d.do("nell", "GET", compare(place, quay), nil, nil)
 		assert.Contains(t, []int{http.StatusUnprocessableEntity, http.StatusNotFound}, status, place)
@@ -127,7 +136,10 @@ func TestPlaces(t *testing.T) {
 	assert.Equal(t, []any{http.StatusUnprocessableEntity, `"yesterday" is no moment`}, []any{status, p.Detail})
 	status, _, _ = d.do("nell", "GET", "/compare/fleet?from=running&site=Nowhere", nil, nil)
 	assert.Equal(t, http.StatusNotFound, status)
-	for _, q := range []string{"/devices/" + quay + "/revisions?line=candidate", "/devices/" + quay + "/history", "/devices/" + quay + "/blame?path=system"} {
+	for _, q := range []string{
+		"/devices/" + quay + "/revisions?line=candidate", "/devices/" + quay + "/history",
+		"/devices/" + quay + "/blame?path=system",
+	} {
 		status, _, _ := d.do("vera", "GET", q, nil, nil)
 		assert.Equal(t, http.StatusUnprocessableEntity, status, q)
 	}
@@ -169,13 +181,34 @@ func TestImportAndCarry(t *testing.T) {
 		d.ok("nell", "POST", "/import", wire.NewImport{Device: quay, Name: "a file", Text: text}, &out)
 		assert.Zero(t, out.Change, "it is so already")
 		assert.Contains(t, out.Parts[0].Notes[0], format+" file of "+quay+", as of 20")
-		d.ok("nell", "POST", "/import", wire.NewImport{Device: slip, Name: "a file", Text: text, Paths: []string{"/system/contact", "/vlans"}, From: &wire.Origin{Device: quay, Model: "Box", Serial: "S-1", At: time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)}}, &out)
-		assert.Contains(t, strings.Join(out.Parts[0].Notes, "\n"), "as of 2026-11-20T00:00:00Z, Box S-1\nBEWARE: it is from "+quay+" and goes onto "+slip)
+		d.ok(
+			"nell", "POST", "/import",
+			wire.NewImport{
+				Device: slip, Name: "a file", Text: text, Paths: []string{"/system/contact", "/vlans"},
+				From: &wire.Origin{
+					Device: quay, Model: "Box", Serial: "S-1", At: time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC),
+				},
+			},
+			&out,
+		)
+		assert.Contains(
+			t, strings.Join(out.Parts[0].Notes, "\n"),
+			"as of 2026-11-20T00:00:00Z, Box S-1\nBEWARE: it is from "+quay+" and goes onto "+slip,
+		)
 	}
-	status, p, _ := d.do("nell", "POST", "/import", wire.NewImport{Device: slip, Name: "bad.xml", Text: "<config xmlns='urn:ietf:params:xml:ns:netconf:base:1.0'><nix/></config>"}, nil)
+	status, p, _ := d.do(
+		"nell", "POST", "/import",
+		wire.NewImport{
+			Device: slip, Name: "bad.xml",
+			Text: "<config xmlns='urn:ietf:params:xml:ns:netconf:base:1.0'><nix/></config>",
+		},
+		nil,
+	)
 	assert.Equal(t, http.StatusUnprocessableEntity, status)
 	assert.Contains(t, p.Detail, "bad.xml, read as xml: line 1, column")
-	for _, in := range []wire.NewImport{{Device: slip, Text: "x"}, {Device: "nix", Name: "x", Text: "system\n"}, {Device: slip, Name: "x", Text: ""}} {
+	for _, in := range []wire.NewImport{
+		{Device: slip, Text: "x"}, {Device: "nix", Name: "x", Text: "system\n"}, {Device: slip, Name: "x", Text: ""},
+	} {
 		status, _, _ := d.do("nell", "POST", "/import", in, nil)
 		assert.GreaterOrEqual(t, status, 400, "%+v", in)
 	}
@@ -198,7 +231,10 @@ func TestImportAndCarry(t *testing.T) {
 	status, body = post("?onto="+slip+"&device="+quay, tar)
 	require.Equal(t, 201, status, body)
 	assert.Contains(t, body, "BEWARE: it is from "+quay+" and goes onto "+slip)
-	for query, says := range map[string]string{"?onto=" + slip: "the bundle holds 2 configurations", "?device=nix": "holds nothing of nix; it holds " + quay, "?onto=nix&device=" + quay: `there is no device \"nix\"`} {
+	for query, says := range map[string]string{
+		"?onto=" + slip: "the bundle holds 2 configurations", "?device=nix": "holds nothing of nix; it holds " + quay,
+		"?onto=nix&device=" + quay: `there is no device \"nix\"`,
+	} {
 		status, body = post(query, tar)
 		assert.GreaterOrEqual(t, status, 400, query)
 		assert.Contains(t, body, says)

@@ -14,7 +14,8 @@ func acts(r rune) bool {
 	switch {
 	case r == '\n' || r == '\t':
 		return false
-	case unicode.IsControl(r), r == '\u061c', r == '\u200e', r == '\u200f', r >= '\u2028' && r <= '\u202e', r >= '\u2066' && r <= '\u2069':
+	case unicode.IsControl(r), r == '\u061c', r == '\u200e', r == '\u200f', r >= '\u2028' && r <= '\u202e',
+		r >= '\u2066' && r <= '\u2069':
 		return true
 	}
 	return false
@@ -24,7 +25,9 @@ func acts(r rune) bool {
 func standing(what, text string) error {
 	if i := strings.IndexFunc(text, acts); i >= 0 {
 		r := []rune(text[i:])[0]
-		return refusal.New(refusal.Invalid, "take it out", "%s holds %U, a character that acts instead of being read", what, r)
+		return refusal.New(
+			refusal.Invalid, "take it out", "%s holds %U, a character that acts instead of being read", what, r,
+		)
 	}
 	return nil
 }

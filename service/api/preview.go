@@ -37,7 +37,9 @@ func (a *API) preview(c *call) (any, error) {
 	}
 	as := c.QueryParam("as")
 	if !slices.Contains(forms, as) {
-		return nil, refusal.New(refusal.Invalid, "give one of"+strings.Join(forms, " "), "%q is no form of a preview", as)
+		return nil, refusal.New(
+			refusal.Invalid, "give one of"+strings.Join(forms, " "), "%q is no form of a preview", as,
+		)
 	}
 	switch ch.State {
 	case "draft", "failed", "reverted", "scheduled":
@@ -48,12 +50,16 @@ func (a *API) preview(c *call) (any, error) {
 
 // previewAhead is what a commit would do now.
 func (a *API) previewAhead(c *call, ch store.Change, context int, as string) (any, error) {
-	opt := desk.Options{Device: c.QueryParam("device"), By: c.QueryParam("by"), TryOut: c.QueryParam("validate") == "true"}
+	opt := desk.Options{
+		Device: c.QueryParam("device"), By: c.QueryParam("by"), TryOut: c.QueryParam("validate") == "true",
+	}
 	verdicts, seen, err := a.Desk.Preview(c.ctx, c.person, ch.Number, opt)
 	if err != nil {
 		return nil, err
 	}
-	out := wire.Preview{Parts: []wire.PartPreview{}, Empty: true, Ready: true, Against: "running", Digest: seen.Digest, At: seen.At}
+	out := wire.Preview{
+		Parts: []wire.PartPreview{}, Empty: true, Ready: true, Against: "running", Digest: seen.Digest, At: seen.At,
+	}
 	if out.Change, err = a.Documents.Change(c.ctx, c.person, ch.Number); err != nil {
 		return nil, err
 	}
@@ -116,9 +122,11 @@ const manyChanges = 50
 
 func (a *API) partPreview(c *call, v desk.Verdict, context int) (wire.PartPreview, error) {
 	p := wire.PartPreview{
-		Device: v.Device, Base: v.Base.Number, Tag: v.Tag, Edits: []wire.Edit{}, Count: v.Difference.Count(), Lines: lines(v.Difference, context), Items: items(v.Difference),
-		Read: v.Read, Trouble: v.Trouble, Behind: v.Behind, Findings: v.Check.Findings, Unchecked: v.Check.Unchecked, Reasons: v.Check.Reasons,
-		Guard: documents.Guard(v.Guard), Unsaved: v.Unsaved, HeldBy: v.HeldBy, Tried: v.Tried, Said: v.Said, MovesTo: v.MovesTo, Hindrance: v.Blocker(), Helpless: v.Helpless(),
+		Device: v.Device, Base: v.Base.Number, Tag: v.Tag, Edits: []wire.Edit{}, Count: v.Difference.Count(),
+		Lines: lines(v.Difference, context), Items: items(v.Difference), Read: v.Read, Trouble: v.Trouble,
+		Behind: v.Behind, Findings: v.Check.Findings, Unchecked: v.Check.Unchecked, Reasons: v.Check.Reasons,
+		Guard: documents.Guard(v.Guard), Unsaved: v.Unsaved, HeldBy: v.HeldBy, Tried: v.Tried, Said: v.Said,
+		MovesTo: v.MovesTo, Hindrance: v.Blocker(), Helpless: v.Helpless(),
 	}
 	for i := range p.Lines {
 		p.Lines[i].Edit = v.StagedBy(p.Lines[i].Path)
@@ -137,7 +145,9 @@ func (a *API) partPreview(c *call, v desk.Verdict, context int) (wire.PartPrevie
 		p.Reserved = &r
 	}
 	for _, f := range v.Forecasts {
-		p.Forecasts = append(p.Forecasts, wire.Forecast{Device: f.Device, Answer: f.Answer, Path: f.Path, Because: f.Because})
+		p.Forecasts = append(
+			p.Forecasts, wire.Forecast{Device: f.Device, Answer: f.Answer, Path: f.Path, Because: f.Because},
+		)
 	}
 	p.Effects = v.Effects
 	for _, x := range v.Conflicts {
@@ -195,7 +205,10 @@ func steps(list []desk.Verdict) ([]string, int64) {
 			}
 		}
 	}
-	prepare := fmt.Sprintf("prepare: lock %s, read running afresh, write %s, validate, and read that back", few(names), plural(edits, "edit"))
+	prepare := fmt.Sprintf(
+		"prepare: lock %s, read running afresh, write %s, validate, and read that back", few(names),
+		plural(edits, "edit"),
+	)
 	if len(tried) > 0 {
 		prepare += "; try the way back in the candidate of " + few(tried)
 	}
@@ -209,7 +222,10 @@ func steps(list []desk.Verdict) ([]string, int64) {
 	if len(service) > 0 {
 		out = append(out, "hold: commit, with only this service to take it back: "+few(service))
 	}
-	out = append(out, "prove: open a new session to "+few(names), "wait for your word, or the end of the hold", "settle: confirm, read back, save to startup where there is one")
+	out = append(
+		out, "prove: open a new session to "+few(names), "wait for your word, or the end of the hold",
+		"settle: confirm, read back, save to startup where there is one",
+	)
 	// Connecting, locking, reading, writing, validating and reading back each take
 	// about as long as the reading did; then a second for it to take effect.
 	return out, int64((6*slowest + time.Second + time.Second/2) / time.Second)
@@ -266,7 +282,10 @@ func (a *API) previewDone(c *call, ch store.Change, context int) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		p := wire.PartPreview{Device: d.Name, Edits: []wire.Edit{}, Lines: []diff.Line{}, Items: []diff.Item{}, Read: true, Guard: documents.Guard(fleet.GuardOf(d.Capabilities))}
+		p := wire.PartPreview{
+			Device: d.Name, Edits: []wire.Edit{}, Lines: []diff.Line{}, Items: []diff.Item{}, Read: true,
+			Guard: documents.Guard(fleet.GuardOf(d.Capabilities)),
+		}
 		for _, e := range edits {
 			if e.Device == d.ID {
 				p.Edits = append(p.Edits, a.editDoc(c, d.Name, e))

@@ -64,7 +64,9 @@ func (a *API) checkpoint(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return wire.Checkpoint{Checkpoint: signed.Note, Entries: signed.Size, At: signed.At, Witnesses: a.Documents.WitnessList()}, nil
+	return wire.Checkpoint{
+		Checkpoint: signed.Note, Entries: signed.Size, At: signed.At, Witnesses: a.Documents.WitnessList(),
+	}, nil
 }
 
 // signedNow signs what the record is now, here and outside.
@@ -94,7 +96,10 @@ func (a *API) prove(c *call) (any, error) {
 		_, err = ledger.CheckProof(text)
 	}
 	if errors.Is(err, ledger.ErrAltered) {
-		return nil, refusal.New(refusal.Conflict, "find out who could write to the database: latch audit verify", "entry %d is not what was signed of it: %v", e.Seq, err)
+		return nil, refusal.New(
+			refusal.Conflict, "find out who could write to the database: latch audit verify",
+			"entry %d is not what was signed of it: %v", e.Seq, err,
+		)
 	}
 	return wire.Proof{Proof: string(text), Entries: signed.Size}, err
 }
@@ -107,14 +112,21 @@ func (a *API) extends(c *call) (any, error) {
 	}
 	old, err := ledger.Claim([]byte(in.Checkpoint))
 	if err != nil {
-		return nil, refusal.New(refusal.Invalid, "take the checkpoint as it was printed by: latch audit checkpoint", "%v", err)
+		return nil, refusal.New(
+			refusal.Invalid, "take the checkpoint as it was printed by: latch audit checkpoint", "%v", err,
+		)
 	}
 	signed, err := a.signedNow(c)
 	if err != nil {
 		return nil, err
 	}
 	if old.Size > signed.Size {
-		return nil, refusal.New(refusal.Conflict, "look at: latch audit verify", "the checkpoint is of %d entries, and the record has %d: it is of another record, or the end of this one was cut off", old.Size, signed.Size)
+		return nil, refusal.New(
+			refusal.Conflict, "look at: latch audit verify",
+			"the checkpoint is of %d entries, and the record has %d: it is of another record, or the end of this one "+
+				"was cut off",
+			old.Size, signed.Size,
+		)
 	}
 	text, err := a.Log.Extends(c.ctx, old.Size, signed)
 	return wire.Proof{Proof: string(text), Entries: signed.Size}, err

@@ -46,7 +46,9 @@ func (a *API) addReceiver(c *call) (any, error) {
 	}
 	r, err := a.Notifier.Add(c.ctx, c.person.Name, notify.Wanted{
 		Name: in.Name, Kind: in.Kind, Place: in.Place, Line: in.Line, Secret: in.Secret,
-		Settings: notify.Settings{Authority: in.Authority, From: in.From, To: in.To, Account: in.Account, Gather: in.Gather},
+		Settings: notify.Settings{
+			Authority: in.Authority, From: in.From, To: in.To, Account: in.Account, Gather: in.Gather,
+		},
 	})
 	return documents.Receiver(r, 0), err
 }

@@ -21,32 +21,38 @@ func (a *API) recordRoutes() []route {
 	return []route{
 		{
 			id: "listCommits", method: "GET", path: "/commits", needs: toRead,
-			summary: "Every commit, newest first, with who had a hand in it; by a person (who staged, committed or confirmed), of a device, of a change; before is a place in it",
-			out:     wire.CommitRecords{}, query: []string{"who", "device", "change", "since", "until", "before", "limit"}, handle: a.commits,
+			summary: "Every commit, newest first, with who had a hand in it; by a person (who staged, committed or " +
+				"confirmed), of a device, of a change; before is a place in it",
+			out:   wire.CommitRecords{},
+			query: []string{"who", "device", "change", "since", "until", "before", "limit"}, handle: a.commits,
 		},
 		{
 			id: "getCommit", method: "GET", path: "/commits/:number", needs: toRead,
-			summary: "One commit: what it made of each device, its steps, who staged what; context is the number of unchanged neighbours",
-			out:     wire.CommitRecord{}, query: []string{"context"}, handle: a.commitRecord,
+			summary: "One commit: what it made of each device, its steps, who staged what; context is the number of " +
+				"unchanged neighbours",
+			out: wire.CommitRecord{}, query: []string{"context"}, handle: a.commitRecord,
 		},
 		{
 			id: "changeReport", method: "GET", path: "/changes/:number/report", about: aChange, needs: toRead,
-			summary: "A change's report: what is planned before its commit, what happened after it; format is pdf or html",
-			query:   []string{"format"}, handle: a.changeReport,
+			summary: "A change's report: what is planned before its commit, what happened after it; format is " +
+				"pdf or html",
+			query: []string{"format"}, handle: a.changeReport,
 		},
 		{
 			id: "periodReport", method: "GET", path: "/report", needs: toAudit,
-			summary: "A period's report, of all, of a device or of a person; since and until as in a line to search by; format is pdf or html",
-			query:   []string{"since", "until", "device", "who", "format"}, handle: a.spanReport,
+			summary: "A period's report, of all, of a device or of a person; since and until as in a line to search " +
+				"by; format is pdf or html",
+			query: []string{"since", "until", "device", "who", "format"}, handle: a.spanReport,
 		},
 	}
 }
 
 func (a *API) commitRecordDoc(c *call, r report.Commit) (wire.CommitRecord, error) {
 	out := wire.CommitRecord{
-		Number: r.ID, Change: r.Change.Number, Title: r.Change.Title, Ticket: r.Change.Ticket, Author: r.Change.Author, Staged: append([]string{}, r.Staged...),
-		Committed: r.Actor, Confirmed: r.Confirmed, Started: r.Started, Ended: r.Ended, Seconds: r.Took().Seconds(), Hold: int64(r.Hold / time.Second),
-		Outcome: r.State.Outcome, Reason: r.State.Reason, Newest: r.Newest, Devices: []string{},
+		Number: r.ID, Change: r.Change.Number, Title: r.Change.Title, Ticket: r.Change.Ticket, Author: r.Change.Author,
+		Staged: append([]string{}, r.Staged...), Committed: r.Actor, Confirmed: r.Confirmed, Started: r.Started,
+		Ended: r.Ended, Seconds: r.Took().Seconds(), Hold: int64(r.Hold / time.Second), Outcome: r.State.Outcome,
+		Reason: r.State.Reason, Newest: r.Newest, Devices: []string{},
 	}
 	for _, d := range r.Devices {
 		out.Devices = append(out.Devices, d.Name)
@@ -147,7 +153,10 @@ func (a *API) commitRecord(c *call) (any, error) {
 	}
 	for _, d := range r.Devices {
 		if df := a.redactor(c, d).Difference(made[d.Name]); df != nil {
-			out.Parts = append(out.Parts, wire.CommitPart{Device: d.Name, Count: df.Count(), Lines: lines(df, context), Items: items(df)})
+			out.Parts = append(
+				out.Parts,
+				wire.CommitPart{Device: d.Name, Count: df.Count(), Lines: lines(df, context), Items: items(df)},
+			)
 		}
 	}
 	if out.Steps, err = a.Reports.Steps(c.ctx, r); err != nil {
@@ -210,7 +219,9 @@ func (a *API) spanReport(c *call) (any, error) {
 		s.Since = s.Until.Add(-7 * 24 * time.Hour)
 	}
 	if s.Since.After(s.Until) {
-		return nil, refusal.New(refusal.Invalid, "", "the period ends %s, before it begins", s.Until.Format(time.RFC3339))
+		return nil, refusal.New(
+			refusal.Invalid, "", "the period ends %s, before it begins", s.Until.Format(time.RFC3339),
+		)
 	}
 	if s.Device != "" {
 		if _, err := a.deviceNamed(c, s.Device); err != nil {
@@ -221,7 +232,10 @@ func (a *API) spanReport(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.printed(c, r, form, "report-"+s.Since.UTC().Format(time.DateOnly)+"-to-"+s.Until.UTC().Format(time.DateOnly), ledger.Entry{Device: s.Device})
+	return a.printed(
+		c, r, form, "report-"+s.Since.UTC().Format(time.DateOnly)+"-to-"+s.Until.UTC().Format(time.DateOnly),
+		ledger.Entry{Device: s.Device},
+	)
 }
 
 // printed writes a report and enters in the ledger that it was taken.

@@ -66,11 +66,17 @@ func TestCommitRecords(t *testing.T) {
 	d.ok("vera", "GET", "/commits", nil, &page)
 	require.Len(t, page.Commits, 2)
 	c := page.Commits[1]
-	assert.Equal(t, []any{first, "Contact", "TF-7", "nell", "otto", "kept", true}, []any{c.Change, c.Title, c.Ticket, c.Committed, c.Confirmed, string(c.Outcome), c.Newest})
+	assert.Equal(
+		t, []any{first, "Contact", "TF-7", "nell", "otto", "kept", true},
+		[]any{c.Change, c.Title, c.Ticket, c.Committed, c.Confirmed, string(c.Outcome), c.Newest},
+	)
 	assert.Equal(t, []string{"otto"}, c.Staged)
 	assert.Equal(t, "abel", c.Notes[0].Actor)
 	assert.Positive(t, c.Seconds)
-	for query, want := range map[string]int{"who=otto": 2, "who=abel": 0, "device=" + quay: 2, fmt.Sprintf("change=%d", second): 1, "since=2000-01-01": 2, "until=2000-01-01": 0, "limit=1": 1, "before=2": 1} {
+	for query, want := range map[string]int{
+		"who=otto": 2, "who=abel": 0, "device=" + quay: 2, fmt.Sprintf("change=%d", second): 1, "since=2000-01-01": 2,
+		"until=2000-01-01": 0, "limit=1": 1, "before=2": 1,
+	} {
 		d.ok("vera", "GET", "/commits?"+query, nil, &page)
 		assert.Len(t, page.Commits, want, query)
 	}
@@ -84,11 +90,18 @@ func TestCommitRecords(t *testing.T) {
 		steps = append(steps, e.Action)
 	}
 	text := strings.Join(steps, " ")
-	for _, want := range []string{"commit.start", "commit.prepared", "commit.applied", "change.holding", "commit.confirm", "change.kept", "startup.saved"} {
+	for _, want := range []string{
+		"commit.start", "commit.prepared", "commit.applied", "change.holding", "commit.confirm", "change.kept",
+		"startup.saved",
+	} {
 		assert.Contains(t, text, want)
 	}
 	assert.NotContains(t, text, "change.open")
-	for path, want := range map[string]string{"/commits?limit=x": "a number is needed", "/commits?limit=501": "at most 500", "/commits?device=none": "there is no device", "/commits?since=soon": "goes wrong at column", "/commits/99": "there is no commit 99", "/commits/x": "is not a commit number"} {
+	for path, want := range map[string]string{
+		"/commits?limit=x": "a number is needed", "/commits?limit=501": "at most 500",
+		"/commits?device=none": "there is no device", "/commits?since=soon": "goes wrong at column",
+		"/commits/99": "there is no commit 99", "/commits/x": "is not a commit number",
+	} {
 		_, p, _ := d.do("vera", "GET", path, nil, nil)
 		assert.Contains(t, p.Detail, want, path)
 	}
@@ -107,13 +120,22 @@ func TestReports(t *testing.T) {
 	var draft wire.Change
 	d.ok("nell", "POST", "/changes", wire.NewChange{Title: "Planned"}, &draft)
 	value := "planned value"
-	d.ok("nell", "POST", fmt.Sprintf("/changes/%d/edits", draft.Number), wire.NewEdit{Device: quay, Op: "put", Path: "/system/contact", Value: &value}, nil)
+	d.ok(
+		"nell", "POST", fmt.Sprintf("/changes/%d/edits", draft.Number),
+		wire.NewEdit{Device: quay, Op: "put", Path: "/system/contact", Value: &value}, nil,
+	)
 
 	happened := fmt.Sprintf("/changes/%d/report", n)
 	for path, shows := range map[string][]string{
-		happened: {"What happened", "Commit 1", "otto", "kept, saved to startup", "commit.confirm", "TF-7", "東京", "Ölhafen"},
-		fmt.Sprintf("/changes/%d/report", draft.Number): {"What is planned", "planned value", "Lockout forecast", "Guard"},
-		"/report?since=1d":                 {"All that happened", "Outside change 1", "moved by hand", "to be decided", "The ledger", "Commits kept"},
+		happened: {
+			"What happened", "Commit 1", "otto", "kept, saved to startup", "commit.confirm", "TF-7", "東京", "Ölhafen",
+		},
+		fmt.Sprintf("/changes/%d/report", draft.Number): {
+			"What is planned", "planned value", "Lockout forecast", "Guard",
+		},
+		"/report?since=1d": {
+			"All that happened", "Outside change 1", "moved by hand", "to be decided", "The ledger", "Commits kept",
+		},
 		"/report?since=1d&device=" + quay:  {"What happened on " + quay, "Outside change 1"},
 		"/report?since=1d&who=otto":        {"What otto did", "edit.put"},
 		"/report?until=2001-01-01&who=eve": {"What eve did", "Commits", "none"},
@@ -137,14 +159,22 @@ func TestReports(t *testing.T) {
 	assert.Equal(t, "application/pdf", pdf.Header().Get("Content-Type"))
 	words := onPaper(t, pdf.Body.Bytes())
 	joined := strings.Join(strings.Fields(words), "")
-	for _, want := range []string{"page1of", "Committedby" + "nell", "Confirmedby" + "otto", "Ölhafen", "□□", "commit.confirmed"} {
+	for _, want := range []string{
+		"page1of", "Committedby" + "nell", "Confirmedby" + "otto", "Ölhafen", "□□", "commit.confirmed",
+	} {
 		assert.Contains(t, joined, want)
 	}
 	assert.Contains(t, joined, long, "no line is cut off")
 	whole := d.page("nell", "/report?since=1d&format=pdf")
-	assert.Contains(t, onPaper(t, whole.Body.Bytes()), d.Found(0, "kind:report.made")[0].Prev, "each page names the ledger's digest")
+	assert.Contains(
+		t, onPaper(t, whole.Body.Bytes()), d.Found(0, "kind:report.made")[0].Prev,
+		"each page names the ledger's digest",
+	)
 
-	for path, want := range map[string]string{happened + "?format=doc": "is no format of a report", "/report?since=1d&until=2d": "is before since", "/report?device=none": "there is no device", "/changes/99/report": "there is no change 99"} {
+	for path, want := range map[string]string{
+		happened + "?format=doc": "is no format of a report", "/report?since=1d&until=2d": "is before since",
+		"/report?device=none": "there is no device", "/changes/99/report": "there is no change 99",
+	} {
 		_, p, _ := d.do("nell", "GET", path, nil, nil)
 		assert.Contains(t, p.Detail, want, path)
 	}
@@ -190,7 +220,9 @@ func TestOutsideAPI(t *testing.T) {
 	require.Len(t, list, 1)
 	var o wire.Outside
 	d.ok("vera", "GET", "/outside/1", nil, &o)
-	assert.Equal(t, []any{quay, 1, "open", "/ietf-system:system/contact"}, []any{o.Device, o.Places, o.State, o.Items[0].Path})
+	assert.Equal(
+		t, []any{quay, 1, "open", "/ietf-system:system/contact"}, []any{o.Device, o.Places, o.State, o.Items[0].Path},
+	)
 	assert.NotEmpty(t, o.Listened)
 	var pushed wire.Pushed
 	d.ok("nell", "POST", "/outside/1/push-back", wire.NewPush{Ticket: "TF-9"}, &pushed)
@@ -215,7 +247,10 @@ func TestOutsideAPI(t *testing.T) {
 	var silences []wire.Silence
 	d.ok("vera", "GET", "/silences", nil, &silences)
 	assert.Empty(t, silences)
-	for path, want := range map[string]string{"/outside/99/adopt": "there is no outside change 99", "/outside/1/adopt": "is adopted already, by otto", "/outside/x/adopt": "is not a number of an outside change"} {
+	for path, want := range map[string]string{
+		"/outside/99/adopt": "there is no outside change 99", "/outside/1/adopt": "is adopted already, by otto",
+		"/outside/x/adopt": "is not a number of an outside change",
+	} {
 		_, p, _ := d.do("nell", "POST", path, wire.Adopt{Note: "x"}, nil)
 		assert.Contains(t, p.Detail, want)
 	}
@@ -251,7 +286,8 @@ func TestReceiversAndMetrics(t *testing.T) {
 	measure.Header.Set("Authorization", "Bearer "+d.tokens["nell"])
 	d.h.ServeHTTP(rec, measure)
 	for _, want := range []string{
-		`oaken_latch_commits_total{outcome="kept"} 1`, `oaken_latch_commits_total{outcome="failed"} 0`, `oaken_latch_outside_changes{state="open"} 1`, `oaken_latch_device_up{device="saltern-quay",site=""} 1`,
+		`oaken_latch_commits_total{outcome="kept"} 1`, `oaken_latch_commits_total{outcome="failed"} 0`,
+		`oaken_latch_outside_changes{state="open"} 1`, `oaken_latch_device_up{device="saltern-quay",site=""} 1`,
 		`oaken_latch_receiver_well{receiver="loghost"} 1`, "oaken_latch_commits_open 0",
 	} {
 		assert.Contains(t, rec.Body.String(), want)

@@ -28,7 +28,10 @@ func (a *API) redactorOf(c *call, device string) *redact.Redactor {
 
 // editDoc tells of an edit, with a name in the place of a secret value.
 func (a *API) editDoc(c *call, device string, e store.Edit) wire.Edit {
-	out := wire.Edit{ID: e.ID, Device: device, Op: e.Op, Path: e.Path, Value: e.Value, Mode: e.Mode, Source: e.Source, Lines: e.Lines, Actor: e.Actor, At: e.At}
+	out := wire.Edit{
+		ID: e.ID, Device: device, Op: e.Op, Path: e.Path, Value: e.Value, Mode: e.Mode, Source: e.Source,
+		Lines: e.Lines, Actor: e.Actor, At: e.At,
+	}
 	v := a.redactorOf(c, device)
 	if v == nil {
 		return out

@@ -16,10 +16,14 @@ import (
 
 // routes is the API, operation by operation.
 func (a *API) routes() []route {
-	return append(slices.Concat(a.historyRoutes(), a.archiveRoutes(), a.auditRoutes(), a.outsideRoutes(), a.recordRoutes(), a.receiverRoutes(), a.trafficRoutes(), a.accessRoutes(), a.factorRoutes(), a.approvalRoutes(), a.proposalRoutes()), []route{
+	return append(slices.Concat(
+		a.historyRoutes(), a.archiveRoutes(), a.auditRoutes(), a.outsideRoutes(), a.recordRoutes(), a.receiverRoutes(),
+		a.trafficRoutes(), a.accessRoutes(), a.factorRoutes(), a.approvalRoutes(), a.proposalRoutes(),
+	), []route{
 		{
 			id: "streamEvents", method: "GET", path: "/events", needs: toRead,
-			summary: "What happens, as it is written (server-sent events): entries of the ledger for those who may audit, and for those who may read that something they see has moved; resumes after Last-Event-ID",
+			summary: "What happens, as it is written (server-sent events): entries of the ledger for those who may " +
+				"audit, and for those who may read that something they see has moved; resumes after Last-Event-ID",
 			streams: []string{"text/event-stream"}, lasts: true, handle: a.events,
 		},
 		{
@@ -69,8 +73,9 @@ func (a *API) routes() []route {
 		},
 		{
 			id: "deviceDifference", method: "GET", path: "/devices/:name/difference", about: aDevice, needs: toRead,
-			summary: "Two of a device's configurations compared, by default what its startup lacks of running; from and to are as for config",
-			out:     wire.Difference{}, query: []string{"from", "to", "context"}, handle: a.difference,
+			summary: "Two of a device's configurations compared, by default what its startup lacks of running; from " +
+				"and to are as for config",
+			out: wire.Difference{}, query: []string{"from", "to", "context"}, handle: a.difference,
 		},
 		{
 			id: "setDevice", method: "PATCH", path: "/devices/:name", about: aDevice, needs: toAdminister,
@@ -98,14 +103,14 @@ func (a *API) routes() []route {
 			out:     []wire.Visitor{}, handle: a.visitors,
 		},
 		{
-			id: "endSession", method: "DELETE", path: "/devices/:name/sessions/:id", about: aDevice, needs: toAdminister,
-			summary: "End a session on the device",
-			status:  204, handle: a.endVisit,
+			id: "endSession", method: "DELETE", path: "/devices/:name/sessions/:id", about: aDevice,
+			needs: toAdminister, summary: "End a session on the device", status: 204, handle: a.endVisit,
 		},
 		{
-			id: "clearCandidate", method: "DELETE", path: "/devices/:name/candidate", about: aDevice, needs: toAdminister,
-			summary: "Discard what somebody left in the device's candidate; it goes on record first",
-			status:  204, handle: a.clearCandidate,
+			id: "clearCandidate", method: "DELETE", path: "/devices/:name/candidate", about: aDevice,
+			needs:   toAdminister,
+			summary: "Discard what somebody left in the device's candidate; it goes on record first", status: 204,
+			handle: a.clearCandidate,
 		},
 		{
 			id: "deviceClock", method: "GET", path: "/devices/:name/clock", about: aDevice, needs: toRead,
@@ -119,8 +124,12 @@ func (a *API) routes() []route {
 		},
 		{
 			id: "listChanges", method: "GET", path: "/changes", needs: toRead,
-			summary: "The changes one may see, newest first, at most limit (200 unless said, 500 at most); before is the number of the last one that was given; in one of the states (with commas between), by their author, with a text in title or ticket, whose number begins with digits; count=true tells in the header " + wire.CountHeader + " how many there are",
-			out:     []wire.Change{}, query: []string{"before", "limit", "state", "author", "text", "number", "count"}, handle: a.changes,
+			summary: "The changes one may see, newest first, at most limit (200 unless said, 500 at most); before is " +
+				"the number of the last one that was given; in one of the states (with commas between), by their " +
+				"author, with a text in title or ticket, whose number begins with digits; count=true tells in " +
+				"the header " + wire.CountHeader + " how many there are",
+			out: []wire.Change{}, query: []string{"before", "limit", "state", "author", "text", "number", "count"},
+			handle: a.changes,
 		},
 		{
 			id: "openChange", method: "POST", path: "/changes", needs: toStage,
@@ -149,8 +158,9 @@ func (a *API) routes() []route {
 		},
 		{
 			id: "getPart", method: "GET", path: "/changes/:number/parts/:name", about: aChange, needs: toRead,
-			summary: "What is staged on a device so far, as an outline to be edited; path is the part of it that is wanted",
-			out:     wire.Part{}, query: []string{"path"}, handle: a.part,
+			summary: "What is staged on a device so far, as an outline to be edited; path is the part of it " +
+				"that is wanted",
+			out: wire.Part{}, query: []string{"path"}, handle: a.part,
 		},
 		{
 			id: "listEdits", method: "GET", path: "/changes/:number/edits", about: aChange, needs: toRead,
@@ -169,8 +179,10 @@ func (a *API) routes() []route {
 		},
 		{
 			id: "previewChange", method: "GET", path: "/changes/:number/preview", about: aChange, needs: toRead,
-			summary: "What the change would do; context is the number of unchanged neighbours shown, as another form of the difference (unified, edit-config, yang-patch, yang-patch-json, outline or xml for the whole result), by one person's edits, validate=true has the devices judge the result",
-			out:     wire.Preview{}, query: []string{"context", "device", "by", "as", "validate"}, handle: a.preview,
+			summary: "What the change would do; context is the number of unchanged neighbours shown, as another form " +
+				"of the difference (unified, edit-config, yang-patch, yang-patch-json, outline or xml for the whole " +
+				"result), by one person's edits, validate=true has the devices judge the result",
+			out: wire.Preview{}, query: []string{"context", "device", "by", "as", "validate"}, handle: a.preview,
 		},
 		{
 			id: "shareChange", method: "POST", path: "/changes/:number/company", about: aChange, needs: toStage,
@@ -178,9 +190,8 @@ func (a *API) routes() []route {
 			in:      wire.Share{}, out: wire.Change{}, handle: a.share,
 		},
 		{
-			id: "unshareChange", method: "DELETE", path: "/changes/:number/company/:account", about: aChange, needs: toStage,
-			summary: "Take somebody off the change",
-			out:     wire.Change{}, handle: a.unshare,
+			id: "unshareChange", method: "DELETE", path: "/changes/:number/company/:account", about: aChange,
+			needs: toStage, summary: "Take somebody off the change", out: wire.Change{}, handle: a.unshare,
 		},
 		{
 			id: "addNote", method: "POST", path: "/changes/:number/notes", about: aChange, needs: toStage,
@@ -299,8 +310,9 @@ func (a *API) routes() []route {
 		},
 		{
 			id: "listUnsettled", method: "GET", path: "/changes/:number/unsettled", about: aChange, needs: toCommit,
-			summary: "What the devices hold of a change that was under way when the backup was taken that the records come from; they are read",
-			out:     []wire.Unsettled{}, handle: a.unsettled,
+			summary: "What the devices hold of a change that was under way when the backup was taken that the " +
+				"records come from; they are read",
+			out: []wire.Unsettled{}, handle: a.unsettled,
 		},
 		{
 			id: "settleChange", method: "POST", path: "/changes/:number/settle", about: aChange, needs: toCommit,
@@ -344,7 +356,8 @@ func (a *API) addDevice(c *call) (any, error) {
 		return nil, err
 	}
 	err := a.Fleet.Add(c.ctx, c.person.Name, fleet.NewDevice{
-		SeenAs: in.SeenAs, Name: in.Name, Address: in.Address, Account: in.Account, Password: in.Password, PrivateKey: in.PrivateKey, Site: in.Site, Role: in.Role,
+		SeenAs: in.SeenAs, Name: in.Name, Address: in.Address, Account: in.Account, Password: in.Password,
+		PrivateKey: in.PrivateKey, Site: in.Site, Role: in.Role,
 	})
 	if err != nil {
 		return nil, err

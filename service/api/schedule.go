@@ -107,7 +107,9 @@ func (a *API) scheduled(c *call) (any, error) {
 func (a *API) unschedule(c *call) (any, error) {
 	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	if err != nil {
-		return nil, refusal.New(refusal.Invalid, "see latch schedule", "%q is not a number of the schedule", c.Param("id"))
+		return nil, refusal.New(
+			refusal.Invalid, "see latch schedule", "%q is not a number of the schedule", c.Param("id"),
+		)
 	}
 	return nil, a.Commits.Unschedule(c.ctx, c.person, id)
 }

@@ -9,7 +9,9 @@ import (
 )
 
 // holdsNames are what a device was found to hold, as the API names it.
-var holdsNames = map[guard.Found]string{guard.FoundBase: "former", guard.FoundResult: "change", guard.FoundOther: "neither"}
+var holdsNames = map[guard.Found]string{
+	guard.FoundBase: "former", guard.FoundResult: "change", guard.FoundOther: "neither",
+}
 
 var pendingNames = map[guard.Pending]string{guard.IsPending: "yes", guard.NonePends: "no"}
 
@@ -21,7 +23,10 @@ func (a *API) unsettled(c *call) (any, error) {
 	list, err := a.Commits.Unsettled(c.ctx, c.person, n)
 	out := make([]wire.Unsettled, 0, len(list))
 	for _, u := range list {
-		doc := wire.Unsettled{Device: u.Device.Name, Address: u.Device.Address, Holds: holdsNames[u.Found], Pending: pendingNames[u.Pending]}
+		doc := wire.Unsettled{
+			Device: u.Device.Name, Address: u.Device.Address, Holds: holdsNames[u.Found],
+			Pending: pendingNames[u.Pending],
+		}
 		if u.Err != nil {
 			doc.Error = u.Err.Error()
 		}

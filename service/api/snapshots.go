@@ -25,13 +25,18 @@ func (a *API) snapshotDoc(c *call, s store.Snapshot) (wire.Snapshot, error) {
 			s.Name, s.Note = fmt.Sprintf("Before change %d", s.Change), ""
 		}
 	}
-	return wire.Snapshot{Number: s.Number, Name: s.Name, Note: s.Note, Actor: s.Actor, At: s.At, Change: s.Change, Protected: s.Protected, Retired: s.Retired, RetiredBy: s.RetiredBy, Devices: s.Devices}, nil
+	return wire.Snapshot{
+		Number: s.Number, Name: s.Name, Note: s.Note, Actor: s.Actor, At: s.At, Change: s.Change,
+		Protected: s.Protected, Retired: s.Retired, RetiredBy: s.RetiredBy, Devices: s.Devices,
+	}, nil
 }
 
 func (a *API) takenDoc(c *call, t history.Taken) (wire.Snapshot, error) {
 	out, err := a.snapshotDoc(c, t.Snapshot)
 	for _, i := range t.Items {
-		out.Items = append(out.Items, wire.SnapshotItem{Device: i.Device.Name, Revision: i.Revision, At: i.At, Unclean: i.Unclean})
+		out.Items = append(
+			out.Items, wire.SnapshotItem{Device: i.Device.Name, Revision: i.Revision, At: i.At, Unclean: i.Unclean},
+		)
 		out.Unclean = out.Unclean || len(i.Unclean) > 0
 	}
 	return out, err
@@ -81,7 +86,9 @@ func (a *API) some(c *call, names []string, site string, all bool) ([]store.Devi
 	case site != "":
 		list = slices.DeleteFunc(list, func(d store.Device) bool { return !strings.EqualFold(d.Site, site) })
 		if len(list) == 0 {
-			return nil, refusal.New(refusal.NotFound, "see the sites with: latch devices", "there is no device at site %q", site)
+			return nil, refusal.New(
+				refusal.NotFound, "see the sites with: latch devices", "there is no device at site %q", site,
+			)
 		}
 	case !all:
 		return nil, refusal.New(refusal.Invalid, "name devices, a site, or say all", "no device is named")
@@ -136,9 +143,15 @@ func (a *API) relabel(c *call) (any, error) {
 		return nil, err
 	}
 	if len(seen.Items) != len(all.Items) {
-		return nil, refusal.New(refusal.Forbidden, "ask an administrator", "snapshot %d holds devices on which account %s may not stage", s.Number, c.person.Name)
+		return nil, refusal.New(
+			refusal.Forbidden, "ask an administrator", "snapshot %d holds devices on which account %s may not stage",
+			s.Number, c.person.Name,
+		)
 	}
-	t, err := a.History.Relabel(c.ctx, c.person.Reach(), c.person.Name, s.Number, history.Relabel{Name: in.Name, Note: in.Note, Protected: in.Protected, Retired: in.Retired})
+	t, err := a.History.Relabel(
+		c.ctx, c.person.Reach(), c.person.Name, s.Number,
+		history.Relabel{Name: in.Name, Note: in.Note, Protected: in.Protected, Retired: in.Retired},
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -20,10 +20,16 @@ func (a *API) cover(c *call) (stencil.Cover, error) {
 }
 
 func (a *API) stencilDoc(c *call, cover stencil.Cover, v store.Stencil, device string) (wire.Stencil, error) {
-	out := wire.Stencil{Name: v.Name, Version: v.Version, Text: cover.Text(v.Text), Note: v.Note, Actor: v.Actor, At: v.At, Blanks: []wire.Blank{}}
+	out := wire.Stencil{
+		Name: v.Name, Version: v.Version, Text: cover.Text(v.Text), Note: v.Note, Actor: v.Actor, At: v.At,
+		Blanks: []wire.Blank{},
+	}
 	blanks, err := a.Desk.Blanks(c.ctx, c.person, v.Text, device)
 	for _, b := range blanks {
-		out.Blanks = append(out.Blanks, wire.Blank{Name: b.Name, Shared: b.Shared, Lines: b.Lines, Type: b.Type, Values: b.Values, Help: b.Help})
+		out.Blanks = append(
+			out.Blanks,
+			wire.Blank{Name: b.Name, Shared: b.Shared, Lines: b.Lines, Type: b.Type, Values: b.Values, Help: b.Help},
+		)
 	}
 	return out, err
 }
@@ -57,7 +63,13 @@ func useDocs(list []desk.Use, stencil string) []wire.Use {
 	var out []wire.Use
 	for _, u := range list {
 		if u.Stencil == stencil {
-			out = append(out, wire.Use{Stencil: u.Stencil, Device: u.DeviceName, Version: u.Version, Newest: u.Newest, Change: u.Change, Blanks: u.Blanks, Strayed: u.Strayed})
+			out = append(
+				out,
+				wire.Use{
+					Stencil: u.Stencil, Device: u.DeviceName, Version: u.Version, Newest: u.Newest, Change: u.Change,
+					Blanks: u.Blanks, Strayed: u.Strayed,
+				},
+			)
 		}
 	}
 	return out
@@ -78,7 +90,10 @@ func (a *API) stencil(c *call) (any, error) {
 	}
 	c.Response().Header().Set("ETag", fmt.Sprintf(`"v%d"`, out.Version))
 	for _, v := range all {
-		out.Versions = append(out.Versions, wire.Version{Version: v.Version, Note: v.Note, Actor: v.Actor, At: v.At, Text: cover.Text(v.Text)})
+		out.Versions = append(
+			out.Versions,
+			wire.Version{Version: v.Version, Note: v.Note, Actor: v.Actor, At: v.At, Text: cover.Text(v.Text)},
+		)
 	}
 	uses, err := a.Desk.Uses(c.ctx, c.person, out.Name)
 	out.Uses = useDocs(uses, out.Name)
@@ -142,7 +157,9 @@ func (a *API) shared(c *call) (any, error) {
 		if secret[v.Name] {
 			v.Items = a.Desk.ShownItems(v.Items)
 		}
-		out = append(out, wire.Shared{Name: v.Name, Version: v.Version, Items: v.Items, Note: v.Note, Actor: v.Actor, At: v.At})
+		out = append(
+			out, wire.Shared{Name: v.Name, Version: v.Version, Items: v.Items, Note: v.Note, Actor: v.Actor, At: v.At},
+		)
 	}
 	return out, err
 }

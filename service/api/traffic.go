@@ -24,14 +24,14 @@ func (a *API) trafficRoutes() []route {
 			status:  201, in: wire.NewExpectation{}, out: wire.Expectation{}, handle: a.expect,
 		},
 		{
-			id: "dropExpectation", method: "DELETE", path: "/changes/:number/expectations/:id", about: aChange, needs: toStage,
-			summary: "Take an expectation back",
-			status:  204, handle: a.unexpect,
+			id: "dropExpectation", method: "DELETE", path: "/changes/:number/expectations/:id", about: aChange,
+			needs: toStage, summary: "Take an expectation back", status: 204, handle: a.unexpect,
 		},
 		{
 			id: "acceptEffect", method: "POST", path: "/changes/:number/accept", about: aChange, needs: toStage,
-			summary: "Accept by its name what the change does at a place (a filter, or INTERFACE DIRECTION) though nobody expects it, as it is now",
-			status:  204, in: wire.AcceptEffect{}, handle: a.acceptEffect,
+			summary: "Accept by its name what the change does at a place (a filter, or INTERFACE DIRECTION) though " +
+				"nobody expects it, as it is now",
+			status: 204, in: wire.AcceptEffect{}, handle: a.acceptEffect,
 		},
 		{
 			id: "listFilters", method: "GET", path: "/devices/:name/filters", about: aDevice, needs: toRead,
@@ -45,8 +45,10 @@ func (a *API) trafficRoutes() []route {
 		},
 		{
 			id: "tracePacket", method: "GET", path: "/trace", needs: toRead,
-			summary: "What filters do with packets: packets is written as an expectation without its action, way is DEVICE/FILTER or DEVICE@PLACE/FILTER, several with commas in the order in which packets go through them",
-			out:     flow.Traced{}, query: []string{"packets", "way"}, handle: a.trace,
+			summary: "What filters do with packets: packets is written as an expectation without its action, way is " +
+				"DEVICE/FILTER or DEVICE@PLACE/FILTER, several with commas in the order in which packets go " +
+				"through them",
+			out: flow.Traced{}, query: []string{"packets", "way"}, handle: a.trace,
 		},
 		{
 			id: "compareFilters", method: "GET", path: "/filters/compare", needs: toRead,
@@ -177,7 +179,10 @@ func (a *API) filterAt(c *call, d store.Device, from, name string) (flow.Filter,
 func (a *API) oneFilter(c *call, text string) (flow.Filter, error) {
 	at, name, ok := strings.Cut(text, "/")
 	if !ok || name == "" {
-		return flow.Filter{}, refusal.New(refusal.Invalid, "write DEVICE/FILTER, or DEVICE@PLACE/FILTER as in gannet-hall@rev:3/hall-in", "%q names no filter", text)
+		return flow.Filter{}, refusal.New(
+			refusal.Invalid, "write DEVICE/FILTER, or DEVICE@PLACE/FILTER as in gannet-hall@rev:3/hall-in",
+			"%q names no filter", text,
+		)
 	}
 	device, from, placed := strings.Cut(at, "@")
 	if !placed {
@@ -206,7 +211,10 @@ func (a *API) compareFilters(c *call) (any, error) {
 func (a *API) trace(c *call) (any, error) {
 	e, err := flow.ParsePackets(c.QueryParam("packets"))
 	if err != nil {
-		return nil, refusal.New(refusal.Invalid, "write it like: tcp from 198.51.100.7 to 192.0.2.13 port 830", "the packets go wrong at %v", err)
+		return nil, refusal.New(
+			refusal.Invalid, "write it like: tcp from 198.51.100.7 to 192.0.2.13 port 830",
+			"the packets go wrong at %v", err,
+		)
 	}
 	var way []flow.Filter
 	for _, text := range strings.FieldsFunc(c.QueryParam("way"), func(r rune) bool { return r == ',' }) {
@@ -217,7 +225,10 @@ func (a *API) trace(c *call) (any, error) {
 		way = append(way, f)
 	}
 	if len(way) == 0 {
-		return nil, refusal.New(refusal.Invalid, "name them with way=DEVICE/FILTER, several with commas", "which filters do the packets go through?")
+		return nil, refusal.New(
+			refusal.Invalid, "name them with way=DEVICE/FILTER, several with commas",
+			"which filters do the packets go through?",
+		)
 	}
 	return flow.Trace(e, way), nil
 }

@@ -146,7 +146,10 @@ func (a *API) tell(c *echo.Context, id string, status int, took time.Duration) {
 	case c.Request().Method != http.MethodGet:
 		level = slog.LevelInfo
 	}
-	list := []any{"request", id, "method", c.Request().Method, "route", strings.TrimPrefix(path, prefix), "status", status, "ms", took.Milliseconds(), "from", c.RealIP()}
+	list := []any{
+		"request", id, "method", c.Request().Method, "route", strings.TrimPrefix(path, prefix), "status", status, "ms",
+		took.Milliseconds(), "from", c.RealIP(),
+	}
 	if who, _ := c.Get(whoKey).(string); who != "" {
 		list = append(list, "account", who)
 	}
@@ -161,7 +164,8 @@ func (a *API) tell(c *echo.Context, id string, status int, took time.Duration) {
 // method keeps what anybody can ask out of the names of metrics.
 func method(text string) string {
 	switch text {
-	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions:
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete,
+		http.MethodOptions:
 		return text
 	}
 	return "other"
@@ -178,7 +182,8 @@ func (a *API) headers(next echo.HandlerFunc) echo.HandlerFunc {
 		nonce := rand.Text()
 		c.Set(nonceKey, nonce)
 		h := c.Response().Header()
-		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; manifest-src 'self'; "+
+		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+
+			"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; manifest-src 'self'; "+
 			"base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("X-Frame-Options", "DENY")
@@ -207,7 +212,10 @@ func (a *API) calledRight(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		host = strings.TrimSuffix(strings.ToLower(strings.Trim(host, "[]")), ".")
 		if a.Names != nil && net.ParseIP(host) == nil && !slices.Contains(a.Names, host) {
-			return refusal.New(refusal.Misdirected, "call it by its address, or name it in the settings tls-names or public-url", "this service is not called %.80q", host)
+			return refusal.New(
+				refusal.Misdirected, "call it by its address, or name it in the settings tls-names or public-url",
+				"this service is not called %.80q", host,
+			)
 		}
 		return next(c)
 	}
@@ -223,7 +231,10 @@ func (a *API) ownOnly(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		if c.Request().Header.Get("Authorization") == "" {
 			if err := guard.Check(c.Request()); err != nil {
-				return refusal.New(refusal.Forbidden, "open the console itself", "a request from another site cannot use the console's session")
+				return refusal.New(
+					refusal.Forbidden, "open the console itself",
+					"a request from another site cannot use the console's session",
+				)
 			}
 		}
 		return next(c)
@@ -263,7 +274,10 @@ func (a *API) recovered(next echo.HandlerFunc) echo.HandlerFunc {
 			if e, ok := r.(error); ok && errors.Is(e, http.ErrAbortHandler) {
 				panic(r)
 			}
-			a.Logger.Error("a mistake of the service", "request", c.Request().Context().Value(requestID{}), "route", c.Path(), "kind", fmt.Sprintf("%T", r), "at", where())
+			a.Logger.Error(
+				"a mistake of the service", "request", c.Request().Context().Value(requestID{}), "route", c.Path(),
+				"kind", fmt.Sprintf("%T", r), "at", where(),
+			)
 			err = errors.New("the service made a mistake")
 		}()
 		return next(c)
@@ -306,5 +320,7 @@ func (a *API) secure(c *echo.Context) bool {
 	}
 	host, _, err := net.SplitHostPort(c.Request().RemoteAddr)
 	ip := net.ParseIP(host)
-	return err == nil && ip != nil && c.Request().Header.Get("X-Forwarded-Proto") == "https" && slices.ContainsFunc(a.Proxies, func(n net.IPNet) bool { return n.Contains(ip) })
+	return err == nil && ip != nil && c.Request().Header.Get("X-Forwarded-Proto") == "https" && slices.ContainsFunc(
+		a.Proxies, func(n net.IPNet) bool { return n.Contains(ip) },
+	)
 }

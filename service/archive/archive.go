@@ -62,7 +62,9 @@ type Options struct {
 }
 
 // New gives the archives over a store.
-func New(s *store.Store, log *audit.Log, f *fleet.Fleet, h *history.History, sealer *access.Sealer, opt Options) *Archives {
+func New(
+	s *store.Store, log *audit.Log, f *fleet.Fleet, h *history.History, sealer *access.Sealer, opt Options,
+) *Archives {
 	opt.Pause, opt.Retry = cmp.Or(opt.Pause, 2*time.Second), cmp.Or(opt.Retry, time.Minute)
 	return &Archives{store: s, log: log, fleet: f, history: h, sealer: sealer, opt: opt, slog: opt.Logger}
 }
@@ -94,9 +96,15 @@ type NewArchive struct {
 // Add adds an archive behind those there are.
 func (a *Archives) Add(ctx context.Context, by string, n NewArchive) error {
 	if !archiveName.MatchString(n.Name) {
-		return refusal.New(refusal.Invalid, "use 1 to 63 letters, digits, dots, dashes or underscores", "%q is no name for an archive", n.Name)
+		return refusal.New(
+			refusal.Invalid, "use 1 to 63 letters, digits, dots, dashes or underscores", "%q is no name for an archive",
+			n.Name,
+		)
 	}
-	at := store.Archive{Name: n.Name, Kind: n.Kind, Place: n.Place, Account: n.Account, AfterChange: n.AfterChange, Every: n.Every, KeepLast: n.KeepLast, KeepDays: n.KeepDays, Added: a.log.Now(), AddedBy: by}
+	at := store.Archive{
+		Name: n.Name, Kind: n.Kind, Place: n.Place, Account: n.Account, AfterChange: n.AfterChange, Every: n.Every,
+		KeepLast: n.KeepLast, KeepDays: n.KeepDays, Added: a.log.Now(), AddedBy: by,
+	}
 	if err := sensible(at); err != nil {
 		return err
 	}
@@ -108,13 +116,18 @@ func (a *Archives) Add(ctx context.Context, by string, n NewArchive) error {
 	case n.PrivateKey != "":
 		at.Auth, secret = "key", n.PrivateKey
 		if _, err := ssh.ParsePrivateKey([]byte(secret)); err != nil {
-			return refusal.New(refusal.Invalid, "give one in OpenSSH or PEM form without a passphrase", "archive %s: the private key cannot be read: %v", n.Name, err)
+			return refusal.New(
+				refusal.Invalid, "give one in OpenSSH or PEM form without a passphrase",
+				"archive %s: the private key cannot be read: %v", n.Name, err,
+			)
 		}
 	case n.Password != "":
 		at.Auth = "password"
 	}
 	if at.Kind == "sftp" && (secret == "" || at.Account == "") {
-		return refusal.New(refusal.Invalid, "", "archive %s: an account, and a password or a private key, are needed", n.Name)
+		return refusal.New(
+			refusal.Invalid, "", "archive %s: an account, and a password or a private key, are needed", n.Name,
+		)
 	}
 	if secret != "" {
 		at.Secret = a.sealer.Seal([]byte(secret), access.Purpose("archives", n.Name))
@@ -126,7 +139,9 @@ func (a *Archives) Add(ctx context.Context, by string, n NewArchive) error {
 			}
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: by, Action: "archive.add", Path: "archive:" + n.Name, Note: n.Kind + " " + n.Place})
+		return tx.Record(
+			ledger.Entry{Actor: by, Action: "archive.add", Path: "archive:" + n.Name, Note: n.Kind + " " + n.Place},
+		)
 	})
 }
 
@@ -150,7 +165,10 @@ func (a *Archives) allowed(at store.Archive) error {
 			in, err := filepath.Rel(top, real)
 			return err == nil && filepath.IsLocal(in)
 		}) {
-			return refusal.New(refusal.Forbidden, "whoever runs the service names it in its settings: archive-folder", "archive %s: %s is not below a folder of this machine that archives may be in", at.Name, place)
+			return refusal.New(
+				refusal.Forbidden, "whoever runs the service names it in its settings: archive-folder",
+				"archive %s: %s is not below a folder of this machine that archives may be in", at.Name, place,
+			)
 		}
 	}
 	if at.Kind != "folder" {
@@ -158,7 +176,10 @@ func (a *Archives) allowed(at store.Archive) error {
 	}
 	f, err := os.CreateTemp(place, ".tried-")
 	if err != nil {
-		return refusal.New(refusal.Invalid, "make it, mount it, or let the service's account write there", "archive %s: the folder does not take a file: %s", at.Name, reason(err))
+		return refusal.New(
+			refusal.Invalid, "make it, mount it, or let the service's account write there",
+			"archive %s: the folder does not take a file: %s", at.Name, reason(err),
+		)
 	}
 	return errors.Join(f.Close(), os.Remove(f.Name()))
 }
@@ -234,7 +255,9 @@ func (a *Archives) HostKey(ctx context.Context, at store.Archive) (hostkey.Shown
 		}
 	}
 	if address == "" {
-		return hostkey.Shown{}, refusal.New(refusal.Conflict, "", "archive %s has no host key: it is not reached over SSH", at.Name)
+		return hostkey.Shown{}, refusal.New(
+			refusal.Conflict, "", "archive %s has no host key: it is not reached over SSH", at.Name,
+		)
 	}
 	ctx, cancel := context.WithTimeout(ctx, reach)
 	defer cancel()
@@ -252,7 +275,10 @@ func (a *Archives) Trust(ctx context.Context, by string, at store.Archive, print
 		return shown, err
 	}
 	if shown.Fingerprint != print {
-		return shown, refusal.New(refusal.Conflict, "nothing was kept; compare again", "archive %s shows host key %s, not the %s you accept", at.Name, shown.Fingerprint, print)
+		return shown, refusal.New(
+			refusal.Conflict, "nothing was kept; compare again", "archive %s shows host key %s, not the %s you accept",
+			at.Name, shown.Fingerprint, print,
+		)
 	}
 	at.HostKey = shown.Key
 	return shown, a.Set(ctx, by, at, "host key "+shown.Fingerprint+" accepted")

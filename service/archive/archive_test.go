@@ -176,13 +176,18 @@ func TestByItself(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	r.Run(ctx)
 	t.Cleanup(func() { cancel(); r.Archives.Stop() })
-	require.Eventually(t, func() bool { return len(files(t, every)) == 1 }, 90*time.Second, 20*time.Millisecond, "it was never brought up to date")
+	require.Eventually(
+		t, func() bool { return len(files(t, every)) == 1 }, 90*time.Second, 20*time.Millisecond,
+		"it was never brought up to date",
+	)
 	r.changes(1)
 	require.Eventually(t, func() bool { return len(files(t, after)) == 2 }, 90*time.Second, 20*time.Millisecond)
 	assert.Len(t, files(t, every), 1, "its hour is not over")
 	r.SetClock(2 * time.Hour)
 	r.changes(1)
-	require.Eventually(t, func() bool { return len(files(t, every)) >= 2 }, 90*time.Second, 20*time.Millisecond, "its hour is over")
+	require.Eventually(
+		t, func() bool { return len(files(t, every)) >= 2 }, 90*time.Second, 20*time.Millisecond, "its hour is over",
+	)
 }
 
 // A commit that was pushed just before the machine died is not made twice, and
@@ -204,7 +209,10 @@ func TestRepositoryAfterACrash(t *testing.T) {
 	assert.Equal(t, "2", commits())
 	list, err := r.Store.Copies(t.Context(), at.ID, 0)
 	require.NoError(t, err)
-	require.NoError(t, r.Store.Write(t.Context(), func(tx *store.Tx) error { return tx.SetCopyGone(list[0].ID, time.Now()) })) // as if it had never been noted
+	// as if it had never been noted
+	require.NoError(
+		t, r.Store.Write(t.Context(), func(tx *store.Tx) error { return tx.SetCopyGone(list[0].ID, time.Now()) }),
+	)
 	k, err := r.copy("log")
 	require.NoError(t, err)
 	assert.Equal(t, []any{1, "2"}, []any{k.Copies, commits()})
@@ -246,8 +254,11 @@ func TestCaveats(t *testing.T) {
 	t.Parallel()
 	devices := []store.Device{{Name: quay, Address: "192.0.2.12:830"}}
 	for place, want := range map[string]string{
-		"folder /tmp": "this machine", "sftp 127.0.0.1:22/x": "this machine", "sftp [::1]:22/x": "this machine", "git /srv/x.git": "this machine", "git file:///srv/x": "this machine",
-		"sftp 192.0.2.12:22/x": "on saltern-quay, a device", "git git@192.0.2.12:x.git": "on saltern-quay", "sftp 198.51.100.20:22/x": "", "git ssh://git@198.51.100.20/x.git": "", "git https://git.tidewell.example/x": "",
+		"folder /tmp": "this machine", "sftp 127.0.0.1:22/x": "this machine", "sftp [::1]:22/x": "this machine",
+		"git /srv/x.git": "this machine", "git file:///srv/x": "this machine",
+		"sftp 192.0.2.12:22/x": "on saltern-quay, a device", "git git@192.0.2.12:x.git": "on saltern-quay",
+		"sftp 198.51.100.20:22/x": "", "git ssh://git@198.51.100.20/x.git": "",
+		"git https://git.tidewell.example/x": "",
 	} {
 		kind, at, _ := strings.Cut(place, " ")
 		got := archive.Caveat(store.Archive{Kind: kind, Place: at}, devices)
@@ -260,23 +271,38 @@ func TestWrongArchives(t *testing.T) {
 	t.Parallel()
 	r := newRoom(t)
 	for _, n := range []archive.NewArchive{
-		{Name: "a b", Kind: "folder", Place: "/x"}, {Name: "a", Kind: "folder", Place: "x"}, {Name: "a", Kind: "tape", Place: "/x"}, {Name: "a", Kind: "sftp", Place: "host/x", Account: "u", Password: "p"},
-		{Name: "a", Kind: "sftp", Place: "h:22/x"}, {Name: "a", Kind: "sftp", Place: "h:22/x", Account: "u", PrivateKey: "no key"}, {Name: "a", Kind: "git", Place: "--upload-pack=x"},
-		{Name: "a", Kind: "folder", Place: "/x", Every: time.Second}, {Name: "a", Kind: "folder", Place: "/x", KeepLast: -1},
+		{Name: "a b", Kind: "folder", Place: "/x"}, {Name: "a", Kind: "folder", Place: "x"},
+		{Name: "a", Kind: "tape", Place: "/x"}, {Name: "a", Kind: "sftp", Place: "host/x", Account: "u", Password: "p"},
+		{Name: "a", Kind: "sftp", Place: "h:22/x"},
+		{Name: "a", Kind: "sftp", Place: "h:22/x", Account: "u", PrivateKey: "no key"},
+		{Name: "a", Kind: "git", Place: "--upload-pack=x"},
+		{Name: "a", Kind: "folder", Place: "/x", Every: time.Second},
+		{Name: "a", Kind: "folder", Place: "/x", KeepLast: -1},
 	} {
 		require.Error(t, r.Add(t.Context(), "mara", n), "%+v", n)
 	}
 	x, y, outside := t.TempDir(), t.TempDir(), t.TempDir()
 	add := func(n archive.NewArchive) error { return r.Add(t.Context(), "mara", n) }
-	require.ErrorContains(t, add(archive.NewArchive{Name: "a", Kind: "folder", Place: filepath.Join(x, "none")}), "does not take a file: no such file or directory")
+	require.ErrorContains(
+		t, add(archive.NewArchive{Name: "a", Kind: "folder", Place: filepath.Join(x, "none")}),
+		"does not take a file: no such file or directory",
+	)
 	r.add(archive.NewArchive{Name: "a", Kind: "folder", Place: x})
 	require.ErrorContains(t, add(archive.NewArchive{Name: "a", Kind: "folder", Place: y}), "take another name")
 	// Only below what the settings name, whichever way round it is written; other machines' places are theirs.
 	r.with(archive.Options{Below: []string{y}})
 	require.NoError(t, os.Symlink(outside, filepath.Join(y, "way-out")))
-	for i, place := range []string{outside, filepath.Join(y, "..", filepath.Base(outside)), filepath.Join(y, "way-out"), "/", y + "-beside"} {
-		require.ErrorContains(t, add(archive.NewArchive{Name: fmt.Sprint("no", i), Kind: "folder", Place: place}), "archive-folder", place)
-		require.ErrorContains(t, add(archive.NewArchive{Name: fmt.Sprint("nogit", i), Kind: "git", Place: place}), "archive-folder", place)
+	for i, place := range []string{
+		outside, filepath.Join(y, "..", filepath.Base(outside)), filepath.Join(y, "way-out"), "/", y + "-beside",
+	} {
+		require.ErrorContains(
+			t, add(archive.NewArchive{Name: fmt.Sprint("no", i), Kind: "folder", Place: place}), "archive-folder",
+			place,
+		)
+		require.ErrorContains(
+			t, add(archive.NewArchive{Name: fmt.Sprint("nogit", i), Kind: "git", Place: place}), "archive-folder",
+			place,
+		)
 	}
 	require.NoError(t, os.Mkdir(filepath.Join(y, "below"), 0o700))
 	r.add(archive.NewArchive{Name: "b", Kind: "folder", Place: filepath.Join(y, "below")})

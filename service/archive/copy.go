@@ -82,7 +82,9 @@ func Folder(d store.Device) string {
 // fileBase names a copy so that names sort by place, device, UTC time and
 // revision.
 func fileBase(d store.Device, rev store.Revision) string {
-	return fmt.Sprintf("%s/%s/%s-r%06d", Folder(d), FileName(d.Name), rev.At.UTC().Format("20060102T150405Z"), rev.Number)
+	return fmt.Sprintf(
+		"%s/%s/%s-r%06d", Folder(d), FileName(d.Name), rev.At.UTC().Format("20060102T150405Z"), rev.Number,
+	)
 }
 
 func modulesFile(set string) string { return "modules/" + set + ".json" }
@@ -102,8 +104,13 @@ func (a *Archives) Instance(ctx context.Context, d store.Device, rev store.Revis
 
 // InstanceOf gives a device's configuration as an instance data file (RFC 9195)
 // in XML or JSON.
-func InstanceOf(s *schema.Schema, d store.Device, n *tree.Node, at time.Time, revision int64, from string, asJSON bool) []byte {
-	in := &codec.Instance{Name: d.Name, Timestamp: at.UTC().Format(time.RFC3339), Content: n, Description: "Configuration of " + d.Name + ", " + from + "."}
+func InstanceOf(
+	s *schema.Schema, d store.Device, n *tree.Node, at time.Time, revision int64, from string, asJSON bool,
+) []byte {
+	in := &codec.Instance{
+		Name: d.Name, Timestamp: at.UTC().Format(time.RFC3339), Content: n,
+		Description: "Configuration of " + d.Name + ", " + from + ".",
+	}
 	if from == "running" || from == "startup" || from == "candidate" {
 		in.Datastore = "ietf-datastores:" + from
 	}
@@ -201,7 +208,9 @@ type Progress func(done, total int, what string)
 
 // Copy brings copies of devices up to date: in the first archive that takes
 // them. only names one archive; "" is whichever is the first.
-func (a *Archives) Copy(ctx context.Context, by, why, only string, devices []store.Device, progress Progress) (Copied, error) {
+func (a *Archives) Copy(
+	ctx context.Context, by, why, only string, devices []store.Device, progress Progress,
+) (Copied, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	var list []store.Archive
@@ -219,7 +228,9 @@ func (a *Archives) Copy(ctx context.Context, by, why, only string, devices []sto
 		list = slices.DeleteFunc(all, func(x store.Archive) bool { return why == "change" && !x.AfterChange })
 	}
 	if len(list) == 0 {
-		return Copied{}, refusal.New(refusal.Conflict, "add one with: latch archive add", "there is no archive to copy to")
+		return Copied{}, refusal.New(
+			refusal.Conflict, "add one with: latch archive add", "there is no archive to copy to",
+		)
 	}
 	out := Copied{}
 	for _, at := range list {
@@ -237,7 +248,10 @@ func (a *Archives) Copy(ctx context.Context, by, why, only string, devices []sto
 			return out, nerr
 		}
 	}
-	return out, refusal.New(refusal.Conflict, "see them with: latch archive list", "no archive took the copies: %s", strings.Join(out.Failed, "; "))
+	return out, refusal.New(
+		refusal.Conflict, "see them with: latch archive list", "no archive took the copies: %s",
+		strings.Join(out.Failed, "; "),
+	)
 }
 
 // failed notes that an archive did not take copies; the ledger hears of each
@@ -252,12 +266,16 @@ func (a *Archives) failed(ctx context.Context, at store.Archive, err error) erro
 		if at.Trouble == err.Error() {
 			return nil
 		}
-		return tx.Record(ledger.Entry{Actor: audit.Service, Action: "archive.failed", Path: "archive:" + at.Name, Note: err.Error()})
+		return tx.Record(
+			ledger.Entry{Actor: audit.Service, Action: "archive.failed", Path: "archive:" + at.Name, Note: err.Error()},
+		)
 	})
 }
 
 // copyTo brings one archive up to date.
-func (a *Archives) copyTo(ctx context.Context, at store.Archive, by, why string, devices []store.Device, progress Progress) (copies, gone int, err error) {
+func (a *Archives) copyTo(
+	ctx context.Context, at store.Archive, by, why string, devices []store.Device, progress Progress,
+) (copies, gone int, err error) {
 	var items []item
 	for _, d := range devices {
 		some, err := a.missing(ctx, at, d)
@@ -319,20 +337,34 @@ func (w *writing) write(ctx context.Context, items []item, by, why string) error
 			return fmt.Errorf("%s cannot be read back: %w", name, err)
 		}
 		if sum(back) != sum(g.files[i].content) {
-			return fmt.Errorf("%s does not read back as it was written: SHA-256 %s, not %s", name, sum(back), sum(g.files[i].content))
+			return fmt.Errorf(
+				"%s does not read back as it was written: SHA-256 %s, not %s", name, sum(back), sum(g.files[i].content),
+			)
 		}
 	}
 	return w.log.Write(ctx, func(tx *audit.Tx) error {
 		for i, it := range items {
 			at := slices.IndexFunc(g.files, func(f file) bool { return f.name == metas[i].Config })
-			c := store.Copy{Archive: w.at.ID, Device: it.device.ID, Revision: it.rev.Number, Name: names[at], Bytes: int64(len(g.files[at].content)), SHA256: metas[i].SHA256, At: w.log.Now(), Why: why}
+			c := store.Copy{
+				Archive: w.at.ID, Device: it.device.ID, Revision: it.rev.Number, Name: names[at],
+				Bytes: int64(len(g.files[at].content)), SHA256: metas[i].SHA256, At: w.log.Now(), Why: why,
+			}
 			if err := tx.AddCopy(c); err != nil {
 				return err
 			}
-			if err := tx.Record(ledger.Entry{Actor: by, Action: "archive.copy", Device: it.device.Name, Change: it.rev.Change, Path: "archive:" + w.at.Name, Note: fmt.Sprintf("revision %d as %s, SHA-256 %s", it.rev.Number, c.Name, c.SHA256)}); err != nil {
+			if err := tx.Record(
+				ledger.Entry{
+					Actor: by, Action: "archive.copy", Device: it.device.Name, Change: it.rev.Change,
+					Path: "archive:" + w.at.Name,
+					Note: fmt.Sprintf("revision %d as %s, SHA-256 %s", it.rev.Number, c.Name, c.SHA256),
+				},
+			); err != nil {
 				return err
 			}
-			w.tell(severityNotice, "revision %d of %s copied to archive %s as %s, SHA-256 %s, read back", it.rev.Number, it.device.Name, w.at.Name, c.Name, c.SHA256)
+			w.tell(
+				severityNotice, "revision %d of %s copied to archive %s as %s, SHA-256 %s, read back", it.rev.Number,
+				it.device.Name, w.at.Name, c.Name, c.SHA256,
+			)
 		}
 		return nil
 	})
@@ -352,8 +384,11 @@ func (w *writing) checkpoint(ctx context.Context) error {
 		return err
 	}
 	size := fmt.Sprint(c.Size)
-	_, err = w.place.put(ctx, group{files: []file{{checkpointFile, []byte(c.Note)}}, who: audit.Service, when: c.At,
-		subject: "Checkpoint of the record: " + size + " entries", trailer: []string{"Record: " + c.Origin + " " + size}})
+	_, err = w.place.put(ctx, group{
+		files: []file{{checkpointFile, []byte(c.Note)}}, who: audit.Service, when: c.At,
+		subject: "Checkpoint of the record: " + size + " entries",
+		trailer: []string{"Record: " + c.Origin + " " + size},
+	})
 	return err
 }
 
@@ -386,9 +421,13 @@ func (w *writing) render(ctx context.Context, items []item) (group, []Meta, erro
 			return g, nil, err
 		}
 		d := it.device
-		m := Meta{Format: MetaFormat, Version: MetaVersion, Device: d.Name, Site: d.Site, Role: d.Role, Address: d.Address, Account: d.Account, Model: d.Model, Serial: d.Serial,
-			Revision: it.rev.Number, At: it.rev.At, Cause: it.rev.Source, Change: it.rev.Change, Title: it.change.Title, Ticket: it.change.Ticket, Author: it.change.Author, Actor: it.rev.Actor, Note: it.rev.Note,
-			Config: base + ".xml", SHA256: sum(text), Digest: it.rev.Digest, Modules: modulesFile(set)}
+		m := Meta{
+			Format: MetaFormat, Version: MetaVersion, Device: d.Name, Site: d.Site, Role: d.Role, Address: d.Address,
+			Account: d.Account, Model: d.Model, Serial: d.Serial, Revision: it.rev.Number, At: it.rev.At,
+			Cause: it.rev.Source, Change: it.rev.Change, Title: it.change.Title, Ticket: it.change.Ticket,
+			Author: it.change.Author, Actor: it.rev.Actor, Note: it.rev.Note, Config: base + ".xml", SHA256: sum(text),
+			Digest: it.rev.Digest, Modules: modulesFile(set),
+		}
 		told, err := json.MarshalIndent(m, "", "  ")
 		if err != nil {
 			return g, nil, err
@@ -455,7 +494,12 @@ func (w *writing) retain(ctx context.Context, devices []store.Device) (gone int,
 				if err := tx.SetCopyGone(c.ID, w.log.Now()); err != nil {
 					return err
 				}
-				return tx.Record(ledger.Entry{Actor: audit.Service, Action: "archive.drop", Device: d.Name, Path: "archive:" + w.at.Name, Note: c.Name + ": beyond what is to be kept"})
+				return tx.Record(
+					ledger.Entry{
+						Actor: audit.Service, Action: "archive.drop", Device: d.Name, Path: "archive:" + w.at.Name,
+						Note: c.Name + ": beyond what is to be kept",
+					},
+				)
 			})
 			if err != nil {
 				return gone, err

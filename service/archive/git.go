@@ -55,8 +55,14 @@ func (a *Archives) git(ctx context.Context, at store.Archive) (place, error) {
 	if strings.HasPrefix(at.Place, "-") {
 		return nil, fmt.Errorf("%q is no repository", at.Place)
 	}
-	r := &repository{clone: filepath.Join(a.opt.Dir, "archives", fmt.Sprintf("%d", at.ID)), back: filepath.Join(a.opt.Dir, "archives", fmt.Sprintf("%d-back", at.ID)), branch: gitBranch, remove: func() error { return nil }}
-	r.env = append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "LC_ALL=C")
+	r := &repository{
+		clone: filepath.Join(a.opt.Dir, "archives", fmt.Sprintf("%d", at.ID)),
+		back:  filepath.Join(a.opt.Dir, "archives", fmt.Sprintf("%d-back", at.ID)), branch: gitBranch,
+		remove: func() error { return nil },
+	}
+	r.env = append(
+		os.Environ(), "GIT_TERMINAL_PROMPT=0", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null", "LC_ALL=C",
+	)
 	if err := a.gitLogin(at, r); err != nil {
 		return nil, err
 	}
@@ -121,13 +127,22 @@ func (a *Archives) gitLogin(at store.Archive, r *repository) error {
 	key, known := filepath.Join(dir, "key"), filepath.Join(dir, "known_hosts")
 	host, _ := gitHost(at.Place)
 	text := append(bytes.TrimRight(secret, "\n"), '\n')
-	if err := errors.Join(os.WriteFile(key, text, 0o600), os.WriteFile(known, []byte("* "+at.HostKey+"\n"), 0o600)); err != nil {
+	if err := errors.Join(
+		os.WriteFile(key, text, 0o600), os.WriteFile(known, []byte("* "+at.HostKey+"\n"), 0o600),
+	); err != nil {
 		return errors.Join(err, r.remove())
 	}
 	if at.HostKey == "" {
-		return errors.Join(fmt.Errorf("nobody accepted the host key of %s yet; do that with: latch archive trust %s", host, at.Name), r.remove())
+		return errors.Join(
+			fmt.Errorf("nobody accepted the host key of %s yet; do that with: latch archive trust %s", host, at.Name),
+			r.remove(),
+		)
 	}
-	r.env = append(r.env, "GIT_SSH_COMMAND=ssh -F none -i "+key+" -o IdentitiesOnly=yes -o BatchMode=yes -o StrictHostKeyChecking=yes -o UserKnownHostsFile="+known)
+	r.env = append(
+		r.env,
+		"GIT_SSH_COMMAND=ssh -F none -i "+key+" -o IdentitiesOnly=yes -o BatchMode=yes -o StrictHostKeyChecking=yes "+
+			"-o UserKnownHostsFile="+known,
+	)
 	return nil
 }
 
@@ -220,8 +235,13 @@ func (r *repository) put(ctx context.Context, g group) ([]string, error) {
 	when := g.when.UTC().Format(time.RFC3339)
 	author := fmt.Sprintf("%s <%s@oaken-latch.invalid>", who, strings.ReplaceAll(who, " ", "-"))
 	env := r.env
-	r.env = append(r.env, "GIT_AUTHOR_DATE="+when, "GIT_COMMITTER_DATE="+when, "GIT_COMMITTER_NAME=Oaken Latch", "GIT_COMMITTER_EMAIL=service@oaken-latch.invalid")
-	_, err := r.run(ctx, []byte(message), "commit", "-q", "--allow-empty", "--cleanup=verbatim", "--author", author, "-F", "-")
+	r.env = append(
+		r.env, "GIT_AUTHOR_DATE="+when, "GIT_COMMITTER_DATE="+when, "GIT_COMMITTER_NAME=Oaken Latch",
+		"GIT_COMMITTER_EMAIL=service@oaken-latch.invalid",
+	)
+	_, err := r.run(
+		ctx, []byte(message), "commit", "-q", "--allow-empty", "--cleanup=verbatim", "--author", author, "-F", "-",
+	)
 	r.env = env
 	if err != nil {
 		return nil, err
@@ -278,7 +298,9 @@ func (r *repository) list(ctx context.Context) ([]string, error) {
 	if err := r.fetchBack(ctx); err != nil {
 		return nil, err
 	}
-	out, err := r.in(ctx, r.back, nil, "log", "--reverse", "--format=commit %H", "--name-only", "--diff-filter=AM", "FETCH_HEAD")
+	out, err := r.in(
+		ctx, r.back, nil, "log", "--reverse", "--format=commit %H", "--name-only", "--diff-filter=AM", "FETCH_HEAD",
+	)
 	if err != nil {
 		return nil, err
 	}

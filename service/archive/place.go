@@ -141,7 +141,9 @@ const reach = 20 * time.Second
 func sftpPlace(text string) (address, dir string, err error) {
 	address, dir, ok := strings.Cut(text, "/")
 	if host, port, herr := net.SplitHostPort(address); !ok || herr != nil || host == "" || port == "" {
-		return "", "", fmt.Errorf("%q is no place on an SFTP server; write it as HOST:PORT/FOLDER, e.g. 198.51.100.20:22/archive", text)
+		return "", "", fmt.Errorf(
+			"%q is no place on an SFTP server; write it as HOST:PORT/FOLDER, e.g. 198.51.100.20:22/archive", text,
+		)
 	}
 	if home, ok := strings.CutPrefix(dir, "~"); ok {
 		return address, "." + home, nil
@@ -155,14 +157,19 @@ func (a *Archives) sftp(ctx context.Context, at store.Archive) (place, error) {
 		return nil, err
 	}
 	if at.HostKey == "" {
-		return nil, fmt.Errorf("nobody accepted the host key of %s yet; do that with: latch archive trust %s", address, at.Name)
+		return nil, fmt.Errorf(
+			"nobody accepted the host key of %s yet; do that with: latch archive trust %s", address, at.Name,
+		)
 	}
 	secret, err := a.sealer.Open(at.Secret, access.Purpose("archives", at.Name))
 	if err != nil {
 		return nil, err
 	}
 	check := &hostkey.Check{Accepted: at.HostKey}
-	conf := &ssh.ClientConfig{User: at.Account, HostKeyCallback: check.Callback, HostKeyAlgorithms: check.Algorithms(), Auth: []ssh.AuthMethod{ssh.Password(string(secret))}}
+	conf := &ssh.ClientConfig{
+		User: at.Account, HostKeyCallback: check.Callback, HostKeyAlgorithms: check.Algorithms(),
+		Auth: []ssh.AuthMethod{ssh.Password(string(secret))},
+	}
 	if at.Auth == "key" {
 		key, err := ssh.ParsePrivateKey(secret)
 		if err != nil {
@@ -181,7 +188,11 @@ func (a *Archives) sftp(ctx context.Context, at store.Archive) (place, error) {
 	if err != nil {
 		_ = conn.Close()
 		if check.Other != "" {
-			return nil, fmt.Errorf("the host key of %s is not the accepted one: accepted %s, shown now %s; find out why before: latch archive trust %s", address, hostkey.Fingerprint(at.HostKey), check.Other, at.Name)
+			return nil, fmt.Errorf(
+				"the host key of %s is not the accepted one: accepted %s, shown now %s; find out why before: latch "+
+					"archive trust %s",
+				address, hostkey.Fingerprint(at.HostKey), check.Other, at.Name,
+			)
 		}
 		return nil, fmt.Errorf("%s: %w", address, err)
 	}
@@ -235,7 +246,8 @@ func (r *remote) write(x file) error {
 		return err
 	}
 	_, err = f.Write(x.content)
-	if serr := f.Sync(); serr != nil && !errors.As(serr, new(*sftp.StatusError)) { // servers without fsync@openssh.com refuse it
+	// servers without fsync@openssh.com refuse it
+	if serr := f.Sync(); serr != nil && !errors.As(serr, new(*sftp.StatusError)) {
 		err = errors.Join(err, serr)
 	}
 	if err = errors.Join(err, f.Close()); err != nil {

@@ -43,10 +43,16 @@ func (a *Archives) Read(ctx context.Context, id int64) (c store.Copy, text []byt
 	}
 	defer func() { err = errors.Join(err, p.close()) }()
 	if text, err = p.get(ctx, c.Name); err != nil {
-		return c, nil, refusal.New(refusal.Conflict, "check the whole archive with: latch archive verify "+at.Name, "archive %s: %s: %v", at.Name, c.Name, err)
+		return c, nil, refusal.New(
+			refusal.Conflict, "check the whole archive with: latch archive verify "+at.Name, "archive %s: %s: %v",
+			at.Name, c.Name, err,
+		)
 	}
 	if got := sum(text); got != c.SHA256 {
-		return c, text, refusal.New(refusal.Conflict, "check the whole archive with: latch archive verify "+at.Name, "archive %s: %s is damaged: its SHA-256 is %s, it was written as %s", at.Name, c.Name, got, c.SHA256)
+		return c, text, refusal.New(
+			refusal.Conflict, "check the whole archive with: latch archive verify "+at.Name,
+			"archive %s: %s is damaged: its SHA-256 is %s, it was written as %s", at.Name, c.Name, got, c.SHA256,
+		)
 	}
 	return c, text, nil
 }
@@ -111,7 +117,9 @@ func (a *Archives) Verify(ctx context.Context, by string, at store.Archive, prog
 		if why == c.Trouble && why != "" {
 			continue
 		}
-		if err := a.store.Write(ctx, func(tx *store.Tx) error { return tx.SetCopyRead(c.ID, a.log.Now(), why) }); err != nil {
+		if err := a.store.Write(
+			ctx, func(tx *store.Tx) error { return tx.SetCopyRead(c.ID, a.log.Now(), why) },
+		); err != nil {
 			return v, err
 		}
 	}
@@ -148,7 +156,9 @@ type Rebuilt struct {
 // Rebuild makes devices and revisions again from nothing but what an archive
 // holds. What the records have already is left as it is. A device comes back
 // without its password or key: give it one with latch device replace.
-func (a *Archives) Rebuild(ctx context.Context, by string, at store.Archive, progress Progress) (out Rebuilt, err error) {
+func (a *Archives) Rebuild(
+	ctx context.Context, by string, at store.Archive, progress Progress,
+) (out Rebuilt, err error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	p, err := a.open(ctx, at)
@@ -191,7 +201,15 @@ func (a *Archives) Rebuild(ctx context.Context, by string, at store.Archive, pro
 		}
 	}
 	return out, a.log.Write(ctx, func(tx *audit.Tx) error {
-		return tx.Record(ledger.Entry{Actor: by, Action: "archive.rebuild", Path: "archive:" + at.Name, Note: fmt.Sprintf("%d devices and %d revisions made again, %d things left", len(out.Devices), out.Revisions, len(out.Skipped))})
+		return tx.Record(
+			ledger.Entry{
+				Actor: by, Action: "archive.rebuild", Path: "archive:" + at.Name,
+				Note: fmt.Sprintf(
+					"%d devices and %d revisions made again, %d things left", len(out.Devices), out.Revisions,
+					len(out.Skipped),
+				),
+			},
+		)
 	})
 }
 
@@ -249,13 +267,23 @@ func (r *rebuilding) one(ctx context.Context, m found) error {
 	return r.log.Write(ctx, func(tx *audit.Tx) error {
 		d, err := tx.DeviceNamed(m.Device)
 		if errors.Is(err, store.ErrNotFound) {
-			if err := tx.AddDevice(store.Device{Name: m.Device, Address: m.Address, Account: m.Account, Auth: "password", Secret: []byte{}, Site: m.Site, Role: m.Role, Added: r.log.Now(), AddedBy: r.by}); err != nil {
+			if err := tx.AddDevice(
+				store.Device{
+					Name: m.Device, Address: m.Address, Account: m.Account, Auth: "password", Secret: []byte{},
+					Site: m.Site, Role: m.Role, Added: r.log.Now(), AddedBy: r.by,
+				},
+			); err != nil {
 				return err
 			}
 			if d, err = tx.DeviceNamed(m.Device); err != nil {
 				return err
 			}
-			if err := tx.Record(ledger.Entry{Actor: r.by, Action: "device.add", Device: m.Device, Note: "rebuilt from archive " + r.at.Name + "; its password or key is not in there"}); err != nil {
+			if err := tx.Record(
+				ledger.Entry{
+					Actor: r.by, Action: "device.add", Device: m.Device,
+					Note: "rebuilt from archive " + r.at.Name + "; its password or key is not in there",
+				},
+			); err != nil {
 				return err
 			}
 			r.out.Devices = append(r.out.Devices, m.Device)
@@ -276,11 +304,18 @@ func (r *rebuilding) one(ctx context.Context, m found) error {
 		if who == "" {
 			who = m.Actor
 		}
-		if err := tx.RebuildRevision(store.Revision{Device: d.ID, Number: m.Revision, Digest: m.Digest, At: m.At, Actor: who, Note: note}); err != nil {
+		if err := tx.RebuildRevision(
+			store.Revision{Device: d.ID, Number: m.Revision, Digest: m.Digest, At: m.At, Actor: who, Note: note},
+		); err != nil {
 			return err
 		}
 		r.out.Revisions++
-		return tx.Record(ledger.Entry{Actor: r.by, Action: "revision.rebuilt", Device: m.Device, Note: fmt.Sprintf("revision %d from archive %s: %s", m.Revision, r.at.Name, note)})
+		return tx.Record(
+			ledger.Entry{
+				Actor: r.by, Action: "revision.rebuilt", Device: m.Device,
+				Note: fmt.Sprintf("revision %d from archive %s: %s", m.Revision, r.at.Name, note),
+			},
+		)
 	})
 }
 

@@ -54,7 +54,10 @@ func New(s *store.Store, opt Options) *Log {
 	if opt.Redactor == nil {
 		opt.Redactor = redact.New([]byte(rand.Text()))
 	}
-	return &Log{Redactor: opt.Redactor, beside: opt.Beside, witnesses: opt.Witnesses, store: s, now: opt.Now, wake: make(chan struct{})}
+	return &Log{
+		Redactor: opt.Redactor, beside: opt.Beside, witnesses: opt.Witnesses, store: s, now: opt.Now,
+		wake: make(chan struct{}),
+	}
 }
 
 // Now is the service's time, UTC.

@@ -60,7 +60,12 @@ func TestTogetherOrNot(t *testing.T) {
 		t.Fatal("woken by nothing")
 	default:
 	}
-	require.NoError(t, log.Write(t.Context(), func(tx *audit.Tx) error { return tx.Record(ledger.Entry{Actor: "x", Action: "login"}) }))
+	require.NoError(
+		t,
+		log.Write(
+			t.Context(), func(tx *audit.Tx) error { return tx.Record(ledger.Entry{Actor: "x", Action: "login"}) },
+		),
+	)
 	select {
 	case <-added:
 	case <-time.After(time.Second):
@@ -80,7 +85,9 @@ func altered(t *testing.T, dir string, stmts ...string) {
 	db, err := sql.Open("sqlite", filepath.Join(dir, "oaken-latch.db"))
 	require.NoError(t, err)
 	defer func() { _ = db.Close() }()
-	for _, s := range append([]string{"DROP TRIGGER IF EXISTS ledger_no_update", "DROP TRIGGER IF EXISTS ledger_no_delete"}, stmts...) {
+	for _, s := range append(
+		[]string{"DROP TRIGGER IF EXISTS ledger_no_update", "DROP TRIGGER IF EXISTS ledger_no_delete"}, stmts...,
+	) {
 		_, err := db.Exec(s)
 		require.NoError(t, err, s)
 	}
@@ -89,7 +96,12 @@ func altered(t *testing.T, dir string, stmts ...string) {
 func enter(t *testing.T, log *audit.Log, n int) {
 	t.Helper()
 	for range n {
-		require.NoError(t, log.Write(t.Context(), func(tx *audit.Tx) error { return tx.Record(ledger.Entry{Actor: "mara", Action: "x"}) }))
+		require.NoError(
+			t,
+			log.Write(
+				t.Context(), func(tx *audit.Tx) error { return tx.Record(ledger.Entry{Actor: "mara", Action: "x"}) },
+			),
+		)
 	}
 }
 
@@ -108,12 +120,13 @@ func findings(t *testing.T, log *audit.Log, elsewhere ...string) []string {
 // found out all the same.
 func TestTamperingIsFound(t *testing.T) {
 	for want, stmt := range map[string]string{
-		"entry 2: its content does not match":      "UPDATE ledger SET actor = 'joss' WHERE seq = 2",
-		"entry 3: entry 2 before it is missing":    "DELETE FROM ledger WHERE seq = 2",
-		"entry 3: its content does not match its":  "UPDATE ledger SET at = '2026-11-23T01:00:00.000Z' WHERE seq = 3",
-		"entry 4: its content does not match":      "UPDATE ledger SET outcome = 'failed' WHERE seq = 4",
-		"entry 5: it is missing at the end: the":   "DELETE FROM ledger WHERE seq = 5",
-		"among the kept checkpoints: it was alter": "UPDATE signed_trees SET note = replace(note, char(10) || '5' || char(10), char(10) || '4' || char(10))",
+		"entry 2: its content does not match":     "UPDATE ledger SET actor = 'joss' WHERE seq = 2",
+		"entry 3: entry 2 before it is missing":   "DELETE FROM ledger WHERE seq = 2",
+		"entry 3: its content does not match its": "UPDATE ledger SET at = '2026-11-23T01:00:00.000Z' WHERE seq = 3",
+		"entry 4: its content does not match":     "UPDATE ledger SET outcome = 'failed' WHERE seq = 4",
+		"entry 5: it is missing at the end: the":  "DELETE FROM ledger WHERE seq = 5",
+		"among the kept checkpoints: it was alter": "UPDATE signed_trees SET note = replace(note, char(10) || '5' || " +
+			"char(10), char(10) || '4' || char(10))",
 		"the tree that is kept beside the entries": "UPDATE tree SET hashes = zeroblob(length(hashes))",
 	} {
 		t.Run(want, func(t *testing.T) {
@@ -149,7 +162,13 @@ func rewrite(t *testing.T, s *store.Store, from int) (stmts []string) {
 			prev = list[i-1].Hash
 		}
 		list[i] = ledger.Seal(list[i], prev)
-		stmts = append(stmts, fmt.Sprintf("UPDATE ledger SET actor = '%s', prev = '%s', hash = '%s' WHERE seq = %d", list[i].Actor, list[i].Prev, list[i].Hash, i+1))
+		stmts = append(
+			stmts,
+			fmt.Sprintf(
+				"UPDATE ledger SET actor = '%s', prev = '%s', hash = '%s' WHERE seq = %d", list[i].Actor, list[i].Prev,
+				list[i].Hash, i+1,
+			),
+		)
 	}
 	return stmts
 }
@@ -161,11 +180,17 @@ func TestRewritten(t *testing.T) {
 	for name, attack := range map[string]func(*testing.T, *store.Store) []string{
 		"all sealed anew":      func(t *testing.T, s *store.Store) []string { return rewrite(t, s, 3) },
 		"its checkpoints gone": func(t *testing.T, s *store.Store) []string { return append(rewrite(t, s, 3), gone) },
-		"its tree gone, too":   func(t *testing.T, s *store.Store) []string { return append(rewrite(t, s, 3), gone, "DELETE FROM tree") },
-		"the end cut off, checkpoints, too": func(*testing.T, *store.Store) []string {
-			return []string{"DELETE FROM ledger WHERE seq > 4", "DELETE FROM signed_trees WHERE size > 4", "DELETE FROM tree"}
+		"its tree gone, too": func(t *testing.T, s *store.Store) []string {
+			return append(rewrite(t, s, 3), gone, "DELETE FROM tree")
 		},
-		"the end cut off, and the tree stays": func(*testing.T, *store.Store) []string { return []string{"DELETE FROM ledger WHERE seq > 4", gone} },
+		"the end cut off, checkpoints, too": func(*testing.T, *store.Store) []string {
+			return []string{
+				"DELETE FROM ledger WHERE seq > 4", "DELETE FROM signed_trees WHERE size > 4", "DELETE FROM tree",
+			}
+		},
+		"the end cut off, and the tree stays": func(*testing.T, *store.Store) []string {
+			return []string{"DELETE FROM ledger WHERE seq > 4", gone}
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			log, s, dir := newLogBeside(t)
@@ -182,7 +207,10 @@ func TestRewritten(t *testing.T) {
 			if again, err := log.Checkpoint(t.Context()); err == nil {
 				claim, err := ledger.Claim([]byte(again.Note))
 				require.NoError(t, err)
-				assert.Equal(t, first.Note[:strings.Index(first.Note, "\n\n")], again.Note[:strings.Index(again.Note, "\n\n")], "what is signed is what was: %d", claim.Size)
+				assert.Equal(
+					t, first.Note[:strings.Index(first.Note, "\n\n")], again.Note[:strings.Index(again.Note, "\n\n")],
+					"what is signed is what was: %d", claim.Size,
+				)
 			} else {
 				require.ErrorIs(t, err, audit.ErrRewritten)
 			}
@@ -210,7 +238,12 @@ func TestPlantedKey(t *testing.T) {
 	require.ErrorIs(t, log.UseKey(t.Context(), key), audit.ErrOtherKey, "the service does not start as if nothing was")
 	forged, err := planted.Sign(5, [32]byte{1})
 	require.NoError(t, err)
-	altered(t, dir, fmt.Sprintf("INSERT INTO signed_trees VALUES ('oaken-latch/of-theirs', 5, '2026-11-23T02:00:00.000Z', '%s')", forged))
+	altered(
+		t, dir,
+		fmt.Sprintf(
+			"INSERT INTO signed_trees VALUES ('oaken-latch/of-theirs', 5, '2026-11-23T02:00:00.000Z', '%s')", forged,
+		),
+	)
 	v, err := log.Verify(t.Context(), nil)
 	require.NoError(t, err)
 	require.Len(t, v.Findings, 1)
@@ -292,7 +325,13 @@ func TestSignedAtOnce(t *testing.T) {
 	for range 6 {
 		all.Go(func() {
 			for range 15 {
-				assert.NoError(t, log.Write(t.Context(), func(tx *audit.Tx) error { return tx.Record(ledger.Entry{Actor: "mara", Action: "x"}) }))
+				assert.NoError(
+					t,
+					log.Write(
+						t.Context(),
+						func(tx *audit.Tx) error { return tx.Record(ledger.Entry{Actor: "mara", Action: "x"}) },
+					),
+				)
 				_, err := log.Checkpoint(t.Context())
 				assert.NoError(t, err)
 			}
@@ -314,7 +353,10 @@ func TestTakenOver(t *testing.T) {
 	enter(t, log, 4)
 	list, err := s.Ledger(t.Context(), store.LedgerQuery{Limit: 1})
 	require.NoError(t, err)
-	c := ledger.Chained{Format: "oaken-latch-checkpoint", Version: 1, Seq: 5, At: log.Now(), Hash: list[0].Hash, Key: ledger.KeyText(public)}
+	c := ledger.Chained{
+		Format: "oaken-latch-checkpoint", Version: 1, Seq: 5, At: log.Now(), Hash: list[0].Hash,
+		Key: ledger.KeyText(public),
+	}
 	c.Signature = base64.StdEncoding.EncodeToString(ed25519.Sign(key, c.Text()))
 	body, err := json.Marshal(c)
 	require.NoError(t, err)
@@ -326,7 +368,10 @@ func TestTakenOver(t *testing.T) {
 	v, err := log.Verify(t.Context(), []string{string(body)})
 	require.NoError(t, err)
 	assert.Zero(t, v.Wrong, v.Findings)
-	assert.Equal(t, []any{int64(7), int64(5), int64(5)}, []any{v.Entries, v.Held().Size, v.Outside().Size}, "entered once in the new form")
+	assert.Equal(
+		t, []any{int64(7), int64(5), int64(5)}, []any{v.Entries, v.Held().Size, v.Outside().Size},
+		"entered once in the new form",
+	)
 	signed, err := log.Checkpoint(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, int64(7), signed.Size)
@@ -378,8 +423,13 @@ func TestThinned(t *testing.T) {
 	log, s, _ := newLog(t)
 	now := log.Now()
 	require.NoError(t, s.Write(t.Context(), func(tx *store.Tx) error {
-		for i, ago := range []time.Duration{1900 * time.Hour, 1899 * time.Hour, 30 * time.Hour, 30*time.Hour - time.Minute, 28 * time.Hour, time.Hour, time.Minute} {
-			if err := tx.SetSignedTree(store.SignedTree{Origin: "a", Size: int64(i + 1), At: now.Add(-ago), Note: "x"}); err != nil {
+		for i, ago := range []time.Duration{
+			1900 * time.Hour, 1899 * time.Hour, 30 * time.Hour, 30*time.Hour - time.Minute, 28 * time.Hour, time.Hour,
+			time.Minute,
+		} {
+			if err := tx.SetSignedTree(
+				store.SignedTree{Origin: "a", Size: int64(i + 1), At: now.Add(-ago), Note: "x"},
+			); err != nil {
 				return err
 			}
 		}
@@ -401,12 +451,23 @@ func TestWay(t *testing.T) {
 	ctx := audit.By(t.Context(), audit.Origin{Kind: "console", Address: "198.51.100.7", Session: "ab12"})
 	require.NoError(t, log.Write(ctx, func(tx *audit.Tx) error {
 		require.NoError(t, tx.AddAccount(store.Account{Name: "mara", Grants: []string{"read"}, Created: log.Now()}))
-		n, err := tx.AddChange(store.Change{Title: "t", Ticket: "TF-9", Author: "mara", State: lifecycle.Draft, Opened: log.Now(), Updated: log.Now()})
+		n, err := tx.AddChange(
+			store.Change{
+				Title: "t", Ticket: "TF-9", Author: "mara", State: lifecycle.Draft, Opened: log.Now(),
+				Updated: log.Now(),
+			},
+		)
 		require.NoError(t, err)
-		return errors.Join(tx.Record(ledger.Entry{Actor: "mara", Action: "change.open", Change: n.Number}), tx.Record(ledger.Entry{Actor: audit.Service, Action: "x"}))
+		return errors.Join(
+			tx.Record(ledger.Entry{Actor: "mara", Action: "change.open", Change: n.Number}),
+			tx.Record(ledger.Entry{Actor: audit.Service, Action: "x"}),
+		)
 	}))
 	list, err := s.Ledger(t.Context(), store.LedgerQuery{Oldest: true})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"console", "198.51.100.7", "ab12", "TF-9"}, []string{list[0].Way, list[0].Address, list[0].Session, list[0].Ticket})
+	assert.Equal(
+		t, []string{"console", "198.51.100.7", "ab12", "TF-9"},
+		[]string{list[0].Way, list[0].Address, list[0].Session, list[0].Ticket},
+	)
 	assert.Empty(t, list[1].Way+list[1].Address)
 }

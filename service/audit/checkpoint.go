@@ -24,7 +24,9 @@ const CheckpointFile = "record-checkpoint"
 var ErrUnsigned = refusal.New(refusal.Conflict, "", "this service has no key that signs checkpoints")
 
 // ErrRewritten is given where the ledger is not what was signed: nothing more is signed then.
-var ErrRewritten = errors.New("the record is not what was signed of it before, so that it is not signed again; see: latch audit verify")
+var ErrRewritten = errors.New(
+	"the record is not what was signed of it before, so that it is not signed again; see: latch audit verify",
+)
 
 // tiles reads the tree that is kept of the ledger.
 func (l *Log) tiles(ctx context.Context) ledger.Tiles {
@@ -225,7 +227,12 @@ func (l *Log) Tell(ctx context.Context) error {
 		return err // nothing but that was added
 	}
 	return l.Write(ctx, func(tx *Tx) error {
-		return tx.Record(ledger.Entry{Actor: Service, Action: checkpointAction, After: strings.TrimSpace(c.Note), Note: "kept elsewhere, it shows later whether anything before it was altered"})
+		return tx.Record(
+			ledger.Entry{
+				Actor: Service, Action: checkpointAction, After: strings.TrimSpace(c.Note),
+				Note: "kept elsewhere, it shows later whether anything before it was altered",
+			},
+		)
 	})
 }
 
@@ -264,7 +271,10 @@ func (l *Log) Keep(ctx context.Context, signed func(store.SignedTree), trouble f
 			default:
 			}
 		case <-tell.C:
-			err = errors.Join(l.Tell(ctx), l.store.TidyWords(ctx), l.store.Write(ctx, func(tx *store.Tx) error { return tx.ThinSignedTrees(l.Now()) }))
+			err = errors.Join(
+				l.Tell(ctx), l.store.TidyWords(ctx),
+				l.store.Write(ctx, func(tx *store.Tx) error { return tx.ThinSignedTrees(l.Now()) }),
+			)
 		case <-index.C:
 			select {
 			case <-added:

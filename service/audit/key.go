@@ -14,7 +14,11 @@ import (
 
 // ErrOtherKey is given where the key that would sign the record is not the one that the record
 // names.
-var ErrOtherKey = errors.New("the key that is to sign the record is not the one that the record names last: one of the two was put there, or the records and seal.key are of different times. Restore both from one backup; or, if you know why, go on with: oaken-latchd accept-key")
+var ErrOtherKey = errors.New(
+	"the key that is to sign the record is not the one that the record names last: one of the two was put there, or " +
+		"the records and seal.key are of different times. Restore both from one backup; or, if you know why, go on " +
+		"with: oaken-latchd accept-key",
+)
 
 // KeyEntries are the entries that name keys, oldest first.
 func (l *Log) KeyEntries(ctx context.Context) ([]ledger.Entry, error) {
@@ -43,9 +47,18 @@ func (l *Log) UseKey(ctx context.Context, key ed25519.PrivateKey) error {
 	switch {
 	case last.After == signer.Key():
 	case last.After == "":
-		err = l.enterKey(ctx, ledger.Entry{After: signer.Key(), Note: "checkpoints are signed with this key (Ed25519) from here on"})
+		err = l.enterKey(
+			ctx, ledger.Entry{After: signer.Key(), Note: "checkpoints are signed with this key (Ed25519) from here on"},
+		)
 	case ledger.SameKey(last.After, signer.Key()):
-		err = l.enterKey(ctx, ledger.Entry{Before: last.After, After: signer.Key(), Note: "checkpoints are signed with the same key, and of the tree of all entries (RFC 6962), from here on"})
+		err = l.enterKey(
+			ctx,
+			ledger.Entry{
+				Before: last.After, After: signer.Key(),
+				Note: "checkpoints are signed with the same key, and of the tree of all entries (RFC 6962), " +
+					"from here on",
+			},
+		)
 	default:
 		return ErrOtherKey
 	}
@@ -121,7 +134,13 @@ func (tx *Tx) NextKey(entries []ledger.Entry, before, after ed25519.PrivateKey) 
 	if err != nil {
 		return err
 	}
-	return tx.Record(ledger.Entry{Actor: Service, Action: ledger.KeyAction, Before: old.Key(), After: next.Key(), Note: "checkpoints are signed with this key (Ed25519) from here on; the one before signs it in, and it agrees:\n" + signatures})
+	return tx.Record(
+		ledger.Entry{
+			Actor: Service, Action: ledger.KeyAction, Before: old.Key(), After: next.Key(),
+			Note: "checkpoints are signed with this key (Ed25519) from here on; the one before signs it in, and " +
+				"it agrees:\n" + signatures,
+		},
+	)
 }
 
 // AcceptKey enters that a key signs from here on that none signed in: somebody says so. It is a
@@ -131,7 +150,16 @@ func (tx *Tx) AcceptKey(entries []ledger.Entry, key ed25519.PrivateKey, why stri
 	if len(entries) > 0 {
 		before = entries[len(entries)-1].After
 	}
-	return tx.Record(ledger.Entry{Actor: Service, Action: ledger.KeyAction, Before: before, After: ledger.NewSigner(key, "").Key(), Note: fmt.Sprintf("checkpoints are signed with this key (Ed25519) from here on; nothing but this word says that it follows the one before: %s", why)})
+	return tx.Record(
+		ledger.Entry{
+			Actor: Service, Action: ledger.KeyAction, Before: before, After: ledger.NewSigner(key, "").Key(),
+			Note: fmt.Sprintf(
+				"checkpoints are signed with this key (Ed25519) from here on; nothing but this word says that it "+
+					"follows the one before: %s",
+				why,
+			),
+		},
+	)
 }
 
 // Keys are the keys that the record names, oldest first.

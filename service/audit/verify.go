@@ -76,7 +76,9 @@ func (l *Log) treeHolds(ctx context.Context, v *ledger.Verifier) error {
 }
 
 // words gives what was signed of the ledger, as far as it is kept here.
-func (l *Log) words(ctx context.Context, named []ledger.Keyed, keys []string) (words []ledger.Word, notes []string, wrong []error, err error) {
+func (l *Log) words(
+	ctx context.Context, named []ledger.Keyed, keys []string,
+) (words []ledger.Word, notes []string, wrong []error, err error) {
 	others := 0
 	trees, err := l.store.SignedTrees(ctx)
 	if err != nil {
@@ -84,7 +86,9 @@ func (l *Log) words(ctx context.Context, named []ledger.Keyed, keys []string) (w
 	}
 	beside := l.besideNote()
 	text, _, _ := strings.Cut(beside, "\n\n")
-	if beside != "" && !slices.ContainsFunc(trees, func(t store.SignedTree) bool { return strings.HasPrefix(t.Note, text+"\n\n") }) {
+	if beside != "" && !slices.ContainsFunc(
+		trees, func(t store.SignedTree) bool { return strings.HasPrefix(t.Note, text+"\n\n") },
+	) {
 		trees = append(trees, store.SignedTree{Note: beside})
 	}
 	for _, t := range trees {
@@ -113,7 +117,14 @@ func (l *Log) words(ctx context.Context, named []ledger.Keyed, keys []string) (w
 	// Who can write to the database could enter a key of their own and sign with that: only the
 	// key that this service signs with, and what leads to it, says something.
 	if others > 0 {
-		notes = append(notes, fmt.Sprintf("%d kept checkpoints are signed with keys that do not lead to the one this service has now, and say nothing here", others))
+		notes = append(
+			notes,
+			fmt.Sprintf(
+				"%d kept checkpoints are signed with keys that do not lead to the one this service has now, and say "+
+					"nothing here",
+				others,
+			),
+		)
 	}
 	return words, notes, wrong, err
 }
@@ -140,14 +151,20 @@ func (l *Log) wordOf(text string, named []ledger.Keyed, keys []string) (ledger.W
 				return ledger.WordOfChained(c), nil
 			}
 		}
-		return ledger.Word{}, refusal.New(refusal.Invalid, "it is of another service, or this one was given another key", "the checkpoint at entry %d is signed with key %s, which this service never signed with", c.Seq, c.Key)
+		return ledger.Word{}, refusal.New(
+			refusal.Invalid, "it is of another service, or this one was given another key",
+			"the checkpoint at entry %d is signed with key %s, which this service never signed with", c.Seq, c.Key,
+		)
 	}
 	for _, k := range named {
 		keys = append(keys, k.Key)
 	}
 	c, err := ledger.OpenCheckpoint([]byte(text), keys, l.witnesses)
 	if errors.Is(err, ledger.ErrUnknownKey) {
-		return ledger.Word{}, refusal.New(refusal.Invalid, "it is of another service, or this one was given another key", "the checkpoint is signed with a key that this service never signed with")
+		return ledger.Word{}, refusal.New(
+			refusal.Invalid, "it is of another service, or this one was given another key",
+			"the checkpoint is signed with a key that this service never signed with",
+		)
 	}
 	if err != nil {
 		return ledger.Word{}, refusal.New(refusal.Invalid, next, "%v", err)

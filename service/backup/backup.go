@@ -234,7 +234,9 @@ func Restore(ctx context.Context, file, dir string, now func() time.Time) (made 
 		return made, about, err
 	}
 	defer func() { err = errors.Join(err, os.RemoveAll(tmp)) }()
-	if err := bundle.Each(f, func(name string, _ int64, content io.Reader) error { return unpack(tmp, name, content) }); err != nil {
+	if err := bundle.Each(
+		f, func(name string, _ int64, content io.Reader) error { return unpack(tmp, name, content) },
+	); err != nil {
 		return made, about, err
 	}
 	if about, err = look(ctx, tmp); err != nil {
@@ -275,7 +277,9 @@ func olderThanNoted(dir string) error {
 // was left of records.
 func aside(tmp, dir string) error {
 	for _, name := range []string{store.File, store.File + "-wal", store.File + "-shm"} {
-		if err := os.Rename(filepath.Join(dir, name), filepath.Join(dir, name+".before-restore")); err != nil && !errors.Is(err, os.ErrNotExist) {
+		if err := os.Rename(
+			filepath.Join(dir, name), filepath.Join(dir, name+".before-restore"),
+		); err != nil && !errors.Is(err, os.ErrNotExist) {
 			return err
 		}
 	}

@@ -39,7 +39,9 @@ type Commits struct {
 }
 
 // New gives the commits over a desk and an engine.
-func New(s *store.Store, log *audit.Log, a *access.Accounts, d *desk.Desk, e *engine.Engine, logger *slog.Logger) *Commits {
+func New(
+	s *store.Store, log *audit.Log, a *access.Accounts, d *desk.Desk, e *engine.Engine, logger *slog.Logger,
+) *Commits {
 	c := &Commits{store: s, log: log, accounts: a, desk: d, engine: e, logger: logger, woken: make(chan struct{}, 1)}
 	c.ctx, c.stop = context.WithCancel(context.Background())
 	return c
@@ -89,7 +91,9 @@ func (c *Commits) Commit(ctx context.Context, p access.Person, s Session, number
 		if err := c.accounts.Fresh(ctx, p, s.Token, s.Site); err != nil {
 			return err
 		}
-		start.Unapproved = &store.Emergency{Change: ch.Number, Actor: p.Name, Reason: o.Emergency, Digest: ready.Digest, At: c.log.Now()}
+		start.Unapproved = &store.Emergency{
+			Change: ch.Number, Actor: p.Name, Reason: o.Emergency, Digest: ready.Digest, At: c.log.Now(),
+		}
 	}
 	return c.engine.Begin(ctx, start)
 }
@@ -103,7 +107,10 @@ func (c *Commits) Decidable(ctx context.Context, p access.Person, number int64) 
 	}
 	coworkers, err := c.store.Coworkers(ctx, ch.Number)
 	if err == nil && !slices.Contains(coworkers, p.Name) {
-		err = refusal.New(refusal.Forbidden, "ask them, or an administrator", "change %d belongs to %s, who alone can decide it, with those they added", ch.Number, ch.Author)
+		err = refusal.New(
+			refusal.Forbidden, "ask them, or an administrator",
+			"change %d belongs to %s, who alone can decide it, with those they added", ch.Number, ch.Author,
+		)
 	}
 	return ch, err
 }
@@ -150,7 +157,9 @@ func (c *Commits) Extend(ctx context.Context, p access.Person, number int64, unt
 		return err
 	}
 	if (add == 0) == until.IsZero() {
-		return refusal.New(refusal.Invalid, "give addSeconds or until", "when the hold is to end is not said, or said twice")
+		return refusal.New(
+			refusal.Invalid, "give addSeconds or until", "when the hold is to end is not said, or said twice",
+		)
 	}
 	if add != 0 {
 		if s, _, running := c.engine.Status(ch.Number); running && !s.Deadline.IsZero() {
@@ -170,7 +179,10 @@ func (c *Commits) Leave(ctx context.Context, p access.Person, number int64, devi
 	s, _, _ := c.engine.Status(ch.Number)
 	for i, d := range s.Devices {
 		if d.Name == device {
-			return c.say(ctx, ch, guard.Event{Kind: guard.SayLeave, Device: i, By: p.Name}, func(guard.State) bool { return true })
+			return c.say(
+				ctx, ch, guard.Event{Kind: guard.SayLeave, Device: i, By: p.Name},
+				func(guard.State) bool { return true },
+			)
 		}
 	}
 	return refusal.New(refusal.NotFound, "", "no commit of change %d is under way on %q", ch.Number, device)

@@ -28,7 +28,10 @@ func (c *Commits) checkWhen(w order.When) error {
 	now := c.log.Now()
 	switch {
 	case !w.At.After(now):
-		return refusal.New(refusal.Invalid, "give a time to come, with its zone", "%s is past, it is %s now", w.At.Format(time.RFC3339), now.Format(time.RFC3339))
+		return refusal.New(
+			refusal.Invalid, "give a time to come, with its zone", "%s is past, it is %s now",
+			w.At.Format(time.RFC3339), now.Format(time.RFC3339),
+		)
 	case w.At.Sub(now) > MaxForward:
 		return refusal.New(refusal.Invalid, "", "%s is more than a year ahead", w.At.Format(time.RFC3339))
 	case w.Lateness < 0 || w.Lateness > MaxLateness:
@@ -40,8 +43,12 @@ func (c *Commits) checkWhen(w order.When) error {
 // Schedule puts a change's commit on the schedule, once it was found that it could be committed now;
 // it gives the devices that it is about. It is begun at its time as if its author said so then: on hold,
 // by the same rules.
-func (c *Commits) Schedule(ctx context.Context, p access.Person, number int64, o order.Order, w order.When) (store.Scheduled, []store.Device, error) {
-	v := store.Scheduled{Kind: "commit", Change: number, At: w.At, Zone: w.Zone, Lateness: w.Lateness, Actor: p.Name, Made: c.log.Now()}
+func (c *Commits) Schedule(
+	ctx context.Context, p access.Person, number int64, o order.Order, w order.When,
+) (store.Scheduled, []store.Device, error) {
+	v := store.Scheduled{
+		Kind: "commit", Change: number, At: w.At, Zone: w.Zone, Lateness: w.Lateness, Actor: p.Name, Made: c.log.Now(),
+	}
 	ch, err := c.desk.Own(ctx, p, number)
 	if err != nil {
 		return v, nil, err
@@ -58,7 +65,9 @@ func (c *Commits) Schedule(ctx context.Context, p access.Person, number int64, o
 		return v, nil, err
 	}
 	if o.Ahead != 0 {
-		return v, nil, refusal.New(refusal.Invalid, "prepare it when its hour comes", "what is scheduled cannot stay prepared until then")
+		return v, nil, refusal.New(
+			refusal.Invalid, "prepare it when its hour comes", "what is scheduled cannot stay prepared until then",
+		)
 	}
 	plan, err := c.engine.Plan(ctx, number, o, ready.Works)
 	if err != nil {
@@ -83,7 +92,12 @@ func (c *Commits) Schedule(ctx context.Context, p access.Person, number int64, o
 		if err := tx.SetState(number, lifecycle.Scheduled, "", v.Made); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "schedule.commit", Change: number, After: w.At.UTC().Format(time.RFC3339), Note: w.Zone + "; " + engine.PlanText(plan)})
+		return tx.Record(
+			ledger.Entry{
+				Actor: p.Name, Action: "schedule.commit", Change: number, After: w.At.UTC().Format(time.RFC3339),
+				Note: w.Zone + "; " + engine.PlanText(plan),
+			},
+		)
 	})
 	c.wake()
 	devices := make([]store.Device, len(ready.Works))
@@ -94,8 +108,12 @@ func (c *Commits) Schedule(ctx context.Context, p access.Person, number int64, o
 }
 
 // ScheduleRestart puts a device's restart on the schedule.
-func (c *Commits) ScheduleRestart(ctx context.Context, actor string, d store.Device, w order.When) (store.Scheduled, error) {
-	v := store.Scheduled{Kind: "restart", Device: d.ID, At: w.At, Zone: w.Zone, Lateness: w.Lateness, Actor: actor, Made: c.log.Now()}
+func (c *Commits) ScheduleRestart(
+	ctx context.Context, actor string, d store.Device, w order.When,
+) (store.Scheduled, error) {
+	v := store.Scheduled{
+		Kind: "restart", Device: d.ID, At: w.At, Zone: w.Zone, Lateness: w.Lateness, Actor: actor, Made: c.log.Now(),
+	}
 	if err := c.checkWhen(w); err != nil {
 		return v, err
 	}
@@ -103,7 +121,12 @@ func (c *Commits) ScheduleRestart(ctx context.Context, actor string, d store.Dev
 		if v, err = tx.AddScheduled(v); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: actor, Action: "schedule.restart", Device: d.Name, After: w.At.UTC().Format(time.RFC3339), Note: w.Zone})
+		return tx.Record(
+			ledger.Entry{
+				Actor: actor, Action: "schedule.restart", Device: d.Name, After: w.At.UTC().Format(time.RFC3339),
+				Note: w.Zone,
+			},
+		)
 	})
 	c.wake()
 	return v, err
@@ -127,18 +150,25 @@ func (c *Commits) Unschedule(ctx context.Context, p access.Person, id int64) err
 		owner = ch.Author
 	}
 	if owner != p.Name && !p.Administers() {
-		return refusal.New(refusal.Forbidden, "ask them, or an administrator", "number %d was put on the schedule by %s", id, owner)
+		return refusal.New(
+			refusal.Forbidden, "ask them, or an administrator", "number %d was put on the schedule by %s", id, owner,
+		)
 	}
 	err = c.end(ctx, p.Name, v, "cancelled", "cancelled by "+p.Name)
 	if errors.Is(err, store.ErrNotFound) {
-		return refusal.New(refusal.Conflict, "see latch schedule", "number %d does not wait on the schedule any more", v.ID)
+		return refusal.New(
+			refusal.Conflict, "see latch schedule", "number %d does not wait on the schedule any more", v.ID,
+		)
 	}
 	return err
 }
 
 // end takes something off the schedule without having done it.
 func (c *Commits) end(ctx context.Context, actor string, v store.Scheduled, state, note string) error {
-	entry := ledger.Entry{Actor: actor, Action: "schedule." + state, Change: v.Change, Before: v.At.UTC().Format(time.RFC3339), Note: note}
+	entry := ledger.Entry{
+		Actor: actor, Action: "schedule." + state, Change: v.Change, Before: v.At.UTC().Format(time.RFC3339),
+		Note: note,
+	}
 	if v.Kind == "restart" {
 		d, err := c.store.DeviceByID(ctx, store.Everything, v.Device)
 		if err != nil {
@@ -227,8 +257,11 @@ func (c *Commits) begin(v store.Scheduled, since time.Time) {
 	}
 	var err error
 	if late > allowed {
-		err = c.end(c.ctx, audit.Service, v, "missed", fmt.Sprintf("missed: it was due at %s, and the service came to it %s late, which is more than the %s allowed; nothing was done",
-			v.At.UTC().Format(time.RFC3339), late, v.Lateness))
+		err = c.end(c.ctx, audit.Service, v, "missed", fmt.Sprintf(
+			"missed: it was due at %s, and the service came to it %s late, which is more than the %s allowed; "+
+				"nothing was done",
+			v.At.UTC().Format(time.RFC3339), late, v.Lateness,
+		))
 	} else if why := c.beginNow(v); why != nil && c.ctx.Err() == nil {
 		err = c.end(c.ctx, audit.Service, v, "stopped", "not begun: "+why.Error())
 	}
@@ -256,5 +289,7 @@ func (c *Commits) beginNow(v store.Scheduled) error {
 	if err != nil {
 		return err
 	}
-	return c.engine.Begin(c.ctx, order.Start{Actor: v.Actor, Change: v.Change, Order: o, Works: ready.Works, Scheduled: v.ID})
+	return c.engine.Begin(
+		c.ctx, order.Start{Actor: v.Actor, Change: v.Change, Order: o, Works: ready.Works, Scheduled: v.ID},
+	)
 }

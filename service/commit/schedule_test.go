@@ -69,7 +69,10 @@ func (r *room) state(n int64) (state, reason string) {
 func (r *room) becomes(n int64, want string) (reason string) {
 	r.t.Helper()
 	state := ""
-	require.Eventually(r.t, func() bool { state, reason = r.state(n); return state == want }, 90*time.Second, 50*time.Millisecond, "%s", want)
+	require.Eventually(
+		r.t, func() bool { state, reason = r.state(n); return state == want }, 90*time.Second, 50*time.Millisecond,
+		"%s", want,
+	)
 	return reason
 }
 
@@ -90,7 +93,9 @@ func TestSchedule(t *testing.T) {
 	require.ErrorContains(t, err, "on the schedule")
 	waiting, err := r.Store.Waiting(t.Context())
 	require.NoError(t, err)
-	require.ErrorContains(t, r.Commits.Unschedule(t.Context(), servicetest.Joss, waiting[0].ID), "was put on the schedule by mara")
+	require.ErrorContains(
+		t, r.Commits.Unschedule(t.Context(), servicetest.Joss, waiting[0].ID), "was put on the schedule by mara",
+	)
 	require.NoError(t, r.Commits.Unschedule(t.Context(), servicetest.Mara, waiting[0].ID))
 	require.ErrorContains(t, r.Commits.Unschedule(t.Context(), servicetest.Mara, waiting[0].ID), "does not wait")
 	require.ErrorContains(t, r.Commits.Unschedule(t.Context(), servicetest.Mara, 99), "there is no number 99")
@@ -113,7 +118,10 @@ func TestSchedule(t *testing.T) {
 	// The device moved on in the same place: not begun. Elsewhere: rebased.
 	require.NoError(t, r.schedule(n, 1500*time.Millisecond, time.Minute))
 	require.NoError(t, r.Devices[router].Console(contact, "stranger"))
-	assert.Contains(t, r.becomes(n, "draft"), "not begun: change 1 cannot be committed: northmole-harbour moved on since this was staged")
+	assert.Contains(
+		t, r.becomes(n, "draft"),
+		"not begun: change 1 cannot be committed: northmole-harbour moved on since this was staged",
+	)
 	require.NoError(t, r.Devices[router].Console(contact, "Harbour office, ext. 12"))
 	require.NoError(t, r.Devices[router].Console(location, "Pier 9"))
 	require.NoError(t, r.schedule(n, time.Second, time.Minute))
@@ -131,9 +139,14 @@ func TestSchedule(t *testing.T) {
 	v, err := r.Commits.ScheduleRestart(t.Context(), "mara", d, order.When{At: time.Now().Add(time.Hour), Zone: "UTC"})
 	require.NoError(t, err)
 	require.NoError(t, r.Commits.Unschedule(t.Context(), servicetest.Mara, v.ID))
-	_, err = r.Commits.ScheduleRestart(t.Context(), "mara", d, order.When{At: time.Now().Add(300 * time.Millisecond), Zone: "UTC", Lateness: time.Minute})
+	_, err = r.Commits.ScheduleRestart(
+		t.Context(), "mara", d,
+		order.When{At: time.Now().Add(300 * time.Millisecond), Zone: "UTC", Lateness: time.Minute},
+	)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return r.Devices[router].Booted().After(booted) }, 90*time.Second, 50*time.Millisecond)
+	require.Eventually(
+		t, func() bool { return r.Devices[router].Booted().After(booted) }, 90*time.Second, 50*time.Millisecond,
+	)
 	list, err := r.Store.Schedule(t.Context(), 10)
 	require.NoError(t, err)
 	states := map[string]int{}

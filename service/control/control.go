@@ -150,7 +150,11 @@ func answer(ctx context.Context, conn net.Conn, a Answers) {
 	case "copy":
 		sendCopy(ctx, conn, w, a)
 	default:
-		_ = w.Encode(reply{Err: fmt.Sprintf("%q is not known here: is the service of another release than this program?", in.Do)})
+		_ = w.Encode(
+			reply{
+				Err: fmt.Sprintf("%q is not known here: is the service of another release than this program?", in.Do),
+			},
+		)
 	}
 }
 

@@ -139,7 +139,10 @@ func (a Approval) lacking(number int64, reason string) error {
 		}
 	}
 	if reason != "" && !a.Emergency {
-		return refusal.New(refusal.Forbidden, next, "change %d cannot be committed as an emergency: rule %s does not allow it", number, strings.Join(why, "; "))
+		return refusal.New(
+			refusal.Forbidden, next, "change %d cannot be committed as an emergency: rule %s does not allow it", number,
+			strings.Join(why, "; "),
+		)
 	}
 	if reason == "" && a.Emergency {
 		next += "; in an emergency: latch commit --emergency REASON"
@@ -147,7 +150,11 @@ func (a Approval) lacking(number int64, reason string) error {
 	if reason != "" {
 		return nil
 	}
-	return refusal.New(refusal.Conflict, next, "change %d needs the agreement of %d who did not work on it, and has that of %d (rule %s)%s", number, a.Needed, len(a.Have), strings.Join(why, "; "), fell)
+	return refusal.New(
+		refusal.Conflict, next,
+		"change %d needs the agreement of %d who did not work on it, and has that of %d (rule %s)%s", number, a.Needed,
+		len(a.Have), strings.Join(why, "; "), fell,
+	)
 }
 
 // RuleText tells a rule in a line.
@@ -203,12 +210,17 @@ func (d *Desk) AddRule(ctx context.Context, p access.Person, r store.ApprovalRul
 		}
 		administer := 0
 		for _, acc := range accounts {
-			if access.Holding(accounts, acc.Name, func(may access.Grants) bool { return may.Everywhere(access.Administer) }) {
+			if access.Holding(
+				accounts, acc.Name, func(may access.Grants) bool { return may.Everywhere(access.Administer) },
+			) {
 				administer++
 			}
 		}
 		if administer <= r.Needed {
-			return r, refusal.New(refusal.Conflict, "make an account for each of them first", "%d may administer everything, and it takes one who proposes and %d who agree", administer, r.Needed)
+			return r, refusal.New(
+				refusal.Conflict, "make an account for each of them first",
+				"%d may administer everything, and it takes one who proposes and %d who agree", administer, r.Needed,
+			)
 		}
 	}
 	r.Actor, r.At = p.Name, d.log.Now()
@@ -216,7 +228,16 @@ func (d *Desk) AddRule(ctx context.Context, p access.Person, r store.ApprovalRul
 		if r, err = tx.AddApprovalRule(r); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "rule.add", After: fmt.Sprintf("%s: %d", RuleText(r), r.Needed), Note: strings.TrimSpace(fmt.Sprintf("rule %d %s%s", r.ID, map[bool]string{true: "emergencies allowed "}[r.Emergency], r.Note))})
+		return tx.Record(
+			ledger.Entry{
+				Actor: p.Name, Action: "rule.add", After: fmt.Sprintf("%s: %d", RuleText(r), r.Needed),
+				Note: strings.TrimSpace(
+					fmt.Sprintf(
+						"rule %d %s%s", r.ID, map[bool]string{true: "emergencies allowed "}[r.Emergency], r.Note,
+					),
+				),
+			},
+		)
 	})
 }
 
@@ -229,7 +250,9 @@ func (d *Desk) Rule(ctx context.Context, id int64) (store.ApprovalRule, error) {
 	if i := slices.IndexFunc(rules, func(r store.ApprovalRule) bool { return r.ID == id }); i >= 0 {
 		return rules[i], nil
 	}
-	return store.ApprovalRule{}, refusal.New(refusal.NotFound, "list them with: latch rule list", "there is no rule %d", id)
+	return store.ApprovalRule{}, refusal.New(
+		refusal.NotFound, "list them with: latch rule list", "there is no rule %d", id,
+	)
 }
 
 // DropRule takes a rule away.
@@ -242,7 +265,12 @@ func (d *Desk) DropRule(ctx context.Context, p access.Person, id int64) error {
 		if err := tx.DropApprovalRule(id); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "rule.drop", Before: fmt.Sprintf("%s: %d", RuleText(rule), rule.Needed), Note: fmt.Sprintf("rule %d", id)})
+		return tx.Record(
+			ledger.Entry{
+				Actor: p.Name, Action: "rule.drop", Before: fmt.Sprintf("%s: %d", RuleText(rule), rule.Needed),
+				Note: fmt.Sprintf("rule %d", id),
+			},
+		)
 	})
 }
 
@@ -255,7 +283,9 @@ func (d *Desk) AskFor(ctx context.Context, p access.Person, number int64, note s
 		return refusal.New(refusal.Invalid, "", "a note has at most %d characters", mostNote)
 	}
 	return d.log.Write(ctx, func(tx *audit.Tx) error {
-		if err := tx.AskApproval(store.ApprovalAsk{Change: number, Actor: p.Name, Note: note, At: d.log.Now()}); err != nil {
+		if err := tx.AskApproval(
+			store.ApprovalAsk{Change: number, Actor: p.Name, Note: note, At: d.log.Now()},
+		); err != nil {
 			return err
 		}
 		return tx.Record(ledger.Entry{Actor: p.Name, Action: "approval.ask", Change: number, Note: note})
@@ -273,13 +303,21 @@ func (d *Desk) Approve(ctx context.Context, p access.Person, number int64, diges
 	case err != nil:
 		return err
 	case p.Machine:
-		return refusal.New(refusal.Forbidden, "sign in, and do it then", "a machine's token agrees to nothing: that is for a person")
+		return refusal.New(
+			refusal.Forbidden, "sign in, and do it then", "a machine's token agrees to nothing: that is for a person",
+		)
 	case slices.Contains(authors, p.Name):
-		return refusal.New(refusal.Forbidden, "ask somebody else", "%s worked on change %d, and others have to agree to it", p.Name, number)
+		return refusal.New(
+			refusal.Forbidden, "ask somebody else", "%s worked on change %d, and others have to agree to it", p.Name,
+			number,
+		)
 	case !c.State.Open() && c.State != lifecycle.Scheduled:
 		return refusal.New(refusal.Conflict, "", "change %d is %s: there is nothing to agree to", number, c.State)
 	case digest == "":
-		return refusal.New(refusal.Invalid, fmt.Sprintf("see it with: latch preview %d", number), "which preview of change %d is agreed to is not said", number)
+		return refusal.New(
+			refusal.Invalid, fmt.Sprintf("see it with: latch preview %d", number),
+			"which preview of change %d is agreed to is not said", number,
+		)
 	case len(note) > mostNote:
 		return refusal.New(refusal.Invalid, "", "a note has at most %d characters", mostNote)
 	}
@@ -288,13 +326,20 @@ func (d *Desk) Approve(ctx context.Context, p access.Person, number int64, diges
 		return err
 	}
 	if seen.Digest != digest {
-		return refusal.New(refusal.Moved, fmt.Sprintf("look at it again with: latch preview %d", number), "change %d is not what preview %s showed any more: it is %s now", number, digest, seen.Digest)
+		return refusal.New(
+			refusal.Moved, fmt.Sprintf("look at it again with: latch preview %d", number),
+			"change %d is not what preview %s showed any more: it is %s now", number, digest, seen.Digest,
+		)
 	}
 	return d.log.Write(ctx, func(tx *audit.Tx) error {
-		if err := tx.Approve(store.Approval{Change: number, Actor: p.Name, Digest: digest, Note: note, At: d.log.Now()}); err != nil {
+		if err := tx.Approve(
+			store.Approval{Change: number, Actor: p.Name, Digest: digest, Note: note, At: d.log.Now()},
+		); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "approval.give", Change: number, After: digest, Note: note})
+		return tx.Record(
+			ledger.Entry{Actor: p.Name, Action: "approval.give", Change: number, After: digest, Note: note},
+		)
 	})
 }
 
@@ -356,8 +401,13 @@ func (d *Desk) ToApprove(ctx context.Context, p access.Person) (out []store.Chan
 	sight := p.Sight()
 	for _, x := range changes {
 		c := x.Change
-		beyond := slices.ContainsFunc(devices[c.Number], func(dev store.Device) bool { return !p.Grants.May(access.Approve, dev) || sight.Check(dev) != nil })
-		done := slices.ContainsFunc(have[c.Number], func(x store.Approval) bool { return x.Actor == p.Name && x.At.After(c.Updated) })
+		beyond := slices.ContainsFunc(
+			devices[c.Number],
+			func(dev store.Device) bool { return !p.Grants.May(access.Approve, dev) || sight.Check(dev) != nil },
+		)
+		done := slices.ContainsFunc(
+			have[c.Number], func(x store.Approval) bool { return x.Actor == p.Name && x.At.After(c.Updated) },
+		)
 		if !beyond && !done && !slices.Contains(workers[c.Number], p.Name) {
 			out = append(out, c)
 		}
@@ -392,11 +442,17 @@ func (d *Desk) Review(ctx context.Context, p access.Person, id int64, note strin
 	note = strings.TrimSpace(note)
 	switch {
 	case p.Machine:
-		return refusal.New(refusal.Forbidden, "sign in, and do it then", "a machine's token looks at no emergency: that is for a person")
+		return refusal.New(
+			refusal.Forbidden, "sign in, and do it then",
+			"a machine's token looks at no emergency: that is for a person",
+		)
 	case e.Actor == p.Name:
 		return refusal.New(refusal.Forbidden, "ask somebody else", "emergency %d was %s's own", id, p.Name)
 	case slices.Contains(workers, p.Name):
-		return refusal.New(refusal.Forbidden, "ask somebody else", "%s worked on change %d, and others have to look at its emergency", p.Name, e.Change)
+		return refusal.New(
+			refusal.Forbidden, "ask somebody else", "%s worked on change %d, and others have to look at its emergency",
+			p.Name, e.Change,
+		)
 	case note == "" || len(note) > mostNote:
 		return refusal.New(refusal.Invalid, "", "say what you found, in 1 to %d characters", mostNote)
 	}
@@ -406,6 +462,11 @@ func (d *Desk) Review(ctx context.Context, p access.Person, id int64, note strin
 		} else if err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "emergency.review", Change: e.Change, Note: fmt.Sprintf("emergency %d: %s", id, note)})
+		return tx.Record(
+			ledger.Entry{
+				Actor: p.Name, Action: "emergency.review", Change: e.Change,
+				Note: fmt.Sprintf("emergency %d: %s", id, note),
+			},
+		)
 	})
 }

@@ -81,7 +81,9 @@ func (d *Desk) Restore(ctx context.Context, p access.Person, b Bring) (store.Cha
 		if err != nil {
 			return store.Change{}, nil, err
 		}
-		b.From, what = fmt.Sprintf("snapshot:%d", s.Number), fmt.Sprintf("snapshot %d, %q, of %s", s.Number, s.Name, s.At.Format(time.RFC3339))
+		b.From, what = fmt.Sprintf("snapshot:%d", s.Number), fmt.Sprintf(
+			"snapshot %d, %q, of %s", s.Number, s.Name, s.At.Format(time.RFC3339),
+		)
 		if len(devices) == 0 {
 			taken, err := d.history.TakenOf(ctx, p.Reach(), s.Number)
 			if err != nil {
@@ -135,7 +137,9 @@ func (d *Desk) into(ctx context.Context, p access.Person, b Bring, title string)
 }
 
 // restored works out what restoring comes to on one device.
-func (d *Desk) restored(ctx context.Context, p access.Person, c store.Change, device, what string, b Bring) (Brought, error) {
+func (d *Desk) restored(
+	ctx context.Context, p access.Person, c store.Change, device, what string, b Bring,
+) (Brought, error) {
 	one := Brought{Device: device}
 	w, err := d.work(ctx, p.Reach(), c, device, p.Name)
 	if err == nil {
@@ -149,7 +153,10 @@ func (d *Desk) restored(ctx context.Context, p access.Person, c store.Change, de
 		return one, err
 	}
 	if target.Len() == 0 && len(b.Paths) == 0 {
-		return one, refusal.New(refusal.Invalid, emptied(device, b.From, w.Mine), "%s: %s holds nothing: the device would be left without any configuration", device, what)
+		return one, refusal.New(
+			refusal.Invalid, emptied(device, b.From, w.Mine),
+			"%s: %s holds nothing: the device would be left without any configuration", device, what,
+		)
 	}
 	paths := []tree.Path{nil}
 	if len(b.Paths) > 0 {
@@ -171,8 +178,10 @@ func (d *Desk) restored(ctx context.Context, p access.Person, c store.Change, de
 		if tree.Same(at, next) {
 			continue
 		}
-		one.Edits = append(one.Edits, store.Edit{Change: c.Number, Device: w.Device.ID, Op: "load", Path: path.Full(), Mode: Exact, Source: what,
-			Value: history.Digest(target), Lines: diff.Compare(at, next).Count(), Actor: p.Name, At: d.log.Now()})
+		one.Edits = append(one.Edits, store.Edit{
+			Change: c.Number, Device: w.Device.ID, Op: "load", Path: path.Full(), Mode: Exact, Source: what,
+			Value: history.Digest(target), Lines: diff.Compare(at, next).Count(), Actor: p.Name, At: d.log.Now(),
+		})
 		at = next
 	}
 	one.work, one.target = &w, target
@@ -198,7 +207,11 @@ func emptied(device, from string, now *tree.Node) string {
 	if len(paths) == 0 {
 		return "it holds nothing now either"
 	}
-	return fmt.Sprintf("bring back parts of it: latch restore %s %s --path %s; or, if all is meant to go, open a change and name each: latch delete CHANGE %s %s", device, from, paths[0], device, strings.Join(paths, ", "))
+	return fmt.Sprintf(
+		"bring back parts of it: latch restore %s %s --path %s; or, if all is meant to go, open a change and name "+
+			"each: latch delete CHANGE %s %s",
+		device, from, paths[0], device, strings.Join(paths, ", "),
+	)
 }
 
 // target gives what a restore puts in place, and the revision it is of, 0 where
@@ -216,7 +229,9 @@ func (d *Desk) target(ctx context.Context, p access.Person, w Work, b Bring) (*t
 		return nil, 0, err
 	}
 	if r.Schema != w.Schema {
-		return nil, 0, refusal.New(refusal.Conflict, "do it again", "%s handed out other modules just now", w.Device.Name)
+		return nil, 0, refusal.New(
+			refusal.Conflict, "do it again", "%s handed out other modules just now", w.Device.Name,
+		)
 	}
 	return r.Running, r.Revision.Number, nil
 }
@@ -250,7 +265,9 @@ func (d *Desk) measure(ctx context.Context, one *Brought, result *tree.Node, sin
 }
 
 // stageBrought stages what was worked out, in a change that may be yet to open.
-func (d *Desk) stageBrought(ctx context.Context, p access.Person, c store.Change, open bool, list []Brought, origin string) (store.Change, []Brought, error) {
+func (d *Desk) stageBrought(
+	ctx context.Context, p access.Person, c store.Change, open bool, list []Brought, origin string,
+) (store.Change, []Brought, error) {
 	if !slices.ContainsFunc(list, func(b Brought) bool { return len(b.Edits) > 0 }) {
 		return store.Change{}, list, nil
 	}
@@ -275,7 +292,9 @@ func (d *Desk) stageBrought(ctx context.Context, p access.Person, c store.Change
 		if c, err = tx.AddChange(c); err != nil {
 			return err
 		}
-		if err := tx.Record(ledger.Entry{Actor: p.Name, Action: "change.open", Change: c.Number, Note: c.Title + "; " + origin}); err != nil {
+		if err := tx.Record(
+			ledger.Entry{Actor: p.Name, Action: "change.open", Change: c.Number, Note: c.Title + "; " + origin},
+		); err != nil {
 			return err
 		}
 		return stage(tx)
@@ -296,7 +315,12 @@ func (d *Desk) stageOne(tx *audit.Tx, b *Brought, e *store.Edit) error {
 	if err := d.addEdit(tx, w, e, ""); err != nil {
 		return err
 	}
-	return tx.Record(ledger.Entry{Actor: e.Actor, Action: "edit.load", Change: e.Change, Device: w.Device.Name, Path: e.Path, Note: fmt.Sprintf("%s, %s, in %s", e.Mode, e.Source, places(e.Lines))})
+	return tx.Record(
+		ledger.Entry{
+			Actor: e.Actor, Action: "edit.load", Change: e.Change, Device: w.Device.Name, Path: e.Path,
+			Note: fmt.Sprintf("%s, %s, in %s", e.Mode, e.Source, places(e.Lines)),
+		},
+	)
 }
 
 // exactly gives a configuration with what stands at a path as it stands in
@@ -388,7 +412,10 @@ func (d *Desk) anew(ctx context.Context, w Work, base *tree.Node) (*tree.Node, e
 			return nil, broken.err
 		}
 		if err != nil {
-			return nil, refusal.New(refusal.Conflict, fmt.Sprintf("take it back with: latch unstage %d %d", e.Change, e.ID), "%s moved on, and edit %d of change %d no longer fits: %v", w.Device.Name, e.ID, e.Change, err)
+			return nil, refusal.New(
+				refusal.Conflict, fmt.Sprintf("take it back with: latch unstage %d %d", e.Change, e.ID),
+				"%s moved on, and edit %d of change %d no longer fits: %v", w.Device.Name, e.ID, e.Change, err,
+			)
 		}
 		base = next
 	}

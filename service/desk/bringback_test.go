@@ -119,7 +119,10 @@ func TestRestoreIsNeverMerged(t *testing.T) {
 	require.Len(t, gone, 1)
 	list, _, err = r.Desk.Preview(t.Context(), servicetest.Mara, c.Number, desk.Options{})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"/ietf-system:system/contact", "/ietf-system:system/hostname"}, []string{list[0].Difference.Items()[0].Path, list[0].Difference.Items()[1].Path})
+	assert.Equal(
+		t, []string{"/ietf-system:system/contact", "/ietf-system:system/hostname"},
+		[]string{list[0].Difference.Items()[0].Path, list[0].Difference.Items()[1].Path},
+	)
 	assert.Equal(t, desk.Merge, list[0].Edits[0].Mode)
 }
 
@@ -153,7 +156,10 @@ func TestRestoreParts(t *testing.T) {
 	assert.Equal(t, first, order())
 	assert.Equal(t, "Mara", r.Value(hall, contact), "only that")
 
-	_, _, err := r.Desk.Restore(t.Context(), servicetest.Mara, desk.Bring{Devices: []string{hall}, From: "rev:1", Paths: []string{ace + "never"}})
+	_, _, err := r.Desk.Restore(
+		t.Context(), servicetest.Mara,
+		desk.Bring{Devices: []string{hall}, From: "rev:1", Paths: []string{ace + "never"}},
+	)
 	require.ErrorContains(t, err, "neither then nor now")
 	r.change(hall + " /system/dns-resolver/search=tidewell.example")
 	c, _ = r.restore(desk.Bring{Devices: []string{hall}, From: "rev:1", Paths: []string{"/system/dns-resolver/search"}})
@@ -162,7 +168,10 @@ func TestRestoreParts(t *testing.T) {
 	require.NoError(t, err)
 	old, err := r.Desk.From(t.Context(), servicetest.Mara, known.Device, "rev:1")
 	require.NoError(t, err)
-	assert.Equal(t, old.Running.Known("system").Known("dns-resolver").Digest(), known.Running.Known("system").Known("dns-resolver").Digest(), "all of a list is as it was")
+	assert.Equal(
+		t, old.Running.Known("system").Known("dns-resolver").Digest(),
+		known.Running.Known("system").Known("dns-resolver").Digest(), "all of a list is as it was",
+	)
 	c, b = r.restore(desk.Bring{Devices: []string{hall}, From: "running"})
 	assert.Zero(t, c.Number, "no change is opened for nothing")
 	assert.Contains(t, b.Notes, "it is so already; nothing was staged")
@@ -191,7 +200,10 @@ func TestUndoOfAPerson(t *testing.T) {
 	assert.Equal(t, wasThere, r.Value(quay, contact), "through both of them")
 	assert.Equal(t, "Cellar", r.Value(quay, place))
 
-	_, _, err = r.Desk.Undo(t.Context(), servicetest.Joss, desk.Undo{By: "mara", Since: time.Now().Add(-2 * time.Hour), Until: time.Now().Add(-time.Hour)})
+	_, _, err = r.Desk.Undo(
+		t.Context(), servicetest.Joss,
+		desk.Undo{By: "mara", Since: time.Now().Add(-2 * time.Hour), Until: time.Now().Add(-time.Hour)},
+	)
 	require.ErrorContains(t, err, "mara had nothing kept between")
 	_, _, err = r.Desk.Undo(t.Context(), servicetest.Joss, desk.Undo{Change: 1, By: "mara"})
 	require.ErrorContains(t, err, "one change, or one person's")

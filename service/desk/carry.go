@@ -16,9 +16,13 @@ import (
 // Import stages a configuration from a file, whole or parts of it, as a restore
 // does. The file tells by its content what it is; where it also tells what it
 // is from, and that is another device or another box, that is said.
-func (d *Desk) Import(ctx context.Context, p access.Person, b Bring, name string, text []byte, from Origin) (store.Change, []Brought, error) {
+func (d *Desk) Import(
+	ctx context.Context, p access.Person, b Bring, name string, text []byte, from Origin,
+) (store.Change, []Brought, error) {
 	if len(b.Devices) != 1 {
-		return store.Change{}, nil, refusal.New(refusal.Invalid, "name the device it is for", "a file is imported onto one device")
+		return store.Change{}, nil, refusal.New(
+			refusal.Invalid, "name the device it is for", "a file is imported onto one device",
+		)
 	}
 	dev, err := d.device(ctx, p.Reach(), b.Devices[0])
 	if err != nil {
@@ -70,9 +74,21 @@ func (o Origin) compare(d store.Device, doc *codec.Document) []string {
 	notes = append(notes, text)
 	switch {
 	case o.Device != "" && o.Device != d.Name:
-		notes = append(notes, fmt.Sprintf("BEWARE: it is from %s and goes onto %s: names and addresses in it are the other's; latch carry keeps those apart", o.Device, d.Name))
+		notes = append(
+			notes,
+			fmt.Sprintf(
+				"BEWARE: it is from %s and goes onto %s: names and addresses in it are the other's; latch carry "+
+					"keeps those apart",
+				o.Device, d.Name,
+			),
+		)
 	case o.Serial != "" && d.Serial != "" && o.Serial != d.Serial:
-		notes = append(notes, fmt.Sprintf("BEWARE: it is from the box %s %s; in its place stands %s %s now", o.Model, o.Serial, d.Model, d.Serial))
+		notes = append(
+			notes,
+			fmt.Sprintf(
+				"BEWARE: it is from the box %s %s; in its place stands %s %s now", o.Model, o.Serial, d.Model, d.Serial,
+			),
+		)
 	}
 	return notes
 }
@@ -86,14 +102,18 @@ type Carried struct {
 
 // Carry stages one device's configuration on another, with what is its own left
 // as it is.
-func (d *Desk) Carry(ctx context.Context, p access.Person, b Bring, from, place, onto string) (store.Change, Carried, error) {
+func (d *Desk) Carry(
+	ctx context.Context, p access.Person, b Bring, from, place, onto string,
+) (store.Change, Carried, error) {
 	var out Carried
 	source, err := d.device(ctx, p.Reach(), from)
 	if err != nil {
 		return store.Change{}, out, err
 	}
 	if from == onto {
-		return store.Change{}, out, refusal.New(refusal.Invalid, "to bring back what it was: latch restore", "%s is carried onto itself", from)
+		return store.Change{}, out, refusal.New(
+			refusal.Invalid, "to bring back what it was: latch restore", "%s is carried onto itself", from,
+		)
 	}
 	r, err := d.From(ctx, p, source, place)
 	if err != nil {

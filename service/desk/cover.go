@@ -82,7 +82,12 @@ func keepsCovered(p access.Person, c stencil.Cover, shared map[string]bool, text
 	}
 	for _, name := range slices.Sorted(maps.Keys(c.Open(text))) {
 		if secret[name] && !open[name] {
-			return refusal.New(refusal.Forbidden, "nothing was saved; use another blank there", "{%s} is filled in with secrets, which account %s may not see, and would stand where everybody reads it", name, p.Name)
+			return refusal.New(
+				refusal.Forbidden, "nothing was saved; use another blank there",
+				"{%s} is filled in with secrets, which account %s may not see, and would stand where "+
+					"everybody reads it",
+				name, p.Name,
+			)
 		}
 	}
 	return nil
@@ -94,7 +99,10 @@ func uncoversOn(p access.Person, dev store.Device, name string) error {
 	if p.Grants.Everywhere(access.Reveal) || !p.Grants.May(access.Reveal, dev) {
 		return nil
 	}
-	return refusal.New(refusal.Forbidden, "ask somebody who may see secrets on all devices", "stencil %s holds secrets that account %s may not see in it, and would on %s", name, p.Name, dev.Name)
+	return refusal.New(
+		refusal.Forbidden, "ask somebody who may see secrets on all devices",
+		"stencil %s holds secrets that account %s may not see in it, and would on %s", name, p.Name, dev.Name,
+	)
 }
 
 // sharesSecrets reports whether secret shared values stand where secrets do in a
@@ -138,7 +146,9 @@ func (d *Desk) ShownItems(items []string) []string {
 
 // liftValues gives what values for blanks mean on a device: a name is that of the
 // value the blank has there, or of a secret of the device.
-func (d *Desk) liftValues(w Work, c stencil.Cover, text string, values, former map[string]string) (map[string]string, error) {
+func (d *Desk) liftValues(
+	w Work, c stencil.Cover, text string, values, former map[string]string,
+) (map[string]string, error) {
 	out := maps.Clone(values)
 	covered := c.Covered(text)
 	for name, v := range values {

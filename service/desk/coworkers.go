@@ -81,7 +81,12 @@ func (d *Desk) Rename(ctx context.Context, p access.Person, number int64, title,
 		if err := tx.SetTitle(number, title, ticket, d.log.Now()); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "change.rename", Change: number, Before: c.Title + " (" + c.Ticket + ")", After: title + " (" + ticket + ")"})
+		return tx.Record(
+			ledger.Entry{
+				Actor: p.Name, Action: "change.rename", Change: number, Before: c.Title + " (" + c.Ticket + ")",
+				After: title + " (" + ticket + ")",
+			},
+		)
 	})
 }
 
@@ -121,20 +126,32 @@ func (d *Desk) Readdress(ctx context.Context, p access.Person, number int64, dev
 		return err
 	}
 	if host, port, err := net.SplitHostPort(to); to != "" && (err != nil || host == "" || port == "") {
-		return refusal.New(refusal.Invalid, "write it as HOST:PORT, e.g. 192.0.2.21:830", "%s: %q is no address", device, to)
+		return refusal.New(
+			refusal.Invalid, "write it as HOST:PORT, e.g. 192.0.2.21:830", "%s: %q is no address", device, to,
+		)
 	}
 	if _, _, err := Endpoint(seenAs); seenAs != "" && (err != nil || to == "") {
-		return refusal.New(refusal.Invalid, "write it as ADDRESS or ADDRESS:PORT", "%s: %q is no address as packets have it", device, seenAs)
+		return refusal.New(
+			refusal.Invalid, "write it as ADDRESS or ADDRESS:PORT", "%s: %q is no address as packets have it", device,
+			seenAs,
+		)
 	}
 	return d.change(ctx, p, number, func(tx *audit.Tx) error {
 		err := tx.MovePart(store.Part{Change: number, Device: dev.ID, MovesTo: to, MovesSeenAs: seenAs})
 		if errors.Is(err, store.ErrNotFound) {
-			return refusal.New(refusal.Conflict, "stage the new address first", "change %d has no part on %s", number, device)
+			return refusal.New(
+				refusal.Conflict, "stage the new address first", "change %d has no part on %s", number, device,
+			)
 		}
 		if err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "part.readdress", Change: number, Device: device, Before: dev.Address, After: to, Note: seenAs})
+		return tx.Record(
+			ledger.Entry{
+				Actor: p.Name, Action: "part.readdress", Change: number, Device: device, Before: dev.Address, After: to,
+				Note: seenAs,
+			},
+		)
 	})
 }
 

@@ -53,7 +53,9 @@ func TestCompany(t *testing.T) {
 	assert.Equal(t, refusal.Forbidden, kind(err))
 	assert.Equal(t, refusal.Forbidden, kind(r.Desk.Share(t.Context(), servicetest.Joss, n, "joss")))
 	assert.Equal(t, refusal.NotFound, kind(r.Desk.Share(t.Context(), servicetest.Mara, n, "nobody")))
-	assert.Equal(t, refusal.Conflict, kind(r.Desk.Share(t.Context(), servicetest.Mara, n, "wren")), "a viewer stages nothing")
+	assert.Equal(
+		t, refusal.Conflict, kind(r.Desk.Share(t.Context(), servicetest.Mara, n, "wren")), "a viewer stages nothing",
+	)
 	require.NoError(t, r.Desk.Share(t.Context(), servicetest.Mara, n, "joss"))
 	assert.Equal(t, refusal.Conflict, kind(r.Desk.Share(t.Context(), servicetest.Mara, n, "joss")))
 	_, err = r.Put(servicetest.Joss, n, quay, "/system/contact", "Joss")
@@ -70,7 +72,9 @@ func TestCompany(t *testing.T) {
 	list, err := r.Desk.List(t.Context(), servicetest.Joss, store.ChangeQuery{})
 	require.NoError(t, err)
 	assert.Len(t, list, 1)
-	assert.Equal(t, refusal.Forbidden, kind(r.Desk.Abandon(t.Context(), servicetest.Joss, n)), "only its author drops it")
+	assert.Equal(
+		t, refusal.Forbidden, kind(r.Desk.Abandon(t.Context(), servicetest.Joss, n)), "only its author drops it",
+	)
 	_, err = r.Desk.Note(t.Context(), servicetest.Joss, n, "told the office")
 	require.NoError(t, err)
 	_, err = r.Desk.Drop(t.Context(), servicetest.Mara, n, desk.Which{By: "joss"})
@@ -84,7 +88,10 @@ func TestCompany(t *testing.T) {
 	for _, e := range entries {
 		told = append(told, e.Actor+" "+e.Action)
 	}
-	for _, want := range []string{"mara change.share", "joss edit.put", "mara edit.drop", "mara change.unshare", "joss change.note", "mara change.rename"} {
+	for _, want := range []string{
+		"mara change.share", "joss edit.put", "mara edit.drop", "mara change.unshare", "joss change.note",
+		"mara change.rename",
+	} {
 		assert.Contains(t, told, want)
 	}
 }
@@ -103,7 +110,9 @@ func TestBaseMoves(t *testing.T) {
 	_, seen, err := r.Desk.Preview(t.Context(), servicetest.Mara, second, desk.Options{})
 	require.NoError(t, err)
 	first := open(t, r, servicetest.Joss)
-	for path, value := range map[string]string{"/system/contact": "Joss's", "/system/location": "Joss's too", "/system/hostname": "quay"} {
+	for path, value := range map[string]string{
+		"/system/contact": "Joss's", "/system/location": "Joss's too", "/system/hostname": "quay",
+	} {
 		_, err := r.Put(servicetest.Joss, first, quay, path, value)
 		require.NoError(t, err)
 	}
@@ -143,7 +152,11 @@ func TestBaseMoves(t *testing.T) {
 	for _, e := range entries {
 		told += e.Action + " " + e.Before + " > " + e.After + " " + e.Note + "\n"
 	}
-	assert.Contains(t, told, "part.decide contact: Joss's > contact: Mara's keeps the change's and overwrites what the device has; before both it was: contact: \"Harbour office, ext. 12\"")
+	assert.Contains(
+		t, told,
+		"part.decide contact: Joss's > contact: Mara's keeps the change's and overwrites what the device has; before "+
+			"both it was: contact: \"Harbour office, ext. 12\"",
+	)
 	_, _, err = r.Desk.Preview(t.Context(), servicetest.Mara, second, desk.Options{})
 	require.NoError(t, err)
 	keep(t, r, servicetest.Mara, second)
@@ -357,7 +370,9 @@ func TestNothingRestsOnATrial(t *testing.T) {
 	assert.Equal(t, "Saltern terminal, quay cabinet 3", st.Before)
 	load(t, r, loaded, desk.Load{Mode: desk.Replace, Text: []byte(whole)}, quay)
 	for _, n := range []int64{later, loaded} {
-		w, err := r.Desk.Part(t.Context(), map[int64]access.Person{later: servicetest.Joss, loaded: servicetest.Mara}[n], n, quay)
+		w, err := r.Desk.Part(
+			t.Context(), map[int64]access.Person{later: servicetest.Joss, loaded: servicetest.Mara}[n], n, quay,
+		)
 		require.NoError(t, err)
 		assert.Contains(t, outlineOf(w.Former), "contact: \"Harbour office, ext. 12\"", "it starts from what is kept")
 	}

@@ -57,7 +57,10 @@ func New(s *store.Store, log *audit.Log, h *history.History, f *fleet.Fleet, dev
 func named(title, ticket string) (string, string, error) {
 	title, ticket = strings.TrimSpace(title), strings.TrimSpace(ticket)
 	if title == "" || len(title) > 200 || len(ticket) > 100 {
-		return title, ticket, refusal.New(refusal.Invalid, "say in a few words what it is for", "a change needs a title of 1 to 200 characters and a ticket of at most 100")
+		return title, ticket, refusal.New(
+			refusal.Invalid, "say in a few words what it is for",
+			"a change needs a title of 1 to 200 characters and a ticket of at most 100",
+		)
 	}
 	return title, ticket, nil
 }
@@ -119,14 +122,20 @@ func (d *Desk) get(ctx context.Context, p access.Person, number int64) (store.Ch
 	}
 	for _, part := range parts {
 		if _, err := d.store.DeviceByID(ctx, p.Sight(), part.Device); err != nil {
-			return c, nil, refusal.New(refusal.Forbidden, "ask an administrator", "change %d is about devices that account %s may not see", number, p.Name)
+			return c, nil, refusal.New(
+				refusal.Forbidden, "ask an administrator", "change %d is about devices that account %s may not see",
+				number, p.Name,
+			)
 		}
 	}
 	if !visible(c, p, coworkers) {
 		if ok, err := d.asked(ctx, p, number); err != nil || ok {
 			return c, coworkers, err
 		}
-		return c, nil, refusal.New(refusal.Forbidden, fmt.Sprintf("they can add you with: latch share %d %s", number, p.Name), "change %d is a draft of %s and private to them", number, c.Author)
+		return c, nil, refusal.New(
+			refusal.Forbidden, fmt.Sprintf("they can add you with: latch share %d %s", number, p.Name),
+			"change %d is a draft of %s and private to them", number, c.Author,
+		)
 	}
 	return c, coworkers, nil
 }
@@ -173,7 +182,9 @@ func (d *Desk) Tickets(ctx context.Context, p access.Person, q store.ChangeQuery
 }
 
 // Visible gives those of some changes that a person may see, by their numbers; sight is found if nil.
-func (d *Desk) Visible(ctx context.Context, p access.Person, sight *store.Sight, numbers []int64) (map[int64]store.Change, error) {
+func (d *Desk) Visible(
+	ctx context.Context, p access.Person, sight *store.Sight, numbers []int64,
+) (map[int64]store.Change, error) {
 	out := map[int64]store.Change{}
 	if len(numbers) == 0 {
 		return out, nil
@@ -205,21 +216,44 @@ func (d *Desk) Own(ctx context.Context, p access.Person, number int64) (store.Ch
 
 func editable(c store.Change, p access.Person, coworkers []string) error {
 	if !works(c, p, coworkers) {
-		return refusal.New(refusal.Forbidden, fmt.Sprintf("open one of your own with: latch open TITLE, or have %s add you: latch share %d %s", c.Author, c.Number, p.Name), "change %d belongs to %s", c.Number, c.Author)
+		return refusal.New(
+			refusal.Forbidden,
+			fmt.Sprintf(
+				"open one of your own with: latch open TITLE, or have %s add you: latch share %d %s", c.Author,
+				c.Number, p.Name,
+			),
+			"change %d belongs to %s", c.Number, c.Author,
+		)
 	}
 	switch {
 	case c.State.Open():
 		return nil
 	case c.State == lifecycle.Scheduled:
-		return refusal.New(refusal.Conflict, fmt.Sprintf("take it off first: latch unschedule %d", c.Number), "change %d is on the schedule and cannot be edited or committed meanwhile", c.Number)
+		return refusal.New(
+			refusal.Conflict, fmt.Sprintf("take it off first: latch unschedule %d", c.Number),
+			"change %d is on the schedule and cannot be edited or committed meanwhile", c.Number,
+		)
 	}
 	if c.State == lifecycle.Unsettled {
-		return refusal.New(refusal.Conflict, fmt.Sprintf("say what is to be with its devices: latch settle %d", c.Number), "change %d was under way when the backup was taken that the records come from: it cannot be edited", c.Number)
+		return refusal.New(
+			refusal.Conflict, fmt.Sprintf("say what is to be with its devices: latch settle %d", c.Number),
+			"change %d was under way when the backup was taken that the records come from: it cannot be edited",
+			c.Number,
+		)
 	}
 	if c.State == lifecycle.Partly {
-		return refusal.New(refusal.Conflict, fmt.Sprintf("take back what of it was kept with: latch undo %d; or open a new one with: latch open TITLE", c.Number), "change %d is partly on its devices and can no longer be edited", c.Number)
+		return refusal.New(
+			refusal.Conflict,
+			fmt.Sprintf(
+				"take back what of it was kept with: latch undo %d; or open a new one with: latch open TITLE", c.Number,
+			),
+			"change %d is partly on its devices and can no longer be edited", c.Number,
+		)
 	}
-	return refusal.New(refusal.Conflict, "open a new one with: latch open TITLE", "change %d is %s and can no longer be edited", c.Number, c.State)
+	return refusal.New(
+		refusal.Conflict, "open a new one with: latch open TITLE", "change %d is %s and can no longer be edited",
+		c.Number, c.State,
+	)
 }
 
 // change writes to a change in one transaction, after it was looked at again
@@ -255,7 +289,9 @@ func (d *Desk) edit(ctx context.Context, p access.Person, number int64, f func(t
 func (d *Desk) authored(ctx context.Context, p access.Person, number int64, what string) (store.Change, error) {
 	c, err := d.Own(ctx, p, number)
 	if err == nil && c.Author != p.Name {
-		err = refusal.New(refusal.Forbidden, "ask "+c.Author, "change %d belongs to %s: only they can %s", number, c.Author, what)
+		err = refusal.New(
+			refusal.Forbidden, "ask "+c.Author, "change %d belongs to %s: only they can %s", number, c.Author, what,
+		)
 	}
 	return c, err
 }

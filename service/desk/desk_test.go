@@ -42,10 +42,16 @@ func TestStaging(t *testing.T) {
 	for _, c := range []struct{ op, path, value, before, after, note string }{
 		{"put", mtu, "9000", "1500", "9000", ""},
 		{"put", mtu, "0x2328", "9000", "9000", "this changes nothing"}, // 9000, written otherwise
-		{"put", "/system/dns-resolver/search", "b.example", "", "b.example", "keeps several values; this adds one, they are now: tidewell.example, b.example"},
+		{
+			"put", "/system/dns-resolver/search", "b.example", "", "b.example",
+			"keeps several values; this adds one, they are now: tidewell.example, b.example",
+		},
 		{"put", "/interfaces/interface=port9/type", "ethernetCsmacd", "", "iana-if-type:ethernetCsmacd", ""},
 		{"put", "/interfaces/interface=port9/ipv4", "", "", "ipv4", ""},
-		{"delete", "/interfaces/interface=port9", "", "interface [port9]\n  type: iana-if-type:ethernetCsmacd\n  ipv4", "", ""},
+		{
+			"delete", "/interfaces/interface=port9", "",
+			"interface [port9]\n  type: iana-if-type:ethernetCsmacd\n  ipv4", "", "",
+		},
 		{"put", "/system/clock/timezone-utc-offset", "60", "", "60", ""},
 		{"delete", "/system/ntp/server", "", "server [tide-clock]\n  udp\n    address: 203.0.113.123", "", ""},
 	} {
@@ -90,13 +96,24 @@ func TestStagingRefused(t *testing.T) {
 		{servicetest.Mara, n, "none", "put", mtu, &value, refusal.NotFound, `no device "none"`},
 		{servicetest.Mara, n, router, "patch", mtu, &value, refusal.Invalid, "none of put, delete, move"},
 		{servicetest.Mara, n, router, "put", mtu, nil, refusal.Invalid, "needs a value"},
-		{servicetest.Mara, n, router, "put", "/interfaces/interface", nil, refusal.Invalid, "name the entry by its key: interface=NAME"},
+		{
+			servicetest.Mara, n, router, "put", "/interfaces/interface", nil, refusal.Invalid,
+			"name the entry by its key: interface=NAME",
+		},
 		{servicetest.Mara, n, router, "put", "/system/dns-resolver/search", nil, refusal.Invalid, "needs a value"},
-		{servicetest.Mara, n, router, "put", "/system/dns-resolver/search=a.example", &value, refusal.Invalid, "takes no value"},
-		{servicetest.Mara, n, router, "delete", "/interfaces/interface=port1/name", nil, refusal.Invalid, "key of its entry"},
+		{
+			servicetest.Mara, n, router, "put", "/system/dns-resolver/search=a.example", &value, refusal.Invalid,
+			"takes no value",
+		},
+		{
+			servicetest.Mara, n, router, "delete", "/interfaces/interface=port1/name", nil, refusal.Invalid,
+			"key of its entry",
+		},
 		{servicetest.Mara, n, router, "delete", "/system/ntp/server=none", nil, refusal.Invalid, "not there"},
 	} {
-		_, err := r.Desk.Stage(t.Context(), c.p, c.n, []string{c.device}, desk.Act{Op: c.op, Path: c.path, Value: c.value})
+		_, err := r.Desk.Stage(
+			t.Context(), c.p, c.n, []string{c.device}, desk.Act{Op: c.op, Path: c.path, Value: c.value},
+		)
 		require.ErrorContains(t, err, c.says)
 		assert.Equal(t, c.kind, kind(err), c.says)
 	}
@@ -195,7 +212,10 @@ func TestConcurrentStaging(t *testing.T) {
 	for i := range 12 {
 		wg.Go(func() {
 			value := string(rune('a'+i)) + ".example"
-			_, err := r.Stage(servicetest.Mara, n, router, desk.Act{Op: "put", Path: "/system/dns-resolver/search", Value: &value, Mode: desk.Add})
+			_, err := r.Stage(
+				servicetest.Mara, n, router,
+				desk.Act{Op: "put", Path: "/system/dns-resolver/search", Value: &value, Mode: desk.Add},
+			)
 			assert.NoError(t, err)
 		})
 	}
@@ -240,9 +260,12 @@ func TestPreviewFindings(t *testing.T) {
 		told = append(told, line)
 	}
 	assert.Equal(t, []string{
-		"error /interfaces/interface=port3/type: is mandatory and not set [put /interfaces/interface=port3/type iana-if-type:ethernetCsmacd]",
-		"warning /interfaces/interface=port3/ipv4/address=10.64.0.1: the address 10.64.0.1 is on port1 already [delete /interfaces/interface=port3/ipv4/address=10.64.0.1]",
-		"hint /ietf-interfaces:interfaces/interface=port1/ietf-ip:ipv4/mtu: edit 3 sets what it was already; take it back with: latch unstage 1 3",
+		"error /interfaces/interface=port3/type: is mandatory and not set [put /interfaces/interface=port3/type " +
+			"iana-if-type:ethernetCsmacd]",
+		"warning /interfaces/interface=port3/ipv4/address=10.64.0.1: the address 10.64.0.1 is on port1 already " +
+			"[delete /interfaces/interface=port3/ipv4/address=10.64.0.1]",
+		"hint /ietf-interfaces:interfaces/interface=port1/ietf-ip:ipv4/mtu: edit 3 sets what it was already; take it " +
+			"back with: latch unstage 1 3",
 	}, told)
 	assert.Zero(t, parts[0].Check.Unchecked, "the router's conditions are all decided here")
 }

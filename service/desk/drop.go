@@ -58,7 +58,9 @@ func (d *Desk) Drop(ctx context.Context, p access.Person, number int64, which Wh
 		if which.ID != 0 {
 			what = fmt.Sprintf("no edit %d", which.ID)
 		}
-		return nil, refusal.New(refusal.NotFound, fmt.Sprintf("see them with: latch preview %d", number), "change %d has %s", number, what)
+		return nil, refusal.New(
+			refusal.NotFound, fmt.Sprintf("see them with: latch preview %d", number), "change %d has %s", number, what,
+		)
 	}
 	err = d.edit(ctx, p, number, func(tx *audit.Tx) error {
 		for _, x := range out {
@@ -88,7 +90,10 @@ type dropped struct {
 
 func (x dropped) take(tx *audit.Tx, by string) error {
 	e := x.edit
-	entry := ledger.Entry{Actor: by, Action: "edit.drop", Change: e.Change, Device: x.device, Path: e.Path, Note: fmt.Sprintf("edit %d of %s: %s %s", e.ID, e.Actor, e.Op, e.Value+e.Source)}
+	entry := ledger.Entry{
+		Actor: by, Action: "edit.drop", Change: e.Change, Device: x.device, Path: e.Path,
+		Note: fmt.Sprintf("edit %d of %s: %s %s", e.ID, e.Actor, e.Op, e.Value+e.Source),
+	}
 	if x.rest == nil {
 		if err := tx.DropEdit(e.Change, e.ID); err != nil {
 			return err
@@ -159,7 +164,11 @@ func together(works []Work, which Which) error {
 		}
 		if i, ok := diff.Trace(w.Steps)[path.String()]; ok {
 			e := w.Edits[i]
-			return refusal.New(refusal.Conflict, fmt.Sprintf("take it back whole: latch unstage %d %d", e.Change, e.ID), "%s: edit %d, %s %s %s, stages that line together with others", w.Device.Name, e.ID, e.Op, e.Path, e.Mode)
+			return refusal.New(
+				refusal.Conflict, fmt.Sprintf("take it back whole: latch unstage %d %d", e.Change, e.ID),
+				"%s: edit %d, %s %s %s, stages that line together with others", w.Device.Name, e.ID, e.Op, e.Path,
+				e.Mode,
+			)
 		}
 	}
 	return nil
@@ -178,11 +187,18 @@ func (d *Desk) without(ctx context.Context, w Work, e store.Edit, path tree.Path
 		body, err = d.body(ctx, w.Schema, e)
 	}
 	if err != nil {
-		return x, false, refusal.New(refusal.Conflict, fmt.Sprintf("take the whole edit back with: latch unstage %d %d", e.Change, e.ID), "%s: edit %d cannot be read by the modules the device has now: %v", w.Device.Name, e.ID, err)
+		return x, false, refusal.New(
+			refusal.Conflict, fmt.Sprintf("take the whole edit back with: latch unstage %d %d", e.Change, e.ID),
+			"%s: edit %d cannot be read by the modules the device has now: %v", w.Device.Name, e.ID, err,
+		)
 	}
 	rest, cut, whole := body.Without(path)
 	if whole != nil {
-		return x, false, refusal.New(refusal.Conflict, fmt.Sprintf("take that back: latch unstage %d --device %s --path %s", e.Change, w.Device.Name, whole), "%s: edit %d takes all of %s away, so %s alone cannot be taken out of it", w.Device.Name, e.ID, whole, path)
+		return x, false, refusal.New(
+			refusal.Conflict,
+			fmt.Sprintf("take that back: latch unstage %d --device %s --path %s", e.Change, w.Device.Name, whole),
+			"%s: edit %d takes all of %s away, so %s alone cannot be taken out of it", w.Device.Name, e.ID, whole, path,
+		)
 	}
 	if cut == 0 {
 		return x, false, nil
@@ -212,7 +228,10 @@ func (d *Desk) standsWithout(ctx context.Context, w Work, gone []dropped) error 
 			continue // it did not fit before either
 		}
 		if err != nil {
-			return refusal.New(refusal.Conflict, fmt.Sprintf("take that one back first: latch unstage %d %d", e.Change, e.ID), "%s: edit %d, by %s, builds on what would go: %v", w.Device.Name, e.ID, e.Actor, err)
+			return refusal.New(
+				refusal.Conflict, fmt.Sprintf("take that one back first: latch unstage %d %d", e.Change, e.ID),
+				"%s: edit %d, by %s, builds on what would go: %v", w.Device.Name, e.ID, e.Actor, err,
+			)
 		}
 		mine = next
 	}

@@ -45,14 +45,19 @@ type SideEffect struct {
 const mostExpectations = 200
 
 // Expect states an expectation of a change.
-func (d *Desk) Expect(ctx context.Context, p access.Person, number int64, line, place string) (store.Expectation, error) {
+func (d *Desk) Expect(
+	ctx context.Context, p access.Person, number int64, line, place string,
+) (store.Expectation, error) {
 	e := store.Expectation{Change: number, Place: tidy(place), Actor: p.Name, At: d.log.Now()}
 	if _, err := d.Own(ctx, p, number); err != nil {
 		return e, err
 	}
 	x, err := flow.ParseExpectation(line)
 	if err != nil {
-		return e, refusal.New(refusal.Invalid, "write it like: permit tcp from 198.51.100.0/24 to 192.0.2.13 port 830", "the expectation goes wrong at %v", err)
+		return e, refusal.New(
+			refusal.Invalid, "write it like: permit tcp from 198.51.100.0/24 to 192.0.2.13 port 830",
+			"the expectation goes wrong at %v", err,
+		)
 	}
 	e.Line = x.Text
 	at := placesOf(e.Place)
@@ -61,7 +66,12 @@ func (d *Desk) Expect(ctx context.Context, p access.Person, number int64, line, 
 			return e, err
 		}
 		if (one.name == "") != (at[0].name == "") {
-			return e, refusal.New(refusal.Invalid, "name a filter for each, and the packets go through one after the other; or name devices alone, and it is to hold at each place that the change touches", "%q names a filter of one device and none of another", e.Place)
+			return e, refusal.New(
+				refusal.Invalid,
+				"name a filter for each, and the packets go through one after the other; or name devices alone, and "+
+					"it is to hold at each place that the change touches",
+				"%q names a filter of one device and none of another", e.Place,
+			)
 		}
 	}
 	have, err := d.store.Expectations(ctx, number)
@@ -69,13 +79,20 @@ func (d *Desk) Expect(ctx context.Context, p access.Person, number int64, line, 
 		return e, err
 	}
 	if len(have) >= mostExpectations {
-		return e, refusal.New(refusal.Invalid, "", "change %d has %d expectations, more are not kept", number, len(have))
+		return e, refusal.New(
+			refusal.Invalid, "", "change %d has %d expectations, more are not kept", number, len(have),
+		)
 	}
 	err = d.edit(ctx, p, number, func(tx *audit.Tx) error {
 		if e, err = tx.AddExpectation(e); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "expect.add", Change: number, After: e.Line, Note: strings.TrimSpace(fmt.Sprintf("expectation %d %s", e.ID, e.Place))})
+		return tx.Record(
+			ledger.Entry{
+				Actor: p.Name, Action: "expect.add", Change: number, After: e.Line,
+				Note: strings.TrimSpace(fmt.Sprintf("expectation %d %s", e.ID, e.Place)),
+			},
+		)
 	})
 	return e, err
 }
@@ -87,11 +104,16 @@ func (d *Desk) Unexpect(ctx context.Context, p access.Person, number, id int64) 
 	}
 	return d.edit(ctx, p, number, func(tx *audit.Tx) error {
 		if err := tx.DropExpectation(number, id); errors.Is(err, store.ErrNotFound) {
-			return refusal.New(refusal.NotFound, fmt.Sprintf("list them with: latch expect list %d", number), "change %d has no expectation %d", number, id)
+			return refusal.New(
+				refusal.NotFound, fmt.Sprintf("list them with: latch expect list %d", number),
+				"change %d has no expectation %d", number, id,
+			)
 		} else if err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "expect.drop", Change: number, Note: fmt.Sprintf("expectation %d", id)})
+		return tx.Record(
+			ledger.Entry{Actor: p.Name, Action: "expect.drop", Change: number, Note: fmt.Sprintf("expectation %d", id)},
+		)
 	})
 }
 
@@ -105,7 +127,9 @@ func (d *Desk) Accept(ctx context.Context, p access.Person, number int64, device
 	if err != nil {
 		return err
 	}
-	i := slices.IndexFunc(seen.Traffic.Beside, func(s SideEffect) bool { return s.Device == device && s.Name() == tidy(place) })
+	i := slices.IndexFunc(
+		seen.Traffic.Beside, func(s SideEffect) bool { return s.Device == device && s.Name() == tidy(place) },
+	)
 	if i < 0 {
 		next := "it has none"
 		var have []string
@@ -119,13 +143,24 @@ func (d *Desk) Accept(ctx context.Context, p access.Person, number int64, device
 	}
 	s := seen.Traffic.Beside[i]
 	if s.Trouble != "" {
-		return refusal.New(refusal.Conflict, "", "what it does at %s is not known, and cannot be accepted: %s", s.where(), s.Trouble)
+		return refusal.New(
+			refusal.Conflict, "", "what it does at %s is not known, and cannot be accepted: %s", s.where(), s.Trouble,
+		)
 	}
 	return d.edit(ctx, p, number, func(tx *audit.Tx) error {
-		if err := tx.AcceptEffect(store.AcceptedEffect{Change: number, Device: device, Filter: s.Name(), Digest: s.Digest, Actor: p.Name, At: d.log.Now()}); err != nil {
+		if err := tx.AcceptEffect(
+			store.AcceptedEffect{
+				Change: number, Device: device, Filter: s.Name(), Digest: s.Digest, Actor: p.Name, At: d.log.Now(),
+			},
+		); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "expect.accept", Change: number, Device: device, Path: s.path, Note: "side effect: " + s.sum()})
+		return tx.Record(
+			ledger.Entry{
+				Actor: p.Name, Action: "expect.accept", Change: number, Device: device, Path: s.path,
+				Note: "side effect: " + s.sum(),
+			},
+		)
 	})
 }
 
@@ -280,7 +315,9 @@ func (s *SideEffect) accept(list []store.AcceptedEffect) {
 // waysOf gives how packets go that an expectation is about: through the filters
 // that it names, one after the other; or, where it names none, through each place
 // that the change touches by itself. Trouble says why there are none.
-func (d *Desk) waysOf(ctx context.Context, reach store.Reach, e Expected, devices map[string]*sides, order []string) (ways []flow.FilterChain, trouble string, err error) {
+func (d *Desk) waysOf(
+	ctx context.Context, reach store.Reach, e Expected, devices map[string]*sides, order []string,
+) (ways []flow.FilterChain, trouble string, err error) {
 	at := placesOf(e.Place)
 	if len(at) == 0 {
 		for _, name := range order {
@@ -333,10 +370,17 @@ func (t Traffic) blocker(number int64) (why, next string) {
 	for _, e := range t.Expected {
 		switch {
 		case e.Trouble != "":
-			return fmt.Sprintf("whether expectation %d (%s) is met is not known: %s", e.ID, e.Line, e.Trouble), fmt.Sprintf("take it back with: latch expect drop %d %d", number, e.ID)
+			return fmt.Sprintf(
+				"whether expectation %d (%s) is met is not known: %s", e.ID, e.Line, e.Trouble,
+			), fmt.Sprintf("take it back with: latch expect drop %d %d", number, e.ID)
 		case !e.Delivered:
-			return fmt.Sprintf("expectation %d is not delivered: %s; missing: %s, for example %s: %s", e.ID, e.Line, e.Missing[0].Packets, e.Missing[0].Example, e.Missing[0].By),
-				fmt.Sprintf("stage what is missing, or take the expectation back with: latch expect drop %d %d", number, e.ID)
+			return fmt.Sprintf(
+					"expectation %d is not delivered: %s; missing: %s, for example %s: %s", e.ID, e.Line,
+					e.Missing[0].Packets, e.Missing[0].Example, e.Missing[0].By,
+				),
+				fmt.Sprintf(
+					"stage what is missing, or take the expectation back with: latch expect drop %d %d", number, e.ID,
+				)
 		}
 	}
 	for _, s := range t.Beside {
@@ -345,7 +389,10 @@ func (t Traffic) blocker(number int64) (why, next string) {
 			if what == "" {
 				what = s.sum()
 			}
-			return fmt.Sprintf("at %s it does what nobody expects: %s", s.where(), what), fmt.Sprintf("stage it narrower, expect it too, or accept it by name with: latch expect accept %d %s %s", number, s.Device, s.argument())
+			return fmt.Sprintf("at %s it does what nobody expects: %s", s.where(), what), fmt.Sprintf(
+				"stage it narrower, expect it too, or accept it by name with: latch expect accept %d %s %s", number,
+				s.Device, s.argument(),
+			)
 		}
 	}
 	return "", ""

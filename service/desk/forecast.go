@@ -79,7 +79,9 @@ func (d *Desk) forecast(ctx context.Context, list []Verdict) error {
 		v := &list[i]
 		j := slices.IndexFunc(devices, func(x store.Device) bool { return x.ID == v.work.Device.ID })
 		if j < 0 || !v.Read {
-			v.Forecasts = []Forecast{{v.Device, lockout.Verdict{Answer: lockout.Unknown, Because: "the device could not be read"}}}
+			v.Forecasts = []Forecast{
+				{v.Device, lockout.Verdict{Answer: lockout.Unknown, Because: "the device could not be read"}},
+			}
 			continue
 		}
 		if v.from != "" {

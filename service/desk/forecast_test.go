@@ -23,7 +23,9 @@ func see(t *testing.T, r *servicetest.Room, device string) {
 	d, err := r.Store.Device(t.Context(), store.Everything, device)
 	require.NoError(t, err)
 	m := r.Devices[device].Spec.Management
-	require.NoError(t, r.Log.Write(t.Context(), func(tx *audit.Tx) error { return tx.SetSeen(d.ID, m.Address.String(), "", "") }))
+	require.NoError(
+		t, r.Log.Write(t.Context(), func(tx *audit.Tx) error { return tx.SetSeen(d.ID, m.Address.String(), "", "") }),
+	)
 }
 
 // The forecast of a preview, and what a commit asks where nobody could send the
@@ -34,7 +36,9 @@ func TestForecast(t *testing.T) {
 	n := open(t, r, servicetest.Mara)
 	_, err := r.Put(servicetest.Mara, n, quay, "/interfaces/interface=mgmt0/enabled", "false")
 	require.NoError(t, err)
-	assert.Equal(t, lockout.Unknown, verdict(t, r, servicetest.Mara, n, quay).Forecasts[0].Answer, "nobody told how it is seen")
+	assert.Equal(
+		t, lockout.Unknown, verdict(t, r, servicetest.Mara, n, quay).Forecasts[0].Answer, "nobody told how it is seen",
+	)
 	see(t, r, quay)
 	see(t, r, slip)
 	v := verdict(t, r, servicetest.Mara, n, quay)
@@ -63,9 +67,14 @@ func TestReaddress(t *testing.T) {
 	}
 	stage := func(moved string) int64 {
 		n := open(t, r, servicetest.Mara)
-		_, err := r.Put(servicetest.Mara, n, quay, "/interfaces/interface=mgmt0/ipv4/address="+moved+"/prefix-length", "24")
+		_, err := r.Put(
+			servicetest.Mara, n, quay, "/interfaces/interface=mgmt0/ipv4/address="+moved+"/prefix-length", "24",
+		)
 		require.NoError(t, err)
-		_, err = r.Stage(servicetest.Mara, n, quay, desk.Act{Op: "delete", Path: "/interfaces/interface=mgmt0/ipv4/address=192.0.2.12"})
+		_, err = r.Stage(
+			servicetest.Mara, n, quay,
+			desk.Act{Op: "delete", Path: "/interfaces/interface=mgmt0/ipv4/address=192.0.2.12"},
+		)
 		require.NoError(t, err)
 		for a := range d.Spec.Management.Others {
 			require.NoError(t, r.Desk.Readdress(t.Context(), servicetest.Mara, n, quay, d.At(a), a.String()))
@@ -115,18 +124,29 @@ func TestForecastBehind(t *testing.T) {
 	via := func(name, as, through string) {
 		d, err := r.Store.Device(t.Context(), store.Everything, name)
 		require.NoError(t, err)
-		require.NoError(t, r.Log.Write(t.Context(), func(tx *audit.Tx) error { return tx.SetSeen(d.ID, as, "", through) }))
+		require.NoError(
+			t, r.Log.Write(t.Context(), func(tx *audit.Tx) error { return tx.SetSeen(d.ID, as, "", through) }),
+		)
 	}
 	via(quay, "10.64.0.2", router) // behind port1 of the router
 	via(hall, "10.64.0.6", "")     // to be learned: its way to us is port2
-	require.NoError(t, r.Devices[hall].Console("/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,harbour/static-routes/ipv4/route=198.51.100.0%2F24/next-hop/next-hop-address", "10.64.0.5"))
+	require.NoError(
+		t,
+		r.Devices[hall].Console(
+			"/routing/control-plane-protocols/control-plane-protocol=ietf-routing%3Astatic,harbour/static-routes/ipv4/route=198.51.100.0%2F24/next-hop/next-hop-address",
+			"10.64.0.5",
+		),
+	)
 	_, err := r.History.Read(t.Context(), store.Everything, hall, "mara")
 	require.NoError(t, err)
 	forwards := open(t, r, servicetest.Mara)
 	_, err = r.Put(servicetest.Mara, forwards, router, "/interfaces/interface=mgmt0/ipv4/forwarding", "true")
 	require.NoError(t, err)
 	keep(t, r, servicetest.Mara, forwards) // until then nothing passes it at all
-	for path, cut := range map[string]string{"/interfaces/interface=port1/enabled": quay, "/interfaces/interface=port2/enabled": hall, "/interfaces/interface=port3/enabled": ""} {
+	for path, cut := range map[string]string{
+		"/interfaces/interface=port1/enabled": quay, "/interfaces/interface=port2/enabled": hall,
+		"/interfaces/interface=port3/enabled": "",
+	} {
 		n := open(t, r, servicetest.Mara)
 		_, err := r.Put(servicetest.Mara, n, router, path, "false")
 		require.NoError(t, err)
@@ -162,6 +182,8 @@ func TestOwnAddressIsAskedAgain(t *testing.T) {
 	assert.Equal(t, r.Devices[quay].Spec.Management.Operator.String(), from)
 	d, err := r.Store.Device(t.Context(), store.Everything, quay)
 	require.NoError(t, err)
-	require.NoError(t, r.Log.Write(t.Context(), func(tx *audit.Tx) error { return tx.SetToldFrom(d.ID, "203.0.113.250") }))
+	require.NoError(
+		t, r.Log.Write(t.Context(), func(tx *audit.Tx) error { return tx.SetToldFrom(d.ID, "203.0.113.250") }),
+	)
 	assert.Equal(t, from, told())
 }

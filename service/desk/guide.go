@@ -20,7 +20,9 @@ func (d *Desk) Next(ctx context.Context, p access.Person, device, text string, c
 	}
 	now, err := d.history.Known(ctx, p.Reach(), device)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, refusal.New(refusal.NotFound, "read it first with: latch config "+device, "%s was never read", device)
+		return nil, refusal.New(
+			refusal.NotFound, "read it first with: latch config "+device, "%s was never read", device,
+		)
 	}
 	if err != nil {
 		return nil, err
@@ -63,7 +65,9 @@ func (d *Desk) Blanks(ctx context.Context, p access.Person, text, device string)
 	}
 	now, err := d.history.Known(ctx, p.Reach(), device)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, refusal.New(refusal.NotFound, "list them with: latch devices", "there is no device %q that was ever read", device)
+		return nil, refusal.New(
+			refusal.NotFound, "list them with: latch devices", "there is no device %q that was ever read", device,
+		)
 	}
 	if err != nil {
 		return nil, err
@@ -81,7 +85,9 @@ func (d *Desk) Blanks(ctx context.Context, p access.Person, text, device string)
 		if !ok {
 			continue
 		}
-		out[i].Type, out[i].Values, out[i].Help = complete.Describe(now.Schema, at.Node.Type), complete.Values(now.Schema, d.log.Redactor.Tree(now.Running), at.Node.Type), at.Node.Description
+		out[i].Type, out[i].Values, out[i].Help = complete.Describe(now.Schema, at.Node.Type), complete.Values(
+			now.Schema, d.log.Redactor.Tree(now.Running), at.Node.Type,
+		), at.Node.Description
 		if !at.Whole {
 			out[i].Type, out[i].Values = "part of "+out[i].Type, nil
 		}

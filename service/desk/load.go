@@ -114,12 +114,19 @@ func (d *Desk) stageLoad(tx *audit.Tx, w *Work, one *Loaded, tag string) error {
 	one.Tag = tagOf(w.Base.Number, append(w.Edits, one.Edit))
 	e := one.Edit
 	note := fmt.Sprintf("%s of %s: %s", e.Mode, e.Source, tally(one.Difference))
-	return tx.Record(ledger.Entry{Actor: e.Actor, Action: "edit.load", Change: e.Change, Device: w.Device.Name, Path: e.Path, Note: note})
+	return tx.Record(
+		ledger.Entry{
+			Actor: e.Actor, Action: "edit.load", Change: e.Change, Device: w.Device.Name, Path: e.Path, Note: note,
+		},
+	)
 }
 
 func (d *Desk) loaded(w *Work, p access.Person, number int64, l Load, next *tree.Node) Loaded {
 	one := Loaded{Device: w.Device.Name, Difference: diff.Compare(w.Mine, next)}
-	one.Edit = store.Edit{Change: number, Device: w.Device.ID, Op: "load", Path: "/", Mode: l.Mode, Source: l.source(), Lines: one.Difference.Count(), Actor: p.Name, At: d.log.Now()}
+	one.Edit = store.Edit{
+		Change: number, Device: w.Device.ID, Op: "load", Path: "/", Mode: l.Mode, Source: l.source(),
+		Lines: one.Difference.Count(), Actor: p.Name, At: d.log.Now(),
+	}
 	if l.Path != "" {
 		one.Edit.Path = l.Path
 	}
@@ -129,9 +136,13 @@ func (d *Desk) loaded(w *Work, p access.Person, number int64, l Load, next *tree
 	case l.Mode == Merge:
 		one.Notes = append(one.Notes, "merge: what it holds is set, everything else stays; "+tally(one.Difference))
 	case l.Mode == Replace:
-		one.Notes = append(one.Notes, "replace: it is the whole configuration, and what it does not hold goes; "+tally(one.Difference))
+		one.Notes = append(
+			one.Notes, "replace: it is the whole configuration, and what it does not hold goes; "+tally(one.Difference),
+		)
 	case l.Mode == ReplaceAt:
-		one.Notes = append(one.Notes, fmt.Sprintf("replace-at: only what is at %s changes; %s", l.Path, tally(one.Difference)))
+		one.Notes = append(
+			one.Notes, fmt.Sprintf("replace-at: only what is at %s changes; %s", l.Path, tally(one.Difference)),
+		)
 	default:
 		one.Notes = append(one.Notes, "patch: the edits that it names itself; "+tally(one.Difference))
 	}
@@ -163,12 +174,15 @@ func (l Load) source() string {
 
 // sensible checks what a load says of itself.
 func (l Load) sensible() error {
-	how := "say how: merge (what it holds is set, everything else stays), replace (it is the whole configuration), replace-at with a path (just that path), or patch (a YANG Patch)"
+	how := "say how: merge (what it holds is set, everything else stays), replace (it is the whole configuration), " +
+		"replace-at with a path (just that path), or patch (a YANG Patch)"
 	switch {
 	case !slices.Contains([]string{Merge, Replace, ReplaceAt, Patch}, l.Mode):
 		return refusal.New(refusal.Invalid, how, "mode %q is none of merge, replace, replace-at, patch", l.Mode)
 	case l.Mode == ReplaceAt && strings.Trim(l.Path, "/") == "":
-		return refusal.New(refusal.Invalid, "say which path, or replace the whole with: replace", "replace-at needs a path")
+		return refusal.New(
+			refusal.Invalid, "say which path, or replace the whole with: replace", "replace-at needs a path",
+		)
 	case l.Path != "" && l.Mode != ReplaceAt && (l.Mode != Merge || l.FromDevice == ""):
 		return refusal.New(refusal.Invalid, "leave the path out, or say replace-at", "mode %s takes no path", l.Mode)
 	case l.Mode == Patch && l.FromDevice != "":
@@ -247,7 +261,11 @@ func uncovers(p access.Person, from, onto store.Device, n *tree.Node) error {
 	if p.Grants.May(access.Reveal, from) || !p.Grants.May(access.Reveal, onto) || len(redact.Secrets(n)) == 0 {
 		return nil
 	}
-	return refusal.New(refusal.Forbidden, "copy a part that holds none", "what is copied from %s holds secrets that account %s may not see there, and would on %s", from.Name, p.Name, onto.Name)
+	return refusal.New(
+		refusal.Forbidden, "copy a part that holds none",
+		"what is copied from %s holds secrets that account %s may not see there, and would on %s", from.Name, p.Name,
+		onto.Name,
+	)
 }
 
 // wholeXML writes a configuration in a <config>.
@@ -262,7 +280,10 @@ func (l Load) onto(w Work, read readFunc) (*tree.Node, codec.Format, error) {
 			return nil, "", fmt.Errorf("%s is no YANG Patch (RFC 8072); say merge, replace or replace-at", l.source())
 		}
 		if bytes.Contains(l.Text, []byte(redact.Prefix)) {
-			return nil, "", fmt.Errorf("%s holds names of hidden values, which a YANG Patch cannot; give the values, or load it another way", l.source())
+			return nil, "", fmt.Errorf(
+				"%s holds names of hidden values, which a YANG Patch cannot; give the values, or load it another way",
+				l.source(),
+			)
 		}
 		next, err := diff.ApplyYangPatch(w.Schema, w.Mine, l.Text)
 		return next, codec.Recognise(l.Text), err
@@ -274,7 +295,9 @@ func (l Load) onto(w Work, read readFunc) (*tree.Node, codec.Format, error) {
 	switch l.Mode {
 	case Replace:
 		if n.Len() == 0 {
-			return nil, format, fmt.Errorf("%s holds nothing: the device would be left without any configuration", l.source())
+			return nil, format, fmt.Errorf(
+				"%s holds nothing: the device would be left without any configuration", l.source(),
+			)
 		}
 		return n, format, nil
 	case Merge:
@@ -288,14 +311,20 @@ func (l Load) onto(w Work, read readFunc) (*tree.Node, codec.Format, error) {
 	switch last := path[len(path)-1]; {
 	case last.Node == nil || !last.Node.Config:
 		return nil, format, fmt.Errorf("%s is not configuration", path)
-	case last.Node.Kind == schema.List && last.Keys == nil && len(last.Node.Keys) > 0, last.Node.Kind == schema.LeafList && last.Keys == nil:
+	case last.Node.Kind == schema.List && last.Keys == nil && len(last.Node.Keys) > 0,
+		last.Node.Kind == schema.LeafList && last.Keys == nil:
 		return l.wholeList(w.Mine, n, path, format)
 	}
 	if outside := diff.Compare(n, n.Cut(path)); !outside.Empty() {
-		return nil, format, fmt.Errorf("%s also holds %s, which is outside of %s and would be ignored; leave it out, or load it by itself", l.source(), outside.Items()[0].Path, path)
+		return nil, format, fmt.Errorf(
+			"%s also holds %s, which is outside of %s and would be ignored; leave it out, or load it by itself",
+			l.source(), outside.Items()[0].Path, path,
+		)
 	}
 	if n.At(path) == nil {
-		return nil, format, fmt.Errorf("%s holds nothing at %s; to delete what is there: latch delete", l.source(), path)
+		return nil, format, fmt.Errorf(
+			"%s holds nothing at %s; to delete what is there: latch delete", l.source(), path,
+		)
 	}
 	next, err := tree.Apply(w.Mine, diff.Place(path, n.At(path)), tree.None)
 	return next, format, err
@@ -308,10 +337,14 @@ func (l Load) wholeList(mine, n *tree.Node, path tree.Path, format codec.Format)
 		from = n
 	}
 	if from == nil || len(from.All(path.Last())) == 0 {
-		return nil, format, fmt.Errorf("%s holds nothing at %s; to delete what is there: latch delete", l.source(), path)
+		return nil, format, fmt.Errorf(
+			"%s holds nothing at %s; to delete what is there: latch delete", l.source(), path,
+		)
 	}
 	if outside := diff.Compare(n, n.Cut(path)); !outside.Empty() {
-		return nil, format, fmt.Errorf("%s also holds %s, which is outside of %s", l.source(), outside.Items()[0].Path, path)
+		return nil, format, fmt.Errorf(
+			"%s also holds %s, which is outside of %s", l.source(), outside.Items()[0].Path, path,
+		)
 	}
 	next, err := tree.Apply(mine, diff.PlaceAll(path, from.All(path.Last())), tree.None)
 	return next, format, err

@@ -58,7 +58,9 @@ func TestLoad(t *testing.T) {
 		_, err := r.Desk.Drop(t.Context(), servicetest.Mara, n, desk.Which{})
 		require.NoError(t, err)
 	}
-	at := load(t, r, n, desk.Load{Mode: desk.ReplaceAt, Path: "/vlans/vlan=30", Text: []byte("vlans\n  vlan [30]\n")}, quay)
+	at := load(
+		t, r, n, desk.Load{Mode: desk.ReplaceAt, Path: "/vlans/vlan=30", Text: []byte("vlans\n  vlan [30]\n")}, quay,
+	)
 	assert.Contains(t, at[0].Difference.Text(0), "−     name: cameras\n")
 	assert.Equal(t, 1, at[0].Difference.Count())
 	whole := load(t, r, n, desk.Load{Mode: desk.Replace, Text: []byte("system\n  hostname: saltern-slip\n")}, slip)
@@ -97,15 +99,23 @@ func TestLoadRefused(t *testing.T) {
 		{desk.Load{Mode: desk.Patch, Text: vlan}, "is no YANG Patch"},
 		{desk.Load{Mode: desk.Merge, FromDevice: "none", From: "running"}, `no device "none"`},
 		{desk.Load{Mode: desk.Merge, FromDevice: quay, From: "rev:9"}, "no revision 9"},
-		{desk.Load{Mode: desk.Merge, FromDevice: quay, From: "running", Path: "/vlans/vlan=99"}, "nothing at /vlans/vlan=99"},
+		{
+			desk.Load{Mode: desk.Merge, FromDevice: quay, From: "running", Path: "/vlans/vlan=99"},
+			"nothing at /vlans/vlan=99",
+		},
 	} {
 		_, err := r.Desk.Load(t.Context(), servicetest.Mara, n, []string{quay}, c.l)
 		require.ErrorContains(t, err, c.says)
 	}
-	_, err := r.Desk.Load(t.Context(), servicetest.Mara, n, []string{quay, router}, desk.Load{Mode: desk.Merge, Text: vlan})
+	_, err := r.Desk.Load(
+		t.Context(), servicetest.Mara, n, []string{quay, router}, desk.Load{Mode: desk.Merge, Text: vlan},
+	)
 	require.ErrorContains(t, err, "northmole-harbour: ")
 	value := "a.example"
-	_, err = r.Desk.Stage(t.Context(), servicetest.Mara, n, []string{quay, router, "none"}, desk.Act{Op: "put", Path: "/vlans/vlan=40/name", Value: &value})
+	_, err = r.Desk.Stage(
+		t.Context(), servicetest.Mara, n, []string{quay, router, "none"},
+		desk.Act{Op: "put", Path: "/vlans/vlan=40/name", Value: &value},
+	)
 	require.ErrorContains(t, err, "2 of 3 devices do not take it")
 	edits, err := r.Store.Edits(t.Context(), n)
 	require.NoError(t, err)
@@ -120,14 +130,23 @@ func TestCopy(t *testing.T) {
 	_, err := r.Put(servicetest.Mara, n, quay, "/system/contact", "Copied")
 	require.NoError(t, err)
 	m := open(t, r, servicetest.Mara)
-	got := load(t, r, m, desk.Load{Mode: desk.ReplaceAt, Path: "/system/contact", FromDevice: quay, From: fmt.Sprintf("change:%d", n)}, router)
+	got := load(
+		t, r, m,
+		desk.Load{Mode: desk.ReplaceAt, Path: "/system/contact", FromDevice: quay, From: fmt.Sprintf("change:%d", n)},
+		router,
+	)
 	assert.Contains(t, got[0].Difference.Text(0), `→ Copied`)
 	require.NoError(t, r.Devices[router].Console("/system/location", "moved"))
 	_, err = r.History.Read(t.Context(), store.Everything, router, "mara")
 	require.NoError(t, err)
-	back := load(t, r, open(t, r, servicetest.Mara), desk.Load{Mode: desk.Replace, FromDevice: router, From: "rev:1"}, router)
+	back := load(
+		t, r, open(t, r, servicetest.Mara), desk.Load{Mode: desk.Replace, FromDevice: router, From: "rev:1"}, router,
+	)
 	assert.Contains(t, back[0].Difference.Text(0), "~   location: moved → ")
-	_, err = r.Desk.Load(t.Context(), servicetest.Mara, m, []string{router}, desk.Load{Mode: desk.Merge, FromDevice: quay, From: "running", Path: "/vlans"})
+	_, err = r.Desk.Load(
+		t.Context(), servicetest.Mara, m, []string{router},
+		desk.Load{Mode: desk.Merge, FromDevice: quay, From: "running", Path: "/vlans"},
+	)
 	require.ErrorContains(t, err, "what saltern-quay@running holds does not fit here")
 }
 
@@ -136,7 +155,16 @@ func TestTakingBackLines(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, quay)
 	n := open(t, r, servicetest.Mara)
-	load(t, r, n, desk.Load{Mode: desk.Merge, Text: []byte("vlans\n  vlan [40]\n    name: lamps\n  vlan [50]\n    name: signs\nsystem\n  contact: Lamps\n")}, quay)
+	load(
+		t, r, n,
+		desk.Load{
+			Mode: desk.Merge,
+			Text: []byte(
+				"vlans\n  vlan [40]\n    name: lamps\n  vlan [50]\n    name: signs\nsystem\n  contact: Lamps\n",
+			),
+		},
+		quay,
+	)
 	drop := func(w desk.Which) error {
 		_, err := r.Desk.Drop(t.Context(), servicetest.Mara, n, w)
 		return err
@@ -151,9 +179,15 @@ func TestTakingBackLines(t *testing.T) {
 	require.ErrorContains(t, err, "takes all of /vlans/vlan=20 away")
 	assert.Equal(t, refusal.Invalid, kind(drop(desk.Which{Path: "/vlans"})))
 	value := "only.example"
-	_, err = r.Stage(servicetest.Mara, n, quay, desk.Act{Op: "put", Path: "/system/dns-resolver/search", Value: &value, Mode: desk.Only})
+	_, err = r.Stage(
+		servicetest.Mara, n, quay,
+		desk.Act{Op: "put", Path: "/system/dns-resolver/search", Value: &value, Mode: desk.Only},
+	)
 	require.NoError(t, err)
-	require.ErrorContains(t, drop(desk.Which{Device: quay, Path: "/system/dns-resolver/search=tidewell.example"}), "stages that line together with others")
+	require.ErrorContains(
+		t, drop(desk.Which{Device: quay, Path: "/system/dns-resolver/search=tidewell.example"}),
+		"stages that line together with others",
+	)
 	require.NoError(t, drop(desk.Which{Device: quay, Path: "/system/dns-resolver/search"}))
 }
 
@@ -181,14 +215,19 @@ func TestTwoSavesAtOnce(t *testing.T) {
 	require.NoError(t, err)
 	seen := first.Tag
 	text := func(s string) desk.Load {
-		return desk.Load{Mode: desk.ReplaceAt, Path: "/system/location", Text: []byte("system\n  location: " + s + "\n"), IfTag: seen}
+		return desk.Load{
+			Mode: desk.ReplaceAt, Path: "/system/location", Text: []byte("system\n  location: " + s + "\n"),
+			IfTag: seen,
+		}
 	}
 	load(t, r, n, text("here"), quay)
 	_, err = r.Desk.Load(t.Context(), servicetest.Mara, n, []string{quay}, text("there"))
 	assert.Equal(t, refusal.Moved, kind(err))
 	require.ErrorContains(t, err, "the last edit is 2, load, by mara")
 	value := "x"
-	_, err = r.Stage(servicetest.Mara, n, quay, desk.Act{Op: "put", Path: "/system/contact", Value: &value, IfTag: seen})
+	_, err = r.Stage(
+		servicetest.Mara, n, quay, desk.Act{Op: "put", Path: "/system/contact", Value: &value, IfTag: seen},
+	)
 	assert.Equal(t, refusal.Moved, kind(err))
 	assert.Contains(t, outline(t, r, n, quay), "location: here")
 }
@@ -206,17 +245,34 @@ func TestVeryLargeLoad(t *testing.T) {
 		rules = 500
 	}
 	for i := range rules {
-		fmt.Fprintf(&b, "      ace [rule-%d]\n        matches\n          ipv4\n            source-ipv4-network: 10.%d.%d.0/24\n          tcp\n            destination-port\n              port: %d\n        actions\n          forwarding: ietf-access-control-list:accept\n", i, i/200, i%200, 1024+i%60000)
+		fmt.Fprintf(
+			&b,
+			"      ace [rule-%d]\n        matches\n          ipv4\n            source-ipv4-network: 10.%d.%d.0/24\n  "+
+				"        tcp\n            destination-port\n              port: %d\n        actions\n          "+
+				"forwarding: ietf-access-control-list:accept\n",
+			i, i/200, i%200, 1024+i%60000,
+		)
 	}
 	require.Greater(t, strings.Count(b.String(), "\n"), rules*9)
 	got := load(t, r, n, desk.Load{Mode: desk.Merge, Text: []byte(b.String())}, router)
 	assert.Equal(t, 1, got[0].Difference.Count(), "one filter more")
 	v := verdict(t, r, servicetest.Mara, n, router)
-	assert.Len(t, v.Difference.New.Known("acls").Known("acl").Known("aces").All(v.Difference.New.Known("acls").Known("acl").Known("aces").Known("ace").Schema()), rules)
-	_, err := r.Desk.Drop(t.Context(), servicetest.Mara, n, desk.Which{Device: router, Path: "/acls/acl=long/aces/ace=rule-17"})
+	assert.Len(
+		t,
+		v.Difference.New.Known("acls").Known("acl").Known("aces").All(
+			v.Difference.New.Known("acls").Known("acl").Known("aces").Known("ace").Schema(),
+		),
+		rules,
+	)
+	_, err := r.Desk.Drop(
+		t.Context(), servicetest.Mara, n, desk.Which{Device: router, Path: "/acls/acl=long/aces/ace=rule-17"},
+	)
 	require.NoError(t, err)
 	assert.False(t, strings.Contains(outline(t, r, n, router), "ace [rule-17]\n"))
-	_, err = r.Desk.Load(t.Context(), servicetest.Mara, n, []string{router}, desk.Load{Mode: desk.Merge, Text: []byte(b.String()[:len(b.String())-30])})
+	_, err = r.Desk.Load(
+		t.Context(), servicetest.Mara, n, []string{router},
+		desk.Load{Mode: desk.Merge, Text: []byte(b.String()[:len(b.String())-30])},
+	)
 	require.ErrorContains(t, err, fmt.Sprintf("line %d", 3+9*rules), "cut off in the middle, it says where")
 }
 
@@ -230,15 +286,18 @@ func TestMove(t *testing.T) {
 		return r.Stage(servicetest.Mara, n, hall, desk.Act{Op: "move", Path: path + what, Value: &where})
 	}
 	for _, c := range []struct{ what, where, order string }{
-		{"ping", "first", "ping, operations-room, nothing-else"}, {"ping", "after nothing-else", "operations-room, nothing-else, ping"},
-		{"nothing-else", "before operations-room", "nothing-else, operations-room, ping"}, {"nothing-else", "last", "operations-room, ping, nothing-else"},
+		{"ping", "first", "ping, operations-room, nothing-else"},
+		{"ping", "after nothing-else", "operations-room, nothing-else, ping"},
+		{"nothing-else", "before operations-room", "nothing-else, operations-room, ping"},
+		{"nothing-else", "last", "operations-room, ping, nothing-else"},
 	} {
 		st, err := act(c.what, c.where)
 		require.NoError(t, err)
 		assert.Contains(t, strings.Join(st.Notes, ";"), "the order is now: "+c.order)
 	}
 	for _, c := range []struct{ what, where, says string }{
-		{"none", "first", "is not there"}, {"ping", "second", "is no place"}, {"ping", "before none", "bad-attribute"}, {"ping", "before ping", "cannot stand before itself"}, {"ping", "first x", "goes without a key"},
+		{"none", "first", "is not there"}, {"ping", "second", "is no place"}, {"ping", "before none", "bad-attribute"},
+		{"ping", "before ping", "cannot stand before itself"}, {"ping", "first x", "goes without a key"},
 	} {
 		_, err := act(c.what, c.where)
 		if c.says == "bad-attribute" {
@@ -248,14 +307,25 @@ func TestMove(t *testing.T) {
 		require.ErrorContains(t, err, c.says)
 	}
 	odd := "two words, and a/slash"
-	_, err := r.Stage(servicetest.Mara, n, hall, desk.Act{Op: "put", Path: "/acls/acl=management-in/aces/ace=two%20words%2C%20and%20a%2Fslash/actions/forwarding", Value: &[]string{"drop"}[0]})
+	_, err := r.Stage(
+		servicetest.Mara, n, hall,
+		desk.Act{
+			Op: "put", Path: "/acls/acl=management-in/aces/ace=two%20words%2C%20and%20a%2Fslash/actions/forwarding",
+			Value: &[]string{"drop"}[0],
+		},
+	)
 	require.NoError(t, err)
 	st, err := act("ping", "before two%20words%2C%20and%20a%2Fslash")
 	require.NoError(t, err)
 	assert.Contains(t, st.Notes[0], "ping, "+odd)
-	assert.Contains(t, verdict(t, r, servicetest.Mara, n, hall).Difference.Text(0), odd, "and it is carried out again as it was kept")
+	assert.Contains(
+		t, verdict(t, r, servicetest.Mara, n, hall).Difference.Text(0), odd,
+		"and it is carried out again as it was kept",
+	)
 	first := "first"
-	_, err = r.Stage(servicetest.Mara, n, hall, desk.Act{Op: "move", Path: "/interfaces/interface=mgmt0", Value: &first})
+	_, err = r.Stage(
+		servicetest.Mara, n, hall, desk.Act{Op: "move", Path: "/interfaces/interface=mgmt0", Value: &first},
+	)
 	require.ErrorContains(t, err, "means nothing")
 }
 
@@ -272,7 +342,9 @@ func TestSchemaReplaced(t *testing.T) {
 	old.Stop()
 	spec := old.Spec
 	spec.Management = lab.Management{}
-	spec.Listen, spec.Modules, spec.Factory = old.Address, nil, []byte(`<config xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"><system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><contact>new software</contact><location>Saltern terminal, quay cabinet 3</location></system></config>`)
+	spec.Listen, spec.Modules, spec.Factory = old.Address, nil, []byte(
+		`<config xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"><system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><contact>new software</contact><location>Saltern terminal, quay cabinet 3</location></system></config>`,
+	)
 	fresh, err := lab.Start(spec)
 	require.NoError(t, err)
 	t.Cleanup(fresh.Stop)
@@ -296,13 +368,21 @@ func TestOnly(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, hall)
 	n := open(t, r, servicetest.Mara)
-	st, err := r.Stage(servicetest.Mara, n, hall, desk.Act{Op: "put", Path: "/system/dns-resolver/server=pier-two", Mode: desk.Only})
+	st, err := r.Stage(
+		servicetest.Mara, n, hall, desk.Act{Op: "put", Path: "/system/dns-resolver/server=pier-two", Mode: desk.Only},
+	)
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(st.Notes, ";"), "the only one, 1 other goes: pier-one")
-	assert.Contains(t, outline(t, r, n, hall), "    server [pier-two]\n      udp-and-tcp\n        address: 203.0.113.54\n")
+	assert.Contains(
+		t, outline(t, r, n, hall), "    server [pier-two]\n      udp-and-tcp\n        address: 203.0.113.54\n",
+	)
 	assert.NotContains(t, outline(t, r, n, hall), "pier-one")
 	value := "x"
-	for _, a := range []desk.Act{{Op: "put", Path: "/system/contact", Value: &value, Mode: desk.Only}, {Op: "delete", Path: "/system/contact", Mode: desk.Only}, {Op: "put", Path: "/system/contact", Value: &value, Mode: "some"}} {
+	for _, a := range []desk.Act{
+		{Op: "put", Path: "/system/contact", Value: &value, Mode: desk.Only},
+		{Op: "delete", Path: "/system/contact", Mode: desk.Only},
+		{Op: "put", Path: "/system/contact", Value: &value, Mode: "some"},
+	} {
 		_, err := r.Stage(servicetest.Mara, n, hall, a)
 		assert.Equal(t, refusal.Invalid, kind(err))
 	}

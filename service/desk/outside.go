@@ -26,7 +26,9 @@ func (x Push) name() string {
 }
 
 // sides gives what the device held before an outside change and after it.
-func (d *Desk) sides(ctx context.Context, r history.Reading, x Push) (rev store.Revision, made, before *tree.Node, err error) {
+func (d *Desk) sides(
+	ctx context.Context, r history.Reading, x Push,
+) (rev store.Revision, made, before *tree.Node, err error) {
 	if rev, err = d.store.Revision(ctx, x.Device.ID, x.Outside.Revision); err != nil {
 		return rev, nil, nil, err
 	}
@@ -61,10 +63,15 @@ func (d *Desk) PushBack(ctx context.Context, p access.Person, x Push) (store.Cha
 	one.work = newPart(now.Device, now.Schema, rev, made)
 	result, conflicts := diff.Merge(made, before, now.Running)
 	if len(conflicts) > 0 {
-		one.Notes = append(one.Notes, fmt.Sprintf("%s set again since: the preview shows each, and you decide", placesAre(len(conflicts))))
+		one.Notes = append(
+			one.Notes,
+			fmt.Sprintf("%s set again since: the preview shows each, and you decide", placesAre(len(conflicts))),
+		)
 	}
 	if tree.Same(result, now.Running) && len(conflicts) == 0 {
-		one.Notes = append(one.Notes, "nothing of it is left on the device; adopt it instead, with a note that it is gone")
+		one.Notes = append(
+			one.Notes, "nothing of it is left on the device; adopt it instead, with a note that it is gone",
+		)
 		return store.Change{}, []Brought{one}, nil
 	}
 	if err := d.undoTo(ctx, &one, p, before, result, x.name()); err != nil {
@@ -94,7 +101,13 @@ func (d *Desk) GoOn(ctx context.Context, p access.Person, x Push, devices []stri
 	if err != nil {
 		return c, nil, err
 	}
-	if _, err := d.Note(ctx, p, c.Number, fmt.Sprintf("It goes on from %s, revision %d, %s; %s.", x.name(), x.Outside.Revision, places(x.Outside.Places), x.Outside.Who)); err != nil {
+	if _, err := d.Note(
+		ctx, p, c.Number,
+		fmt.Sprintf(
+			"It goes on from %s, revision %d, %s; %s.", x.name(), x.Outside.Revision, places(x.Outside.Places),
+			x.Outside.Who,
+		),
+	); err != nil {
 		return c, nil, err
 	}
 	if len(devices) == 0 {

@@ -37,7 +37,10 @@ type Work struct {
 
 // newPart is a part that is not in the records yet, with nothing staged on its base.
 func newPart(dev store.Device, s *schema.Schema, base store.Revision, former *tree.Node) *Work {
-	return &Work{Work: order.Work{Device: dev, Former: former, Mine: former}, Schema: s, Base: base, Steps: []*tree.Node{former}, fresh: true}
+	return &Work{
+		Work: order.Work{Device: dev, Former: former, Mine: former}, Schema: s, Base: base, Steps: []*tree.Node{former},
+		fresh: true,
+	}
 }
 
 // Unfit is an edit that no longer fits, and why.
@@ -50,7 +53,9 @@ type Unfit struct {
 func (w *Work) Idle() []store.Edit {
 	var out []store.Edit
 	for i, e := range w.Edits {
-		if tree.Same(w.Steps[i], w.Steps[i+1]) && !slices.ContainsFunc(w.Unfit, func(u Unfit) bool { return u.Edit.ID == e.ID }) {
+		if tree.Same(w.Steps[i], w.Steps[i+1]) && !slices.ContainsFunc(
+			w.Unfit, func(u Unfit) bool { return u.Edit.ID == e.ID },
+		) {
 			out = append(out, e)
 		}
 	}
@@ -83,7 +88,10 @@ func (w *Work) moved(edits []store.Edit) error {
 		e := edits[n-1]
 		last = fmt.Sprintf("the last edit is %d, %s, by %s at %s", e.ID, e.Op, e.Actor, e.At.Format(time.RFC3339))
 	}
-	return refusal.New(refusal.Moved, "nothing of yours was staged; look at the part as it is now and do it again", "%s: the part was edited since you saw it: %s", w.Device.Name, last)
+	return refusal.New(
+		refusal.Moved, "nothing of yours was staged; look at the part as it is now and do it again",
+		"%s: the part was edited since you saw it: %s", w.Device.Name, last,
+	)
 }
 
 // fits refuses to build on edits that no longer fit.
@@ -92,8 +100,10 @@ func (w *Work) fits() error {
 		return nil
 	}
 	u := w.Unfit[0]
-	return refusal.New(refusal.Conflict, fmt.Sprintf("take it back with: latch unstage %d %d", u.Edit.Change, u.Edit.ID),
-		"%s: edit %d of change %d no longer fits: %s", w.Device.Name, u.Edit.ID, u.Edit.Change, u.Why)
+	return refusal.New(
+		refusal.Conflict, fmt.Sprintf("take it back with: latch unstage %d %d", u.Edit.Change, u.Edit.ID),
+		"%s: edit %d of change %d no longer fits: %s", w.Device.Name, u.Edit.ID, u.Edit.Change, u.Why,
+	)
 }
 
 // work gives a change's part on a device. A part that is not there yet starts

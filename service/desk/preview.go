@@ -159,12 +159,16 @@ func (d *Desk) Preview(ctx context.Context, p access.Person, number int64, opt O
 		return out, seen, err
 	}
 	return out, seen, d.store.Write(ctx, func(tx *store.Tx) error {
-		return tx.KeepPreview(store.Previewed{Change: number, Actor: p.Name, Digest: seen.Digest, At: seen.At, Parts: string(parts)})
+		return tx.KeepPreview(
+			store.Previewed{Change: number, Actor: p.Name, Digest: seen.Digest, At: seen.At, Parts: string(parts)},
+		)
 	})
 }
 
 // verdicts judges parts, several at a time.
-func (d *Desk) verdicts(ctx context.Context, c store.Change, works []Work, actor string, opt Options) ([]Verdict, error) {
+func (d *Desk) verdicts(
+	ctx context.Context, c store.Change, works []Work, actor string, opt Options,
+) ([]Verdict, error) {
 	reservations, err := d.Reservations(ctx)
 	if err != nil {
 		return nil, err
@@ -191,7 +195,10 @@ func (d *Desk) verdicts(ctx context.Context, c store.Change, works []Work, actor
 }
 
 func (d *Desk) verdict(ctx context.Context, number int64, w Work, actor string, opt Options) (Verdict, error) {
-	v := Verdict{Change: number, Device: w.Device.Name, Schema: w.Schema, Base: w.Base, Edits: w.Edits, Unfit: w.Unfit, Tag: w.Tag(), Read: true, MovesTo: w.MovesTo, work: w}
+	v := Verdict{
+		Change: number, Device: w.Device.Name, Schema: w.Schema, Base: w.Base, Edits: w.Edits, Unfit: w.Unfit,
+		Tag: w.Tag(), Read: true, MovesTo: w.MovesTo, work: w,
+	}
 	begun := time.Now()
 	now, err := d.history.Read(ctx, store.Everything, w.Device.Name, actor)
 	var trouble *fleet.Error
@@ -284,17 +291,29 @@ func (v *Verdict) find(now history.Reading) {
 	v.Check = check.Change(now.Schema, v.running, v.result)
 	v.Check.Findings = append(v.Check.Findings, v.fallen...)
 	for _, u := range v.Unfit {
-		v.Check.Findings = append(v.Check.Findings, check.Finding{Severity: check.Error, Path: u.Edit.Path,
-			Message: fmt.Sprintf("edit %d, %s by %s, can no longer be carried out: %s; nothing of it is lost: stage it again as the device is now, or take it back with: latch unstage %d %d", u.Edit.ID, u.Edit.Op, u.Edit.Actor, u.Why, u.Edit.Change, u.Edit.ID)})
+		v.Check.Findings = append(v.Check.Findings, check.Finding{
+			Severity: check.Error, Path: u.Edit.Path,
+			Message: fmt.Sprintf(
+				"edit %d, %s by %s, can no longer be carried out: %s; nothing of it is lost: stage it again as the "+
+					"device is now, or take it back with: latch unstage %d %d",
+				u.Edit.ID, u.Edit.Op, u.Edit.Actor, u.Why, u.Edit.Change, u.Edit.ID,
+			),
+		})
 	}
 	for _, e := range v.work.Idle() {
-		v.Check.Findings = append(v.Check.Findings, check.Finding{Severity: check.Hint, Path: e.Path,
-			Message: fmt.Sprintf("edit %d sets what it was already; take it back with: latch unstage %d %d", e.ID, e.Change, e.ID)})
+		v.Check.Findings = append(v.Check.Findings, check.Finding{
+			Severity: check.Hint, Path: e.Path,
+			Message: fmt.Sprintf(
+				"edit %d sets what it was already; take it back with: latch unstage %d %d", e.ID, e.Change, e.ID,
+			),
+		})
 	}
 	v.Idle = diff.Compare(v.running.WithoutDefaults(), v.result.WithoutDefaults()).Empty()
 	if v.Idle && !v.Difference.Empty() {
-		v.Check.Findings = append(v.Check.Findings, check.Finding{Severity: check.Warning, Path: v.Difference.Items()[0].Path,
-			Message: "sets what is the default already: it means nothing new, and there is nothing to commit here"})
+		v.Check.Findings = append(v.Check.Findings, check.Finding{
+			Severity: check.Warning, Path: v.Difference.Items()[0].Path,
+			Message: "sets what is the default already: it means nothing new, and there is nothing to commit here",
+		})
 	}
 	v.Guard = fleet.GuardOf(now.Device.Capabilities)
 	v.Effects = touches(v.running, v.result)
@@ -325,7 +344,11 @@ func (v Verdict) Blocker() string {
 	case v.Reserved != nil:
 		return taken(v.Device, *v.Reserved).Error()
 	case len(v.Conflicts) > 0:
-		return fmt.Sprintf("%s moved on since this was staged, and both changed the same: %s; decide it with: latch decide %d %s %s mine|theirs", v.Device, v.Conflicts[0].Path, v.Change, v.Device, v.Conflicts[0].Path)
+		return fmt.Sprintf(
+			"%s moved on since this was staged, and both changed the same: %s; decide it with: latch decide %d %s %s "+
+				"mine|theirs",
+			v.Device, v.Conflicts[0].Path, v.Change, v.Device, v.Conflicts[0].Path,
+		)
 	case v.Tried && v.Said != "":
 		return v.Device + " finds the result invalid: " + v.Said
 	}
@@ -349,7 +372,10 @@ type shown struct {
 func shownOf(list []Verdict) []shown {
 	out := make([]shown, 0, len(list))
 	for _, v := range list {
-		s := shown{Device: v.Device, Running: history.Digest(v.running), Result: history.Digest(v.result), MovesTo: v.MovesTo, Revision: v.Base.Number}
+		s := shown{
+			Device: v.Device, Running: history.Digest(v.running), Result: history.Digest(v.result), MovesTo: v.MovesTo,
+			Revision: v.Base.Number,
+		}
 		if n := len(v.Since); n > 0 {
 			s.Revision = v.Since[n-1].Number
 		}
@@ -394,7 +420,10 @@ func (d *Desk) Ready(ctx context.Context, reach store.Reach, number int64, actor
 		return out, err
 	}
 	if len(works) == 0 {
-		return out, refusal.New(refusal.Invalid, fmt.Sprintf("stage something with: latch put %d DEVICE PATH VALUE", number), "change %d is empty", number)
+		return out, refusal.New(
+			refusal.Invalid, fmt.Sprintf("stage something with: latch put %d DEVICE PATH VALUE", number),
+			"change %d is empty", number,
+		)
 	}
 	list, err := d.verdicts(ctx, c, works, actor, Options{})
 	if err != nil {
@@ -422,7 +451,10 @@ func (d *Desk) Ready(ctx context.Context, reach store.Reach, number int64, actor
 	idle := true
 	for _, v := range list {
 		if why := v.Blocker(); why != "" {
-			return out, refusal.New(refusal.Conflict, fmt.Sprintf("see it with: latch preview %d", number), "change %d cannot be committed: %s", number, why)
+			return out, refusal.New(
+				refusal.Conflict, fmt.Sprintf("see it with: latch preview %d", number),
+				"change %d cannot be committed: %s", number, why,
+			)
 		}
 		if err := v.inWords(number, o.CutOff); err != nil {
 			return out, err
@@ -453,13 +485,22 @@ func (v Verdict) inWords(number int64, accepted []string) error {
 		return nil
 	}
 	f := v.Forecasts[0]
-	return refusal.New(refusal.Conflict, fmt.Sprintf("mend it, or if it is meant say so with the device's name: latch commit %d --cut-off %s", number, v.Device),
-		"%s would be cut off (%s), and it has no guard of its own: this service, which then cannot reach it, is all that could send it back", v.Device, f.Because)
+	return refusal.New(
+		refusal.Conflict,
+		fmt.Sprintf(
+			"mend it, or if it is meant say so with the device's name: latch commit %d --cut-off %s", number, v.Device,
+		),
+		"%s would be cut off (%s), and it has no guard of its own: this service, which then cannot reach it, is all "+
+			"that could send it back",
+		v.Device, f.Because,
+	)
 }
 
 // asPreviewed refuses what is no longer what was previewed, and tells what
 // moved. seen is false where nobody was shown anything.
-func (d *Desk) asPreviewed(ctx context.Context, number int64, actor, wanted, now string, list []Verdict) (seen bool, err error) {
+func (d *Desk) asPreviewed(
+	ctx context.Context, number int64, actor, wanted, now string, list []Verdict,
+) (seen bool, err error) {
 	var p store.Previewed
 	if wanted == "" {
 		p, err = d.store.LastPreview(ctx, number, actor)
@@ -467,7 +508,10 @@ func (d *Desk) asPreviewed(ctx context.Context, number int64, actor, wanted, now
 			return false, nil
 		}
 	} else if p, err = d.store.PreviewOf(ctx, number, wanted); errors.Is(err, store.ErrNotFound) {
-		return false, refusal.New(refusal.Invalid, fmt.Sprintf("preview it with: latch preview %d", number), "change %d has no preview %q", number, wanted)
+		return false, refusal.New(
+			refusal.Invalid, fmt.Sprintf("preview it with: latch preview %d", number), "change %d has no preview %q",
+			number, wanted,
+		)
 	}
 	if err != nil || p.Digest == now {
 		return true, err
@@ -495,8 +539,11 @@ func (d *Desk) asPreviewed(ctx context.Context, number int64, actor, wanted, now
 			told = append(told, x.Device+" was taken out")
 		}
 	}
-	return false, refusal.New(refusal.Moved, fmt.Sprintf("nothing was committed; look at it again with: latch preview %d", number),
-		"change %d is no longer what was previewed at %s: %s", number, p.At.Format(time.RFC3339), strings.Join(told, "; "))
+	return false, refusal.New(
+		refusal.Moved, fmt.Sprintf("nothing was committed; look at it again with: latch preview %d", number),
+		"change %d is no longer what was previewed at %s: %s", number, p.At.Format(time.RFC3339),
+		strings.Join(told, "; "),
+	)
 }
 
 // places counts places in words.
@@ -523,5 +570,7 @@ func (d *Desk) whatMoved(ctx context.Context, device string, revision int64, lis
 	if moved.Empty() {
 		return text
 	}
-	return fmt.Sprintf("%s since revision %d, in %s, first %s", text, revision, places(moved.Count()), moved.Items()[0].Path)
+	return fmt.Sprintf(
+		"%s since revision %d, in %s, first %s", text, revision, places(moved.Count()), moved.Items()[0].Path,
+	)
 }

@@ -70,7 +70,8 @@ func (d *Desk) together(ctx context.Context, number int64, w Work, running *tree
 	for _, c := range conflicts {
 		i := slices.IndexFunc(decisions, func(x store.Decision) bool {
 			base, mine, theirs := c.Texts(side)
-			return x.Device == w.Device.ID && x.Path == c.Path.Full() && x.Base == base && x.Mine == mine && x.Theirs == theirs
+			return x.Device == w.Device.ID && x.Path == c.Path.Full() && x.Base == base && x.Mine == mine &&
+				x.Theirs == theirs
 		})
 		if i < 0 {
 			m.open = append(m.open, c)
@@ -86,7 +87,9 @@ func (d *Desk) together(ctx context.Context, number int64, w Work, running *tree
 }
 
 // ownPart gives a part that a person may edit, and what its device holds now.
-func (d *Desk) ownPart(ctx context.Context, p access.Person, number int64, device string) (w Work, now history.Reading, err error) {
+func (d *Desk) ownPart(
+	ctx context.Context, p access.Person, number int64, device string,
+) (w Work, now history.Reading, err error) {
 	if _, err = d.Own(ctx, p, number); err != nil {
 		return w, now, err
 	}
@@ -107,15 +110,22 @@ func (d *Desk) ownPart(ctx context.Context, p access.Person, number int64, devic
 	}
 	now, err = d.history.Read(ctx, p.Reach(), device, p.Name)
 	if err == nil && now.Trial {
-		err = refusal.New(refusal.Conflict, "wait until that is decided", "%s holds a change on trial, which may go back", device)
+		err = refusal.New(
+			refusal.Conflict, "wait until that is decided", "%s holds a change on trial, which may go back", device,
+		)
 	}
 	return w, now, err
 }
 
 // Decide keeps one side where a change and its device both changed the same.
-func (d *Desk) Decide(ctx context.Context, p access.Person, number int64, device, pathText, keep string) (diff.Conflict, error) {
+func (d *Desk) Decide(
+	ctx context.Context, p access.Person, number int64, device, pathText, keep string,
+) (diff.Conflict, error) {
 	if keep != Mine && keep != Theirs {
-		return diff.Conflict{}, refusal.New(refusal.Invalid, "say mine (overwrite what the device has) or theirs (leave it)", "%q is neither mine nor theirs", keep)
+		return diff.Conflict{}, refusal.New(
+			refusal.Invalid, "say mine (overwrite what the device has) or theirs (leave it)",
+			"%q is neither mine nor theirs", keep,
+		)
 	}
 	w, now, err := d.ownPart(ctx, p, number, device)
 	if err != nil {
@@ -136,17 +146,24 @@ func (d *Desk) Decide(ctx context.Context, p access.Person, number int64, device
 		if len(have) > 0 {
 			next = "there is to decide: " + strings.Join(have, ", ")
 		}
-		return diff.Conflict{}, refusal.New(refusal.NotFound, next, "%s: change %d and the device do not both change %s", device, number, path)
+		return diff.Conflict{}, refusal.New(
+			refusal.NotFound, next, "%s: change %d and the device do not both change %s", device, number, path,
+		)
 	}
 	c := conflicts[i]
-	x := store.Decision{Change: number, Device: w.Device.ID, Path: c.Path.Full(), Keep: keep, Actor: p.Name, At: d.log.Now()}
+	x := store.Decision{
+		Change: number, Device: w.Device.ID, Path: c.Path.Full(), Keep: keep, Actor: p.Name, At: d.log.Now(),
+	}
 	x.Base, x.Mine, x.Theirs = c.Texts(side)
 	base, mine, theirs := d.log.Redactor.Conflict(c).Texts(side)
 	return c, d.change(ctx, p, number, func(tx *audit.Tx) error {
 		if err := tx.Decide(x); err != nil {
 			return err
 		}
-		e := ledger.Entry{Actor: p.Name, Action: "part.decide", Change: number, Device: device, Path: x.Path, Before: theirs, After: theirs, Note: "keeps what the device has; the change's is left out: " + mine}
+		e := ledger.Entry{
+			Actor: p.Name, Action: "part.decide", Change: number, Device: device, Path: x.Path, Before: theirs,
+			After: theirs, Note: "keeps what the device has; the change's is left out: " + mine,
+		}
 		if keep == Mine {
 			e.After, e.Note = mine, "keeps the change's and overwrites what the device has; before both it was: "+base
 		}
@@ -199,7 +216,9 @@ func (d *Desk) Rebase(ctx context.Context, p access.Person, number int64, device
 
 // rebase works out one part on its new base, and what writes that down; nil
 // where its device did not move on.
-func (d *Desk) rebase(ctx context.Context, p access.Person, number int64, device string) (one Rebased, write func(tx *audit.Tx) error, err error) {
+func (d *Desk) rebase(
+	ctx context.Context, p access.Person, number int64, device string,
+) (one Rebased, write func(tx *audit.Tx) error, err error) {
 	w, now, err := d.ownPart(ctx, p, number, device)
 	if err != nil || w.Base.Number == now.Revision.Number {
 		return one, nil, err
@@ -212,10 +231,15 @@ func (d *Desk) rebase(ctx context.Context, p access.Person, number int64, device
 		return one, nil, err
 	}
 	if len(m.open) > 0 {
-		return one, nil, refusal.New(refusal.Conflict, fmt.Sprintf("decide each with: latch decide %d %s %s mine|theirs", number, device, m.open[0].Path),
-			"%s: changed here and on the device: %s, first %s", device, places(len(m.open)), m.open[0].Path)
+		return one, nil, refusal.New(
+			refusal.Conflict,
+			fmt.Sprintf("decide each with: latch decide %d %s %s mine|theirs", number, device, m.open[0].Path),
+			"%s: changed here and on the device: %s, first %s", device, places(len(m.open)), m.open[0].Path,
+		)
 	}
-	one = Rebased{Device: device, From: w.Base.Number, To: now.Revision.Number, Moved: diff.Compare(w.Former, now.Running)}
+	one = Rebased{
+		Device: device, From: w.Base.Number, To: now.Revision.Number, Moved: diff.Compare(w.Former, now.Running),
+	}
 	theirs := map[string]bool{}
 	for _, x := range m.agreed {
 		theirs[x.Decision.Path] = x.Keep == Theirs
@@ -243,8 +267,11 @@ func (d *Desk) rebase(ctx context.Context, p access.Person, number int64, device
 			return err
 		}
 		if one.Mended {
-			e := store.Edit{Change: number, Device: w.Device.ID, Op: "load", Path: "/", Mode: "rebase", Source: fmt.Sprintf("the rebase onto revision %d", one.To),
-				Lines: rest.Count(), Body: written(w.Schema, rest.Edits()), Actor: p.Name, At: d.log.Now()}
+			e := store.Edit{
+				Change: number, Device: w.Device.ID, Op: "load", Path: "/", Mode: "rebase",
+				Source: fmt.Sprintf("the rebase onto revision %d", one.To), Lines: rest.Count(),
+				Body: written(w.Schema, rest.Edits()), Actor: p.Name, At: d.log.Now(),
+			}
 			if _, err := tx.AddEdit(e); err != nil {
 				return err
 			}
@@ -257,7 +284,12 @@ func (d *Desk) rebase(ctx context.Context, p access.Person, number int64, device
 		if err := tx.DropDecisions(number, w.Device.ID); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "part.rebase", Change: number, Device: device, Before: fmt.Sprintf("revision %d", one.From), After: fmt.Sprintf("revision %d", one.To),
-			Note: fmt.Sprintf("the device moved by %d; %d edits mean nothing any more", one.Moved.Count(), len(one.Dropped))})
+		return tx.Record(ledger.Entry{
+			Actor: p.Name, Action: "part.rebase", Change: number, Device: device,
+			Before: fmt.Sprintf("revision %d", one.From), After: fmt.Sprintf("revision %d", one.To),
+			Note: fmt.Sprintf(
+				"the device moved by %d; %d edits mean nothing any more", one.Moved.Count(), len(one.Dropped),
+			),
+		})
 	}, nil
 }

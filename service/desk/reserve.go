@@ -19,7 +19,9 @@ const MaxReserve = 14 * 24 * time.Hour
 
 // Reserve keeps a device to a person for a while, or longer than so far.
 // Nobody else's commit touches it meanwhile.
-func (d *Desk) Reserve(ctx context.Context, p access.Person, device, reason string, length time.Duration) (store.Reservation, error) {
+func (d *Desk) Reserve(
+	ctx context.Context, p access.Person, device, reason string, length time.Duration,
+) (store.Reservation, error) {
 	now := d.log.Now()
 	v := store.Reservation{Holder: p.Name, Reason: strings.TrimSpace(reason), Made: now, Until: now.Add(length)}
 	dev, err := d.device(ctx, p.Reach(), device)
@@ -28,14 +30,23 @@ func (d *Desk) Reserve(ctx context.Context, p access.Person, device, reason stri
 	}
 	v.Device = dev.ID
 	if v.Reason == "" || len(v.Reason) > 500 {
-		return v, refusal.New(refusal.Invalid, "give --reason: others will read it", "%s: a reservation needs a reason of 1 to 500 characters", device)
+		return v, refusal.New(
+			refusal.Invalid, "give --reason: others will read it",
+			"%s: a reservation needs a reason of 1 to 500 characters", device,
+		)
 	}
 	if length < time.Minute || length > MaxReserve {
-		return v, refusal.New(refusal.Invalid, "give it like --for 2h", "%s: a reservation lasts from a minute to %d days, not %s", device, MaxReserve/(24*time.Hour), length)
+		return v, refusal.New(
+			refusal.Invalid, "give it like --for 2h", "%s: a reservation lasts from a minute to %d days, not %s",
+			device, MaxReserve/(24*time.Hour), length,
+		)
 	}
 	return v, d.log.Write(ctx, func(tx *audit.Tx) error {
 		have, err := tx.Reserved(dev.ID, now)
-		e := ledger.Entry{Actor: p.Name, Action: "device.reserve", Device: device, After: v.Until.Format(time.RFC3339), Note: v.Reason}
+		e := ledger.Entry{
+			Actor: p.Name, Action: "device.reserve", Device: device, After: v.Until.Format(time.RFC3339),
+			Note: v.Reason,
+		}
 		switch {
 		case errors.Is(err, store.ErrNotFound):
 			v, err = tx.Reserve(v)
@@ -80,7 +91,12 @@ func (d *Desk) Release(ctx context.Context, p access.Person, device string) erro
 		if v.Holder != p.Name {
 			note = "lifted by an administrator; it was reserved by " + v.Holder + ": " + v.Reason
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "device.release", Device: device, Before: v.Until.Format(time.RFC3339), Note: note})
+		return tx.Record(
+			ledger.Entry{
+				Actor: p.Name, Action: "device.release", Device: device, Before: v.Until.Format(time.RFC3339),
+				Note: note,
+			},
+		)
 	})
 }
 
@@ -107,15 +123,22 @@ func (d *Desk) Ask(ctx context.Context, p access.Person, device, text string) (s
 		case err != nil:
 			return err
 		case v.Holder == p.Name:
-			return refusal.New(refusal.Conflict, "end it with: latch release "+device, "%s is reserved by yourself", device)
+			return refusal.New(
+				refusal.Conflict, "end it with: latch release "+device, "%s is reserved by yourself", device,
+			)
 		}
 		if err := tx.AddAsk(v.ID, a, mostAsks); err != nil {
 			if errors.Is(err, store.ErrExists) {
-				return refusal.New(refusal.Conflict, "an administrator can lift it", "%s has been asked %d times already", v.Holder, mostAsks)
+				return refusal.New(
+					refusal.Conflict, "an administrator can lift it", "%s has been asked %d times already", v.Holder,
+					mostAsks,
+				)
 			}
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "device.ask", Device: device, After: v.Holder, Note: a.Text})
+		return tx.Record(
+			ledger.Entry{Actor: p.Name, Action: "device.ask", Device: device, After: v.Holder, Note: a.Text},
+		)
 	})
 }
 

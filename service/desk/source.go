@@ -72,7 +72,10 @@ func (d *Desk) kept(ctx context.Context, dev store.Device, rev store.Revision) (
 func (d *Desk) saved(ctx context.Context, dev store.Device, n int64) (history.Reading, error) {
 	rev, err := d.store.Startup(ctx, dev.ID, n)
 	if errors.Is(err, store.ErrNotFound) {
-		return history.Reading{}, refusal.New(refusal.NotFound, "list them with: latch revisions --startup "+dev.Name, "%s has no startup %d on record", dev.Name, n)
+		return history.Reading{}, refusal.New(
+			refusal.NotFound, "list them with: latch revisions --startup "+dev.Name, "%s has no startup %d on record",
+			dev.Name, n,
+		)
 	}
 	if err != nil {
 		return history.Reading{}, err
@@ -83,11 +86,16 @@ func (d *Desk) saved(ctx context.Context, dev store.Device, n int64) (history.Re
 func (d *Desk) atTime(ctx context.Context, dev store.Device, text string) (history.Reading, error) {
 	at, err := time.Parse(time.RFC3339, text)
 	if err != nil {
-		return history.Reading{}, refusal.New(refusal.Invalid, "write it with its zone, e.g. at:2026-11-20T02:00:00Z", "%q is no time", text)
+		return history.Reading{}, refusal.New(
+			refusal.Invalid, "write it with its zone, e.g. at:2026-11-20T02:00:00Z", "%q is no time", text,
+		)
 	}
 	rev, err := d.store.LastRevisionAt(ctx, dev.ID, at)
 	if errors.Is(err, store.ErrNotFound) {
-		return history.Reading{}, refusal.New(refusal.NotFound, "list what there is with: latch revisions "+dev.Name, "what ran on %s at %s is not known: it was first read later", dev.Name, at.UTC().Format(time.RFC3339))
+		return history.Reading{}, refusal.New(
+			refusal.NotFound, "list what there is with: latch revisions "+dev.Name,
+			"what ran on %s at %s is not known: it was first read later", dev.Name, at.UTC().Format(time.RFC3339),
+		)
 	}
 	if err != nil {
 		return history.Reading{}, err
@@ -109,12 +117,17 @@ func (d *Desk) ofSnapshot(ctx context.Context, dev store.Device, ref string) (hi
 			return d.kept(ctx, dev, store.Revision{Device: dev.ID, Number: i.Revision, Digest: i.Digest, At: i.At})
 		}
 	}
-	return history.Reading{}, refusal.New(refusal.NotFound, fmt.Sprintf("see what it holds with: latch snapshot show %d", s.Number), "snapshot %d, %q, does not hold %s", s.Number, s.Name, dev.Name)
+	return history.Reading{}, refusal.New(
+		refusal.NotFound, fmt.Sprintf("see what it holds with: latch snapshot show %d", s.Number),
+		"snapshot %d, %q, does not hold %s", s.Number, s.Name, dev.Name,
+	)
 }
 
 // committed gives what a change's newest commit made of a device, or what was
 // there before it.
-func (d *Desk) committed(ctx context.Context, p access.Person, dev store.Device, n int64, before bool) (history.Reading, error) {
+func (d *Desk) committed(
+	ctx context.Context, p access.Person, dev store.Device, n int64, before bool,
+) (history.Reading, error) {
 	if _, err := d.Get(ctx, p, n); err != nil {
 		return history.Reading{}, err
 	}

@@ -72,7 +72,12 @@ func (d *Desk) Stage(ctx context.Context, p access.Person, number int64, devices
 			if err := d.addEdit(tx, w, &st.Edit, a.IfTag); err != nil {
 				return err
 			}
-			if err := tx.Record(ledger.Entry{Actor: p.Name, Action: "edit." + a.Op, Change: number, Device: w.Device.Name, Path: st.Edit.Path, Before: st.Before, After: st.After, Note: st.Edit.Mode}); err != nil {
+			if err := tx.Record(
+				ledger.Entry{
+					Actor: p.Name, Action: "edit." + a.Op, Change: number, Device: w.Device.Name, Path: st.Edit.Path,
+					Before: st.Before, After: st.After, Note: st.Edit.Mode,
+				},
+			); err != nil {
 				return err
 			}
 			st.Tag = tagOf(w.Base.Number, append(w.Edits, st.Edit))
@@ -111,11 +116,16 @@ func each(devices []string, f func(device string) error) error {
 	if errors.As(first, &no) {
 		kind = no.Kind
 	}
-	return refusal.New(kind, "nothing was staged, on no device", "%d of %d devices do not take it:\n%s", len(all), len(seen), strings.Join(all, "\n"))
+	return refusal.New(
+		kind, "nothing was staged, on no device", "%d of %d devices do not take it:\n%s", len(all), len(seen),
+		strings.Join(all, "\n"),
+	)
 }
 
 // stage works out what an edit would do to one part.
-func (d *Desk) stage(ctx context.Context, p access.Person, c store.Change, device string, a Act) (*Work, Staged, error) {
+func (d *Desk) stage(
+	ctx context.Context, p access.Person, c store.Change, device string, a Act,
+) (*Work, Staged, error) {
 	w, err := d.work(ctx, p.Reach(), c, device, p.Name)
 	if err != nil {
 		return nil, Staged{}, err
@@ -131,13 +141,19 @@ func (d *Desk) stage(ctx context.Context, p access.Person, c store.Change, devic
 		return nil, Staged{}, refusal.New(refusal.Invalid, "", "%s: %v", device, err)
 	}
 	st := Staged{Device: device, Path: path, Before: valueAt(d.log.Redactor.Tree(w.Mine), path)}
-	st.Edit = store.Edit{Change: c.Number, Device: w.Device.ID, Op: a.Op, Path: path.Full(), Value: canon, Mode: a.Mode, Actor: p.Name, At: d.log.Now()}
+	st.Edit = store.Edit{
+		Change: c.Number, Device: w.Device.ID, Op: a.Op, Path: path.Full(), Value: canon, Mode: a.Mode, Actor: p.Name,
+		At: d.log.Now(),
+	}
 	if err := several(w, path, &st.Edit); err != nil {
 		return nil, Staged{}, err
 	}
 	next, err := perform(w.Schema, w.Mine, st.Edit, nil)
 	if err != nil {
-		return nil, Staged{}, refusal.New(refusal.Invalid, "look at what is there with: latch config "+device+" "+parentText(path), "%s: %v", device, err)
+		return nil, Staged{}, refusal.New(
+			refusal.Invalid, "look at what is there with: latch config "+device+" "+parentText(path), "%s: %v", device,
+			err,
+		)
 	}
 	st.After = valueAt(d.log.Redactor.Tree(next), path)
 	st.Notes = notes(w.Mine, next, path, st.Edit)
@@ -171,7 +187,9 @@ func several(w Work, path tree.Path, e *store.Edit) error {
 	n := path.Last()
 	switch many := n.Kind == schema.LeafList || n.Kind == schema.List; {
 	case e.Mode != "" && e.Mode != Add && e.Mode != Only, e.Mode != "" && e.Op != "put":
-		return refusal.New(refusal.Invalid, "", "mode %q does not go with %s; %s and %s go with put", e.Mode, e.Op, Add, Only)
+		return refusal.New(
+			refusal.Invalid, "", "mode %q does not go with %s; %s and %s go with put", e.Mode, e.Op, Add, Only,
+		)
 	case e.Op != "put":
 		return nil
 	case !many && e.Mode != "":
@@ -238,7 +256,10 @@ func Target(s *schema.Schema, op, pathText string, value *string) (tree.Path, st
 	}
 	for _, step := range path[:len(path)-1] {
 		if step.Node.Kind == schema.List && step.Keys == nil {
-			return nil, "", fmt.Errorf("path %s: which %s? name it by its key: %s=%s", path, step.Node.Name, step.Node.Name, strings.ToUpper(strings.Join(step.Node.Keys, ",")))
+			return nil, "", fmt.Errorf(
+				"path %s: which %s? name it by its key: %s=%s", path, step.Node.Name, step.Node.Name,
+				strings.ToUpper(strings.Join(step.Node.Keys, ",")),
+			)
 		}
 	}
 	if op == "move" {
@@ -246,7 +267,9 @@ func Target(s *schema.Schema, op, pathText string, value *string) (tree.Path, st
 	}
 	if op == "delete" {
 		if n.KeyIndex() >= 0 {
-			return nil, "", fmt.Errorf("%s is the key of its entry and cannot be deleted by itself; delete the entry", path)
+			return nil, "", fmt.Errorf(
+				"%s is the key of its entry and cannot be deleted by itself; delete the entry", path,
+			)
 		}
 		return path, "", nil
 	}
@@ -288,7 +311,9 @@ func putTarget(s *schema.Schema, path tree.Path, value *string) (tree.Path, stri
 	case value != nil && *value != "" && (last.Keys == nil || n.Kind == schema.List || last.Keys[0] != *value):
 		return nil, "", fmt.Errorf("%s is a %s and takes no value", path, n.Kind)
 	case n.Kind == schema.List && last.Keys == nil:
-		return nil, "", fmt.Errorf("path %s: name the entry by its key: %s=%s", path, n.Name, strings.ToUpper(strings.Join(n.Keys, ",")))
+		return nil, "", fmt.Errorf(
+			"path %s: name the entry by its key: %s=%s", path, n.Name, strings.ToUpper(strings.Join(n.Keys, ",")),
+		)
 	}
 	return path, "", nil
 }

@@ -55,10 +55,15 @@ type Follow struct {
 // SaveStencil keeps a new version of a stencil, and opens a change with a part
 // for every device that uses it. blanks are values for blanks that are new;
 // from is the version it was made of, 0 where that does not matter.
-func (d *Desk) SaveStencil(ctx context.Context, p access.Person, name, text, note string, blanks map[string]string, from int64) (store.Stencil, Follow, error) {
+func (d *Desk) SaveStencil(
+	ctx context.Context, p access.Person, name, text, note string, blanks map[string]string, from int64,
+) (store.Stencil, Follow, error) {
 	v := store.Stencil{Name: name, Text: text, Note: strings.TrimSpace(note), Actor: p.Name, At: d.log.Now()}
 	if !stencil.Name(name) {
-		return v, Follow{}, refusal.New(refusal.Invalid, "use 1 to 63 letters, digits, - and _, a letter first", "%q is no name for a stencil", name)
+		return v, Follow{}, refusal.New(
+			refusal.Invalid, "use 1 to 63 letters, digits, - and _, a letter first", "%q is no name for a stencil",
+			name,
+		)
 	}
 	all, err := d.store.StencilVersions(ctx, name)
 	if err != nil {
@@ -83,10 +88,16 @@ func (d *Desk) SaveStencil(ctx context.Context, p access.Person, name, text, not
 	}
 	v.Text = text
 	if len(all) > 0 && all[0].Text == text {
-		return v, Follow{}, refusal.New(refusal.Conflict, "", "stencil %s is so already (version %d)", name, all[0].Version)
+		return v, Follow{}, refusal.New(
+			refusal.Conflict, "", "stencil %s is so already (version %d)", name, all[0].Version,
+		)
 	}
 	if from != 0 && (len(all) == 0 || all[0].Version != from) {
-		return v, Follow{}, refusal.New(refusal.Moved, fmt.Sprintf("nothing was saved; look at it with: latch stencil show %s", name), "stencil %s is no longer version %d: %s saved version %d at %s", name, from, all[0].Actor, all[0].Version, all[0].At.Format(time.RFC3339))
+		return v, Follow{}, refusal.New(
+			refusal.Moved, fmt.Sprintf("nothing was saved; look at it with: latch stencil show %s", name),
+			"stencil %s is no longer version %d: %s saved version %d at %s", name, from, all[0].Actor, all[0].Version,
+			all[0].At.Format(time.RFC3339),
+		)
 	}
 	shared, err := d.sharedNow(ctx)
 	if err != nil {
@@ -127,26 +138,43 @@ func (d *Desk) SaveStencil(ctx context.Context, p access.Person, name, text, not
 				return v, Follow{}, err
 			}
 		}
-		plan = append(plan, restage{old: b, st: st, text: text, cover: cover, version: version, values: values, shared: shared})
+		plan = append(
+			plan, restage{old: b, st: st, text: text, cover: cover, version: version, values: values, shared: shared},
+		)
 	}
-	follow, err := d.follow(ctx, p, fmt.Sprintf("Stencil %s, version %d", name, version), plan, func(tx *audit.Tx) error {
+	follow, err := d.follow(ctx, p, fmt.Sprintf(
+		"Stencil %s, version %d", name, version,
+	), plan, func(tx *audit.Tx) error {
 		if v, err = tx.AddStencil(v); err != nil {
 			return err
 		}
 		if v.Version != version {
-			return refusal.New(refusal.Moved, "nothing was saved; look at it and save again", "stencil %s was saved by somebody else just now", name)
+			return refusal.New(
+				refusal.Moved, "nothing was saved; look at it and save again",
+				"stencil %s was saved by somebody else just now", name,
+			)
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "stencil.save", After: fmt.Sprintf("%s version %d", name, v.Version), Note: v.Note})
+		return tx.Record(
+			ledger.Entry{
+				Actor: p.Name, Action: "stencil.save", After: fmt.Sprintf("%s version %d", name, v.Version),
+				Note: v.Note,
+			},
+		)
 	})
 	return v, follow, err
 }
 
 // SaveShared gives a shared value other items, and opens a change with a part
 // for every device on which a stencil uses it.
-func (d *Desk) SaveShared(ctx context.Context, p access.Person, name string, items []string, note string) (store.Shared, Follow, error) {
+func (d *Desk) SaveShared(
+	ctx context.Context, p access.Person, name string, items []string, note string,
+) (store.Shared, Follow, error) {
 	v := store.Shared{Name: name, Items: items, Note: strings.TrimSpace(note), Actor: p.Name, At: d.log.Now()}
 	if !stencil.Name(name) {
-		return v, Follow{}, refusal.New(refusal.Invalid, "use 1 to 63 letters, digits, - and _, a letter first", "%q is no name for a shared value", name)
+		return v, Follow{}, refusal.New(
+			refusal.Invalid, "use 1 to 63 letters, digits, - and _, a letter first", "%q is no name for a shared value",
+			name,
+		)
 	}
 	if len(items) == 0 || len(items) > 10_000 || slices.Contains(items, "") {
 		return v, Follow{}, refusal.New(refusal.Invalid, "", "a shared value has 1 to 10000 items, none of them empty")
@@ -201,14 +229,22 @@ func (d *Desk) SaveShared(ctx context.Context, p access.Person, name string, ite
 			return v, Follow{}, err
 		}
 		if st.Uses(name) {
-			plan = append(plan, restage{old: b, st: st, text: text, cover: cover, version: b.Version, values: b.Blanks, shared: shared})
+			plan = append(
+				plan,
+				restage{old: b, st: st, text: text, cover: cover, version: b.Version, values: b.Blanks, shared: shared},
+			)
 		}
 	}
 	follow, err := d.follow(ctx, p, "Shared value "+name, plan, func(tx *audit.Tx) error {
 		if v, err = tx.AddShared(v); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "shared.save", Before: "", After: fmt.Sprintf("%s version %d: %s", name, v.Version, clip(strings.Join(told, ", "))), Note: v.Note})
+		return tx.Record(
+			ledger.Entry{
+				Actor: p.Name, Action: "shared.save", Before: "",
+				After: fmt.Sprintf("%s version %d: %s", name, v.Version, clip(strings.Join(told, ", "))), Note: v.Note,
+			},
+		)
 	})
 	return v, follow, err
 }
@@ -219,7 +255,10 @@ func othersToo(p access.Person, what, actor string) error {
 	if actor == p.Name || p.Grants.Everywhere(access.Stage) {
 		return nil
 	}
-	return refusal.New(refusal.Forbidden, "save it under another name, or ask somebody who may", "%s is %s's, and for all devices: account %s may not stage on all of them", what, actor, p.Name)
+	return refusal.New(
+		refusal.Forbidden, "save it under another name, or ask somebody who may",
+		"%s is %s's, and for all devices: account %s may not stage on all of them", what, actor, p.Name,
+	)
 }
 
 func texts(list []store.Stencil) (out []string) {
@@ -266,13 +305,18 @@ type restage struct {
 func (d *Desk) user(ctx context.Context, p access.Person, b store.Binding) (store.Device, error) {
 	dev, err := d.store.DeviceByID(ctx, p.Reach(), b.Device)
 	if errors.Is(err, store.ErrNotFound) {
-		return dev, refusal.New(refusal.Forbidden, "nothing was saved; ask somebody who may, or save it under another name", "stencil %s is used on devices on which account %s may not stage", b.Stencil, p.Name)
+		return dev, refusal.New(
+			refusal.Forbidden, "nothing was saved; ask somebody who may, or save it under another name",
+			"stencil %s is used on devices on which account %s may not stage", b.Stencil, p.Name,
+		)
 	}
 	return dev, err
 }
 
 // follow saves something and stages what follows from it in a new change.
-func (d *Desk) follow(ctx context.Context, p access.Person, title string, plan []restage, save func(tx *audit.Tx) error) (Follow, error) {
+func (d *Desk) follow(
+	ctx context.Context, p access.Person, title string, plan []restage, save func(tx *audit.Tx) error,
+) (Follow, error) {
 	var out Follow
 	var staged []boundLoad
 	var names []string
@@ -324,10 +368,14 @@ func (d *Desk) follow(ctx context.Context, p access.Person, title string, plan [
 		}
 		if len(out.Devices) > 0 {
 			out.Change = c.Number
-		} else if err := tx.SetState(c.Number, lifecycle.Dropped, "every device holds all of it already", d.log.Now()); err != nil {
+		} else if err := tx.SetState(
+			c.Number, lifecycle.Dropped, "every device holds all of it already", d.log.Now(),
+		); err != nil {
 			return err
 		}
-		if err := tx.Record(ledger.Entry{Actor: p.Name, Action: "change.open", Change: c.Number, Note: title}); err != nil {
+		if err := tx.Record(
+			ledger.Entry{Actor: p.Name, Action: "change.open", Change: c.Number, Note: title},
+		); err != nil {
 			return err
 		}
 		for i := range staged {
@@ -365,7 +413,10 @@ func (d *Desk) restaged(w *Work, p access.Person, r restage) (boundLoad, error) 
 	var err error
 	if r.st != nil {
 		if set, err = r.st.Read(w.Schema, r.values, r.shared); err != nil {
-			return boundLoad{}, refusal.New(refusal.Invalid, "", "%s: stencil %s: %v", w.Device.Name, r.old.Stencil, r.cover.Error(err, r.text, r.values, r.shared))
+			return boundLoad{}, refusal.New(
+				refusal.Invalid, "", "%s: stencil %s: %v", w.Device.Name, r.old.Stencil,
+				r.cover.Error(err, r.text, r.values, r.shared),
+			)
 		}
 	}
 	before := tree.Empty
@@ -387,9 +438,17 @@ func (d *Desk) restaged(w *Work, p access.Person, r restage) (boundLoad, error) 
 		if setsAgain(w, s, next) {
 			took = "the stencil sets it again"
 		}
-		out.load.Notes = append(out.load.Notes, fmt.Sprintf("%s was changed by hand since the stencil set it (%s → %s): %s", s.Path, s.Set, orGone(s), took))
+		out.load.Notes = append(
+			out.load.Notes,
+			fmt.Sprintf(
+				"%s was changed by hand since the stencil set it (%s → %s): %s", s.Path, s.Set, orGone(s), took,
+			),
+		)
 	}
-	out.binding = store.Binding{Stencil: r.old.Stencil, Device: w.Device.ID, Version: r.version, Blanks: r.values, Actor: p.Name, At: d.log.Now()}
+	out.binding = store.Binding{
+		Stencil: r.old.Stencil, Device: w.Device.ID, Version: r.version, Blanks: r.values, Actor: p.Name,
+		At: d.log.Now(),
+	}
 	if r.st != nil {
 		out.binding.Filled = codec.XML(w.Schema, set, markup.Name{Space: codec.NetconfNS, Local: "config"})
 	}
@@ -420,7 +479,9 @@ func (d *Desk) stageBound(tx *audit.Tx, b *boundLoad, change int64) error {
 }
 
 // Bind stages what a stencil sets on devices, with their values for its blanks.
-func (d *Desk) Bind(ctx context.Context, p access.Person, number int64, name string, devices []string, values map[string]string) ([]Loaded, error) {
+func (d *Desk) Bind(
+	ctx context.Context, p access.Person, number int64, name string, devices []string, values map[string]string,
+) ([]Loaded, error) {
 	all, err := d.Stencil(ctx, name)
 	if err != nil {
 		return nil, err
@@ -440,12 +501,20 @@ func (d *Desk) Bind(ctx context.Context, p access.Person, number int64, name str
 	if err != nil {
 		return nil, err
 	}
-	return d.bind(ctx, p, number, devices, restage{old: store.Binding{Stencil: name}, st: st, text: all[0].Text, cover: cover, version: all[0].Version, values: values, shared: shared, again: true})
+	return d.bind(
+		ctx, p, number, devices,
+		restage{
+			old: store.Binding{Stencil: name}, st: st, text: all[0].Text, cover: cover, version: all[0].Version,
+			values: values, shared: shared, again: true,
+		},
+	)
 }
 
 // Unbind stages that what a stencil set on devices goes. What was changed by
 // hand since stays.
-func (d *Desk) Unbind(ctx context.Context, p access.Person, number int64, name string, devices []string) ([]Loaded, error) {
+func (d *Desk) Unbind(
+	ctx context.Context, p access.Person, number int64, name string, devices []string,
+) ([]Loaded, error) {
 	return d.bind(ctx, p, number, devices, restage{old: store.Binding{Stencil: name}})
 }
 

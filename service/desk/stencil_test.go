@@ -18,7 +18,12 @@ import (
 func refuseValidate(d *lab.Device) {
 	d.OnOperation(func(op *markup.Element) lab.Fault {
 		if op.Name.Local == "validate" {
-			return lab.Fault{Refuse: netconf.RPCError{Type: "application", Tag: "operation-failed", Severity: "error", Message: "no frames of that size here"}}
+			return lab.Fault{
+				Refuse: netconf.RPCError{
+					Type: "application", Tag: "operation-failed", Severity: "error",
+					Message: "no frames of that size here",
+				},
+			}
 		}
 		return lab.Fault{}
 	})
@@ -84,7 +89,9 @@ func TestStencil(t *testing.T) {
 	// A new version with a new blank needs its value; then it follows too.
 	_, _, err = r.Desk.SaveStencil(ctx, servicetest.Mara, "clock", clock+"  contact: {who}\n", "", nil, 0)
 	require.ErrorContains(t, err, "saltern-quay: stencil clock: left unfilled: who")
-	saved, f, err := r.Desk.SaveStencil(ctx, servicetest.Mara, "clock", clock+"  contact: {who}\n", "", map[string]string{"who": "Wren"}, 0)
+	saved, f, err := r.Desk.SaveStencil(
+		ctx, servicetest.Mara, "clock", clock+"  contact: {who}\n", "", map[string]string{"who": "Wren"}, 0,
+	)
 	require.NoError(t, err)
 	assert.Equal(t, int64(2), saved.Version)
 	assert.Contains(t, verdict(t, r, servicetest.Mara, f.Change, quay).Difference.Text(0), "→ Wren")
@@ -116,13 +123,18 @@ func TestBlanks(t *testing.T) {
 	r := servicetest.New(t, quay)
 	_, err := r.History.Read(t.Context(), store.Everything, quay, "mara")
 	require.NoError(t, err)
-	blanks, err := r.Desk.Blanks(t.Context(), servicetest.Mara, "interfaces\n  interface [{port}]\n    enabled: {on}\n    bridge-port\n      untagged: {vlan}\n", quay)
+	blanks, err := r.Desk.Blanks(
+		t.Context(), servicetest.Mara,
+		"interfaces\n  interface [{port}]\n    enabled: {on}\n    bridge-port\n      untagged: {vlan}\n", quay,
+	)
 	require.NoError(t, err)
 	require.Len(t, blanks, 3)
 	assert.Equal(t, "string (length 1..64)", blanks[0].Type)
 	assert.Equal(t, []string{"true", "false"}, blanks[1].Values)
 	assert.Equal(t, []string{"10", "20", "30"}, blanks[2].Values)
-	hints, err := r.Desk.Next(t.Context(), servicetest.Mara, quay, "/interfaces/interface=mgmt0/ipv4/address=192.0.2.12/pre", 0)
+	hints, err := r.Desk.Next(
+		t.Context(), servicetest.Mara, quay, "/interfaces/interface=mgmt0/ipv4/address=192.0.2.12/pre", 0,
+	)
 	require.NoError(t, err)
 	require.Len(t, hints, 1)
 	assert.Equal(t, "uint8 (0..32)", hints[0].Type)
@@ -142,8 +154,12 @@ func TestTwoStencilsOneValue(t *testing.T) {
 	}
 	shared("Nell")
 	n := open(t, r, servicetest.Mara)
-	for name, text := range map[string]string{"contact": "system\n  contact: {@who}\n", "place": "system\n  location: of {@who}\n"} {
-		_, _, err := r.Desk.SaveStencil(ctx, servicetest.Mara, name, strings.ReplaceAll(text, "of {@who}", "\"of {@who}\""), "", nil, 0)
+	for name, text := range map[string]string{
+		"contact": "system\n  contact: {@who}\n", "place": "system\n  location: of {@who}\n",
+	} {
+		_, _, err := r.Desk.SaveStencil(
+			ctx, servicetest.Mara, name, strings.ReplaceAll(text, "of {@who}", "\"of {@who}\""), "", nil, 0,
+		)
 		require.NoError(t, err)
 		_, err = r.Desk.Bind(ctx, servicetest.Mara, n, name, []string{quay}, nil)
 		require.NoError(t, err)

@@ -39,7 +39,10 @@ type undone struct {
 // to be decided there. Of several, it stays as it is, and is told.
 func (d *Desk) Undo(ctx context.Context, p access.Person, u Undo) (store.Change, []Brought, error) {
 	if (u.Change == 0) == (u.By == "") {
-		return store.Change{}, nil, refusal.New(refusal.Invalid, "say latch undo CHANGE, or latch undo --by PERSON --since TIME", "one change, or one person's, is needed to undo")
+		return store.Change{}, nil, refusal.New(
+			refusal.Invalid, "say latch undo CHANGE, or latch undo --by PERSON --since TIME",
+			"one change, or one person's, is needed to undo",
+		)
 	}
 	of, title, err := d.toUndo(ctx, p, u)
 	if err != nil {
@@ -97,7 +100,10 @@ func (d *Desk) toUndo(ctx context.Context, p access.Person, u Undo) (map[int64][
 			return nil, "", err
 		}
 		if c.State != lifecycle.Kept && c.State != lifecycle.Partly && c.State != lifecycle.Unsettled {
-			return nil, "", refusal.New(refusal.Conflict, "what is not kept is on no device; see it with: latch show "+fmt.Sprint(u.Change), "change %d is %s: there is nothing to undo", u.Change, c.State)
+			return nil, "", refusal.New(
+				refusal.Conflict, "what is not kept is on no device; see it with: latch show "+fmt.Sprint(u.Change),
+				"change %d is %s: there is nothing to undo", u.Change, c.State,
+			)
 		}
 		return of, fmt.Sprintf("Undo change %d: %s", c.Number, c.Title), d.addUndone(ctx, of, c)
 	}
@@ -110,14 +116,20 @@ func (d *Desk) toUndo(ctx context.Context, p access.Person, u Undo) (map[int64][
 		return nil, "", err
 	}
 	if len(list) == 0 {
-		return nil, "", refusal.New(refusal.NotFound, "see the changes with: latch changes", "%s had nothing kept between %s and %s", u.By, u.Since.UTC().Format(time.RFC3339), until.UTC().Format(time.RFC3339))
+		return nil, "", refusal.New(
+			refusal.NotFound, "see the changes with: latch changes", "%s had nothing kept between %s and %s", u.By,
+			u.Since.UTC().Format(time.RFC3339), until.UTC().Format(time.RFC3339),
+		)
 	}
 	for _, c := range list {
 		if err := d.addUndone(ctx, of, c); err != nil {
 			return nil, "", err
 		}
 	}
-	return of, fmt.Sprintf("Undo the changes of %s from %s to %s", u.By, u.Since.UTC().Format("2006-01-02 15:04"), until.UTC().Format("2006-01-02 15:04 UTC")), nil
+	return of, fmt.Sprintf(
+		"Undo the changes of %s from %s to %s", u.By, u.Since.UTC().Format("2006-01-02 15:04"),
+		until.UTC().Format("2006-01-02 15:04 UTC"),
+	), nil
 }
 
 func (d *Desk) addUndone(ctx context.Context, of map[int64][]undone, c store.Change) error {
@@ -130,7 +142,9 @@ func (d *Desk) addUndone(ctx context.Context, of map[int64][]undone, c store.Cha
 
 // inverse gives what a commit found and what it made, cut to the paths that are
 // to be undone: the result with these as they were before.
-func (d *Desk) inverse(ctx context.Context, r history.Reading, x undone, paths []string) (made, before *tree.Node, err error) {
+func (d *Desk) inverse(
+	ctx context.Context, r history.Reading, x undone, paths []string,
+) (made, before *tree.Node, err error) {
 	if made, err = d.history.Tree(ctx, r.Schema, x.result); err != nil {
 		return nil, nil, err
 	}
@@ -182,7 +196,10 @@ func (d *Desk) undoOne(ctx context.Context, p access.Person, dev store.Device, x
 	w.Base = revs[i]
 	result, conflicts := diff.Merge(made, before, now.Running)
 	if len(conflicts) > 0 {
-		one.Notes = append(one.Notes, fmt.Sprintf("%s set again since: the preview shows each, and you decide", placesAre(len(conflicts))))
+		one.Notes = append(
+			one.Notes,
+			fmt.Sprintf("%s set again since: the preview shows each, and you decide", placesAre(len(conflicts))),
+		)
 	}
 	return one, d.undoTo(ctx, &one, p, before, result, fmt.Sprintf("change %d", x.change.Number), x.change.Number)
 }
@@ -235,7 +252,9 @@ func (d *Desk) reading(ctx context.Context, p access.Person, dev store.Device) (
 
 // undoTo stages what makes mine of a part's base; result is what that comes to
 // on the device.
-func (d *Desk) undoTo(ctx context.Context, one *Brought, p access.Person, mine, result *tree.Node, of string, changes ...int64) error {
+func (d *Desk) undoTo(
+	ctx context.Context, one *Brought, p access.Person, mine, result *tree.Node, of string, changes ...int64,
+) error {
 	w := one.work
 	df := diff.Compare(w.Former, mine)
 	if df.Empty() {

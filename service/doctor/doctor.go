@@ -101,7 +101,10 @@ func (e *examination) private(what, file string) bool {
 		return false
 	}
 	if st.Mode().Perm()&0o077 != 0 {
-		e.add(Look, what, fmt.Sprintf("chmod go= %s", file), "%s may be read by others on this machine (%s)", file, st.Mode().Perm())
+		e.add(
+			Look, what, fmt.Sprintf("chmod go= %s", file), "%s may be read by others on this machine (%s)", file,
+			st.Mode().Perm(),
+		)
 		return true
 	}
 	e.add(Good, what, "", "%s, for its owner alone", file)
@@ -118,14 +121,23 @@ func (e *examination) service() {
 	}
 	e.running = true
 	if err != nil {
-		e.add(Wrong, "service", "see its log; if nothing else helps, start it again: what is on hold is taken up", "it runs, and does not say how it is: %v", err)
+		e.add(
+			Wrong, "service", "see its log; if nothing else helps, start it again: what is on hold is taken up",
+			"it runs, and does not say how it is: %v", err,
+		)
 		return
 	}
 	e.state = st
-	e.add(Good, "service", "", "release %s runs with these records, as process %d, since %s", st.Version, st.PID, at(st.Started))
+	e.add(
+		Good, "service", "", "release %s runs with these records, as process %d, since %s", st.Version, st.PID,
+		at(st.Started),
+	)
 	switch {
 	case st.Records != "":
-		e.add(Wrong, "put on record", "what is on hold goes back by itself; nothing new is begun until this is mended", "nothing can be: %s", st.Records)
+		e.add(
+			Wrong, "put on record", "what is on hold goes back by itself; nothing new is begun until this is mended",
+			"nothing can be: %s", st.Records,
+		)
 	default:
 		e.add(Good, "put on record", "", "it can put something on record now")
 	}
@@ -143,10 +155,16 @@ func (e *examination) service() {
 		e.add(Good, "holds", "", "%d under way, none overdue", st.Holds)
 	}
 	if st.ClockJumped != "" {
-		e.add(Look, "clock", "what ends a hold goes by this clock; have it kept by NTP, and not set by hand", "it was set by %s since the service started", st.ClockJumped)
+		e.add(
+			Look, "clock", "what ends a hold goes by this clock; have it kept by NTP, and not set by hand",
+			"it was set by %s since the service started", st.ClockJumped,
+		)
 	}
 	if st.MostFiles > 0 && st.Files*10 > st.MostFiles*9 {
-		e.add(Look, "open files", "raise LimitNOFILE= of its unit, or lower --connections", "%d of %d that it may have open", st.Files, st.MostFiles)
+		e.add(
+			Look, "open files", "raise LimitNOFILE= of its unit, or lower --connections",
+			"%d of %d that it may have open", st.Files, st.MostFiles,
+		)
 	}
 	e.answers(st.Listens)
 }
@@ -158,7 +176,12 @@ func (e *examination) answers(url string) {
 		return
 	}
 	// Whether it answers is asked, and not whose it is: it said itself where it listens.
-	client := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}}} //nolint:gosec // see above
+	client := &http.Client{
+		Timeout: 10 * time.Second,
+		Transport: &http.Transport{
+			TLSClientConfig: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12},
+		},
+	} //nolint:gosec // see above
 	res, err := client.Get(url + "/readyz")
 	if err != nil {
 		e.add(Wrong, "listening", "see its log, and what stands before it", "%s does not answer: %v", url, err)
@@ -184,7 +207,10 @@ func (e *examination) clock() {
 	case state == unix.TIME_ERROR || t.Status&unix.STA_UNSYNC != 0:
 		e.add(Look, "clock", next, "it is %s, and nothing keeps it in step", at(e.Now))
 	default:
-		e.add(Good, "clock", "", "it is %s, kept in step to %s", at(e.Now), (time.Duration(t.Esterror) * time.Microsecond).Round(time.Millisecond))
+		e.add(
+			Good, "clock", "", "it is %s, kept in step to %s", at(e.Now),
+			(time.Duration(t.Esterror) * time.Microsecond).Round(time.Millisecond),
+		)
 	}
 }
 
@@ -194,10 +220,19 @@ func (e *examination) folder() bool {
 	_, err := folder.Look(e.Dir)
 	switch {
 	case e.running && (err != nil || e.state.Records != "" && strings.Contains(e.state.Records, "gone")):
-		e.add(Wrong, "data folder", "save what the service still holds open, before it is stopped: oaken-latchd backup FILE --data "+e.Dir, "%s is not as it was when the service started: %v", e.Dir, err)
+		e.add(
+			Wrong, "data folder",
+			"save what the service still holds open, before it is stopped: oaken-latchd backup FILE --data "+e.Dir,
+			"%s is not as it was when the service started: %v", e.Dir, err,
+		)
 		return true
 	case errors.Is(err, folder.ErrNone):
-		e.add(Look, "data folder", "oaken-latchd init --data "+e.Dir+" makes a new one; if there was one, it was moved away or is not mounted: see docs/runbook.md", "%v", err)
+		e.add(
+			Look, "data folder",
+			"oaken-latchd init --data "+e.Dir+" makes a new one; if there was one, it was moved away or is not "+
+				"mounted: see docs/runbook.md",
+			"%v", err,
+		)
 		return false
 	case err != nil:
 		e.add(Wrong, "data folder", folder.Advice, "%v", err)
@@ -217,9 +252,14 @@ func (e *examination) folder() bool {
 	for _, h := range holds {
 		switch {
 		case h.Lost:
-			e.add(Wrong, "holds", fmt.Sprintf("look at its devices, then: latch settle %d --looked", h.Change), "the records know nothing of one that was under way: %s", h)
+			e.add(
+				Wrong, "holds", fmt.Sprintf("look at its devices, then: latch settle %d --looked", h.Change),
+				"the records know nothing of one that was under way: %s", h,
+			)
 		case !e.running && h.Until.Before(e.Now):
-			e.add(Wrong, "holds", "start the service: it takes them up", "its end has passed and no service runs: %s", h)
+			e.add(
+				Wrong, "holds", "start the service: it takes them up", "its end has passed and no service runs: %s", h,
+			)
 		}
 	}
 	return e.private("data folder", e.Dir)
@@ -233,11 +273,17 @@ func (e *examination) room() {
 	}
 	left := fs.Bavail * uint64(fs.Bsize)
 	if fs.Blocks > 0 && fs.Bavail*10 < fs.Blocks {
-		e.add(Look, "disk", "make room, before nothing new can be begun", "%d %% of it is used; %d MB are left for %s", 100-fs.Bavail*100/fs.Blocks, left>>20, e.Dir)
+		e.add(
+			Look, "disk", "make room, before nothing new can be begun", "%d %% of it is used; %d MB are left for %s",
+			100-fs.Bavail*100/fs.Blocks, left>>20, e.Dir,
+		)
 		return
 	}
 	if left < littleRoom {
-		e.add(Look, "disk", "make room: when it is full nothing is committed any more, for nothing could be recorded", "%d MB are left for %s", left>>20, e.Dir)
+		e.add(
+			Look, "disk", "make room: when it is full nothing is committed any more, for nothing could be recorded",
+			"%d MB are left for %s", left>>20, e.Dir,
+		)
 		return
 	}
 	e.add(Good, "disk", "", "%d GB are left for %s", left>>30, e.Dir)
@@ -251,7 +297,8 @@ func (e *examination) records() {
 		return
 	}
 	defer func() { _ = os.RemoveAll(tmp) }()
-	const restore = "keep the file, and restore the newest backup into another folder: oaken-latchd restore FILE --data DIR (docs/runbook.md)"
+	const restore = "keep the file, and restore the newest backup into another folder: oaken-latchd restore FILE " +
+		"--data DIR (docs/runbook.md)"
 	if _, err := backup.Copy(e.ctx, e.Dir, filepath.Join(tmp, store.File)); err != nil {
 		e.add(Wrong, "records", restore, "%v", err)
 		return
@@ -296,7 +343,10 @@ func (e *examination) configurations(s *store.Store) {
 		return
 	}
 	if !e.Deep {
-		e.add(Look, "configurations", "oaken-latchd doctor --deep reads them all", "%d are kept; whether each is what it was kept as was not looked at", len(list))
+		e.add(
+			Look, "configurations", "oaken-latchd doctor --deep reads them all",
+			"%d are kept; whether each is what it was kept as was not looked at", len(list),
+		)
 		return
 	}
 	log := audit.New(s, audit.Options{Now: func() time.Time { return e.Now }})
@@ -316,7 +366,11 @@ func (e *examination) ledger(s *store.Store) {
 	log := audit.New(s, audit.Options{Now: func() time.Time { return e.Now }, Beside: e.Dir, Witnesses: e.Witnesses})
 	switch key, err := e.signingKey(s); {
 	case errors.Is(err, access.ErrNoSigningKey):
-		e.add(Wrong, "signing key", "restore the records from a backup; or, if you know why it is gone: oaken-latchd accept-key --data "+e.Dir, "the key that signs the record is missing")
+		e.add(
+			Wrong, "signing key",
+			"restore the records from a backup; or, if you know why it is gone: oaken-latchd accept-key --data "+e.Dir,
+			"the key that signs the record is missing",
+		)
 	case err != nil:
 		e.add(Look, "signing key", "", "it cannot be read, so that who signed is not known: %v", err)
 	default:
@@ -329,14 +383,32 @@ func (e *examination) ledger(s *store.Store) {
 	case err != nil:
 		e.add(Wrong, "ledger", "", "it cannot be read: %v", err)
 	case v.Wrong > 0:
-		e.add(Wrong, "ledger", "find out who could write to the database; compare with a checkpoint that was kept elsewhere: latch audit verify --checkpoint FILE", "it was altered: %v", v.Findings[0])
+		e.add(
+			Wrong, "ledger",
+			"find out who could write to the database; compare with a checkpoint that was kept elsewhere: latch "+
+				"audit verify --checkpoint FILE",
+			"it was altered: %v", v.Findings[0],
+		)
 	case v.Outside().Size == 0:
-		e.add(Look, "ledger", "have it watched over from outside: latch witness, and the setting witness; or keep a checkpoint elsewhere: latch audit checkpoint", "%d entries, consistent in themselves; nobody outside vouches for them", v.Entries)
+		e.add(
+			Look, "ledger",
+			"have it watched over from outside: latch witness, and the setting witness; or keep a checkpoint "+
+				"elsewhere: latch audit checkpoint",
+			"%d entries, consistent in themselves; nobody outside vouches for them", v.Entries,
+		)
 	default:
-		e.add(Good, "ledger", "", "%d entries; up to %d they are what %s saw, %s", v.Entries, v.Outside().Size, strings.Join(v.Outside().Whose, ", "), v.Outside().At.UTC().Format(time.RFC3339))
+		e.add(
+			Good, "ledger", "", "%d entries; up to %d they are what %s saw, %s", v.Entries, v.Outside().Size,
+			strings.Join(v.Outside().Whose, ", "), v.Outside().At.UTC().Format(time.RFC3339),
+		)
 	}
 	if file := filepath.Join(e.Dir, access.PlainKeyFile); exists(file) {
-		e.add(Look, "signing key", "start the service once: it seals the key and takes the file away; if it stays, it is another key than the one that signs, and may be taken away", "%s holds a key that signs the record, as it is", file)
+		e.add(
+			Look, "signing key",
+			"start the service once: it seals the key and takes the file away; if it stays, it is another key than "+
+				"the one that signs, and may be taken away",
+			"%s holds a key that signs the record, as it is", file,
+		)
 	}
 }
 
@@ -354,7 +426,10 @@ func (e *examination) rules(s *store.Store) {
 			e.add(Wrong, "rules", "", "rule %d: %v", r.ID, err)
 		} else if why != "" {
 			idle++
-			e.add(Look, "rules", "see what it was meant for: latch rule list", "rule %d (%s) keeps nothing back now: %s", r.ID, desk.RuleText(r), why)
+			e.add(
+				Look, "rules", "see what it was meant for: latch rule list", "rule %d (%s) keeps nothing back now: %s",
+				r.ID, desk.RuleText(r), why,
+			)
 		}
 	}
 	if len(list) > idle {
@@ -400,7 +475,8 @@ func (e *examination) accounts(s *store.Store) {
 	list, err := s.Accounts(e.ctx)
 	admins := 0
 	for _, a := range list {
-		if may, perr := access.ParseGrants(a.Grants); perr == nil && a.Closed.IsZero() && may.Everywhere(access.Administer) {
+		if may, perr := access.ParseGrants(a.Grants); perr == nil && a.Closed.IsZero() &&
+			may.Everywhere(access.Administer) {
 			admins++
 		}
 	}
@@ -410,7 +486,10 @@ func (e *examination) accounts(s *store.Store) {
 	case admins == 0:
 		e.add(Wrong, "accounts", "", "nobody may administer everything")
 	case admins == 1:
-		e.add(Look, "accounts", "make another, for when that person is away", "%d accounts, of which one may administer everything", len(list))
+		e.add(
+			Look, "accounts", "make another, for when that person is away",
+			"%d accounts, of which one may administer everything", len(list),
+		)
 	default:
 		e.add(Good, "accounts", "", "%d, of which %d may administer everything", len(list), admins)
 	}
@@ -422,7 +501,10 @@ func (e *examination) accounts(s *store.Store) {
 		}
 	}
 	if err == nil && soon > 0 {
-		e.add(Look, "tokens", "see them with: latch token list", "%d tokens of machines end within %d days", soon, fewDays)
+		e.add(
+			Look, "tokens", "see them with: latch token list", "%d tokens of machines end within %d days", soon,
+			fewDays,
+		)
 	}
 }
 
@@ -441,7 +523,10 @@ func (e *examination) devices(list []store.Device) {
 		e.add(Look, "host keys", "latch device trust NAME", "of %d devices nobody accepted the host key", untrusted)
 	}
 	if trouble > 0 {
-		e.add(Look, "devices", "see them with: latch devices", "%d of %d were not well at the last contact, such as %s", trouble, len(list), first)
+		e.add(
+			Look, "devices", "see them with: latch devices", "%d of %d were not well at the last contact, such as %s",
+			trouble, len(list), first,
+		)
 		return
 	}
 	e.add(Good, "devices", "", "%d, all well at their last contact; they were not asked now", len(list))
@@ -458,15 +543,25 @@ func (e *examination) certificate() {
 		return
 	}
 	if err != nil {
-		e.add(Wrong, "certificate", "put back a certificate and the key that belongs to it", "%s with %s: %v", e.CertFile, e.CertKey, err)
+		e.add(
+			Wrong, "certificate", "put back a certificate and the key that belongs to it", "%s with %s: %v", e.CertFile,
+			e.CertKey, err,
+		)
 		return
 	}
 	e.private("certificate's key", e.CertKey)
 	switch left := pair.Leaf.NotAfter.Sub(e.Now); {
 	case left <= 0:
-		e.add(Wrong, "certificate", "replace it; the service takes it up by itself", "it ended %s", pair.Leaf.NotAfter.UTC().Format(time.RFC3339))
+		e.add(
+			Wrong, "certificate", "replace it; the service takes it up by itself", "it ended %s",
+			pair.Leaf.NotAfter.UTC().Format(time.RFC3339),
+		)
 	case left < fewDays*24*time.Hour:
-		e.add(Look, "certificate", "replace it; the service takes it up by itself (one it made itself, it makes anew at its next start)", "it ends %s", pair.Leaf.NotAfter.UTC().Format(time.RFC3339))
+		e.add(
+			Look, "certificate",
+			"replace it; the service takes it up by itself (one it made itself, it makes anew at its next start)",
+			"it ends %s", pair.Leaf.NotAfter.UTC().Format(time.RFC3339),
+		)
 	default:
 		e.add(Good, "certificate", "", "until %s", pair.Leaf.NotAfter.UTC().Format("2006-01-02"))
 	}
@@ -478,7 +573,10 @@ func (e *examination) port() {
 	}
 	l, err := net.Listen("tcp", e.Listen)
 	if err != nil {
-		e.add(Wrong, "service", "stop what listens there, or give another address with --listen", "it does not run, and cannot listen: %v", err)
+		e.add(
+			Wrong, "service", "stop what listens there, or give another address with --listen",
+			"it does not run, and cannot listen: %v", err,
+		)
 		return
 	}
 	_ = l.Close()

@@ -18,7 +18,10 @@ const mostDrafts = 200
 func (d *Documents) WitnessList() []wire.Witness {
 	out := []wire.Witness{}
 	for _, s := range d.Witnesses.Standings() {
-		out = append(out, wire.Witness{Name: s.Name, URL: s.URL, Entries: s.Size, At: s.At, Trouble: s.Trouble, Denies: s.Denies})
+		out = append(
+			out,
+			wire.Witness{Name: s.Name, URL: s.URL, Entries: s.Size, At: s.At, Trouble: s.Trouble, Denies: s.Denies},
+		)
 	}
 	return out
 }
@@ -26,7 +29,9 @@ func (d *Documents) WitnessList() []wire.Witness {
 // Proposal tells an act of administration that waits for others.
 func (d *Documents) Proposal(ctx context.Context, p store.Proposal) (wire.Proposal, error) {
 	missing, err := d.Accounts.MissingTo(ctx, p)
-	return wire.Proposal{Number: p.ID, Says: p.Says, Actor: p.Actor, At: p.At, Agreed: append([]string{}, p.Agreed...), Missing: missing}, err
+	return wire.Proposal{
+		Number: p.ID, Says: p.Says, Actor: p.Actor, At: p.At, Agreed: append([]string{}, p.Agreed...), Missing: missing,
+	}, err
 }
 
 // Proposals tells those that wait, for who may agree to them.
@@ -51,7 +56,10 @@ func (d *Documents) Proposals(ctx context.Context, p access.Person) ([]wire.Prop
 
 // Receiver tells of somebody who is told of the record; last is its newest entry.
 func Receiver(r store.Receiver, last int64) wire.Receiver {
-	out := wire.Receiver{Name: r.Name, Kind: r.Kind, Place: r.Place, Line: r.Line, Added: r.Added, AddedBy: r.AddedBy, Last: r.Last, Told: r.Told, Trouble: r.Trouble, Since: r.TroubleAt}
+	out := wire.Receiver{
+		Name: r.Name, Kind: r.Kind, Place: r.Place, Line: r.Line, Added: r.Added, AddedBy: r.AddedBy, Last: r.Last,
+		Told: r.Told, Trouble: r.Trouble, Since: r.TroubleAt,
+	}
 	var s notify.Settings
 	if json.Unmarshal([]byte(r.Settings), &s) == nil {
 		out.From, out.To, out.Account, out.Gather, out.Private = s.From, s.To, s.Account, s.Gather, s.Authority != ""
@@ -84,7 +92,9 @@ func (d *Documents) LostHolds(p access.Person) []wire.LostHold {
 		return out
 	}
 	for _, h := range d.Engine.Lost() {
-		doc := wire.LostHold{Change: h.Change, Title: h.Title, By: h.By, Began: h.Began, Until: h.Until, Devices: []wire.LostDevice{}}
+		doc := wire.LostHold{
+			Change: h.Change, Title: h.Title, By: h.By, Began: h.Began, Until: h.Until, Devices: []wire.LostDevice{},
+		}
 		for _, x := range h.Devices {
 			doc.Devices = append(doc.Devices, wire.LostDevice{Name: x.Name, Address: x.Address, Guard: x.Guard})
 		}
@@ -95,7 +105,9 @@ func (d *Documents) LostHolds(p access.Person) []wire.LostHold {
 
 // Attention gathers what needs a decision now: what the console opens on.
 func (d *Documents) Attention(ctx context.Context, p access.Person) (wire.Attention, error) {
-	out := wire.Attention{LostHolds: d.LostHolds(p), Damaged: []string{}, Denied: []wire.Witness{}, Untold: []wire.Receiver{}}
+	out := wire.Attention{
+		LostHolds: d.LostHolds(p), Damaged: []string{}, Denied: []wire.Witness{}, Untold: []wire.Receiver{},
+	}
 	for _, x := range d.History.Damage() {
 		out.Damaged = append(out.Damaged, x.Error()+"; "+x.Next())
 	}
@@ -107,7 +119,9 @@ func (d *Documents) Attention(ctx context.Context, p access.Person) (wire.Attent
 			out.Denied = append(out.Denied, w)
 		}
 	}
-	for _, gather := range []func(context.Context, access.Person, *wire.Attention) error{d.changesToDecide, d.devicesToDecide, d.copiesToDecide, d.restToDecide} {
+	for _, gather := range []func(context.Context, access.Person, *wire.Attention) error{
+		d.changesToDecide, d.devicesToDecide, d.copiesToDecide, d.restToDecide,
+	} {
 		if err := gather(ctx, p, &out); err != nil {
 			return out, err
 		}
@@ -121,13 +135,19 @@ func (d *Documents) changesToDecide(ctx context.Context, p access.Person, out *w
 	if err != nil {
 		return err
 	}
-	if out.Holding, err = d.List(ctx, p, store.ChangeQuery{States: []lifecycle.State{lifecycle.Holding, lifecycle.Applying}, Sight: sight}); err != nil {
+	if out.Holding, err = d.List(
+		ctx, p, store.ChangeQuery{States: []lifecycle.State{lifecycle.Holding, lifecycle.Applying}, Sight: sight},
+	); err != nil {
 		return err
 	}
-	if out.Unsettled, err = d.List(ctx, p, store.ChangeQuery{States: []lifecycle.State{lifecycle.Unsettled}, Sight: sight}); err != nil {
+	if out.Unsettled, err = d.List(
+		ctx, p, store.ChangeQuery{States: []lifecycle.State{lifecycle.Unsettled}, Sight: sight},
+	); err != nil {
 		return err
 	}
-	if out.Drafts, err = d.List(ctx, p, store.ChangeQuery{States: []lifecycle.State{lifecycle.Draft}, Limit: mostDrafts, Sight: sight}); err != nil {
+	if out.Drafts, err = d.List(
+		ctx, p, store.ChangeQuery{States: []lifecycle.State{lifecycle.Draft}, Limit: mostDrafts, Sight: sight},
+	); err != nil {
 		return err
 	}
 	asked, err := d.Desk.ToApprove(ctx, p)

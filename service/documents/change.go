@@ -26,9 +26,10 @@ func (d *Documents) liveState(k store.Commit) (s guard.State, live bool) {
 func (d *Documents) Commit(k store.Commit) *wire.Commit {
 	s, _ := d.liveState(k)
 	out := &wire.Commit{
-		Actor: k.Actor, Started: k.Started, Ended: k.Ended, Phase: s.Phase, Outcome: s.Outcome, HoldSeconds: int64(k.Hold / time.Second),
-		Deadline: s.Deadline, NewDeadline: s.NewDeadline, LapsesAt: s.LapsesAt, Ending: s.Warned && s.Phase == guard.Awaiting,
-		ByProbes: s.ByProbes, RevertOnProbe: s.RevertOnProbe, Wave: s.Wave, Reason: s.Reason, By: s.By, Devices: s.Devices,
+		Actor: k.Actor, Started: k.Started, Ended: k.Ended, Phase: s.Phase, Outcome: s.Outcome,
+		HoldSeconds: int64(k.Hold / time.Second), Deadline: s.Deadline, NewDeadline: s.NewDeadline,
+		LapsesAt: s.LapsesAt, Ending: s.Warned && s.Phase == guard.Awaiting, ByProbes: s.ByProbes,
+		RevertOnProbe: s.RevertOnProbe, Wave: s.Wave, Reason: s.Reason, By: s.By, Devices: s.Devices,
 	}
 	for _, p := range s.Probes {
 		out.Probes = append(out.Probes, wire.ProbeResult{Probe: p.Text, Result: p.Result, Said: p.Said, Since: p.Since})
@@ -72,8 +73,8 @@ func (d *Documents) changeFacts(ctx context.Context, numbers []int64) (f changeF
 	return f, errors.Join(errs[:]...)
 }
 
-// Changes tells changes that a person may see, in the order of their numbers as given. An error where one is on a device
-// out of the person's reach.
+// Changes tells changes that a person may see, in the order of their numbers as given. An error where one is on a
+// device out of the person's reach.
 func (d *Documents) Changes(ctx context.Context, p access.Person, numbers []int64) ([]wire.Change, error) {
 	out := make([]wire.Change, 0, len(numbers))
 	if len(numbers) == 0 {
@@ -98,8 +99,9 @@ func (d *Documents) Changes(ctx context.Context, p access.Person, numbers []int6
 	reach := p.Reach()
 	for _, x := range list {
 		doc := wire.Change{
-			Number: x.Change.Number, Title: x.Change.Title, Ticket: x.Change.Ticket, Author: x.Change.Author, State: x.Change.State, Reason: x.Change.Reason,
-			Opened: x.Change.Opened, Updated: x.Change.Updated, Devices: []string{}, Coworkers: facts.coworkers[x.Change.Number],
+			Number: x.Change.Number, Title: x.Change.Title, Ticket: x.Change.Ticket, Author: x.Change.Author,
+			State: x.Change.State, Reason: x.Change.Reason, Opened: x.Change.Opened, Updated: x.Change.Updated,
+			Devices: []string{}, Coworkers: facts.coworkers[x.Change.Number],
 		}
 		for _, dev := range facts.devices[doc.Number] {
 			if err := reach.Check(dev); err != nil {
@@ -151,8 +153,8 @@ func (d *Documents) List(ctx context.Context, p access.Person, q store.ChangeQue
 
 func scheduled(v store.Scheduled) wire.Due {
 	return wire.Due{
-		ID: v.ID, Kind: v.Kind, Change: v.Change, Devices: []string{}, At: v.At, Zone: v.Zone, LatenessSeconds: int64(v.Lateness / time.Second),
-		Actor: v.Actor, State: v.State, Note: v.Note, Ended: v.Ended,
+		ID: v.ID, Kind: v.Kind, Change: v.Change, Devices: []string{}, At: v.At, Zone: v.Zone,
+		LatenessSeconds: int64(v.Lateness / time.Second), Actor: v.Actor, State: v.State, Note: v.Note, Ended: v.Ended,
 	}
 }
 
@@ -169,7 +171,9 @@ func (d *Documents) Scheduled(ctx context.Context, p access.Person, v store.Sche
 }
 
 // Schedule tells what of the schedule a person may see; sight is found if nil.
-func (d *Documents) Schedule(ctx context.Context, p access.Person, sight *store.Sight, list []store.Scheduled) ([]wire.Due, error) {
+func (d *Documents) Schedule(
+	ctx context.Context, p access.Person, sight *store.Sight, list []store.Scheduled,
+) ([]wire.Due, error) {
 	var numbers []int64
 	for _, v := range list {
 		if v.Kind == "commit" {
@@ -223,7 +227,9 @@ func reachesAll(r store.Reach, devices []store.Device) bool {
 
 // Emergencies tells the commits without the agreement they needed that nobody looked at since, or all, of
 // changes that a person may see; sight is found if nil.
-func (d *Documents) Emergencies(ctx context.Context, p access.Person, sight *store.Sight, all bool) ([]wire.Emergency, error) {
+func (d *Documents) Emergencies(
+	ctx context.Context, p access.Person, sight *store.Sight, all bool,
+) ([]wire.Emergency, error) {
 	list, err := d.Store.Emergencies(ctx, all)
 	if err != nil {
 		return nil, err
@@ -237,8 +243,8 @@ func (d *Documents) Emergencies(ctx context.Context, p access.Person, sight *sto
 	for _, e := range list {
 		if ch, theirs := changes[e.Change]; theirs {
 			out = append(out, wire.Emergency{
-				Number: e.ID, Change: e.Change, Title: ch.Title, Actor: e.Actor, Reason: e.Reason, Digest: e.Digest, At: e.At,
-				ReviewedBy: e.ReviewedBy, ReviewedAt: e.Reviewed, Review: e.Review,
+				Number: e.ID, Change: e.Change, Title: ch.Title, Actor: e.Actor, Reason: e.Reason, Digest: e.Digest,
+				At: e.At, ReviewedBy: e.ReviewedBy, ReviewedAt: e.Reviewed, Review: e.Review,
 			})
 		}
 	}

@@ -31,9 +31,11 @@ func (d *Documents) Archives(ctx context.Context, p access.Person) ([]wire.Archi
 	out := make([]wire.Archive, 0, len(list))
 	for _, at := range list {
 		doc := wire.Archive{
-			Name: at.Name, Kind: at.Kind, Place: at.Place, Account: at.Account, Trusted: at.HostKey != "" || at.Kind == "folder" || at.Kind == "git" && at.Auth == "", Position: at.Position,
-			AfterChange: at.AfterChange, EverySeconds: int64(at.Every / time.Second), KeepLast: at.KeepLast, KeepDays: at.KeepDays,
-			Copies: counts[at.ID].All, Damaged: counts[at.ID].Damaged, Copied: at.Copied, Trouble: at.Trouble, TroubleAt: at.TroubleAt, Caveat: archive.Caveat(at, devices),
+			Name: at.Name, Kind: at.Kind, Place: at.Place, Account: at.Account,
+			Trusted:  at.HostKey != "" || at.Kind == "folder" || at.Kind == "git" && at.Auth == "",
+			Position: at.Position, AfterChange: at.AfterChange, EverySeconds: int64(at.Every / time.Second),
+			KeepLast: at.KeepLast, KeepDays: at.KeepDays, Copies: counts[at.ID].All, Damaged: counts[at.ID].Damaged,
+			Copied: at.Copied, Trouble: at.Trouble, TroubleAt: at.TroubleAt, Caveat: archive.Caveat(at, devices),
 		}
 		last := at.Copied
 		if last.Before(at.Added) {
@@ -75,8 +77,9 @@ func (d *Documents) Standing(ctx context.Context, p access.Person) ([]wire.Stand
 	for _, dev := range devices {
 		rev, k := revs[dev.ID], copies[dev.ID]
 		s := wire.Standing{
-			Device: dev.Name, Site: dev.Site, Revision: rev.Number, Changed: rev.At, Unsaved: dev.Unsaved, Saved: startups[dev.ID].At,
-			Copied: k.At, Copy: k.Revision, Archive: archives[k.Archive], Behind: []string{},
+			Device: dev.Name, Site: dev.Site, Revision: rev.Number, Changed: rev.At, Unsaved: dev.Unsaved,
+			Saved: startups[dev.ID].At, Copied: k.At, Copy: k.Revision, Archive: archives[k.Archive],
+			Behind: []string{},
 		}
 		if dev.Unsaved {
 			s.Behind = append(s.Behind, "startup")
@@ -90,7 +93,9 @@ func (d *Documents) Standing(ctx context.Context, p access.Person) ([]wire.Stand
 }
 
 // uncopied tells of archives that do not do their work, and what lies uncopied.
-func (d *Documents) uncopied(ctx context.Context, p access.Person) (archives []wire.Archive, uncopied []wire.Standing, err error) {
+func (d *Documents) uncopied(
+	ctx context.Context, p access.Person,
+) (archives []wire.Archive, uncopied []wire.Standing, err error) {
 	all, err := d.Archives(ctx, p)
 	if err != nil || len(all) == 0 {
 		return nil, nil, err // copies go nowhere, and nothing waits for one

@@ -16,7 +16,9 @@ const clockTolerance = 30 * time.Second
 
 // Clock tells a device's clock.
 func Clock(device string, c store.Clock) wire.Clock {
-	return wire.Clock{Device: device, AheadSeconds: c.Ahead.Seconds(), Off: c.Ahead.Abs() > clockTolerance, Read: c.Read}
+	return wire.Clock{
+		Device: device, AheadSeconds: c.Ahead.Seconds(), Off: c.Ahead.Abs() > clockTolerance, Read: c.Read,
+	}
 }
 
 // Guard tells by what guard a device can be changed.
@@ -110,10 +112,11 @@ func (d *Documents) these(ctx context.Context, list []store.Device) ([]wire.Devi
 	}
 	for _, dev := range list {
 		doc := wire.Device{
-			Name: dev.Name, Address: dev.Address, Account: dev.Account, Auth: dev.Auth, Site: dev.Site, Role: dev.Role, Tags: append([]string{}, dev.Tags...),
-			Trusted: dev.HostKey != "", Seen: dev.Seen, Trouble: dev.Trouble, Model: dev.Model, Serial: dev.Serial, Unsaved: dev.Unsaved, Save: !dev.NoSave,
-			Guard: Guard(fleet.GuardOf(dev.Capabilities)), HeldBy: d.Engine.Holder(dev.ID), SeenAs: dev.SeenAs, SeenFrom: dev.SeenFrom,
-			Revision: revisions[dev.ID], Reserved: reserved[dev.ID],
+			Name: dev.Name, Address: dev.Address, Account: dev.Account, Auth: dev.Auth, Site: dev.Site, Role: dev.Role,
+			Tags: append([]string{}, dev.Tags...), Trusted: dev.HostKey != "", Seen: dev.Seen, Trouble: dev.Trouble,
+			Model: dev.Model, Serial: dev.Serial, Unsaved: dev.Unsaved, Save: !dev.NoSave,
+			Guard: Guard(fleet.GuardOf(dev.Capabilities)), HeldBy: d.Engine.Holder(dev.ID), SeenAs: dev.SeenAs,
+			SeenFrom: dev.SeenFrom, Revision: revisions[dev.ID], Reserved: reserved[dev.ID],
 		}
 		if dev.Clock != nil {
 			clock := Clock("", *dev.Clock)

@@ -14,8 +14,9 @@ const mostOutside = 500
 
 func outside(o store.Outside, dev store.Device) wire.Outside {
 	out := wire.Outside{
-		Number: o.ID, Device: dev.Name, Site: dev.Site, Revision: o.Revision, Before: o.Before, Since: o.Since, Found: o.Found, DeviceAt: o.DeviceAt, ClockOff: o.ClockOff,
-		Account: o.Account, Session: o.Session, Address: o.Address, Who: o.Who, Told: []string{}, Places: o.Places, During: o.During, State: o.State,
+		Number: o.ID, Device: dev.Name, Site: dev.Site, Revision: o.Revision, Before: o.Before, Since: o.Since,
+		Found: o.Found, DeviceAt: o.DeviceAt, ClockOff: o.ClockOff, Account: o.Account, Session: o.Session,
+		Address: o.Address, Who: o.Who, Told: []string{}, Places: o.Places, During: o.During, State: o.State,
 		DecidedBy: o.DecidedBy, DecidedAt: o.DecidedAt, Note: o.Note, Change: o.Change,
 	}
 	if err := json.Unmarshal([]byte(o.Told), &out.Told); err != nil || out.Told == nil {
@@ -42,7 +43,9 @@ func (d *Documents) Outsides(ctx context.Context, p access.Person, device int64,
 }
 
 // outsideDevices gives the devices within a person's reach that outside changes are about.
-func (d *Documents) outsideDevices(ctx context.Context, p access.Person, list []store.Outside) (map[int64]store.Device, error) {
+func (d *Documents) outsideDevices(
+	ctx context.Context, p access.Person, list []store.Outside,
+) (map[int64]store.Device, error) {
 	out := map[int64]store.Device{}
 	if len(list) == 0 {
 		return out, nil

@@ -97,7 +97,11 @@ func (h *deviceWorker) restore(ctx context.Context, s *fleet.Session) error {
 		}
 		places = append(places, c.Path.String())
 	}
-	return fmt.Errorf("someone changed the same place since, at %s; all else of the change was taken back: decide by hand what these should be, then say so with: latch leave %d %s", strings.Join(places, ", "), h.run.commit.Change, h.name)
+	return fmt.Errorf(
+		"someone changed the same place since, at %s; all else of the change was taken back: decide by hand what "+
+			"these should be, then say so with: latch leave %d %s",
+		strings.Join(places, ", "), h.run.commit.Change, h.name,
+	)
 }
 
 // wentBack gives what a device is to hold once a change is taken back from what it

@@ -35,7 +35,10 @@ func unedited(tx *audit.Tx, change int64, works []order.Work) error {
 	}
 	for _, w := range works {
 		if w.Stamp != "" && w.Stamp != now {
-			return refusal.New(refusal.Moved, fmt.Sprintf("nothing was committed; look at it again with: latch preview %d", change), "change %d was edited at this very moment", change)
+			return refusal.New(
+				refusal.Moved, fmt.Sprintf("nothing was committed; look at it again with: latch preview %d", change),
+				"change %d was edited at this very moment", change,
+			)
 		}
 	}
 	return nil
@@ -69,7 +72,8 @@ func (e *Engine) Owns(device int64, session string) bool {
 	}
 	for _, h := range r.workers {
 		h.mu.Lock()
-		ours := h.device == device && (h.session != nil && h.session.SessionID == session || h.asked != nil && h.asked.SessionID == session)
+		ours := h.device == device && (h.session != nil && h.session.SessionID == session || h.asked != nil &&
+			h.asked.SessionID == session)
 		h.mu.Unlock()
 		if ours {
 			return true

@@ -21,7 +21,10 @@ import (
 // free says no where a commit is under way on a device.
 func (e *Engine) free(d store.Device, doing string) error {
 	if n := e.Holder(d.ID); n != 0 {
-		return refusal.New(refusal.Conflict, fmt.Sprintf("wait until change %d is decided: latch show %d", n, n), "%s cannot be %s: the commit of change %d is under way on it", d.Name, doing, n)
+		return refusal.New(
+			refusal.Conflict, fmt.Sprintf("wait until change %d is decided: latch show %d", n, n),
+			"%s cannot be %s: the commit of change %d is under way on it", d.Name, doing, n,
+		)
 	}
 	return nil
 }
@@ -44,12 +47,17 @@ func (e *Engine) Save(ctx context.Context, actor string, d store.Device) error {
 	}
 	return e.session(ctx, d, func(ctx context.Context, s *fleet.Session) error {
 		if !s.Capabilities.Has(netconf.CapStartup) {
-			return refusal.New(refusal.Conflict, "", "%s has no startup of its own: what runs there is what it boots", d.Name)
+			return refusal.New(
+				refusal.Conflict, "", "%s has no startup of its own: what runs there is what it boots", d.Name,
+			)
 		}
 		// While it is locked, nobody's trial can be made permanent by this.
 		if err := s.Lock(ctx, netconf.Running); err != nil {
-			return &fleet.Error{Device: d.Name, Address: d.Address, Kind: fleet.Refusal, Err: err,
-				Msg: "not saved: " + s.Denied(ctx, netconf.Running, err), Next: "saving now could make permanent what is to go back; try again once that is over"}
+			return &fleet.Error{
+				Device: d.Name, Address: d.Address, Kind: fleet.Refusal, Err: err,
+				Msg:  "not saved: " + s.Denied(ctx, netconf.Running, err),
+				Next: "saving now could make permanent what is to go back; try again once that is over",
+			}
 		}
 		running, err := s.Read(ctx, netconf.Running)
 		if err != nil {
@@ -62,7 +70,9 @@ func (e *Engine) Save(ctx context.Context, actor string, d store.Device) error {
 			return err
 		}
 		return e.log.Write(ctx, func(tx *audit.Tx) error {
-			return tx.Record(ledger.Entry{Actor: actor, Action: "device.save", Device: d.Name, Note: "startup holds what runs"})
+			return tx.Record(
+				ledger.Entry{Actor: actor, Action: "device.save", Device: d.Name, Note: "startup holds what runs"},
+			)
 		})
 	})
 }
@@ -75,7 +85,10 @@ func (e *Engine) Restart(ctx context.Context, actor string, d store.Device, sche
 	}
 	return e.session(ctx, d, func(ctx context.Context, s *fleet.Session) error {
 		if !s.Restarts() {
-			return refusal.New(refusal.Conflict, "", "%s cannot be restarted from here: it does not have ietf-system (RFC 7317)", d.Name)
+			return refusal.New(
+				refusal.Conflict, "", "%s cannot be restarted from here: it does not have ietf-system (RFC 7317)",
+				d.Name,
+			)
 		}
 		running, err := s.Read(ctx, netconf.Running)
 		if err != nil {
@@ -97,7 +110,9 @@ func (e *Engine) Restart(ctx context.Context, actor string, d store.Device, sche
 		}
 		if err := s.Restart(ctx); err != nil {
 			noteErr := e.log.Write(ctx, func(tx *audit.Tx) error {
-				return tx.Record(ledger.Entry{Actor: actor, Action: "device.restart-failed", Device: d.Name, Note: err.Error()})
+				return tx.Record(
+					ledger.Entry{Actor: actor, Action: "device.restart-failed", Device: d.Name, Note: err.Error()},
+				)
 			})
 			if scheduled != 0 {
 				e.slog.Error("a scheduled restart failed", "device", d.Name, "error", err)
@@ -146,7 +161,12 @@ func (e *Engine) ClearCandidate(ctx context.Context, actor string, d store.Devic
 		}
 		err = e.log.Write(ctx, func(tx *audit.Tx) error {
 			for _, item := range e.log.Redactor.Difference(left).Items() {
-				if err := tx.Record(ledger.Entry{Actor: actor, Action: "candidate.discard", Device: d.Name, Path: item.Path, Before: item.New, After: item.Old, Note: "uncommitted edit of someone on the device"}); err != nil {
+				if err := tx.Record(
+					ledger.Entry{
+						Actor: actor, Action: "candidate.discard", Device: d.Name, Path: item.Path, Before: item.New,
+						After: item.Old, Note: "uncommitted edit of someone on the device",
+					},
+				); err != nil {
 					return err
 				}
 			}
@@ -180,7 +200,9 @@ func (e *Engine) EndVisit(ctx context.Context, actor string, d store.Device, id 
 			}
 			return e.endVisit(ctx, actor, s, v)
 		}
-		return refusal.New(refusal.NotFound, "see latch device sessions "+d.Name, "there is no session %s on %s", id, d.Name)
+		return refusal.New(
+			refusal.NotFound, "see latch device sessions "+d.Name, "there is no session %s on %s", id, d.Name,
+		)
 	})
 }
 
@@ -193,11 +215,18 @@ func (e *Engine) endVisit(ctx context.Context, actor string, s *fleet.Session, v
 		}
 	}
 	err := e.log.Write(ctx, func(tx *audit.Tx) error {
-		if err := tx.Record(ledger.Entry{Actor: actor, Action: "device.end-session", Device: s.Device.Name, Note: v.String()}); err != nil || left == nil {
+		if err := tx.Record(
+			ledger.Entry{Actor: actor, Action: "device.end-session", Device: s.Device.Name, Note: v.String()},
+		); err != nil || left == nil {
 			return err
 		}
 		for _, item := range e.log.Redactor.Difference(left).Items() {
-			if err := tx.Record(ledger.Entry{Actor: actor, Action: "candidate.seen", Device: s.Device.Name, Path: item.Path, Before: item.Old, After: item.New, Note: "uncommitted when the session was ended"}); err != nil {
+			if err := tx.Record(
+				ledger.Entry{
+					Actor: actor, Action: "candidate.seen", Device: s.Device.Name, Path: item.Path, Before: item.Old,
+					After: item.New, Note: "uncommitted when the session was ended",
+				},
+			); err != nil {
 				return err
 			}
 		}

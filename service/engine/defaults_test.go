@@ -22,13 +22,20 @@ func TestEveryWayOfReportingDefaults(t *testing.T) {
 	for _, c := range []struct {
 		mode tree.DefaultsMode
 		only bool
-	}{{tree.Explicit, true}, {tree.Trim, true}, {tree.ReportAll, true}, {tree.ReportAll, false}, {tree.ReportAllTagged, false}} {
+	}{
+		{tree.Explicit, true}, {tree.Trim, true}, {tree.ReportAll, true}, {tree.ReportAll, false},
+		{tree.ReportAllTagged, false},
+	} {
 		t.Run(string(c.mode), func(t *testing.T) {
 			t.Parallel()
-			r := &room{servicetest.NewWith(t, func(s *lab.Spec) { s.Defaults, s.OnlyDefaults = c.mode, c.only }, quay), t}
+			r := &room{
+				servicetest.NewWith(t, func(s *lab.Spec) { s.Defaults, s.OnlyDefaults = c.mode, c.only }, quay), t,
+			}
 			before, err := r.History.Read(t.Context(), store.Everything, quay, "mara")
 			require.NoError(t, err)
-			n := r.stage(quay+" /interfaces/interface=port9/type iana-if-type:ethernetCsmacd", quay+" /system/contact x")
+			n := r.stage(
+				quay+" /interfaces/interface=port9/type iana-if-type:ethernetCsmacd", quay+" /system/contact x",
+			)
 			r.commit(n, time.Minute)
 			r.until(n, 20*time.Second, awaiting)
 			require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}))

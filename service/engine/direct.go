@@ -65,7 +65,9 @@ func (h *deviceWorker) commitDirectly(ctx context.Context, s *fleet.Session) gua
 	default:
 		err = h.undoAtOnce(ctx, s, "it made something else of the edit; against what was asked for:\n"+off.Text(0))
 	}
-	if running, rerr := s.Read(ctx, netconf.Running); rerr == nil && diff.Compare(base.WithoutDefaults(), running.WithoutDefaults()).Empty() {
+	if running, rerr := s.Read(ctx, netconf.Running); rerr == nil && diff.Compare(
+		base.WithoutDefaults(), running.WithoutDefaults(),
+	).Empty() {
 		return guard.Event{Kind: guard.CommitRefused, Err: brief(err)}
 	}
 	h.dropSession()

@@ -92,11 +92,16 @@ type Options struct {
 
 // New gives an engine; Recover must be called before it is used. On the board it enters which devices
 // its commits have to themselves.
-func New(s *store.Store, log *audit.Log, f *fleet.Fleet, h *history.History, board *underway.Board, opt Options) *Engine {
+func New(
+	s *store.Store, log *audit.Log, f *fleet.Fleet, h *history.History, board *underway.Board, opt Options,
+) *Engine {
 	if opt.Timing == (Timing{}) {
 		opt.Timing = DefaultTiming
 	}
-	e := &Engine{store: s, log: log, fleet: f, history: h, board: board, opt: opt, slog: opt.Logger, runs: map[int64]*run{}, starting: map[int64]bool{}}
+	e := &Engine{
+		store: s, log: log, fleet: f, history: h, board: board, opt: opt, slog: opt.Logger, runs: map[int64]*run{},
+		starting: map[int64]bool{},
+	}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	return e
 }
@@ -143,7 +148,10 @@ func (e *Engine) reserve(start order.Start) (*run, error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if e.runs[start.Change].active() || e.starting[start.Change] {
-		return nil, refusal.New(refusal.Conflict, fmt.Sprintf("follow it with: latch watch %d", start.Change), "change %d is being committed already", start.Change)
+		return nil, refusal.New(
+			refusal.Conflict, fmt.Sprintf("follow it with: latch watch %d", start.Change),
+			"change %d is being committed already", start.Change,
+		)
 	}
 	starting := &run{commit: store.Commit{Change: start.Change}}
 	devices := make([]int64, len(start.Works))
@@ -170,12 +178,22 @@ func (e *Engine) noted(ctx context.Context, start order.Start, started time.Time
 	if err != nil {
 		return nil, err
 	}
-	note := folder.Hold{Change: start.Change, Title: c.Title, By: start.Actor, Began: started, Until: started.Add(plan.Ahead + plan.Hold), Entries: entries}
+	note := folder.Hold{
+		Change: start.Change, Title: c.Title, By: start.Actor, Began: started,
+		Until: started.Add(plan.Ahead + plan.Hold), Entries: entries,
+	}
 	for i, w := range start.Works {
-		note.Devices = append(note.Devices, folder.HeldDevice{Name: w.Device.Name, Address: w.Device.Address, Guard: takenBackBy[plan.Devices[i].Keeper]})
+		note.Devices = append(
+			note.Devices,
+			folder.HeldDevice{
+				Name: w.Device.Name, Address: w.Device.Address, Guard: takenBackBy[plan.Devices[i].Keeper],
+			},
+		)
 	}
 	if err := e.opt.Notes.Add(note); err != nil {
-		return nil, fmt.Errorf("nothing new is begun: what is to be on hold cannot be noted beside the records: %w", err)
+		return nil, fmt.Errorf(
+			"nothing new is begun: what is to be on hold cannot be noted beside the records: %w", err,
+		)
 	}
 	r, err := e.begin(ctx, start, started, plan)
 	if err != nil {
@@ -185,7 +203,9 @@ func (e *Engine) noted(ctx context.Context, start order.Start, started time.Time
 }
 
 // takenBackBy names what takes a device back.
-var takenBackBy = map[guard.Keeper]string{guard.ByDevice: "itself", guard.BySession: "the end of its session", guard.ByService: "this service alone"}
+var takenBackBy = map[guard.Keeper]string{
+	guard.ByDevice: "itself", guard.BySession: "the end of its session", guard.ByService: "this service alone",
+}
 
 // reached notes how far the records reach, before something is put into effect for the first
 // time. Where that cannot be noted the commit goes on: it is on record.
@@ -224,15 +244,26 @@ func (e *Engine) unnote(change int64, began time.Time) {
 
 // Plan works an order out, or says why it cannot be done.
 func (e *Engine) Plan(ctx context.Context, change int64, o order.Order, works []order.Work) (guard.Plan, error) {
-	p := guard.Plan{Hold: o.Hold, Probes: o.Probes, ByProbes: o.ByProbes, RevertOnProbe: o.RevertOnProbe, Ahead: o.Ahead}
+	p := guard.Plan{
+		Hold: o.Hold, Probes: o.Probes, ByProbes: o.ByProbes, RevertOnProbe: o.RevertOnProbe, Ahead: o.Ahead,
+	}
 	if o.Hold < MinHold || o.Hold > MaxHold {
-		return p, refusal.New(refusal.Invalid, "give it like --hold 10m", "a hold lasts from %s to %d days, not %s", MinHold, MaxHold/(24*time.Hour), o.Hold)
+		return p, refusal.New(
+			refusal.Invalid, "give it like --hold 10m", "a hold lasts from %s to %d days, not %s", MinHold,
+			MaxHold/(24*time.Hour), o.Hold,
+		)
 	}
 	if o.Ahead < 0 || o.Ahead > MaxAhead {
-		return p, refusal.New(refusal.Invalid, "prepare it closer to its hour: its devices are locked for others meanwhile", "a change stays prepared for up to %s, not for %s", MaxAhead, o.Ahead)
+		return p, refusal.New(
+			refusal.Invalid, "prepare it closer to its hour: its devices are locked for others meanwhile",
+			"a change stays prepared for up to %s, not for %s", MaxAhead, o.Ahead,
+		)
 	}
 	if len(works) == 0 {
-		return p, refusal.New(refusal.Invalid, fmt.Sprintf("stage something with: latch put %d DEVICE PATH VALUE", change), "change %d is empty", change)
+		return p, refusal.New(
+			refusal.Invalid, fmt.Sprintf("stage something with: latch put %d DEVICE PATH VALUE", change),
+			"change %d is empty", change,
+		)
 	}
 	wave := map[string]int{}
 	for i, names := range o.Waves {
@@ -246,7 +277,10 @@ func (e *Engine) Plan(ctx context.Context, change int64, o order.Order, works []
 	for _, w := range works {
 		g := fleet.GuardOf(w.Device.Capabilities)
 		if g.Keeper == "" {
-			return p, refusal.New(refusal.Conflict, "take its part out of the change, or see latch device show "+w.Device.Name, "%s cannot be changed: %s", w.Device.Name, g.Why)
+			return p, refusal.New(
+				refusal.Conflict, "take its part out of the change, or see latch device show "+w.Device.Name,
+				"%s cannot be changed: %s", w.Device.Name, g.Why,
+			)
 		}
 		d := guard.PlannedDevice{Name: w.Device.Name, Keeper: g.Keeper, Wave: len(o.Waves), NoSave: w.Device.NoSave}
 		if n, named := wave[w.Device.Name]; named {
@@ -267,12 +301,20 @@ func (e *Engine) Plan(ctx context.Context, change int64, o order.Order, works []
 // begin records a commit that is about to start.
 func (e *Engine) begin(ctx context.Context, start order.Start, started time.Time, plan guard.Plan) (*run, error) {
 	actor, change := start.Actor, start.Change
-	c := store.Commit{Change: change, Actor: actor, Hold: plan.Hold, Started: started, Plan: plan, State: guard.New(plan)}
+	c := store.Commit{
+		Change: change, Actor: actor, Hold: plan.Hold, Started: started, Plan: plan, State: guard.New(plan),
+	}
 	var workers []*deviceWorker
 	for i, w := range start.Works {
 		p := store.CommitPart{Device: w.Device.ID, Persist: "ol-" + rand.Text()}
 		c.Parts = append(c.Parts, p)
-		workers = append(workers, &deviceWorker{place: i, name: w.Device.Name, device: w.Device.ID, persist: p.Persist, former: w.Former, mine: w.Mine, exact: w.Exact, movesTo: w.MovesTo})
+		workers = append(
+			workers,
+			&deviceWorker{
+				place: i, name: w.Device.Name, device: w.Device.ID, persist: p.Persist, former: w.Former, mine: w.Mine,
+				exact: w.Exact, movesTo: w.MovesTo,
+			},
+		)
 	}
 	err := e.log.WriteSure(ctx, func(tx *audit.Tx) error {
 		now, err := tx.Change(change)
@@ -285,7 +327,10 @@ func (e *Engine) begin(ctx context.Context, start order.Start, started time.Time
 				return err
 			}
 		case now.State == lifecycle.Scheduled:
-			return refusal.New(refusal.Conflict, fmt.Sprintf("take it off first: latch unschedule %d", change), "change %d is on the schedule", change)
+			return refusal.New(
+				refusal.Conflict, fmt.Sprintf("take it off first: latch unschedule %d", change),
+				"change %d is on the schedule", change,
+			)
 		case !now.State.Open():
 			return refusal.New(refusal.Conflict, "", "change %d is %s and cannot be committed", change, now.State)
 		}
@@ -323,7 +368,12 @@ func unapproved(tx *audit.Tx, e *store.Emergency) error {
 	if err != nil {
 		return err
 	}
-	return tx.Record(ledger.Entry{Actor: e.Actor, Action: "emergency.commit", Change: e.Change, After: e.Digest, Note: fmt.Sprintf("emergency %d, without the agreement it needs: %s", added.ID, e.Reason)})
+	return tx.Record(
+		ledger.Entry{
+			Actor: e.Actor, Action: "emergency.commit", Change: e.Change, After: e.Digest,
+			Note: fmt.Sprintf("emergency %d, without the agreement it needs: %s", added.ID, e.Reason),
+		},
+	)
 }
 
 // PlanText tells a plan in words.
@@ -377,7 +427,10 @@ func (e *Engine) Say(ctx context.Context, change int64, word guard.Event) error 
 	}
 	word.At = e.log.Now()
 	if word.Kind == guard.SayUntil && word.Until.Sub(word.At) > MaxHold {
-		return refusal.New(refusal.Invalid, "", "a hold ends within %d days, not at %s", MaxHold/(24*time.Hour), word.Until.UTC().Format(time.RFC3339))
+		return refusal.New(
+			refusal.Invalid, "", "a hold ends within %d days, not at %s", MaxHold/(24*time.Hour),
+			word.Until.UTC().Format(time.RFC3339),
+		)
 	}
 	answer := make(chan error, 1)
 	select {
@@ -413,13 +466,19 @@ func (e *Engine) over(ctx context.Context, change int64) error {
 		return err
 	}
 	if c.State == lifecycle.Draft || c.State == lifecycle.Scheduled {
-		return refusal.New(refusal.Conflict, fmt.Sprintf("commit it first: latch commit %d --hold 10m", change), "change %d has not been committed", change)
+		return refusal.New(
+			refusal.Conflict, fmt.Sprintf("commit it first: latch commit %d --hold 10m", change),
+			"change %d has not been committed", change,
+		)
 	}
 	why := ""
 	if c.Reason != "" {
 		why = ": " + c.Reason
 	}
-	return refusal.New(refusal.Conflict, "", "change %d is already %s since %s%s", change, c.State, c.Updated.Format(time.RFC3339), why)
+	return refusal.New(
+		refusal.Conflict, "", "change %d is already %s since %s%s", change, c.State, c.Updated.Format(time.RFC3339),
+		why,
+	)
 }
 
 // Status gives a running commit's state and a channel that is closed at its
@@ -493,7 +552,10 @@ func (e *Engine) unknown(ctx context.Context) {
 		e.slog.Error("what is on hold could not be noted beside the records", "error", err)
 	}
 	for _, h := range lost {
-		e.slog.Error("the records know nothing of a hold that was under way: look at its devices, and say so with latch settle", "hold", h.String())
+		e.slog.Error(
+			"the records know nothing of a hold that was under way: look at its devices, and say so with latch settle",
+			"hold", h.String(),
+		)
 	}
 }
 
@@ -509,8 +571,15 @@ func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {
 		if p.Base != "" {
 			if err := e.remember(ctx, h, dev, p); err != nil {
 				// Its device is looked after all the same: it may go back by itself.
-				h.damaged = fmt.Errorf("its former configuration, or what was to be, cannot be read from the records (%w): put right by hand what it holds, from a copy: latch archive list %s", err, dev.Name)
-				e.slog.Error("what is to be put back on a device cannot be read", "change", c.Change, "device", dev.Name, "error", err)
+				h.damaged = fmt.Errorf(
+					"its former configuration, or what was to be, cannot be read from the records (%w): put right by "+
+						"hand what it holds, from a copy: latch archive list %s",
+					err, dev.Name,
+				)
+				e.slog.Error(
+					"what is to be put back on a device cannot be read", "change", c.Change, "device", dev.Name,
+					"error", err,
+				)
 			}
 		}
 		workers = append(workers, h)

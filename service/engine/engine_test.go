@@ -121,16 +121,20 @@ func TestSessionDiesAtEachStep(t *testing.T) {
 		after bool
 		want  guard.Outcome
 	}{
-		{"lock", 1, false, guard.Failed}, {"lock", 2, true, guard.Failed}, {"get-config", 1, false, guard.Failed}, {"get-config", 2, true, guard.Failed},
-		{"edit-config", 1, false, guard.Failed}, {"edit-config", 1, true, guard.Failed}, {"validate", 1, false, guard.Failed}, {"discard-changes", 1, true, guard.Failed},
-		{"edit-config", 2, true, guard.Failed}, {"commit", 1, false, guard.Reverted}, {"commit", 1, true, guard.Reverted},
-		{"unlock", 1, false, guard.Kept}, {"commit", 2, false, guard.Kept}, {"commit", 2, true, guard.Kept}, {"copy-config", 1, false, guard.Kept},
+		{"lock", 1, false, guard.Failed}, {"lock", 2, true, guard.Failed}, {"get-config", 1, false, guard.Failed},
+		{"get-config", 2, true, guard.Failed}, {"edit-config", 1, false, guard.Failed},
+		{"edit-config", 1, true, guard.Failed}, {"validate", 1, false, guard.Failed},
+		{"discard-changes", 1, true, guard.Failed}, {"edit-config", 2, true, guard.Failed},
+		{"commit", 1, false, guard.Reverted}, {"commit", 1, true, guard.Reverted}, {"unlock", 1, false, guard.Kept},
+		{"commit", 2, false, guard.Kept}, {"commit", 2, true, guard.Kept}, {"copy-config", 1, false, guard.Kept},
 	} {
 		t.Run(fmt.Sprintf("%s %d after %t", step.name, step.nth, step.after), func(t *testing.T) {
 			t.Parallel()
 			r := newRoom(t, router)
 			n := r.stage(router + " " + contact + " new")
-			r.Devices[router].OnOperation(on(step.name, step.nth, lab.Fault{DropBefore: !step.after, DropAfter: step.after}))
+			r.Devices[router].OnOperation(
+				on(step.name, step.nth, lab.Fault{DropBefore: !step.after, DropAfter: step.after}),
+			)
 			r.commit(n, 40*time.Second)
 			s := r.until(n, 90*time.Second, func(s guard.State) bool { return done(s) || awaiting(s) })
 			if awaiting(s) {
@@ -183,7 +187,14 @@ func TestKeptOnOneIsWrittenBack(t *testing.T) {
 	}())
 	// The router's fifth lock is the first of the writing back: it finds someone
 	// there and has to try again.
-	r.Devices[router].OnOperation(on("lock", 5, lab.Fault{Refuse: netconf.RPCErrors{{Type: "protocol", Tag: "lock-denied", Info: "<session-id>99</session-id>"}}}))
+	r.Devices[router].OnOperation(
+		on(
+			"lock", 5,
+			lab.Fault{
+				Refuse: netconf.RPCErrors{{Type: "protocol", Tag: "lock-denied", Info: "<session-id>99</session-id>"}},
+			},
+		),
+	)
 	r.commit(n, 20*time.Second)
 	r.until(n, 30*time.Second, awaiting)
 	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}))
@@ -214,22 +225,31 @@ func TestOrderNotTaken(t *testing.T) {
 	require.NoError(t, err)
 	first, err := tree.ParsePath(works[0].Schema, "/system/dns-resolver/search=first.example")
 	require.NoError(t, err)
-	doc := &tree.Edit{Children: []*tree.Edit{{Schema: first[0].Node, Children: []*tree.Edit{{Schema: first[1].Node, Children: []*tree.Edit{
-		{Schema: first[2].Node, Keys: first[2].Keys, Insert: "first"}}}}}}}
+	doc := &tree.Edit{Children: []*tree.Edit{{Schema: first[0].Node, Children: []*tree.Edit{{Schema: first[1].Node,
+		Children: []*tree.Edit{
+			{Schema: first[2].Node, Keys: first[2].Keys, Insert: "first"}}}}}}}
 	mine, err := tree.Apply(works[0].Former, doc, tree.Merge)
 	require.NoError(t, err)
 	d.OnOperation(func(op *markup.Element) lab.Fault {
 		if op.Name.Local != "edit-config" {
 			return lab.Fault{}
 		}
-		text := strings.NewReplacer(`yang:insert="first"`, "", `yang:insert="after"`, "").Replace(string(op.Standalone()))
+		text := strings.NewReplacer(
+			`yang:insert="first"`, "", `yang:insert="after"`, "",
+		).Replace(string(op.Standalone()))
 		el, err := markup.Parse([]byte(text), markup.Limits{})
 		if err != nil {
 			return lab.Fault{Refuse: err}
 		}
 		return lab.Fault{Instead: el}
 	})
-	require.NoError(t, r.Begin("mara", n, order.Order{Hold: 20 * time.Second}, []order.Work{{Device: works[0].Device, Former: works[0].Former, Mine: mine}}))
+	require.NoError(
+		t,
+		r.Begin(
+			"mara", n, order.Order{Hold: 20 * time.Second},
+			[]order.Work{{Device: works[0].Device, Former: works[0].Former, Mine: mine}},
+		),
+	)
 	r.until(n, 20*time.Second, awaiting)
 	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}))
 	r.until(n, 20*time.Second, done)
@@ -255,7 +275,9 @@ func TestDevicesThatDoNotDoAsTheySay(t *testing.T) {
 			if op.Name.Local != "edit-config" {
 				return lab.Fault{}
 			}
-			el, err := markup.Parse([]byte(strings.ReplaceAll(string(op.Standalone()), ">elsewhere<", ">ELSEWHERE<")), markup.Limits{})
+			el, err := markup.Parse(
+				[]byte(strings.ReplaceAll(string(op.Standalone()), ">elsewhere<", ">ELSEWHERE<")), markup.Limits{},
+			)
 			if err != nil {
 				return lab.Fault{Refuse: err}
 			}
@@ -310,7 +332,15 @@ func TestDefaultsInACommit(t *testing.T) {
 	assert.Contains(t, s.Reason, "nothing to commit")
 	n = r.stage(router+" /interfaces/interface=port1/enabled true", router+" "+contact+" new")
 	r.Devices[router].OnOperation(func(op *markup.Element) lab.Fault {
-		el, err := markup.Parse([]byte(strings.ReplaceAll(string(op.Standalone()), `nc:operation="merge">true</enabled>`, `nc:operation="remove">true</enabled>`)), markup.Limits{})
+		el, err := markup.Parse(
+			[]byte(
+				strings.ReplaceAll(
+					string(op.Standalone()), `nc:operation="merge">true</enabled>`,
+					`nc:operation="remove">true</enabled>`,
+				),
+			),
+			markup.Limits{},
+		)
 		if err != nil || op.Name.Local != "edit-config" {
 			return lab.Fault{}
 		}
@@ -391,22 +421,37 @@ func TestRefusedCommits(t *testing.T) {
 		works []order.Work
 		want  string
 	}{
-		{time.Second, []order.Work{work}, "a hold lasts from 10s"}, {30 * 24 * time.Hour, []order.Work{work}, "a hold lasts"},
-		{time.Minute, nil, "is empty"}, {time.Minute, []order.Work{{Device: store.Device{Name: "old", Capabilities: []string{netconf.CapBase10}}}}, "old cannot be changed: it has neither"},
+		{time.Second, []order.Work{work}, "a hold lasts from 10s"},
+		{30 * 24 * time.Hour, []order.Work{work}, "a hold lasts"}, {time.Minute, nil, "is empty"},
+		{
+			time.Minute, []order.Work{{Device: store.Device{Name: "old", Capabilities: []string{netconf.CapBase10}}}},
+			"old cannot be changed: it has neither",
+		},
 	} {
 		require.ErrorContains(t, r.Begin("mara", n, order.Order{Hold: c.hold}, c.works), c.want)
 	}
 	r.commit(n, time.Minute)
-	require.ErrorContains(t, r.Begin("mara", n, order.Order{Hold: time.Minute}, []order.Work{work}), "being committed already")
+	require.ErrorContains(
+		t, r.Begin("mara", n, order.Order{Hold: time.Minute}, []order.Work{work}), "being committed already",
+	)
 	other := r.stage(router + " " + location + " there")
-	require.ErrorContains(t, r.Begin("mara", other, order.Order{Hold: time.Minute}, []order.Work{work}), fmt.Sprintf("held by the commit of change %d", n))
+	require.ErrorContains(
+		t, r.Begin("mara", other, order.Order{Hold: time.Minute}, []order.Work{work}),
+		fmt.Sprintf("held by the commit of change %d", n),
+	)
 	assert.Equal(t, n, r.Engine.Holder(parts[0].Device.ID))
 	r.until(n, 20*time.Second, awaiting)
 	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayRevert, By: "mara"}))
 	r.until(n, 20*time.Second, done)
-	require.ErrorContains(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}), "already reverted")
-	require.ErrorContains(t, r.Engine.Say(t.Context(), other, guard.Event{Kind: guard.SayConfirm, By: "mara"}), "has not been committed")
-	require.Eventually(t, func() bool { return r.Engine.Holder(parts[0].Device.ID) == 0 }, time.Second, 10*time.Millisecond)
+	require.ErrorContains(
+		t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}), "already reverted",
+	)
+	require.ErrorContains(
+		t, r.Engine.Say(t.Context(), other, guard.Event{Kind: guard.SayConfirm, By: "mara"}), "has not been committed",
+	)
+	require.Eventually(
+		t, func() bool { return r.Engine.Holder(parts[0].Device.ID) == 0 }, time.Second, 10*time.Millisecond,
+	)
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	require.Error(t, r.Engine.Say(ctx, 99, guard.Event{Kind: guard.SayConfirm, By: "mara"}))

@@ -78,7 +78,9 @@ func TestCandidateLockedDuringHold(t *testing.T) {
 	require.NoError(t, other.Lock(t.Context(), netconf.Candidate))
 	began := time.Now()
 	r.say(n, guard.SayConfirm)
-	s := r.until(n, 30*time.Second, func(s guard.State) bool { return s.Phase == guard.Awaiting && s.Devices[0].Said != "" })
+	s := r.until(
+		n, 30*time.Second, func(s guard.State) bool { return s.Phase == guard.Awaiting && s.Devices[0].Said != "" },
+	)
 	assert.Less(t, time.Since(began), 20*time.Second)
 	assert.Contains(t, s.Devices[0].Said, "candidate is locked by session "+other.SessionID)
 	assert.Contains(t, s.Devices[0].Said, "it can be extended and reverted")
@@ -96,7 +98,9 @@ func TestRefusesToGoBack(t *testing.T) {
 	n := r.stage(router+" "+contact+" new", quay+" "+contact+" new")
 	r.commit(n, time.Minute)
 	r.until(n, 20*time.Second, awaiting)
-	no := netconf.RPCErrors{{Type: "application", Tag: "operation-not-supported", Severity: "error", Message: "not on a Sunday"}}
+	no := netconf.RPCErrors{
+		{Type: "application", Tag: "operation-not-supported", Severity: "error", Message: "not on a Sunday"},
+	}
 	r.Devices[quay].OnOperation(func(op *markup.Element) lab.Fault {
 		if op.Name.Local == "edit-config" {
 			return lab.Fault{Refuse: no}
@@ -150,7 +154,9 @@ func TestForeignEditGoesWithTheRollback(t *testing.T) {
 				assert.Equal(t, "Northmole terminal, ramp house", r.Value(router, location))
 			}
 			assert.Equal(t, n, last.Change, "going back is of this change")
-			assert.Equal(t, r.Value(router, location), r.at(last.Device, last.Number).Under("system").Text("location", ""))
+			assert.Equal(
+				t, r.Value(router, location), r.at(last.Device, last.Number).Under("system").Text("location", ""),
+			)
 		})
 	}
 }

@@ -63,7 +63,10 @@ func TestEveryKind(t *testing.T) {
 		kind   lab.Kind
 		old    bool
 		keeper guard.Keeper
-	}{{lab.Full, true, guard.ByDevice}, {lab.NoPersist, false, guard.BySession}, {lab.NoConfirm, false, guard.ByService}, {lab.NoCandidate, true, guard.ByService}} {
+	}{
+		{lab.Full, true, guard.ByDevice}, {lab.NoPersist, false, guard.BySession},
+		{lab.NoConfirm, false, guard.ByService}, {lab.NoCandidate, true, guard.ByService},
+	} {
 		t.Run(string(c.kind), func(t *testing.T) {
 			t.Parallel()
 			r := newKind(t, func(s *lab.Spec) { s.Kind, s.OldFraming = c.kind, c.old }, router)
@@ -71,7 +74,11 @@ func TestEveryKind(t *testing.T) {
 			r.commit(n, 10*time.Second)
 			s := r.until(n, 20*time.Second, awaiting)
 			assert.Equal(t, c.keeper, s.Devices[0].Keeper)
-			assert.Equal(t, c.keeper == guard.ByDevice, s.Devices[0].Tells, "its lock tells of a pending commit; where our session is the hold it has the lock itself, which tells nothing")
+			assert.Equal(
+				t, c.keeper == guard.ByDevice, s.Devices[0].Tells,
+				"its lock tells of a pending commit; where our session is the hold it has the lock itself, which "+
+					"tells nothing",
+			)
 			assert.Equal(t, "new", r.Value(router, contact))
 			s = r.until(n, 20*time.Second, func(s guard.State) bool { return s.Warned })
 			assert.Equal(t, guard.Awaiting, s.Phase, "before it ends, that is said")
@@ -131,9 +138,13 @@ func TestDirectEditGoneWrong(t *testing.T) {
 	r := newKind(t, func(s *lab.Spec) { s.Kind = lab.NoCandidate }, router)
 	for want, f := range map[string]func(string) (string, error){
 		"it had carried out a part of it": func(op string) (string, error) {
-			return strings.ReplaceAll(op, ">elsewhere<", "><"), netconf.RPCErrors{{Type: "application", Tag: "partial-operation", Message: "out of rope"}}
+			return strings.ReplaceAll(op, ">elsewhere<", "><"), netconf.RPCErrors{
+				{Type: "application", Tag: "partial-operation", Message: "out of rope"},
+			}
 		},
-		"made something else of the edit": func(op string) (string, error) { return strings.ReplaceAll(op, ">elsewhere<", ">ELSEWHERE<"), nil },
+		"made something else of the edit": func(op string) (string, error) {
+			return strings.ReplaceAll(op, ">elsewhere<", ">ELSEWHERE<"), nil
+		},
 	} {
 		first := true
 		r.Devices[router].OnOperation(func(op *markup.Element) lab.Fault {
@@ -177,14 +188,30 @@ func TestHoldIsMoved(t *testing.T) {
 			assert.Equal(t, "new", r.Value(router, contact))
 			if kind == lab.Full {
 				other := r.client(router)
-				require.NoError(t, other.EditConfig(t.Context(), netconf.EditConfig{Target: netconf.Candidate, Config: []byte(`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><location>mine</location></system>`)}))
+				require.NoError(
+					t,
+					other.EditConfig(
+						t.Context(),
+						netconf.EditConfig{
+							Target: netconf.Candidate,
+							Config: []byte(
+								`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><location>mine</location></system>`,
+							),
+						},
+					),
+				)
 				longer.Until = longer.Until.Add(time.Minute)
 				require.NoError(t, r.Engine.Say(t.Context(), n, longer))
-				s = r.until(n, 40*time.Second, func(s guard.State) bool { return s.NewDeadline.IsZero() && s.Devices[0].Said != "" })
+				s = r.until(
+					n, 40*time.Second,
+					func(s guard.State) bool { return s.NewDeadline.IsZero() && s.Devices[0].Said != "" },
+				)
 				assert.Contains(t, s.Devices[0].Said, "uncommitted edits of someone else")
 				assert.Equal(t, end.Add(time.Minute), s.Deadline, "it stays as it was")
 			}
-			shorter := guard.Event{Kind: guard.SayUntil, Until: time.Now().UTC().Add(1500 * time.Millisecond), By: "mara"}
+			shorter := guard.Event{
+				Kind: guard.SayUntil, Until: time.Now().UTC().Add(1500 * time.Millisecond), By: "mara",
+			}
 			require.NoError(t, r.Engine.Say(t.Context(), n, shorter))
 			r.truth(n, r.until(n, 20*time.Second, done), router)
 			require.Error(t, r.Engine.Say(t.Context(), n, shorter))
@@ -210,7 +237,9 @@ func TestConfirmNotAnswered(t *testing.T) {
 	r.say(n, guard.SayConfirm)
 	s = r.until(n, 20*time.Second, func(s guard.State) bool { return awaiting(s) && s.Devices[1].Unreachable })
 	r.Devices[quay].OnOperation(nil)
-	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayUntil, Until: end.Add(time.Hour), By: "mara"}))
+	require.NoError(
+		t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayUntil, Until: end.Add(time.Hour), By: "mara"}),
+	)
 	s = r.until(n, 20*time.Second, func(s guard.State) bool { return s.NewDeadline.IsZero() })
 	assert.Equal(t, end.Add(time.Hour), s.Deadline, "%+v", s.Devices)
 	r.say(n, guard.SayConfirm)
@@ -236,8 +265,13 @@ func TestWavesAndProbes(t *testing.T) {
 			return lab.Fault{}
 		})
 	}
-	probe := guard.Probe{Kind: guard.ProbeState, Device: quay, Path: "/interfaces/interface=mgmt0/oper-status", Want: "up", Grace: time.Second}
-	o := order.Order{Hold: time.Minute, Waves: [][]string{{quay}}, Probes: []guard.Probe{probe}, ByProbes: true, RevertOnProbe: true}
+	probe := guard.Probe{
+		Kind: guard.ProbeState, Device: quay, Path: "/interfaces/interface=mgmt0/oper-status", Want: "up",
+		Grace: time.Second,
+	}
+	o := order.Order{
+		Hold: time.Minute, Waves: [][]string{{quay}}, Probes: []guard.Probe{probe}, ByProbes: true, RevertOnProbe: true,
+	}
 	n := r.stage(router+" "+contact+" new", quay+" "+contact+" new")
 	r.order(n, o)
 	s := r.until(n, 30*time.Second, done)
@@ -262,7 +296,9 @@ func TestWavesAndProbes(t *testing.T) {
 	r.order(n, o)
 	s = r.until(n, 30*time.Second, awaiting)
 	assert.Equal(t, guard.Missed, s.Probes[0].Result)
-	require.ErrorContains(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}), "probes fail (state "+quay)
+	require.ErrorContains(
+		t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}), "probes fail (state "+quay,
+	)
 	r.Devices[quay].Unplug("mgmt0", false)
 	s = r.until(n, 30*time.Second, done)
 	assert.Equal(t, guard.Kept, s.Outcome, "it passes again, and that confirms")
@@ -273,7 +309,13 @@ func TestProbePrograms(t *testing.T) {
 	t.Parallel()
 	r := newKind(t, func(*lab.Spec) {}, router)
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "phones"), []byte("#!/bin/sh\necho \"$OAKEN_LATCH_CHANGE $1\"\n[ \"$1\" = 'a b;c' ]\n"), 0o755))
+	require.NoError(
+		t,
+		os.WriteFile(
+			filepath.Join(dir, "phones"), []byte("#!/bin/sh\necho \"$OAKEN_LATCH_CHANGE $1\"\n[ \"$1\" = 'a b;c' ]\n"),
+			0o755,
+		),
+	)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "notes.txt"), []byte("x"), 0o644))
 	n := r.stage(router + " " + contact + " new")
 	commit := func(p guard.Probe) error {
@@ -281,7 +323,9 @@ func TestProbePrograms(t *testing.T) {
 		require.NoError(t, err)
 		return r.Begin("mara", n, order.Order{Hold: time.Minute, Probes: []guard.Probe{p}}, servicetest.Works(parts))
 	}
-	require.ErrorContains(t, commit(guard.Probe{Kind: guard.ProbeProgram, Program: "phones"}), "this service runs no programs")
+	require.ErrorContains(
+		t, commit(guard.Probe{Kind: guard.ProbeProgram, Program: "phones"}), "this service runs no programs",
+	)
 	here, err := os.Getwd()
 	require.NoError(t, err)
 	r.Close()
@@ -289,10 +333,13 @@ func TestProbePrograms(t *testing.T) {
 	require.NoError(t, err)
 	r.Open()
 	for want, p := range map[string]guard.Probe{
-		"not the name of a probe program": {Kind: guard.ProbeProgram, Program: "../phones"}, "there is no program notes.txt": {Kind: guard.ProbeProgram, Program: "notes.txt"},
-		"is no address": {Kind: guard.ProbeTCP, Address: "harbour"}, "there is no device": {Kind: guard.ProbeState, Device: "x", Path: "/a", Want: "b"},
-		"is not a single value": {Kind: guard.ProbeState, Device: router, Path: "/interfaces", Want: "b"}, "no kind of probe": {Kind: "ping"},
-		"for up to 10m0s at first": {Kind: guard.ProbeTCP, Address: "a:1", Grace: time.Hour},
+		"not the name of a probe program": {Kind: guard.ProbeProgram, Program: "../phones"},
+		"there is no program notes.txt":   {Kind: guard.ProbeProgram, Program: "notes.txt"},
+		"is no address":                   {Kind: guard.ProbeTCP, Address: "harbour"},
+		"there is no device":              {Kind: guard.ProbeState, Device: "x", Path: "/a", Want: "b"},
+		"is not a single value":           {Kind: guard.ProbeState, Device: router, Path: "/interfaces", Want: "b"},
+		"no kind of probe":                {Kind: "ping"},
+		"for up to 10m0s at first":        {Kind: guard.ProbeTCP, Address: "a:1", Grace: time.Hour},
 	} {
 		require.ErrorContains(t, commit(p), want)
 	}
@@ -322,9 +369,11 @@ func TestPreparedAhead(t *testing.T) {
 			r := newKind(t, func(s *lab.Spec) { s.Kind = kind }, router)
 			n := r.stage(router + " " + contact + " new")
 			for want, befall := range map[string]func(){
-				"the device moved on since it was prepared": func() { require.NoError(t, r.Devices[router].Console(location, "moved"+time.Now().String())) },
-				"the session that held it ended":            func() { r.Devices[router].DropSessions() },
-				"given up by mara":                          nil,
+				"the device moved on since it was prepared": func() {
+					require.NoError(t, r.Devices[router].Console(location, "moved"+time.Now().String()))
+				},
+				"the session that held it ended": func() { r.Devices[router].DropSessions() },
+				"given up by mara":               nil,
 			} {
 				r.order(n, order.Order{Hold: time.Minute, Ahead: time.Hour})
 				r.until(n, 20*time.Second, phase(guard.AllReady))
@@ -381,11 +430,27 @@ func TestTwoServices(t *testing.T) {
 	n := r.stage(router + " " + contact + " new")
 	other := r.client(router)
 	require.NoError(t, other.Lock(t.Context(), netconf.Candidate))
-	require.NoError(t, other.EditConfig(t.Context(), netconf.EditConfig{Target: netconf.Candidate, Config: []byte(`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><location>theirs</location></system>`)}))
+	require.NoError(
+		t,
+		other.EditConfig(
+			t.Context(),
+			netconf.EditConfig{
+				Target: netconf.Candidate,
+				Config: []byte(
+					`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><location>theirs</location></system>`,
+				),
+			},
+		),
+	)
 	r.commit(n, time.Minute)
 	s := r.until(n, 20*time.Second, done)
-	assert.Contains(t, s.Reason, "candidate is locked by session "+other.SessionID+" of account harbour from 198.51.100.10, there since ")
-	require.NoError(t, other.CommitConfirmed(t.Context(), netconf.ConfirmedCommit{Timeout: time.Minute, Persist: "theirs"}))
+	assert.Contains(
+		t, s.Reason,
+		"candidate is locked by session "+other.SessionID+" of account harbour from 198.51.100.10, there since ",
+	)
+	require.NoError(
+		t, other.CommitConfirmed(t.Context(), netconf.ConfirmedCommit{Timeout: time.Minute, Persist: "theirs"}),
+	)
 	require.NoError(t, other.Unlock(t.Context(), netconf.Candidate))
 	r.commit(n, time.Minute)
 	s = r.until(n, 20*time.Second, done)
@@ -397,7 +462,18 @@ func TestTwoServices(t *testing.T) {
 	assert.Equal(t, "theirs", r.Value(router, location))
 
 	// What somebody left in the candidate is shown, and goes only when that is said.
-	require.NoError(t, other.EditConfig(t.Context(), netconf.EditConfig{Target: netconf.Candidate, Config: []byte(`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><location>half done</location></system>`)}))
+	require.NoError(
+		t,
+		other.EditConfig(
+			t.Context(),
+			netconf.EditConfig{
+				Target: netconf.Candidate,
+				Config: []byte(
+					`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><location>half done</location></system>`,
+				),
+			},
+		),
+	)
 	r.commit(n, time.Minute)
 	s = r.until(n, 20*time.Second, done)
 	assert.Contains(t, s.Reason, "its candidate holds someone's uncommitted edits")
@@ -421,7 +497,9 @@ func TestTwoServices(t *testing.T) {
 // client is somebody else's session on a device.
 func (r *room) client(name string) *netconf.Client {
 	r.t.Helper()
-	c, err := netconf.Dial(r.t.Context(), r.Devices[name].Address, netconf.DialOptions{Client: servicetest.Login(r.Devices[name])})
+	c, err := netconf.Dial(
+		r.t.Context(), r.Devices[name].Address, netconf.DialOptions{Client: servicetest.Login(r.Devices[name])},
+	)
 	require.NoError(r.t, err)
 	r.t.Cleanup(c.Abort)
 	return c

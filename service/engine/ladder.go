@@ -72,7 +72,10 @@ func (f form) write(ctx context.Context, s *fleet.Session, to netconf.Datastore,
 	defer cancel()
 	w := &markup.Writer{}
 	codec.Encode(w, s.Schema, f.all)
-	return s.Answered("the device refuses the configuration as a whole", "writing the configuration as a whole", s.CopyConfig(ctx, to, netconf.Source{Config: w.Bytes()}))
+	return s.Answered(
+		"the device refuses the configuration as a whole", "writing the configuration as a whole",
+		s.CopyConfig(ctx, to, netconf.Source{Config: w.Bytes()}),
+	)
 }
 
 // ladders remembers which form of an edit devices took last.
@@ -108,13 +111,18 @@ func (l *ladders) took(p place, form int) {
 
 // put writes what makes one configuration of another to a datastore, in the first
 // form that the device takes.
-func (h *deviceWorker) put(ctx context.Context, s *fleet.Session, to netconf.Datastore, d *diff.Difference, why purpose) error {
+func (h *deviceWorker) put(
+	ctx context.Context, s *fleet.Session, to netconf.Datastore, d *diff.Difference, why purpose,
+) error {
 	return h.putFrom(ctx, s, to, d, why, func() (*diff.Difference, error) { return h.startAgain(ctx, s, to, d) })
 }
 
 // putFrom is put where what a refused form may have left behind is cleared away as
 // again does it; it gives what is left to be done then.
-func (h *deviceWorker) putFrom(ctx context.Context, s *fleet.Session, to netconf.Datastore, d *diff.Difference, why purpose, again func() (*diff.Difference, error)) error {
+func (h *deviceWorker) putFrom(
+	ctx context.Context, s *fleet.Session, to netconf.Datastore, d *diff.Difference, why purpose,
+	again func() (*diff.Difference, error),
+) error {
 	list := forms(d, to, why)
 	var refusals []error
 	for n := min(h.run.e.ladders.of(h.at(d)), len(list)-1); n < len(list); n++ {
@@ -144,7 +152,10 @@ func (h *deviceWorker) putFrom(ctx context.Context, s *fleet.Session, to netconf
 		}
 	}
 	if len(refusals) > 1 {
-		return fmt.Errorf("%w (it was tried in %d forms; the last was refused with: %w)", refusals[0], len(refusals), refusals[len(refusals)-1])
+		return fmt.Errorf(
+			"%w (it was tried in %d forms; the last was refused with: %w)", refusals[0], len(refusals),
+			refusals[len(refusals)-1],
+		)
 	}
 	return errors.Join(refusals...)
 }
@@ -163,7 +174,9 @@ func refusesForm(err error) bool {
 }
 
 // startAgain gives what is left to be done after an edit was refused.
-func (h *deviceWorker) startAgain(ctx context.Context, s *fleet.Session, to netconf.Datastore, d *diff.Difference) (*diff.Difference, error) {
+func (h *deviceWorker) startAgain(
+	ctx context.Context, s *fleet.Session, to netconf.Datastore, d *diff.Difference,
+) (*diff.Difference, error) {
 	if to == netconf.Candidate {
 		if err := s.DiscardChanges(ctx); err != nil {
 			return nil, s.Wrap("discarding", err)
@@ -192,7 +205,9 @@ func (h *deviceWorker) climb(d, off *diff.Difference, to netconf.Datastore, why 
 // written puts into effect, or into the candidate, what makes one configuration of
 // another, and reads it back; an order that was not taken is written in the next
 // form.
-func (h *deviceWorker) written(ctx context.Context, s *fleet.Session, d *diff.Difference, why purpose) (off *diff.Difference, err error) {
+func (h *deviceWorker) written(
+	ctx context.Context, s *fleet.Session, d *diff.Difference, why purpose,
+) (off *diff.Difference, err error) {
 	for {
 		if err := h.put(ctx, s, netconf.Running, d, why); err != nil {
 			return nil, err

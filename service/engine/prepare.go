@@ -106,8 +106,11 @@ func foreignEdits(ctx context.Context, s *fleet.Session, running *tree.Node) err
 		return err
 	}
 	if d := diff.Compare(running, candidate); !d.Empty() {
-		return fmt.Errorf("its candidate holds %d uncommitted edits of someone else, first at %s, which a commit would put into effect; have them committed or discarded by whoever made them",
-			d.Count(), d.Items()[0].Path)
+		return fmt.Errorf(
+			"its candidate holds %d uncommitted edits of someone else, first at %s, which a commit would put into "+
+				"effect; have them committed or discarded by whoever made them",
+			d.Count(), d.Items()[0].Path,
+		)
 	}
 	return nil
 }
@@ -147,24 +150,36 @@ func lockOne(ctx context.Context, s *fleet.Session, ds netconf.Datastore) error 
 		// RFC 6241 section 7.5: a candidate that was changed and not committed is not
 		// locked; some name session 0, which is nobody's, for that.
 		msg = "its candidate holds someone's uncommitted edits"
-		next = fmt.Sprintf("nothing was touched; see them with: latch compare %s %s@candidate; discard them with: latch device clear-candidate %s", s.Device.Name, s.Device.Name, s.Device.Name)
+		next = fmt.Sprintf(
+			"nothing was touched; see them with: latch compare %s %s@candidate; discard them with: latch device "+
+				"clear-candidate %s",
+			s.Device.Name, s.Device.Name, s.Device.Name,
+		)
 	case netconf.Refused(err):
 		msg = s.Denied(ctx, ds, err)
 		next += fmt.Sprintf("; who is there: latch device sessions %s", s.Device.Name)
 	}
-	return &fleet.Error{Device: s.Device.Name, Address: s.Device.Address, Kind: fleet.Refusal, Msg: msg, Next: next, Err: err}
+	return &fleet.Error{
+		Device: s.Device.Name, Address: s.Device.Address, Kind: fleet.Refusal, Msg: msg, Next: next, Err: err,
+	}
 }
 
 // nobodyHolds reports whether a lock was denied on account of session 0.
 func nobodyHolds(err error) bool {
 	var errs netconf.RPCErrors
-	return errors.As(err, &errs) && slices.ContainsFunc(errs, func(e netconf.RPCError) bool { return e.Tag == "lock-denied" && e.SessionID() == "0" })
+	return errors.As(err, &errs) && slices.ContainsFunc(
+		errs, func(e netconf.RPCError) bool { return e.Tag == "lock-denied" && e.SessionID() == "0" },
+	)
 }
 
 // rebase puts the part's edits on what the device holds now.
 func (h *deviceWorker) rebase(s *schema.Schema, running *tree.Node) (*tree.Node, error) {
 	if moved := diff.Compare(h.former, running); h.exact && !moved.Empty() {
-		return nil, fmt.Errorf("the device moved on since the change was previewed: %d changes, first %s; nothing was touched: preview it again", moved.Count(), moved.Items()[0].Path)
+		return nil, fmt.Errorf(
+			"the device moved on since the change was previewed: %d changes, first %s; nothing was touched: "+
+				"preview it again",
+			moved.Count(), moved.Items()[0].Path,
+		)
 	}
 	result, conflicts := diff.Merge(h.former, h.mine, running)
 	result, _ = check.Settled(s, running, result)
@@ -176,16 +191,25 @@ func (h *deviceWorker) rebase(s *schema.Schema, running *tree.Node) (*tree.Node,
 				break
 			}
 			was, mine, theirs := c.Texts(show)
-			line := fmt.Sprintf("%s (it was %s, this change makes it %s, the device now has %s)", c.Path, was, mine, theirs)
+			line := fmt.Sprintf(
+				"%s (it was %s, this change makes it %s, the device now has %s)", c.Path, was, mine, theirs,
+			)
 			if c.Order != nil {
 				line = fmt.Sprintf("%s (%s)", c.Path, c.Why)
 			}
 			lines = append(lines, line)
 		}
-		return nil, fmt.Errorf("the device moved on since this was staged, and both changed the same: %s; nothing was touched: preview the change, take back or stage again what should hold", strings.Join(lines, "; "))
+		return nil, fmt.Errorf(
+			"the device moved on since this was staged, and both changed the same: %s; nothing was touched: preview "+
+				"the change, take back or stage again what should hold",
+			strings.Join(lines, "; "),
+		)
 	}
 	if diff.Compare(running.WithoutDefaults(), result.WithoutDefaults()).Empty() {
-		return nil, errors.New("the device already holds all of this (a value set to its default means what an unset one does); there is nothing to commit on it: take that part back")
+		return nil, errors.New(
+			"the device already holds all of this (a value set to its default means what an unset one does); there " +
+				"is nothing to commit on it: take that part back",
+		)
 	}
 	return result, nil
 }
@@ -262,7 +286,11 @@ func (h *deviceWorker) toCandidate(ctx context.Context, s *fleet.Session, d *dif
 			}
 			continue
 		}
-		return fmt.Errorf("the device took the edit but made something else of it, so it was not committed; against what was asked for:\n%s", off.Text(0))
+		return fmt.Errorf(
+			"the device took the edit but made something else of it, so it was not committed; against what was "+
+				"asked for:\n%s",
+			off.Text(0),
+		)
 	}
 }
 
@@ -281,9 +309,15 @@ func (h *deviceWorker) thereAndBack(ctx context.Context, s *fleet.Session, d *di
 		return h.put(ctx, s, netconf.Candidate, d, going)
 	}
 	for {
-		err := h.putFrom(ctx, s, netconf.Candidate, back, goingBack, func() (*diff.Difference, error) { return back, there() })
+		err := h.putFrom(
+			ctx, s, netconf.Candidate, back, goingBack, func() (*diff.Difference, error) { return back, there() },
+		)
 		if err != nil {
-			return fmt.Errorf("nothing was committed: the device takes the change and refuses what would take it back, and nobody but this service would: %w", err)
+			return fmt.Errorf(
+				"nothing was committed: the device takes the change and refuses what would take it back, and nobody "+
+					"but this service would: %w",
+				err,
+			)
 		}
 		got, err := s.Read(ctx, netconf.Candidate)
 		if err != nil {
@@ -294,7 +328,11 @@ func (h *deviceWorker) thereAndBack(ctx context.Context, s *fleet.Session, d *di
 			break
 		}
 		if !h.climb(back, off, netconf.Candidate, goingBack) {
-			return fmt.Errorf("nothing was committed: what would take the change back makes something else of the device than it was, and nobody but this service would take it back; against what it holds:\n%s", off.Text(0))
+			return fmt.Errorf(
+				"nothing was committed: what would take the change back makes something else of the device than it "+
+					"was, and nobody but this service would take it back; against what it holds:\n%s",
+				off.Text(0),
+			)
 		}
 		if err := there(); err != nil {
 			return err

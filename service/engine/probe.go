@@ -165,7 +165,9 @@ func (p *prober) program(ctx context.Context) (string, error) {
 		return "", err
 	}
 	cmd := exec.CommandContext(ctx, file, p.probe.Args...)
-	cmd.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin", "LANG=C.UTF-8", fmt.Sprintf("OAKEN_LATCH_CHANGE=%d", p.run.commit.Change)}
+	cmd.Env = []string{
+		"PATH=/usr/local/bin:/usr/bin:/bin", "LANG=C.UTF-8", fmt.Sprintf("OAKEN_LATCH_CHANGE=%d", p.run.commit.Change),
+	}
 	cmd.Dir = filepath.Dir(file)
 	cmd.WaitDelay = time.Second
 	var out limited
@@ -199,10 +201,16 @@ func (l *limited) Write(p []byte) (int, error) {
 // was started with may be run, whoever asks.
 func (e *Engine) programFile(name string) (string, error) {
 	if e.opt.Programs == "" {
-		return "", refusal.New(refusal.Forbidden, "start the service with --probe-programs DIR and put the program there", "this service runs no programs as probes")
+		return "", refusal.New(
+			refusal.Forbidden, "start the service with --probe-programs DIR and put the program there",
+			"this service runs no programs as probes",
+		)
 	}
 	if name != filepath.Base(name) || strings.HasPrefix(name, ".") {
-		return "", refusal.New(refusal.Invalid, "give the name of a file in "+e.opt.Programs, "%q is not the name of a probe program", name)
+		return "", refusal.New(
+			refusal.Invalid, "give the name of a file in "+e.opt.Programs, "%q is not the name of a probe program",
+			name,
+		)
 	}
 	// Whole, as the program is run in its own folder.
 	file, err := filepath.Abs(filepath.Join(e.opt.Programs, name))
@@ -211,7 +219,9 @@ func (e *Engine) programFile(name string) (string, error) {
 	}
 	st, err := os.Stat(file)
 	if err != nil || !st.Mode().IsRegular() || st.Mode().Perm()&0o111 == 0 {
-		return "", refusal.New(refusal.NotFound, "put it there, executable", "there is no program %s in %s", name, e.opt.Programs)
+		return "", refusal.New(
+			refusal.NotFound, "put it there, executable", "there is no program %s in %s", name, e.opt.Programs,
+		)
 	}
 	return file, nil
 }
@@ -223,7 +233,10 @@ func (e *Engine) checkProbes(ctx context.Context, probes []guard.Probe) error {
 	}
 	for _, p := range probes {
 		if p.Grace < 0 || p.Grace > MaxProbeGrace {
-			return refusal.New(refusal.Invalid, "", "probe %s: it may fail for up to %s at first, not for %s", p, MaxProbeGrace, p.Grace)
+			return refusal.New(
+				refusal.Invalid, "", "probe %s: it may fail for up to %s at first, not for %s", p, MaxProbeGrace,
+				p.Grace,
+			)
 		}
 		switch p.Kind {
 		case guard.ProbeTCP:
@@ -233,7 +246,9 @@ func (e *Engine) checkProbes(ctx context.Context, probes []guard.Probe) error {
 		case guard.ProbeState:
 			d, err := e.store.Device(ctx, store.Everything, p.Device)
 			if err != nil {
-				return refusal.New(refusal.NotFound, "list them with: latch devices", "probe %s: there is no device %q", p, p.Device)
+				return refusal.New(
+					refusal.NotFound, "list them with: latch devices", "probe %s: there is no device %q", p, p.Device,
+				)
 			}
 			s, err := e.fleet.Schema(ctx, d)
 			if err != nil {

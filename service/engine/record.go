@@ -36,23 +36,31 @@ var actions = map[guard.EventKind]string{
 	guard.Prepared: "commit.prepared", guard.PrepareFailed: "commit.prepare-failed", guard.Lapsed: "commit.lapsed",
 	guard.Applied: "commit.applied", guard.CommitRefused: "commit.refused", guard.CommitUnknown: "commit.unanswered",
 	guard.SessionLost: "commit.session-lost", guard.Seen: "device.seen", guard.NotReached: "device.not-reached",
-	guard.ProbePassed: "probe.passed", guard.ProbeFailed: "probe.failed", guard.TimerSet: "hold.timer-set", guard.TimerNotSet: "hold.timer-not-set",
-	guard.ConfirmTaken: "commit.confirmed", guard.ConfirmFailed: "commit.confirm-failed",
-	guard.CancelDone: "commit.cancelled", guard.RestoreDone: "commit.restored", guard.ReleaseDone: "commit.released",
-	guard.SettleDone: "commit.settled", guard.SayCommit: "commit.begin", guard.SayConfirm: "commit.confirm", guard.SayRevert: "commit.revert",
-	guard.SayUntil: "hold.move", guard.SayLeave: "commit.leave", guard.Tick: "hold.ended", guard.Restarted: "service.restarted",
+	guard.ProbePassed: "probe.passed", guard.ProbeFailed: "probe.failed", guard.TimerSet: "hold.timer-set",
+	guard.TimerNotSet: "hold.timer-not-set", guard.ConfirmTaken: "commit.confirmed",
+	guard.ConfirmFailed: "commit.confirm-failed", guard.CancelDone: "commit.cancelled",
+	guard.RestoreDone: "commit.restored", guard.ReleaseDone: "commit.released", guard.SettleDone: "commit.settled",
+	guard.SayCommit: "commit.begin", guard.SayConfirm: "commit.confirm", guard.SayRevert: "commit.revert",
+	guard.SayUntil: "hold.move", guard.SayLeave: "commit.leave", guard.Tick: "hold.ended",
+	guard.Restarted: "service.restarted",
 }
 
 // tell records an event, on the device it is about, and what it decided.
 func (r *run) tell(tx *audit.Tx, s step) error {
 	byProbes := s.now.Phase == guard.Asking && s.before.Phase != guard.Asking && s.ev.Kind != guard.SayConfirm
-	if s.ev.Kind != guard.Start && (s.ev.Kind != guard.Tick || !byProbes) { // the start is recorded with the commit itself
+	// the start is recorded with the commit itself
+	if s.ev.Kind != guard.Start && (s.ev.Kind != guard.Tick || !byProbes) {
 		if err := tx.Record(r.entry(s)); err != nil {
 			return err
 		}
 	}
 	if byProbes {
-		if err := tx.Record(ledger.Entry{Actor: audit.Service, Action: "commit.confirm", Change: r.commit.Change, Note: "every probe passes, and that was to confirm it"}); err != nil {
+		if err := tx.Record(
+			ledger.Entry{
+				Actor: audit.Service, Action: "commit.confirm", Change: r.commit.Change,
+				Note: "every probe passes, and that was to confirm it",
+			},
+		); err != nil {
 			return err
 		}
 	}
@@ -60,7 +68,10 @@ func (r *run) tell(tx *audit.Tx, s step) error {
 		if d.Stuck() && !s.before.Devices[i].Stuck() {
 			if err := tx.Record(ledger.Entry{
 				Actor: audit.Service, Action: "device.stuck", Change: r.commit.Change, Device: d.Name,
-				Note: fmt.Sprintf("it does not go back: %s; it is tried on, and may be left as it is with: latch leave %d %s", d.Said, r.commit.Change, d.Name),
+				Note: fmt.Sprintf(
+					"it does not go back: %s; it is tried on, and may be left as it is with: latch leave %d %s", d.Said,
+					r.commit.Change, d.Name,
+				),
 			}); err != nil {
 				return err
 			}
@@ -114,7 +125,8 @@ func (r *run) entry(s step) ledger.Entry {
 		e.Before, e.After = s.before.Deadline.UTC().Format(time.RFC3339), s.ev.Until.UTC().Format(time.RFC3339)
 	case guard.Tick:
 		if s.now.Phase != guard.Reverting {
-			e.Action, e.Note = "hold.ending", "goes back at "+s.now.Deadline.UTC().Format(time.RFC3339)+" unless it is confirmed"
+			e.Action, e.Note = "hold.ending", "goes back at "+s.now.Deadline.UTC().Format(time.RFC3339)+
+				" unless it is confirmed"
 		}
 	case guard.ProbePassed, guard.ProbeFailed:
 		p := s.now.Probes[s.ev.Probe]

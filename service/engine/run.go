@@ -55,7 +55,11 @@ func newRun(e *Engine, c store.Commit, workers []*deviceWorker) *run {
 	// Every device and probe has one action under way at most, so that nobody
 	// waits to be heard.
 	room := 64 + 4*len(workers) + len(c.Plan.Probes)
-	r := &run{e: e, commit: c, workers: workers, events: make(chan request, room), begun: make(chan struct{}), over: make(chan struct{}), turns: make(chan struct{}, cmp.Or(e.opt.Timing.AtOnce, DefaultTiming.AtOnce)), state: c.State, ahead: c.State, recorded: c.State, changed: make(chan struct{})}
+	r := &run{
+		e: e, commit: c, workers: workers, events: make(chan request, room), begun: make(chan struct{}),
+		over: make(chan struct{}), turns: make(chan struct{}, cmp.Or(e.opt.Timing.AtOnce, DefaultTiming.AtOnce)),
+		state: c.State, ahead: c.State, recorded: c.State, changed: make(chan struct{}),
+	}
 	for i, h := range workers {
 		h.run, h.keeper, h.noSave = r, c.Plan.Devices[i].Keeper, c.Plan.Devices[i].NoSave
 		h.queue = make(chan guard.Action, 16)
@@ -322,10 +326,11 @@ const retryJournal = 500 * time.Millisecond
 
 // writing is what is on its way to the disk.
 type writing struct {
-	done    chan error
-	state   guard.State // as it is once that is there
-	kept    int         // of the steps gathered it holds so many, from the first
-	dropped int         // it holds another, of that number, that was not followed, as the disk did not answer; 0 is none
+	done  chan error
+	state guard.State // as it is once that is there
+	kept  int         // of the steps gathered it holds so many, from the first
+	// it holds another, of that number, that was not followed, as the disk did not answer; 0 is none
+	dropped int
 }
 
 // untilDue gives a channel that is closed with another, or a little after a deadline, if there
@@ -398,7 +403,10 @@ func (r *run) landed(patience <-chan struct{}) error {
 		r.ill = err
 		if time.Since(r.told) > 30*time.Second {
 			r.told = time.Now()
-			r.e.slog.Error("the journal cannot be written: nothing is begun or kept until it can; what is to go back goes back", "change", r.commit.Change, "error", err)
+			r.e.slog.Error(
+				"the journal cannot be written: nothing is begun or kept until it can; what is to go back goes back",
+				"change", r.commit.Change, "error", err,
+			)
 		}
 		return err
 	}

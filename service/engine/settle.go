@@ -62,8 +62,13 @@ func (h *deviceWorker) settleOnce(ctx context.Context) (saved bool, found guard.
 		}
 		change = h.run.commit.Change
 		if found != guard.FoundResult {
-			return errors.Join(errors.New("read back after it was kept, its running is not what was committed: a restart or someone on the device changed it at this moment"),
-				h.run.e.history.NoteSaved(ctx, s, running))
+			return errors.Join(
+				errors.New(
+					"read back after it was kept, its running is not what was committed: a restart or someone on the "+
+						"device changed it at this moment",
+				),
+				h.run.e.history.NoteSaved(ctx, s, running),
+			)
 		}
 		if h.noSave || !s.Capabilities.Has(netconf.CapStartup) {
 			return h.run.e.history.NoteSaved(ctx, s, running)

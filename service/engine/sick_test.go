@@ -74,8 +74,12 @@ type sickRoom struct {
 
 // newSickRoom has devices of every guard, and its records on a disk that can fail.
 func newSickRoom(t *testing.T, disk *servicetest.Disk, names ...string) *sickRoom {
-	kinds := map[string]lab.Kind{router: lab.Full, quay: lab.NoPersist, "saltern-slip": lab.NoConfirm, "gannet-hall": lab.NoCandidate}
-	base := servicetest.NewAt(t, disk.Dir, func(s *lab.Spec) { s.Kind = kinds[strings.TrimSuffix(s.Name, "-2")] }, names...)
+	kinds := map[string]lab.Kind{
+		router: lab.Full, quay: lab.NoPersist, "saltern-slip": lab.NoConfirm, "gannet-hall": lab.NoCandidate,
+	}
+	base := servicetest.NewAt(
+		t, disk.Dir, func(s *lab.Spec) { s.Kind = kinds[strings.TrimSuffix(s.Name, "-2")] }, names...,
+	)
 	r := &sickRoom{soak{&room{base, t}, names}, disk}
 	r.Timing = engine.Timing{Effect: 300 * time.Millisecond, Pause: time.Second, Watch: time.Second}
 	r.Close()
@@ -112,7 +116,9 @@ func TestFullDiskAtEveryStep(t *testing.T) {
 }
 
 func (r *sickRoom) fullAt(k int, kill bool, whole *atomic.Int64) {
-	require.Eventually(r.t, func() bool { return r.Store.Check(r.t.Context()) == nil }, 90*time.Second, 100*time.Millisecond)
+	require.Eventually(
+		r.t, func() bool { return r.Store.Check(r.t.Context()) == nil }, 90*time.Second, 100*time.Millisecond,
+	)
 	was, value := map[string]string{}, fmt.Sprintf("full at %d", k)
 	var edits []string
 	for _, name := range r.names {
@@ -134,10 +140,15 @@ func (r *sickRoom) fullAt(k int, kill bool, whole *atomic.Int64) {
 		r.Close()
 		r.Open()
 	}
-	require.Eventually(r.t, func() bool { return r.allBack(was) }, 60*time.Second, 100*time.Millisecond, "step %d, killed %t: a device did not go back while the disk was full", k, kill)
+	require.Eventually(
+		r.t, func() bool { return r.allBack(was) }, 60*time.Second, 100*time.Millisecond,
+		"step %d, killed %t: a device did not go back while the disk was full", k, kill,
+	)
 	mend()
 	s := r.wait(n, int64(k))
-	require.Contains(r.t, []guard.Outcome{guard.Reverted, guard.Failed}, s.Outcome, "step %d, killed %t: %s", k, kill, s.Reason)
+	require.Contains(
+		r.t, []guard.Outcome{guard.Reverted, guard.Failed}, s.Outcome, "step %d, killed %t: %s", k, kill, s.Reason,
+	)
 	require.True(r.t, r.allBack(was))
 	list, err := r.Store.JournalOf(r.t.Context(), c.ID)
 	require.NoError(r.t, err)
@@ -153,7 +164,9 @@ func (r *sickRoom) sickly(seed int64) string {
 		was[name] = r.Value(name, contact)
 		edits = append(edits, name+" "+contact+" "+value)
 	}
-	require.Eventually(r.t, func() bool { return r.Store.Check(r.t.Context()) == nil }, 90*time.Second, 100*time.Millisecond)
+	require.Eventually(
+		r.t, func() bool { return r.Store.Check(r.t.Context()) == nil }, 90*time.Second, 100*time.Millisecond,
+	)
 	n := r.stage(edits...)
 	began := time.Now()
 	const hold = 10 * time.Second
@@ -229,7 +242,10 @@ func (r *sickRoom) sickly(seed int64) string {
 			want = r.Value(name, contact)
 		}
 		if got := r.Value(name, contact); got != want || r.Devices[name].Pending() {
-			r.t.Errorf("seed %d: %s, %s (%s) is said, and %s holds %q, pending %t: %+v", seed, how, s.Outcome, s.Reason, name, got, r.Devices[name].Pending(), s)
+			r.t.Errorf(
+				"seed %d: %s, %s (%s) is said, and %s holds %q, pending %t: %+v", seed, how, s.Outcome, s.Reason, name,
+				got, r.Devices[name].Pending(), s,
+			)
 		}
 	}
 	c, err := r.Store.Change(r.t.Context(), n)

@@ -162,7 +162,10 @@ func (r *soak) schedule(seed int64) guard.Outcome {
 			want = r.Value(name, contact)
 		}
 		if got := r.Value(name, contact); got != want || r.Devices[name].Pending() {
-			r.t.Errorf("seed %d: %s (%s) is said, and %s of kind %q holds %q, pending %t: %+v", seed, s.Outcome, s.Reason, name, r.Devices[name].Spec.Kind, got, r.Devices[name].Pending(), s)
+			r.t.Errorf(
+				"seed %d: %s (%s) is said, and %s of kind %q holds %q, pending %t: %+v", seed, s.Outcome, s.Reason,
+				name, r.Devices[name].Spec.Kind, got, r.Devices[name].Pending(), s,
+			)
 		}
 	}
 	c, err := r.Store.Change(r.t.Context(), n)
@@ -177,7 +180,12 @@ func (r *soak) orders(rnd *rand.Rand) order.Order {
 		o.Waves = [][]string{{r.names[rnd.IntN(len(r.names))]}}
 	}
 	if rnd.IntN(3) == 0 {
-		o.Probes = []guard.Probe{{Kind: guard.ProbeState, Device: r.names[0], Path: "/interfaces/interface=port1/oper-status", Want: "up", Grace: time.Second}}
+		o.Probes = []guard.Probe{
+			{
+				Kind: guard.ProbeState, Device: r.names[0], Path: "/interfaces/interface=port1/oper-status", Want: "up",
+				Grace: time.Second,
+			},
+		}
 	}
 	if rnd.IntN(6) == 0 {
 		o.Ahead = time.Minute
@@ -215,7 +223,11 @@ func (r *soak) faults(rnd *rand.Rand) (calm func()) {
 				time.AfterFunc(time.Duration(own.IntN(4000))*time.Millisecond, func() { d.Cut(false) })
 				return lab.Fault{}
 			}
-			return lab.Fault{Refuse: netconf.RPCErrors{{Type: "application", Tag: "operation-failed", Message: "out of rope at " + op.Name.Local}}}
+			return lab.Fault{
+				Refuse: netconf.RPCErrors{
+					{Type: "application", Tag: "operation-failed", Message: "out of rope at " + op.Name.Local},
+				},
+			}
 		})
 	}
 	return func() {
@@ -228,7 +240,9 @@ func (r *soak) faults(rnd *rand.Rand) (calm func()) {
 
 // speak says words to the commit until it is over.
 func (r *soak) speak(n int64, rnd *rand.Rand, over <-chan struct{}) {
-	kinds := []guard.EventKind{guard.SayConfirm, guard.SayConfirm, guard.SayConfirm, guard.SayRevert, guard.SayUntil, guard.SayCommit}
+	kinds := []guard.EventKind{
+		guard.SayConfirm, guard.SayConfirm, guard.SayConfirm, guard.SayRevert, guard.SayUntil, guard.SayCommit,
+	}
 	silent := rnd.IntN(5) == 0
 	for {
 		select {
@@ -236,7 +250,10 @@ func (r *soak) speak(n int64, rnd *rand.Rand, over <-chan struct{}) {
 			return
 		case <-time.After(time.Duration(200+rnd.IntN(1500)) * time.Millisecond):
 		}
-		word := guard.Event{Kind: kinds[rnd.IntN(len(kinds))], By: "mara", Until: time.Now().UTC().Add(time.Duration(4+rnd.IntN(10)) * time.Second)}
+		word := guard.Event{
+			Kind: kinds[rnd.IntN(len(kinds))], By: "mara",
+			Until: time.Now().UTC().Add(time.Duration(4+rnd.IntN(10)) * time.Second),
+		}
 		s, _, running := r.Engine.Status(n)
 		odd := slices.IndexFunc(s.Devices, func(d guard.Device) bool { return d.Odd })
 		switch {

@@ -23,7 +23,10 @@ func TestOtherSoftwareDuringHold(t *testing.T) {
 		modules []string
 		factory func([]byte) []byte
 	}{
-		{"with more modules", []string{"ietf-access-control-list", "oaken-lab-zones"}, func(b []byte) []byte { return b }},
+		{
+			"with more modules", []string{"ietf-access-control-list", "oaken-lab-zones"},
+			func(b []byte) []byte { return b },
+		},
 		{"with one less", nil, func(b []byte) []byte { return acls.ReplaceAll(b, nil) }},
 	} {
 		t.Run(c.what, func(t *testing.T) {

@@ -59,7 +59,10 @@ func (h *deviceWorker) stillPrepared(ctx context.Context, s *fleet.Session) erro
 		return err
 	}
 	if d := diff.Compare(base, running); !d.Empty() {
-		return fmt.Errorf("the device moved on since it was prepared, first at %s; nothing was touched: prepare again", d.Items()[0].Path)
+		return fmt.Errorf(
+			"the device moved on since it was prepared, first at %s; nothing was touched: prepare again",
+			d.Items()[0].Path,
+		)
 	}
 	if direct(s) {
 		return nil
@@ -69,7 +72,10 @@ func (h *deviceWorker) stillPrepared(ctx context.Context, s *fleet.Session) erro
 		return err
 	}
 	if d := diff.Compare(result.WithoutDefaults(), candidate.WithoutDefaults()); !d.Empty() {
-		return fmt.Errorf("its candidate is no longer what was prepared, first at %s; nothing was touched: prepare again", d.Items()[0].Path)
+		return fmt.Errorf(
+			"its candidate is no longer what was prepared, first at %s; nothing was touched: prepare again",
+			d.Items()[0].Path,
+		)
 	}
 	return nil
 }
@@ -130,7 +136,12 @@ func (h *deviceWorker) lookOnce(ctx context.Context, a guard.Action) guard.Event
 	}
 	ev := guard.Event{Kind: guard.Seen, Found: h.classify(s.Schema, running)}
 	if ev.Found == guard.FoundResult && !arrived {
-		return missed(fmt.Errorf("%s holds the change and answers at %s, but not at %s, where the change moves it to", h.name, s.Device.Address, h.movesTo))
+		return missed(
+			fmt.Errorf(
+				"%s holds the change and answers at %s, but not at %s, where the change moves it to", h.name,
+				s.Device.Address, h.movesTo,
+			),
+		)
 	}
 	if a.Lock {
 		ev.Pending = lockTells(ctx, s)
@@ -138,7 +149,10 @@ func (h *deviceWorker) lookOnce(ctx context.Context, a guard.Action) guard.Event
 	if ev.Found == guard.FoundBase {
 		// What was read is what the device went back to: keep it.
 		if err := h.run.e.history.WentBack(ctx, s, running, h.run.commit.Change, h.run.commit.Actor); store.Sick(err) {
-			h.run.e.slog.Error("what a device went back to could not be kept", "change", h.run.commit.Change, "device", h.name, "error", err)
+			h.run.e.slog.Error(
+				"what a device went back to could not be kept", "change", h.run.commit.Change, "device", h.name,
+				"error", err,
+			)
 		} else if err != nil {
 			return missed(err)
 		}
@@ -190,7 +204,12 @@ func (h *deviceWorker) undisturbed(ctx context.Context, s *fleet.Session, runnin
 			return s.Wrap("locking the candidate", err)
 		case heldBySomebody(ctx, s, netconf.Candidate):
 			// Others may not commit what one has locked (RFC 6241 section 8.3.5.2).
-			return errors.New(s.Denied(ctx, netconf.Candidate, err) + ", so that it cannot be confirmed; have them let it go, then confirm again; until then it can be extended and reverted")
+			return errors.New(
+				s.Denied(
+					ctx, netconf.Candidate, err,
+				) + ", so that it cannot be confirmed; have them let it go, then confirm again; until then it can be " +
+					"extended and reverted",
+			)
 		}
 	}
 	return foreignEdits(ctx, s, running)
@@ -304,7 +323,10 @@ func (h *deviceWorker) beside(ctx context.Context, s *fleet.Session, running *tr
 		return
 	}
 	if err := h.run.e.history.Beside(ctx, s, result, running, h.run.commit.Change, h.run.commit.Actor); err != nil {
-		h.run.e.slog.Error("what somebody else changed during a hold could not be kept", "device", h.name, "change", h.run.commit.Change, "error", err)
+		h.run.e.slog.Error(
+			"what somebody else changed during a hold could not be kept", "device", h.name, "change",
+			h.run.commit.Change, "error", err,
+		)
 	}
 }
 

@@ -62,7 +62,9 @@ func (e *Engine) candidateSays(ctx context.Context, s *fleet.Session, d *diff.Di
 	}
 	vctx, cancel := context.WithTimeout(ctx, operation)
 	defer cancel()
-	if said, err := objection(s.Wrap("validating", s.Validate(vctx, netconf.Source{Datastore: netconf.Candidate}))); said != "" || err != nil {
+	if said, err := objection(
+		s.Wrap("validating", s.Validate(vctx, netconf.Source{Datastore: netconf.Candidate})),
+	); said != "" || err != nil {
 		return said, err
 	}
 	got, err := s.Read(ctx, netconf.Candidate)

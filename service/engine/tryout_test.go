@@ -40,7 +40,11 @@ func TestTryOutOnEveryKind(t *testing.T) {
 			}
 			d.OnOperation(func(op *markup.Element) lab.Fault {
 				if op.Name.Local == "edit-config" {
-					return lab.Fault{Refuse: netconf.RPCError{Type: "application", Tag: "operation-failed", Severity: "error", Message: "not on a Monday"}}
+					return lab.Fault{
+						Refuse: netconf.RPCError{
+							Type: "application", Tag: "operation-failed", Severity: "error", Message: "not on a Monday",
+						},
+					}
 				}
 				return lab.Fault{}
 			})
@@ -51,7 +55,9 @@ func TestTryOutOnEveryKind(t *testing.T) {
 				assert.NotEmpty(t, no.Blocker())
 			}
 			// It goes away in the middle: that is no verdict.
-			d.OnOperation(func(op *markup.Element) lab.Fault { return lab.Fault{DropBefore: op.Name.Local == "edit-config"} })
+			d.OnOperation(
+				func(op *markup.Element) lab.Fault { return lab.Fault{DropBefore: op.Name.Local == "edit-config"} },
+			)
 			if v.Tried {
 				lost := ask()
 				assert.False(t, lost.Tried)
@@ -60,7 +66,10 @@ func TestTryOutOnEveryKind(t *testing.T) {
 			}
 			d.OnOperation(nil)
 			assert.Equal(t, before, d.Running().Digest())
-			require.Eventually(t, func() bool { again := ask(); return again.Tried == v.Tried }, 90*time.Second, 200*time.Millisecond, "no lock stays")
+			require.Eventually(
+				t, func() bool { again := ask(); return again.Tried == v.Tried }, 90*time.Second, 200*time.Millisecond,
+				"no lock stays",
+			)
 			_, _, err := r.Desk.Preview(t.Context(), servicetest.Mara, n, desk.Options{})
 			require.NoError(t, err)
 			r.commit(n, time.Minute)
@@ -79,10 +88,23 @@ func TestTryOutLeavesOthersAlone(t *testing.T) {
 	t.Parallel()
 	r := newRoom(t, router)
 	n := r.stage(router + " " + contact + " tried")
-	other, err := netconf.Dial(t.Context(), r.Devices[router].Address, netconf.DialOptions{Client: servicetest.Login(r.Devices[router])})
+	other, err := netconf.Dial(
+		t.Context(), r.Devices[router].Address, netconf.DialOptions{Client: servicetest.Login(r.Devices[router])},
+	)
 	require.NoError(t, err)
 	t.Cleanup(other.Abort)
-	require.NoError(t, other.EditConfig(t.Context(), netconf.EditConfig{Target: netconf.Candidate, Config: []byte(`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><location>theirs</location></system>`)}))
+	require.NoError(
+		t,
+		other.EditConfig(
+			t.Context(),
+			netconf.EditConfig{
+				Target: netconf.Candidate,
+				Config: []byte(
+					`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><location>theirs</location></system>`,
+				),
+			},
+		),
+	)
 	list, _, err := r.Desk.Preview(t.Context(), servicetest.Mara, n, desk.Options{TryOut: true})
 	require.NoError(t, err)
 	assert.False(t, list[0].Tried)

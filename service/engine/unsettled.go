@@ -38,7 +38,10 @@ type Unsettled struct {
 }
 
 func nothingToSettle(c store.Change) error {
-	return refusal.New(refusal.Conflict, fmt.Sprintf("see how it stands with: latch show %d", c.Number), "change %d is %s: there is nothing to settle", c.Number, c.State)
+	return refusal.New(
+		refusal.Conflict, fmt.Sprintf("see how it stands with: latch show %d", c.Number),
+		"change %d is %s: there is nothing to settle", c.Number, c.State,
+	)
 }
 
 // Unsettled reads the devices of a change that is unsettled.
@@ -164,13 +167,24 @@ func (e *Engine) Settle(ctx context.Context, by string, c store.Change, devices 
 	for _, u := range now {
 		switch {
 		case u.Settled != nil:
-			return refusal.New(refusal.Conflict, "", "%s is settled already: %s, by %s", u.Device.Name, u.Settled.Standing, u.Settled.Actor)
+			return refusal.New(
+				refusal.Conflict, "", "%s is settled already: %s, by %s", u.Device.Name, u.Settled.Standing,
+				u.Settled.Actor,
+			)
 		case u.Err != nil:
 			return u.Err
 		case u.Found == guard.FoundResult && e.log.Now().Before(u.Until):
-			return refusal.New(refusal.Conflict, "look again then", "%s holds the change, and does not tell whether its own timer still runs: by what is on record it may until %s", u.Device.Name, u.Until.UTC().Format(time.RFC3339))
+			return refusal.New(
+				refusal.Conflict, "look again then",
+				"%s holds the change, and does not tell whether its own timer still runs: by what is on record it "+
+					"may until %s",
+				u.Device.Name, u.Until.UTC().Format(time.RFC3339),
+			)
 		case u.Pending == guard.IsPending:
-			return refusal.New(refusal.Conflict, "wait until its own timer has gone off, then look again", "%s has a confirmed commit pending: what it holds now is not for good", u.Device.Name)
+			return refusal.New(
+				refusal.Conflict, "wait until its own timer has gone off, then look again",
+				"%s has a confirmed commit pending: what it holds now is not for good", u.Device.Name,
+			)
 		}
 	}
 	for _, u := range now {
@@ -184,7 +198,12 @@ func (e *Engine) Settle(ctx context.Context, by string, c store.Change, devices 
 			if err := tx.Settle(commit.ID, v); err != nil {
 				return fmt.Errorf("%s: %w", u.Device.Name, err)
 			}
-			if err := tx.Record(ledger.Entry{Actor: by, Action: "device.settle", Change: c.Number, Device: u.Device.Name, After: v.Standing, Note: holdsText[u.Found]}); err != nil {
+			if err := tx.Record(
+				ledger.Entry{
+					Actor: by, Action: "device.settle", Change: c.Number, Device: u.Device.Name, After: v.Standing,
+					Note: holdsText[u.Found],
+				},
+			); err != nil {
 				return err
 			}
 			if err := moved(tx, by, c.Number, u.Device, v.Standing); err != nil {
@@ -204,7 +223,8 @@ func (e *Engine) Settle(ctx context.Context, by string, c store.Change, devices 
 }
 
 var holdsText = map[guard.Found]string{
-	guard.FoundBase: "it holds its former configuration", guard.FoundResult: "it holds the change", guard.FoundOther: "it holds neither its former configuration nor the change",
+	guard.FoundBase: "it holds its former configuration", guard.FoundResult: "it holds the change",
+	guard.FoundOther: "it holds neither its former configuration nor the change",
 }
 
 // kept makes a revision of what a device was found to hold.
@@ -238,7 +258,11 @@ func moved(tx *audit.Tx, by string, change int64, d store.Device, standing strin
 	if err := tx.SetAddress(d.ID, address, seenAs); err != nil {
 		return err
 	}
-	return tx.Record(ledger.Entry{Actor: by, Action: "device.address", Change: change, Device: d.Name, Before: d.Address, After: address})
+	return tx.Record(
+		ledger.Entry{
+			Actor: by, Action: "device.address", Change: change, Device: d.Name, Before: d.Address, After: address,
+		},
+	)
 }
 
 // ended gives the end of a change whose devices are all settled.

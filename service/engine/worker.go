@@ -160,7 +160,10 @@ func (h *deviceWorker) act(ctx context.Context, a guard.Action) guard.Event {
 	case guard.DoCancel:
 		return outcome(guard.CancelDone, guard.CancelDone, h.cancel(ctx))
 	case guard.DoRestore:
-		return outcome(guard.RestoreDone, guard.RestoreDone, h.inNewSession(ctx, "writing the former configuration back", h.restore))
+		return outcome(
+			guard.RestoreDone, guard.RestoreDone,
+			h.inNewSession(ctx, "writing the former configuration back", h.restore),
+		)
 	case guard.DoRelease:
 		return outcome(guard.ReleaseDone, guard.ReleaseDone, h.release(ctx))
 	case guard.DoSettle:
@@ -172,7 +175,8 @@ func (h *deviceWorker) act(ctx context.Context, a guard.Action) guard.Event {
 func outcome(good, bad guard.EventKind, err error) guard.Event {
 	if err != nil {
 		// Locks and what others do meanwhile come and go: no answer to what was asked.
-		passing := netconf.Tagged(err, "lock-denied") || netconf.Tagged(err, "in-use") || netconf.Tagged(err, "resource-denied")
+		passing := netconf.Tagged(err, "lock-denied") || netconf.Tagged(err, "in-use") ||
+			netconf.Tagged(err, "resource-denied")
 		return guard.Event{Kind: bad, Err: brief(err), Refused: netconf.Refused(err) && !passing}
 	}
 	return guard.Event{Kind: good}
@@ -201,7 +205,10 @@ func (h *deviceWorker) trees(by *schema.Schema) (base, result *tree.Node) {
 	base, err := read(h.schema, by, h.base)
 	result, rerr := read(h.schema, by, h.result)
 	if err = errors.Join(err, rerr); err != nil {
-		h.run.e.slog.Error("what a device held cannot be read by the modules that it has now", "change", h.run.commit.Change, "device", h.name, "error", err)
+		h.run.e.slog.Error(
+			"what a device held cannot be read by the modules that it has now", "change", h.run.commit.Change, "device",
+			h.name, "error", err,
+		)
 		return h.base, h.result
 	}
 	h.base, h.result, h.schema = base, result, by
@@ -217,7 +224,9 @@ func read(was, by *schema.Schema, n *tree.Node) (*tree.Node, error) {
 const operation = 45 * time.Second
 
 // inNewSession does something in a session of its own.
-func (h *deviceWorker) inNewSession(ctx context.Context, doing string, f func(context.Context, *fleet.Session) error) error {
+func (h *deviceWorker) inNewSession(
+	ctx context.Context, doing string, f func(context.Context, *fleet.Session) error,
+) error {
 	ctx, cancel := context.WithTimeout(ctx, operation)
 	defer cancel()
 	s, err := h.run.e.fleet.Dial(ctx, store.Everything, h.name)
@@ -337,7 +346,9 @@ func (h *deviceWorker) letGo() {
 
 // inAsked does something in the session of the last look before a confirm, or
 // where that is gone, in a new one. fresh says which.
-func (h *deviceWorker) inAsked(ctx context.Context, doing string, f func(ctx context.Context, s *fleet.Session, fresh bool) error) error {
+func (h *deviceWorker) inAsked(
+	ctx context.Context, doing string, f func(ctx context.Context, s *fleet.Session, fresh bool) error,
+) error {
 	h.mu.Lock()
 	s := h.asked
 	h.mu.Unlock()

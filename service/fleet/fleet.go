@@ -77,7 +77,8 @@ type Fleet struct {
 // New gives the fleet over a store.
 func New(s *store.Store, log *audit.Log, sealer *access.Sealer) *Fleet {
 	return &Fleet{
-		store: s, log: log, sealer: sealer, schemas: map[string]*schema.Schema{}, learners: map[string]*sync.Mutex{}, Recent: newRecent(),
+		store: s, log: log, sealer: sealer, schemas: map[string]*schema.Schema{}, learners: map[string]*sync.Mutex{},
+		Recent:    newRecent(),
 		listeners: listeners{own: map[string][]ownSession{}, on: map[string]listening{}, told: map[string][]Heard{}},
 	}
 }
@@ -95,7 +96,10 @@ type NewDevice struct {
 // Add adds a device to the inventory. It is not contacted.
 func (f *Fleet) Add(ctx context.Context, by string, n NewDevice) error {
 	if !deviceName.MatchString(n.Name) {
-		return refusal.New(refusal.Invalid, "use 1 to 63 letters, digits, dots, dashes or underscores", "%q is no name for a device", n.Name)
+		return refusal.New(
+			refusal.Invalid, "use 1 to 63 letters, digits, dots, dashes or underscores", "%q is no name for a device",
+			n.Name,
+		)
 	}
 	d := store.Device{Name: n.Name, Site: n.Site, Role: n.Role, SeenAs: n.SeenAs, Added: f.log.Now(), AddedBy: by}
 	if err := f.wayIn(&d, n); err != nil {
@@ -105,14 +109,19 @@ func (f *Fleet) Add(ctx context.Context, by string, n NewDevice) error {
 		if err := tx.AddDevice(d); err != nil {
 			return fmt.Errorf("device %s: %w", n.Name, err)
 		}
-		return tx.Record(ledger.Entry{Actor: by, Action: "device.add", Device: n.Name, Note: n.Account + "@" + n.Address})
+		return tx.Record(
+			ledger.Entry{Actor: by, Action: "device.add", Device: n.Name, Note: n.Account + "@" + n.Address},
+		)
 	})
 }
 
 // wayIn sets how a device is reached, checked as far as can be without it.
 func (f *Fleet) wayIn(d *store.Device, n NewDevice) error {
 	if host, port, err := net.SplitHostPort(n.Address); err != nil || host == "" || port == "" {
-		return refusal.New(refusal.Invalid, "write it as HOST:PORT, e.g. 192.0.2.11:830 or [2001:db8::11]:830", "%s: %q is no address", d.Name, n.Address)
+		return refusal.New(
+			refusal.Invalid, "write it as HOST:PORT, e.g. 192.0.2.11:830 or [2001:db8::11]:830", "%s: %q is no address",
+			d.Name, n.Address,
+		)
 	}
 	if n.Account == "" {
 		return refusal.New(refusal.Invalid, "", "%s: the account on the device is missing", d.Name)
@@ -122,7 +131,10 @@ func (f *Fleet) wayIn(d *store.Device, n NewDevice) error {
 	if n.PrivateKey != "" {
 		d.Auth, secret = "key", n.PrivateKey
 		if _, err := ssh.ParsePrivateKey([]byte(secret)); err != nil {
-			return refusal.New(refusal.Invalid, "give one in OpenSSH or PEM form without a passphrase", "%s: the private key cannot be read: %v", d.Name, err)
+			return refusal.New(
+				refusal.Invalid, "give one in OpenSSH or PEM form without a passphrase",
+				"%s: the private key cannot be read: %v", d.Name, err,
+			)
 		}
 	}
 	if secret == "" {
@@ -147,7 +159,12 @@ func (f *Fleet) Replace(ctx context.Context, by string, d store.Device, n NewDev
 		if err := tx.Replace(d); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: by, Action: "device.replace", Device: d.Name, Before: was, After: d.Account + "@" + d.Address, Note: note})
+		return tx.Record(
+			ledger.Entry{
+				Actor: by, Action: "device.replace", Device: d.Name, Before: was, After: d.Account + "@" + d.Address,
+				Note: note,
+			},
+		)
 	})
 }
 
@@ -213,7 +230,9 @@ func (f *Fleet) note(ctx context.Context, d store.Device, err error) {
 	case trouble == "" && d.Trouble != "":
 		slog.Info("a device is well again", "device", d.Name, "address", d.Address)
 	}
-	if err := f.store.Write(ctx, func(tx *store.Tx) error { return tx.SetContact(d.ID, f.log.Now(), trouble) }); err != nil {
+	if err := f.store.Write(
+		ctx, func(tx *store.Tx) error { return tx.SetContact(d.ID, f.log.Now(), trouble) },
+	); err != nil {
 		slog.Error("how a contact with a device went could not be kept", "device", d.Name, "error", err)
 	}
 }
@@ -260,8 +279,12 @@ func (f *Fleet) dial(ctx context.Context, d store.Device, sign time.Duration) (*
 
 func (f *Fleet) dialOne(ctx context.Context, d store.Device, sign time.Duration) (*Session, error) {
 	if len(d.Secret) == 0 {
-		return nil, &Error{d.Name, d.Address, BadLogin, "there is no password or key for it: it was rebuilt from an archive, which holds none",
-			"give it one with: latch device replace " + d.Name + " --address " + d.Address + " --user " + d.Account, nil}
+		return nil, &Error{
+			d.Name, d.Address, BadLogin,
+			"there is no password or key for it: it was rebuilt from an archive, which holds none",
+			"give it one with: latch device replace " + d.Name + " --address " + d.Address + " --user " + d.Account,
+			nil,
+		}
 	}
 	if d.HostKey == "" {
 		return nil, &Error{d.Name, d.Address, HostKey, "its host key has not been accepted yet",
@@ -273,7 +296,9 @@ func (f *Fleet) dialOne(ctx context.Context, d store.Device, sign time.Duration)
 	}
 	// Some SSH servers take a password only as the answer to a question
 	// (keyboard-interactive, RFC 4256).
-	auth := []ssh.AuthMethod{ssh.Password(string(secret)), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+	auth := []ssh.AuthMethod{ssh.Password(string(secret)), ssh.KeyboardInteractive(func(
+		_, _ string, questions []string, _ []bool,
+	) ([]string, error) {
 		answers := make([]string, len(questions))
 		for i := range answers {
 			answers[i] = string(secret)
@@ -283,7 +308,9 @@ func (f *Fleet) dialOne(ctx context.Context, d store.Device, sign time.Duration)
 	if d.Auth == "key" {
 		signer, err := ssh.ParsePrivateKey(secret)
 		if err != nil {
-			return nil, &Error{d.Name, d.Address, BadLogin, "the kept private key cannot be read", "add the device again", err}
+			return nil, &Error{
+				d.Name, d.Address, BadLogin, "the kept private key cannot be read", "add the device again", err,
+			}
 		}
 		auth = []ssh.AuthMethod{ssh.PublicKeys(signer)}
 	}
@@ -293,7 +320,9 @@ func (f *Fleet) dialOne(ctx context.Context, d store.Device, sign time.Duration)
 			User: d.Account, Auth: auth,
 			HostKeyCallback: check.Callback, HostKeyAlgorithms: check.Algorithms(),
 		},
-		Timeout: dialTimeout, Keepalive: sign, NETCONF: netconf.ClientOptions{Traffic: &f.Traffic, Notify: func(n netconf.Notification) { f.heard(d, n) }},
+		Timeout: dialTimeout, Keepalive: sign, NETCONF: netconf.ClientOptions{
+			Traffic: &f.Traffic, Notify: func(n netconf.Notification) { f.heard(d, n) },
+		},
 	})
 	if err != nil {
 		return nil, f.explain(d, check, err)
@@ -314,8 +343,12 @@ func (f *Fleet) explain(d store.Device, check *hostkey.Check, err error) error {
 	switch {
 	case check.Other != "":
 		e.Kind = HostKey
-		e.Msg = fmt.Sprintf("its host key is not the one that was accepted: accepted %s, shown now %s", hostkey.Fingerprint(d.HostKey), check.Other)
-		e.Next = "nothing was sent; if the device was replaced or reset, check the new key at its console and accept it with: latch device trust " + d.Name
+		e.Msg = fmt.Sprintf(
+			"its host key is not the one that was accepted: accepted %s, shown now %s", hostkey.Fingerprint(d.HostKey),
+			check.Other,
+		)
+		e.Next = "nothing was sent; if the device was replaced or reset, check the new key at its console and accept " +
+			"it with: latch device trust " + d.Name
 	case strings.Contains(err.Error(), "unable to authenticate"):
 		e.Kind = BadLogin
 		e.Msg = fmt.Sprintf("it does not accept account %s with the kept %s", d.Account, d.Auth)
@@ -380,7 +413,10 @@ func (s *Session) Read(ctx context.Context, from netconf.Datastore) (*tree.Node,
 		return n, len(data.Raw), nil
 	})
 	if err != nil {
-		return nil, &Error{s.Device.Name, s.Device.Address, Protocol, fmt.Sprintf("reading %s: its answer is no configuration: %v", from, err), "", err}
+		return nil, &Error{
+			s.Device.Name, s.Device.Address, Protocol,
+			fmt.Sprintf("reading %s: its answer is no configuration: %v", from, err), "", err,
+		}
 	}
 	return n, nil
 }

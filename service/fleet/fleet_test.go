@@ -38,7 +38,10 @@ func (d *talker) Operate(_ *netconf.Session, op *markup.Element) ([]byte, error)
 	case "get":
 		return []byte(`<data xmlns="` + netconf.BaseNS + `">` + d.get + `</data>`), nil
 	case "get-config":
-		return []byte(`<data xmlns="` + netconf.BaseNS + `"><top xmlns="urn:top"><a>1</a><more xmlns="urn:unknown">kept</more></top></data>`), nil
+		return []byte(
+			`<data xmlns="` + netconf.BaseNS +
+				`"><top xmlns="urn:top"><a>1</a><more xmlns="urn:unknown">kept</more></top></data>`,
+		), nil
 	case "get-schema":
 		name, version := op.Find("identifier").Value(), op.Find("version").Value()
 		d.asked = append(d.asked, name+"@"+version)
@@ -59,7 +62,13 @@ func (d *talker) Operate(_ *netconf.Session, op *markup.Element) ([]byte, error)
 // serve runs a talker over SSH that takes any password and gives its address.
 func serve(t *testing.T, d *talker, caps ...string) string {
 	t.Helper()
-	return serveSSH(t, d, &ssh.ServerConfig{PasswordCallback: func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) { return nil, nil }}, caps...)
+	return serveSSH(
+		t, d,
+		&ssh.ServerConfig{
+			PasswordCallback: func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) { return nil, nil },
+		},
+		caps...,
+	)
 }
 
 func serveSSH(t *testing.T, d *talker, cfg *ssh.ServerConfig, caps ...string) string {
@@ -82,7 +91,9 @@ func newFleet(t *testing.T) (*Fleet, *store.Store) {
 
 func (f *Fleet) adopt(t *testing.T, name, address string) {
 	t.Helper()
-	require.NoError(t, f.Add(t.Context(), "mara", NewDevice{Name: name, Address: address, Account: "u", Password: "password"}))
+	require.NoError(
+		t, f.Add(t.Context(), "mara", NewDevice{Name: name, Address: address, Account: "u", Password: "password"}),
+	)
 	key, err := f.ScanHostKey(t.Context(), store.Everything, name)
 	require.NoError(t, err)
 	_, err = f.Trust(t.Context(), store.Everything, "mara", name, key.Fingerprint)
@@ -114,8 +125,16 @@ func TestModuleDiscovery(t *testing.T) {
 		extra bool
 	}{
 		{"hello", []string{"urn:top?module=top&features=extra"}, "", true},
-		{"library of RFC 7895", []string{"urn:ietf:params:netconf:capability:yang-library:1.0?revision=2016-06-21&module-set-id=1"}, library, true},
-		{"library of RFC 8525", []string{"urn:ietf:params:netconf:capability:yang-library:1.1?revision=2019-01-04&content-id=1"}, newLibrary, true},
+		{
+			"library of RFC 7895",
+			[]string{"urn:ietf:params:netconf:capability:yang-library:1.0?revision=2016-06-21&module-set-id=1"},
+			library, true,
+		},
+		{
+			"library of RFC 8525",
+			[]string{"urn:ietf:params:netconf:capability:yang-library:1.1?revision=2019-01-04&content-id=1"},
+			newLibrary, true,
+		},
 		{"monitoring", nil, monitoring, false}, // which tells no features
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -145,7 +164,10 @@ func TestModuleDiscovery(t *testing.T) {
 func TestModulesAreAskedForOnce(t *testing.T) {
 	f, st := newFleet(t)
 	d := &talker{modules: modules}
-	address := serve(t, d, "urn:side?module=side&revision=2020-01-01", "urn:top?module=top", "urn:gone?module=gone&revision=2021-01-01")
+	address := serve(
+		t, d, "urn:side?module=side&revision=2020-01-01", "urn:top?module=top",
+		"urn:gone?module=gone&revision=2021-01-01",
+	)
 	f.adopt(t, "d", address)
 	dial := func(name string) *Session {
 		s, err := f.Dial(t.Context(), store.Everything, name)
@@ -190,10 +212,17 @@ func TestAddRefuses(t *testing.T) {
 
 func TestGuard(t *testing.T) {
 	for _, c := range []struct{ caps, guard, why, risk string }{
-		{"", "unknown", "not been reached", ""}, {netconf.CapBase11, "none", "neither a candidate datastore nor a writable running", ""},
+		{"", "unknown", "not been reached", ""},
+		{netconf.CapBase11, "none", "neither a candidate datastore nor a writable running", ""},
 		{netconf.CapWritableRunning, "service", "takes effect at once", "only this service"},
-		{netconf.CapCandidate + " " + netconf.CapWritableRunning, "service", "no confirmed commit", "only this service"},
-		{netconf.CapCandidate + " " + netconf.CapConfirmedCommit10, "session", "persist token", "session to the device breaks"},
+		{
+			netconf.CapCandidate + " " + netconf.CapWritableRunning, "service", "no confirmed commit",
+			"only this service",
+		},
+		{
+			netconf.CapCandidate + " " + netconf.CapConfirmedCommit10, "session", "persist token",
+			"session to the device breaks",
+		},
 		{netconf.CapCandidate + " " + netconf.CapConfirmedCommit11, "device", "", ""},
 	} {
 		g := GuardOf(strings.Fields(c.caps))
@@ -243,20 +272,26 @@ func TestLogins(t *testing.T) {
 		login  NewDevice
 		fails  string
 	}{
-		"asked for the password": {ssh.ServerConfig{KeyboardInteractiveCallback: func(_ ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+		"asked for the password": {ssh.ServerConfig{KeyboardInteractiveCallback: func(
+			_ ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge,
+		) (*ssh.Permissions, error) {
 			answers, err := ask("", "", []string{"Password: "}, []bool{false})
 			if err != nil || len(answers) != 1 || answers[0] != "rope" {
 				return nil, fmt.Errorf("no")
 			}
 			return nil, nil
 		}}, NewDevice{Password: "rope"}, ""},
-		"a key": {ssh.ServerConfig{PublicKeyCallback: func(_ ssh.ConnMetadata, k ssh.PublicKey) (*ssh.Permissions, error) {
+		"a key": {ssh.ServerConfig{PublicKeyCallback: func(
+			_ ssh.ConnMetadata, k ssh.PublicKey,
+		) (*ssh.Permissions, error) {
 			if string(k.Marshal()) != string(public.Marshal()) {
 				return nil, fmt.Errorf("no")
 			}
 			return nil, nil
 		}}, NewDevice{PrivateKey: string(pem.EncodeToMemory(block))}, ""},
-		"the wrong password": {ssh.ServerConfig{PasswordCallback: func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) {
+		"the wrong password": {ssh.ServerConfig{PasswordCallback: func(
+			ssh.ConnMetadata, []byte,
+		) (*ssh.Permissions, error) {
 			return nil, fmt.Errorf("no")
 		}}, NewDevice{Password: "rope"}, "does not accept account u with the kept password"},
 	} {
@@ -289,17 +324,21 @@ func TestLogins(t *testing.T) {
 func TestDialWhileMoving(t *testing.T) {
 	f, st := newFleet(t)
 	anyPassword := func() *ssh.ServerConfig {
-		return &ssh.ServerConfig{PasswordCallback: func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) { return nil, nil }}
+		return &ssh.ServerConfig{
+			PasswordCallback: func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) { return nil, nil },
+		}
 	}
 	cfg := anyPassword()
 	peer := func(cfg *ssh.ServerConfig) string {
 		return serveSSH(t, &talker{modules: modules}, cfg, "urn:top?module=top")
 	}
-	before, after, stranger := peer(cfg), peer(cfg), peer(anyPassword()) // the first two are one device: they share a key
+	// the first two are one device: they share a key
+	before, after, stranger := peer(cfg), peer(cfg), peer(anyPassword())
 	nobody := port.Address(t)
 	f.adopt(t, "d", before)
 	for _, c := range []struct{ kept, moving, at string }{
-		{before, nobody, before}, {nobody, after, after}, {before, stranger, before}, {stranger, after, after}, {nobody, stranger, ""}, {nobody, after + " 192.0.2.9", after},
+		{before, nobody, before}, {nobody, after, after}, {before, stranger, before}, {stranger, after, after},
+		{nobody, stranger, ""}, {nobody, after + " 192.0.2.9", after},
 	} {
 		require.NoError(t, st.Write(t.Context(), func(tx *store.Tx) error {
 			require.NoError(t, tx.SetAddress(1, c.kept, ""))

@@ -32,8 +32,11 @@ func (f *Fleet) Trust(ctx context.Context, reach store.Reach, by, name, print st
 		return shown, err
 	}
 	if shown.Fingerprint != print {
-		return shown, &Error{Device: name, Kind: HostKey, Msg: fmt.Sprintf("shows host key %s, not the %s you accept", shown.Fingerprint, print),
-			Next: "nothing was kept; compare again with: latch device trust " + name}
+		return shown, &Error{
+			Device: name, Kind: HostKey,
+			Msg:  fmt.Sprintf("shows host key %s, not the %s you accept", shown.Fingerprint, print),
+			Next: "nothing was kept; compare again with: latch device trust " + name,
+		}
 	}
 	d, err := f.store.Device(ctx, reach, name)
 	if err != nil {
@@ -46,7 +49,11 @@ func (f *Fleet) Trust(ctx context.Context, reach store.Reach, by, name, print st
 		if err := tx.SetContact(d.ID, f.log.Now(), ""); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: by, Action: "device.trust", Device: name, Before: shown.Accepted, After: shown.Fingerprint})
+		return tx.Record(
+			ledger.Entry{
+				Actor: by, Action: "device.trust", Device: name, Before: shown.Accepted, After: shown.Fingerprint,
+			},
+		)
 	})
 	if err == nil {
 		d.HostKey = shown.Key

@@ -107,7 +107,9 @@ const ownFor = 20 * time.Second
 func (f *Fleet) opened(s *Session) {
 	f.listeners.mu.Lock()
 	defer f.listeners.mu.Unlock()
-	f.listeners.own[s.Device.Name] = append(f.listeners.ours(s.Device.Name, f.log.Now()), ownSession{id: s.SessionID, done: s.Done()})
+	f.listeners.own[s.Device.Name] = append(
+		f.listeners.ours(s.Device.Name, f.log.Now()), ownSession{id: s.SessionID, done: s.Done()},
+	)
 }
 
 // ours gives our sessions on a device, and forgets those that ended a while ago.
@@ -118,7 +120,9 @@ func (e *listeners) ours(device string, now time.Time) []ownSession {
 			list[i].gone = now
 		}
 	}
-	e.own[device] = slices.DeleteFunc(list, func(o ownSession) bool { return !o.gone.IsZero() && now.Sub(o.gone) > ownFor })
+	e.own[device] = slices.DeleteFunc(
+		list, func(o ownSession) bool { return !o.gone.IsZero() && now.Sub(o.gone) > ownFor },
+	)
 	return e.own[device]
 }
 
@@ -130,7 +134,9 @@ func (f *Fleet) heard(d store.Device, n netconf.Notification) {
 	}
 	h := Heard{Device: d, At: n.At, Heard: f.log.Now(), Event: ev}
 	f.listeners.mu.Lock()
-	h.Own = (ev.Account == "" || ev.Account == d.Account) && ev.SessionID != "" && slices.ContainsFunc(f.listeners.ours(d.Name, h.Heard), func(o ownSession) bool { return o.id == ev.SessionID })
+	h.Own = (ev.Account == "" || ev.Account == d.Account) && ev.SessionID != "" && slices.ContainsFunc(
+		f.listeners.ours(d.Name, h.Heard), func(o ownSession) bool { return o.id == ev.SessionID },
+	)
 	if !h.Own || ev.Name == "config-change" {
 		list := append(f.listeners.told[d.Name], h)
 		f.listeners.told[d.Name] = list[max(0, len(list)-remembered):]

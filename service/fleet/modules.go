@@ -32,7 +32,9 @@ type ModuleSet struct {
 func (m ModuleSet) Compile() *schema.Schema {
 	s := schema.Compile(m.Sources, schema.Options{Features: m.Features, ImportOnly: m.ImportOnly})
 	for _, name := range m.Missing {
-		s.Problems = append(s.Problems, schema.Problem{Module: name, Msg: "the device names this module but does not hand it out"})
+		s.Problems = append(
+			s.Problems, schema.Problem{Module: name, Msg: "the device names this module but does not hand it out"},
+		)
 	}
 	s.Problems = append(s.Problems, check.Conditions(s)...)
 	return s
@@ -108,12 +110,16 @@ func (f *Fleet) modulesFor(ctx context.Context, s *Session, list string) (digest
 // 8525 section 4, RFC 7950 section 5.6.4).
 func tellsAll(caps netconf.Capabilities) bool {
 	for _, c := range caps {
-		if bare, query, _ := strings.Cut(c, "?"); strings.HasPrefix(bare, "urn:ietf:params:netconf:capability:yang-library:") {
+		if bare, query, _ := strings.Cut(c, "?"); strings.HasPrefix(
+			bare, "urn:ietf:params:netconf:capability:yang-library:",
+		) {
 			return strings.Contains(query, "content-id=") || strings.Contains(query, "module-set-id=")
 		}
 	}
 	list := caps.Modules()
-	return len(list) > 0 && !slices.ContainsFunc(list, func(m netconf.ModuleCapability) bool { return m.Revision == "" })
+	return len(list) > 0 && !slices.ContainsFunc(
+		list, func(m netconf.ModuleCapability) bool { return m.Revision == "" },
+	)
 }
 
 // learning gives the lock on learning a device's modules.
@@ -319,7 +325,9 @@ func schemaText(ctx context.Context, s *Session, name, revision string) (string,
 // monitored lists the modules of ietf-netconf-monitoring; servers that do not
 // have it list none.
 func monitored(ctx context.Context, s *Session) ([]announced, error) {
-	data, err := s.Get(ctx, netconf.Filter(`<netconf-state xmlns="`+netconf.MonitoringNS+`"><schemas/></netconf-state>`))
+	data, err := s.Get(
+		ctx, netconf.Filter(`<netconf-state xmlns="`+netconf.MonitoringNS+`"><schemas/></netconf-state>`),
+	)
 	if netconf.Refused(err) {
 		return nil, nil
 	}
@@ -349,10 +357,14 @@ const libraryNS = "urn:ietf:params:xml:ns:yang:ietf-yang-library"
 // library reads the YANG library of a device that announces one; it is where
 // YANG 1.1 modules are named (RFC 7950 section 5.6.4).
 func library(ctx context.Context, s *Session) ([]libraryModule, error) {
-	if !s.Capabilities.Has("urn:ietf:params:netconf:capability:yang-library:1.0") && !s.Capabilities.Has("urn:ietf:params:netconf:capability:yang-library:1.1") {
+	if !s.Capabilities.Has(
+		"urn:ietf:params:netconf:capability:yang-library:1.0",
+	) && !s.Capabilities.Has("urn:ietf:params:netconf:capability:yang-library:1.1") {
 		return nil, nil
 	}
-	data, err := s.Get(ctx, netconf.Filter(`<modules-state xmlns="`+libraryNS+`"/><yang-library xmlns="`+libraryNS+`"/>`))
+	data, err := s.Get(
+		ctx, netconf.Filter(`<modules-state xmlns="`+libraryNS+`"/><yang-library xmlns="`+libraryNS+`"/>`),
+	)
 	if netconf.Refused(err) {
 		return nil, nil
 	}
@@ -375,7 +387,9 @@ func library(ctx context.Context, s *Session) ([]libraryModule, error) {
 				case "feature":
 					m.features = append(m.features, x.Value())
 				case "submodule":
-					out = append(out, libraryModule{announced: announced{x.Find("name").Value(), x.Find("revision").Value()}})
+					out = append(
+						out, libraryModule{announced: announced{x.Find("name").Value(), x.Find("revision").Value()}},
+					)
 				}
 			}
 			out = append(out, m)

@@ -35,7 +35,9 @@ type HeldLock struct {
 
 // Visitors lists who is on a device, where it has ietf-netconf-monitoring.
 func (s *Session) Visitors(ctx context.Context) ([]Visitor, error) {
-	data, err := s.Get(ctx, netconf.Filter(`<netconf-state xmlns="`+netconf.MonitoringNS+`"><sessions/><datastores/></netconf-state>`))
+	data, err := s.Get(
+		ctx, netconf.Filter(`<netconf-state xmlns="`+netconf.MonitoringNS+`"><sessions/><datastores/></netconf-state>`),
+	)
 	if netconf.Refused(err) || err == nil && data.Find("netconf-state", "sessions") == nil {
 		return nil, fmt.Errorf("%w who is on it (ietf-netconf-monitoring, RFC 6022)", ErrNotTold)
 	}
@@ -45,8 +47,9 @@ func (s *Session) Visitors(ctx context.Context) ([]Visitor, error) {
 	var out []Visitor
 	for _, el := range data.Find("netconf-state", "sessions").Children {
 		v := Visitor{
-			ID: el.Find("session-id").Value(), Account: el.Find("username").Value(), Source: el.Find("source-host").Value(),
-			Transport: el.Find("transport").Value(), Since: moment(el.Find("login-time")),
+			ID: el.Find("session-id").Value(), Account: el.Find("username").Value(),
+			Source: el.Find("source-host").Value(), Transport: el.Find("transport").Value(),
+			Since: moment(el.Find("login-time")),
 		}
 		v.Own = v.ID == s.SessionID
 		if v.ID != "" {
@@ -138,7 +141,8 @@ func (s *Session) Box(ctx context.Context) (model, serial string, err error) {
 	}
 	for _, c := range hw.Children {
 		class := c.Find("class").Value()
-		if _, local, _ := strings.Cut(class, ":"); c.Name.Local == "component" && (class == "chassis" || local == "chassis") {
+		if _, local, _ := strings.Cut(class, ":"); c.Name.Local == "component" && (class == "chassis" ||
+			local == "chassis") {
 			return c.Find("model-name").Value(), c.Find("serial-num").Value(), nil
 		}
 	}
@@ -211,7 +215,9 @@ func (s *Session) Denied(ctx context.Context, ds netconf.Datastore, denied error
 	}
 	switch {
 	case id != "":
-		return fmt.Sprintf("%s, by session %s, which is there no more or of which the device tells no more", perhaps, id)
+		return fmt.Sprintf(
+			"%s, by session %s, which is there no more or of which the device tells no more", perhaps, id,
+		)
 	case len(others) > 0:
 		return fmt.Sprintf("%s; the device does not say by whom, there are: %s", perhaps, strings.Join(others, "; "))
 	}

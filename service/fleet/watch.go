@@ -210,7 +210,9 @@ func (f *Fleet) standing(ctx context.Context, reach store.Reach, name string) *S
 
 // Reading asks a device something, through the session that stands to it or
 // else a new one. What ask does must change nothing: it may be done twice.
-func (f *Fleet) Reading(ctx context.Context, reach store.Reach, name string, ask func(context.Context, *Session) error) error {
+func (f *Fleet) Reading(
+	ctx context.Context, reach store.Reach, name string, ask func(context.Context, *Session) error,
+) error {
 	return f.named(ctx, reach, name, f.reading(ctx, reach, name, ask))
 }
 
@@ -221,14 +223,19 @@ func (f *Fleet) named(ctx context.Context, reach store.Reach, name string, err e
 	if err == nil || ctx.Err() == nil || errors.As(err, &fe) {
 		return err
 	}
-	e := &Error{Device: name, Address: "?", Kind: Unreachable, Msg: "it was not done with in time", Next: "try again; it, or this service, may be busy", Err: err}
+	e := &Error{
+		Device: name, Address: "?", Kind: Unreachable, Msg: "it was not done with in time",
+		Next: "try again; it, or this service, may be busy", Err: err,
+	}
 	if d, err := f.store.Device(context.WithoutCancel(ctx), reach, name); err == nil {
 		e.Address = d.Address
 	}
 	return e
 }
 
-func (f *Fleet) reading(ctx context.Context, reach store.Reach, name string, ask func(context.Context, *Session) error) error {
+func (f *Fleet) reading(
+	ctx context.Context, reach store.Reach, name string, ask func(context.Context, *Session) error,
+) error {
 	if s := f.standing(ctx, reach, name); s != nil {
 		short, cancel := context.WithTimeout(ctx, standingReply)
 		err := ask(short, s)

@@ -44,7 +44,9 @@ func TestWatched(t *testing.T) {
 	}))
 	assert.True(t, f.Stands("d", id))
 	asked := 0
-	require.Error(t, read(func(ctx context.Context, s *Session) error { asked++; return s.DiscardChanges(ctx) }), "refused")
+	require.Error(
+		t, read(func(ctx context.Context, s *Session) error { asked++; return s.DiscardChanges(ctx) }), "refused",
+	)
 	assert.Equal(t, 1, asked)
 	assert.Equal(t, opened, f.Traffic.Sessions.Load(), "no new session was needed")
 	asked = 0
@@ -59,7 +61,10 @@ func TestWatched(t *testing.T) {
 
 	// A device trusted later is watched from then on.
 	trusted(t, f, "late", serve(t, &talker{modules: modules}, "urn:top?module=top"))
-	require.Eventually(t, func() bool { return f.standing(t.Context(), store.Everything, "late") != nil }, 90*time.Second, 10*time.Millisecond)
+	require.Eventually(
+		t, func() bool { return f.standing(t.Context(), store.Everything, "late") != nil }, 90*time.Second,
+		10*time.Millisecond,
+	)
 	f.Stop()
 	assert.Zero(t, f.Standing())
 }
@@ -82,8 +87,15 @@ func TestModulesAreShared(t *testing.T) {
 		}
 		assert.Equal(t, c.each, len(first.asked) > 0 && len(second.asked) > 0, c.caps)
 	}
-	assert.True(t, tellsAll([]string{"urn:ietf:params:netconf:capability:yang-library:1.1?revision=2019-01-04&content-id=7"}))
-	assert.False(t, tellsAll([]string{"urn:ietf:params:netconf:capability:yang-library:1.1", "urn:top?module=top&revision=2026-01-01"}))
+	assert.True(
+		t, tellsAll([]string{"urn:ietf:params:netconf:capability:yang-library:1.1?revision=2019-01-04&content-id=7"}),
+	)
+	assert.False(
+		t,
+		tellsAll(
+			[]string{"urn:ietf:params:netconf:capability:yang-library:1.1", "urn:top?module=top&revision=2026-01-01"},
+		),
+	)
 }
 
 // The same bytes are read once, as long as there is room for them.
@@ -98,7 +110,11 @@ func TestRecent(t *testing.T) {
 		source string
 		size   int
 		reads  int
-	}{{"a", 10, 1}, {"a", 10, 1}, {"b", 10, 2}, {"a", 10, 2}, {"huge", recentBytes, 3}, {"huge", recentBytes, 4}, {"c", recentBytes / 4, 5}, {"d", recentBytes / 4, 6}, {"e", recentBytes / 4, 7}, {"f", recentBytes / 4, 8}, {"f", 1, 8}, {"b", 10, 9}} {
+	}{
+		{"a", 10, 1}, {"a", 10, 1}, {"b", 10, 2}, {"a", 10, 2}, {"huge", recentBytes, 3}, {"huge", recentBytes, 4},
+		{"c", recentBytes / 4, 5}, {"d", recentBytes / 4, 6}, {"e", recentBytes / 4, 7}, {"f", recentBytes / 4, 8},
+		{"f", 1, 8}, {"b", 10, 9},
+	} {
 		_, err := r.Tree(s, c.source, read(c.size))
 		require.NoError(t, err)
 		assert.Equal(t, c.reads, reads, c.source)
@@ -112,7 +128,8 @@ func TestRecent(t *testing.T) {
 	assert.Equal(t, 10, reads, "another schema reads otherwise")
 }
 
-const visitors = `<netconf-state xmlns="` + netconf.MonitoringNS + `"><sessions><session><session-id>7</session-id><username>joss</username><source-host>198.51.100.7</source-host>
+const visitors = `<netconf-state xmlns="` + netconf.MonitoringNS +
+	`"><sessions><session><session-id>7</session-id><username>joss</username><source-host>198.51.100.7</source-host>
 	<login-time>2026-11-23T02:00:00Z</login-time></session><session><session-id>8</session-id></session></sessions>
 	<datastores><datastore><name>running</name><locks><global-lock><locked-by-session>7</locked-by-session><locked-time>2026-11-23T02:05:00Z</locked-time></global-lock></locks></datastore></datastores></netconf-state>`
 
@@ -126,11 +143,19 @@ func TestDenied(t *testing.T) {
 		store   netconf.Datastore
 		want    string
 	}{
-		{visitors, "7", netconf.Running, "running is locked by session 7 of account joss from 198.51.100.7, there since 2026-11-23T02:00:00Z, holding the lock on running since 2026-11-23T02:05:00Z"},
+		{
+			visitors, "7", netconf.Running,
+			"running is locked by session 7 of account joss from 198.51.100.7, there since 2026-11-23T02:00:00Z, " +
+				"holding the lock on running since 2026-11-23T02:05:00Z",
+		},
 		{visitors, "8", netconf.Candidate, "a confirmed commit is pending, by session 8"},
-		{visitors, "9", netconf.Candidate, "candidate is locked, or a confirmed commit is pending, by session 9, which is there no more"},
+		{
+			visitors, "9", netconf.Candidate,
+			"candidate is locked, or a confirmed commit is pending, by session 9, which is there no more",
+		},
 		{visitors, "0", netconf.Candidate, "the device does not say by whom, there are: session 7 of account joss"},
-		{"", "7", netconf.Running, "by session 7, which is there no more or of which the device tells no more"}, {"", "", netconf.Running, "by someone the device does not name"},
+		{"", "7", netconf.Running, "by session 7, which is there no more or of which the device tells no more"},
+		{"", "", netconf.Running, "by someone the device does not name"},
 	} {
 		f, _ := newFleet(t)
 		trusted(t, f, "d", serve(t, &talker{modules: modules, get: c.get}, "urn:top?module=top"))

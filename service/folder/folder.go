@@ -71,7 +71,10 @@ func Look(dir string) (Mark, error) {
 	wal, werr := os.Stat(filepath.Join(dir, store.File+"-wal"))
 	switch {
 	case berr == nil && m.Use == Open && (werr != nil || wal.Size() == 0):
-		return m, fmt.Errorf("%w: %s was not closed in good form, and %s-wal, which then holds what was recorded last, is not there", ErrLost, filepath.Join(dir, store.File), store.File)
+		return m, fmt.Errorf(
+			"%w: %s was not closed in good form, and %s-wal, which then holds what was recorded last, is not there",
+			ErrLost, filepath.Join(dir, store.File), store.File,
+		)
 	case berr == nil && base.Size() > 0 && m.Use != Making:
 		return m, nil
 	}
@@ -174,7 +177,10 @@ func Private(dir string) error {
 		return err
 	}
 	if err := os.Chmod(dir, st.Mode().Perm()&^0o077); err != nil {
-		return fmt.Errorf("%s may be read by others on this machine (%s), and cannot be closed to them: %w", dir, st.Mode().Perm(), err)
+		return fmt.Errorf(
+			"%s may be read by others on this machine (%s), and cannot be closed to them: %w", dir, st.Mode().Perm(),
+			err,
+		)
 	}
 	return nil
 }
@@ -203,7 +209,12 @@ func Lock(dir string) (*Locked, error) {
 	}
 	for _, f := range l.files {
 		if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-			return nil, errors.Join(fmt.Errorf("data folder %s is in use by another oaken-latchd; stop it or give another folder with --data", dir), l.Close())
+			return nil, errors.Join(
+				fmt.Errorf(
+					"data folder %s is in use by another oaken-latchd; stop it or give another folder with --data", dir,
+				),
+				l.Close(),
+			)
 		}
 	}
 	return l, nil
@@ -216,7 +227,8 @@ func Take(dir string) (*Locked, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := Set(dir, Closed); err != nil && !errors.Is(err, syscall.EROFS) && !errors.Is(err, syscall.ENOSPC) && !errors.Is(err, syscall.EIO) {
+	if err := Set(dir, Closed); err != nil && !errors.Is(err, syscall.EROFS) && !errors.Is(err, syscall.ENOSPC) &&
+		!errors.Is(err, syscall.EIO) {
 		return nil, errors.Join(fmt.Errorf("data folder: %w", err), l.Close())
 	}
 	return l, nil
@@ -277,7 +289,11 @@ func Reaches(dir string, entries int64) error {
 	list, err := Holds(dir)
 	for _, h := range list {
 		if entries < h.Entries {
-			return fmt.Errorf("%w: they end at entry %d of the ledger, and when change %d was committed it had %d: another file stands here, or its end was cut off", ErrLost, entries, h.Change, h.Entries)
+			return fmt.Errorf(
+				"%w: they end at entry %d of the ledger, and when change %d was committed it had %d: another file "+
+					"stands here, or its end was cut off",
+				ErrLost, entries, h.Change, h.Entries,
+			)
 		}
 	}
 	return err
@@ -298,8 +314,11 @@ func (h Hold) String() string {
 		devices = append(devices, fmt.Sprintf("%s (%s; taken back by %s)", d.Name, d.Address, d.Guard))
 	}
 	slices.Sort(devices)
-	return fmt.Sprintf("change %d %q by %s, begun %s, on hold until %s: %s", h.Change, h.Title, h.By,
-		h.Began.UTC().Format("2006-01-02 15:04:05 UTC"), h.Until.UTC().Format("2006-01-02 15:04:05 UTC"), strings.Join(devices, ", "))
+	return fmt.Sprintf(
+		"change %d %q by %s, begun %s, on hold until %s: %s", h.Change, h.Title, h.By,
+		h.Began.UTC().Format("2006-01-02 15:04:05 UTC"), h.Until.UTC().Format("2006-01-02 15:04:05 UTC"),
+		strings.Join(devices, ", "),
+	)
 }
 
 // Notes are what is on hold, kept in a data folder. Its methods may be used from many
@@ -350,7 +369,9 @@ func (n *Notes) Reached(change int64, began time.Time, entries int64) error {
 func (n *Notes) Drop(change int64, began time.Time) error {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	n.list = slices.DeleteFunc(slices.Clone(n.list), func(h Hold) bool { return h.Change == change && h.Began.Equal(began) })
+	n.list = slices.DeleteFunc(
+		slices.Clone(n.list), func(h Hold) bool { return h.Change == change && h.Began.Equal(began) },
+	)
 	return SetHolds(n.dir, n.list)
 }
 

@@ -108,7 +108,10 @@ func (a *Attribution) endings(told, named []fleet.Heard) {
 		if h.Event.Name != "session-end" || h.Event.What == "closed" || h.Own {
 			continue
 		}
-		if slices.ContainsFunc(named, func(n fleet.Heard) bool { return n.Event.SessionID != "" && n.Event.SessionID == h.Event.SessionID }) {
+		if slices.ContainsFunc(
+			named,
+			func(n fleet.Heard) bool { return n.Event.SessionID != "" && n.Event.SessionID == h.Event.SessionID },
+		) {
 			a.Who += fmt.Sprintf("; session %s was cut off afterwards (%s)", h.Event.SessionID, h.Event.What)
 		}
 	}
@@ -131,5 +134,6 @@ func (e Evidence) reason(own, itself, nameless bool) string {
 	case own:
 		return "it told of our own sessions' changes alone, and this is none of them"
 	}
-	return "it was listened to without a gap and told of no change: it was made where it tells nothing, or what it noted was cleared"
+	return "it was listened to without a gap and told of no change: it was made where it tells nothing, or what it " +
+		"noted was cleared"
 }

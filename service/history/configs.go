@@ -132,7 +132,9 @@ func (h *History) Tree(ctx context.Context, s *schema.Schema, digest string) (*t
 }
 
 // Configuration gives a kept configuration with the schema it was read by.
-func (h *History) Configuration(ctx context.Context, digest string, otherwise *schema.Schema) (*schema.Schema, *tree.Node, error) {
+func (h *History) Configuration(
+	ctx context.Context, digest string, otherwise *schema.Schema,
+) (*schema.Schema, *tree.Node, error) {
 	rec := h.store.Configs(ctx)
 	p, err := rec.Place(digest)
 	if err != nil {
@@ -168,7 +170,9 @@ func (h *History) tree(ctx context.Context, rec store.Configs, s *schema.Schema,
 	return n, h.hurt(ctx, digest, err)
 }
 
-func (h *History) undamaged(ctx context.Context, rec store.Configs, s *schema.Schema, digest string) (*tree.Node, error) {
+func (h *History) undamaged(
+	ctx context.Context, rec store.Configs, s *schema.Schema, digest string,
+) (*tree.Node, error) {
 	// A kept configuration is named by its content.
 	return h.fleet.Recent.Tree(s, digest, func() (*tree.Node, int, error) {
 		p, err := rec.Place(digest)
@@ -200,7 +204,9 @@ func (h *History) undamaged(ctx context.Context, rec store.Configs, s *schema.Sc
 
 // at gives the configuration at a place of a run, where one of that digest
 // stands, and about what it takes to keep it at hand.
-func (h *History) at(rec store.Configs, run store.Run, s *schema.Schema, place int, digest string) (*tree.Node, int, error) {
+func (h *History) at(
+	rec store.Configs, run store.Run, s *schema.Schema, place int, digest string,
+) (*tree.Node, int, error) {
 	k := h.runs.of(run.ID, s)
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -211,7 +217,9 @@ func (h *History) at(rec store.Configs, run store.Run, s *schema.Schema, place i
 			return nil, 0, err
 		}
 		if k.digests[place] != digest {
-			return nil, 0, fmt.Errorf("the records are damaged: place %d of a run is not configuration %s", place, digest)
+			return nil, 0, fmt.Errorf(
+				"the records are damaged: place %d of a run is not configuration %s", place, digest,
+			)
 		}
 	}
 	from, n := place, (*tree.Node)(nil)
@@ -281,7 +289,8 @@ func (k *kept) grow(rec store.Configs, run store.Run, place int) error {
 			return err
 		}
 		for i, s := range fresh {
-			k.digests, k.edits, k.bytes = append(k.digests, s.digest), append(k.edits, edits[i]), append(k.bytes, len(s.edits))
+			k.digests, k.edits = append(k.digests, s.digest), append(k.edits, edits[i])
+			k.bytes = append(k.bytes, len(s.edits))
 		}
 		if len(k.digests) == before {
 			return fmt.Errorf("the records are damaged: a run ends before place %d", place)
@@ -299,7 +308,9 @@ func (k *kept) read(list []step) ([]*tree.Edit, error) {
 		wg.Go(func() {
 			for i := next.Add(1) - 1; i < int64(len(list)); i = next.Add(1) - 1 {
 				if edits[i], errs[i] = readEdits(k.schema, list[i].edits); errs[i] != nil {
-					errs[i] = fmt.Errorf("the records are damaged: the edits of configuration %s: %w", list[i].digest, errs[i])
+					errs[i] = fmt.Errorf(
+						"the records are damaged: the edits of configuration %s: %w", list[i].digest, errs[i],
+					)
 				}
 			}
 		})
@@ -353,7 +364,9 @@ func (h *History) Add(tx *store.Tx, device int64, modules string, s *schema.Sche
 }
 
 // append adds a configuration to a run, unless it is better kept whole.
-func (h *History) append(tx *store.Tx, rec store.Configs, run store.Run, s *schema.Schema, n *tree.Node, digest string) (bool, error) {
+func (h *History) append(
+	tx *store.Tx, rec store.Configs, run store.Run, s *schema.Schema, n *tree.Node, digest string,
+) (bool, error) {
 	last, _, err := h.at(rec, run, s, run.Length-1, run.Last)
 	if err != nil {
 		return false, nil // it is damaged: begin anew rather than lose this one too

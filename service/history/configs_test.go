@@ -58,7 +58,9 @@ func TestKeptConfigurations(t *testing.T) {
 	for i := range 700 {
 		next := edited(t, first, now, "/system/contact", fmt.Sprintf("person %d", rnd.IntN(1_000_000)))
 		if i%5 == 0 {
-			next = edited(t, first, next, fmt.Sprintf("/vlans/vlan=%d/name", 100+rnd.IntN(900)), fmt.Sprintf("lane-%d", i))
+			next = edited(
+				t, first, next, fmt.Sprintf("/vlans/vlan=%d/name", 100+rnd.IntN(900)), fmt.Sprintf("lane-%d", i),
+			)
 		}
 		if i%7 == 3 { // what came to nothing leaves nothing behind, neither there nor in memory
 			add(edited(t, first, next, "/system/location", fmt.Sprint(i)), false)
@@ -124,7 +126,9 @@ func TestTrail(t *testing.T) {
 		require.NoError(t, r.Store.Write(t.Context(), func(tx *store.Tx) error {
 			digest, err := r.History.Add(tx, first.Device.ID, first.Device.ModuleSet, first.Schema, now)
 			if err == nil {
-				_, err = tx.AddRevision(store.Revision{Device: first.Device.ID, Digest: digest, At: r.Log.Now(), Source: "outside"})
+				_, err = tx.AddRevision(
+					store.Revision{Device: first.Device.ID, Digest: digest, At: r.Log.Now(), Source: "outside"},
+				)
 			}
 			return err
 		}))

@@ -40,7 +40,10 @@ func (e *Damaged) Unwrap() error { return e.Err }
 // Next says what to do.
 func (e *Damaged) Next() string {
 	if len(e.Copies) > 0 {
-		return fmt.Sprintf("a copy in an archive holds it: put it in its place with latch archive mend %d, or read it as archive:%d", e.Copies[0], e.Copies[0])
+		return fmt.Sprintf(
+			"a copy in an archive holds it: put it in its place with latch archive mend %d, or read it as archive:%d",
+			e.Copies[0], e.Copies[0],
+		)
 	}
 	return "no archive holds it; a backup from before may: oaken-latchd restore FILE --data OTHER. All else is there"
 }
@@ -78,7 +81,8 @@ func (h *History) mended(digest string) {
 
 // hurt makes what it means of an error of reading a kept configuration, and says it in the log, once.
 func (h *History) hurt(ctx context.Context, digest string, err error) error {
-	if err == nil || ctx.Err() != nil || errors.Is(err, store.ErrSick) || errors.Is(err, store.ErrSlow) || errors.Is(err, store.ErrNotFound) && !h.used(ctx, digest) {
+	if err == nil || ctx.Err() != nil || errors.Is(err, store.ErrSick) || errors.Is(err, store.ErrSlow) ||
+		errors.Is(err, store.ErrNotFound) && !h.used(ctx, digest) {
 		return err
 	}
 	h.damage.mu.Lock()
@@ -102,7 +106,10 @@ func (h *History) hurt(ctx context.Context, digest string, err error) error {
 		}
 		uerr = errors.Join(uerr, cerr)
 	}
-	slog.Error("the records are damaged", "what", strings.Join(d.Uses, ", "), "configuration", digest, "error", errors.Join(err, uerr), "next", d.Next())
+	slog.Error(
+		"the records are damaged", "what", strings.Join(d.Uses, ", "), "configuration", digest, "error",
+		errors.Join(err, uerr), "next", d.Next(),
+	)
 	h.damage.mu.Lock()
 	defer h.damage.mu.Unlock()
 	if h.damage.found == nil {
@@ -170,7 +177,9 @@ func (h *History) used(ctx context.Context, digest string) bool {
 
 // Examine reads every kept configuration and compares it with its digest. It goes on
 // whatever it finds; progress, where it is not nil, is told how far it is.
-func (h *History) Examine(ctx context.Context, progress func(done, total int)) (whole int, found []*Damaged, err error) {
+func (h *History) Examine(
+	ctx context.Context, progress func(done, total int),
+) (whole int, found []*Damaged, err error) {
 	list, err := h.store.ConfigDigests(ctx)
 	if err != nil {
 		return 0, nil, err
@@ -203,9 +212,14 @@ func (h *History) Examine(ctx context.Context, progress func(done, total int)) (
 }
 
 // Mend puts a configuration in the place of a damaged one, if it is the very same.
-func (h *History) Mend(ctx context.Context, by string, d store.Device, rev store.Revision, n *tree.Node, from string) error {
+func (h *History) Mend(
+	ctx context.Context, by string, d store.Device, rev store.Revision, n *tree.Node, from string,
+) error {
 	if got := Digest(n); got != rev.Digest {
-		return refusal.New(refusal.Conflict, "", "%s is configuration %.12s, and revision %d of %s is %.12s: nothing was mended", from, got, rev.Number, d.Name, rev.Digest)
+		return refusal.New(
+			refusal.Conflict, "", "%s is configuration %.12s, and revision %d of %s is %.12s: nothing was mended", from,
+			got, rev.Number, d.Name, rev.Digest,
+		)
 	}
 	s, err := h.fleet.Schema(ctx, d)
 	if err != nil {
@@ -215,7 +229,12 @@ func (h *History) Mend(ctx context.Context, by string, d store.Device, rev store
 		if err := tx.MendConfig(rev.Digest, body(s, n)); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: by, Action: "revision.mend", Device: d.Name, Path: fmt.Sprintf("revision:%d", rev.Number), Note: "its kept configuration was damaged; put in its place from " + from})
+		return tx.Record(
+			ledger.Entry{
+				Actor: by, Action: "revision.mend", Device: d.Name, Path: fmt.Sprintf("revision:%d", rev.Number),
+				Note: "its kept configuration was damaged; put in its place from " + from,
+			},
+		)
 	})
 	if err == nil {
 		h.mended(rev.Digest)

@@ -32,7 +32,10 @@ type History struct {
 
 // New gives the history over a store; the board tells which commits are under way.
 func New(s *store.Store, log *audit.Log, f *fleet.Fleet, board *underway.Board) *History {
-	return &History{store: s, log: log, fleet: f, board: board, runs: newRuns(), trails: newTrails(), seen: seen{at: map[int64]time.Time{}}}
+	return &History{
+		store: s, log: log, fleet: f, board: board, runs: newRuns(), trails: newTrails(),
+		seen: seen{at: map[int64]time.Time{}},
+	}
 }
 
 // Holder gives the change whose commit is under way on a device, 0 if none.
@@ -45,13 +48,17 @@ var errPassed = errors.New("another revision came first")
 // it is the one known last. change is the change that made it and actor who
 // committed that; 0 for none: then a difference was made behind the service's
 // back, and the ledger says so.
-func (h *History) Keep(ctx context.Context, s *fleet.Session, n *tree.Node, change int64, actor string) (store.Revision, error) {
+func (h *History) Keep(
+	ctx context.Context, s *fleet.Session, n *tree.Node, change int64, actor string,
+) (store.Revision, error) {
 	return h.keep(ctx, s, n, change, actor, false)
 }
 
 // keep is Keep; on trial says that what the change made is not decided, or was taken
 // back again.
-func (h *History) keep(ctx context.Context, s *fleet.Session, n *tree.Node, change int64, actor string, onTrial bool) (store.Revision, error) {
+func (h *History) keep(
+	ctx context.Context, s *fleet.Session, n *tree.Node, change int64, actor string, onTrial bool,
+) (store.Revision, error) {
 	last, err := h.store.LastRevision(ctx, s.Device.ID)
 	if err == nil && last.Digest == Digest(n) && !s.Device.Replaced {
 		h.seen.note(s.Device.ID, h.log.Now())
@@ -129,7 +136,10 @@ func (h *History) keep(ctx context.Context, s *fleet.Session, n *tree.Node, chan
 }
 
 func (h *History) record(tx *audit.Tx, device string, rev store.Revision, actor string) error {
-	e := ledger.Entry{Actor: actor, Device: device, Change: rev.Change, Action: "revision." + rev.Source, Note: fmt.Sprintf("revision %d", rev.Number)}
+	e := ledger.Entry{
+		Actor: actor, Device: device, Change: rev.Change, Action: "revision." + rev.Source,
+		Note: fmt.Sprintf("revision %d", rev.Number),
+	}
 	if rev.Source == "replaced" {
 		e.Note += ": what the box held that was put in its place"
 	}
@@ -139,7 +149,9 @@ func (h *History) record(tx *audit.Tx, device string, rev store.Revision, actor 
 // keepStartup notes what startup was read to hold, and whether that is what
 // runs: a revision of its own line where it is another than before. by is the
 // person who had this service save it, "" where it did not.
-func (h *History) keepStartup(ctx context.Context, s *fleet.Session, startup *tree.Node, saved bool, change int64, by string) error {
+func (h *History) keepStartup(
+	ctx context.Context, s *fleet.Session, startup *tree.Node, saved bool, change int64, by string,
+) error {
 	digest := Digest(startup)
 	last, err := h.store.LastStartup(ctx, s.Device.ID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
@@ -155,7 +167,9 @@ func (h *History) keepStartup(ctx context.Context, s *fleet.Session, startup *tr
 				return err
 			}
 		}
-		rev := store.Revision{Device: s.Device.ID, Digest: digest, At: h.log.Now(), Source: "saved", Change: change, Actor: by}
+		rev := store.Revision{
+			Device: s.Device.ID, Digest: digest, At: h.log.Now(), Source: "saved", Change: change, Actor: by,
+		}
 		newest, err := tx.LastStartup(s.Device.ID)
 		switch {
 		case err != nil && !errors.Is(err, store.ErrNotFound):
@@ -174,7 +188,10 @@ func (h *History) keepStartup(ctx context.Context, s *fleet.Session, startup *tr
 		if rev, err = tx.AddStartup(rev); err != nil || rev.Source == "first" {
 			return err
 		}
-		e := ledger.Entry{Actor: by, Device: s.Device.Name, Change: change, Action: "startup.saved", Note: fmt.Sprintf("startup %d", rev.Number)}
+		e := ledger.Entry{
+			Actor: by, Device: s.Device.Name, Change: change, Action: "startup.saved",
+			Note: fmt.Sprintf("startup %d", rev.Number),
+		}
 		if rev.Source == "outside" {
 			a := Attribute(h.evidence(s.Device, newest.At, rev.At, netconf.Startup))
 			e.Actor, e.Action, e.Address, e.Session = audit.Service, "startup.outside", a.Address, a.Session
@@ -257,8 +274,12 @@ func (h *History) NoteSaved(ctx context.Context, s *fleet.Session, running *tree
 
 // Save copies running to startup, reads that back, and notes how it went:
 // because of a change, or of none, and by whose word.
-func (h *History) Save(ctx context.Context, s *fleet.Session, running *tree.Node, change int64, actor string) (saved bool, err error) {
-	copyErr := s.Wrap("saving to startup", s.CopyConfig(ctx, netconf.Startup, netconf.Source{Datastore: netconf.Running}))
+func (h *History) Save(
+	ctx context.Context, s *fleet.Session, running *tree.Node, change int64, actor string,
+) (saved bool, err error) {
+	copyErr := s.Wrap(
+		"saving to startup", s.CopyConfig(ctx, netconf.Startup, netconf.Source{Datastore: netconf.Running}),
+	)
 	startup, err := s.Read(ctx, netconf.Startup)
 	if err != nil {
 		return false, errors.Join(copyErr, err)

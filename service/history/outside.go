@@ -75,9 +75,9 @@ func (h *History) outside(tx *audit.Tx, d store.Device, last, rev store.Revision
 	}
 	df := diff.Compare(before, now)
 	o := store.Outside{
-		Device: d.ID, Revision: rev.Number, Before: last.Number, Found: rev.At, Since: e.Since, DeviceAt: a.At, ClockOff: a.ClockOff,
-		Account: a.Account, Session: a.Session, Address: a.Address, Who: a.Who, Told: string(told), Places: df.Count(), State: OutsideOpen,
-		During: h.Holder(d.ID),
+		Device: d.ID, Revision: rev.Number, Before: last.Number, Found: rev.At, Since: e.Since, DeviceAt: a.At,
+		ClockOff: a.ClockOff, Account: a.Account, Session: a.Session, Address: a.Address, Who: a.Who,
+		Told: string(told), Places: df.Count(), State: OutsideOpen, During: h.Holder(d.ID),
 	}
 	items := h.log.Redactor.Difference(df).Items()
 	silent, err := silenced(tx, d.ID, items)
@@ -91,8 +91,12 @@ func (h *History) outside(tx *audit.Tx, d store.Device, last, rev store.Revision
 		return err
 	}
 	entry := ledger.Entry{
-		Actor: audit.Service, Device: d.Name, Action: "revision.outside", Change: o.During, Address: a.Address, Session: a.Session,
-		Note: fmt.Sprintf("revision %d, outside change %d: found changed, not by this service; %s; between %s and %s", rev.Number, o.ID, a.Who, e.Since.UTC().Format(time.RFC3339), rev.At.UTC().Format(time.RFC3339)),
+		Actor: audit.Service, Device: d.Name, Action: "revision.outside", Change: o.During, Address: a.Address,
+		Session: a.Session,
+		Note: fmt.Sprintf(
+			"revision %d, outside change %d: found changed, not by this service; %s; between %s and %s", rev.Number,
+			o.ID, a.Who, e.Since.UTC().Format(time.RFC3339), rev.At.UTC().Format(time.RFC3339),
+		),
 	}
 	if err := tx.Record(entry); err != nil {
 		return err
@@ -118,14 +122,16 @@ func (h *History) Named(ctx context.Context, d store.Device, rev store.Revision)
 	if err != nil {
 		return true, err
 	}
-	o.Account, o.Session, o.Address, o.DeviceAt, o.ClockOff, o.Who, o.Told = a.Account, a.Session, a.Address, a.At, a.ClockOff, a.Who, string(told)
+	o.Account, o.Session, o.Address = a.Account, a.Session, a.Address
+	o.DeviceAt, o.ClockOff, o.Who, o.Told = a.At, a.ClockOff, a.Who, string(told)
 	return true, h.log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.NameOutside(o); err != nil {
 			return err
 		}
 		return tx.Record(ledger.Entry{
-			Actor: audit.Service, Device: d.Name, Action: "outside.named", Change: o.During, Address: a.Address, Session: a.Session,
-			Note: fmt.Sprintf("outside change %d, revision %d: the device told late; %s", o.ID, o.Revision, a.Who),
+			Actor: audit.Service, Device: d.Name, Action: "outside.named", Change: o.During, Address: a.Address,
+			Session: a.Session,
+			Note:    fmt.Sprintf("outside change %d, revision %d: the device told late; %s", o.ID, o.Revision, a.Who),
 		})
 	})
 }
@@ -133,7 +139,10 @@ func (h *History) Named(ctx context.Context, d store.Device, rev store.Revision)
 // recordItems enters what somebody else changed, place by place.
 func recordItems(tx *audit.Tx, device string, items []diff.Item) error {
 	for _, item := range items {
-		line := ledger.Entry{Actor: audit.Service, Action: "outside." + string(item.Kind), Device: device, Path: item.Path, Before: item.Old, After: item.New}
+		line := ledger.Entry{
+			Actor: audit.Service, Action: "outside." + string(item.Kind), Device: device, Path: item.Path,
+			Before: item.Old, After: item.New,
+		}
 		if err := tx.Record(line); err != nil {
 			return err
 		}
@@ -168,7 +177,9 @@ func silenced(tx *audit.Tx, device int64, items []diff.Item) (string, error) {
 // decided, and what was read a second one, found outside. So it is on record, with
 // its values, before it may go with what the device takes back, and it can be staged
 // again.
-func (h *History) Beside(ctx context.Context, s *fleet.Session, result, running *tree.Node, change int64, actor string) error {
+func (h *History) Beside(
+	ctx context.Context, s *fleet.Session, result, running *tree.Node, change int64, actor string,
+) error {
 	if tree.Same(result.WithoutDefaults(), running.WithoutDefaults()) {
 		return nil
 	}
@@ -197,13 +208,17 @@ func (h *History) besides(ctx context.Context, device, change int64) (bool, erro
 		return false, err
 	}
 	revs, err := h.store.RevisionsOf(ctx, change)
-	return slices.ContainsFunc(revs, func(r store.Revision) bool { return r.Device == device && r.At.After(commit.Started) }), err
+	return slices.ContainsFunc(
+		revs, func(r store.Revision) bool { return r.Device == device && r.At.After(commit.Started) },
+	), err
 }
 
 // WentBack keeps what a device holds after what a commit made of it was taken back.
 // That is what it held before, unless somebody was at work beside it: then it is a
 // revision of the change, which took theirs back as well.
-func (h *History) WentBack(ctx context.Context, s *fleet.Session, running *tree.Node, change int64, actor string) error {
+func (h *History) WentBack(
+	ctx context.Context, s *fleet.Session, running *tree.Node, change int64, actor string,
+) error {
 	beside, err := h.besides(ctx, s.Device.ID, change)
 	if err != nil {
 		return err

@@ -36,11 +36,17 @@ func SnapshotName(name string) (string, error) {
 	}
 	name = norm.NFC.String(strings.TrimSpace(name))
 	if n := utf8.RuneCountInString(name); n == 0 || n > maxName {
-		return "", refusal.New(refusal.Invalid, "say in a few words what it is for", "a snapshot has a name of 1 to %d characters, not of %d", maxName, n)
+		return "", refusal.New(
+			refusal.Invalid, "say in a few words what it is for",
+			"a snapshot has a name of 1 to %d characters, not of %d", maxName, n,
+		)
 	}
 	for _, r := range name {
 		if unicode.IsControl(r) || r == '\u2028' || r == '\u2029' {
-			return "", refusal.New(refusal.Invalid, "put what needs lines of its own into the note", "the name holds the control character %U", r)
+			return "", refusal.New(
+				refusal.Invalid, "put what needs lines of its own into the note",
+				"the name holds the control character %U", r,
+			)
 		}
 	}
 	return name, nil
@@ -104,7 +110,12 @@ func (h *History) Snapshot(ctx context.Context, actor, name, note string, device
 		if s.Number, err = tx.AddSnapshot(s, items); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: actor, Action: "snapshot.take", Path: snapshotPath(s.Number), Note: fmt.Sprintf("%s: %s", name, counted(len(items)))})
+		return tx.Record(
+			ledger.Entry{
+				Actor: actor, Action: "snapshot.take", Path: snapshotPath(s.Number),
+				Note: fmt.Sprintf("%s: %s", name, counted(len(items))),
+			},
+		)
 	})
 	if err != nil {
 		return Taken{}, err
@@ -212,7 +223,11 @@ func (h *History) BeforeCommit(tx *audit.Tx, c store.Change, actor string, diges
 	if err != nil {
 		return err
 	}
-	return tx.Record(ledger.Entry{Actor: audit.Service, Action: "snapshot.take", Change: c.Number, Path: snapshotPath(number), Note: s.Name})
+	return tx.Record(
+		ledger.Entry{
+			Actor: audit.Service, Action: "snapshot.take", Change: c.Number, Path: snapshotPath(number), Note: s.Name,
+		},
+	)
 }
 
 // FindSnapshot gives the snapshot that a person means: its number, or a name
@@ -232,7 +247,10 @@ func (h *History) FindSnapshot(ctx context.Context, ref string) (store.Snapshot,
 		for _, s := range list {
 			have = append(have, fmt.Sprintf("%d (%s, by %s)", s.Number, s.At.Format(timeForm), s.Actor))
 		}
-		return store.Snapshot{}, refusal.New(refusal.Conflict, "say which by its number", "%d snapshots are called %q: %s", len(list), ref, strings.Join(have, ", "))
+		return store.Snapshot{}, refusal.New(
+			refusal.Conflict, "say which by its number", "%d snapshots are called %q: %s", len(list), ref,
+			strings.Join(have, ", "),
+		)
 	}
 	if n, err := strconv.ParseInt(ref, 10, 64); err == nil {
 		s, err := h.store.Snapshot(ctx, n)
@@ -240,7 +258,9 @@ func (h *History) FindSnapshot(ctx context.Context, ref string) (store.Snapshot,
 			return s, err
 		}
 	}
-	return store.Snapshot{}, refusal.New(refusal.NotFound, "list them with: latch snapshots", "there is no snapshot %q", ref)
+	return store.Snapshot{}, refusal.New(
+		refusal.NotFound, "list them with: latch snapshots", "there is no snapshot %q", ref,
+	)
 }
 
 // TakenOf gives a snapshot with those of its devices that are within reach.
@@ -275,7 +295,9 @@ type Relabel struct {
 
 // Relabel gives a snapshot another name, note or standing. Retiring it takes it
 // out of the lists; what it named stays.
-func (h *History) Relabel(ctx context.Context, reach store.Reach, actor string, number int64, r Relabel) (Taken, error) {
+func (h *History) Relabel(
+	ctx context.Context, reach store.Reach, actor string, number int64, r Relabel,
+) (Taken, error) {
 	s, err := h.store.Snapshot(ctx, number)
 	if err != nil {
 		return Taken{}, err
@@ -299,7 +321,10 @@ func (h *History) Relabel(ctx context.Context, reach store.Reach, actor string, 
 			s.Retired, s.RetiredBy = time.Time{}, ""
 		}
 		if *r.Retired && s.Protected {
-			return Taken{}, refusal.New(refusal.Conflict, fmt.Sprintf("take the protection off first: latch snapshot protect %d --off", number), "snapshot %d, %q, is protected", number, was.Name)
+			return Taken{}, refusal.New(
+				refusal.Conflict, fmt.Sprintf("take the protection off first: latch snapshot protect %d --off", number),
+				"snapshot %d, %q, is protected", number, was.Name,
+			)
 		}
 	}
 	err = h.log.Write(ctx, func(tx *audit.Tx) error {
@@ -311,15 +336,25 @@ func (h *History) Relabel(ctx context.Context, reach store.Reach, actor string, 
 			action      string
 			before, now string
 		}{
-			{was.Name != s.Name, "rename", was.Name, s.Name},
-			{was.Note != s.Note, "note", was.Note, s.Note},
-			{was.Protected != s.Protected, "protect", strconv.FormatBool(was.Protected), strconv.FormatBool(s.Protected)},
-			{r.Retired != nil, "retire", strconv.FormatBool(!was.Retired.IsZero()), strconv.FormatBool(!s.Retired.IsZero())},
+			{was.Name != s.Name, "rename", was.Name, s.Name}, {was.Note != s.Note, "note", was.Note, s.Note},
+			{
+				was.Protected != s.Protected, "protect", strconv.FormatBool(was.Protected),
+				strconv.FormatBool(s.Protected),
+			},
+			{
+				r.Retired != nil, "retire", strconv.FormatBool(!was.Retired.IsZero()),
+				strconv.FormatBool(!s.Retired.IsZero()),
+			},
 		} {
 			if !e.did {
 				continue
 			}
-			if err := tx.Record(ledger.Entry{Actor: actor, Action: "snapshot." + e.action, Path: snapshotPath(number), Before: e.before, After: e.now, Note: was.Name}); err != nil {
+			if err := tx.Record(
+				ledger.Entry{
+					Actor: actor, Action: "snapshot." + e.action, Path: snapshotPath(number), Before: e.before,
+					After: e.now, Note: was.Name,
+				},
+			); err != nil {
 				return err
 			}
 		}

@@ -50,8 +50,12 @@ func (t *Notifier) open(r store.Receiver) (channel, error) {
 		return &byWebhook{
 			name: r.Name, place: r.Place, secret: secret, now: t.log.Now,
 			client: &http.Client{
-				Transport:     &http.Transport{TLSClientConfig: cfg, MaxIdleConns: 1, IdleConnTimeout: time.Minute, ResponseHeaderTimeout: t.Timing.Patience},
-				CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, // it is told where it was set
+				Transport: &http.Transport{
+					TLSClientConfig: cfg, MaxIdleConns: 1, IdleConnTimeout: time.Minute,
+					ResponseHeaderTimeout: t.Timing.Patience,
+				},
+				// it is told where it was set
+				CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 			},
 		}, nil
 	}
@@ -74,7 +78,10 @@ func (t *Notifier) open(r store.Receiver) (channel, error) {
 		options = append(options, mail.WithTLSPolicy(mail.TLSMandatory))
 	}
 	if s.Account != "" {
-		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(s.Account), mail.WithPassword(string(secret)))
+		options = append(
+			options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(s.Account),
+			mail.WithPassword(string(secret)),
+		)
 	}
 	c, err := mail.NewClient(u.Hostname(), options...)
 	if err != nil {
@@ -115,8 +122,11 @@ func message(e ledger.Entry) syslog.Message {
 	}
 	return syslog.Message{
 		Severity: severity(e), At: e.At, ID: e.Action, Element: Element, Text: sentence(e),
-		Data: [][2]string{{"entry", strconv.FormatInt(e.Seq, 10)}, {"who", e.Actor}, {"device", e.Device}, {"change", change}, {"ticket", e.Ticket}, {"path", e.Path},
-			{"outcome", outcome}, {"way", e.Way}, {"address", e.Address}, {"session", e.Session}, {"digest", e.Hash}},
+		Data: [][2]string{
+			{"entry", strconv.FormatInt(e.Seq, 10)}, {"who", e.Actor}, {"device", e.Device}, {"change", change},
+			{"ticket", e.Ticket}, {"path", e.Path}, {"outcome", outcome}, {"way", e.Way}, {"address", e.Address},
+			{"session", e.Session}, {"digest", e.Hash},
+		},
 	}
 }
 
@@ -126,7 +136,9 @@ func severity(e ledger.Entry) int {
 	switch {
 	case e.Outcome == ledger.Failed, e.Action == "change.failed":
 		return syslog.Error
-	case e.Outcome == ledger.Refused, kind == "outside", e.Action == "revision.outside", e.Action == "startup.outside", e.Action == "change.reverted", e.Action == "visit.cut-off", e.Action == "hold.ending", e.Action == "device.not-reached":
+	case e.Outcome == ledger.Refused, kind == "outside", e.Action == "revision.outside", e.Action == "startup.outside",
+		e.Action == "change.reverted", e.Action == "visit.cut-off", e.Action == "hold.ending",
+		e.Action == "device.not-reached":
 		return syslog.Warning
 	case kind == "change", kind == "commit", kind == "account", kind == "audit", kind == "tell":
 		return syslog.Notice
@@ -193,7 +205,10 @@ func (b *byWebhook) sign(req *http.Request, body []byte) {
 	sum := sha256.Sum256(body)
 	digest := "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
 	req.Header.Set("Content-Digest", digest)
-	params := fmt.Sprintf(`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid="%s";alg="hmac-sha256"`, b.now().Unix(), b.name)
+	params := fmt.Sprintf(
+		`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid="%s";alg="hmac-sha256"`,
+		b.now().Unix(), b.name,
+	)
 	mac := hmac.New(sha256.New, b.secret)
 	_, _ = mac.Write([]byte(SignatureBase(req.Method, b.place, req.Header.Get("Content-Type"), digest, params)))
 	req.Header.Set("Signature-Input", "oaken-latch="+params)
@@ -202,7 +217,10 @@ func (b *byWebhook) sign(req *http.Request, body []byte) {
 
 // SignatureBase is the text that is signed (RFC 9421 section 2.5).
 func SignatureBase(method, target, contentType, digest, params string) string {
-	return fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-type\": %s\n\"content-digest\": %s\n\"@signature-params\": %s", method, target, contentType, digest, params)
+	return fmt.Sprintf(
+		"\"@method\": %s\n\"@target-uri\": %s\n\"content-type\": %s\n\"content-digest\": %s\n\"@signature-params\": %s",
+		method, target, contentType, digest, params,
+	)
 }
 
 type byMail struct {
@@ -233,9 +251,14 @@ func (b *byMail) mail(ctx context.Context, list []ledger.Entry) error {
 	m.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834: no automatic answers
 	var text strings.Builder
 	for _, e := range list {
-		fmt.Fprintf(&text, "%s  entry %d\n  %s\n\n", e.At.UTC().Format("2006-01-02 15:04:05 UTC"), e.Seq, strings.ReplaceAll(visible(sentence(e)), "\n", "\n  "))
+		fmt.Fprintf(
+			&text, "%s  entry %d\n  %s\n\n", e.At.UTC().Format("2006-01-02 15:04:05 UTC"), e.Seq,
+			strings.ReplaceAll(visible(sentence(e)), "\n", "\n  "),
+		)
 	}
-	fmt.Fprintf(&text, "-- \nOaken Latch tells %s of these; what of is set with: latch receiver set %s LINE\n", b.name, b.name)
+	fmt.Fprintf(
+		&text, "-- \nOaken Latch tells %s of these; what of is set with: latch receiver set %s LINE\n", b.name, b.name,
+	)
 	m.SetBodyString(mail.TypeTextPlain, text.String())
 	return b.client.DialAndSendWithContext(ctx, m)
 }

@@ -57,7 +57,9 @@ type Timing struct {
 }
 
 // DefaultTiming is the tempo of a service.
-var DefaultTiming = Timing{Gather: 300 * time.Millisecond, FirstRetry: 2 * time.Second, LastRetry: 5 * time.Minute, Patience: 30 * time.Second}
+var DefaultTiming = Timing{
+	Gather: 300 * time.Millisecond, FirstRetry: 2 * time.Second, LastRetry: 5 * time.Minute, Patience: 30 * time.Second,
+}
 
 // Notifier tells receivers.
 type Notifier struct {
@@ -76,7 +78,10 @@ type Notifier struct {
 
 // New gives a teller over the records.
 func New(s *store.Store, log *audit.Log, sealer *access.Sealer, logger *slog.Logger) *Notifier {
-	return &Notifier{Timing: DefaultTiming, store: s, log: log, sealer: sealer, logger: logger, running: map[int64]context.CancelFunc{}}
+	return &Notifier{
+		Timing: DefaultTiming, store: s, log: log, sealer: sealer, logger: logger,
+		running: map[int64]context.CancelFunc{},
+	}
 }
 
 // Run begins to tell, until the context ends; Stop waits for that.
@@ -220,7 +225,15 @@ func (t *Notifier) next(ctx context.Context, w channel, r *store.Receiver) (more
 		if back == "" {
 			return nil
 		}
-		return tx.Record(ledger.Entry{Actor: audit.Service, Action: "tell.again", Note: fmt.Sprintf("%s takes what it is told again, since %s it did not; nothing was left out", r.Name, r.TroubleAt.UTC().Format(time.RFC3339))})
+		return tx.Record(
+			ledger.Entry{
+				Actor: audit.Service, Action: "tell.again",
+				Note: fmt.Sprintf(
+					"%s takes what it is told again, since %s it did not; nothing was left out", r.Name,
+					r.TroubleAt.UTC().Format(time.RFC3339),
+				),
+			},
+		)
 	})
 	if err == nil {
 		r.Position, r.Trouble = last, ""
@@ -247,9 +260,20 @@ func (t *Notifier) note(ctx context.Context, r *store.Receiver, cause error) {
 		if err := tx.NotTold(r.ID, text, t.log.Now()); err != nil || !first {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: audit.Service, Action: "tell.failed", Outcome: ledger.Failed, Note: fmt.Sprintf("%s (%s %s) does not take what it is told: %s; it is tried again, and nothing is left out", r.Name, r.Kind, r.Place, text)})
+		return tx.Record(
+			ledger.Entry{
+				Actor: audit.Service, Action: "tell.failed", Outcome: ledger.Failed,
+				Note: fmt.Sprintf(
+					"%s (%s %s) does not take what it is told: %s; it is tried again, and nothing is left out", r.Name,
+					r.Kind, r.Place, text,
+				),
+			},
+		)
 	})
-	t.logger.Warn("a receiver does not take what it is told", "receiver", r.Name, "place", r.Place, "error", text, "noted", err == nil)
+	t.logger.Warn(
+		"a receiver does not take what it is told", "receiver", r.Name, "place", r.Place, "error", text, "noted",
+		err == nil,
+	)
 }
 
 // brief keeps an error to what a person reads.

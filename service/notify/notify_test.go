@@ -59,7 +59,10 @@ func (r *room) open() {
 	sealer, err := access.OpenSealer(filepath.Join(r.dir, access.KeyFile))
 	require.NoError(r.t, err)
 	r.Notifier = notify.New(r.db, r.log, sealer, slog.New(slog.DiscardHandler))
-	r.Timing = notify.Timing{Gather: 50 * time.Millisecond, FirstRetry: 100 * time.Millisecond, LastRetry: 300 * time.Millisecond, Patience: 3 * time.Second}
+	r.Timing = notify.Timing{
+		Gather: 50 * time.Millisecond, FirstRetry: 100 * time.Millisecond, LastRetry: 300 * time.Millisecond,
+		Patience: 3 * time.Second,
+	}
 	var ctx context.Context
 	ctx, r.stop = context.WithCancel(context.Background())
 	require.NoError(r.t, r.Run(ctx))
@@ -119,11 +122,18 @@ func TestRsyslog(t *testing.T) {
 			}
 			r.add(w)
 			require.NoError(t, r.Try(t.Context(), "admin", "loghost"))
-			r.enter(ledger.Entry{Actor: "mara", Action: "edit.put", Device: "quay", Change: 7, Path: `/a/b=x"]y`, Before: "1", After: hostile},
+			r.enter(
+				ledger.Entry{
+					Actor: "mara", Action: "edit.put", Device: "quay", Change: 7, Path: `/a/b=x"]y`, Before: "1",
+					After: hostile,
+				},
 				ledger.Entry{Actor: "wren", Action: "edit.put"}, ledger.Entry{Actor: "mara", Action: "login"},
-				ledger.Entry{Actor: "service", Action: "change.failed", Change: 7, Note: "Ölhafen, 2 devices"})
+				ledger.Entry{Actor: "service", Action: "change.failed", Change: 7, Note: "Ölhafen, 2 devices"},
+			)
 			line := func(entry string) string {
-				i := slices.IndexFunc(s.Lines(), func(l string) bool { return strings.Contains(l, ` entry="`+entry+`"`) })
+				i := slices.IndexFunc(
+					s.Lines(), func(l string) bool { return strings.Contains(l, ` entry="`+entry+`"`) },
+				)
 				if i < 0 {
 					return ""
 				}
@@ -131,8 +141,10 @@ func TestRsyslog(t *testing.T) {
 			}
 			for entry, wanted := range map[string][]string{
 				"2": {"1 audit.notice tell.try [ledger@32473 "},
-				"3": {`1 audit.info edit.put [ledger@32473 entry="3" who="mara" device="quay" change="7" path="/a/b=x\"\]y" outcome="done" digest="`,
-					"mara: edit.put, on quay, change 7", "=cmd() [2J"}, // a control character acts on nobody
+				"3": {
+					`1 audit.info edit.put [ledger@32473 entry="3" who="mara" device="quay" change="7" path="/a/b=x\"\]y" outcome="done" digest="`,
+					"mara: edit.put, on quay, change 7", "=cmd() [2J",
+				}, // a control character acts on nobody
 				"6": {`1 audit.err change.failed [ledger@32473 entry="6" `, "Ölhafen, 2 devices"},
 			} {
 				eventually(t, func() bool { return line(entry) != "" }, "entry "+entry)
@@ -185,8 +197,20 @@ func TestExim(t *testing.T) {
 	cert := outpost.NewCertificate(t)
 	s := outpost.NewMailServer(t, cert)
 	r := newRoom(t)
-	r.add(notify.Wanted{Name: "office", Kind: notify.Mail, Place: s.Place, Line: "outcome:failed", Settings: notify.Settings{Authority: cert.CertPEM, From: "latch@tidewell.example", To: []string{"office@tidewell.example", "pier@tidewell.example"}, Gather: 1}})
-	r.enter(ledger.Entry{Actor: "mara", Action: "commit.start", Note: hostile, Outcome: ledger.Failed}, ledger.Entry{Actor: "mara", Action: "x"}, ledger.Entry{Actor: "joss", Action: "archive.copy", Outcome: ledger.Failed, Note: "Ölhafen"})
+	r.add(
+		notify.Wanted{
+			Name: "office", Kind: notify.Mail, Place: s.Place, Line: "outcome:failed",
+			Settings: notify.Settings{
+				Authority: cert.CertPEM, From: "latch@tidewell.example",
+				To: []string{"office@tidewell.example", "pier@tidewell.example"}, Gather: 1,
+			},
+		},
+	)
+	r.enter(
+		ledger.Entry{Actor: "mara", Action: "commit.start", Note: hostile, Outcome: ledger.Failed},
+		ledger.Entry{Actor: "mara", Action: "x"},
+		ledger.Entry{Actor: "joss", Action: "archive.copy", Outcome: ledger.Failed, Note: "Ölhafen"},
+	)
 	for _, to := range []string{"office", "pier"} {
 		eventually(t, func() bool { return len(s.Mail(to)) > 0 }, to)
 		mail := s.Mail(to)[0]
@@ -217,10 +241,13 @@ func TestWebhook(t *testing.T) {
 		digest := "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
 		assert.Equal(t, digest, req.Header.Get("Content-Digest"))
 		params := strings.TrimPrefix(req.Header.Get("Signature-Input"), "oaken-latch=")
-		base := "\"@method\": POST\n\"@target-uri\": https://" + req.Host + req.URL.Path + "\n\"content-type\": application/json\n\"content-digest\": " + digest + "\n\"@signature-params\": " + params
+		base := "\"@method\": POST\n\"@target-uri\": https://" + req.Host + req.URL.Path +
+			"\n\"content-type\": application/json\n\"content-digest\": " + digest + "\n\"@signature-params\": " + params
 		mac := hmac.New(sha256.New, []byte(secret))
 		mac.Write([]byte(base))
-		assert.Equal(t, "oaken-latch=:"+base64.StdEncoding.EncodeToString(mac.Sum(nil))+":", req.Header.Get("Signature"))
+		assert.Equal(
+			t, "oaken-latch=:"+base64.StdEncoding.EncodeToString(mac.Sum(nil))+":", req.Header.Get("Signature"),
+		)
 		keys = append(keys, req.Header.Get("Idempotency-Key"))
 		if fail > 0 {
 			fail--
@@ -234,7 +261,12 @@ func TestWebhook(t *testing.T) {
 	t.Cleanup(srv.Close)
 	cert := outpost.Certificate{CertPEM: pemOf(srv)}
 	r := newRoom(t)
-	r.add(notify.Wanted{Name: "pager", Kind: notify.Webhook, Place: srv.URL + "/hook", Line: "who:mara", Secret: secret, Settings: notify.Settings{Authority: cert.CertPEM}})
+	r.add(
+		notify.Wanted{
+			Name: "pager", Kind: notify.Webhook, Place: srv.URL + "/hook", Line: "who:mara", Secret: secret,
+			Settings: notify.Settings{Authority: cert.CertPEM},
+		},
+	)
 	r.enter(ledger.Entry{Actor: "mara", Action: "x", After: hostile}, ledger.Entry{Actor: "mara", Action: "y"})
 	eventually(t, func() bool { mu.Lock(); defer mu.Unlock(); return len(got) == 2 })
 	mu.Lock()
@@ -257,9 +289,23 @@ func TestHangs(t *testing.T) {
 	t.Cleanup(srv.Close)
 	r := newRoom(t)
 	r.Timing.Patience = 500 * time.Millisecond
-	r.add(notify.Wanted{Name: "hangs", Kind: notify.Webhook, Place: "http://" + l.Addr().String(), Secret: "a secret of some length", Line: "who:mara"})
-	r.add(notify.Wanted{Name: "mute", Kind: notify.Mail, Place: "smtp://" + l.Addr().String(), Line: "who:mara", Settings: notify.Settings{From: "a@tidewell.example", To: []string{"b@tidewell.example"}, Gather: 1}})
-	r.add(notify.Wanted{Name: "well", Kind: notify.Webhook, Place: srv.URL, Secret: "a secret of some length", Line: "who:mara"})
+	r.add(
+		notify.Wanted{
+			Name: "hangs", Kind: notify.Webhook, Place: "http://" + l.Addr().String(),
+			Secret: "a secret of some length", Line: "who:mara",
+		},
+	)
+	r.add(
+		notify.Wanted{
+			Name: "mute", Kind: notify.Mail, Place: "smtp://" + l.Addr().String(), Line: "who:mara",
+			Settings: notify.Settings{From: "a@tidewell.example", To: []string{"b@tidewell.example"}, Gather: 1},
+		},
+	)
+	r.add(
+		notify.Wanted{
+			Name: "well", Kind: notify.Webhook, Place: srv.URL, Secret: "a secret of some length", Line: "who:mara",
+		},
+	)
 	r.enter(ledger.Entry{Actor: "mara", Action: "x"})
 	eventually(t, func() bool { v, err := r.Find(t.Context(), "well"); return err == nil && v.Told == 1 })
 	for _, name := range []string{"hangs", "mute"} {
@@ -276,17 +322,32 @@ func TestHangs(t *testing.T) {
 func TestWrong(t *testing.T) {
 	t.Parallel()
 	r := newRoom(t)
-	hook := notify.Wanted{Name: "x", Kind: notify.Webhook, Place: "https://hook.example/", Secret: "a secret of some length"}
-	post := notify.Wanted{Name: "x", Kind: notify.Mail, Place: "smtp://192.0.2.25:25", Settings: notify.Settings{From: "a@b.example", To: []string{"c@d.example"}}}
+	hook := notify.Wanted{
+		Name: "x", Kind: notify.Webhook, Place: "https://hook.example/", Secret: "a secret of some length",
+	}
+	post := notify.Wanted{
+		Name: "x", Kind: notify.Mail, Place: "smtp://192.0.2.25:25",
+		Settings: notify.Settings{From: "a@b.example", To: []string{"c@d.example"}},
+	}
 	for want, alter := range map[string]func() notify.Wanted{
-		"is no name for a receiver":      func() notify.Wanted { w := hook; w.Name = "a b"; return w },
-		"goes wrong at column 5":         func() notify.Wanted { w := hook; w.Line = "who:"; return w },
-		"in the clear":                   func() notify.Wanted { w := hook; w.Place = "http://hook.example/"; return w },
-		"is no place":                    func() notify.Wanted { w := hook; w.Place = "https://user:pw@hook.example/"; return w },
-		"needs a secret that signs":      func() notify.Wanted { w := hook; w.Secret = "short"; return w },
-		"its authority cannot be read":   func() notify.Wanted { w := hook; w.Authority = "x"; return w },
-		"is no kind of receiver":         func() notify.Wanted { w := hook; w.Kind = "pigeon"; return w },
-		"is no syslog receiver":          func() notify.Wanted { return notify.Wanted{Name: "x", Kind: notify.Syslog, Place: "tcp://nohost"} },
+		"is no name for a receiver": func() notify.Wanted { w := hook; w.Name = "a b"; return w },
+		"goes wrong at column 5":    func() notify.Wanted { w := hook; w.Line = "who:"; return w },
+		"in the clear": func() notify.Wanted {
+			w := hook
+			w.Place = "http://hook.example/"
+			return w
+		},
+		"is no place": func() notify.Wanted {
+			w := hook
+			w.Place = "https://user:pw@hook.example/"
+			return w
+		},
+		"needs a secret that signs":    func() notify.Wanted { w := hook; w.Secret = "short"; return w },
+		"its authority cannot be read": func() notify.Wanted { w := hook; w.Authority = "x"; return w },
+		"is no kind of receiver":       func() notify.Wanted { w := hook; w.Kind = "pigeon"; return w },
+		"is no syslog receiver": func() notify.Wanted {
+			return notify.Wanted{Name: "x", Kind: notify.Syslog, Place: "tcp://nohost"}
+		},
 		"is no mail server":              func() notify.Wanted { w := post; w.Place = "smtp://host"; return w },
 		"that mail can come from":        func() notify.Wanted { w := post; w.From = "a\r\nBcc: b@c"; return w },
 		"that mail can go to":            func() notify.Wanted { w := post; w.To = []string{"x"}; return w },
@@ -314,5 +375,6 @@ func TestWrong(t *testing.T) {
 }
 
 func pemOf(srv *httptest.Server) string {
-	return "-----BEGIN CERTIFICATE-----\n" + base64.StdEncoding.EncodeToString(srv.Certificate().Raw) + "\n-----END CERTIFICATE-----\n"
+	return "-----BEGIN CERTIFICATE-----\n" + base64.StdEncoding.EncodeToString(srv.Certificate().Raw) +
+		"\n-----END CERTIFICATE-----\n"
 }

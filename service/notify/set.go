@@ -43,7 +43,10 @@ const (
 // Add adds a receiver: it is told of what comes from now on.
 func (t *Notifier) Add(ctx context.Context, by string, w Wanted) (store.Receiver, error) {
 	if !receiverName.MatchString(w.Name) {
-		return store.Receiver{}, refusal.New(refusal.Invalid, "use 1 to 63 letters, digits, dots, dashes or underscores", "%q is no name for a receiver", w.Name)
+		return store.Receiver{}, refusal.New(
+			refusal.Invalid, "use 1 to 63 letters, digits, dots, dashes or underscores", "%q is no name for a receiver",
+			w.Name,
+		)
 	}
 	if err := t.readable(w.Line); err != nil {
 		return store.Receiver{}, err
@@ -55,17 +58,26 @@ func (t *Notifier) Add(ctx context.Context, by string, w Wanted) (store.Receiver
 	if err != nil {
 		return store.Receiver{}, err
 	}
-	r := store.Receiver{Name: w.Name, Kind: w.Kind, Place: w.Place, Line: w.Line, Settings: string(settings), Added: t.log.Now(), AddedBy: by}
+	r := store.Receiver{
+		Name: w.Name, Kind: w.Kind, Place: w.Place, Line: w.Line, Settings: string(settings), Added: t.log.Now(),
+		AddedBy: by,
+	}
 	if w.Secret != "" {
 		r.Secret = t.sealer.Seal([]byte(w.Secret), access.Purpose("receivers", w.Name))
 	}
 	err = t.log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.AddReceiver(r); errors.Is(err, store.ErrExists) {
-			return refusal.New(refusal.Conflict, "take another name, or retire that one", "there is a receiver %q already", r.Name)
+			return refusal.New(
+				refusal.Conflict, "take another name, or retire that one", "there is a receiver %q already", r.Name,
+			)
 		} else if err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: by, Action: "tell.add", After: w.Line, Note: fmt.Sprintf("%s: %s %s", r.Name, r.Kind, r.Place)})
+		return tx.Record(
+			ledger.Entry{
+				Actor: by, Action: "tell.add", After: w.Line, Note: fmt.Sprintf("%s: %s %s", r.Name, r.Kind, r.Place),
+			},
+		)
 	})
 	if err != nil {
 		return r, err
@@ -112,7 +124,10 @@ func (w *Wanted) check() error {
 			return no("write https://", "what is told would go to %s in the clear", u.Host)
 		}
 		if len(w.Secret) < leastSecret {
-			return no(fmt.Sprintf("give one of %d characters or more, which the receiver knows too", leastSecret), "a webhook needs a secret that signs what it is told")
+			return no(
+				fmt.Sprintf("give one of %d characters or more, which the receiver knows too", leastSecret),
+				"a webhook needs a secret that signs what it is told",
+			)
 		}
 	case Mail:
 		return w.checkMail(u)
@@ -127,7 +142,9 @@ func (w *Wanted) checkMail(u *url.URL) error {
 		return refusal.New(refusal.Invalid, next, format, args...)
 	}
 	if u.Scheme != "smtp" && u.Scheme != "smtps" || u.Hostname() == "" || u.Port() == "" {
-		return no("write smtp://HOST:PORT, or smtps://HOST:PORT for TLS from the first byte", "%q is no mail server", w.Place)
+		return no(
+			"write smtp://HOST:PORT, or smtps://HOST:PORT for TLS from the first byte", "%q is no mail server", w.Place,
+		)
 	}
 	if _, err := mail.ParseAddress(w.From); err != nil {
 		return no("give one with --from", "%q is no address that mail can come from", w.From)
@@ -205,7 +222,9 @@ func (t *Notifier) Retire(ctx context.Context, by, name string) error {
 		if err := tx.RetireReceiver(r.ID, t.log.Now()); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: by, Action: "tell.retire", Note: fmt.Sprintf("%s: %s %s", r.Name, r.Kind, r.Place)})
+		return tx.Record(
+			ledger.Entry{Actor: by, Action: "tell.retire", Note: fmt.Sprintf("%s: %s %s", r.Name, r.Kind, r.Place)},
+		)
 	})
 	if err == nil {
 		t.end(r.ID)
@@ -229,14 +248,22 @@ func (t *Notifier) Try(ctx context.Context, by, name string) error {
 	if err := t.log.Write(ctx, func(tx *audit.Tx) error { return tx.Record(e) }); err != nil {
 		return err
 	}
-	list, err := t.log.Entries(ctx, store.LedgerQuery{Query: search.Query{Terms: []search.Term{{Key: search.Kind, Values: []string{"tell.try"}}}}, Limit: 1})
+	list, err := t.log.Entries(
+		ctx,
+		store.LedgerQuery{
+			Query: search.Query{Terms: []search.Term{{Key: search.Kind, Values: []string{"tell.try"}}}}, Limit: 1,
+		},
+	)
 	if err != nil {
 		return err
 	}
 	ctx, cancel := context.WithTimeout(ctx, t.Timing.Patience)
 	defer cancel()
 	if _, err := w.send(ctx, list); err != nil {
-		return refusal.New(refusal.Conflict, "check its place and that it listens", "%s (%s) did not take it: %s", name, r.Place, brief(err))
+		return refusal.New(
+			refusal.Conflict, "check its place and that it listens", "%s (%s) did not take it: %s", name, r.Place,
+			brief(err),
+		)
 	}
 	return nil
 }

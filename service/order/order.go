@@ -39,8 +39,9 @@ type Order struct {
 	Save          *bool         `json:"save,omitempty"`  // nil leaves it to each device's setting
 	Ahead         time.Duration `json:"ahead,omitempty"` // prepare, and wait that long for the word to commit
 
-	Preview string   `json:"preview,omitempty"` // digest of the preview it rests on; "" is the last that the person was shown, if any
-	CutOff  []string `json:"cutOff,omitempty"`  // devices whose lockout is accepted in words
+	// digest of the preview it rests on; "" is the last that the person was shown, if any
+	Preview string   `json:"preview,omitempty"`
+	CutOff  []string `json:"cutOff,omitempty"` // devices whose lockout is accepted in words
 
 	Emergency string `json:"-"` // why others' agreement, where it is needed, is not waited for; never later than now
 }

@@ -27,7 +27,9 @@ type Decisions struct {
 func (d *Decisions) Find(ctx context.Context, reach store.Reach, id int64) (store.Outside, store.Device, error) {
 	o, err := d.Store.Outside(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		return o, store.Device{}, refusal.New(refusal.NotFound, "list them with: latch outside --all", "there is no outside change %d", id)
+		return o, store.Device{}, refusal.New(
+			refusal.NotFound, "list them with: latch outside --all", "there is no outside change %d", id,
+		)
 	}
 	if err != nil {
 		return o, store.Device{}, err
@@ -40,7 +42,10 @@ func (d *Decisions) Find(ctx context.Context, reach store.Reach, id int64) (stor
 func (d *Decisions) undecided(ctx context.Context, reach store.Reach, id int64) (store.Outside, store.Device, error) {
 	o, dev, err := d.Find(ctx, reach, id)
 	if err == nil && o.State != history.OutsideOpen {
-		err = refusal.New(refusal.Conflict, fmt.Sprintf("see it with: latch outside show %d", id), "outside change %d is %s already, by %s", id, o.State, o.DecidedBy)
+		err = refusal.New(
+			refusal.Conflict, fmt.Sprintf("see it with: latch outside show %d", id),
+			"outside change %d is %s already, by %s", id, o.State, o.DecidedBy,
+		)
 	}
 	return o, dev, err
 }
@@ -51,20 +56,34 @@ const noteBytes = 4000
 func noted(note string) (string, error) {
 	note = strings.TrimSpace(note)
 	if len(note) > noteBytes {
-		return note, refusal.New(refusal.Invalid, "", "the note has %d bytes, at most %d are kept", len(note), noteBytes)
+		return note, refusal.New(
+			refusal.Invalid, "", "the note has %d bytes, at most %d are kept", len(note), noteBytes,
+		)
 	}
 	return note, nil
 }
 
-func (d *Decisions) decide(ctx context.Context, by string, o store.Outside, dev store.Device, state, note string, change int64) (store.Outside, error) {
+func (d *Decisions) decide(
+	ctx context.Context, by string, o store.Outside, dev store.Device, state, note string, change int64,
+) (store.Outside, error) {
 	o.State, o.DecidedBy, o.DecidedAt, o.Note, o.Change = state, by, d.Log.Now(), note, change
 	err := d.Log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.DecideOutside(o); errors.Is(err, store.ErrNotFound) {
-			return refusal.New(refusal.Conflict, fmt.Sprintf("see it with: latch outside show %d", o.ID), "outside change %d was decided at this very moment", o.ID)
+			return refusal.New(
+				refusal.Conflict, fmt.Sprintf("see it with: latch outside show %d", o.ID),
+				"outside change %d was decided at this very moment", o.ID,
+			)
 		} else if err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: by, Action: "outside." + state, Device: dev.Name, Change: change, Note: strings.TrimSuffix(fmt.Sprintf("outside change %d, revision %d: %s", o.ID, o.Revision, note), ": ")})
+		return tx.Record(
+			ledger.Entry{
+				Actor: by, Action: "outside." + state, Device: dev.Name, Change: change,
+				Note: strings.TrimSuffix(
+					fmt.Sprintf("outside change %d, revision %d: %s", o.ID, o.Revision, note), ": ",
+				),
+			},
+		)
 	})
 	return o, err
 }
@@ -76,7 +95,9 @@ func (d *Decisions) Adopt(ctx context.Context, p access.Person, id int64, note s
 		return store.Outside{}, err
 	}
 	if note == "" {
-		return store.Outside{}, refusal.New(refusal.Invalid, "say who did it and why, as far as you know", "adopting an outside change needs a note")
+		return store.Outside{}, refusal.New(
+			refusal.Invalid, "say who did it and why, as far as you know", "adopting an outside change needs a note",
+		)
 	}
 	o, dev, err := d.undecided(ctx, p.Reach(), id)
 	if err != nil {
@@ -88,7 +109,9 @@ func (d *Decisions) Adopt(ctx context.Context, p access.Person, id int64, note s
 // PushBack opens a change that takes an outside change back, and nothing of
 // what came after it. Only when that change is kept the outside change counts
 // as pushed back.
-func (d *Decisions) PushBack(ctx context.Context, p access.Person, id int64, title, ticket string) (store.Outside, store.Change, []desk.Brought, error) {
+func (d *Decisions) PushBack(
+	ctx context.Context, p access.Person, id int64, title, ticket string,
+) (store.Outside, store.Change, []desk.Brought, error) {
 	o, dev, err := d.undecided(ctx, p.Reach(), id)
 	if err != nil {
 		return o, store.Change{}, nil, err
@@ -99,7 +122,11 @@ func (d *Decisions) PushBack(ctx context.Context, p access.Person, id int64, tit
 			return o, c, nil, err
 		}
 		if c.State != lifecycle.Dropped && c.State != lifecycle.Kept {
-			return o, c, nil, refusal.New(refusal.Conflict, fmt.Sprintf("go on with it: latch preview %d; or drop it first: latch drop %d", c.Number, c.Number), "change %d of %s is to push it back already", c.Number, c.Author)
+			return o, c, nil, refusal.New(
+				refusal.Conflict,
+				fmt.Sprintf("go on with it: latch preview %d; or drop it first: latch drop %d", c.Number, c.Number),
+				"change %d of %s is to push it back already", c.Number, c.Author,
+			)
 		}
 	}
 	c, brought, err := d.Desk.PushBack(ctx, p, desk.Push{Device: dev, Outside: o, Title: title, Ticket: ticket})
@@ -111,14 +138,21 @@ func (d *Decisions) PushBack(ctx context.Context, p access.Person, id int64, tit
 		if err := tx.PushOutside(o.ID, c.Number); err != nil {
 			return err
 		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "outside.push-back", Device: dev.Name, Change: c.Number, Note: fmt.Sprintf("outside change %d, revision %d is to be taken back", o.ID, o.Revision)})
+		return tx.Record(
+			ledger.Entry{
+				Actor: p.Name, Action: "outside.push-back", Device: dev.Name, Change: c.Number,
+				Note: fmt.Sprintf("outside change %d, revision %d is to be taken back", o.ID, o.Revision),
+			},
+		)
 	})
 	return o, c, brought, err
 }
 
 // Open opens a change that goes on from an outside change: the same on other
 // devices, where some are named, or a draft to be worked on.
-func (d *Decisions) Open(ctx context.Context, p access.Person, id int64, devices []string, title, ticket string) (store.Outside, store.Change, []desk.Brought, error) {
+func (d *Decisions) Open(
+	ctx context.Context, p access.Person, id int64, devices []string, title, ticket string,
+) (store.Outside, store.Change, []desk.Brought, error) {
 	o, dev, err := d.undecided(ctx, p.Reach(), id)
 	if err != nil {
 		return o, store.Change{}, nil, err
@@ -127,7 +161,9 @@ func (d *Decisions) Open(ctx context.Context, p access.Person, id int64, devices
 	if err != nil {
 		return o, c, brought, err
 	}
-	o, err = d.decide(ctx, p.Name, o, dev, history.OutsideOpened, fmt.Sprintf("change %d goes on from it", c.Number), c.Number)
+	o, err = d.decide(
+		ctx, p.Name, o, dev, history.OutsideOpened, fmt.Sprintf("change %d goes on from it", c.Number), c.Number,
+	)
 	return o, c, brought, err
 }
 
@@ -140,7 +176,10 @@ func (d *Decisions) Silence(ctx context.Context, p access.Person, device, path, 
 	}
 	path = strings.TrimRight(path, "/")
 	if !strings.HasPrefix(path, "/") || len(path) > 1000 {
-		return store.Silence{}, refusal.New(refusal.Invalid, "name a path and all below it, like /system/ntp", "%q is no path that can be silenced; all of a configuration cannot be", path)
+		return store.Silence{}, refusal.New(
+			refusal.Invalid, "name a path and all below it, like /system/ntp",
+			"%q is no path that can be silenced; all of a configuration cannot be", path,
+		)
 	}
 	s := store.Silence{Path: path, Note: note, Actor: p.Name, At: d.Log.Now()}
 	if device != "" {

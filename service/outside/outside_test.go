@@ -33,7 +33,10 @@ func looked(t *testing.T, names ...string) *servicetest.Room {
 func lookedWith(t *testing.T, alter func(*lab.Spec), names ...string) *servicetest.Room {
 	t.Helper()
 	r := servicetest.NewWith(t, alter, names...)
-	r.Looking = outside.Timing{Silent: 300 * time.Millisecond, Listened: time.Hour, Settle: 150 * time.Millisecond, Apart: 50 * time.Millisecond, Clocks: time.Minute, Alike: time.Hour, AtOnce: 4}
+	r.Looking = outside.Timing{
+		Silent: 300 * time.Millisecond, Listened: time.Hour, Settle: 150 * time.Millisecond,
+		Apart: 50 * time.Millisecond, Clocks: time.Minute, Alike: time.Hour, AtOnce: 4,
+	}
 	for _, n := range names {
 		_, err := r.History.Read(t.Context(), store.Everything, n, "mara")
 		require.NoError(t, err)
@@ -53,7 +56,9 @@ func stranger(t *testing.T, d *lab.Device) *netconf.Client {
 }
 
 func contact(text string) []byte {
-	return fmt.Appendf(nil, `<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><contact>%s</contact></system>`, text)
+	return fmt.Appendf(
+		nil, `<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><contact>%s</contact></system>`, text,
+	)
 }
 
 func set(t *testing.T, c *netconf.Client, text string) {
@@ -89,7 +94,9 @@ func confirm(t *testing.T, r *servicetest.Room, n int64) error {
 
 func eventually(t *testing.T, r *servicetest.Room, line string, n int) {
 	t.Helper()
-	require.Eventually(t, func() bool { return len(r.Found(0, "%s", line)) == n }, 90*time.Second, 20*time.Millisecond, line)
+	require.Eventually(
+		t, func() bool { return len(r.Found(0, "%s", line)) == n }, 90*time.Second, 20*time.Millisecond, line,
+	)
 }
 
 // Who changed a device is told as the device names them, with its own time and
@@ -112,11 +119,18 @@ func TestWho(t *testing.T) {
 	require.NoError(t, r.Devices[quay].Console("/system/contact", "at the console"))
 	assert.Contains(t, open(t, r, quay, 2)[0].Who, "not named by the device: it says that it did it itself")
 	require.NoError(t, r.Devices[quay].Quietly("/system/contact", "and nobody saw"))
-	require.Never(t, func() bool { return len(r.Found(0, "kind:revision.outside device:saltern-quay")) > 2 }, 500*time.Millisecond, 50*time.Millisecond, "it tells nothing, and is read once an hour")
+	require.Never(
+		t, func() bool { return len(r.Found(0, "kind:revision.outside device:saltern-quay")) > 2 },
+		500*time.Millisecond, 50*time.Millisecond, "it tells nothing, and is read once an hour",
+	)
 	_, err := r.History.Read(t.Context(), store.Everything, quay, "mara")
 	require.NoError(t, err)
 	o = open(t, r, quay, 3)[0]
-	assert.Contains(t, o.Who, "listened to without a gap and told of no change: it was made where it tells nothing, or what it noted was cleared")
+	assert.Contains(
+		t, o.Who,
+		"listened to without a gap and told of no change: it was made where it tells nothing, or what it noted "+
+			"was cleared",
+	)
 	assert.Empty(t, o.Account)
 
 	require.NoError(t, r.Devices[slip].Console("/system/contact", "nobody hears this one"))
@@ -170,7 +184,9 @@ func TestVisits(t *testing.T) {
 	assert.Empty(t, r.Found(0, "kind:revision.outside"))
 
 	c = stranger(t, r.Devices[quay])
-	require.NoError(t, c.EditConfig(t.Context(), netconf.EditConfig{Target: netconf.Candidate, Config: contact("half")}))
+	require.NoError(
+		t, c.EditConfig(t.Context(), netconf.EditConfig{Target: netconf.Candidate, Config: contact("half")}),
+	)
 	c.Abort()
 	eventually(t, r, "kind:visit.cut-off", 1)
 	left := r.Found(1, "kind:visit.left-edit")[0]
@@ -255,7 +271,9 @@ func TestDecisions(t *testing.T) {
 	commit(t, r, c.Number)
 	require.Eventually(t, func() bool { return confirm(t, r, c.Number) == nil }, 90*time.Second, 50*time.Millisecond)
 	assert.Equal(t, later.ID, open(t, r, quay, 1)[0].ID, "only the other one is left")
-	assert.Equal(t, []string{"one", "Elsewhere"}, []string{r.Value(quay, "/system/contact"), r.Value(quay, "/system/location")})
+	assert.Equal(
+		t, []string{"one", "Elsewhere"}, []string{r.Value(quay, "/system/contact"), r.Value(quay, "/system/location")},
+	)
 
 	// The same elsewhere.
 	_, c, brought, err = dec.Open(ctx, mara, later.ID, []string{hall}, "", "")

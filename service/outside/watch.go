@@ -33,7 +33,8 @@ type Timing struct {
 
 // DefaultTiming is the tempo of a service.
 var DefaultTiming = Timing{
-	Silent: 5 * time.Minute, Listened: time.Hour, Settle: 400 * time.Millisecond, Apart: 3 * time.Second, Clocks: time.Hour, Alike: time.Hour, AtOnce: 16,
+	Silent: 5 * time.Minute, Listened: time.Hour, Settle: 400 * time.Millisecond, Apart: 3 * time.Second,
+	Clocks: time.Hour, Alike: time.Hour, AtOnce: 16,
 }
 
 // Watch looks for outside changes: when a device tells of an event, when a
@@ -86,7 +87,10 @@ type Options struct {
 
 // New gives a watch over the devices of a fleet.
 func New(s *store.Store, log *audit.Log, f *fleet.Fleet, h *history.History, opt Options) *Watch {
-	return &Watch{store: s, log: log, fleet: f, history: h, timing: opt.Timing, clocks: opt.Clocks, logger: opt.Logger, looks: map[string]*look{}, visits: map[string]*alike{}}
+	return &Watch{
+		store: s, log: log, fleet: f, history: h, timing: opt.Timing, clocks: opt.Clocks, logger: opt.Logger,
+		looks: map[string]*look{}, visits: map[string]*alike{},
+	}
 }
 
 // Run begins to watch, until the context ends; Stop waits for that.
@@ -303,8 +307,13 @@ func (w *Watch) putBack(ctx context.Context, d store.Device, events []fleet.Hear
 		}
 		return w.log.Write(ctx, func(tx *audit.Tx) error {
 			return tx.Record(ledger.Entry{
-				Actor: audit.Service, Device: d.Name, Action: "outside.put-back", Address: h.Event.Source, Session: h.Event.SessionID,
-				Note: fmt.Sprintf("the device told: %s; read at %s it holds what it held before: it was put back before anyone looked, and what it was meanwhile is not known", h, w.log.Now().Format(time.RFC3339)),
+				Actor: audit.Service, Device: d.Name, Action: "outside.put-back", Address: h.Event.Source,
+				Session: h.Event.SessionID,
+				Note: fmt.Sprintf(
+					"the device told: %s; read at %s it holds what it held before: it was put back before anyone "+
+						"looked, and what it was meanwhile is not known",
+					h, w.log.Now().Format(time.RFC3339),
+				),
 			})
 		})
 	}
@@ -318,14 +327,18 @@ func (w *Watch) visit(ctx context.Context, r history.Reading, h fleet.Heard, cha
 		return err
 	}
 	key := r.Device.Name + " " + h.Event.Account + " " + h.Event.Source
-	e := ledger.Entry{Actor: audit.Service, Device: r.Device.Name, Action: "visit.ended", Address: h.Event.Source, Session: h.Event.SessionID, Note: h.String()}
+	e := ledger.Entry{
+		Actor: audit.Service, Device: r.Device.Name, Action: "visit.ended", Address: h.Event.Source,
+		Session: h.Event.SessionID, Note: h.String(),
+	}
 	cut := h.Event.What != "closed"
 	switch {
 	case changed:
 		e.Note += "; the device was changed meanwhile, see its revisions"
 	case cut && left != nil:
 		e.Action = "visit.cut-off"
-		e.Note += "; it was cut off in the middle: running is as before, and its edits stand in the candidate, where nobody committed them"
+		e.Note += "; it was cut off in the middle: running is as before, and its edits stand in the candidate, where " +
+			"nobody committed them"
 	case left != nil:
 		e.Note += "; running is as before, and edits that nobody committed stand in the candidate"
 	default:
@@ -347,7 +360,12 @@ func (w *Watch) visit(ctx context.Context, r history.Reading, h fleet.Heard, cha
 			if i == 20 {
 				break
 			}
-			if err := tx.Record(ledger.Entry{Actor: audit.Service, Action: "visit.left-edit", Device: r.Device.Name, Path: item.Path, Before: item.Old, After: item.New}); err != nil {
+			if err := tx.Record(
+				ledger.Entry{
+					Actor: audit.Service, Action: "visit.left-edit", Device: r.Device.Name, Path: item.Path,
+					Before: item.Old, After: item.New,
+				},
+			); err != nil {
 				return err
 			}
 		}

@@ -115,13 +115,17 @@ var stepKinds = []string{"commit", "device", "probe", "hold", "change", "revisio
 // Steps gives what happened during a commit, oldest first, as the ledger has it.
 func (r *Reports) Steps(ctx context.Context, c Commit) ([]ledger.Entry, error) {
 	q := store.LedgerQuery{Oldest: true, Limit: 2000}
-	q.Terms = []search.Term{{Key: search.Change, Values: []string{itoa(c.Change.Number)}}, {Key: search.Kind, Values: stepKinds}}
+	q.Terms = []search.Term{
+		{Key: search.Change, Values: []string{itoa(c.Change.Number)}}, {Key: search.Kind, Values: stepKinds},
+	}
 	q.Since = c.Started
 	if !c.Ended.IsZero() {
 		q.Until = c.Ended.Add(time.Second)
 	}
 	list, err := r.Log.Entries(ctx, q)
-	return slices.DeleteFunc(list, func(e ledger.Entry) bool { return e.Action == "change.note" || e.Action == "change.open" }), err
+	return slices.DeleteFunc(
+		list, func(e ledger.Entry) bool { return e.Action == "change.note" || e.Action == "change.open" },
+	), err
 }
 
 // Made gives what a commit made of its devices, as far as it was prepared.

@@ -210,7 +210,10 @@ func (p *printer) section(s Section) {
 	}
 	if s.Left > 0 {
 		p.font("", 9)
-		p.wrapped(fmt.Sprintf("%d more lines were left out; the console and the client show all of them.", s.Left), body, textLine)
+		p.wrapped(
+			fmt.Sprintf("%d more lines were left out; the console and the client show all of them.", s.Left), body,
+			textLine,
+		)
 	}
 }
 

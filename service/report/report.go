@@ -169,7 +169,9 @@ func (r *Reports) planned(ctx context.Context, p access.Person, c store.Change, 
 	}
 	for _, v := range verdicts {
 		v = v.Redacted(r.Log.Redactor) // a report goes to whom it goes
-		facts := []Fact{{"Base", fmt.Sprintf("revision %d of %s", v.Base.Number, stamp(v.Base.At))}, {"Guard", v.Guard.Name()}}
+		facts := []Fact{
+			{"Base", fmt.Sprintf("revision %d of %s", v.Base.Number, stamp(v.Base.At))}, {"Guard", v.Guard.Name()},
+		}
 		if v.Trouble != "" {
 			facts = append(facts, Fact{"Trouble", plain(v.Trouble)})
 		}
@@ -210,7 +212,12 @@ func (r *Report) effect(title string, c flow.Change) {
 			list []flow.Moved
 		}{{"newly permitted", c.Permitted}, {"newly denied", c.Denied}, {"told otherwise", c.Answered}} {
 			for _, m := range k.list {
-				s.Table.Rows = append(s.Table.Rows, []string{k.name, plain(m.Packets), plain(m.Example), plain(m.After.String()), plain(m.Before.String())})
+				s.Table.Rows = append(
+					s.Table.Rows,
+					[]string{
+						k.name, plain(m.Packets), plain(m.Example), plain(m.After.String()), plain(m.Before.String()),
+					},
+				)
 			}
 		}
 		if c.More {
@@ -265,7 +272,8 @@ func (r *Report) findings(v desk.Verdict) {
 
 func commitFacts(c Commit) []Fact {
 	facts := []Fact{
-		{"Outcome", string(c.State.Outcome)}, {"Because", plain(c.State.Reason)}, {"Staged by", strings.Join(c.Staged, ", ")}, {"Committed by", c.Actor}, {"Confirmed by", c.Confirmed},
+		{"Outcome", string(c.State.Outcome)}, {"Because", plain(c.State.Reason)},
+		{"Staged by", strings.Join(c.Staged, ", ")}, {"Committed by", c.Actor}, {"Confirmed by", c.Confirmed},
 		{"Began", stamp(c.Started)}, {"Decided", stamp(c.Ended)}, {"Hold", c.Hold.String()},
 	}
 	if c.State.Outcome == "" {
@@ -292,7 +300,9 @@ func (r *Reports) happened(ctx context.Context, c store.Change, cm Commit, out *
 		if d.Saved {
 			stands += ", saved to startup"
 		}
-		devices.Rows = append(devices.Rows, []string{d.Name, plain(cm.Devices[i].Site), string(d.Keeper), stands, plain(d.Said)})
+		devices.Rows = append(
+			devices.Rows, []string{d.Name, plain(cm.Devices[i].Site), string(d.Keeper), stands, plain(d.Said)},
+		)
 	}
 	out.add(Section{Title: "Devices", Table: devices})
 	made, err := r.Made(ctx, cm)
@@ -301,7 +311,13 @@ func (r *Reports) happened(ctx context.Context, c store.Change, cm Commit, out *
 	}
 	for _, d := range cm.Devices {
 		if df := r.Log.Redactor.Difference(made[d.Name]); df != nil {
-			out.difference("What it changed on "+d.Name, map[bool]string{true: "", false: "It is not there any more: the change is " + string(c.State) + "."}[c.State == lifecycle.Kept || c.State == lifecycle.Holding], df)
+			out.difference(
+				"What it changed on "+d.Name,
+				map[bool]string{
+					true: "", false: "It is not there any more: the change is " + string(c.State) + ".",
+				}[c.State == lifecycle.Kept || c.State == lifecycle.Holding],
+				df,
+			)
 		}
 	}
 	if err := r.expected(ctx, c, cm, out); err != nil {
@@ -358,7 +374,12 @@ func entriesTable(list []ledger.Entry) *Table {
 		if e.Outcome != "" && !strings.HasSuffix(what, "."+e.Outcome) {
 			what += ", " + e.Outcome
 		}
-		t.Rows = append(t.Rows, []string{itoa(e.Seq), e.At.UTC().Format("01-02 15:04:05"), plain(e.Actor), what, e.Device, plain(detail(e))})
+		t.Rows = append(
+			t.Rows,
+			[]string{
+				itoa(e.Seq), e.At.UTC().Format("01-02 15:04:05"), plain(e.Actor), what, e.Device, plain(detail(e)),
+			},
+		)
 	}
 	return t
 }
@@ -411,7 +432,13 @@ func (r *Reports) people(ctx context.Context, reach store.Reach, c store.Change,
 		} else if value != "" {
 			value = r.Log.Redactor.Name(value)
 		}
-		t.Rows = append(t.Rows, []string{itoa(e.ID), e.At.UTC().Format("2006-01-02 15:04:05"), e.Actor, d.Name, plain(strings.TrimSpace(strings.Join([]string{e.Op, e.Mode, path, value, e.Source}, " ")))})
+		t.Rows = append(
+			t.Rows,
+			[]string{
+				itoa(e.ID), e.At.UTC().Format("2006-01-02 15:04:05"), e.Actor, d.Name,
+				plain(strings.TrimSpace(strings.Join([]string{e.Op, e.Mode, path, value, e.Source}, " "))),
+			},
+		)
 	}
 	if len(t.Rows) > 0 {
 		out.add(Section{Title: "Who staged what", Table: t})

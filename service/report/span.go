@@ -43,7 +43,10 @@ func (r *Reports) ForSpan(ctx context.Context, p access.Person, s Span) (Report,
 			return out, fmt.Errorf("device %s: %w", s.Device, err)
 		}
 	}
-	commits, err := r.Commits(ctx, p.Reach(), store.CommitQuery{Person: s.Person, Device: device.ID, Since: s.Since, Until: s.Until, Limit: mostRows})
+	commits, err := r.Commits(
+		ctx, p.Reach(),
+		store.CommitQuery{Person: s.Person, Device: device.ID, Since: s.Since, Until: s.Until, Limit: mostRows},
+	)
 	if err != nil {
 		return out, err
 	}
@@ -115,7 +118,14 @@ func (r *Report) sum(commits []Commit, outside []store.Outside, s Span) {
 		for _, d := range c.Devices {
 			names = append(names, d.Name)
 		}
-		t.Rows = append(t.Rows, []string{itoa(c.ID), c.Started.UTC().Format("2006-01-02 15:04"), plain(fmt.Sprintf("%d %s", c.Change.Number, c.Change.Title)), c.Hands(), strings.Join(names, ", "), string(c.State.Outcome)})
+		t.Rows = append(
+			t.Rows,
+			[]string{
+				itoa(c.ID), c.Started.UTC().Format("2006-01-02 15:04"),
+				plain(fmt.Sprintf("%d %s", c.Change.Number, c.Change.Title)), c.Hands(), strings.Join(names, ", "),
+				string(c.State.Outcome),
+			},
+		)
 	}
 	if len(t.Rows) > 0 {
 		r.add(Section{Title: "Commits", Table: t})
@@ -127,7 +137,11 @@ func (r *Reports) commit(ctx context.Context, c Commit, s Span, out *Report) err
 	if c.Change.Ticket != "" {
 		facts = append([]Fact{{"Ticket", plain(c.Change.Ticket)}}, facts...)
 	}
-	out.add(Section{Title: plain(fmt.Sprintf("Commit %d, change %d: %s", c.ID, c.Change.Number, c.Change.Title)), Facts: facts})
+	out.add(
+		Section{
+			Title: plain(fmt.Sprintf("Commit %d, change %d: %s", c.ID, c.Change.Number, c.Change.Title)), Facts: facts,
+		},
+	)
 	made, err := r.Made(ctx, c)
 	if err != nil {
 		return err
@@ -149,12 +163,18 @@ func (r *Reports) oneOutside(ctx context.Context, reach store.Reach, o store.Out
 	if err != nil {
 		return err
 	}
-	facts := []Fact{{"Found", stamp(o.Found)}, {"Not before", stamp(o.Since)}, {"Who", plain(o.Who)}, {"Stands", o.State}}
+	facts := []Fact{
+		{"Found", stamp(o.Found)}, {"Not before", stamp(o.Since)}, {"Who", plain(o.Who)}, {"Stands", o.State},
+	}
 	if !o.DeviceAt.IsZero() {
-		facts = append(facts, Fact{"By its clock", stamp(o.DeviceAt) + map[bool]string{true: ", which is wrong"}[o.ClockOff]})
+		facts = append(
+			facts, Fact{"By its clock", stamp(o.DeviceAt) + map[bool]string{true: ", which is wrong"}[o.ClockOff]},
+		)
 	}
 	if o.DecidedBy != "" {
-		facts = append(facts, Fact{"Decided", plain(fmt.Sprintf("%s by %s, %s", o.Note, o.DecidedBy, stamp(o.DecidedAt)))})
+		facts = append(
+			facts, Fact{"Decided", plain(fmt.Sprintf("%s by %s, %s", o.Note, o.DecidedBy, stamp(o.DecidedAt)))},
+		)
 	}
 	out.add(Section{Title: fmt.Sprintf("Outside change %d on %s", o.ID, d.Name), Facts: facts})
 	df, err := r.History.Between(ctx, s, d.ID, o.Before, o.Revision)

@@ -20,7 +20,8 @@ type Account struct {
 	Factors int // how many second factors it has
 }
 
-const accountColumns = "a.name, a.hash, a.grants, a.created_at, a.closed_at, a.issuer, a.subject, (SELECT count(*) FROM factors f WHERE f.account = a.name)"
+const accountColumns = "a.name, a.hash, a.grants, a.created_at, a.closed_at, a.issuer, a.subject, (SELECT count(*) " +
+	"FROM factors f WHERE f.account = a.name)"
 
 func scanAccount(r scanner) (a Account, err error) {
 	return a, a.scan(r)
@@ -29,7 +30,9 @@ func scanAccount(r scanner) (a Account, err error) {
 // scan reads an account, behind whatever else is in the row.
 func (a *Account) scan(r scanner, before ...any) error {
 	var grants, at, closed string
-	if err := r.Scan(append(before, &a.Name, &a.Hash, &grants, &at, &closed, &a.Issuer, &a.Subject, &a.Factors)...); err != nil {
+	if err := r.Scan(
+		append(before, &a.Name, &a.Hash, &grants, &at, &closed, &a.Issuer, &a.Subject, &a.Factors)...,
+	); err != nil {
 		return err
 	}
 	var cerr, aerr error
@@ -45,7 +48,13 @@ func (s *Store) Account(ctx context.Context, name string) (Account, error) {
 
 // AccountOf gives the account that somebody else vouches for.
 func (s *Store) AccountOf(ctx context.Context, issuer, subject string) (Account, error) {
-	return one(s.ask(ctx, "SELECT "+accountColumns+" FROM accounts a WHERE a.issuer = ? AND a.subject = ? AND a.subject <> ''", issuer, subject), scanAccount)
+	return one(
+		s.ask(
+			ctx, "SELECT "+accountColumns+" FROM accounts a WHERE a.issuer = ? AND a.subject = ? AND a.subject <> ''",
+			issuer, subject,
+		),
+		scanAccount,
+	)
 }
 
 const allAccounts = "SELECT " + accountColumns + " FROM accounts a ORDER BY a.name"
@@ -74,8 +83,11 @@ func (tx *Tx) AddAccount(a Account) error {
 	if err != nil {
 		return err
 	}
-	res, err := tx.exec("INSERT INTO accounts (name, hash, grants, created_at, issuer, subject) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
-		a.Name, a.Hash, grants, timeText(a.Created), a.Issuer, a.Subject)
+	res, err := tx.exec(
+		"INSERT INTO accounts (name, hash, grants, created_at, issuer, subject) VALUES (?, ?, ?, ?, ?, ?) ON "+
+			"CONFLICT DO NOTHING",
+		a.Name, a.Hash, grants, timeText(a.Created), a.Issuer, a.Subject,
+	)
 	return inserted(res, err)
 }
 
@@ -115,7 +127,8 @@ type Token struct {
 	Proven  time.Time // when its person showed a second factor last; zero is never
 }
 
-const tokenColumns = "t.hash, t.account, t.kind, t.name, t.grants, t.created_at, t.expires_at, t.used_at, t.source, t.proven"
+const tokenColumns = "t.hash, t.account, t.kind, t.name, t.grants, t.created_at, t.expires_at, t.used_at, " +
+	"t.source, t.proven"
 
 // scanToken reads a token, and the account behind it where there is one in the
 // row.
@@ -150,8 +163,12 @@ func (tx *Tx) AddToken(t Token) error {
 			return err
 		}
 	}
-	_, err := tx.exec("INSERT INTO tokens (hash, account, kind, name, grants, created_at, expires_at, used_at, source, proven) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		t.Hash, t.Account, t.Kind, t.Name, grants, timeText(t.Created), timeText(t.Expires), timeText(t.Used), t.Source, timeText(t.Proven))
+	_, err := tx.exec(
+		"INSERT INTO tokens (hash, account, kind, name, grants, created_at, expires_at, used_at, source, proven) "+
+			"VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		t.Hash, t.Account, t.Kind, t.Name, grants, timeText(t.Created), timeText(t.Expires), timeText(t.Used), t.Source,
+		timeText(t.Proven),
+	)
 	return err
 }
 
@@ -191,13 +208,22 @@ func (tx *Tx) DropSessions(account, keep string) error {
 
 // DropEnded forgets what has ended: by its end, and sessions not used since.
 func (tx *Tx) DropEnded(now, since time.Time) error {
-	_, err := tx.exec("DELETE FROM tokens WHERE expires_at <= ? OR kind = 'session' AND used_at < ?", timeText(now), timeText(since))
+	_, err := tx.exec(
+		"DELETE FROM tokens WHERE expires_at <= ? OR kind = 'session' AND used_at < ?", timeText(now), timeText(since),
+	)
 	return err
 }
 
 // Tokens lists the sessions and tokens of an account, or with "" of all.
 func (s *Store) Tokens(ctx context.Context, account string) ([]Token, error) {
-	return many(s.ask(ctx, "SELECT "+tokenColumns+" FROM tokens t WHERE ? IN ('', t.account) ORDER BY t.account, t.kind, t.created_at", account), func(r scanner) (Token, error) { return scanToken(r, nil) })
+	return many(
+		s.ask(
+			ctx,
+			"SELECT "+tokenColumns+" FROM tokens t WHERE ? IN ('', t.account) ORDER BY t.account, t.kind, t.created_at",
+			account,
+		),
+		func(r scanner) (Token, error) { return scanToken(r, nil) },
+	)
 }
 
 // TokenAccount gives a token and the account that it belongs to.
@@ -206,7 +232,14 @@ func (s *Store) TokenAccount(ctx context.Context, hash string) (t Token, a Accou
 		token   Token
 		account Account
 	}
-	b, err := one(s.ask(ctx, "SELECT "+tokenColumns+", "+accountColumns+" FROM tokens t JOIN accounts a ON a.name = t.account WHERE t.hash = ?", hash),
-		func(r scanner) (b both, err error) { b.token, err = scanToken(r, &b.account); return b, err })
+	b, err := one(
+		s.ask(
+			ctx,
+			"SELECT "+tokenColumns+", "+accountColumns+" FROM tokens t JOIN accounts a ON a.name = t.account "+
+				"WHERE t.hash = ?",
+			hash,
+		),
+		func(r scanner) (b both, err error) { b.token, err = scanToken(r, &b.account); return b, err },
+	)
 	return b.token, b.account, err
 }

@@ -20,7 +20,10 @@ type ApprovalRule struct {
 
 // AddApprovalRule keeps a rule and gives it with its number.
 func (tx *Tx) AddApprovalRule(r ApprovalRule) (ApprovalRule, error) {
-	res, err := tx.exec("INSERT INTO approval_rules (scope, path, needed, emergency, note, actor, at) VALUES (?, ?, ?, ?, ?, ?, ?)", r.Scope, r.Path, r.Needed, r.Emergency, r.Note, r.Actor, timeText(r.At))
+	res, err := tx.exec(
+		"INSERT INTO approval_rules (scope, path, needed, emergency, note, actor, at) VALUES (?, ?, ?, ?, ?, ?, ?)",
+		r.Scope, r.Path, r.Needed, r.Emergency, r.Note, r.Actor, timeText(r.At),
+	)
 	if err == nil {
 		r.ID, err = res.LastInsertId()
 	}
@@ -34,7 +37,9 @@ func (tx *Tx) DropApprovalRule(id int64) error {
 
 // ApprovalRules lists all rules.
 func (s *Store) ApprovalRules(ctx context.Context) ([]ApprovalRule, error) {
-	return many(s.ask(ctx, "SELECT id, scope, path, needed, emergency, note, actor, at FROM approval_rules ORDER BY id"), func(r scanner) (a ApprovalRule, err error) {
+	return many(s.ask(
+		ctx, "SELECT id, scope, path, needed, emergency, note, actor, at FROM approval_rules ORDER BY id",
+	), func(r scanner) (a ApprovalRule, err error) {
 		var at string
 		if err = r.Scan(&a.ID, &a.Scope, &a.Path, &a.Needed, &a.Emergency, &a.Note, &a.Actor, &at); err == nil {
 			a.At, err = parseTime(at)
@@ -54,7 +59,10 @@ type Approval struct {
 
 // Approve keeps an agreement, in the place of the same person's former one.
 func (tx *Tx) Approve(a Approval) error {
-	_, err := tx.exec("INSERT OR REPLACE INTO approvals (change, actor, digest, note, at) VALUES (?, ?, ?, ?, ?)", a.Change, a.Actor, a.Digest, a.Note, timeText(a.At))
+	_, err := tx.exec(
+		"INSERT OR REPLACE INTO approvals (change, actor, digest, note, at) VALUES (?, ?, ?, ?, ?)", a.Change, a.Actor,
+		a.Digest, a.Note, timeText(a.At),
+	)
 	return err
 }
 
@@ -73,18 +81,27 @@ func scanApproval(r scanner) (a Approval, err error) {
 
 // Approvals lists the agreements to a change, whatever they were to.
 func (s *Store) Approvals(ctx context.Context, change int64) ([]Approval, error) {
-	return many(s.ask(ctx, "SELECT change, actor, digest, note, at FROM approvals WHERE change = ? ORDER BY at", change), scanApproval)
+	return many(
+		s.ask(ctx, "SELECT change, actor, digest, note, at FROM approvals WHERE change = ? ORDER BY at", change),
+		scanApproval,
+	)
 }
 
 // AddWorker keeps that somebody has worked on a change, for good.
 func (tx *Tx) AddWorker(change int64, account string) error {
-	_, err := tx.exec("INSERT OR IGNORE INTO workers (change, account) SELECT number, ? FROM changes WHERE number = ?", account, change)
+	_, err := tx.exec(
+		"INSERT OR IGNORE INTO workers (change, account) SELECT number, ? FROM changes WHERE number = ?", account,
+		change,
+	)
 	return err
 }
 
 // Workers lists all who ever worked on a change.
 func (s *Store) Workers(ctx context.Context, change int64) ([]string, error) {
-	return many(s.ask(ctx, "SELECT account FROM workers WHERE change = ? ORDER BY account", change), func(r scanner) (who string, err error) { err = r.Scan(&who); return who, err })
+	return many(
+		s.ask(ctx, "SELECT account FROM workers WHERE change = ? ORDER BY account", change),
+		func(r scanner) (who string, err error) { err = r.Scan(&who); return who, err },
+	)
 }
 
 // ApprovalAsk is that a change's people ask others to agree.
@@ -97,7 +114,10 @@ type ApprovalAsk struct {
 
 // AskApproval keeps that agreement is asked for.
 func (tx *Tx) AskApproval(a ApprovalAsk) error {
-	_, err := tx.exec("INSERT OR REPLACE INTO approval_asks (change, actor, note, at) VALUES (?, ?, ?, ?)", a.Change, a.Actor, a.Note, timeText(a.At))
+	_, err := tx.exec(
+		"INSERT OR REPLACE INTO approval_asks (change, actor, note, at) VALUES (?, ?, ?, ?)", a.Change, a.Actor, a.Note,
+		timeText(a.At),
+	)
 	return err
 }
 
@@ -110,7 +130,8 @@ func (s *Store) ApprovalAsks(ctx context.Context, change int64) ([]ApprovalAsk, 
 		from, where = "approval_asks a JOIN changes c ON c.number = a.change", "a.change = ?"
 	}
 	return many(s.ask(ctx, "SELECT a.change, a.actor, a.note, a.at FROM "+from+" WHERE "+where+
-		" AND c.state IN ('draft', 'failed', 'reverted', 'scheduled') ORDER BY a.at DESC", change), func(r scanner) (a ApprovalAsk, err error) {
+		" AND c.state IN ('draft', 'failed', 'reverted', 'scheduled') ORDER "+
+		"BY a.at DESC", change), func(r scanner) (a ApprovalAsk, err error) {
 		var at string
 		if err = r.Scan(&a.Change, &a.Actor, &a.Note, &at); err == nil {
 			a.At, err = parseTime(at)
@@ -134,7 +155,10 @@ type Emergency struct {
 
 // AddEmergency keeps one and gives it with its number.
 func (tx *Tx) AddEmergency(e Emergency) (Emergency, error) {
-	res, err := tx.exec("INSERT INTO emergencies (change, actor, reason, digest, at) VALUES (?, ?, ?, ?, ?)", e.Change, e.Actor, e.Reason, e.Digest, timeText(e.At))
+	res, err := tx.exec(
+		"INSERT INTO emergencies (change, actor, reason, digest, at) VALUES (?, ?, ?, ?, ?)", e.Change, e.Actor,
+		e.Reason, e.Digest, timeText(e.At),
+	)
 	if err == nil {
 		e.ID, err = res.LastInsertId()
 	}
@@ -144,14 +168,26 @@ func (tx *Tx) AddEmergency(e Emergency) (Emergency, error) {
 // ReviewEmergency keeps what somebody found who looked at it; ErrNotFound where
 // somebody did already.
 func (tx *Tx) ReviewEmergency(id int64, by, review string, at time.Time) error {
-	return affected(tx.exec("UPDATE emergencies SET reviewed_by = ?, reviewed_at = ?, review = ? WHERE id = ? AND reviewed_at = ''", by, timeText(at), review, id))
+	return affected(
+		tx.exec(
+			"UPDATE emergencies SET reviewed_by = ?, reviewed_at = ?, review = ? WHERE id = ? AND reviewed_at = ''", by,
+			timeText(at), review, id,
+		),
+	)
 }
 
 // Emergencies lists them, newest first: those that nobody looked at, or all.
 func (s *Store) Emergencies(ctx context.Context, all bool) ([]Emergency, error) {
-	return many(s.ask(ctx, "SELECT id, change, actor, reason, digest, at, reviewed_by, reviewed_at, review FROM emergencies WHERE ? OR reviewed_at = '' ORDER BY id DESC LIMIT 500", all), func(r scanner) (e Emergency, err error) {
+	return many(s.ask(
+		ctx,
+		"SELECT id, change, actor, reason, digest, at, reviewed_by, reviewed_at, review FROM emergencies WHERE ? OR "+
+			"reviewed_at = '' ORDER BY id DESC LIMIT 500",
+		all,
+	), func(r scanner) (e Emergency, err error) {
 		var at, reviewed string
-		if err = r.Scan(&e.ID, &e.Change, &e.Actor, &e.Reason, &e.Digest, &at, &e.ReviewedBy, &reviewed, &e.Review); err != nil {
+		if err = r.Scan(
+			&e.ID, &e.Change, &e.Actor, &e.Reason, &e.Digest, &at, &e.ReviewedBy, &reviewed, &e.Review,
+		); err != nil {
 			return e, err
 		}
 		var aerr error

@@ -88,7 +88,8 @@ func (s *Store) Settle(ctx context.Context, at time.Time, record func(tx *Tx, e 
 	if err != nil {
 		return err
 	}
-	const restored = "the service was restored from a backup that was taken while this was under way: how it ended is told by its devices, not by this record"
+	const restored = "the service was restored from a backup that was taken while this was under way: how it ended " +
+		"is told by its devices, not by this record"
 	return s.Write(ctx, func(tx *Tx) error {
 		for _, c := range open {
 			// It ends in the records, so that nothing is done to its devices by itself; what they hold is
@@ -96,7 +97,10 @@ func (s *Store) Settle(ctx context.Context, at time.Time, record func(tx *Tx, e 
 			if _, err := tx.exec("UPDATE commits SET ended_at = ? WHERE id = ?", timeText(at), c.ID); err != nil {
 				return err
 			}
-			if err := tx.SetState(c.Change, lifecycle.Unsettled, restored+fmt.Sprintf("; look at them and say so with latch settle %d", c.Change), at); err != nil {
+			if err := tx.SetState(
+				c.Change, lifecycle.Unsettled,
+				restored+fmt.Sprintf("; look at them and say so with latch settle %d", c.Change), at,
+			); err != nil {
 				return err
 			}
 			if err := record(tx, ledger.Entry{Action: "commit.unknown", Change: c.Change, Note: restored}); err != nil {
@@ -117,6 +121,12 @@ func (s *Store) Settle(ctx context.Context, at time.Time, record func(tx *Tx, e 
 				return err
 			}
 		}
-		return record(tx, ledger.Entry{Action: "service.restored", Note: fmt.Sprintf("%d commits were under way, %d things on the schedule", len(open), len(waiting))})
+		return record(
+			tx,
+			ledger.Entry{
+				Action: "service.restored",
+				Note:   fmt.Sprintf("%d commits were under way, %d things on the schedule", len(open), len(waiting)),
+			},
+		)
 	})
 }

@@ -110,17 +110,23 @@ func (q ChangeQuery) where(k kindOfChange) (string, []any, error) {
 		return strings.Join(append(parts, "1"), " AND "), args, nil
 	}
 	// What is or was on devices is everybody's to see; a draft is for those who work on it.
-	add(`(c.author = ? OR c.state NOT IN ('draft', 'dropped') OR EXISTS (SELECT 1 FROM company WHERE change = c.number AND account = ?))`, q.Sight.Person, q.Sight.Person)
+	add(
+		`(c.author = ? OR c.state NOT IN ('draft', 'dropped') OR EXISTS (SELECT 1 FROM company WHERE change = c.number AND account = ?))`,
+		q.Sight.Person, q.Sight.Person,
+	)
 	if q.Sight.Devices != nil {
 		devices, err := json.Marshal(q.Sight.Devices)
 		if err != nil {
 			return "", nil, err
 		}
-		const beyond = "EXISTS (SELECT 1 FROM parts o WHERE o.change = %s AND o.device NOT IN (SELECT value FROM json_each(?)))"
+		const beyond = "EXISTS (SELECT 1 FROM parts o WHERE o.change = %s AND o.device NOT IN (SELECT value FROM " +
+			"json_each(?)))"
 		if k.state == "" && k.least == 0 && q.Numbers == nil {
 			// Those in sight are found by their devices; a change without any part is its people's alone.
-			add(`c.number IN (SELECT p.change FROM parts p WHERE p.device IN (SELECT value FROM json_each(?)) AND NOT `+fmt.Sprintf(beyond, "p.change")+
-				` UNION SELECT number FROM changes WHERE author = ? UNION SELECT change FROM company WHERE account = ?)`, string(devices), string(devices), q.Sight.Person, q.Sight.Person)
+			add(`c.number IN (SELECT p.change FROM parts p WHERE p.device IN (SELECT value FROM json_each(?)) AND NOT `+
+				fmt.Sprintf(beyond, "p.change")+
+				` UNION SELECT number FROM changes WHERE author = ? UNION SELECT change FROM company WHERE account = ?)`,
+				string(devices), string(devices), q.Sight.Person, q.Sight.Person)
 		}
 		add("NOT "+fmt.Sprintf(beyond, "c.number"), string(devices))
 	}
@@ -167,7 +173,13 @@ func (s *Store) ListChanges(ctx context.Context, q ChangeQuery) ([]Change, error
 		if err != nil {
 			return nil, err
 		}
-		return many(s.ask(ctx, "SELECT "+changeColumns+" FROM changes c WHERE "+where+" ORDER BY c.number DESC LIMIT ?", append(args, q.most())...), scanChange)
+		return many(
+			s.ask(
+				ctx, "SELECT "+changeColumns+" FROM changes c WHERE "+where+" ORDER BY c.number DESC LIMIT ?",
+				append(args, q.most())...,
+			),
+			scanChange,
+		)
 	})
 }
 
@@ -195,7 +207,13 @@ func (s *Store) Tickets(ctx context.Context, q ChangeQuery) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	return many(s.ask(ctx, "SELECT DISTINCT c.ticket FROM changes c WHERE "+where+" ORDER BY c.ticket COLLATE NOCASE LIMIT ?", append(args, q.most())...), scanText)
+	return many(
+		s.ask(
+			ctx, "SELECT DISTINCT c.ticket FROM changes c WHERE "+where+" ORDER BY c.ticket COLLATE NOCASE LIMIT ?",
+			append(args, q.most())...,
+		),
+		scanText,
+	)
 }
 
 const prefixedChange = "c.number, c.title, c.ticket, c.author, c.state, c.reason, c.origin, c.opened_at, c.updated_at"
@@ -209,7 +227,8 @@ func (s *Store) ChangesNow(ctx context.Context, numbers []int64) ([]ChangeAndCom
 	if err != nil {
 		return nil, err
 	}
-	found, err := many(s.ask(ctx, "SELECT "+prefixedChange+", "+prefixedCommit+` FROM changes c LEFT JOIN commits k ON k.id = (SELECT max(id) FROM commits WHERE change = c.number)
+	found, err := many(s.ask(ctx, "SELECT "+prefixedChange+", "+prefixedCommit+
+		` FROM changes c LEFT JOIN commits k ON k.id = (SELECT max(id) FROM commits WHERE change = c.number)
 		WHERE c.number IN (SELECT value FROM json_each(?))`, string(list)), scanChangeAndCommit)
 	if err != nil {
 		return nil, err
@@ -263,7 +282,9 @@ type scanning func(into ...any) error
 func (f scanning) Scan(into ...any) error { return f(into...) }
 
 // ofChanges reads what belongs to changes, by their numbers, which a row of the query begins with.
-func ofChanges[T any](s *Store, ctx context.Context, text string, numbers []int64, scan func(scanner) (int64, T, error)) (map[int64][]T, error) {
+func ofChanges[T any](
+	s *Store, ctx context.Context, text string, numbers []int64, scan func(scanner) (int64, T, error),
+) (map[int64][]T, error) {
 	list, err := json.Marshal(numbers)
 	if err != nil {
 		return nil, err
@@ -286,7 +307,8 @@ func ofChanges[T any](s *Store, ctx context.Context, text string, numbers []int6
 // DevicesOfChanges gives the devices that changes have parts on, in the order of their parts; of each what
 // says who may see it.
 func (s *Store) DevicesOfChanges(ctx context.Context, numbers []int64) (map[int64][]Device, error) {
-	return ofChanges(s, ctx, "SELECT p.change, "+placeColumns+" FROM parts p JOIN devices d ON d.id = p.device WHERE p.change IN (SELECT value FROM json_each(?)) ORDER BY p.change, d.id", numbers,
+	return ofChanges(s, ctx, "SELECT p.change, "+placeColumns+" FROM parts p JOIN devices d ON d.id = p.device WHERE "+
+		"p.change IN (SELECT value FROM json_each(?)) ORDER BY p.change, d.id", numbers,
 		func(r scanner) (n int64, d Device, err error) {
 			d, err = scanPlace(scanning(func(into ...any) error { return r.Scan(append([]any{&n}, into...)...) }))
 			return n, d, err
@@ -295,19 +317,25 @@ func (s *Store) DevicesOfChanges(ctx context.Context, numbers []int64) (map[int6
 
 // EditsOfChanges tells how many edits are staged in changes.
 func (s *Store) EditsOfChanges(ctx context.Context, numbers []int64) (map[int64][]int, error) {
-	return ofChanges(s, ctx, "SELECT change, count(*) FROM edits WHERE change IN (SELECT value FROM json_each(?)) GROUP BY change", numbers,
-		func(r scanner) (n int64, count int, err error) { err = r.Scan(&n, &count); return n, count, err })
+	return ofChanges(
+		s, ctx, "SELECT change, count(*) FROM edits WHERE change IN (SELECT value FROM json_each(?)) GROUP BY change",
+		numbers, func(r scanner) (n int64, count int, err error) { err = r.Scan(&n, &count); return n, count, err },
+	)
 }
 
 // CoworkersOfChanges lists who works on changes beside their authors.
 func (s *Store) CoworkersOfChanges(ctx context.Context, numbers []int64) (map[int64][]string, error) {
-	return ofChanges(s, ctx, "SELECT change, account FROM company WHERE change IN (SELECT value FROM json_each(?)) ORDER BY change, account", numbers,
-		func(r scanner) (n int64, name string, err error) { err = r.Scan(&n, &name); return n, name, err })
+	return ofChanges(
+		s, ctx,
+		"SELECT change, account FROM company WHERE change IN (SELECT value FROM json_each(?)) ORDER BY change, account",
+		numbers, func(r scanner) (n int64, name string, err error) { err = r.Scan(&n, &name); return n, name, err },
+	)
 }
 
 // NotesOfChanges lists the notes of changes, oldest first.
 func (s *Store) NotesOfChanges(ctx context.Context, numbers []int64) (map[int64][]Note, error) {
-	return ofChanges(s, ctx, "SELECT id, change, actor, at, text FROM notes WHERE change IN (SELECT value FROM json_each(?)) ORDER BY id", numbers,
+	return ofChanges(s, ctx, "SELECT id, change, actor, at, text FROM notes WHERE change IN (SELECT value FROM "+
+		"json_each(?)) ORDER BY id", numbers,
 		func(r scanner) (int64, Note, error) {
 			n, err := scanNote(r)
 			return n.Change, n, err
@@ -316,13 +344,17 @@ func (s *Store) NotesOfChanges(ctx context.Context, numbers []int64) (map[int64]
 
 // WorkersOfChanges lists all who ever worked on changes.
 func (s *Store) WorkersOfChanges(ctx context.Context, numbers []int64) (map[int64][]string, error) {
-	return ofChanges(s, ctx, "SELECT change, account FROM workers WHERE change IN (SELECT value FROM json_each(?)) ORDER BY change, account", numbers,
-		func(r scanner) (n int64, name string, err error) { err = r.Scan(&n, &name); return n, name, err })
+	return ofChanges(
+		s, ctx,
+		"SELECT change, account FROM workers WHERE change IN (SELECT value FROM json_each(?)) ORDER BY change, account",
+		numbers, func(r scanner) (n int64, name string, err error) { err = r.Scan(&n, &name); return n, name, err },
+	)
 }
 
 // ApprovalsOfChanges lists the agreements to changes, oldest first.
 func (s *Store) ApprovalsOfChanges(ctx context.Context, numbers []int64) (map[int64][]Approval, error) {
-	return ofChanges(s, ctx, "SELECT change, actor, digest, note, at FROM approvals WHERE change IN (SELECT value FROM json_each(?)) ORDER BY at", numbers,
+	return ofChanges(s, ctx, "SELECT change, actor, digest, note, at FROM approvals WHERE change IN (SELECT value "+
+		"FROM json_each(?)) ORDER BY at", numbers,
 		func(r scanner) (int64, Approval, error) {
 			a, err := scanApproval(r)
 			return a.Change, a, err
@@ -331,7 +363,8 @@ func (s *Store) ApprovalsOfChanges(ctx context.Context, numbers []int64) (map[in
 
 // WaitingOfChanges gives what of changes waits on the schedule.
 func (s *Store) WaitingOfChanges(ctx context.Context, numbers []int64) (map[int64][]Scheduled, error) {
-	return ofChanges(s, ctx, "SELECT "+scheduleColumns+" FROM schedule WHERE state = 'waiting' AND change IN (SELECT value FROM json_each(?)) ORDER BY at, id", numbers,
+	return ofChanges(s, ctx, "SELECT "+scheduleColumns+" FROM schedule WHERE state = 'waiting' AND change IN (SELECT "+
+		"value FROM json_each(?)) ORDER BY at, id", numbers,
 		func(r scanner) (int64, Scheduled, error) {
 			v, err := scanScheduled(r)
 			return v.Change, v, err
@@ -340,7 +373,8 @@ func (s *Store) WaitingOfChanges(ctx context.Context, numbers []int64) (map[int6
 
 // OutsideDuringChanges lists the outside changes that were found during the holds of changes.
 func (s *Store) OutsideDuringChanges(ctx context.Context, numbers []int64) (map[int64][]Outside, error) {
-	return ofChanges(s, ctx, "SELECT "+outsideColumns+" FROM outside_changes WHERE during IN (SELECT value FROM json_each(?)) AND during <> 0 ORDER BY id", numbers,
+	return ofChanges(s, ctx, "SELECT "+outsideColumns+" FROM outside_changes WHERE during IN (SELECT value FROM "+
+		"json_each(?)) AND during <> 0 ORDER BY id", numbers,
 		func(r scanner) (int64, Outside, error) {
 			o, err := scanOutside(r)
 			return o.During, o, err

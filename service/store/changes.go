@@ -47,7 +47,9 @@ type Edit struct {
 func scanChange(r scanner) (Change, error) {
 	var c Change
 	var opened, updated string
-	if err := r.Scan(&c.Number, &c.Title, &c.Ticket, &c.Author, &c.State, &c.Reason, &c.Origin, &opened, &updated); err != nil {
+	if err := r.Scan(
+		&c.Number, &c.Title, &c.Ticket, &c.Author, &c.State, &c.Reason, &c.Origin, &opened, &updated,
+	); err != nil {
 		return c, err
 	}
 	var oerr, uerr error
@@ -61,8 +63,11 @@ const changeColumns = "number, title, ticket, author, state, reason, origin, ope
 // AddChange opens a change and gives it its number.
 func (tx *Tx) AddChange(c Change) (Change, error) {
 	c.Updated = c.Opened
-	err := tx.row("INSERT INTO changes (title, ticket, author, state, origin, opened_at, updated_at) VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING number",
-		c.Title, c.Ticket, c.Author, c.State, c.Origin, timeText(c.Opened), timeText(c.Updated)).Scan(&c.Number)
+	err := tx.row(
+		"INSERT INTO changes (title, ticket, author, state, origin, opened_at, updated_at) VALUES (?, ?, ?, ?, ?, ?, "+
+			"?) RETURNING number",
+		c.Title, c.Ticket, c.Author, c.State, c.Origin, timeText(c.Opened), timeText(c.Updated),
+	).Scan(&c.Number)
 	return c, err
 }
 
@@ -83,7 +88,12 @@ func (s *Store) Changes(ctx context.Context) ([]Change, error) {
 
 // SetState moves a change to a state.
 func (tx *Tx) SetState(number int64, state lifecycle.State, reason string, at time.Time) error {
-	return affected(tx.exec("UPDATE changes SET state = ?, reason = ?, updated_at = ? WHERE number = ?", state, reason, timeText(at), number))
+	return affected(
+		tx.exec(
+			"UPDATE changes SET state = ?, reason = ?, updated_at = ? WHERE number = ?", state, reason, timeText(at),
+			number,
+		),
+	)
 }
 
 // SetPart makes a part, or gives it another base.
@@ -95,12 +105,19 @@ func (tx *Tx) SetPart(p Part) error {
 
 // MovePart says where a part moves its device's management to.
 func (tx *Tx) MovePart(p Part) error {
-	return affected(tx.exec("UPDATE parts SET moves_to = ?, moves_seen_as = ? WHERE change = ? AND device = ?", p.MovesTo, p.MovesSeenAs, p.Change, p.Device))
+	return affected(
+		tx.exec(
+			"UPDATE parts SET moves_to = ?, moves_seen_as = ? WHERE change = ? AND device = ?", p.MovesTo,
+			p.MovesSeenAs, p.Change, p.Device,
+		),
+	)
 }
 
 // Parts lists a change's parts by device.
 func (s *Store) Parts(ctx context.Context, change int64) ([]Part, error) {
-	return many(s.ask(ctx, "SELECT change, device, base, moves_to, moves_seen_as FROM parts WHERE change = ? ORDER BY device", change), func(r scanner) (p Part, err error) {
+	return many(s.ask(
+		ctx, "SELECT change, device, base, moves_to, moves_seen_as FROM parts WHERE change = ? ORDER BY device", change,
+	), func(r scanner) (p Part, err error) {
 		err = r.Scan(&p.Change, &p.Device, &p.Base, &p.MovesTo, &p.MovesSeenAs)
 		return p, err
 	})
@@ -109,7 +126,14 @@ func (s *Store) Parts(ctx context.Context, change int64) ([]Part, error) {
 // ChangeDevices gives the devices that a change has parts on, in the order of its
 // parts; an error where one is out of reach.
 func (s *Store) ChangeDevices(ctx context.Context, r Reach, change int64) ([]Device, error) {
-	list, err := many(s.ask(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id IN (SELECT device FROM parts WHERE change = ?) ORDER BY id", change), scanDevice)
+	list, err := many(
+		s.ask(
+			ctx,
+			"SELECT "+deviceColumns+" FROM devices WHERE id IN (SELECT device FROM parts WHERE change = ?) ORDER BY id",
+			change,
+		),
+		scanDevice,
+	)
 	for _, d := range list {
 		if err == nil {
 			_, err = r.reached(d, nil)
@@ -128,15 +152,23 @@ func (tx *Tx) AddEdit(e Edit) (Edit, error) {
 		body = tx.s.compress(e.Body)
 	}
 	e.Lines = max(e.Lines, 1)
-	err := tx.row("INSERT INTO edits (change, device, op, path, value, mode, source, lines, body, actor, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id",
-		e.Change, e.Device, e.Op, e.Path, e.Value, e.Mode, e.Source, e.Lines, body, e.Actor, timeText(e.At)).Scan(&e.ID)
+	err := tx.row(
+		"INSERT INTO edits (change, device, op, path, value, mode, source, lines, body, actor, at) VALUES (?, ?, ?, "+
+			"?, ?, ?, ?, ?, ?, ?, ?) RETURNING id",
+		e.Change, e.Device, e.Op, e.Path, e.Value, e.Mode, e.Source, e.Lines, body, e.Actor, timeText(e.At),
+	).Scan(&e.ID)
 	return e, err
 }
 
 // SetEditBody gives a load less, or other, content, and where mode is not ""
 // that mode.
 func (tx *Tx) SetEditBody(id int64, lines int, body []byte, mode string) error {
-	return affected(tx.exec("UPDATE edits SET lines = ?, body = ?, mode = iif(? = '', mode, ?), times = times + 1 WHERE id = ?", lines, tx.s.compress(body), mode, mode, id))
+	return affected(
+		tx.exec(
+			"UPDATE edits SET lines = ?, body = ?, mode = iif(? = '', mode, ?), times = times + 1 WHERE id = ?", lines,
+			tx.s.compress(body), mode, mode, id,
+		),
+	)
 }
 
 // EditBody gives the content of a load.
@@ -152,7 +184,11 @@ func (tx *Tx) DropEdit(change, id int64) error {
 	if _, err := tx.exec("DELETE FROM bindings WHERE change = ? AND edit = ?", change, id); err != nil {
 		return err
 	}
-	_, err := tx.exec("DELETE FROM parts WHERE change = ?1 AND NOT EXISTS (SELECT 1 FROM edits e WHERE e.change = ?1 AND e.device = parts.device)", change)
+	_, err := tx.exec(
+		"DELETE FROM parts WHERE change = ?1 AND NOT EXISTS (SELECT 1 FROM edits e WHERE e.change = ?1 AND e.device "+
+			"= parts.device)",
+		change,
+	)
 	return err
 }
 
@@ -160,7 +196,9 @@ const editColumns = "id, change, device, op, path, value, mode, source, lines, t
 
 func scanEdit(r scanner) (e Edit, err error) {
 	var at string
-	if err = r.Scan(&e.ID, &e.Change, &e.Device, &e.Op, &e.Path, &e.Value, &e.Mode, &e.Source, &e.Lines, &e.Times, &e.Actor, &at); err == nil {
+	if err = r.Scan(
+		&e.ID, &e.Change, &e.Device, &e.Op, &e.Path, &e.Value, &e.Mode, &e.Source, &e.Lines, &e.Times, &e.Actor, &at,
+	); err == nil {
 		e.At, err = parseTime(at)
 	}
 	return e, err
@@ -173,7 +211,10 @@ func (s *Store) Edits(ctx context.Context, change int64) ([]Edit, error) {
 
 // EditsOf lists a part's edits as this transaction sees them.
 func (tx *Tx) EditsOf(change, device int64) ([]Edit, error) {
-	return many(tx.ask("SELECT "+editColumns+" FROM edits WHERE change = ? AND device = ? ORDER BY id", change, device), scanEdit)
+	return many(
+		tx.ask("SELECT "+editColumns+" FROM edits WHERE change = ? AND device = ? ORDER BY id", change, device),
+		scanEdit,
+	)
 }
 
 // stampQuery names what is staged in a change as it is: another edit, base,
@@ -222,13 +263,18 @@ func (tx *Tx) AddCommit(c Commit) (Commit, error) {
 	if err != nil {
 		return c, err
 	}
-	err = tx.row("INSERT INTO commits (change, actor, hold, started_at, plan, state) VALUES (?, ?, ?, ?, ?, ?) RETURNING id",
-		c.Change, c.Actor, int64(c.Hold/time.Second), timeText(c.Started), string(plan), string(state)).Scan(&c.ID)
+	err = tx.row(
+		"INSERT INTO commits (change, actor, hold, started_at, plan, state) VALUES (?, ?, ?, ?, ?, ?) RETURNING id",
+		c.Change, c.Actor, int64(c.Hold/time.Second), timeText(c.Started), string(plan), string(state),
+	).Scan(&c.ID)
 	if err != nil {
 		return c, err
 	}
 	for i, p := range c.Parts {
-		if _, err := tx.exec("INSERT INTO commit_parts (commit_id, place, device, persist) VALUES (?, ?, ?, ?)", c.ID, i, p.Device, p.Persist); err != nil {
+		if _, err := tx.exec(
+			"INSERT INTO commit_parts (commit_id, place, device, persist) VALUES (?, ?, ?, ?)", c.ID, i, p.Device,
+			p.Persist,
+		); err != nil {
 			return c, err
 		}
 	}
@@ -237,7 +283,12 @@ func (tx *Tx) AddCommit(c Commit) (Commit, error) {
 
 // SetCommitPart keeps what a device holds before and is to hold after.
 func (tx *Tx) SetCommitPart(commit int64, place int, base, result string) error {
-	return affected(tx.exec("UPDATE commit_parts SET base = ?, result = ? WHERE commit_id = ? AND place = ?", base, result, commit, place))
+	return affected(
+		tx.exec(
+			"UPDATE commit_parts SET base = ?, result = ? WHERE commit_id = ? AND place = ?", base, result, commit,
+			place,
+		),
+	)
 }
 
 // Journal appends events and keeps the state they lead to.
@@ -256,16 +307,22 @@ func (tx *Tx) Journal(commit int64, events []guard.Event, state guard.State, end
 			return err
 		}
 		seq++
-		if _, err := tx.exec("INSERT INTO journal (commit_id, seq, event) VALUES (?, ?, ?)", commit, seq, string(event)); err != nil {
+		if _, err := tx.exec(
+			"INSERT INTO journal (commit_id, seq, event) VALUES (?, ?, ?)", commit, seq, string(event),
+		); err != nil {
 			return err
 		}
 	}
-	return affected(tx.exec("UPDATE commits SET state = ?, ended_at = ? WHERE id = ?", string(folded), timeText(ended), commit))
+	return affected(
+		tx.exec("UPDATE commits SET state = ?, ended_at = ? WHERE id = ?", string(folded), timeText(ended), commit),
+	)
 }
 
 // JournalOf gives a commit's events in order.
 func (s *Store) JournalOf(ctx context.Context, commit int64) ([]guard.Event, error) {
-	return many(s.ask(ctx, "SELECT event FROM journal WHERE commit_id = ? ORDER BY seq", commit), func(r scanner) (e guard.Event, err error) {
+	return many(s.ask(
+		ctx, "SELECT event FROM journal WHERE commit_id = ? ORDER BY seq", commit,
+	), func(r scanner) (e guard.Event, err error) {
 		var text string
 		if err = r.Scan(&text); err == nil {
 			err = json.Unmarshal([]byte(text), &e)
@@ -295,7 +352,9 @@ func scanCommit(r scanner) (Commit, error) {
 	c.Plan.Hold = c.Hold
 	for i := range c.State.Devices {
 		c.State.Devices[i].Keeper = guard.ByDevice
-		c.Plan.Devices = append(c.Plan.Devices, guard.PlannedDevice{Name: c.State.Devices[i].Name, Keeper: guard.ByDevice})
+		c.Plan.Devices = append(
+			c.Plan.Devices, guard.PlannedDevice{Name: c.State.Devices[i].Name, Keeper: guard.ByDevice},
+		)
 	}
 	return c, err
 }
@@ -321,7 +380,10 @@ func (s *Store) wholeCommits(q question) ([]Commit, error) {
 
 // LastCommit gives a change's newest commit.
 func (s *Store) LastCommit(ctx context.Context, change int64) (Commit, error) {
-	c, err := one(s.ask(ctx, "SELECT "+commitColumns+" FROM commits WHERE change = ? ORDER BY id DESC LIMIT 1", change), scanCommit)
+	c, err := one(
+		s.ask(ctx, "SELECT "+commitColumns+" FROM commits WHERE change = ? ORDER BY id DESC LIMIT 1", change),
+		scanCommit,
+	)
 	if err == nil {
 		c.Parts, err = s.commitParts(ctx, c.ID)
 	}
@@ -329,7 +391,12 @@ func (s *Store) LastCommit(ctx context.Context, change int64) (Commit, error) {
 }
 
 func (s *Store) commitParts(ctx context.Context, commit int64) ([]CommitPart, error) {
-	return many(s.ask(ctx, "SELECT device, persist, coalesce(base, ''), coalesce(result, '') FROM commit_parts WHERE commit_id = ? ORDER BY place", commit), func(r scanner) (p CommitPart, err error) {
+	return many(s.ask(
+		ctx,
+		"SELECT device, persist, coalesce(base, ''), coalesce(result, '') FROM commit_parts WHERE commit_id = ? "+
+			"ORDER BY place",
+		commit,
+	), func(r scanner) (p CommitPart, err error) {
 		err = r.Scan(&p.Device, &p.Persist, &p.Base, &p.Result)
 		return p, err
 	})
@@ -338,7 +405,9 @@ func (s *Store) commitParts(ctx context.Context, commit int64) ([]CommitPart, er
 // KeptBetween lists the changes of a person, as author or as who committed
 // them, that were kept in a period, newest first.
 func (s *Store) KeptBetween(ctx context.Context, person string, since, until time.Time) ([]Change, error) {
-	return many(s.ask(ctx, "SELECT "+changeColumns+` FROM changes WHERE state = 'kept' AND (author = ?1 OR EXISTS (SELECT 1 FROM commits c WHERE c.change = number AND c.actor = ?1))
+	return many(s.ask(ctx, "SELECT "+changeColumns+
+		` FROM changes WHERE state = 'kept' AND (author = ?1 OR EXISTS (SELECT 1 FROM commits c WHERE c.change = number AND c.actor = ?1))
 		AND number IN (SELECT change FROM commits WHERE ended_at >= ?2 AND ended_at <= ?3)
-		ORDER BY (SELECT max(c.id) FROM commits c WHERE c.change = number) DESC`, person, timeText(since), timeText(until)), scanChange)
+		ORDER BY (SELECT max(c.id) FROM commits c WHERE c.change = number) DESC`, person, timeText(since),
+		timeText(until)), scanChange)
 }

@@ -41,7 +41,9 @@ func (tx *Tx) Configs() Configs { return Configs{tx.s, tx.ask} }
 
 // Place tells where the configuration of a digest stands.
 func (c Configs) Place(digest string) (ConfigPlace, error) {
-	return one(c.ask("SELECT coalesce(run, 0), place, body FROM configs WHERE digest = ?", digest), func(r scanner) (p ConfigPlace, err error) {
+	return one(c.ask(
+		"SELECT coalesce(run, 0), place, body FROM configs WHERE digest = ?", digest,
+	), func(r scanner) (p ConfigPlace, err error) {
 		err = r.Scan(&p.Run, &p.Place, &p.Body)
 		if err == nil && p.Run == 0 {
 			p.Body, err = c.s.expand(p.Body)
@@ -69,13 +71,19 @@ func (c Configs) LastRun(device int64) (Run, error) {
 
 // Pack gives a pack of a run: number 0 is its whole configuration.
 func (c Configs) Pack(run int64, number int) ([]byte, error) {
-	return c.s.blob(c.ask("SELECT body FROM packs WHERE run = ? AND number = ?", run, number), "a pack of configurations")
+	return c.s.blob(
+		c.ask("SELECT body FROM packs WHERE run = ? AND number = ?", run, number), "a pack of configurations",
+	)
 }
 
 // AddRun begins a run with a configuration kept whole.
 func (tx *Tx) AddRun(device int64, modules, digest string, body []byte) (Run, error) {
 	r := Run{Device: device, Modules: modules, Length: 1, First: digest, Last: digest, Whole: len(body)}
-	err := tx.row("INSERT INTO runs (device, modules, length, first, last, whole, edits) VALUES (?1, ?2, 1, ?3, ?3, ?4, 0) RETURNING id", device, modules, digest, len(body)).Scan(&r.ID)
+	err := tx.row(
+		"INSERT INTO runs (device, modules, length, first, last, whole, edits) VALUES (?1, ?2, 1, ?3, ?3, ?4, 0) "+
+			"RETURNING id",
+		device, modules, digest, len(body),
+	).Scan(&r.ID)
 	if err != nil {
 		return r, err
 	}
@@ -92,7 +100,12 @@ func (tx *Tx) AddToRun(r Run, digest string, number int, pack []byte, full bool,
 	if err := tx.setPack(r.ID, number, pack, full); err != nil {
 		return err
 	}
-	if err := affected(tx.exec("UPDATE runs SET length = length + 1, last = ?, edits = edits + ? WHERE id = ? AND length = ? AND last = ?", digest, bytes, r.ID, r.Length, r.Last)); err != nil {
+	if err := affected(
+		tx.exec(
+			"UPDATE runs SET length = length + 1, last = ?, edits = edits + ? WHERE id = ? AND length = ? AND last = ?",
+			digest, bytes, r.ID, r.Length, r.Last,
+		),
+	); err != nil {
 		return err
 	}
 	return tx.placeConfig(r.ID, r.Length, digest)
@@ -103,8 +116,11 @@ func (tx *Tx) setPack(run int64, number int, body []byte, final bool) error {
 	if final {
 		packed = tx.s.dense
 	}
-	_, err := tx.exec("INSERT INTO packs (run, number, body) VALUES (?, ?, ?) ON CONFLICT (run, number) DO UPDATE SET body = excluded.body",
-		run, number, packed(body))
+	_, err := tx.exec(
+		"INSERT INTO packs (run, number, body) VALUES (?, ?, ?) ON CONFLICT (run, number) DO UPDATE SET body = "+
+			"excluded.body",
+		run, number, packed(body),
+	)
 	return err
 }
 

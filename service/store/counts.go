@@ -8,7 +8,9 @@ func (s *Store) counts(ctx context.Context, query string) (map[string]int64, err
 		word string
 		n    int64
 	}
-	list, err := many(s.ask(ctx, query), func(r scanner) (x row, err error) { err = r.Scan(&x.word, &x.n); return x, err })
+	list, err := many(
+		s.ask(ctx, query), func(r scanner) (x row, err error) { err = r.Scan(&x.word, &x.n); return x, err },
+	)
 	out := map[string]int64{}
 	for _, x := range list {
 		out[x.word] = x.n

@@ -32,7 +32,12 @@ type Previewed struct {
 
 // AddCompany adds somebody to a change.
 func (tx *Tx) AddCompany(change int64, account, by string, at time.Time) error {
-	return inserted(tx.exec("INSERT INTO company (change, account, added_by, added_at) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING", change, account, by, timeText(at)))
+	return inserted(
+		tx.exec(
+			"INSERT INTO company (change, account, added_by, added_at) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING",
+			change, account, by, timeText(at),
+		),
+	)
 }
 
 // DropCompany takes somebody off a change.
@@ -56,23 +61,36 @@ func (tx *Tx) Coworkers(change int64) ([]string, error) {
 
 // SharedWith lists the changes that somebody was added to.
 func (s *Store) SharedWith(ctx context.Context, account string) ([]int64, error) {
-	return many(s.ask(ctx, "SELECT change FROM company WHERE account = ?", account), func(r scanner) (n int64, err error) { err = r.Scan(&n); return n, err })
+	return many(
+		s.ask(ctx, "SELECT change FROM company WHERE account = ?", account),
+		func(r scanner) (n int64, err error) { err = r.Scan(&n); return n, err },
+	)
 }
 
 // SetTitle gives a change another title and ticket.
 func (tx *Tx) SetTitle(change int64, title, ticket string, at time.Time) error {
-	return affected(tx.exec("UPDATE changes SET title = ?, ticket = ?, updated_at = ? WHERE number = ?", title, ticket, timeText(at), change))
+	return affected(
+		tx.exec(
+			"UPDATE changes SET title = ?, ticket = ?, updated_at = ? WHERE number = ?", title, ticket, timeText(at),
+			change,
+		),
+	)
 }
 
 // AddNote writes a note down.
 func (tx *Tx) AddNote(n Note) (Note, error) {
-	err := tx.row("INSERT INTO notes (change, actor, at, text) VALUES (?, ?, ?, ?) RETURNING id", n.Change, n.Actor, timeText(n.At), n.Text).Scan(&n.ID)
+	err := tx.row(
+		"INSERT INTO notes (change, actor, at, text) VALUES (?, ?, ?, ?) RETURNING id", n.Change, n.Actor,
+		timeText(n.At), n.Text,
+	).Scan(&n.ID)
 	return n, err
 }
 
 // Notes lists a change's notes, oldest first.
 func (s *Store) Notes(ctx context.Context, change int64) ([]Note, error) {
-	return many(s.ask(ctx, "SELECT id, change, actor, at, text FROM notes WHERE change = ? ORDER BY id", change), scanNote)
+	return many(
+		s.ask(ctx, "SELECT id, change, actor, at, text FROM notes WHERE change = ? ORDER BY id", change), scanNote,
+	)
 }
 
 func scanNote(r scanner) (n Note, err error) {
@@ -99,9 +117,16 @@ func (tx *Tx) DropDecisions(change, device int64) error {
 
 // Decisions lists a change's decisions.
 func (s *Store) Decisions(ctx context.Context, change int64) ([]Decision, error) {
-	return many(s.ask(ctx, "SELECT change, device, path, keep, base, mine, theirs, actor, at FROM decisions WHERE change = ? ORDER BY device, path", change), func(r scanner) (d Decision, err error) {
+	return many(s.ask(
+		ctx,
+		"SELECT change, device, path, keep, base, mine, theirs, actor, at FROM decisions WHERE change = ? ORDER BY "+
+			"device, path",
+		change,
+	), func(r scanner) (d Decision, err error) {
 		var at string
-		if err = r.Scan(&d.Change, &d.Device, &d.Path, &d.Keep, &d.Base, &d.Mine, &d.Theirs, &d.Actor, &at); err == nil {
+		if err = r.Scan(
+			&d.Change, &d.Device, &d.Path, &d.Keep, &d.Base, &d.Mine, &d.Theirs, &d.Actor, &at,
+		); err == nil {
 			d.At, err = parseTime(at)
 		}
 		return d, err
@@ -111,7 +136,8 @@ func (s *Store) Decisions(ctx context.Context, change int64) ([]Decision, error)
 // KeepPreview notes what a person was shown. Seen again, it is the newest.
 func (tx *Tx) KeepPreview(p Previewed) error {
 	_, err := tx.exec(`INSERT INTO previews (change, actor, digest, at, parts) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT (change, actor, digest) DO UPDATE SET at = excluded.at`, p.Change, p.Actor, p.Digest, timeText(p.At), p.Parts)
+		ON CONFLICT (change, actor, digest) DO UPDATE SET at = excluded.at`, p.Change, p.Actor, p.Digest,
+		timeText(p.At), p.Parts)
 	return err
 }
 
@@ -127,10 +153,22 @@ func scanPreviewed(r scanner) (p Previewed, err error) {
 
 // PreviewOf gives a preview of a change by its digest, whoever saw it.
 func (s *Store) PreviewOf(ctx context.Context, change int64, digest string) (Previewed, error) {
-	return one(s.ask(ctx, "SELECT "+previewColumns+" FROM previews WHERE change = ? AND digest = ? ORDER BY at DESC LIMIT 1", change, digest), scanPreviewed)
+	return one(
+		s.ask(
+			ctx, "SELECT "+previewColumns+" FROM previews WHERE change = ? AND digest = ? ORDER BY at DESC LIMIT 1",
+			change, digest,
+		),
+		scanPreviewed,
+	)
 }
 
 // LastPreview gives what a person was shown of a change last.
 func (s *Store) LastPreview(ctx context.Context, change int64, actor string) (Previewed, error) {
-	return one(s.ask(ctx, "SELECT "+previewColumns+" FROM previews WHERE change = ? AND actor = ? ORDER BY at DESC LIMIT 1", change, actor), scanPreviewed)
+	return one(
+		s.ask(
+			ctx, "SELECT "+previewColumns+" FROM previews WHERE change = ? AND actor = ? ORDER BY at DESC LIMIT 1",
+			change, actor,
+		),
+		scanPreviewed,
+	)
 }

@@ -59,9 +59,11 @@ func scanDevice(r scanner) (Device, error) {
 	var d Device
 	var added, caps, seen, clockRead, tags string
 	var ahead sql.NullInt64
-	err := r.Scan(&d.ID, &d.Name, &d.Address, &d.Account, &d.Auth, &d.Secret, &d.HostKey, &d.Site, &d.Role, &added, &d.AddedBy,
-		&d.ModuleList, &d.ModuleSet, &caps, &seen, &d.Trouble, &d.Unsaved, &d.NoSave, &ahead, &clockRead,
-		&d.SeenAs, &d.SeenFrom, &d.Via, &d.ToldFrom, &d.MovingTo, &d.Model, &d.Serial, &d.Replaced, &tags)
+	err := r.Scan(
+		&d.ID, &d.Name, &d.Address, &d.Account, &d.Auth, &d.Secret, &d.HostKey, &d.Site, &d.Role, &added, &d.AddedBy,
+		&d.ModuleList, &d.ModuleSet, &caps, &seen, &d.Trouble, &d.Unsaved, &d.NoSave, &ahead, &clockRead, &d.SeenAs,
+		&d.SeenFrom, &d.Via, &d.ToldFrom, &d.MovingTo, &d.Model, &d.Serial, &d.Replaced, &tags,
+	)
 	if err != nil {
 		return d, err
 	}
@@ -89,7 +91,8 @@ func inserted(res sql.Result, err error) error {
 func (tx *Tx) AddDevice(d Device) error {
 	res, err := tx.exec(`INSERT INTO devices (name, address, account, auth, secret, host_key, site, role, added_at, added_by, seen_as)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
-		d.Name, d.Address, d.Account, d.Auth, d.Secret, d.HostKey, d.Site, d.Role, timeText(d.Added), d.AddedBy, d.SeenAs)
+		d.Name, d.Address, d.Account, d.Auth, d.Secret, d.HostKey, d.Site, d.Role, timeText(d.Added), d.AddedBy,
+		d.SeenAs)
 	return inserted(res, err)
 }
 
@@ -117,7 +120,10 @@ func (tx *Tx) DeviceNamed(name string) (Device, error) {
 
 // AddModules keeps a module set, and gives it to a device that has none.
 func (tx *Tx) AddModules(device int64, digest string, sources []byte) error {
-	if _, err := tx.exec("INSERT INTO module_sets (digest, sources) VALUES (?, ?) ON CONFLICT DO NOTHING", digest, tx.s.compress(sources)); err != nil {
+	if _, err := tx.exec(
+		"INSERT INTO module_sets (digest, sources) VALUES (?, ?) ON CONFLICT DO NOTHING", digest,
+		tx.s.compress(sources),
+	); err != nil {
 		return err
 	}
 	_, err := tx.exec("UPDATE devices SET module_set = ? WHERE id = ? AND module_set IS NULL", digest, device)
@@ -150,18 +156,32 @@ func (s *Store) DevicePlaces(ctx context.Context, r Reach) ([]Device, error) {
 // DevicesInNeed lists the devices within reach, by name, that need somebody: which could not be reached or
 // read, whose host key nobody accepted, or whose startup does not hold what runs.
 func (s *Store) DevicesInNeed(ctx context.Context, r Reach) ([]Device, error) {
-	list, err := many(s.ask(ctx, "SELECT "+deviceColumns+" FROM devices WHERE trouble <> '' OR host_key = '' OR unsaved ORDER BY +name"), scanDevice)
+	list, err := many(
+		s.ask(
+			ctx, "SELECT "+deviceColumns+" FROM devices WHERE trouble <> '' OR host_key = '' OR unsaved ORDER BY +name",
+		),
+		scanDevice,
+	)
 	return slices.DeleteFunc(list, func(d Device) bool { return r.Check(d) != nil }), err
 }
 
 // DevicesByModules gives one device for each set of modules that devices have.
 func (s *Store) DevicesByModules(ctx context.Context) ([]Device, error) {
-	return many(s.ask(ctx, "SELECT "+deviceColumns+" FROM devices WHERE id IN (SELECT min(id) FROM devices WHERE module_set IS NOT NULL GROUP BY module_set)"), scanDevice)
+	return many(
+		s.ask(
+			ctx,
+			"SELECT "+deviceColumns+" FROM devices WHERE id IN (SELECT min(id) FROM devices WHERE module_set IS NOT "+
+				"NULL GROUP BY module_set)",
+		),
+		scanDevice,
+	)
 }
 
 // DevicesWith lists the devices within reach that have a set of modules, by name.
 func (s *Store) DevicesWith(ctx context.Context, r Reach, modules string) ([]Device, error) {
-	list, err := many(s.ask(ctx, "SELECT "+deviceColumns+" FROM devices WHERE module_set = ? ORDER BY name", modules), scanDevice)
+	list, err := many(
+		s.ask(ctx, "SELECT "+deviceColumns+" FROM devices WHERE module_set = ? ORDER BY name", modules), scanDevice,
+	)
 	return slices.DeleteFunc(list, func(d Device) bool { return r.Check(d) != nil }), err
 }
 
@@ -215,7 +235,9 @@ func (tx *Tx) SetMoving(id int64, to string) error {
 
 // SetAddress gives a device another address to be reached at.
 func (tx *Tx) SetAddress(id int64, address, seenAs string) error {
-	return affected(tx.exec("UPDATE devices SET address = ?, seen_as = ?, moving_to = '' WHERE id = ?", address, seenAs, id))
+	return affected(
+		tx.exec("UPDATE devices SET address = ?, seen_as = ?, moving_to = '' WHERE id = ?", address, seenAs, id),
+	)
 }
 
 // SetBox keeps what a device tells of the box it is.
@@ -238,7 +260,12 @@ func (tx *Tx) SetRead(id int64) error {
 
 // SetClock keeps what a device's clock was seen to be.
 func (tx *Tx) SetClock(id int64, c Clock) error {
-	return affected(tx.exec("UPDATE devices SET clock_ahead_ms = ?, clock_read_at = ? WHERE id = ?", c.Ahead.Milliseconds(), timeText(c.Read), id))
+	return affected(
+		tx.exec(
+			"UPDATE devices SET clock_ahead_ms = ?, clock_read_at = ? WHERE id = ?", c.Ahead.Milliseconds(),
+			timeText(c.Read), id,
+		),
+	)
 }
 
 // SetModules keeps what a device announced and the module set it handed out.
@@ -247,10 +274,18 @@ func (tx *Tx) SetModules(id int64, list, digest string, sources []byte, capabili
 	if err != nil {
 		return err
 	}
-	if _, err := tx.exec("INSERT INTO module_sets (digest, sources) VALUES (?, ?) ON CONFLICT DO NOTHING", digest, tx.s.compress(sources)); err != nil {
+	if _, err := tx.exec(
+		"INSERT INTO module_sets (digest, sources) VALUES (?, ?) ON CONFLICT DO NOTHING", digest,
+		tx.s.compress(sources),
+	); err != nil {
 		return err
 	}
-	return affected(tx.exec("UPDATE devices SET module_list = ?, module_set = ?, capabilities = ? WHERE id = ?", list, digest, string(caps), id))
+	return affected(
+		tx.exec(
+			"UPDATE devices SET module_list = ?, module_set = ?, capabilities = ? WHERE id = ?", list, digest,
+			string(caps), id,
+		),
+	)
 }
 
 // ModuleSet gives the sources of a module set.
@@ -261,7 +296,9 @@ func (s *Store) ModuleSet(ctx context.Context, digest string) ([]byte, error) {
 // ModuleSetOf gives the digest of what a device handed out that announced a
 // list of modules.
 func (s *Store) ModuleSetOf(ctx context.Context, list string) (string, error) {
-	return one(s.ask(ctx, "SELECT module_set FROM devices WHERE module_list = ? AND module_set IS NOT NULL LIMIT 1", list), func(r scanner) (digest string, err error) {
+	return one(s.ask(
+		ctx, "SELECT module_set FROM devices WHERE module_list = ? AND module_set IS NOT NULL LIMIT 1", list,
+	), func(r scanner) (digest string, err error) {
 		err = r.Scan(&digest)
 		return digest, err
 	})

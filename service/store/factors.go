@@ -19,7 +19,12 @@ type Factor struct {
 
 // Factors lists the second factors of an account, the oldest first.
 func (s *Store) Factors(ctx context.Context, account string) ([]Factor, error) {
-	return many(s.ask(ctx, "SELECT id, account, kind, name, secret, created, used, step FROM factors WHERE account = ? ORDER BY created, id", account), func(r scanner) (f Factor, err error) {
+	return many(s.ask(
+		ctx,
+		"SELECT id, account, kind, name, secret, created, used, step FROM factors WHERE account = ? ORDER BY "+
+			"created, id",
+		account,
+	), func(r scanner) (f Factor, err error) {
 		var created, used string
 		if err := r.Scan(&f.ID, &f.Account, &f.Kind, &f.Name, &f.Secret, &created, &used, &f.Step); err != nil {
 			return f, err
@@ -34,14 +39,22 @@ func (s *Store) Factors(ctx context.Context, account string) ([]Factor, error) {
 // AddFactor keeps a second factor.
 func (tx *Tx) AddFactor(f Factor) error {
 	tx.forgets = true
-	_, err := tx.exec("INSERT INTO factors (id, account, kind, name, secret, created) VALUES (?, ?, ?, ?, ?, ?)", f.ID, f.Account, f.Kind, f.Name, f.Secret, timeText(f.Created))
+	_, err := tx.exec(
+		"INSERT INTO factors (id, account, kind, name, secret, created) VALUES (?, ?, ?, ?, ?, ?)", f.ID, f.Account,
+		f.Kind, f.Name, f.Secret, timeText(f.Created),
+	)
 	return err
 }
 
 // UseFactor notes that a factor was shown; ErrNotFound where a code of that step, or a later one, was
 // taken before, or the factor is gone.
 func (tx *Tx) UseFactor(f Factor) error {
-	return affected(tx.exec("UPDATE factors SET secret = ?, used = ?, step = ? WHERE id = ? AND (kind <> 'code' OR step < ?)", f.Secret, timeText(f.Used), f.Step, f.ID, f.Step))
+	return affected(
+		tx.exec(
+			"UPDATE factors SET secret = ?, used = ?, step = ? WHERE id = ? AND (kind <> 'code' OR step < ?)", f.Secret,
+			timeText(f.Used), f.Step, f.ID, f.Step,
+		),
+	)
 }
 
 // DropFactor forgets an account's factor; ErrNotFound where it has none such.
@@ -83,7 +96,10 @@ func (tx *Tx) SetRecovery(account string, hashes []string) error {
 
 // Recovery gives the hashes of the recovery codes that an account has left.
 func (s *Store) Recovery(ctx context.Context, account string) ([]string, error) {
-	return many(s.ask(ctx, "SELECT hash FROM recovery_codes WHERE account = ?", account), func(r scanner) (h string, err error) { err = r.Scan(&h); return h, err })
+	return many(
+		s.ask(ctx, "SELECT hash FROM recovery_codes WHERE account = ?", account),
+		func(r scanner) (h string, err error) { err = r.Scan(&h); return h, err },
+	)
 }
 
 // UseRecovery uses up a recovery code; ErrNotFound where it is none, or was used.

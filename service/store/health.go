@@ -24,10 +24,22 @@ const SpareFile = "spare-room"
 
 // What can be wrong with where the records are kept, beside those in upgrade.go.
 var (
-	ErrShort = errors.New("the disk of the records is full, and lives on the room that was kept for that: what is under way can be decided, nothing new is begun; make room")
-	ErrSick  = errors.New("the disk of the records is ill: nothing of this was kept. What is on hold goes back by itself; have the disk mended, then start the service again")
-	ErrSlow  = errors.New("the disk of the records does not answer: whether this was kept is not known yet. What is on hold goes back by itself; see what the disk waits for")
-	ErrGone  = errors.New("the folder of the records is gone, or something else stands in its place: the service still holds them open; save them now, before it is stopped, with oaken-latchd backup FILE --data DIR")
+	ErrShort = errors.New(
+		"the disk of the records is full, and lives on the room that was kept for that: what is under way can be " +
+			"decided, nothing new is begun; make room",
+	)
+	ErrSick = errors.New(
+		"the disk of the records is ill: nothing of this was kept. What is on hold goes back by itself; have the " +
+			"disk mended, then start the service again",
+	)
+	ErrSlow = errors.New(
+		"the disk of the records does not answer: whether this was kept is not known yet. What is on hold goes back " +
+			"by itself; see what the disk waits for",
+	)
+	ErrGone = errors.New(
+		"the folder of the records is gone, or something else stands in its place: the service still holds them " +
+			"open; save them now, before it is stopped, with oaken-latchd backup FILE --data DIR",
+	)
 )
 
 // Sick reports whether an error tells of the disk, or of what stands on it.
@@ -42,10 +54,11 @@ func Sick(err error) bool {
 
 const (
 	lookEvery  = time.Second
-	pulseEvery = 3 * time.Second  // while all is well
-	lateAfter  = 4 * time.Second  // without anything getting on: what takes back waits no longer, and it is told
-	hungAfter  = 15 * time.Second // likewise: nobody waits for it any longer. A storage that changes over takes some seconds
-	nearlyFull = 90               // percent of the disk
+	pulseEvery = 3 * time.Second // while all is well
+	lateAfter  = 4 * time.Second // without anything getting on: what takes back waits no longer, and it is told
+	// likewise: nobody waits for it any longer. A storage that changes over takes some seconds
+	hungAfter  = 15 * time.Second
+	nearlyFull = 90 // percent of the disk
 )
 
 // health is how the disk of the records is.
@@ -205,7 +218,10 @@ func (s *Store) tight() bool {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if used >= nearlyFull && !h.warned {
-		slog.Warn("the disk of the records is nearly full: make room, before nothing new can be begun", "folder", filepath.Dir(h.file), "percent", used, "megabytes left", fs.Bavail*uint64(fs.Bsize)>>20)
+		slog.Warn(
+			"the disk of the records is nearly full: make room, before nothing new can be begun", "folder",
+			filepath.Dir(h.file), "percent", used, "megabytes left", fs.Bavail*uint64(fs.Bsize)>>20,
+		)
 	}
 	h.warned = used >= nearlyFull
 	return int64(fs.Bavail)*fs.Bsize < 1<<20
@@ -228,7 +244,9 @@ func (s *Store) try() error {
 	h.mu.Unlock()
 	if given && err == nil {
 		var fs syscall.Statfs_t
-		given = syscall.Statfs(filepath.Dir(h.file), &fs) != nil || int64(fs.Bavail)*fs.Bsize < 2*h.size || !h.keepRoom()
+		given = syscall.Statfs(
+			filepath.Dir(h.file), &fs,
+		) != nil || int64(fs.Bavail)*fs.Bsize < 2*h.size || !h.keepRoom()
 		if given {
 			err = ErrShort
 		}
@@ -340,7 +358,9 @@ func (s *Store) ill(err error) error {
 			h.mu.Lock()
 			h.failed = time.Now()
 			h.mu.Unlock()
-			return fmt.Errorf("%w (%s)", ErrSick, strings.Trim(strings.TrimPrefix(err.Error(), ErrDamaged.Error()), " ()"))
+			return fmt.Errorf(
+				"%w (%s)", ErrSick, strings.Trim(strings.TrimPrefix(err.Error(), ErrDamaged.Error()), " ()"),
+			)
 		}
 	}
 	return err
@@ -403,5 +423,9 @@ func (h *health) giveUp() {
 	if again || os.Remove(name) != nil {
 		return
 	}
-	slog.Error("the disk of the records is full: the room that was kept for this is given up, so that what is under way can be decided; make room now, nothing new is begun until then", "file", name, "bytes", h.size)
+	slog.Error(
+		"the disk of the records is full: the room that was kept for this is given up, so that what is under way can "+
+			"be decided; make room now, nothing new is begun until then",
+		"file", name, "bytes", h.size,
+	)
 }

@@ -27,7 +27,9 @@ func (tx *Tx) lastEntry() (ledgerEnd, error) {
 	if tx.end.seq > 0 {
 		return tx.end, nil
 	}
-	last, err := one(tx.ask("SELECT seq, at, hash FROM ledger ORDER BY seq DESC LIMIT 1"), func(r scanner) (l ledgerEnd, err error) {
+	last, err := one(tx.ask(
+		"SELECT seq, at, hash FROM ledger ORDER BY seq DESC LIMIT 1",
+	), func(r scanner) (l ledgerEnd, err error) {
 		var at string
 		if err = r.Scan(&l.seq, &at, &l.hash); err == nil {
 			l.at, err = parseTime(at)
@@ -54,20 +56,27 @@ func (tx *Tx) AppendLedger(e ledger.Entry) (ledger.Entry, error) {
 			return e, err
 		}
 	}
-	_, err = tx.exec("INSERT INTO ledger ("+ledgerColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		e.Seq, timeText(e.At), e.Actor, e.Action, e.Device, e.Change, e.Ticket, e.Path, e.Before, e.After, e.Note, e.Outcome, e.Way, e.Address, e.Session, e.Prev, e.Hash)
+	_, err = tx.exec(
+		"INSERT INTO ledger ("+ledgerColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", e.Seq,
+		timeText(e.At), e.Actor, e.Action, e.Device, e.Change, e.Ticket, e.Path, e.Before, e.After, e.Note, e.Outcome,
+		e.Way, e.Address, e.Session, e.Prev, e.Hash,
+	)
 	if err == nil {
 		tx.end = ledgerEnd{e.Seq, e.At, e.Hash}
 	}
 	return e, err
 }
 
-const ledgerColumns = "seq, at, actor, action, device, change, ticket, path, before, after, note, outcome, way, address, session, prev, hash"
+const ledgerColumns = "seq, at, actor, action, device, change, ticket, path, before, after, note, outcome, way, " +
+	"address, session, prev, hash"
 
 func scanEntry(r scanner) (ledger.Entry, error) {
 	var e ledger.Entry
 	var at string
-	err := r.Scan(&e.Seq, &at, &e.Actor, &e.Action, &e.Device, &e.Change, &e.Ticket, &e.Path, &e.Before, &e.After, &e.Note, &e.Outcome, &e.Way, &e.Address, &e.Session, &e.Prev, &e.Hash)
+	err := r.Scan(
+		&e.Seq, &at, &e.Actor, &e.Action, &e.Device, &e.Change, &e.Ticket, &e.Path, &e.Before, &e.After, &e.Note,
+		&e.Outcome, &e.Way, &e.Address, &e.Session, &e.Prev, &e.Hash,
+	)
 	if err == nil {
 		e.At, err = parseTime(at)
 	}
@@ -76,7 +85,10 @@ func scanEntry(r scanner) (ledger.Entry, error) {
 
 // Ticket gives the ticket of a change as it is now; "" where there is none.
 func (tx *Tx) Ticket(change int64) (string, error) {
-	t, err := one(tx.ask("SELECT ticket FROM changes WHERE number = ?", change), func(r scanner) (t string, err error) { err = r.Scan(&t); return t, err })
+	t, err := one(
+		tx.ask("SELECT ticket FROM changes WHERE number = ?", change),
+		func(r scanner) (t string, err error) { err = r.Scan(&t); return t, err },
+	)
 	if errors.Is(err, ErrNotFound) {
 		err = nil
 	}
@@ -172,7 +184,16 @@ func (s *Store) Ledger(ctx context.Context, q LedgerQuery) ([]ledger.Entry, erro
 		limit = " LIMIT ?"
 		args = append(args, q.Limit)
 	}
-	return many(s.ask(ctx, "SELECT l."+strings.ReplaceAll(ledgerColumns, ", ", ", l.")+" FROM "+from+" WHERE "+strings.Join(where, " AND ")+" ORDER BY "+seq+" "+order+limit, args...).unremembered(), scanEntry)
+	return many(
+		s.ask(
+			ctx,
+			"SELECT l."+strings.ReplaceAll(
+				ledgerColumns, ", ", ", l.",
+			)+" FROM "+from+" WHERE "+strings.Join(where, " AND ")+" ORDER BY "+seq+" "+order+limit,
+			args...,
+		).unremembered(),
+		scanEntry,
+	)
 }
 
 // ledgerPage is how many entries are in memory at a time where many are read.
@@ -214,18 +235,27 @@ func (s *Store) EachEntry(ctx context.Context, q LedgerQuery) iter.Seq2[ledger.E
 
 // LedgerLength is the number of the newest entry.
 func (s *Store) LedgerLength(ctx context.Context) (int64, error) {
-	return one(s.ask(ctx, "SELECT coalesce(max(seq), 0) FROM ledger"), func(r scanner) (n int64, err error) { err = r.Scan(&n); return n, err })
+	return one(
+		s.ask(ctx, "SELECT coalesce(max(seq), 0) FROM ledger"),
+		func(r scanner) (n int64, err error) { err = r.Scan(&n); return n, err },
+	)
 }
 
 // between gives the entries between which those of a time are. Times grow from
 // one entry to the next but where the clock went back: between two such places
 // they are found by halving.
 func (s *Store) between(ctx context.Context, since, until time.Time) (first, last int64, err error) {
-	starts, err := many(s.ask(ctx, "SELECT seq FROM ledger_back ORDER BY seq"), func(r scanner) (n int64, err error) { err = r.Scan(&n); return n, err })
+	starts, err := many(
+		s.ask(ctx, "SELECT seq FROM ledger_back ORDER BY seq"),
+		func(r scanner) (n int64, err error) { err = r.Scan(&n); return n, err },
+	)
 	if err != nil {
 		return 0, 0, err
 	}
-	ends, err := one(s.ask(ctx, "SELECT coalesce((SELECT min(seq) FROM ledger), 1), coalesce((SELECT max(seq) FROM ledger), 0)"), func(r scanner) (e [2]int64, err error) { err = r.Scan(&e[0], &e[1]); return e, err })
+	ends, err := one(
+		s.ask(ctx, "SELECT coalesce((SELECT min(seq) FROM ledger), 1), coalesce((SELECT max(seq) FROM ledger), 0)"),
+		func(r scanner) (e [2]int64, err error) { err = r.Scan(&e[0], &e[1]); return e, err },
+	)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -263,7 +293,10 @@ func (s *Store) firstAt(ctx context.Context, from, to int64, at string, same boo
 		mid := low + (high-low)/2
 		// One that is missing, which it never is unless somebody took it out, is
 		// as the next one.
-		is, err := one(s.ask(ctx, "SELECT at FROM ledger WHERE seq >= ? ORDER BY seq LIMIT 1", mid), func(r scanner) (t string, err error) { err = r.Scan(&t); return t, err })
+		is, err := one(
+			s.ask(ctx, "SELECT at FROM ledger WHERE seq >= ? ORDER BY seq LIMIT 1", mid),
+			func(r scanner) (t string, err error) { err = r.Scan(&t); return t, err },
+		)
 		if err != nil {
 			return 0, err
 		}
@@ -278,5 +311,8 @@ func (s *Store) firstAt(ctx context.Context, from, to int64, at string, same boo
 
 // Checkpoints gives the checkpoints that releases before the tree signed, oldest first.
 func (s *Store) Checkpoints(ctx context.Context) ([]string, error) {
-	return many(s.ask(ctx, "SELECT body FROM checkpoints ORDER BY seq"), func(r scanner) (t string, err error) { err = r.Scan(&t); return t, err })
+	return many(
+		s.ask(ctx, "SELECT body FROM checkpoints ORDER BY seq"),
+		func(r scanner) (t string, err error) { err = r.Scan(&t); return t, err },
+	)
 }

@@ -23,7 +23,16 @@ func filled(t *testing.T, n int) (*Store, []ledger.Entry) {
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	write(t, s, func(tx *Tx) error {
 		for _, d := range []string{"quay", "quay-2", "slip"} {
-			require.NoError(t, tx.AddDevice(Device{Name: d, Address: "h:1", Account: "u", Auth: "password", Secret: []byte{1}, Site: map[bool]string{true: "Saltern", false: "Gannet Point"}[d != "slip"], Added: now, AddedBy: "x"}))
+			require.NoError(
+				t,
+				tx.AddDevice(
+					Device{
+						Name: d, Address: "h:1", Account: "u", Auth: "password", Secret: []byte{1},
+						Site: map[bool]string{true: "Saltern", false: "Gannet Point"}[d != "slip"], Added: now,
+						AddedBy: "x",
+					},
+				),
+			)
 		}
 		return nil
 	})
@@ -34,9 +43,19 @@ func filled(t *testing.T, n int) (*Store, []ledger.Entry) {
 		if i%97 == 50 {
 			at = at.Add(-90 * time.Minute)
 		}
-		e := ledger.Entry{At: at, Actor: pick("mara", "joss", "service"), Action: pick("edit.put", "edit.drop", "commit.start", "login", "revision.outside"), Device: pick("", "quay", "quay-2", "slip"), Change: int64(r.IntN(6)),
-			Ticket: pick("", "TF-1", "TF-12", "TF 1"), Path: pick("", "/ietf-interfaces:interfaces/interface=port1/ietf-ip:ipv4/mtu", "/ietf-interfaces:interfaces/interface=port12", "/ietf-system:system/contact"),
-			Before: pick("", "Köln harbour", "=cmd()", "a\x00b\u202ec"), After: pick("", "port 3 lamps", "lamp port"), Note: pick("", `say "ho" - twice`, "ns=1; DROP TABLE ledger"), Outcome: pick("", "", ledger.Refused, ledger.Failed), Address: pick("", "198.51.100.7", "2001:db8::7")}
+		e := ledger.Entry{
+			At: at, Actor: pick("mara", "joss", "service"),
+			Action: pick("edit.put", "edit.drop", "commit.start", "login", "revision.outside"),
+			Device: pick("", "quay", "quay-2", "slip"), Change: int64(r.IntN(6)),
+			Ticket: pick("", "TF-1", "TF-12", "TF 1"),
+			Path: pick(
+				"", "/ietf-interfaces:interfaces/interface=port1/ietf-ip:ipv4/mtu",
+				"/ietf-interfaces:interfaces/interface=port12", "/ietf-system:system/contact",
+			),
+			Before: pick("", "Köln harbour", "=cmd()", "a\x00b\u202ec"), After: pick("", "port 3 lamps", "lamp port"),
+			Note:    pick("", `say "ho" - twice`, "ns=1; DROP TABLE ledger"),
+			Outcome: pick("", "", ledger.Refused, ledger.Failed), Address: pick("", "198.51.100.7", "2001:db8::7"),
+		}
 		all = append(all, e)
 	}
 	write(t, s, func(tx *Tx) error {
@@ -75,7 +94,9 @@ func naive(t *testing.T, s *Store, e ledger.Entry, term search.Term) bool {
 		case search.Outcome:
 			return same(e.Outcome) || v == "done" && e.Outcome == ""
 		case search.Site:
-			return strings.EqualFold(map[string]string{"quay": "Saltern", "quay-2": "Saltern", "slip": "Gannet Point"}[e.Device], v)
+			return strings.EqualFold(
+				map[string]string{"quay": "Saltern", "quay-2": "Saltern", "slip": "Gannet Point"}[e.Device], v,
+			)
 		case search.Change, search.Entry:
 			n := map[search.Key]int64{search.Change: e.Change, search.Entry: e.Seq}[term.Key]
 			r, _ := search.Numbers(v)
@@ -85,9 +106,17 @@ func naive(t *testing.T, s *Store, e ledger.Entry, term search.Term) bool {
 			return have == v || strings.HasPrefix(have, v+"/") || strings.HasPrefix(have, v+"=")
 		case search.Text:
 			words := func(text string) string {
-				return " " + strings.Join(strings.FieldsFunc(strings.NewReplacer("ö", "o").Replace(strings.ToLower(text)), func(r rune) bool { return !(r >= 'a' && r <= 'z' || r >= '0' && r <= '9') }), " ") + " "
+				return " " + strings.Join(
+					strings.FieldsFunc(
+						strings.NewReplacer("ö", "o").Replace(strings.ToLower(text)),
+						func(r rune) bool { return !(r >= 'a' && r <= 'z' || r >= '0' && r <= '9') },
+					),
+					" ",
+				) + " "
 			}
-			for _, text := range []string{e.Actor, e.Action, e.Device, e.Ticket, e.Path, e.Note, e.Address, e.Before, e.After} {
+			for _, text := range []string{
+				e.Actor, e.Action, e.Device, e.Ticket, e.Path, e.Note, e.Address, e.Before, e.After,
+			} {
 				if strings.Contains(words(text), words(v)) {
 					return true
 				}
@@ -103,9 +132,14 @@ func naive(t *testing.T, s *Store, e ledger.Entry, term search.Term) bool {
 func TestSearch(t *testing.T) {
 	s, all := filled(t, 600)
 	r := rand.New(rand.NewPCG(3, 5))
-	terms := []string{"who:mara", "who:joss,service", "device:quay", "device:qu*", "device:quay-2", "site:saltern", `site:"gannet point"`, "path:/interfaces", "path:/interfaces/interface", "path:/interfaces/interface=port1", "path:/ietf-system:system",
-		"path:/interfaces/interface=port1/ipv4", "change:2..3", "change:5,1", "ticket:TF-1", "ticket:TF*", `ticket:"tf 1"`, "kind:edit", "kind:edit.put,login", "outcome:done", "outcome:refused,failed", "address:198.51.100.7", "entry:100..300", "entry:7",
-		"lamps", `"port 3"`, "Köln", "koln", `"drop table"`, `"say \"ho\""`, "nowhere", "kind:nothing"}
+	terms := []string{
+		"who:mara", "who:joss,service", "device:quay", "device:qu*", "device:quay-2", "site:saltern",
+		`site:"gannet point"`, "path:/interfaces", "path:/interfaces/interface", "path:/interfaces/interface=port1",
+		"path:/ietf-system:system", "path:/interfaces/interface=port1/ipv4", "change:2..3", "change:5,1", "ticket:TF-1",
+		"ticket:TF*", `ticket:"tf 1"`, "kind:edit", "kind:edit.put,login", "outcome:done", "outcome:refused,failed",
+		"address:198.51.100.7", "entry:100..300", "entry:7", "lamps", `"port 3"`, "Köln", "koln", `"drop table"`,
+		`"say \"ho\""`, "nowhere", "kind:nothing",
+	}
 	found := 0
 	for i := range 250 {
 		var line []string
@@ -130,13 +164,14 @@ func TestSearch(t *testing.T) {
 		}
 		var want []int64
 		for _, e := range all {
-			if (q.Since.IsZero() || !e.At.Before(q.Since)) && (q.Until.IsZero() || !e.At.After(q.Until)) && !slices.ContainsFunc(q.Terms, func(term search.Term) bool {
-				plain := term
-				if plain.Key == search.Path {
-					plain.Values = []string{search.Bare(plain.Values[0])}
-				}
-				return naive(t, s, e, plain) == term.Not
-			}) {
+			if (q.Since.IsZero() || !e.At.Before(q.Since)) && (q.Until.IsZero() || !e.At.After(q.Until)) &&
+				!slices.ContainsFunc(q.Terms, func(term search.Term) bool {
+					plain := term
+					if plain.Key == search.Path {
+						plain.Values = []string{search.Bare(plain.Values[0])}
+					}
+					return naive(t, s, e, plain) == term.Not
+				}) {
 				want = append(want, e.Seq)
 			}
 		}
@@ -155,7 +190,10 @@ func TestSearch(t *testing.T) {
 		}
 	}
 	assert.Greater(t, found, 3000)
-	_, err := s.Ledger(t.Context(), LedgerQuery{Query: search.Query{Terms: []search.Term{{Key: search.Change, Values: []string{"1..99999"}}}}})
+	_, err := s.Ledger(
+		t.Context(),
+		LedgerQuery{Query: search.Query{Terms: []search.Term{{Key: search.Change, Values: []string{"1..99999"}}}}},
+	)
 	require.ErrorIs(t, err, ErrBroad)
 	kinds, err := s.Kinds(t.Context())
 	require.NoError(t, err)
@@ -168,14 +206,26 @@ func TestIndexBehind(t *testing.T) {
 	s := open(t, t.TempDir())
 	write(t, s, func(tx *Tx) error {
 		for i := range 2100 {
-			if _, err := tx.AppendLedger(ledger.Entry{At: now, Actor: "mara", Action: "x", Note: fmt.Sprintf("word%d", i), After: strings.Repeat("é", i*10)}); err != nil {
+			if _, err := tx.AppendLedger(
+				ledger.Entry{
+					At: now, Actor: "mara", Action: "x", Note: fmt.Sprintf("word%d", i),
+					After: strings.Repeat("é", i*10),
+				},
+			); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
 	for _, n := range []int{0, 999, 1000, 2099} {
-		list, err := s.Ledger(t.Context(), LedgerQuery{Query: search.Query{Terms: []search.Term{{Key: search.Text, Values: []string{fmt.Sprintf("word%d", n)}}}}})
+		list, err := s.Ledger(
+			t.Context(),
+			LedgerQuery{
+				Query: search.Query{
+					Terms: []search.Term{{Key: search.Text, Values: []string{fmt.Sprintf("word%d", n)}}},
+				},
+			},
+		)
 		require.NoError(t, err)
 		require.Len(t, list, 1)
 		assert.Equal(t, int64(n+1), list[0].Seq)

@@ -30,12 +30,16 @@ type Outside struct {
 	Change    int64
 }
 
-const outsideColumns = "id, device, revision, before, found_at, since, device_at, clock_off, account, session, address, who, told, places, during, state, decided_by, decided_at, note, change"
+const outsideColumns = "id, device, revision, before, found_at, since, device_at, clock_off, account, session, " +
+	"address, who, told, places, during, state, decided_by, decided_at, note, change"
 
 func scanOutside(r scanner) (Outside, error) {
 	var o Outside
 	var found, since, at, decided string
-	err := r.Scan(&o.ID, &o.Device, &o.Revision, &o.Before, &found, &since, &at, &o.ClockOff, &o.Account, &o.Session, &o.Address, &o.Who, &o.Told, &o.Places, &o.During, &o.State, &o.DecidedBy, &decided, &o.Note, &o.Change)
+	err := r.Scan(
+		&o.ID, &o.Device, &o.Revision, &o.Before, &found, &since, &at, &o.ClockOff, &o.Account, &o.Session, &o.Address,
+		&o.Who, &o.Told, &o.Places, &o.During, &o.State, &o.DecidedBy, &decided, &o.Note, &o.Change,
+	)
 	for _, t := range []struct {
 		text string
 		into *time.Time
@@ -51,7 +55,8 @@ func scanOutside(r scanner) (Outside, error) {
 func (tx *Tx) AddOutside(o Outside) (Outside, error) {
 	res, err := tx.exec(`INSERT INTO outside_changes (device, revision, before, found_at, since, device_at, clock_off, account, session, address, who, told, places, during, state, note)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		o.Device, o.Revision, o.Before, timeText(o.Found), timeText(o.Since), timeText(o.DeviceAt), o.ClockOff, o.Account, o.Session, o.Address, o.Who, o.Told, o.Places, o.During, o.State, o.Note)
+		o.Device, o.Revision, o.Before, timeText(o.Found), timeText(o.Since), timeText(o.DeviceAt), o.ClockOff,
+		o.Account, o.Session, o.Address, o.Who, o.Told, o.Places, o.During, o.State, o.Note)
 	if err == nil {
 		o.ID, err = res.LastInsertId()
 	}
@@ -65,13 +70,21 @@ func (s *Store) Outside(ctx context.Context, id int64) (Outside, error) {
 
 // OutsideAt gives the one that made a revision of a device.
 func (s *Store) OutsideAt(ctx context.Context, device, revision int64) (Outside, error) {
-	return one(s.ask(ctx, "SELECT "+outsideColumns+" FROM outside_changes WHERE device = ? AND revision = ?", device, revision), scanOutside)
+	return one(
+		s.ask(
+			ctx, "SELECT "+outsideColumns+" FROM outside_changes WHERE device = ? AND revision = ?", device, revision,
+		),
+		scanOutside,
+	)
 }
 
 // NameOutside keeps what a device told late of who made one.
 func (tx *Tx) NameOutside(o Outside) error {
-	return affected(tx.exec("UPDATE outside_changes SET account = ?, session = ?, address = ?, device_at = ?, clock_off = ?, who = ?, told = ? WHERE id = ?",
-		o.Account, o.Session, o.Address, timeText(o.DeviceAt), o.ClockOff, o.Who, o.Told, o.ID))
+	return affected(tx.exec(
+		"UPDATE outside_changes SET account = ?, session = ?, address = ?, device_at = ?, clock_off = ?, who = ?, "+
+			"told = ? WHERE id = ?",
+		o.Account, o.Session, o.Address, timeText(o.DeviceAt), o.ClockOff, o.Who, o.Told, o.ID,
+	))
 }
 
 // OutsideOf lists those of a device, 0 for all devices, newest first; only the
@@ -81,14 +94,23 @@ func (s *Store) OutsideOf(ctx context.Context, device int64, open bool, limit in
 	if open {
 		where += " AND state = 'open'"
 	}
-	return many(s.ask(ctx, "SELECT "+outsideColumns+" FROM outside_changes WHERE "+where+" ORDER BY id DESC LIMIT ?", device, device, limit), scanOutside)
+	return many(
+		s.ask(
+			ctx, "SELECT "+outsideColumns+" FROM outside_changes WHERE "+where+" ORDER BY id DESC LIMIT ?", device,
+			device, limit,
+		),
+		scanOutside,
+	)
 }
 
 // DecideOutside keeps what was decided of one; ErrNotFound where that was
 // decided meanwhile.
 func (tx *Tx) DecideOutside(o Outside) error {
-	res, err := tx.exec("UPDATE outside_changes SET state = ?, decided_by = ?, decided_at = ?, note = ?, change = ? WHERE id = ? AND state = 'open'",
-		o.State, o.DecidedBy, timeText(o.DecidedAt), o.Note, o.Change, o.ID)
+	res, err := tx.exec(
+		"UPDATE outside_changes SET state = ?, decided_by = ?, decided_at = ?, note = ?, change = ? WHERE id = ? AND "+
+			"state = 'open'",
+		o.State, o.DecidedBy, timeText(o.DecidedAt), o.Note, o.Change, o.ID,
+	)
 	return affected(res, err)
 }
 
@@ -145,7 +167,10 @@ func (tx *Tx) AddSilence(s Silence) (Silence, error) {
 	if s.Device != 0 {
 		device = s.Device
 	}
-	res, err := tx.exec("INSERT INTO silences (device, path, note, actor, at) VALUES (?, ?, ?, ?, ?)", device, s.Path, s.Note, s.Actor, timeText(s.At))
+	res, err := tx.exec(
+		"INSERT INTO silences (device, path, note, actor, at) VALUES (?, ?, ?, ?, ?)", device, s.Path, s.Note, s.Actor,
+		timeText(s.At),
+	)
 	if err == nil {
 		s.ID, err = res.LastInsertId()
 	}

@@ -21,7 +21,10 @@ type Proposal struct {
 
 // AddProposal keeps one and gives it with its number.
 func (tx *Tx) AddProposal(p Proposal) (Proposal, error) {
-	res, err := tx.exec("INSERT INTO proposals (kind, body, says, actor, at) VALUES (?, ?, ?, ?, ?)", p.Kind, p.Body, p.Says, p.Actor, timeText(p.At))
+	res, err := tx.exec(
+		"INSERT INTO proposals (kind, body, says, actor, at) VALUES (?, ?, ?, ?, ?)", p.Kind, p.Body, p.Says, p.Actor,
+		timeText(p.At),
+	)
 	if err == nil {
 		p.ID, err = res.LastInsertId()
 	}
@@ -30,18 +33,25 @@ func (tx *Tx) AddProposal(p Proposal) (Proposal, error) {
 
 // AgreeToProposal keeps that somebody agrees.
 func (tx *Tx) AgreeToProposal(id int64, account string, at time.Time) error {
-	_, err := tx.exec("INSERT INTO proposal_agreements (proposal, account, at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", id, account, timeText(at))
+	_, err := tx.exec(
+		"INSERT INTO proposal_agreements (proposal, account, at) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", id, account,
+		timeText(at),
+	)
 	return err
 }
 
 // EndProposal keeps what became of one; ErrNotFound where it does not wait any more.
 func (tx *Tx) EndProposal(id int64, became string, at time.Time) error {
-	return affected(tx.exec("UPDATE proposals SET ended = ?, became = ? WHERE id = ? AND ended = ''", timeText(at), became, id))
+	return affected(
+		tx.exec("UPDATE proposals SET ended = ?, became = ? WHERE id = ? AND ended = ''", timeText(at), became, id),
+	)
 }
 
 // Proposals lists those that wait, oldest first.
 func (s *Store) Proposals(ctx context.Context) ([]Proposal, error) {
-	list, err := many(s.ask(ctx, "SELECT id, kind, body, says, actor, at, ended, became FROM proposals WHERE ended = '' ORDER BY id"), func(r scanner) (p Proposal, err error) {
+	list, err := many(s.ask(
+		ctx, "SELECT id, kind, body, says, actor, at, ended, became FROM proposals WHERE ended = '' ORDER BY id",
+	), func(r scanner) (p Proposal, err error) {
 		var at, ended string
 		if err = r.Scan(&p.ID, &p.Kind, &p.Body, &p.Says, &p.Actor, &at, &ended, &p.Became); err == nil {
 			var aerr error
@@ -55,7 +65,10 @@ func (s *Store) Proposals(ctx context.Context) ([]Proposal, error) {
 		if err != nil {
 			break
 		}
-		list[i].Agreed, err = many(s.ask(ctx, "SELECT account FROM proposal_agreements WHERE proposal = ? ORDER BY at", list[i].ID), func(r scanner) (who string, err error) { err = r.Scan(&who); return who, err })
+		list[i].Agreed, err = many(
+			s.ask(ctx, "SELECT account FROM proposal_agreements WHERE proposal = ? ORDER BY at", list[i].ID),
+			func(r scanner) (who string, err error) { err = r.Scan(&who); return who, err },
+		)
 	}
 	return list, err
 }

@@ -25,11 +25,15 @@ type Receiver struct {
 	TroubleAt time.Time
 }
 
-const receiverColumns = "id, name, kind, place, line, settings, secret, position, added_at, added_by, retired_at, told_at, told, trouble, trouble_at"
+const receiverColumns = "id, name, kind, place, line, settings, secret, position, added_at, added_by, retired_at, " +
+	"told_at, told, trouble, trouble_at"
 
 func scanReceiver(r scanner) (v Receiver, err error) {
 	var added, retired, last, trouble string
-	err = r.Scan(&v.ID, &v.Name, &v.Kind, &v.Place, &v.Line, &v.Settings, &v.Secret, &v.Position, &added, &v.AddedBy, &retired, &last, &v.Told, &v.Trouble, &trouble)
+	err = r.Scan(
+		&v.ID, &v.Name, &v.Kind, &v.Place, &v.Line, &v.Settings, &v.Secret, &v.Position, &added, &v.AddedBy, &retired,
+		&last, &v.Told, &v.Trouble, &trouble,
+	)
 	if err != nil {
 		return v, err
 	}
@@ -48,7 +52,9 @@ func (s *Store) Receivers(ctx context.Context) ([]Receiver, error) {
 
 // Receiver gives one that is in use by its name.
 func (s *Store) Receiver(ctx context.Context, name string) (Receiver, error) {
-	return one(s.ask(ctx, "SELECT "+receiverColumns+" FROM receivers WHERE name = ? AND retired_at = ''", name), scanReceiver)
+	return one(
+		s.ask(ctx, "SELECT "+receiverColumns+" FROM receivers WHERE name = ? AND retired_at = ''", name), scanReceiver,
+	)
 }
 
 // AddReceiver keeps a receiver, which is told of what comes from now on;
@@ -66,20 +72,39 @@ func (tx *Tx) SetReceiver(id int64, line string) error {
 
 // RetireReceiver tells a receiver nothing any more. Its name is free again.
 func (tx *Tx) RetireReceiver(id int64, at time.Time) error {
-	return affected(tx.exec("UPDATE receivers SET retired_at = ?, name = name || ' (retired ' || id || ')', secret = NULL WHERE id = ?", timeText(at), id))
+	return affected(
+		tx.exec(
+			"UPDATE receivers SET retired_at = ?, name = name || ' (retired ' || id || ')', secret = NULL WHERE id = ?",
+			timeText(at), id,
+		),
+	)
 }
 
 // Told notes that a receiver took entries up to a place, n of them.
 func (tx *Tx) Told(id, position, n int64, at time.Time) error {
-	return affected(tx.exec("UPDATE receivers SET position = ?, told = told + ?, told_at = iif(? > 0, ?, told_at), trouble = '', trouble_at = '' WHERE id = ?", position, n, n, timeText(at), id))
+	return affected(
+		tx.exec(
+			"UPDATE receivers SET position = ?, told = told + ?, told_at = iif(? > 0, ?, told_at), trouble = '', "+
+				"trouble_at = '' WHERE id = ?",
+			position, n, n, timeText(at), id,
+		),
+	)
 }
 
 // NotTold notes that a receiver took nothing, and since when that is so.
 func (tx *Tx) NotTold(id int64, trouble string, at time.Time) error {
-	return affected(tx.exec("UPDATE receivers SET trouble = ?, trouble_at = iif(trouble_at = '', ?, trouble_at) WHERE id = ?", trouble, timeText(at), id))
+	return affected(
+		tx.exec(
+			"UPDATE receivers SET trouble = ?, trouble_at = iif(trouble_at = '', ?, trouble_at) WHERE id = ?", trouble,
+			timeText(at), id,
+		),
+	)
 }
 
 // LastEntry gives the number of the ledger's last entry, 0 where it is empty.
 func (s *Store) LastEntry(ctx context.Context) (int64, error) {
-	return one(s.ask(ctx, "SELECT coalesce(max(seq), 0) FROM ledger"), func(r scanner) (n int64, err error) { err = r.Scan(&n); return n, err })
+	return one(
+		s.ask(ctx, "SELECT coalesce(max(seq), 0) FROM ledger"),
+		func(r scanner) (n int64, err error) { err = r.Scan(&n); return n, err },
+	)
 }

@@ -40,26 +40,39 @@ func scanReservation(r scanner) (Reservation, error) {
 
 // Reserve keeps a device to somebody.
 func (tx *Tx) Reserve(v Reservation) (Reservation, error) {
-	err := tx.row("INSERT INTO reservations (device, holder, reason, made_at, until) VALUES (?, ?, ?, ?, ?) RETURNING id",
-		v.Device, v.Holder, v.Reason, timeText(v.Made), timeText(v.Until)).Scan(&v.ID)
+	err := tx.row(
+		"INSERT INTO reservations (device, holder, reason, made_at, until) VALUES (?, ?, ?, ?, ?) RETURNING id",
+		v.Device, v.Holder, v.Reason, timeText(v.Made), timeText(v.Until),
+	).Scan(&v.ID)
 	return v, err
 }
 
 // EndReservation ends one; ErrNotFound where it has ended.
 func (tx *Tx) EndReservation(id int64, by string, at time.Time) error {
-	return affected(tx.exec("UPDATE reservations SET ended_at = ?, ended_by = ? WHERE id = ? AND ended_at = ''", timeText(at), by, id))
+	return affected(
+		tx.exec(
+			"UPDATE reservations SET ended_at = ?, ended_by = ? WHERE id = ? AND ended_at = ''", timeText(at), by, id,
+		),
+	)
 }
 
 // ExtendReservation gives one another end and reason.
 func (tx *Tx) ExtendReservation(id int64, until time.Time, reason string) error {
-	return affected(tx.exec("UPDATE reservations SET until = ?, reason = ? WHERE id = ? AND ended_at = ''", timeText(until), reason, id))
+	return affected(
+		tx.exec(
+			"UPDATE reservations SET until = ?, reason = ? WHERE id = ? AND ended_at = ''", timeText(until), reason, id,
+		),
+	)
 }
 
 // AddAsk puts somebody's word to a reservation; ErrExists where as many as may
 // be are there.
 func (tx *Tx) AddAsk(reservation int64, a Ask, most int) error {
-	return inserted(tx.exec("INSERT INTO asks (reservation, actor, at, text) SELECT ?1, ?2, ?3, ?4 WHERE (SELECT count(*) FROM asks WHERE reservation = ?1) < ?5",
-		reservation, a.Actor, timeText(a.At), a.Text, most))
+	return inserted(tx.exec(
+		"INSERT INTO asks (reservation, actor, at, text) SELECT ?1, ?2, ?3, ?4 WHERE (SELECT count(*) FROM asks "+
+			"WHERE reservation = ?1) < ?5",
+		reservation, a.Actor, timeText(a.At), a.Text, most,
+	))
 }
 
 // inForce gives the reservations that have neither ended nor run out.
@@ -71,7 +84,12 @@ func inForce(q question, at time.Time) ([]Reservation, error) {
 // Reserved gives the reservation of a device that is in force at a time;
 // ErrNotFound where there is none.
 func (tx *Tx) Reserved(device int64, at time.Time) (Reservation, error) {
-	list, err := inForce(tx.ask("SELECT "+reservationColumns+" FROM reservations WHERE device = ? AND ended_at = '' ORDER BY id", device), at)
+	list, err := inForce(
+		tx.ask(
+			"SELECT "+reservationColumns+" FROM reservations WHERE device = ? AND ended_at = '' ORDER BY id", device,
+		),
+		at,
+	)
 	if err == nil && len(list) == 0 {
 		err = ErrNotFound
 	}
@@ -83,7 +101,9 @@ func (tx *Tx) Reserved(device int64, at time.Time) (Reservation, error) {
 
 // Reservations lists those in force at a time, with what others asked.
 func (s *Store) Reservations(ctx context.Context, at time.Time) ([]Reservation, error) {
-	list, err := inForce(s.ask(ctx, "SELECT "+reservationColumns+" FROM reservations WHERE ended_at = '' ORDER BY id"), at)
+	list, err := inForce(
+		s.ask(ctx, "SELECT "+reservationColumns+" FROM reservations WHERE ended_at = '' ORDER BY id"), at,
+	)
 	for i := 0; err == nil && i < len(list); i++ {
 		list[i].Asks, err = s.asks(ctx, list[i].ID)
 	}
@@ -91,7 +111,9 @@ func (s *Store) Reservations(ctx context.Context, at time.Time) ([]Reservation, 
 }
 
 func (s *Store) asks(ctx context.Context, reservation int64) ([]Ask, error) {
-	return many(s.ask(ctx, "SELECT actor, at, text FROM asks WHERE reservation = ? ORDER BY id", reservation), func(r scanner) (a Ask, err error) {
+	return many(s.ask(
+		ctx, "SELECT actor, at, text FROM asks WHERE reservation = ? ORDER BY id", reservation,
+	), func(r scanner) (a Ask, err error) {
 		var at string
 		if err = r.Scan(&a.Actor, &at, &a.Text); err == nil {
 			a.At, err = parseTime(at)

@@ -4,7 +4,10 @@ import "context"
 
 // Sealed gives what is kept sealed under a name; ErrNotFound where nothing is.
 func (s *Store) Sealed(ctx context.Context, name string) ([]byte, error) {
-	return one(s.ask(ctx, "SELECT body FROM sealed WHERE name = ?", name), func(r scanner) (body []byte, err error) { err = r.Scan(&body); return body, err })
+	return one(
+		s.ask(ctx, "SELECT body FROM sealed WHERE name = ?", name),
+		func(r scanner) (body []byte, err error) { err = r.Scan(&body); return body, err },
+	)
 }
 
 // SetSealed keeps something sealed under a name.
@@ -21,12 +24,17 @@ type Secret struct {
 }
 
 // secretTables are where sealed secrets stand: the table, its key and the column.
-var secretTables = [][3]string{{"devices", "name", "secret"}, {"archives", "name", "secret"}, {"receivers", "name", "secret"}, {"sealed", "name", "body"}, {"factors", "id", "secret"}}
+var secretTables = [][3]string{
+	{"devices", "name", "secret"}, {"archives", "name", "secret"}, {"receivers", "name", "secret"},
+	{"sealed", "name", "body"}, {"factors", "id", "secret"},
+}
 
 // Secrets gives all that is sealed.
 func (tx *Tx) Secrets() (out []Secret, err error) {
 	for _, t := range secretTables {
-		list, err := many(tx.ask("SELECT "+t[1]+", "+t[2]+" FROM "+t[0]+" WHERE length("+t[2]+") > 0 ORDER BY "+t[1]), func(r scanner) (s Secret, err error) {
+		list, err := many(tx.ask(
+			"SELECT "+t[1]+", "+t[2]+" FROM "+t[0]+" WHERE length("+t[2]+") > 0 ORDER BY "+t[1],
+		), func(r scanner) (s Secret, err error) {
 			s.Table = t[0]
 			err = r.Scan(&s.Key, &s.Body)
 			return s, err

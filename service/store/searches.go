@@ -26,13 +26,22 @@ func scanSearch(r scanner) (Search, error) {
 
 // Searches lists an account's own lines and those that others share, by name.
 func (s *Store) Searches(ctx context.Context, account string) ([]Search, error) {
-	return many(s.ask(ctx, "SELECT owner, name, line, shared, at FROM searches WHERE owner = ? OR shared ORDER BY name, owner <> ?, owner", account, account), scanSearch)
+	return many(
+		s.ask(
+			ctx,
+			"SELECT owner, name, line, shared, at FROM searches WHERE owner = ? OR shared ORDER BY name, owner "+
+				"<> ?, owner",
+			account, account,
+		),
+		scanSearch,
+	)
 }
 
 // SetSearch keeps a line, in place of the account's own of that name.
 func (tx *Tx) SetSearch(s Search) error {
 	_, err := tx.exec(`INSERT INTO searches (owner, name, line, shared, at) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT (owner, name) DO UPDATE SET line = excluded.line, shared = excluded.shared, at = excluded.at`, s.Owner, s.Name, s.Line, s.Shared, timeText(s.At))
+		ON CONFLICT (owner, name) DO UPDATE SET line = excluded.line, shared = excluded.shared, at = excluded.at`,
+		s.Owner, s.Name, s.Line, s.Shared, timeText(s.At))
 	return err
 }
 

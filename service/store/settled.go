@@ -37,6 +37,9 @@ func (tx *Tx) SettledOf(commit int64) ([]Settled, error) {
 
 // Settle keeps what a person says of a device; ErrExists where that was said already.
 func (tx *Tx) Settle(commit int64, v Settled) error {
-	return inserted(tx.exec("INSERT INTO settled (commit_id, device, standing, note, actor, at) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
-		commit, v.Device, v.Standing, v.Note, v.Actor, timeText(v.At)))
+	return inserted(tx.exec(
+		"INSERT INTO settled (commit_id, device, standing, note, actor, at) VALUES (?, ?, ?, ?, ?, ?) ON "+
+			"CONFLICT DO NOTHING",
+		commit, v.Device, v.Standing, v.Note, v.Actor, timeText(v.At),
+	))
 }

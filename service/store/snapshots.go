@@ -31,11 +31,14 @@ type SnapshotItem struct {
 	Unclean          string // why the moment was not clean, a line each
 }
 
-const snapshotColumns = "number, name, note, actor, at, coalesce(change, 0), protected, retired_at, retired_by, (SELECT count(*) FROM snapshot_items WHERE snapshot = number)"
+const snapshotColumns = "number, name, note, actor, at, coalesce(change, 0), protected, retired_at, retired_by, " +
+	"(SELECT count(*) FROM snapshot_items WHERE snapshot = number)"
 
 func scanSnapshot(r scanner) (s Snapshot, err error) {
 	var at, retired string
-	if err = r.Scan(&s.Number, &s.Name, &s.Note, &s.Actor, &at, &s.Change, &s.Protected, &retired, &s.RetiredBy, &s.Devices); err != nil {
+	if err = r.Scan(
+		&s.Number, &s.Name, &s.Note, &s.Actor, &at, &s.Change, &s.Protected, &retired, &s.RetiredBy, &s.Devices,
+	); err != nil {
 		return s, err
 	}
 	var rerr error
@@ -56,8 +59,11 @@ func (tx *Tx) AddSnapshot(s Snapshot, items []SnapshotItem) (int64, error) {
 		if i.Startup != "" {
 			startup = i.Startup
 		}
-		if _, err := tx.exec("INSERT INTO snapshot_items (snapshot, device, digest, revision, startup, at, unclean) VALUES (?, ?, ?, ?, ?, ?, ?)",
-			s.Number, i.Device, i.Digest, i.Revision, startup, timeText(i.At), i.Unclean); err != nil {
+		if _, err := tx.exec(
+			"INSERT INTO snapshot_items (snapshot, device, digest, revision, startup, at, unclean) VALUES (?, ?, ?, "+
+				"?, ?, ?, ?)",
+			s.Number, i.Device, i.Digest, i.Revision, startup, timeText(i.At), i.Unclean,
+		); err != nil {
 			return 0, err
 		}
 	}
@@ -67,8 +73,10 @@ func (tx *Tx) AddSnapshot(s Snapshot, items []SnapshotItem) (int64, error) {
 // EditSnapshot keeps another name, note and protection, and whether it is
 // retired.
 func (tx *Tx) EditSnapshot(s Snapshot) error {
-	return affected(tx.exec("UPDATE snapshots SET name = ?, note = ?, protected = ?, retired_at = ?, retired_by = ? WHERE number = ?",
-		s.Name, s.Note, s.Protected, timeText(s.Retired), s.RetiredBy, s.Number))
+	return affected(tx.exec(
+		"UPDATE snapshots SET name = ?, note = ?, protected = ?, retired_at = ?, retired_by = ? WHERE number = ?",
+		s.Name, s.Note, s.Protected, timeText(s.Retired), s.RetiredBy, s.Number,
+	))
 }
 
 // Snapshot gives a snapshot by its number.
@@ -80,24 +88,42 @@ func (s *Store) Snapshot(ctx context.Context, number int64) (Snapshot, error) {
 // not 0.
 func (s *Store) Snapshots(ctx context.Context, device int64) ([]Snapshot, error) {
 	return many(s.ask(ctx, "SELECT "+snapshotColumns+` FROM snapshots
-		WHERE ?1 = 0 OR number IN (SELECT snapshot FROM snapshot_items WHERE device = ?1) ORDER BY at DESC, number DESC`, device), scanSnapshot)
+		WHERE ?1 = 0 OR number IN (SELECT snapshot FROM snapshot_items WHERE device = ?1) ORDER BY at DESC, number DESC`,
+		device),
+		scanSnapshot)
 }
 
 // SnapshotsNamed lists the snapshots of a name that are not retired, newest
 // first.
 func (s *Store) SnapshotsNamed(ctx context.Context, name string) ([]Snapshot, error) {
-	return many(s.ask(ctx, "SELECT "+snapshotColumns+" FROM snapshots WHERE name = ? AND retired_at = '' ORDER BY at DESC, number DESC", name), scanSnapshot)
+	return many(
+		s.ask(
+			ctx,
+			"SELECT "+snapshotColumns+" FROM snapshots WHERE name = ? AND retired_at = '' ORDER BY at DESC, "+
+				"number DESC",
+			name,
+		),
+		scanSnapshot,
+	)
 }
 
 // SnapshotBefore gives the snapshot that was taken before a change's commit,
 // the newest where there were several.
 func (s *Store) SnapshotBefore(ctx context.Context, change int64) (Snapshot, error) {
-	return one(s.ask(ctx, "SELECT "+snapshotColumns+" FROM snapshots WHERE change = ? ORDER BY number DESC LIMIT 1", change), scanSnapshot)
+	return one(
+		s.ask(ctx, "SELECT "+snapshotColumns+" FROM snapshots WHERE change = ? ORDER BY number DESC LIMIT 1", change),
+		scanSnapshot,
+	)
 }
 
 // SnapshotItems lists the devices of a snapshot.
 func (s *Store) SnapshotItems(ctx context.Context, number int64) ([]SnapshotItem, error) {
-	return many(s.ask(ctx, "SELECT snapshot, device, digest, revision, coalesce(startup, ''), at, unclean FROM snapshot_items WHERE snapshot = ? ORDER BY device", number), func(r scanner) (i SnapshotItem, err error) {
+	return many(s.ask(
+		ctx,
+		"SELECT snapshot, device, digest, revision, coalesce(startup, ''), at, unclean FROM snapshot_items WHERE "+
+			"snapshot = ? ORDER BY device",
+		number,
+	), func(r scanner) (i SnapshotItem, err error) {
 		var at string
 		if err = r.Scan(&i.Snapshot, &i.Device, &i.Digest, &i.Revision, &i.Startup, &at, &i.Unclean); err == nil {
 			i.At, err = parseTime(at)
@@ -108,7 +134,11 @@ func (s *Store) SnapshotItems(ctx context.Context, number int64) ([]SnapshotItem
 
 // DraftsOn counts the changes with work on a device that are on no device yet.
 func (tx *Tx) DraftsOn(device int64) (n int, err error) {
-	err = tx.row("SELECT count(*) FROM parts JOIN changes ON number = change WHERE device = ? AND state IN ('draft', 'scheduled')", device).Scan(&n)
+	err = tx.row(
+		"SELECT count(*) FROM parts JOIN changes ON number = change WHERE device = ? AND state IN ('draft', "+
+			"'scheduled')",
+		device,
+	).Scan(&n)
 	return n, err
 }
 
@@ -129,7 +159,9 @@ func (s *Store) CommitsOn(ctx context.Context, device int64) ([]CommitOf, error)
 		FROM commits c JOIN commit_parts p ON p.commit_id = c.id JOIN changes h ON h.number = c.change
 		WHERE p.device = ? ORDER BY c.id DESC`, device), func(r scanner) (c CommitOf, err error) {
 		var started, ended string
-		if err = r.Scan(&c.Change, &c.Title, &c.Ticket, &c.Author, &c.Actor, &c.State, &c.Reason, &c.Newest, &started, &ended); err != nil {
+		if err = r.Scan(
+			&c.Change, &c.Title, &c.Ticket, &c.Author, &c.Actor, &c.State, &c.Reason, &c.Newest, &started, &ended,
+		); err != nil {
 			return c, err
 		}
 		var eerr error

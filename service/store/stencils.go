@@ -57,12 +57,21 @@ func (tx *Tx) AddStencil(v Stencil) (Stencil, error) {
 
 // StencilVersions lists a stencil's versions, newest first.
 func (s *Store) StencilVersions(ctx context.Context, name string) ([]Stencil, error) {
-	return many(s.ask(ctx, "SELECT "+stencilColumns+" FROM stencils WHERE name = ? ORDER BY version DESC", name), scanStencil)
+	return many(
+		s.ask(ctx, "SELECT "+stencilColumns+" FROM stencils WHERE name = ? ORDER BY version DESC", name), scanStencil,
+	)
 }
 
 // Stencils lists the newest version of each stencil, by name.
 func (s *Store) Stencils(ctx context.Context) ([]Stencil, error) {
-	return many(s.ask(ctx, "SELECT "+stencilColumns+" FROM stencils v WHERE version = (SELECT max(version) FROM stencils w WHERE w.name = v.name) ORDER BY name"), scanStencil)
+	return many(
+		s.ask(
+			ctx,
+			"SELECT "+stencilColumns+" FROM stencils v WHERE version = (SELECT max(version) FROM stencils w WHERE "+
+				"w.name = v.name) ORDER BY name",
+		),
+		scanStencil,
+	)
 }
 
 func scanShared(r scanner) (v Shared, err error) {
@@ -87,7 +96,14 @@ func (tx *Tx) AddShared(v Shared) (Shared, error) {
 
 // SharedValues lists the newest version of each shared value, by name.
 func (s *Store) SharedValues(ctx context.Context) ([]Shared, error) {
-	return many(s.ask(ctx, "SELECT name, version, items, note, actor, at FROM shared_values v WHERE version = (SELECT max(version) FROM shared_values w WHERE w.name = v.name) ORDER BY name"), scanShared)
+	return many(
+		s.ask(
+			ctx,
+			"SELECT name, version, items, note, actor, at FROM shared_values v WHERE version = (SELECT max(version) "+
+				"FROM shared_values w WHERE w.name = v.name) ORDER BY name",
+		),
+		scanShared,
+	)
 }
 
 // AddBinding notes what a stencil sets by a change.
@@ -100,8 +116,11 @@ func (tx *Tx) AddBinding(b Binding) error {
 	if b.Filled != nil {
 		filled = tx.s.compress(b.Filled)
 	}
-	_, err = tx.exec("INSERT INTO bindings (stencil, device, change, edit, version, blanks, filled, actor, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		b.Stencil, b.Device, b.Change, b.Edit, b.Version, string(blanks), filled, b.Actor, timeText(b.At))
+	_, err = tx.exec(
+		"INSERT INTO bindings (stencil, device, change, edit, version, blanks, filled, actor, at) VALUES (?, ?, ?, "+
+			"?, ?, ?, ?, ?, ?)",
+		b.Stencil, b.Device, b.Change, b.Edit, b.Version, string(blanks), filled, b.Actor, timeText(b.At),
+	)
 	return err
 }
 
@@ -110,7 +129,9 @@ const bindingColumns = "b.id, b.stencil, b.device, b.change, b.edit, b.version, 
 func (s *Store) scanBinding(r scanner) (b Binding, err error) {
 	var at, blanks string
 	var filled []byte
-	if err = r.Scan(&b.ID, &b.Stencil, &b.Device, &b.Change, &b.Edit, &b.Version, &blanks, &filled, &b.Actor, &at); err != nil {
+	if err = r.Scan(
+		&b.ID, &b.Stencil, &b.Device, &b.Change, &b.Edit, &b.Version, &blanks, &filled, &b.Actor, &at,
+	); err != nil {
 		return b, err
 	}
 	var ferr error
@@ -122,7 +143,8 @@ func (s *Store) scanBinding(r scanner) (b Binding, err error) {
 }
 
 // InForce lists what stencils set on devices by kept changes, or found there
-// already (then no edit was staged): of each stencil and device the newest, and not where it was taken off. "" is every stencil.
+// already (then no edit was staged): of each stencil and device the newest, and not where it was taken off. "" is
+// every stencil.
 func (s *Store) InForce(ctx context.Context, stencil string) ([]Binding, error) {
 	return many(s.ask(ctx, "SELECT "+bindingColumns+` FROM bindings b JOIN changes c ON c.number = b.change
 		WHERE (c.state = 'kept' OR b.edit = 0) AND b.filled IS NOT NULL AND (?1 = '' OR b.stencil = ?1)
@@ -132,5 +154,7 @@ func (s *Store) InForce(ctx context.Context, stencil string) ([]Binding, error) 
 
 // BindingsOf lists what stencils set by a change.
 func (s *Store) BindingsOf(ctx context.Context, change int64) ([]Binding, error) {
-	return many(s.ask(ctx, "SELECT "+bindingColumns+" FROM bindings b WHERE b.change = ? ORDER BY b.id", change), s.scanBinding)
+	return many(
+		s.ask(ctx, "SELECT "+bindingColumns+" FROM bindings b WHERE b.change = ? ORDER BY b.id", change), s.scanBinding,
+	)
 }

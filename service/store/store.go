@@ -57,7 +57,8 @@ func Open(dir string) (*Store, error) {
 	if err := migrate(db); err != nil {
 		return nil, errors.Join(explained(file, err), db.Close())
 	}
-	for _, name := range []string{file, file + "-wal"} { // what an earlier release or somebody else made may be open to others
+	// what an earlier release or somebody else made may be open to others
+	for _, name := range []string{file, file + "-wal"} {
 		if err := os.Chmod(name, 0o600); err != nil && !errors.Is(err, os.ErrNotExist) {
 			return nil, errors.Join(err, db.Close())
 		}
@@ -76,7 +77,10 @@ func OpenFrozen(dir string, why error) (*Store, error) {
 	if err == nil {
 		var has, newest int64
 		if has, newest, err = releases(context.Background(), db); err == nil && has != newest {
-			err = fmt.Errorf("the records are of another release (%d) than this program (%d), and cannot be brought to it", has, newest)
+			err = fmt.Errorf(
+				"the records are of another release (%d) than this program (%d), and cannot be brought to it", has,
+				newest,
+			)
 		}
 		if err != nil {
 			err = errors.Join(explained(filepath.Join(dir, File), err), db.Close())
@@ -116,7 +120,9 @@ func copyOut(dir string) (string, error) {
 			continue
 		}
 		for _, name := range []string{File, File + "-wal"} {
-			if cerr := copyFile(filepath.Join(dir, name), filepath.Join(to, name)); name == File || !errors.Is(cerr, os.ErrNotExist) {
+			if cerr := copyFile(
+				filepath.Join(dir, name), filepath.Join(to, name),
+			); name == File || !errors.Is(cerr, os.ErrNotExist) {
 				err = errors.Join(err, cerr)
 			}
 		}

@@ -62,8 +62,9 @@ func TestLedgerIsAppendOnly(t *testing.T) {
 func TestLedgerQueries(t *testing.T) {
 	s := open(t, t.TempDir())
 	for _, e := range []ledger.Entry{
-		{Actor: "mara", Action: "edit.put", Change: 1, Device: "a"}, {Actor: "joss", Action: "edit.put", Change: 2, Device: "a"},
-		{Actor: "joss", Action: "commit.start", Change: 2}, {Actor: "service", Action: "device.seen", Change: 2, Device: "b"},
+		{Actor: "mara", Action: "edit.put", Change: 1, Device: "a"},
+		{Actor: "joss", Action: "edit.put", Change: 2, Device: "a"}, {Actor: "joss", Action: "commit.start", Change: 2},
+		{Actor: "service", Action: "device.seen", Change: 2, Device: "b"},
 	} {
 		e.At = now
 		write(t, s, func(tx *Tx) error { _, err := tx.AppendLedger(e); return err })
@@ -72,8 +73,9 @@ func TestLedgerQueries(t *testing.T) {
 		q    LedgerQuery
 		want []int64
 	}{
-		{LedgerQuery{}, []int64{4, 3, 2, 1}}, {LedgerQuery{Limit: 2}, []int64{4, 3}}, {LedgerQuery{Before: 3}, []int64{2, 1}},
-		{LedgerQuery{After: 2, Oldest: true}, []int64{3, 4}}, {LedgerQuery{Reader: "mara"}, []int64{4, 3, 1}},
+		{LedgerQuery{}, []int64{4, 3, 2, 1}}, {LedgerQuery{Limit: 2}, []int64{4, 3}},
+		{LedgerQuery{Before: 3}, []int64{2, 1}}, {LedgerQuery{After: 2, Oldest: true}, []int64{3, 4}},
+		{LedgerQuery{Reader: "mara"}, []int64{4, 3, 1}},
 	} {
 		list, err := s.Ledger(t.Context(), c.q)
 		require.NoError(t, err)
@@ -131,10 +133,28 @@ func TestRecordsOutlastTheProcess(t *testing.T) {
 	plan := guard.Plan{Hold: time.Minute, Devices: []guard.PlannedDevice{{Name: "d", Keeper: guard.BySession, Wave: 2}}}
 	body := []byte("<config>" + string(make([]byte, 4096)) + "</config>")
 	write(t, s, func(tx *Tx) error {
-		require.NoError(t, tx.AddAccount(Account{Name: "mara", Grants: []string{"read", "stage", "commit", "approve", "audit"}, Created: now}))
-		require.ErrorIs(t, tx.AddAccount(Account{Name: "mara", Grants: []string{"administer"}, Created: now}), ErrExists)
-		require.NoError(t, tx.AddToken(Token{Hash: "h", Account: "mara", Kind: "session", Created: now, Expires: now.Add(time.Hour)}))
-		require.NoError(t, tx.AddDevice(Device{Name: "d", Address: "a:1", Account: "u", Auth: "password", Secret: []byte{1}, Added: now, AddedBy: "mara"}))
+		require.NoError(
+			t,
+			tx.AddAccount(
+				Account{Name: "mara", Grants: []string{"read", "stage", "commit", "approve", "audit"}, Created: now},
+			),
+		)
+		require.ErrorIs(
+			t, tx.AddAccount(Account{Name: "mara", Grants: []string{"administer"}, Created: now}), ErrExists,
+		)
+		require.NoError(
+			t,
+			tx.AddToken(Token{Hash: "h", Account: "mara", Kind: "session", Created: now, Expires: now.Add(time.Hour)}),
+		)
+		require.NoError(
+			t,
+			tx.AddDevice(
+				Device{
+					Name: "d", Address: "a:1", Account: "u", Auth: "password", Secret: []byte{1}, Added: now,
+					AddedBy: "mara",
+				},
+			),
+		)
 		require.NoError(t, tx.SetModules(1, "list", "set", []byte("modules"), []string{"urn:x"}))
 		run, err := tx.AddRun(1, "set", "digest", body)
 		require.NoError(t, err)
@@ -150,7 +170,12 @@ func TestRecordsOutlastTheProcess(t *testing.T) {
 		require.NoError(t, tx.SetPart(Part{Change: c.Number, Device: 1, Base: 3}))
 		_, err = tx.AddEdit(Edit{Change: c.Number, Device: 1, Op: "put", Path: "/a", Actor: "mara", At: now})
 		require.NoError(t, err)
-		cm, err := tx.AddCommit(Commit{Change: c.Number, Actor: "mara", Hold: time.Minute, Started: now, Plan: plan, State: guard.New(plan), Parts: []CommitPart{{Device: 1, Persist: "p"}}})
+		cm, err := tx.AddCommit(
+			Commit{
+				Change: c.Number, Actor: "mara", Hold: time.Minute, Started: now, Plan: plan, State: guard.New(plan),
+				Parts: []CommitPart{{Device: 1, Persist: "p"}},
+			},
+		)
 		require.NoError(t, err)
 		require.NoError(t, tx.SetCommitPart(cm.ID, 0, "digest", "digest"))
 		state, _ := guard.Step(cm.State, guard.Event{Kind: guard.Start, At: now})
@@ -159,7 +184,12 @@ func TestRecordsOutlastTheProcess(t *testing.T) {
 	write(t, s, func(tx *Tx) error {
 		require.NoError(t, tx.SetSave(1, false))
 		require.NoError(t, tx.SetClock(1, Clock{Ahead: -90 * time.Second, Read: now}))
-		v, err := tx.AddScheduled(Scheduled{Kind: "commit", Change: 1, At: now.Add(time.Hour), Zone: "Europe/Paris", Lateness: time.Minute, Actor: "mara", Made: now})
+		v, err := tx.AddScheduled(
+			Scheduled{
+				Kind: "commit", Change: 1, At: now.Add(time.Hour), Zone: "Europe/Paris", Lateness: time.Minute,
+				Actor: "mara", Made: now,
+			},
+		)
 		require.NoError(t, err)
 		_, err = tx.AddScheduled(Scheduled{Kind: "restart", Device: 1, At: now, Zone: "UTC", Actor: "mara", Made: now})
 		require.NoError(t, err)
@@ -191,11 +221,19 @@ func TestRecordsOutlastTheProcess(t *testing.T) {
 	assert.Equal(t, 1, at.Place)
 	run, err := rec.LastRun(1)
 	require.NoError(t, err)
-	assert.Equal(t, Run{ID: at.Run, Device: 1, Modules: "set", Length: 2, First: "digest", Last: "next", Whole: len(body), Edits: 5}, run)
+	assert.Equal(
+		t,
+		Run{
+			ID: at.Run, Device: 1, Modules: "set", Length: 2, First: "digest", Last: "next", Whole: len(body), Edits: 5,
+		},
+		run,
+	)
 	whole, err := rec.Pack(run.ID, 0)
 	require.NoError(t, err)
 	assert.Equal(t, body, whole)
-	_, err = s.db.Exec("INSERT INTO configs (digest, body) VALUES ('old', ?)", s.compress([]byte("by an older release")))
+	_, err = s.db.Exec(
+		"INSERT INTO configs (digest, body) VALUES ('old', ?)", s.compress([]byte("by an older release")),
+	)
 	require.NoError(t, err)
 	at, err = rec.Place("old")
 	require.NoError(t, err)
@@ -209,7 +247,10 @@ func TestRecordsOutlastTheProcess(t *testing.T) {
 	require.NoError(t, err)
 	old, err := s.LastCommit(t.Context(), 1)
 	require.NoError(t, err)
-	assert.Equal(t, guard.Plan{Hold: time.Minute, Devices: []guard.PlannedDevice{{Name: "d", Keeper: guard.ByDevice}}}, old.Plan, "made by an older release")
+	assert.Equal(
+		t, guard.Plan{Hold: time.Minute, Devices: []guard.PlannedDevice{{Name: "d", Keeper: guard.ByDevice}}}, old.Plan,
+		"made by an older release",
+	)
 	assert.Equal(t, []CommitPart{{Device: 1, Persist: "p", Base: "digest", Result: "digest"}}, openCommits[0].Parts)
 	events, err := s.JournalOf(t.Context(), openCommits[0].ID)
 	require.NoError(t, err)
@@ -245,9 +286,22 @@ func staged(t *testing.T) *Store {
 	s := open(t, t.TempDir())
 	write(t, s, func(tx *Tx) error {
 		for i, who := range []string{"mara", "joss"} {
-			require.NoError(t, tx.AddAccount(Account{Name: who, Grants: []string{"read", "stage", "commit", "approve", "audit"}, Created: now}))
+			require.NoError(
+				t,
+				tx.AddAccount(
+					Account{Name: who, Grants: []string{"read", "stage", "commit", "approve", "audit"}, Created: now},
+				),
+			)
 			device := string(rune('a' + i))
-			require.NoError(t, tx.AddDevice(Device{Name: device, Address: device + ":1", Account: "u", Auth: "password", Secret: []byte{1}, Added: now, AddedBy: "mara"}))
+			require.NoError(
+				t,
+				tx.AddDevice(
+					Device{
+						Name: device, Address: device + ":1", Account: "u", Auth: "password", Secret: []byte{1},
+						Added: now, AddedBy: "mara",
+					},
+				),
+			)
 			if i == 0 {
 				require.NoError(t, tx.SetModules(1, "list", "set", []byte("modules"), nil))
 				_, err := tx.AddRun(1, "set", "digest", []byte("<config/>"))
@@ -291,7 +345,12 @@ func TestStamp(t *testing.T) {
 			return err
 		}},
 		{"a load", func(tx *Tx) error {
-			_, err := tx.AddEdit(Edit{Change: 1, Device: 2, Op: "load", Path: "/", Mode: "merge", Body: []byte("<config/>"), Lines: 3, Actor: "mara", At: now})
+			_, err := tx.AddEdit(
+				Edit{
+					Change: 1, Device: 2, Op: "load", Path: "/", Mode: "merge", Body: []byte("<config/>"), Lines: 3,
+					Actor: "mara", At: now,
+				},
+			)
 			return err
 		}},
 		{"less of the load", func(tx *Tx) error { return tx.SetEditBody(2, 2, []byte("<config/>"), "") }},
@@ -418,7 +477,10 @@ func TestBindingsInForce(t *testing.T) {
 	s := staged(t)
 	bind := func(change, device, version int64, edit int64, filled string) {
 		t.Helper()
-		b := Binding{Stencil: "banner", Device: device, Change: change, Edit: edit, Version: version, Blanks: map[string]string{"name": fmt.Sprint(version)}, Actor: "mara", At: now}
+		b := Binding{
+			Stencil: "banner", Device: device, Change: change, Edit: edit, Version: version,
+			Blanks: map[string]string{"name": fmt.Sprint(version)}, Actor: "mara", At: now,
+		}
 		if filled != "" {
 			b.Filled = []byte(filled)
 		}
@@ -429,7 +491,9 @@ func TestBindingsInForce(t *testing.T) {
 		list, err := s.InForce(t.Context(), "banner")
 		require.NoError(t, err)
 		for _, b := range list {
-			told = append(told, fmt.Sprintf("%d: version %d, name %s, %s", b.Device, b.Version, b.Blanks["name"], b.Filled))
+			told = append(
+				told, fmt.Sprintf("%d: version %d, name %s, %s", b.Device, b.Version, b.Blanks["name"], b.Filled),
+			)
 		}
 		return told
 	}
@@ -458,7 +522,12 @@ func TestPreviewsKept(t *testing.T) {
 	s := staged(t)
 	for i, p := range []struct{ actor, digest string }{{"mara", "x"}, {"mara", "y"}, {"joss", "x"}, {"mara", "x"}} {
 		write(t, s, func(tx *Tx) error {
-			return tx.KeepPreview(Previewed{Change: 1, Actor: p.actor, Digest: p.digest, At: now.Add(time.Duration(i) * time.Minute), Parts: fmt.Sprintf(`["%d"]`, i)})
+			return tx.KeepPreview(
+				Previewed{
+					Change: 1, Actor: p.actor, Digest: p.digest, At: now.Add(time.Duration(i) * time.Minute),
+					Parts: fmt.Sprintf(`["%d"]`, i),
+				},
+			)
 		})
 	}
 	last, err := s.LastPreview(t.Context(), 1, "mara")
@@ -478,7 +547,10 @@ func TestPreviewsKept(t *testing.T) {
 func TestReach(t *testing.T) {
 	s := open(t, t.TempDir())
 	require.NoError(t, s.Write(t.Context(), func(tx *Tx) error {
-		return errors.Join(tx.AddDevice(Device{Name: "hall", Auth: "password", Secret: []byte{1}, Site: "saltern"}), tx.AddDevice(Device{Name: "quay", Auth: "password", Secret: []byte{1}, Site: "northmole"}))
+		return errors.Join(
+			tx.AddDevice(Device{Name: "hall", Auth: "password", Secret: []byte{1}, Site: "saltern"}),
+			tx.AddDevice(Device{Name: "quay", Auth: "password", Secret: []byte{1}, Site: "northmole"}),
+		)
 	}))
 	saltern := Reaching(func(d Device) error {
 		if d.Site != "saltern" {

@@ -18,9 +18,15 @@ import (
 // disk has no room for what was to be kept, and ErrLocked where something else has
 // the database for itself.
 var (
-	ErrDamaged = errors.New("the database is damaged: stop the service, keep the file, and restore the newest backup into another folder (oaken-latchd restore FILE --data DIR; docs/runbook.md)")
-	ErrFull    = errors.New("the disk of the records is full: nothing of this was kept; make room and try again")
-	ErrLocked  = errors.New("something else has the database open: another oaken-latchd, or whatever reads or copies it; end that (only oaken-latchd backup and doctor may read beside the service)")
+	ErrDamaged = errors.New(
+		"the database is damaged: stop the service, keep the file, and restore the newest backup into another folder " +
+			"(oaken-latchd restore FILE --data DIR; docs/runbook.md)",
+	)
+	ErrFull   = errors.New("the disk of the records is full: nothing of this was kept; make room and try again")
+	ErrLocked = errors.New(
+		"something else has the database open: another oaken-latchd, or whatever reads or copies it; end that (only " +
+			"oaken-latchd backup and doctor may read beside the service)",
+	)
 )
 
 // explain says of an error of the database what it means.
@@ -32,8 +38,10 @@ func explain(err error) error {
 		return err // it is told already
 	}
 	for part, is := range map[string]error{
-		"malformed": ErrDamaged, "file is not a database": ErrDamaged, "disk is full": ErrFull, "no space left": ErrFull, "database is locked": ErrLocked,
-		"disk I/O error": ErrSick, "readonly database": ErrSick, "unable to open database": ErrSick, "input/output error": ErrSick, "read-only file system": ErrSick,
+		"malformed": ErrDamaged, "file is not a database": ErrDamaged, "disk is full": ErrFull,
+		"no space left": ErrFull, "database is locked": ErrLocked, "disk I/O error": ErrSick,
+		"readonly database": ErrSick, "unable to open database": ErrSick, "input/output error": ErrSick,
+		"read-only file system": ErrSick,
 	} {
 		if strings.Contains(err.Error(), part) {
 			return fmt.Errorf("%w (%w)", is, err)
@@ -56,7 +64,10 @@ const keptOpen = 16
 func connect(file string) (*sql.DB, error) {
 	// As a URI, in which a folder's # or ? would mean something else.
 	name := url.URL{Scheme: "file", Path: file}
-	db, err := sql.Open("sqlite", name.String()+"?_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(15000)&vfs=unix-excl")
+	db, err := sql.Open(
+		"sqlite",
+		name.String()+"?_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_pragma=busy_timeout(15000)&vfs=unix-excl",
+	)
 	if err == nil {
 		db.SetMaxIdleConns(keptOpen)
 	}
@@ -88,7 +99,9 @@ func releases(ctx context.Context, db *sql.DB) (has, newest int64, err error) {
 	}
 	list := p.ListSources()
 	newest = list[len(list)-1].Version
-	err = db.QueryRowContext(ctx, "SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied").Scan(&has)
+	err = db.QueryRowContext(
+		ctx, "SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied",
+	).Scan(&has)
 	if err != nil && strings.Contains(err.Error(), "no such table") {
 		err = nil
 	}
@@ -126,7 +139,12 @@ func upgrade(file string) error {
 		return fmt.Errorf("copying the records to upgrade them: %w", err)
 	}
 	if err := upgraded(ctx, next); err != nil {
-		return errors.Join(fmt.Errorf("the copy of the records could not be brought up to date, and they were left as they are: %w", err), remove(next))
+		return errors.Join(
+			fmt.Errorf(
+				"the copy of the records could not be brought up to date, and they were left as they are: %w", err,
+			),
+			remove(next),
+		)
 	}
 	// Nothing of the old file is left in its journal: a journal belongs to what has
 	// its file's name.

@@ -23,7 +23,9 @@ func old(t *testing.T, dir string, release int64) {
 	_, err = p.UpTo(t.Context(), release)
 	require.NoError(t, err)
 	for name, role := range map[string]string{"abel": "admin", "mara": "operator", "wren": "viewer"} {
-		_, err = db.Exec("INSERT INTO accounts (name, hash, role, created_at) VALUES (?, 'h', ?, ?)", name, role, timeText(now))
+		_, err = db.Exec(
+			"INSERT INTO accounts (name, hash, role, created_at) VALUES (?, 'h', ?, ?)", name, role, timeText(now),
+		)
 		require.NoError(t, err)
 	}
 	require.NoError(t, db.Close())
@@ -41,9 +43,15 @@ func TestUpgrade(t *testing.T) {
 	assert.Equal(t, []string{"read", "stage", "commit", "approve", "audit", "administer", "reveal"}, list[0].Grants)
 	assert.Equal(t, []string{"read", "stage", "commit", "approve", "audit"}, list[1].Grants)
 	assert.Equal(t, []string{"read", "audit"}, list[2].Grants)
-	_, err = s.db.Exec("INSERT INTO changes (title, author, state, opened_at, updated_at) VALUES ('t', 'mara', 'partly', ?1, ?1)", timeText(now))
+	_, err = s.db.Exec(
+		"INSERT INTO changes (title, author, state, opened_at, updated_at) VALUES ('t', 'mara', 'partly', ?1, ?1)",
+		timeText(now),
+	)
 	require.NoError(t, err, "a state that came later")
-	_, err = s.db.Exec("INSERT INTO changes (title, author, state, opened_at, updated_at) VALUES ('t', 'mara', 'adrift', ?1, ?1)", timeText(now))
+	_, err = s.db.Exec(
+		"INSERT INTO changes (title, author, state, opened_at, updated_at) VALUES ('t', 'mara', 'adrift', ?1, ?1)",
+		timeText(now),
+	)
 	require.ErrorContains(t, err, "CHECK")
 	kept, err := sql.Open("sqlite", file+".release-8")
 	require.NoError(t, err)
@@ -82,7 +90,9 @@ func TestUpgrade(t *testing.T) {
 	_, err = Open(broken)
 	require.ErrorContains(t, err, "newer release (9999)")
 	text := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(text, File), []byte(strings.Repeat("these are no records", 500)), 0o600))
+	require.NoError(
+		t, os.WriteFile(filepath.Join(text, File), []byte(strings.Repeat("these are no records", 500)), 0o600),
+	)
 	_, err = Open(text)
 	require.ErrorIs(t, err, ErrDamaged)
 	torn := t.TempDir()
@@ -100,7 +110,10 @@ func TestUpgrade(t *testing.T) {
 func TestFullDisk(t *testing.T) {
 	s := open(t, t.TempDir())
 	add := func(name string, hash string) error {
-		return s.Write(context.Background(), func(tx *Tx) error { return tx.AddAccount(Account{Name: name, Hash: hash, Created: now}) })
+		return s.Write(
+			context.Background(),
+			func(tx *Tx) error { return tx.AddAccount(Account{Name: name, Hash: hash, Created: now}) },
+		)
 	}
 	require.NoError(t, add("mara", "h")) // what it takes is prepared from here on, and one connection enough
 	s.db.SetMaxOpenConns(1)
@@ -121,7 +134,9 @@ func TestLockedDatabase(t *testing.T) {
 	assert.Equal(t, os.ErrClosed, err)
 	dir := t.TempDir()
 	s := open(t, dir)
-	require.NoError(t, s.Write(t.Context(), func(tx *Tx) error { return tx.AddAccount(Account{Name: "w", Created: now}) }))
+	require.NoError(
+		t, s.Write(t.Context(), func(tx *Tx) error { return tx.AddAccount(Account{Name: "w", Created: now}) }),
+	)
 	other, err := sql.Open("sqlite", filepath.Join(dir, File))
 	require.NoError(t, err)
 	defer func() { _ = other.Close() }()
@@ -131,8 +146,13 @@ func TestLockedDatabase(t *testing.T) {
 	s.db.SetMaxOpenConns(1)
 	_, err = s.db.Exec("PRAGMA busy_timeout = 50")
 	require.NoError(t, err)
-	require.ErrorIs(t, s.Write(t.Context(), func(tx *Tx) error { return tx.AddAccount(Account{Name: "x", Created: now}) }), ErrLocked)
+	require.ErrorIs(
+		t, s.Write(t.Context(), func(tx *Tx) error { return tx.AddAccount(Account{Name: "x", Created: now}) }),
+		ErrLocked,
+	)
 	_, err = other.Exec("ROLLBACK")
 	require.NoError(t, err)
-	require.NoError(t, s.Write(t.Context(), func(tx *Tx) error { return tx.AddAccount(Account{Name: "x", Created: now}) }))
+	require.NoError(
+		t, s.Write(t.Context(), func(tx *Tx) error { return tx.AddAccount(Account{Name: "x", Created: now}) }),
+	)
 }

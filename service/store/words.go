@@ -29,7 +29,8 @@ func place(path string) string {
 }
 
 var markLetters = map[search.Key]string{
-	search.Who: "w", search.Device: "d", search.Change: "c", search.Ticket: "t", search.Kind: "k", search.Outcome: "o", search.Address: "a", search.Path: "p",
+	search.Who: "w", search.Device: "d", search.Change: "c", search.Ticket: "t", search.Kind: "k", search.Outcome: "o",
+	search.Address: "a", search.Path: "p",
 }
 
 // everything is a mark that every entry has.
@@ -45,7 +46,9 @@ func marks(e ledger.Entry) string {
 		outcome = "done"
 	}
 	out = append(out, mark(search.Outcome, outcome))
-	for key, v := range map[search.Key]string{search.Device: e.Device, search.Ticket: e.Ticket, search.Address: e.Address} {
+	for key, v := range map[search.Key]string{
+		search.Device: e.Device, search.Ticket: e.Ticket, search.Address: e.Address,
+	} {
 		if v != "" {
 			out = append(out, mark(key, v))
 		}
@@ -81,7 +84,9 @@ func places(path string) (out []string) {
 const mostWords = 16 << 10
 
 func words(e ledger.Entry) string {
-	text := strings.Join([]string{e.Actor, e.Action, e.Device, e.Ticket, e.Path, e.Note, e.Address, cut(e.Before), cut(e.After)}, " \n ")
+	text := strings.Join(
+		[]string{e.Actor, e.Action, e.Device, e.Ticket, e.Path, e.Note, e.Address, cut(e.Before), cut(e.After)}, " \n ",
+	)
 	return strings.ToValidUTF8(text, " ")
 }
 
@@ -112,7 +117,10 @@ func (s *Store) IndexLedger(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			list, err := many(tx.ask("SELECT "+ledgerColumns+" FROM ledger WHERE seq > ? ORDER BY seq LIMIT ?", done, indexed), scanEntry)
+			list, err := many(
+				tx.ask("SELECT "+ledgerColumns+" FROM ledger WHERE seq > ? ORDER BY seq LIMIT ?", done, indexed),
+				scanEntry,
+			)
 			if err != nil {
 				return err
 			}
@@ -120,11 +128,15 @@ func (s *Store) IndexLedger(ctx context.Context) error {
 			for _, e := range list {
 				if !kinds[e.Action] {
 					kinds[e.Action] = true
-					if _, err := tx.exec("INSERT INTO ledger_kinds (action) VALUES (?) ON CONFLICT DO NOTHING", e.Action); err != nil {
+					if _, err := tx.exec(
+						"INSERT INTO ledger_kinds (action) VALUES (?) ON CONFLICT DO NOTHING", e.Action,
+					); err != nil {
 						return err
 					}
 				}
-				if _, err := tx.exec("INSERT INTO ledger_words (rowid, marks, text) VALUES (?, ?, ?)", e.Seq, marks(e), words(e)); err != nil {
+				if _, err := tx.exec(
+					"INSERT INTO ledger_words (rowid, marks, text) VALUES (?, ?, ?)", e.Seq, marks(e), words(e),
+				); err != nil {
 					return err
 				}
 			}
@@ -152,7 +164,10 @@ func (s *Store) behind(ctx context.Context) (done, newest int64, err error) {
 
 // Kinds lists what was ever done, by name.
 func (s *Store) Kinds(ctx context.Context) ([]string, error) {
-	return many(s.ask(ctx, "SELECT action FROM ledger_kinds ORDER BY action"), func(r scanner) (t string, err error) { err = r.Scan(&t); return t, err })
+	return many(
+		s.ask(ctx, "SELECT action FROM ledger_kinds ORDER BY action"),
+		func(r scanner) (t string, err error) { err = r.Scan(&t); return t, err },
+	)
 }
 
 // bound is entries of certain numbers, or all others.
@@ -251,7 +266,10 @@ func (s *Store) matchOne(ctx context.Context, key search.Key, value string) ([]s
 		}
 		return out, nil
 	case search.Site:
-		names, err := many(s.ask(ctx, "SELECT name FROM devices WHERE site = ? COLLATE NOCASE", value), func(r scanner) (t string, err error) { err = r.Scan(&t); return t, err })
+		names, err := many(
+			s.ask(ctx, "SELECT name FROM devices WHERE site = ? COLLATE NOCASE", value),
+			func(r scanner) (t string, err error) { err = r.Scan(&t); return t, err },
+		)
 		var out []string
 		for _, n := range names {
 			out = append(out, "marks : "+mark(search.Device, n))
@@ -285,7 +303,9 @@ func (s *Store) TidyWords(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			if _, err := tx.exec("INSERT INTO ledger_words (ledger_words, rank) VALUES ('merge', ?)", pages); err != nil {
+			if _, err := tx.exec(
+				"INSERT INTO ledger_words (ledger_words, rank) VALUES ('merge', ?)", pages,
+			); err != nil {
 				return err
 			}
 			after, err := one(tx.ask("SELECT total_changes()"), number)

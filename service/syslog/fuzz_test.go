@@ -11,7 +11,10 @@ import (
 
 // A place is read or refused, and never sent to half read.
 func FuzzReceiver(f *testing.F) {
-	for _, to := range []string{"udp://192.0.2.5:514", "tcp://[2001:db8::5]:601", "tls://loghost.example:6514", "unix:///dev/log", "http://x:1", "udp://:514", "udp://x", "tcp://x:1/../y?z#w", "%"} {
+	for _, to := range []string{
+		"udp://192.0.2.5:514", "tcp://[2001:db8::5]:601", "tls://loghost.example:6514", "unix:///dev/log", "http://x:1",
+		"udp://:514", "udp://x", "tcp://x:1/../y?z#w", "%",
+	} {
 		f.Add(to)
 	}
 	f.Fuzz(func(t *testing.T, to string) {
@@ -28,7 +31,8 @@ func FuzzReceiver(f *testing.F) {
 }
 
 // RFC 5424 section 6, as far as it is used: read apart from what writes it.
-var rfc5424 = regexp.MustCompile("^<[0-9]{1,3}>1 [0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9:.]{12}Z [!-~]{1,255} [!-~]{1,48} [!-~]{1,128} [!-~]{1,32} " +
+var rfc5424 = regexp.MustCompile("^<[0-9]{1,3}>1 [0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9:.]{12}Z [!-~]{1,255} [!-~]{1,48} " +
+	"[!-~]{1,128} [!-~]{1,32} " +
 	`(-|\[[!-~]{1,32}( [!-~]{1,32}="([^"\\\]]|\\["\\\]])*")*\]) ` + "\ufeff.*$")
 
 // Whatever a message holds, its line is one line of RFC 5424 and nothing in it acts on a
@@ -40,7 +44,10 @@ func FuzzLine(f *testing.F) {
 	f.Add("", "", "", "\x1b[2J\n<1>1 forged", 0)
 	f.Add("häfen", "x y", "a\nb", "\xff\u202e", 7)
 	f.Fuzz(func(t *testing.T, host, id, value, text string, severity int) {
-		m := Message{At: time.Unix(1_800_000_000, 0), ID: id, Severity: severity & 7, Element: "oaken@32473", Data: [][2]string{{"actor", value}}, Text: text}
+		m := Message{
+			At: time.Unix(1_800_000_000, 0), ID: id, Severity: severity & 7, Element: "oaken@32473",
+			Data: [][2]string{{"actor", value}}, Text: text,
+		}
 		line := m.Line(host)
 		require.True(t, utf8.ValidString(line))
 		require.Regexp(t, rfc5424, line)

@@ -74,14 +74,19 @@ func oneLine(text string) string {
 // Line is a message as RFC 5424 section 6 has it, in UTF-8 with its mark.
 func (m Message) Line(host string) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "<%d>1 %s %s oaken-latchd %d %s ", facility*8+m.Severity, m.At.UTC().Format("2006-01-02T15:04:05.000Z"), header(host, 255), os.Getpid(), header(m.ID, 32))
+	fmt.Fprintf(
+		&b, "<%d>1 %s %s oaken-latchd %d %s ", facility*8+m.Severity, m.At.UTC().Format("2006-01-02T15:04:05.000Z"),
+		header(host, 255), os.Getpid(), header(m.ID, 32),
+	)
 	data := slices.DeleteFunc(slices.Clone(m.Data), func(d [2]string) bool { return d[1] == "" })
 	if len(data) == 0 {
 		b.WriteByte('-')
 	} else {
 		b.WriteString("[" + m.Element)
 		for _, d := range data {
-			fmt.Fprintf(&b, ` %s="%s"`, d[0], strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`).Replace(oneLine(d[1])))
+			fmt.Fprintf(
+				&b, ` %s="%s"`, d[0], strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`).Replace(oneLine(d[1])),
+			)
 		}
 		b.WriteByte(']')
 	}
@@ -112,7 +117,9 @@ func Parse(to string, secure *tls.Config) (*Receiver, error) {
 	case "unix":
 		r.network, r.address = "unixgram", u.Path
 	default:
-		return nil, fmt.Errorf("%q is no syslog receiver; write udp://HOST:PORT, tcp://HOST:PORT, tls://HOST:PORT or unix:///dev/log", to)
+		return nil, fmt.Errorf(
+			"%q is no syslog receiver; write udp://HOST:PORT, tcp://HOST:PORT, tls://HOST:PORT or unix:///dev/log", to,
+		)
 	}
 	if u.Scheme == "tls" {
 		r.network, r.secure = "tcp", &tls.Config{MinVersion: tls.VersionTLS12}

@@ -19,7 +19,9 @@ import (
 	"oakenlatch/service/syslog"
 )
 
-var form = regexp.MustCompile(`^<109>1 \d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z \S+ oaken-latchd \d+ archive - \x{feff}(.*)$`)
+var form = regexp.MustCompile(
+	`^<109>1 \d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z \S+ oaken-latchd \d+ archive - \x{feff}(.*)$`,
+)
 
 func TestDatagrams(t *testing.T) {
 	t.Parallel()
@@ -27,7 +29,9 @@ func TestDatagrams(t *testing.T) {
 	require.NoError(t, err)
 	unix, err := net.ListenPacket("unixgram", filepath.Join(t.TempDir(), "log"))
 	require.NoError(t, err)
-	for to, l := range map[string]net.PacketConn{"udp://" + udp.LocalAddr().String(): udp, "unix://" + unix.LocalAddr().String(): unix} {
+	for to, l := range map[string]net.PacketConn{
+		"udp://" + udp.LocalAddr().String(): udp, "unix://" + unix.LocalAddr().String(): unix,
+	} {
 		s, err := syslog.New(to)
 		require.NoError(t, err)
 		s.Send(5, "revision 4 of saltern-quay\ncopied")

@@ -36,7 +36,10 @@ func Parse(text string) (Outside, error) {
 	at = strings.TrimRight(strings.TrimSpace(at), "/")
 	u, err := url.Parse(at)
 	if !ok || err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		return Outside{}, fmt.Errorf("%q is no witness: write its key and where it is asked, like NAME+HASH+BASE64 http://198.51.100.30:8660", text)
+		return Outside{}, fmt.Errorf(
+			"%q is no witness: write its key and where it is asked, like NAME+HASH+BASE64 http://198.51.100.30:8660",
+			text,
+		)
 	}
 	if err := ledger.CheckWitness(key); err != nil {
 		return Outside{}, err
@@ -84,9 +87,21 @@ func Keys(list []Outside) []string {
 
 // New gives those that the settings name.
 func New(log *audit.Log, list []Outside, logger *slog.Logger) *Witnesses {
-	w := &Witnesses{log: log, logger: logger, client: &http.Client{Timeout: 10 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+	w := &Witnesses{
+		log: log, logger: logger,
+		client: &http.Client{
+			Timeout:       10 * time.Second,
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		},
+	}
 	for _, o := range list {
-		w.list = append(w.list, &one{Outside: o, newest: make(chan store.SignedTree, 1), standing: Standing{Name: o.Name(), URL: o.URL, Trouble: "it was not asked yet"}})
+		w.list = append(
+			w.list,
+			&one{
+				Outside: o, newest: make(chan store.SignedTree, 1),
+				standing: Standing{Name: o.Name(), URL: o.URL, Trouble: "it was not asked yet"},
+			},
+		)
 	}
 	return w
 }
@@ -200,15 +215,26 @@ func (w *Witnesses) ask(ctx context.Context, o *one, c store.SignedTree) string 
 	o.mu.Unlock()
 	switch {
 	case now.Denies && !before.Denies:
-		w.logger.Error("a witness saw another record than this one: it was altered, cut off, or an older one was put back", "witness", now.Name, "said", now.Trouble)
+		w.logger.Error(
+			"a witness saw another record than this one: it was altered, cut off, or an older one was put back",
+			"witness", now.Name, "said", now.Trouble,
+		)
 		err := w.log.Write(ctx, func(tx *audit.Tx) error {
-			return tx.Record(ledger.Entry{Actor: audit.Service, Action: "audit.denied", Outcome: ledger.Failed, Note: "witness " + now.Name + ": " + now.Trouble})
+			return tx.Record(
+				ledger.Entry{
+					Actor: audit.Service, Action: "audit.denied", Outcome: ledger.Failed,
+					Note: "witness " + now.Name + ": " + now.Trouble,
+				},
+			)
 		})
 		if err != nil {
 			w.logger.Error("that a witness saw another record could not be entered", "error", err)
 		}
 	case now.Trouble != "" && now.Trouble != before.Trouble:
-		w.logger.Warn("a witness did not sign the newest checkpoint of the record; it is asked again", "witness", now.Name, "at", now.URL, "error", now.Trouble)
+		w.logger.Warn(
+			"a witness did not sign the newest checkpoint of the record; it is asked again", "witness", now.Name, "at",
+			now.URL, "error", now.Trouble,
+		)
 	case now.Trouble == "" && before.Trouble != "":
 		w.logger.Info("a witness vouches for the record", "witness", now.Name, "entries", now.Size)
 	}
@@ -224,7 +250,12 @@ func (w *Witnesses) bring(ctx context.Context, o *one, c store.SignedTree) (stri
 				c, newest = newer, true // it was brought a newer one meanwhile
 				continue
 			}
-			return "", &denied{fmt.Sprintf("it saw %d entries, and the record has %d: the end was cut off, or an older one put back", old, c.Size)}
+			return "", &denied{
+				fmt.Sprintf(
+					"it saw %d entries, and the record has %d: the end was cut off, or an older one put back", old,
+					c.Size,
+				),
+			}
 		}
 		body, err := w.log.Extends(ctx, old, c)
 		if err != nil {
@@ -254,7 +285,11 @@ func (w *Witnesses) bring(ctx context.Context, o *one, c store.SignedTree) (stri
 			return "", &denied{fmt.Sprintf("the first %d entries are not those that it saw: %s", old, oneLine(answer))}
 		case http.StatusForbidden:
 			if told {
-				return "", fmt.Errorf("it does not believe the key that signs the record: %s. Start it with --log and that key: latch audit key", oneLine(answer))
+				return "", fmt.Errorf(
+					"it does not believe the key that signs the record: %s. Start it with --log and that key: "+
+						"latch audit key",
+					oneLine(answer),
+				)
 			}
 			told = true
 			list, err := w.log.Handovers(ctx)
@@ -267,10 +302,16 @@ func (w *Witnesses) bring(ctx context.Context, o *one, c store.SignedTree) (stri
 				}
 			}
 			if len(list) == 0 {
-				return "", fmt.Errorf("it does not believe the key that signs the record: %s. Start it with --log and that key: latch audit key", oneLine(answer))
+				return "", fmt.Errorf(
+					"it does not believe the key that signs the record: %s. Start it with --log and that key: "+
+						"latch audit key",
+					oneLine(answer),
+				)
 			}
 		case http.StatusNotFound:
-			return "", fmt.Errorf("it does not watch over this record; start it with --log and the record's key: latch audit key")
+			return "", fmt.Errorf(
+				"it does not watch over this record; start it with --log and the record's key: latch audit key",
+			)
 		default:
 			return "", fmt.Errorf("it answers %d %s: %s", status, http.StatusText(status), oneLine(answer))
 		}

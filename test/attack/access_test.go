@@ -78,8 +78,15 @@ func TestEmptyIsNothing(t *testing.T) {
 			assert.Equal(t, http.StatusForbidden, machine.ask("POST", "/devices", wire.NewDevice{Name: "x"}, nil), body)
 		}
 	}
-	assert.Equal(t, http.StatusUnprocessableEntity, admin.ask("POST", "/accounts", `{"name":"nobody","password":"may nothing at all","may":[]}`, nil), "that is no account")
-	require.Equal(t, http.StatusCreated, admin.ask("POST", "/accounts", `{"name":"nobody","password":"may nothing at all","may":["read"]}`, nil))
+	assert.Equal(
+		t, http.StatusUnprocessableEntity,
+		admin.ask("POST", "/accounts", `{"name":"nobody","password":"may nothing at all","may":[]}`, nil),
+		"that is no account",
+	)
+	require.Equal(
+		t, http.StatusCreated,
+		admin.ask("POST", "/accounts", `{"name":"nobody","password":"may nothing at all","may":["read"]}`, nil),
+	)
 	require.Equal(t, http.StatusOK, admin.ask("PATCH", "/accounts/nobody", `{"may":[]}`, nil))
 	nobody := signIn(t, s, "nobody", "may nothing at all")
 	for _, path := range []string{"/devices", "/changes", "/audit", "/events", "/attention", "/rules", "/accounts"} {
@@ -97,7 +104,13 @@ func TestReaderGetsNoEntries(t *testing.T) {
 	t.Parallel()
 	s := stage.New(t, "saltern-quay")
 	admin := signIn(t, s, "admin", stage.AdminPassword)
-	require.Equal(t, http.StatusCreated, admin.ask("POST", "/accounts", wire.NewAccount{Name: "wren", Password: "looks only, from afar", May: []string{"read"}}, nil))
+	require.Equal(
+		t, http.StatusCreated,
+		admin.ask(
+			"POST", "/accounts",
+			wire.NewAccount{Name: "wren", Password: "looks only, from afar", May: []string{"read"}}, nil,
+		),
+	)
 	wren := signIn(t, s, "wren", "looks only, from afar")
 	follow := func(who someone, n int) (kinds map[string]int, text string) {
 		req, err := http.NewRequestWithContext(t.Context(), "GET", s.URL+"/api/v1/events", nil)
@@ -142,9 +155,13 @@ func TestNoTextActs(t *testing.T) {
 	s := stage.New(t)
 	admin := signIn(t, s, "admin", stage.AdminPassword)
 	var ch wire.Change
-	require.Equal(t, http.StatusCreated, admin.ask("POST", "/changes", wire.NewChange{Title: "Zwei Zeilen – Ölhafen 東京"}, &ch))
+	require.Equal(
+		t, http.StatusCreated, admin.ask("POST", "/changes", wire.NewChange{Title: "Zwei Zeilen – Ölhafen 東京"}, &ch),
+	)
 	at := fmt.Sprintf("/changes/%d", ch.Number)
-	for _, bad := range []string{"\x1b]0;x\x07", "a\x00b", "b\u202ec", "d\u0085", "e\x7f", "\u2066f", "g\rh", "\u061c"} {
+	for _, bad := range []string{
+		"\x1b]0;x\x07", "a\x00b", "b\u202ec", "d\u0085", "e\x7f", "\u2066f", "g\rh", "\u061c",
+	} {
 		for _, c := range []struct {
 			method, path string
 			in           any
@@ -162,7 +179,10 @@ func TestNoTextActs(t *testing.T) {
 			status := admin.ask(c.method, c.path, c.in, &p)
 			assert.Equal(t, http.StatusUnprocessableEntity, status, "%s %s %+v", c.method, c.path, c.in)
 			assert.Contains(t, p.Detail, "acts instead of being read")
-			assert.Equal(t, -1, strings.IndexFunc(p.Detail+p.Next, func(r rune) bool { return r < ' ' }), "the refusal does not act either")
+			assert.Equal(
+				t, -1, strings.IndexFunc(p.Detail+p.Next, func(r rune) bool { return r < ' ' }),
+				"the refusal does not act either",
+			)
 		}
 	}
 	var list []wire.Change
@@ -175,7 +195,10 @@ func TestNoTextActs(t *testing.T) {
 func TestCalledByAnotherName(t *testing.T) {
 	t.Parallel()
 	s := stage.New(t)
-	for host, want := range map[string]int{"evil.example": 421, "evil.example:8640": 421, "": 200, "localhost:9": 200, "127.0.0.1": 200, "[::1]:8640": 200, "198.51.100.7": 200, "LOCALHOST.": 200} {
+	for host, want := range map[string]int{
+		"evil.example": 421, "evil.example:8640": 421, "": 200, "localhost:9": 200, "127.0.0.1": 200, "[::1]:8640": 200,
+		"198.51.100.7": 200, "LOCALHOST.": 200,
+	} {
 		req, err := http.NewRequestWithContext(t.Context(), "GET", s.URL+"/healthz", bytes.NewReader(nil))
 		require.NoError(t, err)
 		if host != "" {
@@ -195,7 +218,10 @@ func TestAdministrationByTwo(t *testing.T) {
 	s := stage.New(t)
 	out, status := s.Latch("admin", "rule", "add", "--on", "administration")
 	assert.Equal(t, 3, status, "nobody could agree: %s", out)
-	s.Do("admin", 0, "account", "add", "agnes", "--may", "read,stage,commit,approve,audit,administer", "--password-file", s.File("pw-agnes", "agnes's own password"))
+	s.Do(
+		"admin", 0, "account", "add", "agnes", "--may", "read,stage,commit,approve,audit,administer", "--password-file",
+		s.File("pw-agnes", "agnes's own password"),
+	)
 	s.Do("admin", 0, "rule", "add", "--persons", "1")
 	s.Do("admin", 0, "rule", "add", "--on", "administration")
 	admin, agnes := signIn(t, s, "admin", stage.AdminPassword), signIn(t, s, "agnes", "agnes's own password")
@@ -229,8 +255,14 @@ func TestAdministrationByTwo(t *testing.T) {
 	site := "nowhere"
 	moved := waits("PATCH", "/devices/saltern-quay", wire.Settings{Site: &site, Tags: &[]string{}})
 	var quay wire.Device
-	require.Equal(t, http.StatusOK, admin.ask("PATCH", "/devices/saltern-quay", wire.Settings{Save: new(false)}, &quay), "what no rule goes by is not held up")
-	require.Equal(t, http.StatusUnprocessableEntity, admin.ask("PATCH", "/devices/saltern-quay", wire.Settings{Save: new(true), Site: &site}, nil))
+	require.Equal(
+		t, http.StatusOK, admin.ask("PATCH", "/devices/saltern-quay", wire.Settings{Save: new(false)}, &quay),
+		"what no rule goes by is not held up",
+	)
+	require.Equal(
+		t, http.StatusUnprocessableEntity,
+		admin.ask("PATCH", "/devices/saltern-quay", wire.Settings{Save: new(true), Site: &site}, nil),
+	)
 	where := func() string {
 		require.Equal(t, http.StatusOK, admin.ask("GET", "/devices/saltern-quay", nil, &quay))
 		return quay.Site
@@ -240,10 +272,16 @@ func TestAdministrationByTwo(t *testing.T) {
 	drop := waits("DELETE", "/rules/1", nil)
 	void := waits("DELETE", "/rules/2", nil)
 	grant := waits("PATCH", "/accounts/joss", wire.AccountSettings{May: &[]string{"read", "administer"}})
-	made := waits("POST", "/accounts", wire.NewAccount{Name: "puppet", Password: "pulled by strings", May: []string{"approve", "read"}})
+	made := waits(
+		"POST", "/accounts",
+		wire.NewAccount{Name: "puppet", Password: "pulled by strings", May: []string{"approve", "read"}},
+	)
 	taken := waits("PATCH", "/accounts/agnes", wire.AccountSettings{Password: "known to the admin"})
 	var tok wire.Token
-	require.Equal(t, http.StatusCreated, agnes.ask("POST", "/tokens", wire.NewToken{Name: "robot", Until: time.Now().Add(time.Hour)}, &tok))
+	require.Equal(
+		t, http.StatusCreated,
+		agnes.ask("POST", "/tokens", wire.NewToken{Name: "robot", Until: time.Now().Add(time.Hour)}, &tok),
+	)
 	mara := signIn(t, s, "mara", stage.MaraPassword)
 	for _, n := range []int64{drop, void, grant, made, taken, moved} {
 		assert.Equal(t, http.StatusForbidden, agreement(admin, n), "one's own")
@@ -274,7 +312,12 @@ func TestAdministrationByTwo(t *testing.T) {
 	out, status = s.Latch("admin", "proposal", "agree", fmt.Sprint(void), "--yes")
 	assert.Equal(t, 3, status, out)
 	// One's own password is one's own.
-	assert.Equal(t, http.StatusNoContent, agnes.ask("POST", "/me/password", wire.NewPassword{Old: "agnes's own password", New: "and now another one"}, nil))
+	assert.Equal(
+		t, http.StatusNoContent,
+		agnes.ask(
+			"POST", "/me/password", wire.NewPassword{Old: "agnes's own password", New: "and now another one"}, nil,
+		),
+	)
 }
 
 // What somebody tried and was refused is in the record, with who, from where, and why.
@@ -282,10 +325,15 @@ func TestRefusals(t *testing.T) {
 	t.Parallel()
 	s := stage.New(t)
 	mara := signIn(t, s, "mara", stage.MaraPassword)
-	assert.Equal(t, http.StatusForbidden, mara.ask("PATCH", "/accounts/joss", wire.AccountSettings{May: &[]string{"administer"}}, nil))
+	assert.Equal(
+		t, http.StatusForbidden,
+		mara.ask("PATCH", "/accounts/joss", wire.AccountSettings{May: &[]string{"administer"}}, nil),
+	)
 	assert.Equal(t, http.StatusForbidden, mara.ask("DELETE", "/accounts/admin", nil, nil))
 	out := s.Do("admin", 0, "audit", "outcome:refused", "who:mara", "--json")
-	for _, want := range []string{"PATCH /api/v1/accounts/joss", "DELETE /api/v1/accounts/admin", "may not administer", `"address":`} {
+	for _, want := range []string{
+		"PATCH /api/v1/accounts/joss", "DELETE /api/v1/accounts/admin", "may not administer", `"address":`,
+	} {
 		assert.Contains(t, strings.ReplaceAll(out, `": "`, `":"`), want)
 	}
 }
@@ -296,7 +344,12 @@ func TestSignInTellsOfOthers(t *testing.T) {
 	s := stage.New(t)
 	first := signIn(t, s, "mara", stage.MaraPassword)
 	var second wire.Session
-	require.Equal(t, http.StatusOK, someone{t: t, url: s.URL}.ask("POST", "/login", wire.Login{Account: "mara", Password: stage.MaraPassword}, &second))
+	require.Equal(
+		t, http.StatusOK,
+		someone{t: t, url: s.URL}.ask(
+			"POST", "/login", wire.Login{Account: "mara", Password: stage.MaraPassword}, &second,
+		),
+	)
 	require.Len(t, second.Others, 1)
 	assert.Equal(t, "127.0.0.1", second.Others[0].Source)
 	assert.Equal(t, http.StatusOK, first.ask("GET", "/me", nil, nil))

@@ -42,7 +42,10 @@ type watcher struct {
 // watch runs a witness.
 func watch(t *testing.T, dir, name, listen string, more ...string) watcher {
 	t.Helper()
-	cmd := exec.Command(filepath.Join(bin, "latch"), append([]string{"witness", "--dir", dir, "--name", name, "--listen", listen}, more...)...)
+	cmd := exec.Command(
+		filepath.Join(bin, "latch"),
+		append([]string{"witness", "--dir", dir, "--name", name, "--listen", listen}, more...)...,
+	)
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())
@@ -66,7 +69,9 @@ func newWatched(t *testing.T) *watched {
 	s := &watched{Stage: stage.New(t), t: t}
 	s.key = s.File("record.pub", firstLine(s.Do("admin", 0, "audit", "key")))
 	for _, name := range []string{"northmole", "saltern"} {
-		s.witnesses = append(s.witnesses, watch(t, filepath.Join(s.Dir, name), "tidewell/"+name, port.Address(t), "--log", s.key))
+		s.witnesses = append(
+			s.witnesses, watch(t, filepath.Join(s.Dir, name), "tidewell/"+name, port.Address(t), "--log", s.key),
+		)
 	}
 	s.Stop()
 	s.serve()
@@ -101,7 +106,9 @@ func (s *watched) database(stmts ...string) {
 	db, err := sql.Open("sqlite", filepath.Join(s.Data, "oaken-latch.db"))
 	require.NoError(s.t, err)
 	defer func() { _ = db.Close() }()
-	for _, stmt := range append([]string{"DROP TRIGGER IF EXISTS ledger_no_update", "DROP TRIGGER IF EXISTS ledger_no_delete"}, stmts...) {
+	for _, stmt := range append(
+		[]string{"DROP TRIGGER IF EXISTS ledger_no_update", "DROP TRIGGER IF EXISTS ledger_no_delete"}, stmts...,
+	) {
 		_, err := db.Exec(stmt)
 		require.NoError(s.t, err, stmt)
 	}
@@ -113,14 +120,23 @@ func (s *watched) rewritten() (stmts []string) {
 	db, err := sql.Open("sqlite", filepath.Join(s.Data, "oaken-latch.db"))
 	require.NoError(s.t, err)
 	defer func() { _ = db.Close() }()
-	rows, err := db.Query("SELECT seq, at, actor, action, device, change, ticket, path, before, after, note, outcome, way, address, session FROM ledger ORDER BY seq")
+	rows, err := db.Query(
+		"SELECT seq, at, actor, action, device, change, ticket, path, before, after, note, outcome, way, address, " +
+			"session FROM ledger ORDER BY seq",
+	)
 	require.NoError(s.t, err)
 	defer func() { _ = rows.Close() }()
 	prev := ""
 	for rows.Next() {
 		var e ledger.Entry
 		var at string
-		require.NoError(s.t, rows.Scan(&e.Seq, &at, &e.Actor, &e.Action, &e.Device, &e.Change, &e.Ticket, &e.Path, &e.Before, &e.After, &e.Note, &e.Outcome, &e.Way, &e.Address, &e.Session))
+		require.NoError(
+			s.t,
+			rows.Scan(
+				&e.Seq, &at, &e.Actor, &e.Action, &e.Device, &e.Change, &e.Ticket, &e.Path, &e.Before, &e.After,
+				&e.Note, &e.Outcome, &e.Way, &e.Address, &e.Session,
+			),
+		)
 		e.At, err = time.Parse(time.RFC3339, at)
 		require.NoError(s.t, err)
 		if e.Actor == "mara" {
@@ -128,7 +144,13 @@ func (s *watched) rewritten() (stmts []string) {
 		}
 		e = ledger.Seal(e, prev)
 		prev = e.Hash
-		stmts = append(stmts, fmt.Sprintf("UPDATE ledger SET actor = '%s', prev = '%s', hash = '%s' WHERE seq = %d", e.Actor, e.Prev, e.Hash, e.Seq))
+		stmts = append(
+			stmts,
+			fmt.Sprintf(
+				"UPDATE ledger SET actor = '%s', prev = '%s', hash = '%s' WHERE seq = %d", e.Actor, e.Prev, e.Hash,
+				e.Seq,
+			),
+		)
 	}
 	require.NoError(s.t, rows.Err())
 	return stmts
@@ -150,7 +172,9 @@ func TestRecordRewritten(t *testing.T) {
 	const checkpointsGone, treeGone = "DELETE FROM signed_trees", "DELETE FROM tree"
 	cut := []string{"DELETE FROM ledger WHERE seq > (SELECT max(seq) - 2 FROM ledger)", checkpointsGone, treeGone}
 	for name, attack := range map[string]func(*watched){
-		"rewritten, its checkpoints and its tree gone": func(s *watched) { s.database(append(s.rewritten(), checkpointsGone, treeGone)...) },
+		"rewritten, its checkpoints and its tree gone": func(s *watched) {
+			s.database(append(s.rewritten(), checkpointsGone, treeGone)...)
+		},
 		"its end cut off": func(s *watched) { s.database(cut...) },
 		"an older one put back": func(s *watched) {
 			s.database("VACUUM")
@@ -178,7 +202,9 @@ func TestRecordRewritten(t *testing.T) {
 			require.NoError(t, os.Remove(filepath.Join(s.Data, "record-checkpoint")))
 			mark, err := os.ReadFile(filepath.Join(s.Data, "oaken-latch.folder"))
 			require.NoError(t, err)
-			if out, err := exec.Command(filepath.Join(bin, "oaken-latchd"), "serve", "--plain", "--data", s.Data, "--listen", "256.0.0.1:1").CombinedOutput(); strings.Contains(string(out), "accept-loss") {
+			if out, err := exec.Command(
+				filepath.Join(bin, "oaken-latchd"), "serve", "--plain", "--data", s.Data, "--listen", "256.0.0.1:1",
+			).CombinedOutput(); strings.Contains(string(out), "accept-loss") {
 				t.Logf("the mark of the folder told already: %s %v", out, err)
 				var m map[string]any
 				require.NoError(t, json.Unmarshal(mark, &m))
@@ -192,10 +218,15 @@ func TestRecordRewritten(t *testing.T) {
 			assert.Equal(t, wire.Altered, v.Answer)
 			require.NotEmpty(t, v.Findings)
 			assert.Contains(t, v.Findings[len(v.Findings)-1].Msg, "witness tidewell/")
-			require.Eventually(t, func() bool { return strings.Contains(s.Logged(), "a witness saw another record than this one") }, 90*time.Second, 100*time.Millisecond)
+			require.Eventually(
+				t, func() bool { return strings.Contains(s.Logged(), "a witness saw another record than this one") },
+				90*time.Second, 100*time.Millisecond,
+			)
 			assert.Contains(t, s.Do("admin", 0, "audit"), "witness tidewell/saltern: it saw")
 			// Without witnesses, who kept a checkpoint elsewhere tells, too.
-			out, status := s.Latch("admin", "audit", "verify", "--checkpoint", s.File("kept", strings.TrimSuffix(kept, "\n")))
+			out, status := s.Latch(
+				"admin", "audit", "verify", "--checkpoint", s.File("kept", strings.TrimSuffix(kept, "\n")),
+			)
 			assert.Equal(t, 1, status, out)
 		})
 	}
@@ -206,9 +237,14 @@ func TestRecordRewritten(t *testing.T) {
 func TestRecordKey(t *testing.T) {
 	t.Parallel()
 	for name, stmts := range map[string][]string{
-		"taken out":                      {"DELETE FROM sealed WHERE name = 'ledger'"},
-		"taken out, and all named by it": {"DELETE FROM sealed WHERE name = 'ledger'", "DELETE FROM signed_trees", "DELETE FROM tree"},
-		"another named":                  {"INSERT INTO ledger SELECT seq + 1, at, 'service', 'audit.key', '', 0, '', '', 'AAAA', '', hash, hash, '', '', '', '', '' FROM ledger ORDER BY seq DESC LIMIT 1"},
+		"taken out": {"DELETE FROM sealed WHERE name = 'ledger'"},
+		"taken out, and all named by it": {
+			"DELETE FROM sealed WHERE name = 'ledger'", "DELETE FROM signed_trees", "DELETE FROM tree",
+		},
+		"another named": {
+			"INSERT INTO ledger SELECT seq + 1, at, 'service', 'audit.key', '', 0, '', '', 'AAAA', '', hash, hash, " +
+				"'', '', '', '', '' FROM ledger ORDER BY seq DESC LIMIT 1",
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -354,13 +390,19 @@ func TestProofForOutsiders(t *testing.T) {
 	}
 	witness := s.witnesses[0].key
 	out := run(0, proof, "--key", s.key, "--witness", witness)
-	for _, want := range []string{"Entry 17 is in the record oaken-latch/", "It is signed with oaken-latch/", "Witness tidewell/northmole saw it at 2"} {
+	for _, want := range []string{
+		"Entry 17 is in the record oaken-latch/", "It is signed with oaken-latch/",
+		"Witness tidewell/northmole saw it at 2",
+	} {
 		assert.Contains(t, out, want)
 	}
 	assert.Contains(t, run(6, proof), "give the record's key with --key")
 	stranger := ledger.NewSigner(ed25519.NewKeyFromSeed(make([]byte, 32)), "")
 	assert.Contains(t, run(1, proof, "--key", stranger.Key()), "not signed with the key that was given")
-	forged := strings.Replace(text, lines[1], "extra "+base64.StdEncoding.EncodeToString([]byte(strings.Replace(string(entry), e.Actor, "nobody", 1))), 1)
+	forged := strings.Replace(
+		text, lines[1],
+		"extra "+base64.StdEncoding.EncodeToString([]byte(strings.Replace(string(entry), e.Actor, "nobody", 1))), 1,
+	)
 	assert.Contains(t, run(1, s.File("forged", forged), "--key", s.key), "does not hold")
 	run(2, s.File("nothing", "nothing of the kind"), "--key", s.key)
 	run(2, proof, "--key", "nokey")
@@ -368,7 +410,10 @@ func TestProofForOutsiders(t *testing.T) {
 	run(1, extends, "--since", kept, "--key", stranger.Key())
 
 	// The whole record as it was exported, against the checkpoint that was kept.
-	whole := exec.Command(filepath.Join(bin, "latch"), "audit", "verify", "--file", export, "--checkpoint", kept, "--key", s.key, "--witness", witness)
+	whole := exec.Command(
+		filepath.Join(bin, "latch"), "audit", "verify", "--file", export, "--checkpoint", kept, "--key", s.key,
+		"--witness", witness,
+	)
 	whole.Env = append(os.Environ(), "HOME="+s.Dir)
 	text2, err := whole.CombinedOutput()
 	require.NoError(t, err, "%s", text2)
@@ -434,6 +479,9 @@ func TestWitness(t *testing.T) {
 	assert.Equal(t, []any{409, "9\n"}, []any{status, text}, "it remembers")
 	more := edge
 	more.Add(ledger.Sum(list[0]).Leaf)
-	status, text = ask("/add-checkpoint", "old 9\n"+strings.Repeat(base64.StdEncoding.EncodeToString(make([]byte, 32))+"\n", 3)+"\n"+note(signer, more))
+	status, text = ask(
+		"/add-checkpoint",
+		"old 9\n"+strings.Repeat(base64.StdEncoding.EncodeToString(make([]byte, 32))+"\n", 3)+"\n"+note(signer, more),
+	)
 	assert.Equal(t, 422, status, text)
 }

@@ -41,7 +41,10 @@ type fleetPart struct {
 }
 
 func (b *bench) fleet() error {
-	return b.fleetParts(fleetPart{100, (*fleetBench).commits}, fleetPart{100, (*fleetBench).crowded}, fleetPart{2000, (*fleetBench).watched})
+	return b.fleetParts(
+		fleetPart{100, (*fleetBench).commits}, fleetPart{100, (*fleetBench).crowded},
+		fleetPart{2000, (*fleetBench).watched},
+	)
 }
 
 // crowd measures what people wait for beside a large commit, and nothing else.
@@ -82,17 +85,23 @@ func (f *fleetBench) start(devices int) (err error) {
 	if err != nil {
 		return err
 	}
-	f.service, err = service.Open(f.ctx, service.Options{Dir: dir, Make: true, Logger: slog.New(slog.DiscardHandler), Unwatched: true})
+	f.service, err = service.Open(
+		f.ctx, service.Options{Dir: dir, Make: true, Logger: slog.New(slog.DiscardHandler), Unwatched: true},
+	)
 	if err != nil {
 		return err
 	}
-	if err := f.service.Accounts.Add(f.ctx, "bench", "mara", "the bench's own password", servicetest.Operator); err != nil {
+	if err := f.service.Accounts.Add(
+		f.ctx, "bench", "mara", "the bench's own password", servicetest.Operator,
+	); err != nil {
 		return err
 	}
 	lines := bufio.NewScanner(out)
 	for lines.Scan() && lines.Text() != "ready" {
 		w := strings.Fields(lines.Text())
-		if err := f.service.Fleet.Add(f.ctx, "mara", fleet.NewDevice{Name: w[0], Address: w[1], Account: w[2], Password: w[3]}); err != nil {
+		if err := f.service.Fleet.Add(
+			f.ctx, "mara", fleet.NewDevice{Name: w[0], Address: w[1], Account: w[2], Password: w[3]},
+		); err != nil {
 			return err
 		}
 		f.names = append(f.names, w[0])
@@ -146,7 +155,9 @@ func (f *fleetBench) commits() error {
 			return err
 		}
 		value := fmt.Sprintf("round %d", round)
-		if _, err := f.service.Desk.Stage(f.ctx, mara, c.Number, f.names, desk.Act{Op: "put", Path: "/system/contact", Value: &value}); err != nil {
+		if _, err := f.service.Desk.Stage(
+			f.ctx, mara, c.Number, f.names, desk.Act{Op: "put", Path: "/system/contact", Value: &value},
+		); err != nil {
 			return err
 		}
 		ready, err := f.service.Desk.Ready(f.ctx, store.Everything, c.Number, "mara", order.Order{})
@@ -156,10 +167,17 @@ func (f *fleetBench) commits() error {
 		runtime.GC()
 		journal := f.service.Engine.JournalTime()
 		hold, s1, c1, err := f.traffic(func() error {
-			if err := f.service.Engine.Begin(f.ctx, order.Start{Actor: "mara", Change: c.Number, Order: order.Order{Hold: 10 * time.Minute}, Works: ready.Works}); err != nil {
+			if err := f.service.Engine.Begin(
+				f.ctx,
+				order.Start{
+					Actor: "mara", Change: c.Number, Order: order.Order{Hold: 10 * time.Minute}, Works: ready.Works,
+				},
+			); err != nil {
 				return err
 			}
-			return f.until(c.Number, func(s guard.State) bool { return s.Phase == guard.Probing || s.Phase == guard.Awaiting })
+			return f.until(
+				c.Number, func(s guard.State) bool { return s.Phase == guard.Probing || s.Phase == guard.Awaiting },
+			)
 		})
 		if err != nil {
 			return err
@@ -171,10 +189,14 @@ func (f *fleetBench) commits() error {
 			return err
 		}
 		keep, s2, c2, err := f.traffic(func() error {
-			if err := f.service.Engine.Say(f.ctx, c.Number, guard.Event{Kind: guard.SayConfirm, By: "mara"}); err != nil {
+			if err := f.service.Engine.Say(
+				f.ctx, c.Number, guard.Event{Kind: guard.SayConfirm, By: "mara"},
+			); err != nil {
 				return err
 			}
-			return f.until(c.Number, func(s guard.State) bool { return s.Outcome == guard.Kept && s.Phase == guard.Done })
+			return f.until(
+				c.Number, func(s guard.State) bool { return s.Outcome == guard.Kept && s.Phase == guard.Done },
+			)
 		})
 		if err != nil {
 			return err
@@ -197,10 +219,16 @@ func (f *fleetBench) commits() error {
 			return err
 		}
 		spreadFloor := many / 50 // one round trip for each
-		told = append(told, fmt.Sprintf("round %d: holding %s of %s (%d sessions, %d calls), proved %s later; kept %s of %s (%d, %d); confirms within %s of %s; journal %.1f %%",
-			round, hold.Round(time.Millisecond), holdFloor.Round(time.Millisecond), s1, c1, proved.Round(time.Millisecond),
-			keep.Round(time.Millisecond), keepFloor.Round(time.Millisecond), s2, c2, spread.Round(10*time.Microsecond), spreadFloor.Round(10*time.Microsecond), 100*share))
-		best.hold, best.keep = min(best.hold, hold.Seconds()/holdFloor.Seconds()), min(best.keep, keep.Seconds()/keepFloor.Seconds())
+		told = append(told, fmt.Sprintf(
+			"round %d: holding %s of %s (%d sessions, %d calls), proved %s later; kept %s of %s (%d, %d); confirms "+
+				"within %s of %s; journal %.1f %%",
+			round, hold.Round(time.Millisecond), holdFloor.Round(time.Millisecond), s1, c1,
+			proved.Round(time.Millisecond), keep.Round(time.Millisecond), keepFloor.Round(time.Millisecond), s2, c2,
+			spread.Round(10*time.Microsecond), spreadFloor.Round(10*time.Microsecond), 100*share,
+		))
+		best.hold, best.keep = min(
+			best.hold, hold.Seconds()/holdFloor.Seconds(),
+		), min(best.keep, keep.Seconds()/keepFloor.Seconds())
 		best.spread, best.journal = min(best.spread, spread.Seconds()/spreadFloor.Seconds()), min(best.journal, share)
 	}
 	for _, line := range told {
@@ -285,7 +313,10 @@ func (f *fleetBench) watched() error {
 			return err
 		}
 		took := time.Since(began)
-		fmt.Printf("all %d read in %s, as many bare connects in %s\n", len(f.names), took.Round(time.Millisecond), bare.Round(time.Millisecond))
+		fmt.Printf(
+			"all %d read in %s, as many bare connects in %s\n", len(f.names), took.Round(time.Millisecond),
+			bare.Round(time.Millisecond),
+		)
 		ratio = min(ratio, took.Seconds()/bare.Seconds())
 	}
 	f.ratio("fleet-read", ratio, 1/0.7)

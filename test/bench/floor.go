@@ -28,7 +28,9 @@ func newFloor() (*floor, error) {
 	if err != nil {
 		return nil, err
 	}
-	cfg := &ssh.ServerConfig{PasswordCallback: func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) { return nil, nil }}
+	cfg := &ssh.ServerConfig{
+		PasswordCallback: func(ssh.ConnMetadata, []byte) (*ssh.Permissions, error) { return nil, nil },
+	}
 	cfg.AddHostKey(signer)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -43,7 +45,12 @@ func newFloor() (*floor, error) {
 			go echo(conn, cfg)
 		}
 	}()
-	return &floor{l.Addr().String(), ssh.ClientConfig{User: "u", Auth: []ssh.AuthMethod{ssh.Password("p")}, HostKeyCallback: ssh.FixedHostKey(signer.PublicKey())}}, nil
+	return &floor{
+		l.Addr().String(),
+		ssh.ClientConfig{
+			User: "u", Auth: []ssh.AuthMethod{ssh.Password("p")}, HostKeyCallback: ssh.FixedHostKey(signer.PublicKey()),
+		},
+	}, nil
 }
 
 // echo serves a connection whose channels give back what they get.

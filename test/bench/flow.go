@@ -79,14 +79,20 @@ func (b *bench) flow() error {
 			return err
 		}
 		if ours.same != theirs.same || ours.count != theirs.count {
-			return fmt.Errorf("flow, %s: we say %v, %d, and the diagrams say %v, %d", kind, ours.same, ours.count, theirs.same, theirs.count)
+			return fmt.Errorf(
+				"flow, %s: we say %v, %d, and the diagrams say %v, %d", kind, ours.same, ours.count, theirs.same,
+				theirs.count,
+			)
 		}
 		if kind == "standing" {
 			b.figure("flow-standing-10000", ours.took, theirs.took, 0.05)
 			continue
 		}
 		b.figure("flow-"+kind+"-10000", ours.took, theirs.took, 0.1)
-		fmt.Printf("%-28s %9.1f MB   diagrams  %9.1f MB\n", "flow-"+kind+"-memory", float64(ours.peak)/1e3, float64(theirs.peak)/1e3)
+		fmt.Printf(
+			"%-28s %9.1f MB   diagrams  %9.1f MB\n", "flow-"+kind+"-memory", float64(ours.peak)/1e3,
+			float64(theirs.peak)/1e3,
+		)
 		b.ratio("flow-"+kind+"-memory", float64(ours.peak)/float64(theirs.peak), 0.25)
 	}
 	b.onePacket()
@@ -217,7 +223,10 @@ var asked = []struct {
 	field flow.Field
 	name  string
 	bits  int
-}{{flow.Protocol, "protocol", 8}, {flow.Destination, "destination", 32}, {flow.Source, "source", 32}, {flow.DestinationPort, "dport", 16}, {flow.SourcePort, "sport", 16}, {flow.ICMPType, "itype", 8}}
+}{
+	{flow.Protocol, "protocol", 8}, {flow.Destination, "destination", 32}, {flow.Source, "source", 32},
+	{flow.DestinationPort, "dport", 16}, {flow.SourcePort, "sport", 16}, {flow.ICMPType, "itype", 8},
+}
 
 // diagrams answers with a general library of binary decision diagrams, a variable
 // a bit.
@@ -335,7 +344,10 @@ func (b *bench) solver(f filters, same bool) (time.Duration, error) {
 		}
 		fmt.Fprintf(&text, "(assert (= l%d_%d false))\n", list, len(rules))
 		for i, r := range rules {
-			fmt.Fprintf(&text, "(assert (= l%d_%d (ite (and true%s) %v l%d_%d)))\n", list, i, smt(r.Match), r.Action.Permits(), list, i+1)
+			fmt.Fprintf(
+				&text, "(assert (= l%d_%d (ite (and true%s) %v l%d_%d)))\n", list, i, smt(r.Match), r.Action.Permits(),
+				list, i+1,
+			)
 		}
 	}
 	text.WriteString("(assert (distinct l0_0 l1_0))\n(check-sat)\n")
@@ -371,9 +383,14 @@ func smt(m flow.Match) string {
 					for 1<<low < size {
 						low++
 					}
-					fmt.Fprintf(&out, " (= ((_ extract %d %d) %s) (_ bv%d %d))", a.bits-1, low, a.name, sp[0]>>low, a.bits-low)
+					fmt.Fprintf(
+						&out, " (= ((_ extract %d %d) %s) (_ bv%d %d))", a.bits-1, low, a.name, sp[0]>>low, a.bits-low,
+					)
 				default:
-					fmt.Fprintf(&out, " (and (bvuge %s (_ bv%d %s)) (bvule %s (_ bv%d %s)))", a.name, sp[0], bits, a.name, sp[1], bits)
+					fmt.Fprintf(
+						&out, " (and (bvuge %s (_ bv%d %s)) (bvule %s (_ bv%d %s)))", a.name, sp[0], bits, a.name,
+						sp[1], bits,
+					)
 				}
 			}
 			out.WriteString(")")

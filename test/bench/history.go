@@ -73,7 +73,10 @@ func berth(rnd *rand.Rand, i int) []string {
 
 func newPast(s *schema.Schema, n int) (*past, error) {
 	rnd := rand.New(rand.NewPCG(2026, 11))
-	lines := []string{`<config xmlns="urn:ietf:params:xml:ns:netconf:base:1.0">`, `  <interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces">`}
+	lines := []string{
+		`<config xmlns="urn:ietf:params:xml:ns:netconf:base:1.0">`,
+		`  <interfaces xmlns="urn:ietf:params:xml:ns:yang:ietf-interfaces">`,
+	}
 	const berths = 1000
 	for i := range berths {
 		lines = append(lines, berth(rnd, i)...)
@@ -128,7 +131,12 @@ func openRecords(dir string, sources []schema.Source) (*records, error) {
 			return nil, err
 		}
 		err = s.Write(ctx, func(tx *store.Tx) error {
-			if err := tx.AddDevice(store.Device{Name: "quay", Address: "h:830", Account: "u", Auth: "password", Secret: []byte{1}, Added: time.Now(), AddedBy: "bench"}); err != nil {
+			if err := tx.AddDevice(
+				store.Device{
+					Name: "quay", Address: "h:830", Account: "u", Auth: "password", Secret: []byte{1},
+					Added: time.Now(), AddedBy: "bench",
+				},
+			); err != nil {
 				return err
 			}
 			return tx.SetModules(1, "list", "set", set, nil)
@@ -153,7 +161,9 @@ func (r *records) keep(text []byte) error {
 	return r.store.Write(context.Background(), func(tx *store.Tx) error {
 		digest, err := r.history.Add(tx, r.device.ID, r.device.ModuleSet, r.schema, n)
 		if err == nil {
-			_, err = tx.AddRevision(store.Revision{Device: r.device.ID, Digest: digest, At: time.Now(), Source: "outside"})
+			_, err = tx.AddRevision(
+				store.Revision{Device: r.device.ID, Digest: digest, At: time.Now(), Source: "outside"},
+			)
 		}
 		return err
 	})
@@ -165,7 +175,11 @@ func (b *bench) history() error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("a history of %d revisions, the last of %d lines and %d bytes (%s)\n", revisions, bytes.Count(p.texts[revisions-1], []byte("\n")), len(p.texts[revisions-1]), time.Since(began).Round(time.Second))
+	fmt.Printf(
+		"a history of %d revisions, the last of %d lines and %d bytes (%s)\n", revisions,
+		bytes.Count(p.texts[revisions-1], []byte("\n")), len(p.texts[revisions-1]),
+		time.Since(began).Round(time.Second),
+	)
 	repo, err := b.repository(p)
 	if err != nil {
 		return err
@@ -199,7 +213,10 @@ func (b *bench) repository(p *past) (string, error) {
 	}
 	w := bufio.NewWriter(in)
 	for i, text := range p.texts {
-		_, _ = fmt.Fprintf(w, "commit refs/heads/main\ncommitter b <b@b> %d +0000\ndata 1\n.\nM 644 inline quay.xml\ndata %d\n", 1_700_000_000+i, len(text))
+		_, _ = fmt.Fprintf(
+			w, "commit refs/heads/main\ncommitter b <b@b> %d +0000\ndata 1\n.\nM 644 inline quay.xml\ndata %d\n",
+			1_700_000_000+i, len(text),
+		)
 		_, _ = w.Write(text)
 		_, _ = fmt.Fprint(w, "\n")
 	}
@@ -211,7 +228,9 @@ func (b *bench) repository(p *past) (string, error) {
 		return "", err
 	}
 	began := time.Now()
-	if out, err := exec.Command("git", "-C", repo, "gc", "--aggressive", "--prune=now", "--quiet").CombinedOutput(); err != nil {
+	if out, err := exec.Command(
+		"git", "-C", repo, "gc", "--aggressive", "--prune=now", "--quiet",
+	).CombinedOutput(); err != nil {
 		return "", fmt.Errorf("git gc: %w: %s", err, out)
 	}
 	fmt.Printf("git gc --aggressive took %s\n", time.Since(began).Round(time.Second))
@@ -510,7 +529,9 @@ func (f *fleetBench) exported() error {
 			}
 		}()
 		w := &discarded{header: http.Header{}}
-		req := httptest.NewRequestWithContext(f.ctx, "GET", "/api/v1/export?from=rev:1&device="+strings.Join(f.names[:devices], ","), nil)
+		req := httptest.NewRequestWithContext(
+			f.ctx, "GET", "/api/v1/export?from=rev:1&device="+strings.Join(f.names[:devices], ","), nil,
+		)
 		req.Header.Set("Authorization", "Bearer "+token)
 		f.service.Handler().ServeHTTP(w, req)
 		close(stop)
@@ -532,7 +553,10 @@ func (f *fleetBench) exported() error {
 		return err
 	}
 	const slack = 1 << 20
-	fmt.Printf("an export of 100 devices takes %d KB beyond what there was, one of 1000 (%d KB) %d KB\n", few>>10, bytes>>10, many>>10)
+	fmt.Printf(
+		"an export of 100 devices takes %d KB beyond what there was, one of 1000 (%d KB) %d KB\n", few>>10, bytes>>10,
+		many>>10,
+	)
 	f.ratio("export-memory", float64(many+slack)/float64(few+slack), 2)
 	return nil
 }

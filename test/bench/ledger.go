@@ -34,11 +34,17 @@ const entries = 1_000_000
 
 // made is an entry as a busy service writes them.
 func made(rnd *rand.Rand, i int) ledger.Entry {
-	kinds := []string{"edit.put", "edit.load", "edit.drop", "commit.prepared", "commit.applied", "commit.confirmed", "config.changed", "config.added", "device.seen", "change.holding", "change.kept", "login", "revision.change", "startup.saved"}
+	kinds := []string{
+		"edit.put", "edit.load", "edit.drop", "commit.prepared", "commit.applied", "commit.confirmed", "config.changed",
+		"config.added", "device.seen", "change.holding", "change.kept", "login", "revision.change", "startup.saved",
+	}
 	e := ledger.Entry{
-		Actor: fmt.Sprintf("person%02d", rnd.IntN(40)), Action: kinds[rnd.IntN(len(kinds))], Device: fmt.Sprintf("device-%04d", rnd.IntN(2000)), Change: int64(1 + i/40), Ticket: fmt.Sprintf("TF-%d", i/400),
-		Path: fmt.Sprintf("/ietf-interfaces:interfaces/interface=port%d/description", rnd.IntN(48)), Before: words(rnd, 20), After: words(rnd, 24), Note: words(rnd, 30),
-		Way: "console", Address: fmt.Sprintf("198.51.100.%d", rnd.IntN(256)), Session: "0123456789ab",
+		Actor: fmt.Sprintf("person%02d", rnd.IntN(40)), Action: kinds[rnd.IntN(len(kinds))],
+		Device: fmt.Sprintf("device-%04d", rnd.IntN(2000)), Change: int64(1 + i/40),
+		Ticket: fmt.Sprintf("TF-%d", i/400),
+		Path:   fmt.Sprintf("/ietf-interfaces:interfaces/interface=port%d/description", rnd.IntN(48)),
+		Before: words(rnd, 20), After: words(rnd, 24), Note: words(rnd, 30), Way: "console",
+		Address: fmt.Sprintf("198.51.100.%d", rnd.IntN(256)), Session: "0123456789ab",
 	}
 	if rnd.IntN(200) == 0 {
 		e.Outcome = ledger.Refused
@@ -60,7 +66,9 @@ func (b *bench) ledger() error {
 	now := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 	var mu sync.Mutex
 	step := 20 * time.Second
-	log := audit.New(s, audit.Options{Now: func() time.Time { mu.Lock(); defer mu.Unlock(); now = now.Add(step); return now }})
+	log := audit.New(
+		s, audit.Options{Now: func() time.Time { mu.Lock(); defer mu.Unlock(); now = now.Add(step); return now }},
+	)
 	plain, err := openPlain(filepath.Join(b.dir, "plain.db"))
 	if err != nil {
 		return err
@@ -82,7 +90,10 @@ func (b *bench) ledger() error {
 	if err := s.TidyWords(context.Background()); err != nil { // as is done every hour
 		return err
 	}
-	fmt.Printf("making them findable took %s, tidying that %s\n", indexed.Sub(begun).Round(time.Second), time.Since(indexed).Round(time.Second/10))
+	fmt.Printf(
+		"making them findable took %s, tidying that %s\n", indexed.Sub(begun).Round(time.Second),
+		time.Since(indexed).Round(time.Second/10),
+	)
 	if err := b.finding(s, plain); err != nil {
 		return err
 	}
@@ -131,7 +142,9 @@ func (b *bench) proving(s *store.Store, log *audit.Log, plain *sql.DB) error {
 		for range n {
 			for range 20 {
 				var hash string
-				errs = append(errs, plain.QueryRow("SELECT hash FROM plain WHERE seq = ?", 1+rnd.Int64N(entries)).Scan(&hash))
+				errs = append(
+					errs, plain.QueryRow("SELECT hash FROM plain WHERE seq = ?", 1+rnd.Int64N(entries)).Scan(&hash),
+				)
 			}
 		}
 	})
@@ -151,11 +164,15 @@ func openPlain(file string) (*sql.DB, error) {
 	return db, err
 }
 
-const plainInsert = "INSERT INTO plain (at, actor, action, device, change, ticket, path, before, after, note, outcome, way, address, session, prev, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"
+const plainInsert = "INSERT INTO plain (at, actor, action, device, change, ticket, path, before, after, note, " +
+	"outcome, way, address, session, prev, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)"
 
 func plainRow(e ledger.Entry) []any {
 	const digest = "0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef"
-	return []any{e.At.UTC().Format("2006-01-02T15:04:05.000Z"), e.Actor, e.Action, e.Device, e.Change, e.Ticket, e.Path, e.Before, e.After, e.Note, e.Outcome, e.Way, e.Address, e.Session, digest, digest}
+	return []any{
+		e.At.UTC().Format("2006-01-02T15:04:05.000Z"), e.Actor, e.Action, e.Device, e.Change, e.Ticket, e.Path,
+		e.Before, e.After, e.Note, e.Outcome, e.Way, e.Address, e.Session, digest, digest,
+	}
 }
 
 // appending measures one entry durably at a time, and many at once.
@@ -195,7 +212,9 @@ func (b *bench) appending(s *store.Store, log *audit.Log, plain *sql.DB) error {
 		for w := range crowd {
 			wg.Go(func() {
 				for i := w; i < n; i += crowd {
-					if err := log.Write(context.Background(), func(tx *audit.Tx) error { return tx.Record(batch[i]) }); err != nil {
+					if err := log.Write(
+						context.Background(), func(tx *audit.Tx) error { return tx.Record(batch[i]) },
+					); err != nil {
 						mu.Lock()
 						errs = append(errs, err)
 						mu.Unlock()
@@ -263,7 +282,9 @@ func (b *bench) finding(s *store.Store, plain *sql.DB) error {
 		func() string { return "kind:edit outcome:refused" },
 		func() string {
 			month := 2 + rnd.IntN(5)
-			return fmt.Sprintf("who:person%02d kind:commit since:2026-0%d-01 until:2026-0%d-20", rnd.IntN(40), month, month+1)
+			return fmt.Sprintf(
+				"who:person%02d kind:commit since:2026-0%d-01 until:2026-0%d-20", rnd.IntN(40), month, month+1,
+			)
 		},
 		func() string { return words(rnd, 1) },
 		func() string { return strings.Fields(words(rnd, 9))[0] + " who:person07" },
@@ -298,7 +319,9 @@ func (b *bench) finding(s *store.Store, plain *sql.DB) error {
 	}
 	for range 450 {
 		start := time.Now()
-		rows, err := query.Query(fmt.Sprintf("person%02d", rnd.IntN(40)), "2026-02-01", fmt.Sprintf("2026-0%d-20", 3+rnd.IntN(5)))
+		rows, err := query.Query(
+			fmt.Sprintf("person%02d", rnd.IntN(40)), "2026-02-01", fmt.Sprintf("2026-0%d-20", 3+rnd.IntN(5)),
+		)
 		if err != nil {
 			return err
 		}
@@ -390,14 +413,20 @@ func (b *bench) exporting(dir string, s *store.Store, log *audit.Log, plain *sql
 	if err != nil {
 		return err
 	}
-	if err := accounts.Add(context.Background(), "bench", "bench", "the bench's own password", servicetest.Admin); err != nil {
+	if err := accounts.Add(
+		context.Background(), "bench", "bench", "the bench's own password", servicetest.Admin,
+	); err != nil {
 		return err
 	}
-	token, _, _, err := accounts.Login(context.Background(), "bench", "the bench's own password", "127.0.0.1", access.Site{})
+	token, _, _, err := accounts.Login(
+		context.Background(), "bench", "the bench's own password", "127.0.0.1", access.Site{},
+	)
 	if err != nil {
 		return err
 	}
-	h := (&api.API{Store: s, Log: log, Accounts: accounts, Logger: slog.New(slog.DiscardHandler), Stopping: context.Background()}).Handler()
+	h := (&api.API{
+		Store: s, Log: log, Accounts: accounts, Logger: slog.New(slog.DiscardHandler), Stopping: context.Background(),
+	}).Handler()
 	export := func(line string) (uint64, error) {
 		f, err := os.Create(filepath.Join(dir, "export.csv"))
 		if err != nil {

@@ -14,7 +14,8 @@ import (
 // gives, of which the last entry became the first.
 func (b *bench) lint() error {
 	s := schema.Compile([]schema.Source{{Name: "quay", Text: `module quay { namespace "urn:q"; prefix q;
-  container quay { list berth { key name; ordered-by user; leaf name { type string; } leaf note { type string; } } } }`}}, schema.Options{})
+  container quay { list berth { key name; ordered-by user; leaf name { type string; } leaf note { type string; } } } }`}},
+		schema.Options{})
 	sides := func(size int) (base, result *tree.Node, err error) {
 		read := func(first int) (*tree.Node, error) {
 			var out strings.Builder

@@ -32,7 +32,8 @@ const (
 // quick is how long what a console or a command line asks for all the time may take.
 const quick = 10 * time.Millisecond
 
-// listedPlaces makes the devices and people of some years, and a revision of each device, and gives the devices' numbers.
+// listedPlaces makes the devices and people of some years, and a revision of each device, and gives the devices'
+// numbers.
 func listedPlaces(dir string) ([]int64, error) {
 	ids := make([]int64, listedDevices)
 	s, err := store.Open(dir)
@@ -42,12 +43,17 @@ func listedPlaces(dir string) ([]int64, error) {
 	now := time.Now()
 	err = s.Write(context.Background(), func(tx *store.Tx) error {
 		for i := range 40 {
-			if err := tx.AddAccount(store.Account{Name: fmt.Sprintf("person%02d", i), Grants: servicetest.Operator.Texts(), Created: now}); err != nil {
+			if err := tx.AddAccount(
+				store.Account{Name: fmt.Sprintf("person%02d", i), Grants: servicetest.Operator.Texts(), Created: now},
+			); err != nil {
 				return err
 			}
 		}
 		for i := range ids {
-			d := store.Device{Name: fmt.Sprintf("device-%04d", i), Address: "192.0.2.1:830", Account: "x", Auth: "password", Secret: []byte{1}, HostKey: "k", Site: fmt.Sprintf("site-%02d", i%40), Role: "switch", Added: now}
+			d := store.Device{
+				Name: fmt.Sprintf("device-%04d", i), Address: "192.0.2.1:830", Account: "x", Auth: "password",
+				Secret: []byte{1}, HostKey: "k", Site: fmt.Sprintf("site-%02d", i%40), Role: "switch", Added: now,
+			}
 			if err := tx.AddDevice(d); err != nil {
 				return err
 			}
@@ -68,7 +74,10 @@ func listedPlaces(dir string) ([]int64, error) {
 	// What they hold does not matter here, but that it is numbered.
 	db, err := sql.Open("sqlite", filepath.Join(dir, store.File))
 	if err == nil {
-		_, err = db.Exec("INSERT INTO configs (digest, body) VALUES ('x', x'00'); INSERT INTO revisions (device, number, digest, at, source) SELECT id, 1, 'x', '2026-01-01T00:00:00.000Z', 'first' FROM devices")
+		_, err = db.Exec(
+			"INSERT INTO configs (digest, body) VALUES ('x', x'00'); INSERT INTO revisions (device, number, digest, " +
+				"at, source) SELECT id, 1, 'x', '2026-01-01T00:00:00.000Z', 'first' FROM devices",
+		)
 		err = errors.Join(err, db.Close())
 	}
 	return ids, err
@@ -95,7 +104,11 @@ func listed(s *store.Store, ids []int64, now time.Time) error {
 // oneListed adds a change that was kept, but for some of the newest, which are drafts.
 func oneListed(tx *store.Tx, rnd *rand.Rand, i int, ids []int64, now time.Time) error {
 	person := fmt.Sprintf("person%02d", rnd.IntN(40))
-	c, err := tx.AddChange(store.Change{Title: words(rnd, 4), Ticket: fmt.Sprintf("TF-%d", i/10), Author: person, State: "draft", Opened: now})
+	c, err := tx.AddChange(
+		store.Change{
+			Title: words(rnd, 4), Ticket: fmt.Sprintf("TF-%d", i/10), Author: person, State: "draft", Opened: now,
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -107,7 +120,12 @@ func oneListed(tx *store.Tx, rnd *rand.Rand, i int, ids []int64, now time.Time) 
 		if err := tx.SetPart(store.Part{Change: c.Number, Device: id, Base: 1}); err != nil {
 			return err
 		}
-		if _, err := tx.AddEdit(store.Edit{Change: c.Number, Device: id, Op: "put", Path: "/system/contact", Value: words(rnd, 3), Actor: person, At: now}); err != nil {
+		if _, err := tx.AddEdit(
+			store.Edit{
+				Change: c.Number, Device: id, Op: "put", Path: "/system/contact", Value: words(rnd, 3), Actor: person,
+				At: now,
+			},
+		); err != nil {
 			return err
 		}
 		parts = append(parts, store.CommitPart{Device: id, Persist: "p"})
@@ -127,7 +145,9 @@ func oneListed(tx *store.Tx, rnd *rand.Rand, i int, ids []int64, now time.Time) 
 		return nil // still a draft
 	}
 	state := guard.State{Phase: guard.Done, Outcome: guard.Kept, Devices: devices}
-	k, err := tx.AddCommit(store.Commit{Change: c.Number, Actor: person, Hold: 10 * time.Minute, Started: now, State: state, Parts: parts})
+	k, err := tx.AddCommit(
+		store.Commit{Change: c.Number, Actor: person, Hold: 10 * time.Minute, Started: now, State: state, Parts: parts},
+	)
 	if err != nil {
 		return err
 	}
@@ -140,7 +160,12 @@ func (b *bench) lists() error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	s, err := service.Open(context.Background(), service.Options{Dir: dir, Make: true, Unwatched: true, Console: fstest.MapFS{}, Logger: slog.New(slog.DiscardHandler)})
+	s, err := service.Open(
+		context.Background(),
+		service.Options{
+			Dir: dir, Make: true, Unwatched: true, Console: fstest.MapFS{}, Logger: slog.New(slog.DiscardHandler),
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -159,13 +184,18 @@ func (b *bench) lists() error {
 	if err := b.fillLists(dir); err != nil {
 		return err
 	}
-	if s, err = service.Open(context.Background(), service.Options{Dir: dir, Unwatched: true, Console: fstest.MapFS{}, Logger: slog.New(slog.DiscardHandler)}); err != nil {
+	if s, err = service.Open(
+		context.Background(),
+		service.Options{Dir: dir, Unwatched: true, Console: fstest.MapFS{}, Logger: slog.New(slog.DiscardHandler)},
+	); err != nil {
 		return err
 	}
 	defer func() { _ = s.Close() }()
 	tokens := map[string]string{}
 	for _, name := range []string{"bench", "narrow"} {
-		if tokens[name], _, _, err = s.Accounts.Login(context.Background(), name, "the bench's own password", "bench", access.Site{}); err != nil {
+		if tokens[name], _, _, err = s.Accounts.Login(
+			context.Background(), name, "the bench's own password", "bench", access.Site{},
+		); err != nil {
 			return err
 		}
 	}
@@ -187,7 +217,9 @@ func (b *bench) lists() error {
 		if err != nil {
 			return err
 		}
-		fmt.Printf("%-28s %12s   one in twenty %12s\n", c.figure, took.Round(time.Microsecond), slow.Round(time.Microsecond))
+		fmt.Printf(
+			"%-28s %12s   one in twenty %12s\n", c.figure, took.Round(time.Microsecond), slow.Round(time.Microsecond),
+		)
 		b.ratio(c.figure, took.Seconds()/quick.Seconds(), c.goal)
 	}
 	return nil
@@ -236,6 +268,9 @@ func (b *bench) fillLists(dir string) error {
 		return err
 	}
 	err = errors.Join(s.IndexLedger(context.Background()), s.TidyWords(context.Background()))
-	fmt.Printf("%d entries, %d changes and %d devices took %s\n", entries, listedChanges, listedDevices, time.Since(begun).Round(time.Second))
+	fmt.Printf(
+		"%d entries, %d changes and %d devices took %s\n", entries, listedChanges, listedDevices,
+		time.Since(begun).Round(time.Second),
+	)
 	return err
 }

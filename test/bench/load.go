@@ -58,23 +58,35 @@ func (f *fleetBench) crowded() error {
 				return err
 			}
 			value := fmt.Sprintf("load %d", round)
-			if _, err := f.service.Desk.Stage(f.ctx, mara, c.Number, f.names[:loadDevices], desk.Act{Op: "put", Path: "/system/contact", Value: &value}); err != nil {
+			if _, err := f.service.Desk.Stage(
+				f.ctx, mara, c.Number, f.names[:loadDevices],
+				desk.Act{Op: "put", Path: "/system/contact", Value: &value},
+			); err != nil {
 				return err
 			}
 			ready, err := f.service.Desk.Ready(f.ctx, store.Everything, c.Number, "mara", order.Order{})
 			if err != nil {
 				return err
 			}
-			if err := f.service.Engine.Begin(f.ctx, order.Start{Actor: "mara", Change: c.Number, Order: order.Order{Hold: 10 * time.Minute}, Works: ready.Works}); err != nil {
+			if err := f.service.Engine.Begin(
+				f.ctx,
+				order.Start{
+					Actor: "mara", Change: c.Number, Order: order.Order{Hold: 10 * time.Minute}, Works: ready.Works,
+				},
+			); err != nil {
 				return err
 			}
 			if err := f.until(c.Number, func(s guard.State) bool { return s.Phase == guard.Awaiting }); err != nil {
 				return err
 			}
-			if err := f.service.Engine.Say(f.ctx, c.Number, guard.Event{Kind: guard.SayConfirm, By: "mara"}); err != nil {
+			if err := f.service.Engine.Say(
+				f.ctx, c.Number, guard.Event{Kind: guard.SayConfirm, By: "mara"},
+			); err != nil {
 				return err
 			}
-			if err := f.until(c.Number, func(s guard.State) bool { return s.Outcome == guard.Kept && s.Phase == guard.Done }); err != nil {
+			if err := f.until(
+				c.Number, func(s guard.State) bool { return s.Outcome == guard.Kept && s.Phase == guard.Done },
+			); err != nil {
 				return err
 			}
 		}
@@ -83,7 +95,11 @@ func (f *fleetBench) crowded() error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("load: %d people; quiet %d requests, median %s, p99 %s; beside a commit on %d devices %d requests, median %s, p99 %s\n", loadPeople, len(quiet), at(quiet, 50), at(quiet, 99), loadDevices, len(busy), at(busy, 50), at(busy, 99))
+	fmt.Printf(
+		"load: %d people; quiet %d requests, median %s, p99 %s; beside a commit on %d devices %d requests, median "+
+			"%s, p99 %s\n",
+		loadPeople, len(quiet), at(quiet, 50), at(quiet, 99), loadDevices, len(busy), at(busy, 50), at(busy, 99),
+	)
 	f.ratio("load-p99", at(busy, 99).Seconds()/at(quiet, 99).Seconds(), 10)
 	return nil
 }

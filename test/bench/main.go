@@ -28,7 +28,10 @@ import (
 
 const modules = "/usr/share/yuma/modules/ietf"
 
-var standard = []string{"ietf-interfaces@2014-05-08", "ietf-ip@2014-06-16", "ietf-inet-types@2013-07-15", "ietf-yang-types@2013-07-15", "iana-if-type@2014-05-08"}
+var standard = []string{
+	"ietf-interfaces@2014-05-08", "ietf-ip@2014-06-16", "ietf-inet-types@2013-07-15", "ietf-yang-types@2013-07-15",
+	"iana-if-type@2014-05-08",
+}
 
 func main() {
 	if len(os.Args) > 2 && os.Args[1] == "flow-part" {
@@ -263,7 +266,9 @@ func (b *bench) reading(sizes ...int) error {
 	runtime.GC()
 	runtime.ReadMemStats(&after)
 	held := float64(after.HeapAlloc-before.HeapAlloc) / float64(len(doc))
-	fmt.Printf("%-28s %9.1f MB   document  %9.1f MB\n", "memory-100000", held*float64(len(doc))/1e6, float64(len(doc))/1e6)
+	fmt.Printf(
+		"%-28s %9.1f MB   document  %9.1f MB\n", "memory-100000", held*float64(len(doc))/1e6, float64(len(doc))/1e6,
+	)
 	b.figures = append(b.figures, figure{"memory-100000", held, 3})
 	runtime.KeepAlive(n)
 	return nil
@@ -382,7 +387,10 @@ func (b *bench) checking(small, large *inputs) error {
 		return err
 	}
 	b.figure("check-10000", best(5, whole(small)), theirs, 1)
-	b.figure("check-growth", best(3, func() { check.Tree(b.schema, large.before) }), best(5, func() { check.Tree(b.schema, small.before) }), 12)
+	b.figure(
+		"check-growth", best(3, func() { check.Tree(b.schema, large.before) }),
+		best(5, func() { check.Tree(b.schema, small.before) }), 12,
+	)
 	return b.lint()
 }
 

@@ -28,9 +28,12 @@ func Open(parent context.Context, complain func(string)) (context.Context, conte
 		return nil, nil, err
 	}
 	opts := append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.ExecPath(Path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800), chromedp.UserDataDir(dir),
+		chromedp.ExecPath(Path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+		chromedp.UserDataDir(dir),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
-		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true),
+		chromedp.Flag(
+			"disable-component-update", true,
+		), chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true),
 		// What moves under a click is missed by it.
 		chromedp.Flag("force-prefers-reduced-motion", true),
 	)
@@ -77,7 +80,10 @@ func Button(text string) chromedp.Search { return Text("button", text) }
 
 // Field finds an input by its label.
 func Field(label string) chromedp.Search {
-	return search(`//input[@aria-label=%[1]q] | //textarea[@aria-label=%[1]q] | //input[@id=//label[normalize-space(.)=%[1]q]/@for]`, label)
+	return search(
+		`//input[@aria-label=%[1]q] | //textarea[@aria-label=%[1]q] | //input[@id=//label[normalize-space(.)=%[1]q]/@for]`,
+		label,
+	)
 }
 
 // Type writes into a field as a person does. Unlike the driver's own way of
@@ -111,7 +117,9 @@ func SignIn(ctx context.Context, server, page, account, password string) error {
 		chromedp.WaitVisible(chromedp.Search(`//nav`)),
 		// Read by whoever it is about: the client is signed in, too.
 		chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-			_, err := chromedp.Evaluate[bool](`[...document.querySelectorAll("button")].filter((b) => b.textContent === "It is me").map((b) => b.click()).length >= 0`)(ctx, t)
+			_, err := chromedp.Evaluate[bool](
+				`[...document.querySelectorAll("button")].filter((b) => b.textContent === "It is me").map((b) => b.click()).length >= 0`,
+			)(ctx, t)
 			return err
 		}),
 	)

@@ -56,8 +56,11 @@ func Start(t *testing.T) *Provider {
 		_ = json.NewEncoder(w).Encode(v)
 	}
 	mux.HandleFunc("GET /.well-known/openid-configuration", func(w http.ResponseWriter, _ *http.Request) {
-		answer(w, map[string]any{"issuer": p.URL, "authorization_endpoint": p.URL + "/authorize", "token_endpoint": p.URL + "/token", "jwks_uri": p.URL + "/keys",
-			"response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"}, "id_token_signing_alg_values_supported": []string{"ES256"}})
+		answer(w, map[string]any{
+			"issuer": p.URL, "authorization_endpoint": p.URL + "/authorize", "token_endpoint": p.URL + "/token",
+			"jwks_uri": p.URL + "/keys", "response_types_supported": []string{"code"},
+			"subject_types_supported": []string{"public"}, "id_token_signing_alg_values_supported": []string{"ES256"},
+		})
 	})
 	mux.HandleFunc("GET /keys", func(w http.ResponseWriter, _ *http.Request) {
 		answer(w, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{p.public}})
@@ -85,7 +88,8 @@ func NewKey(t *testing.T) *ecdsa.PrivateKey {
 
 func (p *Provider) authorize(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
-	if q.Get("client_id") != p.Client || q.Get("response_type") != "code" || q.Get("code_challenge_method") != "S256" || q.Get("state") == "" || q.Get("nonce") == "" {
+	if q.Get("client_id") != p.Client || q.Get("response_type") != "code" || q.Get("code_challenge_method") != "S256" ||
+		q.Get("state") == "" || q.Get("nonce") == "" {
 		http.Error(w, "not as it should be", http.StatusBadRequest)
 		return
 	}
@@ -93,7 +97,10 @@ func (p *Provider) authorize(w http.ResponseWriter, r *http.Request) {
 	p.mu.Lock()
 	p.codes[code] = q
 	p.mu.Unlock()
-	http.Redirect(w, r, q.Get("redirect_uri")+"?"+url.Values{"code": {code}, "state": {q.Get("state")}}.Encode(), http.StatusFound)
+	http.Redirect(
+		w, r, q.Get("redirect_uri")+"?"+url.Values{"code": {code}, "state": {q.Get("state")}}.Encode(),
+		http.StatusFound,
+	)
 }
 
 // token gives the ID token for a code, once, to whom it was for.
@@ -111,10 +118,15 @@ func (p *Provider) token(r *http.Request) (string, bool) {
 	q := p.codes[code]
 	delete(p.codes, code)
 	sum := sha256.Sum256([]byte(r.PostFormValue("code_verifier")))
-	if q == nil || id != p.Client || secret != p.Secret || base64.RawURLEncoding.EncodeToString(sum[:]) != q.Get("code_challenge") || r.PostFormValue("redirect_uri") != q.Get("redirect_uri") {
+	if q == nil || id != p.Client || secret != p.Secret ||
+		base64.RawURLEncoding.EncodeToString(sum[:]) != q.Get("code_challenge") ||
+		r.PostFormValue("redirect_uri") != q.Get("redirect_uri") {
 		return "", false
 	}
-	claims := map[string]any{"iss": p.URL, "sub": p.Now.Subject, "aud": p.Client, "exp": time.Now().Add(time.Minute).Unix(), "iat": time.Now().Unix(), "nonce": q.Get("nonce"), "preferred_username": p.Now.Name, "groups": p.Now.Groups}
+	claims := map[string]any{
+		"iss": p.URL, "sub": p.Now.Subject, "aud": p.Client, "exp": time.Now().Add(time.Minute).Unix(),
+		"iat": time.Now().Unix(), "nonce": q.Get("nonce"), "preferred_username": p.Now.Name, "groups": p.Now.Groups,
+	}
 	if p.Alter != nil {
 		p.Alter(claims)
 	}
@@ -122,7 +134,9 @@ func (p *Provider) token(r *http.Request) (string, bool) {
 	if err != nil {
 		return "", false
 	}
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: p.Key, KeyID: "1"}}, nil)
+	signer, err := jose.NewSigner(
+		jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: p.Key, KeyID: "1"}}, nil,
+	)
 	if err != nil {
 		return "", false
 	}

@@ -163,7 +163,9 @@ func (d *Device) send(i *Interface, frame []byte, vlan int) {
 			}
 			vlan = i.vlan()
 		}
-		d.through(below.Name, false, "from "+i.Name+strconv.Itoa(vlan), frame, func(f []byte) { d.send(below, f, vlan) })
+		d.through(
+			below.Name, false, "from "+i.Name+strconv.Itoa(vlan), frame, func(f []byte) { d.send(below, f, vlan) },
+		)
 	case i.VLAN != "":
 		if vlan != 0 {
 			return

@@ -93,7 +93,9 @@ func (c *Changer) edit(cfg *tree.Node, leaf *schema.Node) (*tree.Node, string) {
 		return nil, ""
 	}
 	// The other leaf of a pair that goes together only.
-	if pair := map[string]string{"lower-port": "upper-port", "upper-port": "lower-port", "operator": "port"}[leaf.Name]; pair != "" && strings.Contains(path, leaf.Name) {
+	if pair := map[string]string{
+		"lower-port": "upper-port", "upper-port": "lower-port", "operator": "port",
+	}[leaf.Name]; pair != "" && strings.Contains(path, leaf.Name) {
 		other := strings.TrimSuffix(path, leaf.Name) + pair
 		if p, err := tree.ParsePath(c.schema, other); err == nil && next.At(p) == nil {
 			next, _ = c.apply(next, other, false, c.value(leaf.DataParent().Named(pair)[0], cfg))
@@ -150,7 +152,9 @@ func (c *Changer) path(cfg *tree.Node, leaf *schema.Node) (text string, fresh, o
 func keys(values []string) string {
 	var out []string
 	for _, v := range values {
-		out = append(out, strings.NewReplacer(",", "%2C", ":", "%3A", "=", "%3D", "&", "%26").Replace(url.PathEscape(v)))
+		out = append(
+			out, strings.NewReplacer(",", "%2C", ":", "%3A", "=", "%3D", "&", "%26").Replace(url.PathEscape(v)),
+		)
 	}
 	return strings.Join(out, ",")
 }
@@ -206,7 +210,10 @@ func (c *Changer) entry(cfg *tree.Node, list *schema.Node, path string) (*tree.N
 		if list.Module.Name == "ietf-interfaces" {
 			if c.Rnd.IntN(2) == 0 {
 				fam := []string{"ipv4", "ipv6"}[c.Rnd.IntN(2)]
-				put("ietf-ip:"+fam+"/address="+keys([]string{c.address(fam == "ipv6")})+"/prefix-length", c.length(fam == "ipv6"))
+				put(
+					"ietf-ip:"+fam+"/address="+keys([]string{c.address(fam == "ipv6")})+"/prefix-length",
+					c.length(fam == "ipv6"),
+				)
 			}
 			if c.Rnd.IntN(2) == 0 {
 				put("oaken-lab-vlans:bridge-port/untagged", c.vlan(cfg))
@@ -299,7 +306,10 @@ func (c *Changer) value(n *schema.Node, cfg *tree.Node) string {
 		return c.one("true", "false")
 	case schema.IdentityRef:
 		if n.Module.Name == "ietf-interfaces" {
-			return c.one("iana-if-type:ethernetCsmacd", "iana-if-type:l3ipvlan", "iana-if-type:l2vlan", "iana-if-type:softwareLoopback")
+			return c.one(
+				"iana-if-type:ethernetCsmacd", "iana-if-type:l3ipvlan", "iana-if-type:l2vlan",
+				"iana-if-type:softwareLoopback",
+			)
 		}
 		list := c.schema.Identities(t)
 		return list[c.Rnd.IntN(len(list))]
@@ -340,12 +350,17 @@ func (c *Changer) port() string { return c.one("22", "830", "831", "829", "1024"
 // address gives one that is somewhere on the way, or near it.
 func (c *Changer) address(six bool) string {
 	w := c.way
-	pool := []string{"192.0.2.77", "10.64.40.9", "10.64.60.254", "10.64.70.7", "198.51.100.1", "10.64.99.1", "192.0.2.1"}
+	pool := []string{
+		"192.0.2.77", "10.64.40.9", "10.64.60.254", "10.64.70.7", "198.51.100.1", "10.64.99.1", "192.0.2.1",
+	}
 	if six {
 		pool = []string{"2001:db8:2::77", "2001:db8:40::9", "2001:db8:70::7", "2001:db8:51::1", "2001:db8:99::1"}
 	}
 	if w.Us.Is6() == six {
-		pool = append(pool, w.Us.String(), w.Address.String(), w.Gateway.Addr().String(), w.Gateway.Addr().Prev().String(), w.Us.Next().String())
+		pool = append(
+			pool, w.Us.String(), w.Address.String(), w.Gateway.Addr().String(), w.Gateway.Addr().Prev().String(),
+			w.Us.Next().String(),
+		)
 	}
 	return pool[c.Rnd.IntN(len(pool))]
 }

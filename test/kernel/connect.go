@@ -30,7 +30,10 @@ func (x *World) connect() (bool, error) {
 	got := make(chan bool, len(ports))
 	err := x.manager.do(func() error {
 		for _, port := range ports {
-			c, err := unix.Socket(map[bool]int{false: unix.AF_INET, true: unix.AF_INET6}[x.six], unix.SOCK_STREAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
+			c, err := unix.Socket(
+				map[bool]int{false: unix.AF_INET, true: unix.AF_INET6}[x.six],
+				unix.SOCK_STREAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0,
+			)
 			if err != nil {
 				return err
 			}
@@ -41,9 +44,13 @@ func (x *World) connect() (bool, error) {
 			_ = unix.SetsockoptInt(c, unix.SOL_SOCKET, unix.SO_REUSEADDR, 1)
 			var from, to unix.Sockaddr
 			if x.six {
-				from, to = &unix.SockaddrInet6{Addr: x.way.Us.As16(), Port: port}, &unix.SockaddrInet6{Addr: x.way.Address.As16(), Port: x.way.Port}
+				from, to = &unix.SockaddrInet6{Addr: x.way.Us.As16(), Port: port}, &unix.SockaddrInet6{
+					Addr: x.way.Address.As16(), Port: x.way.Port,
+				}
 			} else {
-				from, to = &unix.SockaddrInet4{Addr: x.way.Us.As4(), Port: port}, &unix.SockaddrInet4{Addr: x.way.Address.As4(), Port: x.way.Port}
+				from, to = &unix.SockaddrInet4{Addr: x.way.Us.As4(), Port: port}, &unix.SockaddrInet4{
+					Addr: x.way.Address.As4(), Port: x.way.Port,
+				}
 			}
 			if err := unix.Bind(c, from); err != nil {
 				unix.Close(c)

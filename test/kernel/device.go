@@ -47,7 +47,9 @@ type kind struct {
 }
 
 // Realise puts a configuration into effect, for one family.
-func Realise(cfg *Config, six bool, k kind, server bool, port int, login func(name string) bool, emit func(string, []byte)) (d *Device, err error) {
+func Realise(
+	cfg *Config, six bool, k kind, server bool, port int, login func(name string) bool, emit func(string, []byte),
+) (d *Device, err error) {
 	d = &Device{cfg: cfg, six: six, kind: k, taps: map[string]*tap{}, emit: emit, onWay: map[string]*box{}}
 	defer func() {
 		if err != nil {
@@ -63,8 +65,11 @@ func Realise(cfg *Config, six bool, k kind, server bool, port int, login func(na
 	if err = d.filters.set("ipv6/conf/default/disable_ipv6=1"); err != nil {
 		return d, err
 	}
-	settings := []string{"ipv6/conf/default/accept_ra=0", "ipv6/conf/default/accept_dad=0", "ipv6/conf/default/dad_transmits=0", "ipv6/conf/default/router_solicitations=0",
-		"ipv4/conf/all/rp_filter=0", "ipv4/conf/default/rp_filter=0", "ipv6/conf/default/disable_ipv6=1"}
+	settings := []string{
+		"ipv6/conf/default/accept_ra=0", "ipv6/conf/default/accept_dad=0", "ipv6/conf/default/dad_transmits=0",
+		"ipv6/conf/default/router_solicitations=0", "ipv4/conf/all/rp_filter=0", "ipv4/conf/default/rp_filter=0",
+		"ipv6/conf/default/disable_ipv6=1",
+	}
 	if !k.generous {
 		settings = append(settings, "ipv4/conf/all/arp_ignore=1") // RFC 1122 section 3.3.4.2: a strong host
 	}
@@ -159,11 +164,14 @@ func (d *Device) links(order []*Interface) error {
 			if d.six && d.kind.generous && d.kind.notOurs[ip.Addr()] {
 				continue // RFC 4862 section 5.4: somebody else has it, so it is not used
 			}
-			addr := &netlink.Addr{IPNet: &net.IPNet{IP: ip.Addr().AsSlice(), Mask: net.CIDRMask(ip.Bits(), ip.Addr().BitLen())}}
+			addr := &netlink.Addr{
+				IPNet: &net.IPNet{IP: ip.Addr().AsSlice(), Mask: net.CIDRMask(ip.Bits(), ip.Addr().BitLen())},
+			}
 			if d.six {
 				addr.Flags = unix.IFA_F_NODAD
 			}
-			if err := d.space.nl.AddrAdd(t.link, addr); err != nil && !errors.Is(err, unix.EEXIST) && !errors.Is(err, unix.EINVAL) {
+			if err := d.space.nl.AddrAdd(t.link, addr); err != nil && !errors.Is(err, unix.EEXIST) &&
+				!errors.Is(err, unix.EINVAL) {
 				return fmt.Errorf("%s on %s: %w", ip, i.Name, err)
 			}
 		}
@@ -188,8 +196,11 @@ func (d *Device) guardStrongHost() error {
 			}
 		}
 	}
-	return d.space.nft(fmt.Sprintf("table inet strong {\n chain c { type filter hook input priority 10; policy accept;\niifname \"lo\" accept\n%s\nfib daddr . iif type != { local, broadcast, multicast, anycast } drop\n}\n}",
-		strings.Join(floating, "\n")))
+	return d.space.nft(fmt.Sprintf(
+		"table inet strong {\n chain c { type filter hook input priority 10; policy accept;\niifname \"lo\" "+
+			"accept\n%s\nfib daddr . iif type != { local, broadcast, multicast, anycast } drop\n}\n}",
+		strings.Join(floating, "\n"),
+	))
 }
 
 // forward has the device pass on what it receives on interfaces that are to (RFC 8344,
@@ -201,7 +212,10 @@ func (d *Device) forward() error {
 			fmt.Fprintf(&drop, "iifname %q drop\n", d.taps[i.Name].link.Attrs().Name)
 		}
 	}
-	if err := d.space.nft("table inet forwarding {\n chain c { type filter hook forward priority 0; policy accept;\n" + drop.String() + "}\n}"); err != nil {
+	if err := d.space.nft(
+		"table inet forwarding {\n chain c { type filter hook forward priority 0; policy accept;\n" + drop.String() +
+			"}\n}",
+	); err != nil {
 		return err
 	}
 	if d.six {
@@ -233,7 +247,12 @@ func (d *Device) attach() error {
 			}
 		}
 	}
-	fmt.Fprintf(&b, "chain in { type filter hook prerouting priority 0; policy accept;\n%s}\nchain out { type filter hook postrouting priority 0; policy accept;\n%s}\n}\n", in.String(), out.String())
+	fmt.Fprintf(
+		&b,
+		"chain in { type filter hook prerouting priority 0; policy accept;\n%s}\nchain out { type filter hook "+
+			"postrouting priority 0; policy accept;\n%s}\n}\n",
+		in.String(), out.String(),
+	)
 	if in.Len()+out.Len() == 0 {
 		return nil
 	}
@@ -279,9 +298,12 @@ func (d *Device) addRoute(r Route, all []Route) error {
 		if err != nil {
 			return err
 		}
-		route.Type, route.LinkIndex, route.Table, route.Scope = unix.RTN_LOCAL, lo.Attrs().Index, unix.RT_TABLE_MAIN, unix.RT_SCOPE_HOST
+		route.Type, route.LinkIndex = unix.RTN_LOCAL, lo.Attrs().Index
+		route.Table, route.Scope = unix.RT_TABLE_MAIN, unix.RT_SCOPE_HOST
 	case r.Special != "":
-		route.Type = map[string]int{"blackhole": unix.RTN_BLACKHOLE, "unreachable": unix.RTN_UNREACHABLE, "prohibit": unix.RTN_PROHIBIT}[r.Special]
+		route.Type = map[string]int{
+			"blackhole": unix.RTN_BLACKHOLE, "unreachable": unix.RTN_UNREACHABLE, "prohibit": unix.RTN_PROHIBIT,
+		}[r.Special]
 	case r.Interface != "":
 		t := d.taps[r.Interface]
 		i := d.cfg.named(r.Interface)

@@ -160,8 +160,11 @@ func (d *Device) box(rules func(accept, drop string) string, next func([]byte)) 
 		}
 	}
 	pass := fmt.Sprintf("fwd to %q", out)
-	err = d.filters.nft(fmt.Sprintf("table netdev t%d {\n chain c { type filter hook ingress device %q priority 0; policy accept;\nmeta protocol != { ip, ip6 } %s\n%s\n}\n}",
-		d.boxes, in, pass, rules(pass, "drop")))
+	err = d.filters.nft(fmt.Sprintf(
+		"table netdev t%d {\n chain c { type filter hook ingress device %q priority 0; policy accept;\nmeta protocol "+
+			"!= { ip, ip6 } %s\n%s\n}\n}",
+		d.boxes, in, pass, rules(pass, "drop"),
+	))
 	if err != nil {
 		return nil, err
 	}

@@ -68,7 +68,8 @@ func somePacket(c *Changer) flow.Packet {
 		return n + uint64(c.Rnd.IntN(3)) - 1
 	}
 	if p.Numbers[flow.Protocol] == icmp {
-		p.Numbers[flow.ICMPType], p.Numbers[flow.ICMPCode] = []uint64{0, 8, 134, 135, 136}[c.Rnd.IntN(5)], uint64(c.Rnd.IntN(2))
+		p.Numbers[flow.ICMPType] = []uint64{0, 8, 134, 135, 136}[c.Rnd.IntN(5)]
+		p.Numbers[flow.ICMPCode] = uint64(c.Rnd.IntN(2))
 	} else {
 		p.Numbers[flow.SourcePort], p.Numbers[flow.DestinationPort] = port(), port()
 	}
@@ -108,7 +109,10 @@ func TestFiltersAgainstTheKernel(t *testing.T) {
 				stopped++
 			}
 			if does.Permits() != g.passed {
-				t.Errorf("seed %d, %s %s: %s: the kernel passes it: %v; core/flow says %s by rule %d\n%s", seed, at.Interface, at.Direction, g.packet, g.passed, does, rule, strings.Join(did, "\n"))
+				t.Errorf(
+					"seed %d, %s %s: %s: the kernel passes it: %v; core/flow says %s by rule %d\n%s", seed,
+					at.Interface, at.Direction, g.packet, g.passed, does, rule, strings.Join(did, "\n"),
+				)
 			}
 		}
 	}

@@ -28,8 +28,8 @@ var elsewhere = []string{"/system/radius", "/system/authentication/user/authoriz
 
 // understood are the modules of which the forecast claims to know what they mean.
 var understood = []string{
-	"ietf-interfaces", "ietf-ip", "ietf-system", "ietf-routing", "ietf-ipv4-unicast-routing", "ietf-ipv6-unicast-routing",
-	"ietf-access-control-list", "ietf-netconf-server", "oaken-lab-vlans",
+	"ietf-interfaces", "ietf-ip", "ietf-system", "ietf-routing", "ietf-ipv4-unicast-routing",
+	"ietf-ipv6-unicast-routing", "ietf-access-control-list", "ietf-netconf-server", "oaken-lab-vlans",
 }
 
 func yardSchema(t testing.TB) *schema.Schema {
@@ -40,7 +40,9 @@ func yardSchema(t testing.TB) *schema.Schema {
 	for _, f := range files {
 		text, err := os.ReadFile(f)
 		require.NoError(t, err)
-		sources = append(sources, schema.Source{Name: strings.TrimSuffix(filepath.Base(f), ".yang"), Text: string(text)})
+		sources = append(
+			sources, schema.Source{Name: strings.TrimSuffix(filepath.Base(f), ".yang"), Text: string(text)},
+		)
 	}
 	s := schema.Compile(sources, schema.Options{Features: map[string][]string{"ietf-system": {"ntp"}}})
 	require.Empty(t, s.Problems)
@@ -185,14 +187,21 @@ func TestForecastAgainstTheKernel(t *testing.T) {
 				}
 				counts[x.says.Answer]++
 				if x.wrong != "" {
-					t.Errorf("%s\nseed %d; us %s, device %s by %s, %+v\n%s\nforecast: %s %s: %s", x.wrong, seed, x.way.Us, x.way.Address, x.way.Home, x.place, strings.Join(x.did, "\n"), x.says.Answer, x.says.Path, x.says.Because)
+					t.Errorf(
+						"%s\nseed %d; us %s, device %s by %s, %+v\n%s\nforecast: %s %s: %s", x.wrong, seed, x.way.Us,
+						x.way.Address, x.way.Home, x.place, strings.Join(x.did, "\n"), x.says.Answer, x.says.Path,
+						x.says.Because,
+					)
 				}
 				if x.says.Answer == lockout.Unknown {
 					if x.open {
 						openCount++
 					} else {
 						unfounded++
-						t.Logf("unknown without need: us %s, device %s by %s\n%s\nforecast: %s: %s", x.way.Us, x.way.Address, x.way.Home, strings.Join(x.did, "\n"), x.says.Path, x.says.Because)
+						t.Logf(
+							"unknown without need: us %s, device %s by %s\n%s\nforecast: %s: %s", x.way.Us,
+							x.way.Address, x.way.Home, strings.Join(x.did, "\n"), x.says.Path, x.says.Because,
+						)
 					}
 				}
 				mu.Unlock()
@@ -222,7 +231,9 @@ func TestForecastAgainstTheKernel(t *testing.T) {
 }
 
 func valid(s *schema.Schema, n *tree.Node) bool {
-	return !slices.ContainsFunc(check.Tree(s, n).Findings, func(f check.Finding) bool { return f.Severity == check.Error })
+	return !slices.ContainsFunc(
+		check.Tree(s, n).Findings, func(f check.Finding) bool { return f.Severity == check.Error },
+	)
 }
 
 // try makes a valid random change, asks the forecast, and then the kernel.

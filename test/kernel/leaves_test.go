@@ -16,8 +16,8 @@ import (
 // harmlessLeaves are those of which a person says that no packet of a session
 // depends on them: names, descriptions, clocks, who is asked for names.
 var harmlessLeaves = []string{
-	"/system/contact", "/system/hostname", "/system/location", "/system/clock/", "/system/ntp/", "/system/dns-resolver/",
-	"/interfaces/interface/description", "/vlans/vlan/name", "/zones/zone/",
+	"/system/contact", "/system/hostname", "/system/location", "/system/clock/", "/system/ntp/",
+	"/system/dns-resolver/", "/interfaces/interface/description", "/vlans/vlan/name", "/zones/zone/",
 	"/routing/control-plane-protocols/control-plane-protocol/description",
 	"/routing/control-plane-protocols/control-plane-protocol/static-routes/ipv4/route/description",
 	"/routing/control-plane-protocols/control-plane-protocol/static-routes/ipv6/route/description",
@@ -91,7 +91,9 @@ func TestEveryLeafIsReadOrUnknown(t *testing.T) {
 			assert.NotZero(t, seen["kept"], way)
 		case seen["foreign"] > 0:
 		default:
-			assert.NotZero(t, seen["other"], "%s is called followed, and no change of it made a difference: %v", way, seen)
+			assert.NotZero(
+				t, seen["other"], "%s is called followed, and no change of it made a difference: %v", way, seen,
+			)
 		}
 	}
 }

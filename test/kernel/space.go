@@ -28,7 +28,9 @@ func Missing() string {
 		return "no TAP devices: " + err.Error()
 	}
 	t.file.Close()
-	if err := s.nft("table netdev try { chain c { type filter hook egress device \"lo\" priority 0; policy accept;\n}\n}"); err != nil {
+	if err := s.nft(
+		"table netdev try { chain c { type filter hook egress device \"lo\" priority 0; policy accept;\n}\n}",
+	); err != nil {
 		return "nftables does not filter at devices: " + err.Error()
 	}
 	return ""

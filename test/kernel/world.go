@@ -106,7 +106,10 @@ type World struct {
 
 // NewWorld wires the world: the gateway (and, near, the manager) at one end.
 func NewWorld(before *Config, w ManagementPath, home, far end, generous bool) (*World, error) {
-	x := &World{far: far, way: w, six: w.Us.Is6(), home: home, generous: generous, legs: map[end]*tap{}, known: []netip.Addr{w.Gateway.Addr()}}
+	x := &World{
+		far: far, way: w, six: w.Us.Is6(), home: home, generous: generous, legs: map[end]*tap{},
+		known: []netip.Addr{w.Gateway.Addr()},
+	}
 	if err := x.wire(before); err != nil {
 		x.Close()
 		return nil, err
@@ -127,8 +130,11 @@ func (x *World) wire(before *Config) error {
 	if x.gateway, err = newSpace(); err != nil {
 		return err
 	}
-	quiet := []string{"ipv6/conf/default/accept_ra=0", "ipv6/conf/default/accept_dad=0", "ipv6/conf/default/dad_transmits=0", "ipv6/conf/default/router_solicitations=0",
-		"ipv4/conf/all/rp_filter=0", "ipv4/conf/default/rp_filter=0", "ipv4/ip_forward=1", "ipv6/conf/all/forwarding=1", "ipv6/conf/default/forwarding=1"}
+	quiet := []string{
+		"ipv6/conf/default/accept_ra=0", "ipv6/conf/default/accept_dad=0", "ipv6/conf/default/dad_transmits=0",
+		"ipv6/conf/default/router_solicitations=0", "ipv4/conf/all/rp_filter=0", "ipv4/conf/default/rp_filter=0",
+		"ipv4/ip_forward=1", "ipv6/conf/all/forwarding=1", "ipv6/conf/default/forwarding=1",
+	}
 	if err := x.gateway.set(quiet...); err != nil {
 		return err
 	}
@@ -188,7 +194,9 @@ func (x *World) beyond() (err error) {
 	if x.host2, err = newSpace(); err != nil {
 		return err
 	}
-	if err := x.host2.set("ipv6/conf/default/accept_dad=0", "ipv6/conf/default/dad_transmits=0", "ipv6/conf/default/accept_ra=0"); err != nil {
+	if err := x.host2.set(
+		"ipv6/conf/default/accept_dad=0", "ipv6/conf/default/dad_transmits=0", "ipv6/conf/default/accept_ra=0",
+	); err != nil {
 		return err
 	}
 	t, err := x.host(x.host2, "beyond")
@@ -207,7 +215,10 @@ func (x *World) beyond() (err error) {
 			return err
 		}
 	}
-	l, err := listen(x.host2, "tcp", netip.AddrPortFrom(x.way.Address, uint16(x.way.Port)).String(), func(string) bool { return true })
+	l, err := listen(
+		x.host2, "tcp", netip.AddrPortFrom(x.way.Address, uint16(x.way.Port)).String(),
+		func(string) bool { return true },
+	)
 	if err != nil {
 		return err
 	}
@@ -270,7 +281,9 @@ func (x *World) address(s *space, t *tap, p netip.Prefix) error {
 }
 
 func (x *World) toward(s *space, to netip.Prefix, via netip.Addr) error {
-	r := &netlink.Route{Dst: &net.IPNet{IP: to.Addr().AsSlice(), Mask: net.CIDRMask(to.Bits(), to.Addr().BitLen())}, Gw: via.AsSlice()}
+	r := &netlink.Route{
+		Dst: &net.IPNet{IP: to.Addr().AsSlice(), Mask: net.CIDRMask(to.Bits(), to.Addr().BitLen())}, Gw: via.AsSlice(),
+	}
 	return s.nl.RouteAdd(r)
 }
 
@@ -339,14 +352,16 @@ func (x *World) isThere(e end, a netip.Addr) bool {
 func (x *World) claim(e end, f []byte) []byte {
 	us := outside(x.legs[e].link.Attrs().Name)
 	switch {
-	case !x.six && len(f) >= 42 && binary.BigEndian.Uint16(f[12:]) == 0x0806 && binary.BigEndian.Uint16(f[20:]) == 1: // RFC 826
+	// RFC 826
+	case !x.six && len(f) >= 42 && binary.BigEndian.Uint16(f[12:]) == 0x0806 && binary.BigEndian.Uint16(f[20:]) == 1:
 		target := netip.AddrFrom4([4]byte(f[38:42]))
 		if x.isThere(e, target) || bytes.Equal(f[28:32], f[38:42]) {
 			return nil
 		}
 		out := slices.Concat(f[6:12], us, []byte{8, 6, 0, 1, 8, 0, 6, 4, 0, 2}, us, f[38:42], f[22:28], f[28:32])
 		return out
-	case x.six && len(f) >= 78 && binary.BigEndian.Uint16(f[12:]) == 0x86dd && f[20] == 58 && f[54] == 135: // RFC 4861 section 4.3
+	// RFC 4861 section 4.3
+	case x.six && len(f) >= 78 && binary.BigEndian.Uint16(f[12:]) == 0x86dd && f[20] == 58 && f[54] == 135:
 		target := netip.AddrFrom16([16]byte(f[62:78]))
 		if x.isThere(e, target) || netip.AddrFrom16([16]byte(f[22:38])).IsUnspecified() {
 			return nil
@@ -354,7 +369,9 @@ func (x *World) claim(e end, f []byte) []byte {
 		icmp := slices.Concat([]byte{136, 0, 0, 0, 0x60, 0, 0, 0}, f[62:78], []byte{2, 1}, us)
 		sum := checksum(slices.Concat(f[62:78], f[22:38], []byte{0, 0, 0, byte(len(icmp)), 0, 0, 0, 58}, icmp))
 		binary.BigEndian.PutUint16(icmp[2:], sum)
-		return slices.Concat(f[6:12], us, []byte{0x86, 0xdd, 0x60, 0, 0, 0, 0, byte(len(icmp)), 58, 255}, f[62:78], f[22:38], icmp)
+		return slices.Concat(
+			f[6:12], us, []byte{0x86, 0xdd, 0x60, 0, 0, 0, 0, byte(len(icmp)), 58, 255}, f[62:78], f[22:38], icmp,
+		)
 	}
 	return nil
 }
@@ -386,7 +403,10 @@ func (x *World) Reaches(before, after *Config) (bool, error) {
 		// may have one of its own.
 		return !known || has == had || x.generous && (ok || len(after.Accounts) == 0)
 	}
-	k := kind{generous: x.generous, home: x.way.Home, types: map[string]bool{}, notOurs: map[netip.Addr]bool{x.way.Us: true, x.way.Gateway.Addr(): true}}
+	k := kind{
+		generous: x.generous, home: x.way.Home, types: map[string]bool{},
+		notOurs: map[netip.Addr]bool{x.way.Us: true, x.way.Gateway.Addr(): true},
+	}
 	for _, p := range before.Interfaces {
 		k.types[p.Name] = p.port()
 	}
@@ -397,7 +417,9 @@ func (x *World) Reaches(before, after *Config) (bool, error) {
 	if x.way.through() {
 		port = 0
 	}
-	d, err := Realise(after, x.six, k, before.Server != nil || after.Server != nil && !x.generous, port, login, x.fromDevice)
+	d, err := Realise(
+		after, x.six, k, before.Server != nil || after.Server != nil && !x.generous, port, login, x.fromDevice,
+	)
 	if err != nil {
 		return false, err
 	}

@@ -257,10 +257,16 @@ func Through() (out []ManagementPath) {
 		{"2001:db8:51::9", "2001:db8:60::9", "m1", "2001:db8:2::1/64", "2001:db8:2::12", "up2", "2001:db8:60::1/64"},
 		{"203.0.113.9", "10.64.80.9", "vlan40", "10.64.40.254/24", "10.64.40.12", "leg.0", "10.64.80.12/24"},
 		{"203.0.113.140", "10.64.40.9", "up2.70", "10.64.70.254/24", "10.64.70.12", "vlan40", "10.64.40.12/24"},
-		{"2001:db8:53::9", "2001:db8:40::9", "up2.70", "2001:db8:70::fe/64", "2001:db8:70::12", "vlan40", "2001:db8:40::12/64"},
+		{
+			"2001:db8:53::9", "2001:db8:40::9", "up2.70", "2001:db8:70::fe/64", "2001:db8:70::12", "vlan40",
+			"2001:db8:40::12/64",
+		},
 	} {
-		out = append(out, ManagementPath{Us: netip.MustParseAddr(w.us), Address: netip.MustParseAddr(w.address), Port: 830, Account: "mara", Home: w.home,
-			Gateway: netip.MustParsePrefix(w.gateway), Link: netip.MustParseAddr(w.link), Beyond: w.beyond, Behind: netip.MustParsePrefix(w.behind)})
+		out = append(out, ManagementPath{
+			Us: netip.MustParseAddr(w.us), Address: netip.MustParseAddr(w.address), Port: 830, Account: "mara",
+			Home: w.home, Gateway: netip.MustParsePrefix(w.gateway), Link: netip.MustParseAddr(w.link),
+			Beyond: w.beyond, Behind: netip.MustParsePrefix(w.behind),
+		})
 	}
 	return out
 }
@@ -283,7 +289,10 @@ func Ways() (out []ManagementPath) {
 		{"198.51.100.9", "10.64.255.1", "m1", "192.0.2.1/24", "192.0.2.12"},
 		{"2001:db8:51::9", "2001:db8:ff::1", "m1", "2001:db8:2::1/64", "2001:db8:2::12"},
 	} {
-		way := ManagementPath{Us: netip.MustParseAddr(w.us), Address: netip.MustParseAddr(w.address), Port: 830, Account: "mara", Home: w.home, Gateway: netip.MustParsePrefix(w.gateway)}
+		way := ManagementPath{
+			Us: netip.MustParseAddr(w.us), Address: netip.MustParseAddr(w.address), Port: 830, Account: "mara",
+			Home: w.home, Gateway: netip.MustParsePrefix(w.gateway),
+		}
 		if w.link != "" {
 			way.Link = netip.MustParseAddr(w.link)
 		}

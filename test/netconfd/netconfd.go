@@ -134,13 +134,19 @@ func (s *Server) configure(t testing.TB) {
 	userKey := s.key(t, "userkey")
 	s.PrivateKey, _ = os.ReadFile(s.file("userkey"))
 	s.write(t, "authorized_keys", string(ssh.MarshalAuthorizedKey(userKey)))
-	s.write(t, "startup-cfg.xml", `<?xml version="1.0" encoding="UTF-8"?><config xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"/>`)
+	s.write(
+		t, "startup-cfg.xml",
+		`<?xml version="1.0" encoding="UTF-8"?><config xmlns="urn:ietf:params:xml:ns:netconf:base:1.0"/>`,
+	)
 	s.write(t, "top-order@2026-11-28.yang", topOrder)
 	s.write(t, "sshd_config", strings.Join([]string{
 		fmt.Sprintf("Port %d", s.port), "ListenAddress 127.0.0.1", "HostKey " + s.file("hostkey"),
 		"AuthorizedKeysFile " + s.file("authorized_keys"), "PermitRootLogin yes", "StrictModes no", "UsePAM no",
 		"PidFile " + s.file("sshd.pid"), "MaxStartups 200", "Subsystem sftp internal-sftp",
-		fmt.Sprintf(`Subsystem netconf "/usr/sbin/netconf-subsystem --ncxserver-sockname=%d@%s"`, s.port, s.file("nc.sock")), "",
+		fmt.Sprintf(
+			`Subsystem netconf "/usr/sbin/netconf-subsystem --ncxserver-sockname=%d@%s"`, s.port, s.file("nc.sock"),
+		),
+		"",
 	}, "\n"))
 	if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
 		t.Fatal(err)
@@ -154,10 +160,13 @@ func (s *Server) configure(t testing.TB) {
 
 func (s *Server) run(t testing.TB) {
 	t.Helper()
-	s.ncd = exec.Command("/usr/sbin/netconfd", "--module=iana-if-type", "--module=ietf-interfaces", "--module=ietf-ip", "--module=ietf-system", "--module=top-order",
-		"--startup="+s.file("startup-cfg.xml"), "--target="+s.target, "--with-startup=true", "--superuser=root",
-		fmt.Sprintf("--port=%d", s.port), "--ncxserver-sockname="+s.file("nc.sock"), "--log="+s.file("nc.log"),
-		"--modpath="+s.dir+":/usr/share/yuma/modules")
+	s.ncd = exec.Command(
+		"/usr/sbin/netconfd", "--module=iana-if-type", "--module=ietf-interfaces", "--module=ietf-ip",
+		"--module=ietf-system", "--module=top-order", "--startup="+s.file("startup-cfg.xml"), "--target="+s.target,
+		"--with-startup=true", "--superuser=root", fmt.Sprintf("--port=%d", s.port),
+		"--ncxserver-sockname="+s.file("nc.sock"), "--log="+s.file("nc.log"),
+		"--modpath="+s.dir+":/usr/share/yuma/modules",
+	)
 	s.ncd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	s.ncd.Dir = s.dir
 	s.ncd.Env = append(os.Environ(), "HOME="+s.dir)

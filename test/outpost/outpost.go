@@ -39,15 +39,20 @@ func NewCertificate(t testing.TB) Certificate {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
 	c := &x509.Certificate{
-		SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: "127.0.0.1"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour),
-		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, DNSNames: []string{"localhost"}, IsCA: true, BasicConstraintsValid: true,
-		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+		SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: "127.0.0.1"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour),
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, DNSNames: []string{"localhost"}, IsCA: true,
+		BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 	}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
 	require.NoError(t, err)
 	kder, err := x509.MarshalPKCS8PrivateKey(key)
 	require.NoError(t, err)
-	return Certificate{string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})), string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: kder}))}
+	return Certificate{
+		string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})),
+		string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: kder})),
+	}
 }
 
 func needed(t testing.TB, program string) string {
@@ -93,10 +98,14 @@ func NewSyslog(t testing.TB, network string, cert Certificate) *Syslog {
 		write(t, filepath.Join(dir, "cert.pem"), cert.CertPEM)
 		write(t, filepath.Join(dir, "key.pem"), cert.KeyPEM)
 		module, input = `module(load="imtcp" StreamDriver.Name="ossl" StreamDriver.Mode="1" StreamDriver.AuthMode="anon")`, "imtcp"
-		global = fmt.Sprintf(` defaultNetstreamDriver="ossl" defaultNetstreamDriverCAFile="%[1]s/cert.pem" defaultNetstreamDriverCertFile="%[1]s/cert.pem" defaultNetstreamDriverKeyFile="%[1]s/key.pem"`, dir)
+		global = fmt.Sprintf(
+			` defaultNetstreamDriver="ossl" defaultNetstreamDriverCAFile="%[1]s/cert.pem" defaultNetstreamDriverCertFile="%[1]s/cert.pem" defaultNetstreamDriverKeyFile="%[1]s/key.pem"`,
+			dir,
+		)
 	}
 	conf := filepath.Join(dir, "rsyslog.conf")
-	write(t, conf, fmt.Sprintf(`global(workDirectory="%s" processInternalMessages="on" parser.escapeControlCharactersOnReceive="on"%s)
+	write(t, conf,
+		fmt.Sprintf(`global(workDirectory="%s" processInternalMessages="on" parser.escapeControlCharactersOnReceive="on"%s)
 %s
 input(type="%s" port="%d" address="127.0.0.1")
 template(name="all" type="string" string="%%protocol-version%% %%pri-text%% %%msgid%% %%structured-data%% %%msg%%\n")
@@ -154,7 +163,10 @@ func (s *Syslog) Stop() {
 // Lines gives what it took from others.
 func (s *Syslog) Lines() []string {
 	text, _ := os.ReadFile(s.Out)
-	return slices.DeleteFunc(strings.Split(string(text), "\n"), func(l string) bool { return l == "" || strings.Contains(l, `[origin software="rsyslogd"`) })
+	return slices.DeleteFunc(
+		strings.Split(string(text), "\n"),
+		func(l string) bool { return l == "" || strings.Contains(l, `[origin software="rsyslogd"`) },
+	)
 }
 
 func listens(t testing.TB, place string) {

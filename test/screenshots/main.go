@@ -147,16 +147,23 @@ func (c *client) prepare() error {
 func (c *client) prepareArchives() error {
 	admin := &client{dir: filepath.Join(c.dir, "admin"), out: c.out}
 	repo := filepath.Join(c.dir, "network.git")
-	if err := errors.Join(os.MkdirAll(admin.dir, 0o700), exec.Command("git", "init", "-q", "--bare", "-b", "main", repo).Run()); err != nil {
+	if err := errors.Join(
+		os.MkdirAll(admin.dir, 0o700), exec.Command("git", "init", "-q", "--bare", "-b", "main", repo).Run(),
+	); err != nil {
 		return err
 	}
 	login, err := admin.login("admin")
 	if err != nil {
 		return err
 	}
-	return errors.Join(admin.all(login, "archive|add|share|--folder|/mnt/share|--keep-last|50", "archive|add|log|--git|"+repo, "archive|copy",
-		"device|set|gannet-hall|--tags|edge", "rule|add|--on|tag=edge|--path|/acls|--emergency|--note|Filters of the edge: two persons",
-		"account|add|hanna|--may|read|--may|stage,commit@site=Saltern|--password-file|"+filepath.Join(admin.dir, "admin.pw"), "token|add|nightly export|--may|read|--until|2027-03-31"),
+	return errors.Join(admin.all(
+		login, "archive|add|share|--folder|/mnt/share|--keep-last|50", "archive|add|log|--git|"+repo, "archive|copy",
+		"device|set|gannet-hall|--tags|edge",
+		"rule|add|--on|tag=edge|--path|/acls|--emergency|--note|Filters of the edge: two persons",
+		"account|add|hanna|--may|read|--may|stage,commit@site=Saltern|--password-file|"+
+			filepath.Join(admin.dir, "admin.pw"),
+		"token|add|nightly export|--may|read|--until|2027-03-31",
+	),
 		c.all("ask|1|The slip office opens on Monday."))
 }
 
@@ -166,9 +173,11 @@ func (c *client) login(who string) (string, error) {
 	return "login|--user|" + who + "|--password-file|" + pw, os.WriteFile(pw, []byte("ferry-"+who+"\n"), 0o600)
 }
 
-const lamps = "vlans\n  vlan [40]\n    name: lamps\ninterfaces\n  interface [quay6]\n    type: ethernetCsmacd\n    description: \"Lamp posts, ramp 1\"\n    bridge-port\n      untagged: 40\n"
+const lamps = "vlans\n  vlan [40]\n    name: lamps\ninterfaces\n  interface [quay6]\n    type: ethernetCsmacd\n    " +
+	"description: \"Lamp posts, ramp 1\"\n    bridge-port\n      untagged: 40\n"
 
-const clock = "# Where a device stands, and its time servers\nsystem\n  location: \"{place}, cabinet {number}\"\n  ntp\n    server [{@time-servers}]\n      udp\n        address: {@time-servers}\n"
+const clock = "# Where a device stands, and its time servers\nsystem\n  location: \"{place}, cabinet {number}\"\n  " +
+	"ntp\n    server [{@time-servers}]\n      udp\n        address: {@time-servers}\n"
 
 // prepareDesk makes a change of two people, of which one device has moved on
 // and another would be cut off, and a stencil with a device that strayed.
@@ -176,7 +185,10 @@ func (c *client) prepareDesk() error {
 	file := filepath.Join(c.dir, "lamps.txt")
 	stencil := filepath.Join(c.dir, "clock.outline")
 	joss := &client{dir: filepath.Join(c.dir, "joss"), out: c.out}
-	if err := errors.Join(os.WriteFile(file, []byte(lamps), 0o600), os.WriteFile(stencil, []byte(clock), 0o600), os.MkdirAll(joss.dir, 0o700)); err != nil {
+	if err := errors.Join(
+		os.WriteFile(file, []byte(lamps), 0o600), os.WriteFile(stencil, []byte(clock), 0o600),
+		os.MkdirAll(joss.dir, 0o700),
+	); err != nil {
 		return err
 	}
 	login, err := joss.login("joss")
@@ -185,13 +197,16 @@ func (c *client) prepareDesk() error {
 	}
 	return errors.Join(joss.all(login), c.all(
 		"shared|set|time-servers|203.0.113.123|203.0.113.124", "stencil|save|clock|"+stencil+"|--note|two servers",
-		"open|Where the hall stands", "stencil|bind|clock|7|gannet-hall|--set|place=Booking hall|--set|number=2", "commit|7|--hold|1m", "confirm|7",
-		"open|By hand", "put|8|gannet-hall|/system/location|Booking hall, behind the desk", "commit|8|--hold|1m", "confirm|8",
-		"open|Lamps on the quay|--ticket|TF-244", "load|9|saltern-quay|"+file+"|--mode|merge", "put|9|saltern-quay|/system/location|Quay cabinet 3, with the lamps", "share|9|joss",
+		"open|Where the hall stands", "stencil|bind|clock|7|gannet-hall|--set|place=Booking hall|--set|number=2",
+		"commit|7|--hold|1m", "confirm|7", "open|By hand",
+		"put|8|gannet-hall|/system/location|Booking hall, behind the desk", "commit|8|--hold|1m", "confirm|8",
+		"open|Lamps on the quay|--ticket|TF-244", "load|9|saltern-quay|"+file+"|--mode|merge",
+		"put|9|saltern-quay|/system/location|Quay cabinet 3, with the lamps", "share|9|joss",
 		"put|9|gannet-hall|/acls/acl=management-in/aces/ace=operations-room/matches/tcp/destination-port/port|22",
 	), joss.all(
-		"put|9|saltern-quay|/interfaces/interface=quay6/description|Lamp posts, ramp 1 and 2", "note|9|The electricians come on Monday.",
-		"open|The cabinet was renumbered", "put|10|saltern-quay|/system/location|Quay cabinet 4", "commit|10|--hold|1m", "confirm|10",
+		"put|9|saltern-quay|/interfaces/interface=quay6/description|Lamp posts, ramp 1 and 2",
+		"note|9|The electricians come on Monday.", "open|The cabinet was renumbered",
+		"put|10|saltern-quay|/system/location|Quay cabinet 4", "commit|10|--hold|1m", "confirm|10",
 		"reserve|gannet-hall|--for|3h|--reason|new fibre to Northmole",
 	), c.all("reserve|ask|gannet-hall|may I move the filter rule tonight?"))
 }
@@ -218,7 +233,10 @@ func consolePictures(c *client) error {
 	if err := shot("change", chromedp.WaitVisible(browser.Button("Commit on hold"))); err != nil {
 		return err
 	}
-	if _, err := c.latch("commit", "5", "--hold", "5m", "--first", "saltern-quay", "--probe", "state saltern-quay /interfaces/interface=trunk1/oper-status up", "--probe", "program ferry-answers Heron"); err != nil {
+	if _, err := c.latch(
+		"commit", "5", "--hold", "5m", "--first", "saltern-quay", "--probe",
+		"state saltern-quay /interfaces/interface=trunk1/oper-status up", "--probe", "program ferry-answers Heron",
+	); err != nil {
 		return err
 	}
 	for _, s := range []struct {
@@ -240,10 +258,20 @@ func consolePictures(c *client) error {
 	} {
 		steps := []browser.Step{chromedp.Navigate(server + s.page), chromedp.WaitVisible(s.wait)}
 		if s.name == "filters" {
-			steps = []browser.Step{chromedp.Navigate(server + s.page), chromedp.WaitVisible(browser.Text("td", "booking")), chromedp.Click(chromedp.Search(`//label[.//div[@title="management-in"]]`)), chromedp.WaitVisible(s.wait), browser.Type("packets", "tcp from 198.51.100.0/24,203.0.113.0/24 to 192.0.2.13 port 830"), chromedp.Click(browser.Button("Ask")), chromedp.WaitVisible(browser.Text("*", "Some of it is permitted"))}
+			steps = []browser.Step{
+				chromedp.Navigate(server + s.page), chromedp.WaitVisible(browser.Text("td", "booking")),
+				chromedp.Click(chromedp.Search(`//label[.//div[@title="management-in"]]`)),
+				chromedp.WaitVisible(s.wait),
+				browser.Type("packets", "tcp from 198.51.100.0/24,203.0.113.0/24 to 192.0.2.13 port 830"),
+				chromedp.Click(browser.Button("Ask")),
+				chromedp.WaitVisible(browser.Text("*", "Some of it is permitted")),
+			}
 		}
 		if s.name == "traffic" {
-			steps = append(steps, chromedp.ScrollIntoView(chromedp.Search(`//*[@role="alert"][contains(., "which nobody expects")]`)))
+			steps = append(
+				steps,
+				chromedp.ScrollIntoView(chromedp.Search(`//*[@role="alert"][contains(., "which nobody expects")]`)),
+			)
 		}
 		if s.name == "agreement" {
 			steps = append(steps, chromedp.ScrollIntoView(browser.Button("Ask again")))
@@ -255,7 +283,9 @@ func consolePictures(c *client) error {
 	if _, err := c.latch("revert", "5", "--yes"); err != nil {
 		return err
 	}
-	if err := browser.Do(ctx, "sign out", chromedp.Click(browser.Button("Sign out")), chromedp.WaitVisible(browser.Field("Account"))); err != nil {
+	if err := browser.Do(
+		ctx, "sign out", chromedp.Click(browser.Button("Sign out")), chromedp.WaitVisible(browser.Field("Account")),
+	); err != nil {
 		return err
 	}
 	if err := browser.SignIn(ctx, server, "/access", "admin", "ferry-admin"); err != nil {
@@ -268,9 +298,22 @@ func consolePictures(c *client) error {
 func (c *client) pictures() error {
 	for _, p := range []struct{ name, script string }{
 		{"preview", "latch preview 3"},
-		{"commit", "latch commit 5 --hold 5m --first saltern-quay --probe 'state saltern-quay /interfaces/interface=trunk1/oper-status up' --probe 'program ferry-answers Heron'; echo; latch show 5; echo; latch extend 5 20m; echo; latch devices"},
-		{"history", "latch confirm 5; echo; latch timeline saltern-quay --limit 6; echo; latch blame saltern-quay /system | head -5; echo; latch history saltern-quay /system/location; echo; latch undo 10; echo; latch safe"},
-		{"audit", "latch audit --limit 20 | cut -c1-150; latch audit verify; latch audit prove 5 --to /tmp/entry-5.proof; latch audit check /tmp/entry-5.proof"},
+		{
+			"commit",
+			"latch commit 5 --hold 5m --first saltern-quay --probe 'state saltern-quay " +
+				"/interfaces/interface=trunk1/oper-status up' --probe 'program ferry-answers Heron'; echo; latch " +
+				"show 5; echo; latch extend 5 20m; echo; latch devices",
+		},
+		{
+			"history",
+			"latch confirm 5; echo; latch timeline saltern-quay --limit 6; echo; latch blame saltern-quay /system | " +
+				"head -5; echo; latch history saltern-quay /system/location; echo; latch undo 10; echo; latch safe",
+		},
+		{
+			"audit",
+			"latch audit --limit 20 | cut -c1-150; latch audit verify; latch audit prove 5 --to /tmp/entry-5.proof; " +
+				"latch audit check /tmp/entry-5.proof",
+		},
 	} {
 		if err := c.terminal(p.name, p.script); err != nil {
 			return err
@@ -312,7 +355,9 @@ func (c *client) terminal(name, script string) error {
 	}
 	lines = append(lines, "touch "+filepath.Join(c.dir, name), "sleep 60")
 	file := filepath.Join(c.dir, name+".sh")
-	if err := os.WriteFile(file, []byte("PATH="+bin+":$PATH\ncd "+c.dir+"\n"+strings.Join(lines, "\n")+"\n"), 0o600); err != nil {
+	if err := os.WriteFile(
+		file, []byte("PATH="+bin+":$PATH\ncd "+c.dir+"\n"+strings.Join(lines, "\n")+"\n"), 0o600,
+	); err != nil {
 		return err
 	}
 	x := exec.Command("Xvfb", ":97", "-screen", "0", "1280x800x24")
@@ -322,7 +367,10 @@ func (c *client) terminal(name, script string) error {
 	defer func() { _ = x.Process.Kill(); _ = x.Wait() }()
 	time.Sleep(time.Second)
 	env := append(c.env(), "DISPLAY=:97", "TERM=xterm-256color", "TZ=UTC", "LANG=C.UTF-8", "LC_ALL=C.UTF-8")
-	term := exec.Command("xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x49+0+0", "-bg", "#fbf8f2", "-fg", "#2a2019", "-e", "bash", file)
+	term := exec.Command(
+		"xterm", "-u8", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "158x49+0+0", "-bg", "#fbf8f2", "-fg",
+		"#2a2019", "-e", "bash", file,
+	)
 	term.Env = env
 	if err := term.Start(); err != nil {
 		return err

@@ -140,7 +140,13 @@ func (r *Room) adopt(spec lab.Spec) {
 	r.t.Cleanup(d.Stop)
 	r.Devices[spec.Name] = d
 	ctx := r.t.Context()
-	require.NoError(r.t, r.Fleet.Add(ctx, "mara", fleet.NewDevice{Name: spec.Name, Address: d.Address, Account: lab.User, Password: lab.Password}))
+	require.NoError(
+		r.t,
+		r.Fleet.Add(
+			ctx, "mara",
+			fleet.NewDevice{Name: spec.Name, Address: d.Address, Account: lab.User, Password: lab.Password},
+		),
+	)
 	require.NoError(r.t, r.Trust(spec.Name))
 }
 
@@ -159,7 +165,9 @@ func (r *Room) Open() {
 	r.Store, err = store.Open(r.dir)
 	require.NoError(r.t, err)
 	require.NoError(r.t, r.Store.Watch(r.dir, 0))
-	r.Log = audit.New(r.Store, audit.Options{Now: func() time.Time { return time.Now().Add(time.Duration(r.clock.Load())).Round(0) }})
+	r.Log = audit.New(
+		r.Store, audit.Options{Now: func() time.Time { return time.Now().Add(time.Duration(r.clock.Load())).Round(0) }},
+	)
 	sealer, err := access.OpenSealer(filepath.Join(r.dir, access.KeyFile))
 	require.NoError(r.t, err)
 	r.Accounts, err = access.NewAccounts(r.Store, r.Log, access.Options{Sealer: sealer, Hashing: Hashing})
@@ -169,12 +177,18 @@ func (r *Room) Open() {
 	logger, board := slog.New(slog.DiscardHandler), underway.New()
 	r.Fleet = fleet.New(r.Store, r.Log, sealer)
 	r.History = history.New(r.Store, r.Log, r.Fleet, board)
-	r.Engine = engine.New(r.Store, r.Log, r.Fleet, r.History, board, engine.Options{Programs: r.Programs, Notes: r.Notes, Timing: r.Timing, Logger: logger})
+	r.Engine = engine.New(
+		r.Store, r.Log, r.Fleet, r.History, board,
+		engine.Options{Programs: r.Programs, Notes: r.Notes, Timing: r.Timing, Logger: logger},
+	)
 	r.Archive.Dir, r.Archive.Logger = cmp.Or(r.Archive.Dir, r.dir), logger
 	r.Archives = archive.New(r.Store, r.Log, r.Fleet, r.History, sealer, r.Archive)
 	r.Desk = desk.New(r.Store, r.Log, r.History, r.Fleet, r.Engine, r.Archives)
 	r.Commits = commit.New(r.Store, r.Log, r.Accounts, r.Desk, r.Engine, logger)
-	r.Documents = &documents.Documents{Store: r.Store, Log: r.Log, Accounts: r.Accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk, Engine: r.Engine}
+	r.Documents = &documents.Documents{
+		Store: r.Store, Log: r.Log, Accounts: r.Accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk,
+		Engine: r.Engine,
+	}
 	require.NoError(r.t, r.Engine.Recover(r.t.Context()))
 	r.Commits.Run()
 }
@@ -182,12 +196,17 @@ func (r *Room) Open() {
 // Look begins to watch the devices for what is changed on them, and waits until
 // a session to each stands.
 func (r *Room) Look() {
-	r.Watch = outside.New(r.Store, r.Log, r.Fleet, r.History, outside.Options{Timing: r.Looking, Clocks: r.Engine, Logger: slog.New(slog.DiscardHandler)})
+	r.Watch = outside.New(
+		r.Store, r.Log, r.Fleet, r.History,
+		outside.Options{Timing: r.Looking, Clocks: r.Engine, Logger: slog.New(slog.DiscardHandler)},
+	)
 	var ctx context.Context
 	ctx, r.stop = context.WithCancel(context.Background())
 	r.Watch.Run(ctx)
 	require.NoError(r.t, r.Fleet.Watch(r.t.Context()))
-	require.Eventually(r.t, func() bool { return r.Fleet.Standing() == len(r.Devices) }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(
+		r.t, func() bool { return r.Fleet.Standing() == len(r.Devices) }, 20*time.Second, 10*time.Millisecond,
+	)
 }
 
 // Close stops them, as a stop of the service does.
@@ -248,5 +267,8 @@ func (r *Room) Begin(actor string, change int64, o order.Order, works []order.Wo
 
 // Login is how somebody else signs in on a lab device.
 func Login(d *lab.Device) ssh.ClientConfig {
-	return ssh.ClientConfig{User: lab.User, Auth: []ssh.AuthMethod{ssh.Password(lab.Password)}, HostKeyCallback: ssh.FixedHostKey(d.HostKey)}
+	return ssh.ClientConfig{
+		User: lab.User, Auth: []ssh.AuthMethod{ssh.Password(lab.Password)},
+		HostKeyCallback: ssh.FixedHostKey(d.HostKey),
+	}
 }

@@ -14,7 +14,9 @@ import (
 
 // Listen gives each connection, in a goroutine of its own, to handle with cfg,
 // which gets a new host key. It ends with the test.
-func Listen(t testing.TB, cfg *ssh.ServerConfig, handle func(net.Conn, *ssh.ServerConfig)) (address string, key ssh.PublicKey) {
+func Listen(
+	t testing.TB, cfg *ssh.ServerConfig, handle func(net.Conn, *ssh.ServerConfig),
+) (address string, key ssh.PublicKey) {
 	t.Helper()
 	_, private, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)

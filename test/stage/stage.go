@@ -109,8 +109,14 @@ func NewAt(t *testing.T, dir, data string, devices ...string) *Stage {
 			t.Logf("the service's log:\n%s", s.Logged())
 		}
 	})
-	s.Do("admin", 0, "account", "add", "mara", "--may", "read,stage,commit,approve,audit", "--password-file", s.File("pw-mara", MaraPassword))
-	s.Do("admin", 0, "account", "add", "joss", "--may", "read,stage,commit,approve,audit", "--password-file", s.File("pw-joss", "joss's own password"))
+	s.Do(
+		"admin", 0, "account", "add", "mara", "--may", "read,stage,commit,approve,audit", "--password-file",
+		s.File("pw-mara", MaraPassword),
+	)
+	s.Do(
+		"admin", 0, "account", "add", "joss", "--may", "read,stage,commit,approve,audit", "--password-file",
+		s.File("pw-joss", "joss's own password"),
+	)
 	for _, name := range devices {
 		s.AddLab(name)
 	}
@@ -129,7 +135,13 @@ func (s *Stage) Start(more ...string) {
 	if _, err := os.Stat(filepath.Join(s.Data, "oaken-latch.folder")); os.IsNotExist(err) && !s.StartOld {
 		Begin(s.T, s.Data, s.File("pw-admin", AdminPassword))
 	}
-	s.Daemon = exec.Command(filepath.Join(Bin, "oaken-latchd"), append([]string{"serve", "--plain", "--data", s.Data, "--listen", s.Listen, "--archive-folder", os.TempDir()}, more...)...)
+	s.Daemon = exec.Command(
+		filepath.Join(Bin, "oaken-latchd"),
+		append(
+			[]string{"serve", "--plain", "--data", s.Data, "--listen", s.Listen, "--archive-folder", os.TempDir()},
+			more...,
+		)...,
+	)
 	s.Daemon.Env = append(os.Environ(), "GORACE=halt_on_error=1")
 	out, err := s.Daemon.StdoutPipe()
 	require.NoError(s.T, err)
@@ -150,7 +162,9 @@ func (s *Stage) Start(more ...string) {
 // Begin makes the records of a new service.
 func Begin(t *testing.T, data, passwordFile string) {
 	t.Helper()
-	out, err := exec.Command(filepath.Join(Bin, "oaken-latchd"), "init", "--data", data, "--admin-password-file", passwordFile).CombinedOutput()
+	out, err := exec.Command(
+		filepath.Join(Bin, "oaken-latchd"), "init", "--data", data, "--admin-password-file", passwordFile,
+	).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 }
 
@@ -209,7 +223,10 @@ func (s *Stage) AddLab(name string) { s.AddLabOf(name, "") }
 
 func (s *Stage) AddLabOf(name string, kind lab.Kind) {
 	d := s.StartLabOf(name, kind)
-	s.Do("admin", 0, "device", "add", name, "--address", d.Address, "--user", lab.User, "--password-file", s.File("pw-lab", lab.Password))
+	s.Do(
+		"admin", 0, "device", "add", name, "--address", d.Address, "--user", lab.User, "--password-file",
+		s.File("pw-lab", lab.Password),
+	)
 	s.Do("admin", 0, "device", "trust", name, "--yes")
 }
 
@@ -312,7 +329,10 @@ func (s *Stage) Request(method, path, contentType string, body io.Reader) (int, 
 
 // DaemonAgain tries to start a second service on the same records.
 func (s *Stage) DaemonAgain() (out string, status int) {
-	cmd := exec.Command(filepath.Join(Bin, "oaken-latchd"), "serve", "--plain", "--data", filepath.Join(s.Dir, "data"), "--listen", "127.0.0.1:0")
+	cmd := exec.Command(
+		filepath.Join(Bin, "oaken-latchd"), "serve", "--plain", "--data", filepath.Join(s.Dir, "data"), "--listen",
+		"127.0.0.1:0",
+	)
 	b, _ := cmd.CombinedOutput()
 	return string(b), cmd.ProcessState.ExitCode()
 }

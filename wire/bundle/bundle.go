@@ -69,7 +69,13 @@ type Writer struct {
 // NewWriter begins a bundle. about is what is told of the whole; nil is
 // nothing.
 func NewWriter(w io.Writer, kind, by string, made time.Time, about any) (*Writer, error) {
-	b := &Writer{tar.NewWriter(w), Manifest{Format: Format, Version: Version, Kind: kind, Made: made.UTC().Truncate(time.Second), By: by, Files: []File{}}}
+	b := &Writer{
+		tar.NewWriter(w),
+		Manifest{
+			Format: Format, Version: Version, Kind: kind, Made: made.UTC().Truncate(time.Second), By: by,
+			Files: []File{},
+		},
+	}
 	return b, tell(&b.m.About, about)
 }
 
@@ -104,7 +110,11 @@ func (b *Writer) Add(name string, size int64, content io.Reader, about any) erro
 }
 
 func (b *Writer) header(name string, size int64) error {
-	return b.tar.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Size: size, Mode: 0o600, ModTime: b.m.Made, Format: tar.FormatPAX})
+	return b.tar.WriteHeader(
+		&tar.Header{
+			Typeflag: tar.TypeReg, Name: name, Size: size, Mode: 0o600, ModTime: b.m.Made, Format: tar.FormatPAX,
+		},
+	)
 }
 
 // Close writes the manifest and ends the bundle; the writer below stays open.

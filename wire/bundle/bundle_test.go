@@ -72,16 +72,28 @@ func TestDamage(t *testing.T) {
 		_, err := bundle.Check(bytes.NewReader(text[:n]), nil)
 		require.Error(t, err, "cut off at %d", n)
 	}
-	for name, say := range map[string]string{"../up.xml": "plain name", "/etc/passwd": "plain name", "a//b": "plain name", "extra.xml": "does not name it"} {
+	for name, say := range map[string]string{
+		"../up.xml": "plain name", "/etc/passwd": "plain name", "a//b": "plain name", "extra.xml": "does not name it",
+	} {
 		var b bytes.Buffer
 		w := tar.NewWriter(&b)
 		require.NoError(t, w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Size: 1, Mode: 0o600}))
 		_, _ = w.Write([]byte("x"))
 		manifest := `{"format":"oaken-latch-bundle","version":1,"kind":"export","files":[]}`
-		require.NoError(t, w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: bundle.ManifestName, Size: int64(len(manifest)), Mode: 0o600}))
+		require.NoError(
+			t,
+			w.WriteHeader(
+				&tar.Header{Typeflag: tar.TypeReg, Name: bundle.ManifestName, Size: int64(len(manifest)), Mode: 0o600},
+			),
+		)
 		_, _ = w.Write([]byte(manifest))
 		sum := fmt.Sprintf("%x", sha256.Sum256([]byte(manifest)))
-		require.NoError(t, w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: bundle.DigestName, Size: int64(len(sum)), Mode: 0o600}))
+		require.NoError(
+			t,
+			w.WriteHeader(
+				&tar.Header{Typeflag: tar.TypeReg, Name: bundle.DigestName, Size: int64(len(sum)), Mode: 0o600},
+			),
+		)
 		_, _ = w.Write([]byte(sum))
 		require.NoError(t, w.Close())
 		_, err := bundle.Check(&b, nil)

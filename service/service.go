@@ -22,6 +22,7 @@ import (
 	"oakenlatch/core/redact"
 	"oakenlatch/service/access"
 	"oakenlatch/service/api"
+	"oakenlatch/service/approval"
 	"oakenlatch/service/archive"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/commit"
@@ -35,6 +36,7 @@ import (
 	"oakenlatch/service/notify"
 	"oakenlatch/service/outside"
 	"oakenlatch/service/report"
+	"oakenlatch/service/reservation"
 	"oakenlatch/service/store"
 	"oakenlatch/service/underway"
 	"oakenlatch/service/witness"
@@ -377,7 +379,11 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 		s.store, log, s.Fleet, s.History, sealer,
 		archive.Options{Dir: opt.Dir, Syslog: opt.Syslog, Below: opt.ArchivesBelow, Logger: opt.Logger},
 	)
-	s.Desk = desk.New(s.store, log, s.History, s.Fleet, s.Engine, s.Archives)
+	approvals, reservations := approval.New(s.store, log), reservation.New(s.store, log)
+	s.Desk = desk.New(s.store, log, desk.Rooms{
+		History: s.History, Fleet: s.Fleet, Devices: s.Engine, Copies: s.Archives,
+		Approvals: approvals, Reservations: reservations,
+	})
 	s.Commits = commit.New(s.store, log, s.Accounts, s.Desk, s.Engine, opt.Logger)
 	timing := outside.DefaultTiming
 	if opt.LookEvery > 0 {
@@ -389,11 +395,13 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	s.Notifier = notify.New(s.store, log, sealer, opt.Logger)
 	docs := &documents.Documents{
 		Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History, Desk: s.Desk,
-		Engine: s.Engine, Witnesses: witnesses,
+		Engine:    s.Engine,
+		Approvals: approvals, Reservations: reservations, Witnesses: witnesses,
 	}
 	s.api = &api.API{
 		Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History,
 		Desk: s.Desk, Engine: s.Engine, Commits: s.Commits, Archives: s.Archives, Documents: docs,
+		Approvals: approvals, Reservations: reservations,
 		Decisions: &outside.Decisions{Store: s.store, Log: log, Desk: s.Desk},
 		Reports:   &report.Reports{Store: s.store, Log: log, Fleet: s.Fleet, History: s.History, Desk: s.Desk},
 		Notifier:  s.Notifier, Witnesses: witnesses, Sealer: sealer, OIDC: opt.OIDC,

@@ -31,19 +31,24 @@ func TestImportsGoDown(t *testing.T) {
 	rooms := map[string]string{
 		"refusal": "", "store": "", "hostkey": "", "syslog": "", "control": "", "folder": "store", "underway": "",
 		"order": "store", "audit": "refusal store", "access": "audit folder store refusal",
-		"fleet": "access audit hostkey refusal store", "history": "audit fleet refusal store underway",
-		"backup":  "access audit control folder store",
-		"doctor":  "access audit backup control desk fleet folder history store underway",
-		"archive": "access audit fleet history hostkey refusal store",
-		"desk":    "access audit fleet history order refusal store",
-		"engine":  "audit fleet folder history order refusal store underway",
-		"commit":  "access audit desk engine order refusal store",
-		"outside": "access audit desk fleet history refusal store", "witness": "audit store",
-		"report": "access audit desk fleet history store", "notify": "access audit refusal store syslog",
-		"documents": "access archive audit desk engine fleet history notify store witness",
-		"api": "access archive audit commit documents hostkey desk engine fleet history notify order outside " +
-			"refusal report " +
-			"store witness",
+		"fleet":       "access audit hostkey refusal store",
+		"history":     "audit fleet refusal store underway",
+		"approval":    "access audit fleet refusal store",
+		"reservation": "access audit refusal store",
+		"backup":      "access audit control folder store",
+		"doctor":      "access approval audit backup control fleet folder history store underway",
+		"archive":     "access audit fleet history hostkey refusal store",
+		"desk":        "access approval audit fleet history order refusal reservation store",
+		"engine":      "audit fleet folder history order refusal store underway",
+		"commit":      "access audit desk engine order refusal store",
+		"outside":     "access audit desk fleet history refusal store",
+		"witness":     "audit store",
+		"report":      "access audit desk fleet history store",
+		"notify":      "access audit refusal store syslog",
+		"documents": "access approval archive audit desk engine fleet history notify reservation store " +
+			"witness",
+		"api": "access approval archive audit commit desk documents engine fleet history hostkey notify order " +
+			"outside refusal report reservation store witness",
 	}
 	seen := 0
 	for _, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {

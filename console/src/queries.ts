@@ -267,6 +267,11 @@ export function useLive(signedIn: boolean) {
         events = new EventSource("/api/v1/events");
         events.addEventListener("entry", told);
         events.addEventListener("moved", told);
+        let opened = false; // by itself, after it broke off: what happened meanwhile is asked for
+        events.addEventListener("open", () => {
+          if (opened) refresh(undefined);
+          opened = true;
+        });
         refresh(undefined);
       }
     };

@@ -21,6 +21,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"oakenlatch/service/access"
+	"oakenlatch/service/approval"
 	"oakenlatch/service/archive"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/commit"
@@ -33,6 +34,7 @@ import (
 	"oakenlatch/service/outside"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/report"
+	"oakenlatch/service/reservation"
 	"oakenlatch/service/store"
 	"oakenlatch/service/witness"
 )
@@ -46,26 +48,28 @@ const (
 
 // API answers requests.
 type API struct {
-	Store     *store.Store
-	Log       *audit.Log
-	Accounts  *access.Accounts
-	Fleet     *fleet.Fleet
-	History   *history.History
-	Desk      *desk.Desk
-	Engine    *engine.Engine
-	Archives  *archive.Archives
-	Decisions *outside.Decisions
-	Documents *documents.Documents
-	Reports   *report.Reports
-	Commits   *commit.Commits
-	Notifier  *notify.Notifier
-	Witnesses *witness.Witnesses // who vouches for the record from outside
-	Sealer    *access.Sealer
-	OIDC      *access.OIDC // nil: nobody else vouches for people
-	Console   fs.FS
-	Logger    *slog.Logger
-	Proxies   []net.IPNet     // what stands before us is believed who asks, and how they came
-	Stopping  context.Context // ends event streams when the service stops
+	Store        *store.Store
+	Log          *audit.Log
+	Accounts     *access.Accounts
+	Fleet        *fleet.Fleet
+	History      *history.History
+	Desk         *desk.Desk
+	Engine       *engine.Engine
+	Archives     *archive.Archives
+	Decisions    *outside.Decisions
+	Documents    *documents.Documents
+	Approvals    *approval.Approvals
+	Reservations *reservation.Reservations
+	Reports      *report.Reports
+	Commits      *commit.Commits
+	Notifier     *notify.Notifier
+	Witnesses    *witness.Witnesses // who vouches for the record from outside
+	Sealer       *access.Sealer
+	OIDC         *access.OIDC // nil: nobody else vouches for people
+	Console      fs.FS
+	Logger       *slog.Logger
+	Proxies      []net.IPNet     // what stands before us is believed who asks, and how they came
+	Stopping     context.Context // ends event streams when the service stops
 
 	jobs        jobs
 	description description
@@ -206,7 +210,7 @@ func (a *API) deviceParam(c *call) (store.Device, error) { return a.deviceNamed(
 func (a *API) deviceNamed(c *call, name string) (store.Device, error) {
 	d, err := a.Store.Device(c.ctx, c.person.Reach(), name)
 	if errors.Is(err, store.ErrNotFound) {
-		return d, noDevice(name)
+		return d, refusal.NoDevice(name)
 	}
 	return d, err
 }
@@ -220,10 +224,6 @@ func (a *API) deviceQuery(c *call) (int64, error) {
 	}
 	d, err := a.deviceNamed(c, name)
 	return d.ID, err
-}
-
-func noDevice(name string) error {
-	return refusal.New(refusal.NotFound, "list them with: latch devices", "there is no device %q", name)
 }
 
 // numberParam gives the change number in the path.

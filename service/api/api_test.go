@@ -33,7 +33,8 @@ func newAPI(t *testing.T, console fs.FS) *API {
 	accounts := r.Accounts
 	return &API{
 		Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk,
-		Engine: r.Engine, Commits: r.Commits, Documents: r.Documents, Console: console,
+		Engine: r.Engine, Commits: r.Commits, Documents: r.Documents, Approvals: r.Approvals,
+		Reservations: r.Reservations, Console: console,
 		Logger: slog.New(slog.DiscardHandler), Stopping: t.Context(),
 	}
 }
@@ -236,7 +237,8 @@ func TestModulesAndGroups(t *testing.T) {
 	require.NoError(t, accounts.Add(t.Context(), "first start", "wren", "a long enough password", servicetest.Operator))
 	a := &API{
 		Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk,
-		Engine: r.Engine, Commits: r.Commits, Documents: r.Documents, Console: fstest.MapFS{},
+		Engine: r.Engine, Commits: r.Commits, Documents: r.Documents, Approvals: r.Approvals,
+		Reservations: r.Reservations, Console: fstest.MapFS{},
 		Logger: slog.New(slog.DiscardHandler), Stopping: t.Context(),
 	}
 	h := a.Handler()

@@ -1,7 +1,7 @@
 package api
 
 import (
-	"oakenlatch/service/desk"
+	"oakenlatch/service/approval"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
@@ -68,7 +68,7 @@ func agreements(list []store.Approval) []wire.Agreement {
 }
 
 // approvalDoc is nil where nobody has to agree, or is asked to.
-func approvalDoc(x desk.Approval) *wire.Approval {
+func approvalDoc(x approval.Approval) *wire.Approval {
 	if x.Needed == 0 && x.Asked == nil && len(x.Have) == 0 {
 		return nil
 	}
@@ -90,7 +90,7 @@ func (a *API) rules(c *call) (any, error) {
 	out := make([]wire.ApprovalRule, 0, len(list))
 	for _, r := range list {
 		doc := ruleDoc(r)
-		if doc.Idle, err = desk.Idle(c.ctx, a.Fleet, r); err != nil {
+		if doc.Idle, err = approval.Idle(c.ctx, a.Fleet, r); err != nil {
 			return nil, err
 		}
 		out = append(out, doc)
@@ -103,7 +103,7 @@ func (a *API) addRule(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
-	r, err := a.Desk.AddRule(
+	r, err := a.Approvals.AddRule(
 		c.ctx, c.person,
 		store.ApprovalRule{Scope: in.Scope, Path: in.Path, Needed: in.Needed, Emergency: in.Emergency, Note: in.Note},
 	)
@@ -111,7 +111,7 @@ func (a *API) addRule(c *call) (any, error) {
 		return nil, err
 	}
 	doc := ruleDoc(r)
-	doc.Idle, err = desk.Idle(c.ctx, a.Fleet, r)
+	doc.Idle, err = approval.Idle(c.ctx, a.Fleet, r)
 	return doc, err
 }
 
@@ -125,14 +125,14 @@ func (a *API) dropRule(c *call) (any, error) {
 		return nil, err
 	}
 	if guarded > 0 {
-		r, err := a.Desk.Rule(c.ctx, id)
+		r, err := a.Approvals.Rule(c.ctx, id)
 		if err != nil {
 			return nil, err
 		}
-		p, err := a.Accounts.ProposeDrop(c.ctx, c.person, r, desk.RuleText(r))
+		p, err := a.Accounts.ProposeDrop(c.ctx, c.person, r, approval.RuleText(r))
 		return a.proposed(c, p, err, func(p *wire.Proposal) any { return wire.Waits{Proposal: p} })
 	}
-	return nil, a.Desk.DropRule(c.ctx, c.person, id)
+	return nil, a.Approvals.DropRule(c.ctx, c.person, id)
 }
 
 func (a *API) askFor(c *call) (any, error) {
@@ -164,7 +164,7 @@ func (a *API) unapprove(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return nil, a.Desk.Unapprove(c.ctx, c.person, n)
+	return nil, a.Approvals.Unapprove(c.ctx, c.person, n)
 }
 
 func (a *API) emergencies(c *call) (any, error) {
@@ -180,5 +180,5 @@ func (a *API) review(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
-	return nil, a.Desk.Review(c.ctx, c.person, id, in.Text)
+	return nil, a.Approvals.Review(c.ctx, c.person, id, in.Text)
 }

@@ -158,7 +158,7 @@ func (a *API) seen(c *call, d store.Device) error {
 			return refusal.New(refusal.Invalid, "", "the way to %s does not lead through itself", name)
 		}
 		if _, err := a.Store.Device(c.ctx, c.person.Reach(), name); errors.Is(err, store.ErrNotFound) {
-			return noDevice(name)
+			return refusal.NoDevice(name)
 		}
 	}
 	return nil

@@ -296,19 +296,19 @@ func (a *API) paths(c *call) (any, error) {
 	return hints, err
 }
 
-func (a *API) reservations(c *call) (any, error) { return a.Documents.Reservations(c.ctx, c.person) }
+func (a *API) reservations(c *call) (any, error) { return a.Documents.ReservationList(c.ctx, c.person) }
 
 func (a *API) reserve(c *call) (any, error) {
 	var in wire.NewReservation
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
-	v, err := a.Desk.Reserve(c.ctx, c.person, c.Param("name"), in.Reason, seconds(in.Seconds))
+	v, err := a.Reservations.Reserve(c.ctx, c.person, c.Param("name"), in.Reason, seconds(in.Seconds))
 	return documents.Reservation(c.Param("name"), v), err
 }
 
 func (a *API) release(c *call) (any, error) {
-	return nil, a.Desk.Release(c.ctx, c.person, c.Param("name"))
+	return nil, a.Reservations.Release(c.ctx, c.person, c.Param("name"))
 }
 
 func (a *API) ask(c *call) (any, error) {
@@ -316,6 +316,6 @@ func (a *API) ask(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
-	v, err := a.Desk.Ask(c.ctx, c.person, c.Param("name"), in.Text)
+	v, err := a.Reservations.Ask(c.ctx, c.person, c.Param("name"), in.Text)
 	return documents.Reservation(c.Param("name"), v), err
 }

@@ -38,7 +38,8 @@ func newCounter(t *testing.T, devices ...string) *counter {
 	accounts := r.Accounts
 	a := &API{
 		Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk,
-		Engine: r.Engine, Commits: r.Commits, Documents: r.Documents, Console: fstest.MapFS{},
+		Engine: r.Engine, Commits: r.Commits, Documents: r.Documents, Approvals: r.Approvals,
+		Reservations: r.Reservations, Console: fstest.MapFS{},
 		Logger: slog.New(slog.DiscardHandler), Stopping: t.Context(),
 	}
 	sealer, err := access.OpenSealer(filepath.Join(t.TempDir(), access.KeyFile))

@@ -3,7 +3,9 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"slices"
 	"strconv"
@@ -16,8 +18,12 @@ import (
 	"oakenlatch/wire"
 )
 
-// beat is how often a silent stream says that it lives.
-const beat = 15 * time.Second
+// beat is how often a silent stream says that it lives, and lookAtHealth how often it looks whether the records are
+// as they should be.
+const (
+	beat         = 15 * time.Second
+	lookAtHealth = 2 * time.Second
+)
 
 // events streams what happens as it is written (server-sent events). An event's id is the place of
 // its entry in the ledger: a client that comes back with Last-Event-ID misses nothing.
@@ -64,6 +70,9 @@ func (a *API) streamEntries(c *call, q store.LedgerQuery, w http.ResponseWriter)
 	}
 	var until time.Time // is asked at once
 	fewer := a.Store.Fewer()
+	health := time.NewTicker(lookAtHealth)
+	defer health.Stop()
+	ill := a.illness(c)
 	for {
 		added := a.Log.Added()
 		select {
@@ -89,11 +98,7 @@ func (a *API) streamEntries(c *call, q store.LedgerQuery, w http.ResponseWriter)
 			if kind == "" {
 				continue
 			}
-			body, err := json.Marshal(data)
-			if err != nil {
-				return nil
-			}
-			if _, err := fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", e.Seq, kind, body); err != nil {
+			if err := sendEvent(w, e.Seq, kind, data); err != nil {
 				return nil
 			}
 		}
@@ -103,21 +108,75 @@ func (a *API) streamEntries(c *call, q store.LedgerQuery, w http.ResponseWriter)
 		if len(list) == q.Limit {
 			continue
 		}
-		select {
-		case <-added:
-		case <-fewer:
-		case <-time.After(until.Sub(a.Log.Now())):
-		case <-time.After(beat):
-			soon()
-			if _, err := fmt.Fprint(w, ": here\n\n"); err != nil {
-				return nil
-			}
-		case <-c.ctx.Done():
-			return nil
-		case <-a.Stopping.Done():
+		if !a.waitForEntries(c, w, health.C, &ill, added, fewer, until) {
 			return nil
 		}
 	}
+}
+
+// waitForEntries waits until a stream has to look for entries again; false where it ends. Meanwhile it says that it
+// lives, and that something is wrong with the records, or no longer: nothing is entered where they are ill, and
+// everybody has to know of it.
+func (a *API) waitForEntries(
+	c *call, w http.ResponseWriter, health <-chan time.Time, ill *string, added, fewer <-chan struct{}, until time.Time,
+) bool {
+	flush := http.NewResponseController(w)
+	tell := func(write func() error) bool {
+		_ = flush.SetWriteDeadline(time.Now().Add(writeEvent))
+		return write() == nil && flush.Flush() == nil
+	}
+	asked, silent := time.After(until.Sub(a.Log.Now())), time.After(beat)
+	for {
+		select {
+		case <-added:
+			return true
+		case <-fewer:
+			return true
+		case <-asked:
+			return true
+		case <-health:
+			now := a.illness(c)
+			if now == *ill {
+				continue
+			}
+			*ill = now
+			moved := wire.Moved{At: a.Log.Now(), About: "records"}
+			if !tell(func() error { return sendEvent(w, 0, "moved", moved) }) {
+				return false
+			}
+		case <-silent:
+			return tell(func() error {
+				_, err := fmt.Fprint(w, ": here\n\n")
+				return err
+			})
+		case <-c.ctx.Done():
+			return false
+		case <-a.Stopping.Done():
+			return false
+		}
+	}
+}
+
+// illness says what is wrong with the disk of the records; "" where nothing is.
+func (a *API) illness(c *call) string {
+	if err := a.Store.Check(c.ctx); err != nil {
+		return err.Error()
+	}
+	return ""
+}
+
+// sendEvent writes an event of a stream; one that is no entry has no id, so that whoever comes back goes on from
+// the entry before.
+func sendEvent(w io.Writer, id int64, kind string, data any) error {
+	body, err := json.Marshal(data)
+	if err != nil {
+		return err
+	}
+	if id > 0 {
+		_, err = fmt.Fprintf(w, "id: %d\n", id)
+	}
+	_, werr := fmt.Fprintf(w, "event: %s\ndata: %s\n\n", kind, body)
+	return errors.Join(err, werr)
 }
 
 // devicesByName gives the devices that entries are about.

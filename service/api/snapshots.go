@@ -76,7 +76,7 @@ func (a *API) some(c *call, names []string, site string, all bool) ([]store.Devi
 		for _, name := range names {
 			i := slices.IndexFunc(list, func(d store.Device) bool { return d.Name == name })
 			if i < 0 {
-				return nil, noDevice(name)
+				return nil, refusal.NoDevice(name)
 			}
 			if !slices.ContainsFunc(out, func(d store.Device) bool { return d.Name == name }) {
 				out = append(out, list[i])

@@ -214,7 +214,7 @@ func TestReservations(t *testing.T) {
 	_, err := r.Put(servicetest.Mara, n, quay, "/system/contact", "mine")
 	require.NoError(t, err)
 	reserve := func(p access.Person, reason string, d time.Duration) error {
-		_, err := r.Desk.Reserve(t.Context(), p, quay, reason, d)
+		_, err := r.Reservations.Reserve(t.Context(), p, quay, reason, d)
 		return err
 	}
 	assert.Equal(t, refusal.Invalid, kind(reserve(servicetest.Joss, "", time.Hour)))
@@ -227,15 +227,15 @@ func TestReservations(t *testing.T) {
 	require.ErrorContains(t, err, "is reserved by joss")
 	err = r.Begin("mara", n, order.Order{Hold: time.Minute}, works)
 	require.ErrorContains(t, err, "is reserved by joss", "also one that was reserved since it was looked at")
-	_, err = r.Desk.Ask(t.Context(), servicetest.Mara, quay, "when?")
+	_, err = r.Reservations.Ask(t.Context(), servicetest.Mara, quay, "when?")
 	require.NoError(t, err)
-	list, err := r.Desk.Reservations(t.Context())
+	list, err := r.Reservations.List(t.Context())
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, "when?", list[0].Asks[0].Text)
-	require.ErrorContains(t, r.Desk.Release(t.Context(), servicetest.Mara, quay), "is reserved by joss")
+	require.ErrorContains(t, r.Reservations.Release(t.Context(), servicetest.Mara, quay), "is reserved by joss")
 	admin := access.Person{Name: "admin", Grants: servicetest.Admin}
-	require.NoError(t, r.Desk.Release(t.Context(), admin, quay))
+	require.NoError(t, r.Reservations.Release(t.Context(), admin, quay))
 	entries := r.Found(5, "device:%v who:admin", quay)
 	assert.Contains(t, entries[0].Note, "lifted by an administrator; it was reserved by joss: new fibre, longer")
 	require.NoError(t, reserve(servicetest.Joss, "a minute", time.Minute))

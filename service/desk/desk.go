@@ -14,10 +14,12 @@ import (
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
+	"oakenlatch/service/approval"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/history"
 	"oakenlatch/service/refusal"
+	"oakenlatch/service/reservation"
 	"oakenlatch/service/store"
 )
 
@@ -29,8 +31,10 @@ type Desk struct {
 	fleet   *fleet.Fleet
 	cache   *partCache
 
-	devices Devices
-	copies  Copies
+	devices      Devices
+	copies       Copies
+	approvals    *approval.Approvals
+	reservations *reservation.Reservations
 }
 
 // Devices is what the desk asks of the engine.
@@ -48,9 +52,22 @@ type Copies interface {
 	Tree(ctx context.Context, id int64, s *schema.Schema) (*tree.Node, error)
 }
 
+// Rooms are those that a desk rests on.
+type Rooms struct {
+	History      *history.History
+	Fleet        *fleet.Fleet
+	Devices      Devices
+	Copies       Copies
+	Approvals    *approval.Approvals
+	Reservations *reservation.Reservations
+}
+
 // New gives a desk over a store.
-func New(s *store.Store, log *audit.Log, h *history.History, f *fleet.Fleet, devices Devices, copies Copies) *Desk {
-	return &Desk{store: s, log: log, history: h, fleet: f, cache: newPartCache(), devices: devices, copies: copies}
+func New(s *store.Store, log *audit.Log, r Rooms) *Desk {
+	return &Desk{
+		store: s, log: log, history: r.History, fleet: r.Fleet, cache: newPartCache(),
+		devices: r.Devices, copies: r.Copies, approvals: r.Approvals, reservations: r.Reservations,
+	}
 }
 
 // named checks a title and a ticket.
@@ -129,7 +146,7 @@ func (d *Desk) get(ctx context.Context, p access.Person, number int64) (store.Ch
 		}
 	}
 	if !visible(c, p, coworkers) {
-		if ok, err := d.asked(ctx, p, number); err != nil || ok {
+		if ok, err := d.approvals.Asked(ctx, p, number); err != nil || ok {
 			return c, coworkers, err
 		}
 		return c, nil, refusal.New(
@@ -193,7 +210,7 @@ func (d *Desk) Visible(
 	if err != nil {
 		return nil, err
 	}
-	asked, err := d.ToApprove(ctx, p)
+	asked, err := d.approvals.ToApprove(ctx, p)
 	if err != nil {
 		return nil, err
 	}

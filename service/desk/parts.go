@@ -145,7 +145,7 @@ func (d *Desk) Part(ctx context.Context, p access.Person, number int64, device s
 func (d *Desk) device(ctx context.Context, reach store.Reach, name string) (store.Device, error) {
 	dev, err := d.store.Device(ctx, reach, name)
 	if errors.Is(err, store.ErrNotFound) {
-		err = refusal.New(refusal.NotFound, "list them with: latch devices", "there is no device %q", name)
+		err = refusal.NoDevice(name)
 	}
 	return dev, err
 }

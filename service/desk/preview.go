@@ -18,10 +18,12 @@ import (
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
+	"oakenlatch/service/approval"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/history"
 	"oakenlatch/service/order"
 	"oakenlatch/service/refusal"
+	"oakenlatch/service/reservation"
 	"oakenlatch/service/store"
 )
 
@@ -120,7 +122,7 @@ type Seen struct {
 	At      time.Time
 	Traffic Traffic // what was expected, and what of that is so
 
-	Approval Approval // who else has to agree, and who has
+	Approval approval.Approval // who else has to agree, and who has
 }
 
 // atOnce is how many devices a preview reads at a time.
@@ -151,7 +153,7 @@ func (d *Desk) Preview(ctx context.Context, p access.Person, number int64, opt O
 	if seen.Traffic, err = d.traffic(ctx, p.Reach(), number, out); err != nil {
 		return out, seen, err
 	}
-	if seen.Approval, err = d.approval(ctx, c, out, seen.Digest); err != nil {
+	if seen.Approval, err = d.approvals.Of(ctx, c, touched(out), seen.Digest); err != nil {
 		return out, seen, err
 	}
 	parts, err := json.Marshal(shownOf(out))
@@ -165,11 +167,20 @@ func (d *Desk) Preview(ctx context.Context, p access.Person, number int64, opt O
 	})
 }
 
+// touched gives what the parts do, for who has to agree to it.
+func touched(list []Verdict) []approval.Part {
+	out := make([]approval.Part, len(list))
+	for i, v := range list {
+		out[i] = approval.Part{Device: v.work.Device, Schema: v.Schema, Running: v.running, Result: v.result}
+	}
+	return out
+}
+
 // verdicts judges parts, several at a time.
 func (d *Desk) verdicts(
 	ctx context.Context, c store.Change, works []Work, actor string, opt Options,
 ) ([]Verdict, error) {
-	reservations, err := d.Reservations(ctx)
+	reservations, err := d.reservations.List(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -182,7 +193,7 @@ func (d *Desk) verdicts(
 			turns <- struct{}{}
 			defer func() { <-turns }()
 			out[i], errs[i] = d.verdict(ctx, c.Number, w, actor, opt)
-			if v := reserved(reservations, w.Device.ID); v != nil && v.Holder != actor {
+			if v := reservation.Of(reservations, w.Device.ID); v != nil && v.Holder != actor {
 				out[i].Reserved = v
 			}
 		})
@@ -342,7 +353,7 @@ func (v Verdict) Blocker() string {
 	case v.Guard.Keeper == "":
 		return v.Device + " cannot be changed: " + v.Guard.Why
 	case v.Reserved != nil:
-		return taken(v.Device, *v.Reserved).Error()
+		return reservation.Taken(v.Device, *v.Reserved).Error()
 	case len(v.Conflicts) > 0:
 		return fmt.Sprintf(
 			"%s moved on since this was staged, and both changed the same: %s; decide it with: latch decide %d %s %s "+
@@ -431,7 +442,7 @@ func (d *Desk) Ready(ctx context.Context, reach store.Reach, number int64, actor
 	}
 	for _, v := range list {
 		if v.Reserved != nil {
-			return out, taken(v.Device, *v.Reserved)
+			return out, reservation.Taken(v.Device, *v.Reserved)
 		}
 	}
 	out.Digest = digestOf(list)
@@ -439,15 +450,15 @@ func (d *Desk) Ready(ctx context.Context, reach store.Reach, number int64, actor
 	if err != nil {
 		return out, err
 	}
-	approval, err := d.approval(ctx, c, list, out.Digest)
+	agreed, err := d.approvals.Of(ctx, c, touched(list), out.Digest)
 	if err != nil {
 		return out, err
 	}
-	if err := approval.lacking(number, o.Emergency); err != nil {
+	if err := agreed.Lacking(number, o.Emergency); err != nil {
 		return out, err
 	}
-	exact = exact || approval.Needed > 0 // what was agreed to is what is committed
-	out.Unapproved = approval.Missing() > 0
+	exact = exact || agreed.Needed > 0 // what was agreed to is what is committed
+	out.Unapproved = agreed.Missing() > 0
 	idle := true
 	for _, v := range list {
 		if why := v.Blocker(); why != "" {

@@ -20,10 +20,10 @@ import (
 	"golang.org/x/sys/unix"
 
 	"oakenlatch/service/access"
+	"oakenlatch/service/approval"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/backup"
 	"oakenlatch/service/control"
-	"oakenlatch/service/desk"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/folder"
 	"oakenlatch/service/history"
@@ -421,14 +421,14 @@ func (e *examination) rules(s *store.Store) {
 	}
 	f, idle := fleet.New(s, audit.New(s, audit.Options{Now: func() time.Time { return e.Now }}), nil), 0
 	for _, r := range list {
-		why, err := desk.Idle(e.ctx, f, r)
+		why, err := approval.Idle(e.ctx, f, r)
 		if err != nil {
 			e.add(Wrong, "rules", "", "rule %d: %v", r.ID, err)
 		} else if why != "" {
 			idle++
 			e.add(
 				Look, "rules", "see what it was meant for: latch rule list", "rule %d (%s) keeps nothing back now: %s",
-				r.ID, desk.RuleText(r), why,
+				r.ID, approval.RuleText(r), why,
 			)
 		}
 	}

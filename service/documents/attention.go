@@ -150,7 +150,7 @@ func (d *Documents) changesToDecide(ctx context.Context, p access.Person, out *w
 	); err != nil {
 		return err
 	}
-	asked, err := d.Desk.ToApprove(ctx, p)
+	asked, err := d.Approvals.ToApprove(ctx, p)
 	if err != nil {
 		return err
 	}
@@ -174,7 +174,7 @@ func (d *Documents) devicesToDecide(ctx context.Context, p access.Person, out *w
 		return err
 	}
 	out.Unsaved, out.Trouble = append([]wire.Device{}, unsaved...), append([]wire.Device{}, trouble...)
-	if out.Reserved, err = d.Reservations(ctx, p); err != nil {
+	if out.Reserved, err = d.ReservationList(ctx, p); err != nil {
 		return err
 	}
 	out.Outside, err = d.Outsides(ctx, p, 0, true)

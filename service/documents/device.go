@@ -36,8 +36,8 @@ func Reservation(device string, v store.Reservation) wire.Reservation {
 }
 
 // Reservations tells those in force, of devices that a person may see.
-func (d *Documents) Reservations(ctx context.Context, p access.Person) ([]wire.Reservation, error) {
-	list, err := d.Desk.Reservations(ctx)
+func (d *Documents) ReservationList(ctx context.Context, p access.Person) ([]wire.Reservation, error) {
+	list, err := d.Reservations.List(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -97,7 +97,7 @@ func (d *Documents) these(ctx context.Context, list []store.Device) ([]wire.Devi
 	if err != nil {
 		return nil, err
 	}
-	reservations, err := d.Desk.Reservations(ctx)
+	reservations, err := d.Reservations.List(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -5,23 +5,27 @@ package documents
 
 import (
 	"oakenlatch/service/access"
+	"oakenlatch/service/approval"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/history"
+	"oakenlatch/service/reservation"
 	"oakenlatch/service/store"
 	"oakenlatch/service/witness"
 )
 
 // Documents makes documents for people, each as that person may see it.
 type Documents struct {
-	Store     *store.Store
-	Log       *audit.Log
-	Accounts  *access.Accounts
-	Fleet     *fleet.Fleet
-	History   *history.History
-	Desk      *desk.Desk
-	Engine    *engine.Engine
-	Witnesses *witness.Witnesses // who vouches for the record from outside
+	Store        *store.Store
+	Log          *audit.Log
+	Accounts     *access.Accounts
+	Fleet        *fleet.Fleet
+	History      *history.History
+	Desk         *desk.Desk
+	Approvals    *approval.Approvals
+	Reservations *reservation.Reservations
+	Engine       *engine.Engine
+	Witnesses    *witness.Witnesses // who vouches for the record from outside
 }

@@ -38,6 +38,11 @@ func New(kind Kind, next, format string, args ...any) *Error {
 	return &Error{Kind: kind, Msg: fmt.Sprintf(format, args...), Next: next}
 }
 
+// NoDevice is the no to a device that is not there, or not for whoever asks.
+func NoDevice(name string) *Error {
+	return New(NotFound, "list them with: latch devices", "there is no device %q", name)
+}
+
 // Reserved is the no to touching a device that somebody has reserved.
 func Reserved(device, holder string, until time.Time, reason string) *Error {
 	return New(Conflict, fmt.Sprintf("ask them with: latch reserve ask %s TEXT", device),

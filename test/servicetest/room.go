@@ -21,6 +21,7 @@ import (
 	"oakenlatch/core/search"
 	"oakenlatch/lab"
 	"oakenlatch/service/access"
+	"oakenlatch/service/approval"
 	"oakenlatch/service/archive"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/commit"
@@ -32,6 +33,7 @@ import (
 	"oakenlatch/service/history"
 	"oakenlatch/service/order"
 	"oakenlatch/service/outside"
+	"oakenlatch/service/reservation"
 	"oakenlatch/service/store"
 	"oakenlatch/service/underway"
 )
@@ -48,10 +50,12 @@ type Room struct {
 	Watch   *outside.Watch
 	Devices map[string]*lab.Device
 
-	Accounts  *access.Accounts
-	Archives  *archive.Archives
-	Documents *documents.Documents
-	Notes     *folder.Notes
+	Accounts     *access.Accounts
+	Archives     *archive.Archives
+	Documents    *documents.Documents
+	Approvals    *approval.Approvals
+	Reservations *reservation.Reservations
+	Notes        *folder.Notes
 
 	// From the next Open on.
 	Timing   engine.Timing   // the engine's; the default if zero
@@ -183,11 +187,15 @@ func (r *Room) Open() {
 	)
 	r.Archive.Dir, r.Archive.Logger = cmp.Or(r.Archive.Dir, r.dir), logger
 	r.Archives = archive.New(r.Store, r.Log, r.Fleet, r.History, sealer, r.Archive)
-	r.Desk = desk.New(r.Store, r.Log, r.History, r.Fleet, r.Engine, r.Archives)
+	r.Approvals, r.Reservations = approval.New(r.Store, r.Log), reservation.New(r.Store, r.Log)
+	r.Desk = desk.New(r.Store, r.Log, desk.Rooms{
+		History: r.History, Fleet: r.Fleet, Devices: r.Engine, Copies: r.Archives,
+		Approvals: r.Approvals, Reservations: r.Reservations,
+	})
 	r.Commits = commit.New(r.Store, r.Log, r.Accounts, r.Desk, r.Engine, logger)
 	r.Documents = &documents.Documents{
 		Store: r.Store, Log: r.Log, Accounts: r.Accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk,
-		Engine: r.Engine,
+		Engine: r.Engine, Approvals: r.Approvals, Reservations: r.Reservations,
 	}
 	require.NoError(r.t, r.Engine.Recover(r.t.Context()))
 	r.Commits.Run()

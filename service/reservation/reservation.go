@@ -1,4 +1,5 @@
-package desk
+// Package reservation keeps devices to a person for a while: nobody else's commit touches them meanwhile.
+package reservation
 
 import (
 	"context"
@@ -14,17 +15,34 @@ import (
 	"oakenlatch/service/store"
 )
 
-// MaxReserve is how long a device may be reserved at a time.
-const MaxReserve = 14 * 24 * time.Hour
+// Reservations knows who has which device for themselves.
+type Reservations struct {
+	store *store.Store
+	log   *audit.Log
+}
+
+// New gives the reservations over a store.
+func New(s *store.Store, log *audit.Log) *Reservations { return &Reservations{store: s, log: log} }
+
+func (r *Reservations) device(ctx context.Context, reach store.Reach, name string) (store.Device, error) {
+	dev, err := r.store.Device(ctx, reach, name)
+	if errors.Is(err, store.ErrNotFound) {
+		err = refusal.NoDevice(name)
+	}
+	return dev, err
+}
+
+// Longest is how long a device may be reserved at a time.
+const Longest = 14 * 24 * time.Hour
 
 // Reserve keeps a device to a person for a while, or longer than so far.
 // Nobody else's commit touches it meanwhile.
-func (d *Desk) Reserve(
+func (r *Reservations) Reserve(
 	ctx context.Context, p access.Person, device, reason string, length time.Duration,
 ) (store.Reservation, error) {
-	now := d.log.Now()
+	now := r.log.Now()
 	v := store.Reservation{Holder: p.Name, Reason: strings.TrimSpace(reason), Made: now, Until: now.Add(length)}
-	dev, err := d.device(ctx, p.Reach(), device)
+	dev, err := r.device(ctx, p.Reach(), device)
 	if err != nil {
 		return v, err
 	}
@@ -35,13 +53,13 @@ func (d *Desk) Reserve(
 			"%s: a reservation needs a reason of 1 to 500 characters", device,
 		)
 	}
-	if length < time.Minute || length > MaxReserve {
+	if length < time.Minute || length > Longest {
 		return v, refusal.New(
 			refusal.Invalid, "give it like --for 2h", "%s: a reservation lasts from a minute to %d days, not %s",
-			device, MaxReserve/(24*time.Hour), length,
+			device, Longest/(24*time.Hour), length,
 		)
 	}
-	return v, d.log.Write(ctx, func(tx *audit.Tx) error {
+	return v, r.log.Write(ctx, func(tx *audit.Tx) error {
 		have, err := tx.Reserved(dev.ID, now)
 		e := ledger.Entry{
 			Actor: p.Name, Action: "device.reserve", Device: device, After: v.Until.Format(time.RFC3339),
@@ -54,7 +72,7 @@ func (d *Desk) Reserve(
 			v.ID, v.Made, e.Before = have.ID, have.Made, have.Until.Format(time.RFC3339)
 			err = tx.ExtendReservation(have.ID, v.Until, v.Reason)
 		case err == nil:
-			err = taken(device, have)
+			err = Taken(device, have)
 		}
 		if err != nil {
 			return err
@@ -63,28 +81,28 @@ func (d *Desk) Reserve(
 	})
 }
 
-// taken says by whom a device is reserved.
-func taken(device string, v store.Reservation) error {
+// Taken says by whom a device is reserved.
+func Taken(device string, v store.Reservation) error {
 	return refusal.Reserved(device, v.Holder, v.Until, v.Reason)
 }
 
 // Release ends a reservation: one's own, or anybody's for an administrator.
-func (d *Desk) Release(ctx context.Context, p access.Person, device string) error {
-	dev, err := d.device(ctx, p.Reach(), device)
+func (r *Reservations) Release(ctx context.Context, p access.Person, device string) error {
+	dev, err := r.device(ctx, p.Reach(), device)
 	if err != nil {
 		return err
 	}
-	return d.log.Write(ctx, func(tx *audit.Tx) error {
-		v, err := tx.Reserved(dev.ID, d.log.Now())
+	return r.log.Write(ctx, func(tx *audit.Tx) error {
+		v, err := tx.Reserved(dev.ID, r.log.Now())
 		switch {
 		case errors.Is(err, store.ErrNotFound):
 			return refusal.New(refusal.Conflict, "", "%s is not reserved", device)
 		case err != nil:
 			return err
 		case v.Holder != p.Name && !p.Administers():
-			return taken(device, v)
+			return Taken(device, v)
 		}
-		if err := tx.EndReservation(v.ID, p.Name, d.log.Now()); err != nil {
+		if err := tx.EndReservation(v.ID, p.Name, r.log.Now()); err != nil {
 			return err
 		}
 		note := ""
@@ -105,17 +123,17 @@ const mostAsks = 50
 
 // Ask puts a word to whoever has a device reserved; they see it on the page
 // they begin with.
-func (d *Desk) Ask(ctx context.Context, p access.Person, device, text string) (store.Reservation, error) {
-	dev, err := d.device(ctx, p.Reach(), device)
+func (r *Reservations) Ask(ctx context.Context, p access.Person, device, text string) (store.Reservation, error) {
+	dev, err := r.device(ctx, p.Reach(), device)
 	if err != nil {
 		return store.Reservation{}, err
 	}
-	a := store.Ask{Actor: p.Name, Text: strings.TrimSpace(text), At: d.log.Now()}
+	a := store.Ask{Actor: p.Name, Text: strings.TrimSpace(text), At: r.log.Now()}
 	if a.Text == "" || len(a.Text) > 500 {
 		return store.Reservation{}, refusal.New(refusal.Invalid, "", "say in 1 to 500 characters what is needed")
 	}
 	var v store.Reservation
-	return v, d.log.Write(ctx, func(tx *audit.Tx) error {
+	return v, r.log.Write(ctx, func(tx *audit.Tx) error {
 		v, err = tx.Reserved(dev.ID, a.At)
 		switch {
 		case errors.Is(err, store.ErrNotFound):
@@ -142,13 +160,13 @@ func (d *Desk) Ask(ctx context.Context, p access.Person, device, text string) (s
 	})
 }
 
-// Reservations lists those in force.
-func (d *Desk) Reservations(ctx context.Context) ([]store.Reservation, error) {
-	return d.store.Reservations(ctx, d.log.Now())
+// List lists those in force.
+func (r *Reservations) List(ctx context.Context) ([]store.Reservation, error) {
+	return r.store.Reservations(ctx, r.log.Now())
 }
 
-// reserved gives a device's reservation out of a list, nil if none.
-func reserved(list []store.Reservation, device int64) *store.Reservation {
+// Of gives a device's reservation out of a list, nil if none.
+func Of(list []store.Reservation, device int64) *store.Reservation {
 	i := slices.IndexFunc(list, func(v store.Reservation) bool { return v.Device == device })
 	if i < 0 {
 		return nil

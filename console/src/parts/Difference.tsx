@@ -1,9 +1,9 @@
 import VirtualList from "@rc-component/virtual-list";
 import { theme } from "antd";
 import type { CSSProperties } from "react";
-import type { DiffLine, Edit } from "../api";
-import { marks } from "../theme";
-import { whenShort } from "../time";
+import type { DiffLine, Edit } from "../lib/documents";
+import { marks } from "../lib/theme";
+import { whenShort } from "../lib/time";
 
 /** From how many lines on only those in sight are drawn. */
 const many = 300;

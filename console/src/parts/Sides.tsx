@@ -1,6 +1,6 @@
 import { Checkbox, theme } from "antd";
-import type { DiffLine } from "../api";
-import { marks } from "../theme";
+import type { DiffLine } from "../lib/documents";
+import { marks } from "../lib/theme";
 
 interface Props {
   lines: DiffLine[];

@@ -1,6 +1,6 @@
 import CodeMirror, { EditorView } from "@uiw/react-codemirror";
 import { theme } from "antd";
-import { nonce } from "../nonce";
+import { nonce } from "../lib/nonce";
 
 const extensions = [EditorView.cspNonce.of(nonce)];
 

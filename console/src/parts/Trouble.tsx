@@ -1,5 +1,5 @@
 import { Alert } from "antd";
-import { ApiError } from "../api";
+import { ApiError } from "../lib/api";
 
 /** An error as the service told it: what is wrong and what to do. */
 export function Trouble({ error }: { error: Error | null }) {

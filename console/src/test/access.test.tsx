@@ -1,10 +1,10 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { fireEvent, render, screen, waitFor } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import type { Account, Approval, ApprovalRule, Emergency, Token } from "../accessApi";
-import type { Change, Preview, Problem } from "../api";
-import { may, mayEverywhere, on } from "../may";
-import { SignIn } from "../pages/SignIn";
+import type { Account, Approval, ApprovalRule, Emergency, Token } from "../lib/documents";
+import type { Change, Preview, Problem } from "../lib/documents";
+import { may, mayEverywhere, on } from "../lib/may";
+import { SignIn } from "../features/access/SignIn";
 import { Refusals, answering, open } from "./answering";
 import type { Asked } from "./answering";
 import { calm, quietPart } from "./documents";

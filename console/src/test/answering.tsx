@@ -2,8 +2,8 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { render } from "@testing-library/react";
 import { MemoryRouter } from "react-router";
 import { vi } from "vitest";
-import { App } from "../App";
-import type { Problem } from "../api";
+import { App } from "../app/App";
+import type { Problem } from "../lib/documents";
 
 export interface Asked {
   method: string;

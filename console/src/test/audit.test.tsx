@@ -1,6 +1,6 @@
 import { fireEvent, screen, waitFor, within } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import type { Audit, EntryDoc, LedgerEntry, Pace, Search, SearchHints, Verified } from "../auditApi";
+import type { Audit, EntryDoc, LedgerEntry, Pace, Search, SearchHints, Verified } from "../lib/documents";
 import { answering, open } from "./answering";
 import type { Asked } from "./answering";
 

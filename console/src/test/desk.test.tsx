@@ -1,6 +1,6 @@
 import { fireEvent, screen, waitFor, within } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import type { Change, Device, Edit, Hint, PartPreview, Preview, Stencil } from "../api";
+import type { Change, Device, Edit, Hint, PartPreview, Preview, Stencil } from "../lib/documents";
 import { answering, open } from "./answering";
 import type { Asked } from "./answering";
 import { calm, quietPart } from "./documents";

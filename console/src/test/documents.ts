@@ -1,4 +1,4 @@
-import type { Attention, PartPreview } from "../api";
+import type { Attention, PartPreview } from "../lib/documents";
 
 /** What needs a decision where nothing does. */
 export const calm: Attention = {

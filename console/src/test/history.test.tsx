@@ -1,7 +1,7 @@
 import { fireEvent, screen, within } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import type { Change, Device } from "../api";
-import type { Archive, Blame, BroughtBack, Carried, Comparison, Copy, HostKey, ImportedBundle, Job, Moment, RevisionDoc, Snapshot, Standing } from "../pastApi";
+import type { Change, Device } from "../lib/documents";
+import type { Archive, Blame, BroughtBack, Carried, Comparison, Copy, HostKey, ImportedBundle, Job, Moment, RevisionDoc, Snapshot, Standing } from "../lib/documents";
 import { answering, open } from "./answering";
 import type { Asked } from "./answering";
 import { calm } from "./documents";

@@ -2,9 +2,9 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { fireEvent, render, screen, waitFor } from "@testing-library/react";
 import { MemoryRouter } from "react-router";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import { App } from "../App";
-import type { Audit } from "../auditApi";
-import type { Attention, Change, Device, Due, PartPreview, Preview, Session } from "../api";
+import { App } from "../app/App";
+import type { Audit } from "../lib/documents";
+import type { Attention, Change, Device, Due, PartPreview, Preview, Session } from "../lib/documents";
 import { calm, quietPart } from "./documents";
 
 const draft: Change = {

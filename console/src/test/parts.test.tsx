@@ -4,16 +4,16 @@ import userEvent from "@testing-library/user-event";
 import type { ReactNode } from "react";
 import { MemoryRouter } from "react-router";
 import { describe, expect, it, vi } from "vitest";
-import { ApiError, call } from "../api";
-import type { Change, Commit, Device, PartPreview } from "../api";
-import { DeviceState } from "../pages/Devices";
-import { Verdicts } from "../pages/Verdicts";
-import { Groups } from "../parts/Groups";
+import { ApiError, call } from "../lib/api";
+import type { Change, Commit, Device, PartPreview } from "../lib/documents";
+import { DeviceState } from "../features/devices/Devices";
+import { Verdicts } from "../features/changes/Verdicts";
+import { Groups } from "../features/changes/Groups";
 import { Difference } from "../parts/Difference";
-import { HoldBar } from "../parts/HoldBar";
+import { HoldBar } from "../features/changes/HoldBar";
 import { StateTag } from "../parts/StateTag";
 import { Trouble } from "../parts/Trouble";
-import { clock, span, when, whenIn, whenShort } from "../time";
+import { clock, span, when, whenIn, whenShort } from "../lib/time";
 import { quietPart } from "./documents";
 
 function page(node: ReactNode) {

@@ -1,6 +1,6 @@
 import { fireEvent, screen, waitFor, within } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import type { CommitRecord, Outside, Pushed, Receiver, Silence } from "../recordApi";
+import type { CommitRecord, Outside, Pushed, Receiver, Silence } from "../lib/documents";
 import { answering, open } from "./answering";
 import type { Asked } from "./answering";
 import { calm } from "./documents";

@@ -2,9 +2,9 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { fireEvent, render, screen, waitFor } from "@testing-library/react";
 import { MemoryRouter } from "react-router";
 import { beforeEach, describe, expect, it, vi } from "vitest";
-import type { Attention, Change, Unsettled } from "../api";
-import { Now } from "../pages/Now";
-import { Settle } from "../pages/Settle";
+import type { Attention, Change, Unsettled } from "../lib/documents";
+import { Now } from "../features/now/Now";
+import { Settle } from "../features/changes/Settle";
 import { calm } from "./documents";
 
 const at = "2026-11-23T02:00:00Z";

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { happened, touches } from "../touched";
+import { happened, touches } from "../lib/touched";
 
 describe("what an event touches", () => {
   it.each([

@@ -1,8 +1,8 @@
 import { fireEvent, render, screen, waitFor } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import type { PartPreview, Preview } from "../api";
-import { TrafficEffect } from "../parts/Traffic";
-import type { FilterDoc, Filters, Traced, TrafficChange } from "../trafficApi";
+import type { PartPreview, Preview } from "../lib/documents";
+import { TrafficEffect } from "../features/traffic/Traffic";
+import type { FilterDoc, Filters, Traced, TrafficChange } from "../lib/documents";
 import { answering, open } from "./answering";
 import type { Asked } from "./answering";
 import { calm, quietPart } from "./documents";

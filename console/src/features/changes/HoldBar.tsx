@@ -1,0 +1,149 @@
+import { Alert, Button, Collapse, Dropdown, Flex, Popconfirm, Progress, Typography, theme } from "antd";
+import { useEffect, useState } from "react";
+import { Link } from "react-router";
+import type { Change, Commit, DeviceStanding } from "../../lib/documents";
+import { useHold, useLeave, useSay } from "./queries";
+import { clock, span, when } from "../../lib/time";
+import { RevertDialog } from "./RevertDialog";
+import { Steps, counted } from "../record/Steps";
+import { Trouble } from "../../parts/Trouble";
+
+/** Seconds left, counted on from what the service said last. */
+export function useSecondsLeft(secondsLeft: number): number {
+  const [left, setLeft] = useState(secondsLeft);
+  useEffect(() => {
+    const end = Date.now() + secondsLeft * 1000;
+    const timer = window.setInterval(() => { setLeft(Math.max(0, (end - Date.now()) / 1000)); }, 250);
+    return () => { window.clearInterval(timer); };
+  }, [secondsLeft]);
+  return left;
+}
+
+const doing: Record<string, string> = {
+  idle: "is about to begin",
+  preparing: "is being prepared: locking, writing and validating the candidate",
+  prepared: "is prepared: only the commit itself is left, nothing is in effect",
+  applying: "is being applied on trial",
+  probing: "is in effect on trial; the way in is being proved, the probes run",
+  asking: "is being confirmed: every device is asked once more",
+  keeping: "is being confirmed",
+  settling: "is kept; startup is being saved",
+  reverting: "is going back",
+};
+
+/** What ends a hold, and who sees to it. */
+function ending(commit: Commit): string {
+  const alone = commit.devices.filter((d) => d.keeper === "service").map((d) => d.name);
+  const at = `at ${when(commit.deadline)}`;
+  if (alone.length === 0) return `It goes back by itself ${at}.`;
+  if (alone.length === commit.devices.length) return `This service alone sends it back ${at}.`;
+  return `It goes back ${at}; on ${alone.join(", ")} this service alone sends it back.`;
+}
+
+/** The bar at the foot of every page while a commit is not decided. */
+export function HoldBar({ change, mayDecide }: { change: Change; mayDecide: boolean }) {
+  const { token } = theme.useToken();
+  const commit = change.commit;
+  const left = useSecondsLeft(commit?.secondsLeft ?? 0);
+  if (!commit) return null;
+  const awaiting = commit.phase === "awaiting";
+  const urgent = commit.ending ?? left < 15;
+  const odd = commit.devices.filter((d) => d.said);
+  return (
+    <div role="region" aria-label={`change ${String(change.number)} on hold`} style={{ background: token.colorWarningBg, borderTop: `2px solid ${urgent && awaiting ? token.colorError : token.colorWarning}`, padding: "10px 24px" }}>
+      {awaiting && commit.ending && <Alert banner type="error" title={`The hold of change ${String(change.number)} is about to end.`} style={{ marginBottom: 8 }} />}
+      <Flex align="center" gap={20} wrap>
+        {awaiting && (
+          <Progress
+            type="circle" size={56} percent={Math.min(100, (100 * left) / commit.holdSeconds)} format={() => clock(left)}
+            strokeColor={urgent ? token.colorError : token.colorWarning}
+          />
+        )}
+        <div style={{ flex: 1, minWidth: 260 }}>
+          <Typography.Text strong>
+            <Link to={`/changes/${String(change.number)}`}>Change {change.number}</Link>{" "}
+            {awaiting ? `is on hold on ${change.devices.join(", ")}` : (doing[commit.phase] ?? commit.phase)}
+          </Typography.Text>
+          <br />
+          <Typography.Text type="secondary">
+            {change.title}
+            {awaiting && `. ${ending(commit)}`}
+            {awaiting && commit.byProbes && " It is confirmed by itself once every probe passes."}
+            {commit.newDeadline && ` The devices' timers are being set for a hold until ${when(commit.newDeadline)}.`}
+            {commit.phase === "prepared" && `. It lapses at ${when(commit.lapsesAt)}, or when a device moves on.`}
+            {commit.reason && `. ${commit.reason}.`}
+            {odd.map((d) => ` ${d.name}: ${d.said ?? ""}.`)}
+          </Typography.Text>
+        </div>
+        {mayDecide && <Words change={change} commit={commit} />}
+      </Flex>
+      <Collapse
+        ghost size="small"
+        items={[{ key: "steps", label: `Device by device: ${counted(commit.devices)}${commit.probes ? `; ${String(commit.probes.filter((p) => p.result === "passed").length)} of ${String(commit.probes.length)} probes pass` : ""}`, children: <div style={{ maxHeight: 220, overflowY: "auto" }}><Steps commit={commit} /></div> }]}
+      />
+    </div>
+  );
+}
+
+const more = [300, 1200, 3600, 86400];
+
+/** Whether a device does not go back though it is told to. */
+const isStuck = (d: DeviceStanding) => d.standing === "going back" && ((d.odd ?? false) || (d.refusals ?? 0) >= 3);
+
+/** What a person can say to a commit now. */
+function Words({ change, commit }: { change: Change; commit: Commit }) {
+  const say = useSay(change.number);
+  const hold = useHold(change.number);
+  const leave = useLeave(change.number);
+  const [showing, setShowing] = useState(false);
+  const awaiting = commit.phase === "awaiting";
+  const failing = (commit.probes ?? []).filter((p) => p.result !== "passed");
+  const keep = (despite: boolean) => { say.mutate({ word: "confirm", despite }); };
+  const keeping = say.isPending && say.variables.word === "confirm";
+  if (commit.phase === "settling") return null;
+  if (commit.phase === "reverting") {
+    return (
+      <Flex vertical gap={6}>
+        <Trouble error={leave.error} />
+        {commit.devices.filter(isStuck).map((d) => (
+          <Flex key={d.name} gap={10} align="center">
+            <Link style={{ fontSize: 14 }} to={`/devices/${d.name}?${new URLSearchParams({ view: "compare", a: "running", b: `before:${String(change.number)}` }).toString()}`}>What would have to be sent to {d.name}</Link>
+          <Popconfirm title={`Leave ${d.name} as it is?`} description={d.odd ? "It holds neither its former configuration nor this change; what it holds then stands." : "It refuses to be sent back; what it holds then stands."} okText="Leave it" onConfirm={() => { leave.mutate(d.name); }}>
+            <Button>Leave {d.name} as it is</Button>
+          </Popconfirm>
+          </Flex>
+        ))}
+      </Flex>
+    );
+  }
+  return (
+    <Flex vertical gap={6} align="end">
+      <Trouble error={say.error ?? hold.error} />
+      <Flex gap={10}>
+        <Button onClick={() => { setShowing(true); }} loading={say.isPending && say.variables.word === "revert"}>
+          {commit.phase === "prepared" || commit.phase === "preparing" ? "Give it up" : "Go back now"}
+        </Button>
+        {awaiting && (
+          <Dropdown
+            trigger={["click"]}
+            menu={{
+              items: [...more.map((s) => ({ key: String(s), label: `${span(s)} more` })), ...(commit.secondsLeft > 300 ? [{ key: "-300", label: "5 min less" }] : [])],
+              onClick: ({ key }) => { hold.mutate(Number(key)); },
+            }}
+          >
+            <Button loading={hold.isPending}>More time…</Button>
+          </Dropdown>
+        )}
+        {commit.phase === "prepared" && <Button type="primary" loading={say.isPending && say.variables.word === "begin"} onClick={() => { say.mutate({ word: "begin" }); }}>Commit now</Button>}
+        {commit.phase !== "prepared" && (failing.length > 0 && awaiting ? (
+          <Popconfirm title="Keep it though probes fail?" description={failing.map((p) => p.probe).join("; ")} okText="Keep it anyway" onConfirm={() => { keep(true); }}>
+            <Button danger loading={keeping}>Keep it…</Button>
+          </Popconfirm>
+        ) : (
+          <Button type="primary" disabled={!awaiting} loading={keeping} onClick={() => { keep(false); }}>Keep it</Button>
+        ))}
+      </Flex>
+      <RevertDialog change={change} open={showing} busy={say.isPending} onClose={() => { setShowing(false); }} onGo={() => { setShowing(false); say.mutate({ word: "revert" }); }} />
+    </Flex>
+  );
+}

@@ -1,0 +1,3 @@
+
+
+export const devicePath = (name: string) => `/devices/${encodeURIComponent(name)}`;

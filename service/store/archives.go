@@ -220,11 +220,7 @@ func (s *Store) LastStartups(ctx context.Context) (map[int64]Revision, error) {
 		),
 		scanRevision,
 	)
-	out := map[int64]Revision{}
-	for _, r := range list {
-		out[r.Device] = r
-	}
-	return out, err
+	return byDevice(list), err
 }
 
 // RevisionNumbers gives the number of the newest revision of each of some devices that has one.
@@ -257,9 +253,13 @@ func (s *Store) LastRevisions(ctx context.Context) (map[int64]Revision, error) {
 		),
 		scanRevision,
 	)
+	return byDevice(list), err
+}
+
+func byDevice(list []Revision) map[int64]Revision {
 	out := map[int64]Revision{}
 	for _, r := range list {
 		out[r.Device] = r
 	}
-	return out, err
+	return out
 }

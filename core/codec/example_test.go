@@ -33,8 +33,8 @@ func ExampleDecoder_ParseTree() {
 
 // An error names the path, and what would be right there.
 func ExampleDecoder_ParseOutline() {
-	_, err := codec.Decoder{Schema: berths, Strict: true}.ParseOutline("berths\n  berth [north]\n    depth: deep\n")
+	_, err := codec.Decoder{Schema: berths, Strict: true}.ParseOutline("berths\n  berth [n]\n    depth: deep\n")
 	fmt.Println(err)
 	// Output:
-	// line 3, column 12: /berths/berth=north/depth: "deep" is not a decimal number with at most 1 digits after the point
+	// line 3, column 12: /berths/berth=n/depth: "deep" is not a decimal number with at most 1 digits after the point
 }

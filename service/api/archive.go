@@ -98,20 +98,6 @@ func (a *API) archiveRoutes() []route {
 
 func (a *API) archives(c *call) (any, error) { return a.Documents.Archives(c.ctx, c.person) }
 
-// oneArchive answers with an archive as it is now.
-func (a *API) oneArchive(c *call, name string) (any, error) {
-	list, err := a.Documents.Archives(c.ctx, c.person)
-	if err != nil {
-		return nil, err
-	}
-	for _, at := range list {
-		if at.Name == name {
-			return at, nil
-		}
-	}
-	return nil, store.ErrNotFound
-}
-
 func (a *API) addArchive(c *call) (any, error) {
 	var in wire.NewArchive
 	if err := c.read(&in); err != nil {
@@ -125,7 +111,7 @@ func (a *API) addArchive(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.oneArchive(c, in.Name)
+	return a.Documents.Archive(c.ctx, c.person, in.Name)
 }
 
 func (a *API) archiveParam(c *call) (store.Archive, error) {
@@ -174,7 +160,7 @@ func (a *API) setArchive(c *call) (any, error) {
 	if err := a.Archives.Set(c.ctx, c.person.Name, at, strings.Join(what, ", ")); err != nil {
 		return nil, err
 	}
-	return a.oneArchive(c, at.Name)
+	return a.Documents.Archive(c.ctx, c.person, at.Name)
 }
 
 func (a *API) archiveKey(c *call) (any, error) {

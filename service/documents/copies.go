@@ -7,6 +7,7 @@ import (
 
 	"oakenlatch/service/access"
 	"oakenlatch/service/archive"
+	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
 
@@ -14,11 +15,34 @@ import (
 // that needs a decision.
 const aWhile = 10 * time.Minute
 
-// Archives tells the archives, in the order in which they are tried.
+// Archives tells the archives that are in use, in the order in which they are tried.
 func (d *Documents) Archives(ctx context.Context, p access.Person) ([]wire.Archive, error) {
 	list, err := d.Store.Archives(ctx)
-	if err != nil || len(list) == 0 {
-		return []wire.Archive{}, err
+	if err != nil {
+		return nil, err
+	}
+	return d.theseArchives(ctx, p, list)
+}
+
+// Archive tells one, in use or retired.
+func (d *Documents) Archive(ctx context.Context, p access.Person, name string) (wire.Archive, error) {
+	at, err := d.Store.Archive(ctx, name)
+	if err != nil {
+		return wire.Archive{}, err
+	}
+	list, err := d.theseArchives(ctx, p, []store.Archive{at})
+	if err != nil {
+		return wire.Archive{}, err
+	}
+	return list[0], nil
+}
+
+func (d *Documents) theseArchives(
+	ctx context.Context, p access.Person, list []store.Archive,
+) ([]wire.Archive, error) {
+	out := make([]wire.Archive, 0, len(list))
+	if len(list) == 0 {
+		return out, nil
 	}
 	counts, err := d.Store.CountCopies(ctx)
 	if err != nil {
@@ -28,14 +52,13 @@ func (d *Documents) Archives(ctx context.Context, p access.Person) ([]wire.Archi
 	if err != nil {
 		return nil, err
 	}
-	out := make([]wire.Archive, 0, len(list))
 	for _, at := range list {
 		doc := wire.Archive{
-			Name: at.Name, Kind: at.Kind, Place: at.Place, Account: at.Account,
-			Trusted:  at.HostKey != "" || at.Kind == "folder" || at.Kind == "git" && at.Auth == "",
-			Position: at.Position, AfterChange: at.AfterChange, EverySeconds: int64(at.Every / time.Second),
-			KeepLast: at.KeepLast, KeepDays: at.KeepDays, Copies: counts[at.ID].All, Damaged: counts[at.ID].Damaged,
-			Copied: at.Copied, Trouble: at.Trouble, TroubleAt: at.TroubleAt, Caveat: archive.Caveat(at, devices),
+			Name: at.Name, Kind: at.Kind, Place: at.Place, Account: at.Account, Position: at.Position,
+			Trusted:     at.HostKey != "" || at.Kind == "folder" || at.Kind == "git" && at.Auth == "",
+			AfterChange: at.AfterChange, EverySeconds: int64(at.Every / time.Second), KeepLast: at.KeepLast,
+			KeepDays: at.KeepDays, Copies: counts[at.ID].All, Damaged: counts[at.ID].Damaged, Copied: at.Copied,
+			Trouble: at.Trouble, TroubleAt: at.TroubleAt, Caveat: archive.Caveat(at, devices),
 		}
 		last := at.Copied
 		if last.Before(at.Added) {

@@ -53,6 +53,9 @@ func (c *Commits) Schedule(
 	if err != nil {
 		return v, nil, err
 	}
+	if err := c.checkWhen(w); err != nil { // before devices are read for it, which takes a moment
+		return v, nil, err
+	}
 	o.Emergency = "" // an emergency does not wait
 	ready, err := c.desk.Ready(ctx, p.Reach(), ch.Number, p.Name, o)
 	if err != nil {
@@ -60,9 +63,6 @@ func (c *Commits) Schedule(
 	}
 	if ready.Works[0].Exact {
 		o.Preview = ready.Digest // what the person was shown is what is committed then, or nothing
-	}
-	if err := c.checkWhen(w); err != nil {
-		return v, nil, err
 	}
 	if o.Ahead != 0 {
 		return v, nil, refusal.New(

@@ -102,21 +102,21 @@ func TestSchedule(t *testing.T) {
 	assert.Empty(t, r.becomes(n, "draft"))
 
 	// Slept through.
-	require.NoError(t, r.schedule(n, 500*time.Millisecond, time.Second))
+	require.NoError(t, r.schedule(n, 4*time.Second, time.Second)) // devices are read first, which may take a while
 	r.Close()
-	time.Sleep(3 * time.Second)
+	time.Sleep(7 * time.Second)
 	r.Open()
 	assert.Contains(t, r.becomes(n, "draft"), "missed: it was due at")
-	require.NoError(t, r.schedule(n, 500*time.Millisecond, time.Minute))
+	require.NoError(t, r.schedule(n, 4*time.Second, time.Minute))
 	r.Close()
-	time.Sleep(1500 * time.Millisecond)
+	time.Sleep(5 * time.Second)
 	r.Open()
 	r.becomes(n, "holding")
 	r.waits(n, guard.Awaiting)
 	require.NoError(t, r.Commits.Revert(t.Context(), servicetest.Mara, n))
 
 	// The device moved on in the same place: not begun. Elsewhere: rebased.
-	require.NoError(t, r.schedule(n, 1500*time.Millisecond, time.Minute))
+	require.NoError(t, r.schedule(n, 4*time.Second, time.Minute))
 	require.NoError(t, r.Devices[router].Console(contact, "stranger"))
 	assert.Contains(
 		t, r.becomes(n, "draft"),

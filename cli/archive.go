@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/wire"
 )
 
@@ -214,7 +215,7 @@ func (a *app) await(j wire.Job, result any) error {
 	shown := ""
 	for j.State == "running" {
 		if a.tty && !a.asJSON && j.Total > 0 {
-			shown = fmt.Sprintf("%d of %d  %s", j.Done, j.Total, clip(j.Doing, 60))
+			shown = fmt.Sprintf("%d of %d  %s", j.Done, j.Total, clip.Line(j.Doing, 60))
 			_, _ = fmt.Fprintf(a.err, "\r\x1b[K%s", shown)
 		}
 		select {

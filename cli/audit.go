@@ -10,6 +10,7 @@ import (
 	"strings"
 	"unicode"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/core/ledger"
 	"oakenlatch/wire"
 )
@@ -69,7 +70,8 @@ func auditList(a *app, fs *flag.FlagSet) func([]string) error {
 					what += ", " + e.Outcome
 				}
 				rows[i] = []string{
-					fmt.Sprint(e.Seq), when(e.At), tame(e.Actor), tame(what), tame(about), clip(tame(whatText(e)), 90),
+					fmt.Sprint(e.Seq), when(e.At), tame(e.Actor), tame(what), tame(about),
+					clip.Line(tame(whatText(e)), 90),
 				}
 			}
 			a.table([]string{"ENTRY", "AT", "WHO", "WHAT", "ABOUT", "DETAIL"}, rows)

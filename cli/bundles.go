@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/wire"
 	"oakenlatch/wire/bundle"
 )
@@ -268,12 +269,13 @@ func carryOnto(a *app, fs *flag.FlagSet) func([]string) error {
 func (a *app) owns(list []wire.Own, from, onto string) {
 	look := 0
 	for _, o := range list {
+		there := clip.Line(o.From, 50)
 		if o.Kept != "" {
-			a.printf("  kept: %s stays %s (%s has %s): %s\n", o.Path, clip(o.Kept, 50), from, clip(o.From, 50), o.Why)
+			a.printf("  kept: %s stays %s (%s has %s): %s\n", o.Path, clip.Line(o.Kept, 50), from, there, o.Why)
 			continue
 		}
 		look++
-		a.printf("  %s %s is %s, as on %s: %s\n", a.paint(alarm, "look at:"), o.Path, clip(o.From, 50), from, o.Why)
+		a.printf("  %s %s is %s, as on %s: %s\n", a.paint(alarm, "look at:"), o.Path, there, from, o.Why)
 	}
 	if look > 0 {
 		a.printf(

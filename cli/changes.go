@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/wire"
 )
@@ -102,8 +103,8 @@ func changes(a *app, fs *flag.FlagSet) func([]string) error {
 					who += " +" + strings.Join(c.Coworkers, ", ")
 				}
 				rows[i] = []string{
-					fmt.Sprint(c.Number), string(c.State), clip(who, 30), count(c.Edits, "edit", "edits"),
-					clip(strings.Join(c.Devices, ", "), 40), when(c.Updated), clip(c.Title, 50),
+					fmt.Sprint(c.Number), string(c.State), clip.Line(who, 30), count(c.Edits, "edit", "edits"),
+					clip.Line(strings.Join(c.Devices, ", "), 40), when(c.Updated), clip.Line(c.Title, 50),
 				}
 			}
 			a.table([]string{"CHANGE", "STATE", "AUTHOR", "STAGED", "DEVICES", "UPDATED", "TITLE"}, rows)

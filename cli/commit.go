@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/core/guard"
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/wire"
@@ -385,7 +386,7 @@ func (f *follower) progress(c wire.Change) {
 		if !c.Commit.Deadline.IsZero() && c.Commit.Phase != guard.Reverting {
 			left = fmt.Sprintf("  %s left", spell(time.Duration(c.Commit.SecondsLeft)*time.Second))
 		}
-		f.a.printf("\r\x1b[K%s%s", clip(line, 100), left)
+		f.a.printf("\r\x1b[K%s%s", clip.Line(line, 100), left)
 		f.live = true
 		return
 	}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/wire"
 )
 
@@ -60,7 +61,7 @@ func (a *app) hint(h wire.Hint) {
 	}
 	switch {
 	case h.Current != "" && h.Exists:
-		a.printf("    now: %s\n", clip(h.Current, 100))
+		a.printf("    now: %s\n", clip.Line(h.Current, 100))
 	case h.Exists:
 		a.printf("    is there now\n")
 	}
@@ -68,7 +69,7 @@ func (a *app) hint(h wire.Hint) {
 		a.printf("    default: %s\n", h.Default)
 	}
 	if len(h.Values) > 0 && len(h.Keys) == 0 {
-		a.printf("    may be: %s\n", clip(strings.Join(h.Values, ", "), 160))
+		a.printf("    may be: %s\n", clip.Line(strings.Join(h.Values, ", "), 160))
 	}
 }
 
@@ -193,7 +194,7 @@ func (a *app) fitting(kinds, rest []string, last string) [][2]string {
 	var out [][2]string
 	add := func(word, help string) {
 		if strings.HasPrefix(word, last) {
-			out = append(out, [2]string{word, clip(help, 90)})
+			out = append(out, [2]string{word, clip.Line(help, 90)})
 		}
 	}
 	given := func(kind string) string {

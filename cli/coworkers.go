@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/wire"
 )
 
@@ -241,7 +242,7 @@ func reserveList(a *app, _ *flag.FlagSet) func([]string) error {
 			rows := make([][]string, len(list))
 			for i, v := range list {
 				rows[i] = []string{
-					v.Device, v.Holder, when(v.Until), clip(v.Reason, 60), count(len(v.Asks), "ask", "asks"),
+					v.Device, v.Holder, when(v.Until), clip.Line(v.Reason, 60), count(len(v.Asks), "ask", "asks"),
 				}
 			}
 			a.table([]string{"DEVICE", "HOLDER", "UNTIL", "REASON", "ASKED"}, rows)

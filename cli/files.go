@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"oakenlatch/core/check"
+	"oakenlatch/core/clip"
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/markup"
@@ -401,11 +402,11 @@ func (a *app) groups(list []diff.Group) {
 		text := g.Place
 		switch {
 		case g.Old != "" && g.New != "" && g.Kind == diff.Changed:
-			text += ": " + clip(g.Old, 40) + " → " + clip(g.New, 40)
+			text += ": " + clip.Line(g.Old, 40) + " → " + clip.Line(g.New, 40)
 		case g.New != "":
-			text += ": " + clip(g.New, 60)
+			text += ": " + clip.Line(g.New, 60)
 		case g.Old != "":
-			text += ": " + clip(g.Old, 60)
+			text += ": " + clip.Line(g.Old, 60)
 		}
 		mark := kindMark[g.Kind]
 		a.printf("  %s\n", a.paint(markStyle[mark], fmt.Sprintf("%s %6d× %s", mark, g.Count, text)))

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/core/diff"
 	"oakenlatch/wire"
 )
@@ -89,7 +90,8 @@ func revisions(a *app, fs *flag.FlagSet) func([]string) error {
 				rows = append(
 					rows,
 					[]string{
-						fmt.Sprintf("%s:%d", place, r.Number), when(r.At), revisionWho(r), clip(revisionCause(r), 80),
+						fmt.Sprintf("%s:%d", place, r.Number), when(r.At), revisionWho(r),
+						clip.Line(revisionCause(r), 80),
 					},
 				)
 			}
@@ -236,7 +238,7 @@ func blameText(r wire.Revision) string {
 	if r.Note != "" {
 		text += "  " + r.Note
 	}
-	return clipTo(text, blameWidth)
+	return clip.To(text, blameWidth)
 }
 
 // blameWidth is how wide the column beside the lines is.
@@ -282,11 +284,11 @@ func life(a *app, _ *flag.FlagSet) func([]string) error {
 				text := ""
 				switch e.Kind {
 				case diff.Added:
-					text = clip(e.New, 100)
+					text = clip.Line(e.New, 100)
 				case diff.Removed:
-					text = clip(e.Old, 100) + " (gone)"
+					text = clip.Line(e.Old, 100) + " (gone)"
 				case diff.Changed:
-					text = clip(e.Old, 60) + " → " + clip(e.New, 60)
+					text = clip.Line(e.Old, 60) + " → " + clip.Line(e.New, 60)
 				case diff.Moved:
 					text = "moved to another place"
 				}
@@ -513,5 +515,5 @@ func orAbsent(text string) string {
 	if text == "" {
 		return "absent"
 	}
-	return clip(text, 60)
+	return clip.Line(text, 60)
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/wire"
 )
 
@@ -27,7 +28,7 @@ func outsideList(a *app, fs *flag.FlagSet) func([]string) error {
 			for i, o := range list {
 				rows[i] = []string{
 					fmt.Sprint(o.Number), when(o.Found), o.Device, count(o.Places, "place", "places"), outsideState(o),
-					clip(tame(o.Who), 90),
+					clip.Line(tame(o.Who), 90),
 				}
 			}
 			if len(rows) == 0 && !*all {
@@ -200,7 +201,7 @@ func outsideSilences(a *app, _ *flag.FlagSet) func([]string) error {
 			for i, s := range list {
 				rows[i] = []string{
 					fmt.Sprint(s.Number), s.Path, everywhere(s.Device), s.Actor, s.At.UTC().Format(time.DateOnly),
-					clip(tame(s.Note), 60),
+					clip.Line(tame(s.Note), 60),
 				}
 			}
 			a.table([]string{"NUMBER", "PATH", "ON", "BY", "SINCE", "NOTE"}, rows)

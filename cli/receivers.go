@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/wire"
 )
 
@@ -24,7 +25,7 @@ func receiverList(a *app, _ *flag.FlagSet) func([]string) error {
 				state := "well"
 				if r.Trouble != "" {
 					state = fmt.Sprintf(
-						"since %s: %s; %s behind", when(r.Since), clip(tame(r.Trouble), 80),
+						"since %s: %s; %s behind", when(r.Since), clip.Line(tame(r.Trouble), 80),
 						count(int(r.Behind), "entry", "entries"),
 					)
 				}

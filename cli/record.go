@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/wire"
 )
 
@@ -37,7 +38,7 @@ func commits(a *app, fs *flag.FlagSet) func([]string) error {
 			for i, c := range page.Commits {
 				rows[i] = []string{
 					fmt.Sprint(c.Number), when(c.Started), took(c), outcomeText(c), perDevice(c),
-					strings.Join(c.Devices, ","), clip(tame(fmt.Sprintf("%d %s", c.Change, c.Title)), 50),
+					strings.Join(c.Devices, ","), clip.Line(tame(fmt.Sprintf("%d %s", c.Change, c.Title)), 50),
 				}
 			}
 			a.table(
@@ -119,7 +120,7 @@ func (a *app) commitRecord(c wire.CommitRecord) {
 		for i, e := range c.Steps {
 			rows[i] = []string{
 				"  " + e.At.UTC().Format("15:04:05.000"), tame(e.Actor), e.Action, e.Device,
-				clip(tame(whatText(e)), 90),
+				clip.Line(tame(whatText(e)), 90),
 			}
 		}
 		a.table([]string{"  AT (UTC)", "WHO", "WHAT", "DEVICE", "DETAIL"}, rows)

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/wire"
 )
 
@@ -87,8 +88,8 @@ func schedule(a *app, fs *flag.FlagSet) func([]string) error {
 					state = "in " + spell(time.Until(d.At))
 				}
 				rows[i] = []string{
-					whenIn(d.At, d.Zone), clip(what, 50), strings.Join(d.Devices, ", "), d.Actor, state,
-					clip(d.Note, 80),
+					whenIn(d.At, d.Zone), clip.Line(what, 50), strings.Join(d.Devices, ", "), d.Actor, state,
+					clip.Line(d.Note, 80),
 				}
 			}
 			a.table([]string{"AT", "WHAT", "DEVICES", "BY", "STATE", ""}, rows)

@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"strings"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/wire"
 )
 
@@ -36,7 +37,7 @@ func snapshots(a *app, fs *flag.FlagSet) func([]string) error {
 					rows,
 					[]string{
 						fmt.Sprint(s.Number), when(s.At), s.Actor, count(s.Devices, "device", "devices"),
-						snapshotStanding(s), clip(s.Name, 70),
+						snapshotStanding(s), clip.Line(s.Name, 70),
 					},
 				)
 			}

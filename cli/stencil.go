@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/wire"
 )
 
@@ -38,7 +39,7 @@ func stencils(a *app, _ *flag.FlagSet) func([]string) error {
 			for i, s := range list {
 				rows[i] = []string{
 					s.Name, fmt.Sprint(s.Version), blanksText(s.Blanks), count(len(s.Uses), "device", "devices"),
-					s.Actor, when(s.At), clip(s.Note, 40),
+					s.Actor, when(s.At), clip.Line(s.Note, 40),
 				}
 			}
 			a.table([]string{"STENCIL", "VERSION", "BLANKS", "USED BY", "SAVED BY", "AT", "NOTE"}, rows)
@@ -103,7 +104,7 @@ func (a *app) blank(b wire.Blank) {
 		text += ": " + b.Type
 	}
 	if len(b.Values) > 0 {
-		text += ", one of " + clip(strings.Join(b.Values, ", "), 80)
+		text += ", one of " + clip.Line(strings.Join(b.Values, ", "), 80)
 	}
 	a.printf("%s\n", a.paint(dim, text))
 }
@@ -128,7 +129,7 @@ func (a *app) uses(list []wire.Use) {
 			}
 			a.printf(
 				"  %s %s: the stencil set %s, it is %s now\n", a.paint(alarm, "by hand since:"), s.Path,
-				clip(s.Set, 50), clip(now, 50),
+				clip.Line(s.Set, 50), clip.Line(now, 50),
 			)
 		}
 	}
@@ -234,7 +235,7 @@ func sharedList(a *app, _ *flag.FlagSet) func([]string) error {
 			rows := make([][]string, len(list))
 			for i, v := range list {
 				rows[i] = []string{
-					v.Name, fmt.Sprint(v.Version), clip(strings.Join(v.Items, ", "), 60), v.Actor, when(v.At),
+					v.Name, fmt.Sprint(v.Version), clip.Line(strings.Join(v.Items, ", "), 60), v.Actor, when(v.At),
 				}
 			}
 			a.table([]string{"SHARED VALUE", "VERSION", "ITEMS", "SAVED BY", "AT"}, rows)

@@ -6,6 +6,7 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/core/diff"
 )
 
@@ -47,7 +48,7 @@ func (a *app) sides(lines []diff.Line, old, now string) {
 			"%s\n",
 			a.paint(
 				markStyle[mark],
-				strings.TrimRight(fmt.Sprintf("%s %s │ %s", mark, fill(left, width), clipTo(right, width)), " "),
+				strings.TrimRight(fmt.Sprintf("%s %s │ %s", mark, fill(left, width), clip.To(right, width)), " "),
 			),
 		)
 	}
@@ -67,15 +68,8 @@ func (a *app) sides(lines []diff.Line, old, now string) {
 	}
 }
 
-func clipTo(s string, n int) string {
-	if r := []rune(s); len(r) > n {
-		return string(r[:n-1]) + "…"
-	}
-	return s
-}
-
 func fill(s string, n int) string {
-	s = clipTo(s, n)
+	s = clip.To(s, n)
 	return s + strings.Repeat(" ", n-len([]rune(s)))
 }
 
@@ -104,12 +98,4 @@ func count(n int, one, many string) string {
 		return "1 " + one
 	}
 	return fmt.Sprintf("%d %s", n, many)
-}
-
-func clip(s string, n int) string {
-	s = strings.Join(strings.Fields(s), " ")
-	if r := []rune(s); len(r) > n {
-		return string(r[:n-1]) + "…"
-	}
-	return s
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/core/check"
+	"oakenlatch/core/clip"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/guard"
 	"oakenlatch/core/ledger"
@@ -262,6 +263,6 @@ func TestColour(t *testing.T) {
 	out.Reset()
 	a.difference([]diff.Line{{Mark: "+", Text: "x"}})
 	assert.Equal(t, "  + x\n", out.String())
-	assert.Equal(t, "long te…", clip("long\n text that goes on", 8))
+	assert.Equal(t, "long te…", clip.Line("long\n text that goes on", 8))
 	assert.Equal(t, "1 edit, 2 edits", count(1, "edit", "edits")+", "+count(2, "edit", "edits"))
 }

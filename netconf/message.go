@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/core/markup"
 )
 
@@ -117,26 +118,19 @@ type RPCError struct {
 
 func (e RPCError) Error() string {
 	var b strings.Builder
-	b.WriteString(clip(e.Tag))
+	b.WriteString(clip.To(e.Tag, mostSaid))
 	if e.Message != "" {
-		b.WriteString(": " + clip(e.Message))
+		b.WriteString(": " + clip.To(e.Message, mostSaid))
 	}
 	if e.Path != "" {
-		b.WriteString(" (at " + clip(e.Path) + ")")
+		b.WriteString(" (at " + clip.To(e.Path, mostSaid) + ")")
 	}
 	return b.String()
 }
 
-// mostSaid is how much of each part of an error is told, in bytes: what a device
+// mostSaid is how much of each part of an error is told, in characters: what a device
 // says ends up before people, and in the record.
 const mostSaid = 1000
-
-func clip(text string) string {
-	if len(text) <= mostSaid {
-		return text
-	}
-	return strings.ToValidUTF8(text[:mostSaid], "") + "…"
-}
 
 // SessionID is the holder's session that a lock-denied names, or "".
 func (e RPCError) SessionID() string {

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"strings"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/core/markup"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
@@ -41,7 +42,7 @@ func (d Decoder) edits(parent *schema.Node, el *markup.Element, at tree.Path) ([
 	if strings.TrimSpace(el.Text) != "" {
 		return nil, &Error{
 			Tag: "bad-element", Path: at.String(),
-			Msg: fmt.Sprintf("holds text %q where only elements belong", clip(el.Text)),
+			Msg: fmt.Sprintf("holds text %q where only elements belong", clip.Line(el.Text, mostTold)),
 		}
 	}
 	var out []*tree.Edit

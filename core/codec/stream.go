@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/core/markup"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
@@ -139,7 +140,7 @@ func (x *xmlReader) content(s *schema.Node) (*tree.Node, error) {
 		if text := x.r.Text(); len(bytes.TrimSpace(text)) > 0 {
 			return nil, &Error{
 				Tag: "bad-element", Path: x.path().String(),
-				Msg: fmt.Sprintf("holds text %q where only elements belong", clip(string(text))),
+				Msg: fmt.Sprintf("holds text %q where only elements belong", clip.Line(string(text), mostTold)),
 			}
 		}
 		if ev == markup.End {

@@ -167,13 +167,8 @@ func known(s *schema.Node, el *markup.Element) tree.Opaque {
 	return o
 }
 
-func clip(s string) string {
-	s = strings.Join(strings.Fields(s), " ")
-	if len(s) > 60 {
-		return s[:60] + "…"
-	}
-	return s
-}
+// mostTold is how much of a text that is out of place is told.
+const mostTold = 60
 
 // Encode writes the configuration's top-level elements into w.
 func Encode(w *markup.Writer, s *schema.Schema, n *tree.Node) {

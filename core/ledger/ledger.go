@@ -4,9 +4,11 @@
 package ledger
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"strings"
 	"time"
 
 	"golang.org/x/mod/sumdb/tlog"
@@ -40,27 +42,46 @@ const (
 	Failed  = "failed"
 )
 
-// Seal gives the entry with its place in the chain: behind prev.
+// Seal gives the entry with its place in the chain: behind prev. Bytes in its texts that are no UTF-8 are replaced
+// (U+FFFD), as JSON cannot hold them: what is exported must have the hash of what is kept.
 func Seal(e Entry, prev string) Entry {
 	e.At = e.At.UTC().Truncate(time.Millisecond)
-	e.Prev = prev
-	e.Hash = hash(e)
+	for _, text := range []*string{
+		&e.Actor, &e.Action, &e.Device, &e.Ticket, &e.Path, &e.Before, &e.After, &e.Note, &e.Outcome, &e.Way,
+		&e.Address, &e.Session,
+	} {
+		*text = strings.ToValidUTF8(*text, replacement)
+	}
+	e.Prev, e.Hash = prev, ""
+	e.Hash = digest(Leaf(e))
 	return e
 }
 
-// hash covers every field but Hash itself.
-func hash(e Entry) string {
-	sum := sha256.Sum256(Leaf(e))
+// replacement stands for what is no character.
+const replacement = "\ufffd"
+
+func digest(leaf []byte) string {
+	sum := sha256.Sum256(leaf)
 	return hex.EncodeToString(sum[:])
 }
 
 // Leaf is the text of an entry that its hash covers, and that is its leaf of the tree: every
 // field but Hash itself, as JSON: unambiguous, and anyone can compute it with common tools.
+//
+// Earlier releases sealed bytes that are no UTF-8 as they were, and JSON had them as the escape \ufffd. An entry
+// whose hash covers that form has it.
 func Leaf(e Entry) []byte {
+	sealed := e.Hash
 	e.Hash = ""
 	body, err := json.Marshal(e)
 	if err != nil {
 		return nil // strings and times always marshal
+	}
+	if sealed != "" && bytes.Contains(body, []byte(replacement)) {
+		escaped := bytes.ReplaceAll(body, []byte(replacement), []byte(`\ufffd`))
+		if digest(escaped) == sealed {
+			return escaped
+		}
 	}
 	return body
 }
@@ -74,6 +95,5 @@ type Sums struct {
 // Sum works them out together.
 func Sum(e Entry) Sums {
 	body := Leaf(e)
-	sum := sha256.Sum256(body)
-	return Sums{hex.EncodeToString(sum[:]), tlog.RecordHash(body)}
+	return Sums{digest(body), tlog.RecordHash(body)}
 }

@@ -2,7 +2,9 @@ package ledger_test
 
 import (
 	"crypto/ed25519"
+	"crypto/sha256"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -220,4 +222,46 @@ func TestChained(t *testing.T) {
 		_, err := ledger.ParseChained([]byte(text))
 		assert.Error(t, err)
 	}
+}
+
+// TestNoUTF8: bytes that are no UTF-8 do not make an entry look altered where it was exported as JSON, neither now nor
+// as earlier releases sealed them.
+func TestNoUTF8(t *testing.T) {
+	exported := func(e ledger.Entry) (out ledger.Entry) {
+		t.Helper()
+		text, err := json.Marshal(e)
+		require.NoError(t, err)
+		var plain map[string]any // any reader of JSON, and a writer with other habits
+		require.NoError(t, json.Unmarshal(text, &plain))
+		text, err = json.Marshal(plain)
+		require.NoError(t, err)
+		require.NoError(t, json.Unmarshal(text, &out))
+		return out
+	}
+	raw := ledger.Entry{Seq: 1, At: time.Unix(1800000000, 0), Actor: "mara", Action: "x", Note: "/devices/x\xff/save"}
+	now := ledger.Seal(raw, "")
+	assert.Equal(t, "/devices/x\ufffd/save", now.Note)
+	assert.Empty(t, verify([]ledger.Entry{exported(now)}))
+
+	// As before: the hash of what JSON made of the raw bytes.
+	before := raw
+	before.At = before.At.UTC()
+	text, err := json.Marshal(before)
+	require.NoError(t, err)
+	sum := sha256.Sum256(text)
+	before.Hash = hex.EncodeToString(sum[:])
+	assert.Empty(t, verify([]ledger.Entry{before}))
+	there := exported(before)
+	assert.Equal(t, now.Note, there.Note)
+	assert.Empty(t, verify([]ledger.Entry{there}))
+	read := grown(t, leavesOf([]ledger.Entry{before}))
+	note, err := ledger.NewSigner(key, "").Sign(1, rootOf([]ledger.Entry{before}))
+	require.NoError(t, err)
+	proof, err := ledger.Prove(before, 1, note, read)
+	require.NoError(t, err)
+	proven, err := ledger.CheckProof(proof)
+	require.NoError(t, err)
+	assert.Equal(t, now.Note, proven.Entry.Note)
+	there.Note += "!"
+	assert.NotEmpty(t, verify([]ledger.Entry{there}))
 }

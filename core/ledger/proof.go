@@ -61,7 +61,9 @@ func CheckProof(text []byte) (out Proven, err error) {
 	if out.Claim, err = Claim(p.Checkpoint); err != nil {
 		return out, err
 	}
-	if string(Leaf(out.Entry)) != string(p.ExtraData) || int64(p.Index) != out.Entry.Seq-1 {
+	sealed := out.Entry
+	sealed.Hash = digest(p.ExtraData)
+	if string(Leaf(sealed)) != string(p.ExtraData) || int64(p.Index) != out.Entry.Seq-1 {
 		return out, fmt.Errorf("%w: the entry is not as one is written, or not at its place", ErrAltered)
 	}
 	way := make(tlog.RecordProof, len(p.Hashes))

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/alexedwards/argon2id"
 
@@ -239,7 +240,7 @@ func (a *Accounts) AddToken(ctx context.Context, p Person, n NewToken) (string, 
 	now := a.log.Now()
 	t := store.Token{Account: p.Name, Kind: "machine", Name: strings.TrimSpace(n.Name), Created: now, Expires: n.Until}
 	switch {
-	case t.Name == "" || len(t.Name) > 80:
+	case t.Name == "" || utf8.RuneCountInString(t.Name) > 80:
 		return "", t, refusal.New(
 			refusal.Invalid, "say which machine uses it", "a token has a name of 1 to 80 characters",
 		)

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/pquerna/otp/totp"
 
@@ -38,7 +39,7 @@ func (a *Accounts) BeginFactor(
 		return n, refusal.New(
 			refusal.Invalid, "it is code (an authenticator app) or passkey", "%q is no kind of second factor", kind,
 		)
-	case name == "" || len([]rune(name)) > 80:
+	case name == "" || utf8.RuneCountInString(name) > 80:
 		return n, refusal.New(
 			refusal.Invalid, "say what it is on, like: phone", "a second factor has a name of 1 to 80 characters",
 		)

@@ -149,7 +149,7 @@ func (a *API) Handler() http.Handler {
 	e.RouteNotFound(prefix+"/*", func(c *echo.Context) error {
 		return refusal.New(
 			refusal.NotFound, "see "+prefix+"/openapi.json", "there is no %s %s", c.Request().Method,
-			c.Request().URL.Path,
+			c.Request().URL.EscapedPath(),
 		)
 	})
 	e.GET("/*", a.console)

@@ -10,7 +10,9 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/search"
@@ -503,8 +505,9 @@ func (a *API) setSearch(c *call) (any, error) {
 		return nil, err
 	}
 	name := c.Param("name")
-	if strings.TrimSpace(name) != name || name == "" || len(name) > 80 || strings.ContainsAny(name, "\n\r\t") {
-		return nil, refusal.New(refusal.Invalid, "", "%q is no name for a search: 1 to 80 bytes on one line", name)
+	if strings.TrimSpace(name) != name || name == "" || utf8.RuneCountInString(name) > 80 ||
+		strings.ContainsAny(name, "\n\r\t") {
+		return nil, refusal.New(refusal.Invalid, "", "%q is no name for a search: 1 to 80 characters on one line", name)
 	}
 	if _, err := search.Parse(in.Line, a.Log.Now()); err != nil {
 		return nil, badLine(err)
@@ -550,10 +553,7 @@ func (a *API) recordRefusal(c *call, r route, why error) {
 	}
 	e := ledger.Entry{
 		Actor: c.person.Name, Action: refusedAction, Outcome: ledger.Refused,
-		Note: fmt.Sprintf("%s %s: %s", r.method, c.Request().URL.Path, no.Error()),
-	}
-	if len(e.Note) > 500 {
-		e.Note = strings.ToValidUTF8(e.Note[:500], "") + "…"
+		Note: clip.To(fmt.Sprintf("%s %s: %s", r.method, c.Request().URL.EscapedPath(), no.Error()), 500),
 	}
 	if strings.HasPrefix(r.path, "/devices/:name") {
 		if _, err := a.Store.Device(c.ctx, c.person.Reach(), c.Param("name")); err == nil {

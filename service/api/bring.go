@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
@@ -109,8 +110,8 @@ func (a *API) importFile(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
-	if in.Name == "" || len(in.Name) > 200 {
-		return nil, refusal.New(refusal.Invalid, "", "the file's name has 1 to 200 bytes")
+	if in.Name == "" || utf8.RuneCountInString(in.Name) > 200 {
+		return nil, refusal.New(refusal.Invalid, "", "the file's name has 1 to 200 characters")
 	}
 	b := desk.Bring{
 		Change: in.Change, Title: in.Title, Ticket: in.Ticket, Devices: []string{in.Device}, Paths: in.Paths,

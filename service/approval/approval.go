@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"oakenlatch/core/agree"
 	"oakenlatch/core/ledger"
@@ -223,7 +224,7 @@ func (a *Approvals) AddRule(ctx context.Context, p access.Person, r store.Approv
 		return r, refusal.New(refusal.Invalid, "", "a rule asks for 1 to 5 persons, not %d", r.Needed)
 	case r.Path != "" && (!strings.HasPrefix(r.Path, "/") || len(r.Path) > 500):
 		return r, refusal.New(refusal.Invalid, "write it like /acls", "%q is no path", r.Path)
-	case len(r.Note) > 500:
+	case utf8.RuneCountInString(r.Note) > 500:
 		return r, refusal.New(refusal.Invalid, "", "a rule's note has at most 500 characters")
 	}
 	if keepsRules { // or nobody could ever agree, to dropping this one neither
@@ -407,7 +408,7 @@ func (a *Approvals) Review(ctx context.Context, p access.Person, id int64, note 
 			refusal.Forbidden, "ask somebody else", "%s worked on change %d, and others have to look at its emergency",
 			p.Name, e.Change,
 		)
-	case note == "" || len(note) > MostNote:
+	case note == "" || utf8.RuneCountInString(note) > MostNote:
 		return refusal.New(refusal.Invalid, "", "say what you found, in 1 to %d characters", MostNote)
 	}
 	return a.log.Write(ctx, func(tx *audit.Tx) error {

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"oakenlatch/core/guard"
 	"oakenlatch/service/access"
@@ -79,7 +80,7 @@ func (c *Commits) Commit(ctx context.Context, p access.Person, s Session, number
 		return err
 	}
 	o.Emergency = strings.TrimSpace(o.Emergency)
-	if len(o.Emergency) > mostReason {
+	if utf8.RuneCountInString(o.Emergency) > mostReason {
 		return refusal.New(refusal.Invalid, "", "the reason of an emergency has at most %d characters", mostReason)
 	}
 	ready, err := c.desk.Ready(ctx, p.Reach(), ch.Number, p.Name, o)

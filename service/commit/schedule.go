@@ -200,7 +200,7 @@ func (c *Commits) wake() {
 	}
 }
 
-// keepSchedule begins what is due, until the engine stops. The clock may be
+// keepSchedule begins what is due, until Stop. The clock may be
 // set meanwhile, so it looks often. Each is begun by itself: one that has to
 // wait for a slow device delays no other.
 func (c *Commits) keepSchedule() {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"unicode/utf8"
 
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/lifecycle"
@@ -19,7 +20,7 @@ func (d *Desk) AskFor(ctx context.Context, p access.Person, number int64, note s
 	if _, err := d.Own(ctx, p, number); err != nil {
 		return err
 	}
-	if len(note) > approval.MostNote {
+	if utf8.RuneCountInString(note) > approval.MostNote {
 		return refusal.New(refusal.Invalid, "", "a note has at most %d characters", approval.MostNote)
 	}
 	return d.log.Write(ctx, func(tx *audit.Tx) error {
@@ -58,7 +59,7 @@ func (d *Desk) Approve(ctx context.Context, p access.Person, number int64, diges
 			refusal.Invalid, fmt.Sprintf("see it with: latch preview %d", number),
 			"which preview of change %d is agreed to is not said", number,
 		)
-	case len(note) > approval.MostNote:
+	case utf8.RuneCountInString(note) > approval.MostNote:
 		return refusal.New(refusal.Invalid, "", "a note has at most %d characters", approval.MostNote)
 	}
 	_, seen, err := d.Preview(ctx, p, number, Options{})

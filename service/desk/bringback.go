@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -8,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/lifecycle"
@@ -126,13 +128,7 @@ func (d *Desk) into(ctx context.Context, p access.Person, b Bring, title string)
 	if b.Change != 0 {
 		return d.Own(ctx, p, b.Change)
 	}
-	if b.Title != "" {
-		title = b.Title
-	}
-	if r := []rune(title); len(r) > 120 {
-		title = string(r[:119]) + "…"
-	}
-	title, ticket, err := named(title, b.Ticket)
+	title, ticket, err := named(cmp.Or(b.Title, clip.To(title, 120)), b.Ticket)
 	return store.Change{Title: title, Ticket: ticket, Author: p.Name, State: lifecycle.Draft}, err
 }
 

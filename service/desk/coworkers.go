@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/netip"
 	"strings"
+	"unicode/utf8"
 
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/lifecycle"
@@ -103,7 +104,7 @@ func (d *Desk) Note(ctx context.Context, p access.Person, number int64, text str
 	if !works(c, p, company) && !p.Administers() && (c.State == lifecycle.Draft || c.State == lifecycle.Dropped) {
 		return n, refusal.New(refusal.Forbidden, "", "change %d belongs to %s", number, c.Author)
 	}
-	if n.Text == "" || len(n.Text) > mostNote {
+	if n.Text == "" || utf8.RuneCountInString(n.Text) > mostNote {
 		return n, refusal.New(refusal.Invalid, "", "a note has 1 to %d characters", mostNote)
 	}
 	return n, d.log.Write(ctx, func(tx *audit.Tx) error {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/lifecycle"
@@ -73,7 +74,7 @@ func New(s *store.Store, log *audit.Log, r Rooms) *Desk {
 // named checks a title and a ticket.
 func named(title, ticket string) (string, string, error) {
 	title, ticket = strings.TrimSpace(title), strings.TrimSpace(ticket)
-	if title == "" || len(title) > 200 || len(ticket) > 100 {
+	if title == "" || utf8.RuneCountInString(title) > 200 || utf8.RuneCountInString(ticket) > 100 {
 		return title, ticket, refusal.New(
 			refusal.Invalid, "say in a few words what it is for",
 			"a change needs a title of 1 to 200 characters and a ticket of at most 100",
@@ -144,6 +145,12 @@ func (d *Desk) get(ctx context.Context, p access.Person, number int64) (store.Ch
 				number, p.Name,
 			)
 		}
+	}
+	if len(parts) == 0 && !works(c, p, coworkers) && !p.Grants.Everywhere(access.Read) {
+		return c, nil, refusal.New(
+			refusal.Forbidden, fmt.Sprintf("they can add you with: latch share %d %s", number, p.Name),
+			"change %d of %s is on no device that account %s may see", number, c.Author, p.Name,
+		)
 	}
 	if !visible(c, p, coworkers) {
 		if ok, err := d.approvals.Asked(ctx, p, number); err != nil || ok {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
@@ -187,7 +188,7 @@ func (l Load) sensible() error {
 		return refusal.New(refusal.Invalid, "leave the path out, or say replace-at", "mode %s takes no path", l.Mode)
 	case l.Mode == Patch && l.FromDevice != "":
 		return refusal.New(refusal.Invalid, "say merge, replace or replace-at", "a copy is no patch")
-	case len(l.Name) > 200:
+	case utf8.RuneCountInString(l.Name) > 200:
 		return refusal.New(refusal.Invalid, "", "the name of the text is longer than 200 characters")
 	}
 	return nil

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/core/codec"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/lifecycle"
@@ -242,7 +243,8 @@ func (d *Desk) SaveShared(
 		return tx.Record(
 			ledger.Entry{
 				Actor: p.Name, Action: "shared.save", Before: "",
-				After: fmt.Sprintf("%s version %d: %s", name, v.Version, clip(strings.Join(told, ", "))), Note: v.Note,
+				After: fmt.Sprintf("%s version %d: %s", name, v.Version, clip.To(strings.Join(told, ", "), 1000)),
+				Note:  v.Note,
 			},
 		)
 	})
@@ -266,13 +268,6 @@ func texts(list []store.Stencil) (out []string) {
 		out = append(out, v.Text)
 	}
 	return out
-}
-
-func clip(text string) string {
-	if len(text) > 1000 {
-		return text[:1000] + "…"
-	}
-	return text
 }
 
 func (d *Desk) versionText(ctx context.Context, name string, version int64) (string, error) {

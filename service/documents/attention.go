@@ -14,7 +14,7 @@ import (
 // mostDrafts is how many of one's own drafts are told of as waiting; the newest.
 const mostDrafts = 200
 
-// Witness tells how those stand who vouch for the record from outside.
+// WitnessList tells how those stand who vouch for the record from outside.
 func (d *Documents) WitnessList() []wire.Witness {
 	out := []wire.Witness{}
 	for _, s := range d.Witnesses.Standings() {
@@ -135,15 +135,20 @@ func (d *Documents) changesToDecide(ctx context.Context, p access.Person, out *w
 	if err != nil {
 		return err
 	}
-	if out.Holding, err = d.List(
-		ctx, p, store.ChangeQuery{States: []lifecycle.State{lifecycle.Holding, lifecycle.Applying}, Sight: sight},
-	); err != nil {
+	// Together: one that goes from one to the other meanwhile is told once.
+	open, err := d.List(ctx, p, store.ChangeQuery{
+		States: []lifecycle.State{lifecycle.Holding, lifecycle.Applying, lifecycle.Unsettled}, Sight: sight,
+	})
+	if err != nil {
 		return err
 	}
-	if out.Unsettled, err = d.List(
-		ctx, p, store.ChangeQuery{States: []lifecycle.State{lifecycle.Unsettled}, Sight: sight},
-	); err != nil {
-		return err
+	out.Holding, out.Unsettled = []wire.Change{}, []wire.Change{}
+	for _, c := range open {
+		if c.State == lifecycle.Unsettled {
+			out.Unsettled = append(out.Unsettled, c)
+		} else {
+			out.Holding = append(out.Holding, c)
+		}
 	}
 	if out.Drafts, err = d.List(
 		ctx, p, store.ChangeQuery{States: []lifecycle.State{lifecycle.Draft}, Limit: mostDrafts, Sight: sight},

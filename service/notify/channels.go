@@ -17,6 +17,7 @@ import (
 
 	mail "github.com/wneessen/go-mail"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/access"
 	"oakenlatch/service/store"
@@ -274,10 +275,7 @@ func visible(text string) string {
 }
 
 func subject(list []ledger.Entry) string {
-	first := strings.ReplaceAll(visible(sentence(list[0])), "\n", " ")
-	if r := []rune(first); len(r) > 90 {
-		first = string(r[:89]) + "…"
-	}
+	first := clip.To(strings.ReplaceAll(visible(sentence(list[0])), "\n", " "), 90)
 	if len(list) > 1 {
 		first += fmt.Sprintf(" (and %d more)", len(list)-1)
 	}

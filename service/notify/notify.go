@@ -15,6 +15,7 @@ import (
 	"sync"
 	"time"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/search"
 	"oakenlatch/service/access"
@@ -282,10 +283,7 @@ func brief(err error) string {
 	if errors.Is(err, context.DeadlineExceeded) {
 		text = "it does not answer"
 	}
-	if r := []rune(text); len(r) > 300 {
-		text = string(r[:300]) + "…"
-	}
-	return text
+	return clip.To(text, 300)
 }
 
 // sentence tells an entry in words.
@@ -308,7 +306,7 @@ func sentence(e ledger.Entry) string {
 		parts = append(parts, e.Path)
 	}
 	if e.Before != "" || e.After != "" {
-		parts = append(parts, cut(e.Before)+" → "+cut(e.After))
+		parts = append(parts, clip.To(e.Before, mostValue)+" → "+clip.To(e.After, mostValue))
 	}
 	if e.Note != "" {
 		parts = append(parts, e.Note)
@@ -316,13 +314,8 @@ func sentence(e ledger.Entry) string {
 	return strings.Join(parts, ", ")
 }
 
-// cut keeps a value to what belongs in a message: all of it is in the ledger.
-func cut(text string) string {
-	if r := []rune(text); len(r) > 400 {
-		return string(r[:400]) + "…"
-	}
-	return text
-}
+// mostValue is how much of a value belongs in a message, in characters: all of it is in the ledger.
+const mostValue = 400
 
 // Find gives a receiver by its name.
 func (t *Notifier) Find(ctx context.Context, name string) (store.Receiver, error) {

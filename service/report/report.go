@@ -8,6 +8,7 @@ import (
 	"time"
 	"unicode"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/flow"
 	"oakenlatch/core/ledger"
@@ -388,12 +389,7 @@ func entriesTable(list []ledger.Entry) *Table {
 const mostDetail = 400
 
 func detail(e ledger.Entry) string {
-	short := func(text string) string {
-		if r := []rune(text); len(r) > mostDetail {
-			return string(r[:mostDetail]) + "…"
-		}
-		return text
-	}
+	short := func(text string) string { return clip.To(text, mostDetail) }
 	var parts []string
 	if e.Path != "" {
 		parts = append(parts, e.Path)

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/access"
@@ -47,7 +48,7 @@ func (r *Reservations) Reserve(
 		return v, err
 	}
 	v.Device = dev.ID
-	if v.Reason == "" || len(v.Reason) > 500 {
+	if v.Reason == "" || utf8.RuneCountInString(v.Reason) > 500 {
 		return v, refusal.New(
 			refusal.Invalid, "give --reason: others will read it",
 			"%s: a reservation needs a reason of 1 to 500 characters", device,
@@ -129,7 +130,7 @@ func (r *Reservations) Ask(ctx context.Context, p access.Person, device, text st
 		return store.Reservation{}, err
 	}
 	a := store.Ask{Actor: p.Name, Text: strings.TrimSpace(text), At: r.log.Now()}
-	if a.Text == "" || len(a.Text) > 500 {
+	if a.Text == "" || utf8.RuneCountInString(a.Text) > 500 {
 		return store.Reservation{}, refusal.New(refusal.Invalid, "", "say in 1 to 500 characters what is needed")
 	}
 	var v store.Reservation

@@ -1,7 +1,6 @@
 package store
 
 import (
-	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -31,7 +30,7 @@ type ChangeQuery struct {
 // Sight is what of the changes somebody sees.
 type Sight struct {
 	Person  string
-	Devices []int64 // changes with parts on others are not theirs to see; nil is no bound
+	Devices []int64 // changes with parts on others, and those of others without any, are not theirs; nil is no bound
 }
 
 // ChangeAndCommit is a change and its newest commit as they stood at one moment.
@@ -53,7 +52,10 @@ func (q ChangeQuery) kinds() (out []kindOfChange) {
 	if states == nil {
 		states = []lifecycle.State{""}
 	}
-	for _, state := range states {
+	for i, state := range states {
+		if slices.Contains(states[:i], state) {
+			continue
+		}
 		if q.Number == "" {
 			out = append(out, kindOfChange{state: state})
 			continue
@@ -121,12 +123,15 @@ func (q ChangeQuery) where(k kindOfChange) (string, []any, error) {
 		}
 		const beyond = "EXISTS (SELECT 1 FROM parts o WHERE o.change = %s AND o.device NOT IN (SELECT value FROM " +
 			"json_each(?)))"
-		if k.state == "" && k.least == 0 && q.Numbers == nil {
-			// Those in sight are found by their devices; a change without any part is its people's alone.
+		// A change without any part is its people's alone.
+		if k.state == "" && k.least == 0 && q.Numbers == nil { // found by the devices in sight
 			add(`c.number IN (SELECT p.change FROM parts p WHERE p.device IN (SELECT value FROM json_each(?)) AND NOT `+
 				fmt.Sprintf(beyond, "p.change")+
 				` UNION SELECT number FROM changes WHERE author = ? UNION SELECT change FROM company WHERE account = ?)`,
 				string(devices), string(devices), q.Sight.Person, q.Sight.Person)
+		} else {
+			add(`(EXISTS (SELECT 1 FROM parts p WHERE p.change = c.number) OR c.author = ? OR
+				EXISTS (SELECT 1 FROM company WHERE change = c.number AND account = ?))`, q.Sight.Person, q.Sight.Person)
 		}
 		add("NOT "+fmt.Sprintf(beyond, "c.number"), string(devices))
 	}
@@ -138,26 +143,6 @@ func likeText(text string) string {
 	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(text)
 }
 
-// newestOf gives the newest of the lists of all kinds, each newest first.
-func newestOf[T any](q ChangeQuery, number func(T) int64, ask func(kindOfChange) ([]T, error)) ([]T, error) {
-	kinds := q.kinds()
-	var all []T
-	for _, k := range kinds {
-		list, err := ask(k)
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, list...)
-	}
-	if len(kinds) > 1 {
-		slices.SortFunc(all, func(a, b T) int { return cmp.Compare(number(b), number(a)) })
-	}
-	if q.Limit > 0 {
-		all = all[:min(len(all), q.Limit)]
-	}
-	return all, nil
-}
-
 // most gives a limit as SQLite has it.
 func (q ChangeQuery) most() int {
 	if q.Limit == 0 {
@@ -166,38 +151,37 @@ func (q ChangeQuery) most() int {
 	return q.Limit
 }
 
+// ofKinds puts a SELECT over changes c for every kind that is asked for: one statement, so that a change that goes from
+// one state to another meanwhile is there once. It is "" where nothing can be found.
+func (q ChangeQuery) ofKinds(selecting string) (string, []any, error) {
+	var parts []string
+	var args []any
+	for _, k := range q.kinds() {
+		where, values, err := q.where(k)
+		if err != nil {
+			return "", nil, err
+		}
+		parts, args = append(parts, selecting+" FROM changes c WHERE "+where), append(args, values...)
+	}
+	return strings.Join(parts, " UNION ALL "), args, nil
+}
+
 // ListChanges lists changes, newest first.
 func (s *Store) ListChanges(ctx context.Context, q ChangeQuery) ([]Change, error) {
-	return newestOf(q, func(c Change) int64 { return c.Number }, func(k kindOfChange) ([]Change, error) {
-		where, args, err := q.where(k)
-		if err != nil {
-			return nil, err
-		}
-		return many(
-			s.ask(
-				ctx, "SELECT "+changeColumns+" FROM changes c WHERE "+where+" ORDER BY c.number DESC LIMIT ?",
-				append(args, q.most())...,
-			),
-			scanChange,
-		)
-	})
+	text, args, err := q.ofKinds("SELECT " + changeColumns)
+	if err != nil || text == "" {
+		return nil, err
+	}
+	return many(s.ask(ctx, text+" ORDER BY number DESC LIMIT ?", append(args, q.most())...), scanChange)
 }
 
 // CountChanges counts the changes that are asked for, whatever the limit.
 func (s *Store) CountChanges(ctx context.Context, q ChangeQuery) (int, error) {
-	count := 0
-	for _, k := range q.kinds() {
-		where, args, err := q.where(k)
-		if err != nil {
-			return 0, err
-		}
-		n, err := one(s.ask(ctx, "SELECT count(*) FROM changes c WHERE "+where, args...), scanCount)
-		if err != nil {
-			return 0, err
-		}
-		count += n
+	text, args, err := q.ofKinds("SELECT count(*) AS n")
+	if err != nil || text == "" {
+		return 0, err
 	}
-	return count, nil
+	return one(s.ask(ctx, "SELECT sum(n) FROM ("+text+")", args...), scanCount)
 }
 
 // Tickets lists the tickets of changes that are asked for, each once, in their order.

@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"oakenlatch/core/clip"
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/store"
@@ -362,9 +363,5 @@ func (w *Witnesses) post(ctx context.Context, to string, body []byte) (int, stri
 
 // oneLine is what somebody else answered, as it may be told.
 func oneLine(text string) string {
-	text = strings.Join(strings.Fields(strings.ToValidUTF8(text, "?")), " ")
-	if len(text) > 200 {
-		text = strings.ToValidUTF8(text[:200], "") + "…"
-	}
-	return text
+	return clip.Line(strings.ToValidUTF8(text, "?"), 200)
 }

@@ -37,6 +37,8 @@ import (
 	"oakenlatch/service/outside"
 	"oakenlatch/service/report"
 	"oakenlatch/service/reservation"
+	"oakenlatch/service/restore"
+	"oakenlatch/service/stencils"
 	"oakenlatch/service/store"
 	"oakenlatch/service/underway"
 	"oakenlatch/service/witness"
@@ -384,6 +386,7 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 		History: s.History, Fleet: s.Fleet, Devices: s.Engine, Copies: s.Archives,
 		Approvals: approvals, Reservations: reservations,
 	})
+	restorer := restore.New(s.store, log, s.History, s.Desk)
 	s.Commits = commit.New(s.store, log, s.Accounts, s.Desk, s.Engine, opt.Logger)
 	timing := outside.DefaultTiming
 	if opt.LookEvery > 0 {
@@ -401,8 +404,9 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 	s.api = &api.API{
 		Store: s.store, Log: log, Accounts: s.Accounts, Fleet: s.Fleet, History: s.History,
 		Desk: s.Desk, Engine: s.Engine, Commits: s.Commits, Archives: s.Archives, Documents: docs,
-		Approvals: approvals, Reservations: reservations,
-		Decisions: &outside.Decisions{Store: s.store, Log: log, Desk: s.Desk},
+		Approvals: approvals, Reservations: reservations, Restorer: restorer,
+		Stencils:  stencils.New(s.store, log, s.History, s.Fleet, s.Desk),
+		Decisions: &outside.Decisions{Store: s.store, Log: log, Restorer: restorer},
 		Reports:   &report.Reports{Store: s.store, Log: log, Fleet: s.Fleet, History: s.History, Desk: s.Desk},
 		Notifier:  s.Notifier, Witnesses: witnesses, Sealer: sealer, OIDC: opt.OIDC,
 		Proxies: opt.Proxies, Console: opt.Console, Names: opt.Names, Logger: opt.Logger, Stopping: s.stopping,

@@ -200,6 +200,15 @@ func (d Decoder) keyPredicates(s *schema.Node, text string, el *markup.Element) 
 	return keys, nil
 }
 
+// EditXML gives an edit document whole, in a <config>.
+func EditXML(s *schema.Schema, e *tree.Edit) []byte {
+	w := &markup.Writer{}
+	w.Start(markup.Name{Space: NetconfNS, Local: "config"})
+	EncodeEdit(w, s, e)
+	w.End()
+	return w.Bytes()
+}
+
 // EncodeEdit writes an edit document's top-level elements into w, for an
 // edit-config with default-operation none.
 func EncodeEdit(w *markup.Writer, s *schema.Schema, root *tree.Edit) {

@@ -1,6 +1,9 @@
 package diff
 
 import (
+	"fmt"
+	"slices"
+
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 )
@@ -155,4 +158,53 @@ func PlaceAll(p tree.Path, list []*tree.Node) *tree.Edit {
 		at.Children = append(at.Children, whole(n, tree.Merge))
 	}
 	return root
+}
+
+// Restore gives a configuration with what stands at a path as it stands in
+// another; the other itself where the path is the whole.
+func Restore(base, target *tree.Node, path tree.Path) (*tree.Node, error) {
+	if len(path) == 0 {
+		return target, nil
+	}
+	last := path[len(path)-1]
+	if last.Node == nil || !last.Node.Config {
+		return nil, fmt.Errorf("%s is not configuration", path)
+	}
+	if last.Keys == nil && (last.Node.Kind == schema.List || last.Node.Kind == schema.LeafList) {
+		var list []*tree.Node
+		if from := above(target, path); from != nil {
+			list = from.All(last.Node)
+		}
+		return tree.Apply(base, PlaceAll(path, list), tree.None)
+	}
+	here, there := base.At(path), target.At(path)
+	switch {
+	case there == nil && here == nil:
+		return nil, fmt.Errorf("there is nothing at %s, neither then nor now", path)
+	case there != nil && here != nil && tree.Same(there, here):
+		return base, nil
+	}
+	next, err := tree.Apply(base, Place(path, there), tree.None)
+	if err != nil || there == nil || !last.Node.UserOrdered {
+		return next, err
+	}
+	// Its place among the others is a part of it.
+	insert, keys := "first", []string(nil)
+	for _, n := range above(target, path).All(last.Node) {
+		if slices.Equal(n.Keys(), last.Keys) {
+			break
+		}
+		if above(next, path).Find(last.Node, n.Keys()) != nil {
+			insert, keys = "after", n.Keys()
+		}
+	}
+	return tree.Apply(next, tree.MoveTo(path, insert, keys), tree.None)
+}
+
+// above gives the node that holds what a path leads to, nil where it is not there.
+func above(n *tree.Node, p tree.Path) *tree.Node {
+	if len(p) == 1 {
+		return n
+	}
+	return n.At(p[:len(p)-1])
 }

@@ -35,6 +35,8 @@ import (
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/report"
 	"oakenlatch/service/reservation"
+	"oakenlatch/service/restore"
+	"oakenlatch/service/stencils"
 	"oakenlatch/service/store"
 	"oakenlatch/service/witness"
 )
@@ -54,6 +56,8 @@ type API struct {
 	Fleet        *fleet.Fleet
 	History      *history.History
 	Desk         *desk.Desk
+	Stencils     *stencils.Stencils
+	Restorer     *restore.Restorer
 	Engine       *engine.Engine
 	Archives     *archive.Archives
 	Decisions    *outside.Decisions

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"regexp"
@@ -30,13 +29,9 @@ import (
 func newAPI(t *testing.T, console fs.FS) *API {
 	t.Helper()
 	r := servicetest.New(t)
-	accounts := r.Accounts
-	return &API{
-		Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk,
-		Engine: r.Engine, Commits: r.Commits, Documents: r.Documents, Approvals: r.Approvals,
-		Reservations: r.Reservations, Console: console,
-		Logger: slog.New(slog.DiscardHandler), Stopping: t.Context(),
-	}
+	a := apiOf(t, r)
+	a.Console = console
+	return a
 }
 
 // The description names every route there is, and no other.
@@ -235,12 +230,7 @@ func TestModulesAndGroups(t *testing.T) {
 	require.NoError(t, err)
 	accounts := r.Accounts
 	require.NoError(t, accounts.Add(t.Context(), "first start", "wren", "a long enough password", servicetest.Operator))
-	a := &API{
-		Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk,
-		Engine: r.Engine, Commits: r.Commits, Documents: r.Documents, Approvals: r.Approvals,
-		Reservations: r.Reservations, Console: fstest.MapFS{},
-		Logger: slog.New(slog.DiscardHandler), Stopping: t.Context(),
-	}
+	a := apiOf(t, r)
 	h := a.Handler()
 	var token string
 	ask := func(method, path string, in, out any) int {

@@ -14,14 +14,14 @@ import (
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/archive"
 	"oakenlatch/service/audit"
-	"oakenlatch/service/desk"
 	"oakenlatch/service/refusal"
+	"oakenlatch/service/restore"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
 	"oakenlatch/wire/bundle"
 )
 
-func (a *API) broughtDoc(c *call, ch store.Change, list []desk.Brought) wire.BroughtBack {
+func (a *API) broughtDoc(c *call, ch store.Change, list []restore.Brought) wire.BroughtBack {
 	out := wire.BroughtBack{Change: ch.Number, Title: ch.Title, Parts: []wire.Brought{}}
 	for _, b := range list {
 		v := a.redactorOf(c, b.Device)
@@ -65,9 +65,9 @@ func (a *API) restore(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
-	ch, list, err := a.Desk.Restore(
+	ch, list, err := a.Restorer.Restore(
 		c.ctx, c.person,
-		desk.Bring{
+		restore.Bring{
 			Change: in.Change, Title: in.Title, Ticket: in.Ticket, From: in.From, Devices: in.Devices, Paths: in.Paths,
 		},
 	)
@@ -92,9 +92,9 @@ func (a *API) undo(c *call) (any, error) {
 			refusal.Invalid, "", "the period ends %s, before it begins", in.Until.Format(time.RFC3339),
 		)
 	}
-	ch, list, err := a.Desk.Undo(
+	ch, list, err := a.Restorer.Undo(
 		c.ctx, c.person,
-		desk.Undo{
+		restore.Undo{
 			Change: in.Change, By: in.By, Since: in.Since, Until: in.Until, Devices: in.Devices, Paths: in.Paths,
 			Title: in.Title, Ticket: in.Ticket,
 		},
@@ -113,10 +113,10 @@ func (a *API) importFile(c *call) (any, error) {
 	if in.Name == "" || utf8.RuneCountInString(in.Name) > 200 {
 		return nil, refusal.New(refusal.Invalid, "", "the file's name has 1 to 200 characters")
 	}
-	b := desk.Bring{
+	b := restore.Bring{
 		Change: in.Change, Title: in.Title, Ticket: in.Ticket, Devices: []string{in.Device}, Paths: in.Paths,
 	}
-	ch, list, err := a.Desk.Import(c.ctx, c.person, b, in.Name, []byte(in.Text), originFrom(in.From))
+	ch, list, err := a.Restorer.Import(c.ctx, c.person, b, in.Name, []byte(in.Text), originFrom(in.From))
 	if err != nil {
 		return nil, err
 	}
@@ -124,11 +124,11 @@ func (a *API) importFile(c *call) (any, error) {
 }
 
 // originFrom is what a bundle tells of a configuration; nil tells nothing.
-func originFrom(o *wire.Origin) (from desk.Origin) {
+func originFrom(o *wire.Origin) (from restore.Origin) {
 	if o == nil {
 		return from
 	}
-	from = desk.Origin{Device: o.Device, Model: o.Model, Serial: o.Serial}
+	from = restore.Origin{Device: o.Device, Model: o.Model, Serial: o.Serial}
 	if !o.At.IsZero() {
 		from.Time = o.At.UTC().Format(time.RFC3339)
 	}
@@ -143,13 +143,18 @@ func (a *API) carry(c *call) (any, error) {
 	if in.Place == "" {
 		in.Place = "running"
 	}
-	ch, k, err := a.Desk.Carry(
-		c.ctx, c.person, desk.Bring{Change: in.Change, Title: in.Title, Ticket: in.Ticket}, in.From, in.Place, in.Onto,
+	ch, k, err := a.Restorer.Carry(
+		c.ctx,
+		c.person,
+		restore.Bring{Change: in.Change, Title: in.Title, Ticket: in.Ticket},
+		in.From,
+		in.Place,
+		in.Onto,
 	)
 	if err != nil {
 		return nil, err
 	}
-	out := wire.Carried{BroughtBack: a.broughtDoc(c, ch, []desk.Brought{k.Brought}), Own: []wire.Own{}}
+	out := wire.Carried{BroughtBack: a.broughtDoc(c, ch, []restore.Brought{k.Brought}), Own: []wire.Own{}}
 	for _, o := range k.Own {
 		out.Own = append(out.Own, wire.Own{Path: o.Path.String(), From: o.From, Kept: o.Kept, Why: o.Why})
 	}

@@ -9,8 +9,8 @@ import (
 	"slices"
 	"strings"
 
-	"oakenlatch/service/desk"
 	"oakenlatch/service/refusal"
+	"oakenlatch/service/restore"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
 	"oakenlatch/wire/bundle"
@@ -86,7 +86,7 @@ type bundleImport struct {
 	c       *call
 	title   string
 	change  store.Change
-	parts   []desk.Brought
+	parts   []restore.Brought
 	staged  int
 	refused []string
 }
@@ -101,8 +101,8 @@ func (in *bundleImport) one(name string, o wire.Origin, onto string, r io.Reader
 	if onto == "" {
 		onto = o.Device
 	}
-	b := desk.Bring{Change: in.change.Number, Title: in.title, Devices: []string{onto}}
-	ch, parts, err := in.a.Desk.Import(in.c.ctx, in.c.person, b, name, text, originFrom(&o))
+	b := restore.Bring{Change: in.change.Number, Title: in.title, Devices: []string{onto}}
+	ch, parts, err := in.a.Restorer.Import(in.c.ctx, in.c.person, b, name, text, originFrom(&o))
 	var no *refusal.Error
 	switch {
 	case errors.As(err, &no):

@@ -32,19 +32,25 @@ type counter struct {
 	tokens map[string]string
 }
 
+// apiOf is an API over a room, with an empty console.
+func apiOf(t *testing.T, r *servicetest.Room) *API {
+	t.Helper()
+	return &API{
+		Store: r.Store, Log: r.Log, Accounts: r.Accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk,
+		Stencils: r.Stencils, Restorer: r.Restorer, Engine: r.Engine, Commits: r.Commits, Documents: r.Documents,
+		Approvals: r.Approvals, Reservations: r.Reservations, Console: fstest.MapFS{},
+		Logger: slog.New(slog.DiscardHandler), Stopping: t.Context(),
+	}
+}
+
 func newCounter(t *testing.T, devices ...string) *counter {
 	t.Helper()
 	r := servicetest.New(t, devices...)
 	accounts := r.Accounts
-	a := &API{
-		Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk,
-		Engine: r.Engine, Commits: r.Commits, Documents: r.Documents, Approvals: r.Approvals,
-		Reservations: r.Reservations, Console: fstest.MapFS{},
-		Logger: slog.New(slog.DiscardHandler), Stopping: t.Context(),
-	}
+	a := apiOf(t, r)
 	sealer, err := access.OpenSealer(filepath.Join(t.TempDir(), access.KeyFile))
 	require.NoError(t, err)
-	a.Decisions = &outside.Decisions{Store: r.Store, Log: r.Log, Desk: r.Desk}
+	a.Decisions = &outside.Decisions{Store: r.Store, Log: r.Log, Restorer: r.Restorer}
 	a.Reports = &report.Reports{Store: r.Store, Log: r.Log, Fleet: r.Fleet, History: r.History, Desk: r.Desk}
 	a.Notifier = notify.New(r.Store, r.Log, sealer, a.Logger)
 	a.Archives = r.Archives

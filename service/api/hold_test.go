@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"testing"
-	"testing/fstest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -25,11 +24,7 @@ func theirs(t *testing.T, r *servicetest.Room) (ask func(method, path, body stri
 	t.Helper()
 	accounts := r.Accounts
 	require.NoError(t, accounts.Add(t.Context(), audit.Service, "boss", "the boss's own password", servicetest.Admin))
-	a := &API{
-		Store: r.Store, Log: r.Log, Accounts: accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk,
-		Engine: r.Engine, Commits: r.Commits, Documents: r.Documents, Approvals: r.Approvals,
-		Reservations: r.Reservations, Console: fstest.MapFS{}, Stopping: t.Context(),
-	}
+	a := apiOf(t, r)
 	h := a.Handler()
 	token, _, _, err := accounts.Login(t.Context(), "boss", "the boss's own password", "127.0.0.1", access.Site{})
 	require.NoError(t, err)

@@ -2,8 +2,8 @@ package api
 
 import (
 	"oakenlatch/service/access"
-	"oakenlatch/service/desk"
 	"oakenlatch/service/refusal"
+	"oakenlatch/service/restore"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
@@ -150,7 +150,7 @@ func (a *API) goOn(c *call) (any, error) {
 	return a.pushedDoc(c, o, ch, brought)
 }
 
-func (a *API) pushedDoc(c *call, o store.Outside, ch store.Change, brought []desk.Brought) (wire.Pushed, error) {
+func (a *API) pushedDoc(c *call, o store.Outside, ch store.Change, brought []restore.Brought) (wire.Pushed, error) {
 	doc := a.broughtDoc(c, ch, brought)
 	out := wire.Pushed{Change: doc.Change, Title: doc.Title, Parts: doc.Parts}
 	var err error

@@ -7,6 +7,7 @@ import (
 	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/refusal"
+	"oakenlatch/service/stencils"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
@@ -16,7 +17,7 @@ func (a *API) cover(c *call) (stencil.Cover, error) {
 	if c.person.Grants.Everywhere(access.Reveal) {
 		return stencil.Cover{}, nil
 	}
-	return a.Desk.Cover(c.ctx)
+	return a.Stencils.Cover(c.ctx)
 }
 
 func (a *API) stencilDoc(c *call, cover stencil.Cover, v store.Stencil, device string) (wire.Stencil, error) {
@@ -39,7 +40,7 @@ func (a *API) stencils(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	uses, err := a.Desk.Uses(c.ctx, c.person, "")
+	uses, err := a.Stencils.Uses(c.ctx, c.person, "")
 	if err != nil {
 		return nil, err
 	}
@@ -59,7 +60,7 @@ func (a *API) stencils(c *call) (any, error) {
 	return out, nil
 }
 
-func useDocs(list []desk.Use, stencil string) []wire.Use {
+func useDocs(list []stencils.Use, stencil string) []wire.Use {
 	var out []wire.Use
 	for _, u := range list {
 		if u.Stencil == stencil {
@@ -76,7 +77,7 @@ func useDocs(list []desk.Use, stencil string) []wire.Use {
 }
 
 func (a *API) stencil(c *call) (any, error) {
-	all, err := a.Desk.Stencil(c.ctx, c.Param("name"))
+	all, err := a.Stencils.Versions(c.ctx, c.Param("name"))
 	if err != nil {
 		return nil, err
 	}
@@ -95,12 +96,12 @@ func (a *API) stencil(c *call) (any, error) {
 			wire.Version{Version: v.Version, Note: v.Note, Actor: v.Actor, At: v.At, Text: cover.Text(v.Text)},
 		)
 	}
-	uses, err := a.Desk.Uses(c.ctx, c.person, out.Name)
+	uses, err := a.Stencils.Uses(c.ctx, c.person, out.Name)
 	out.Uses = useDocs(uses, out.Name)
 	return out, err
 }
 
-func savedDoc(version int64, f desk.Follow) wire.Saved {
+func savedDoc(version int64, f stencils.Follow) wire.Saved {
 	return wire.Saved{Version: version, Change: f.Change, Devices: f.Devices, Same: f.Same, Notes: f.Notes}
 }
 
@@ -115,7 +116,7 @@ func (a *API) saveStencil(c *call) (any, error) {
 			return nil, refusal.New(refusal.Invalid, "take the ETag of the stencil", "%q is no tag of a stencil", tag)
 		}
 	}
-	v, f, err := a.Desk.SaveStencil(c.ctx, c.person, c.Param("name"), in.Text, in.Note, in.Blanks, from)
+	v, f, err := a.Stencils.Save(c.ctx, c.person, c.Param("name"), in.Text, in.Note, in.Blanks, from)
 	return savedDoc(v.Version, f), err
 }
 
@@ -127,9 +128,9 @@ func (a *API) bind(c *call) (any, error) {
 	var list []desk.Loaded
 	var err error
 	if in.Off {
-		list, err = a.Desk.Unbind(c.ctx, c.person, in.Change, c.Param("name"), in.Devices)
+		list, err = a.Stencils.Unbind(c.ctx, c.person, in.Change, c.Param("name"), in.Devices)
 	} else {
-		list, err = a.Desk.Bind(c.ctx, c.person, in.Change, c.Param("name"), in.Devices, in.Blanks)
+		list, err = a.Stencils.Bind(c.ctx, c.person, in.Change, c.Param("name"), in.Devices, in.Blanks)
 	}
 	if err != nil {
 		return nil, err
@@ -144,18 +145,18 @@ func (a *API) shared(c *call) (any, error) {
 	}
 	var secret map[string]bool
 	if !c.person.Grants.Everywhere(access.Reveal) {
-		cover, err := a.Desk.Cover(c.ctx)
+		cover, err := a.Stencils.Cover(c.ctx)
 		if err != nil {
 			return nil, err
 		}
-		if secret, err = a.Desk.SecretShared(c.ctx, cover); err != nil {
+		if secret, err = a.Stencils.SecretShared(c.ctx, cover); err != nil {
 			return nil, err
 		}
 	}
 	out := make([]wire.Shared, 0, len(list))
 	for _, v := range list {
 		if secret[v.Name] {
-			v.Items = a.Desk.ShownItems(v.Items)
+			v.Items = a.Stencils.ShownItems(v.Items)
 		}
 		out = append(
 			out, wire.Shared{Name: v.Name, Version: v.Version, Items: v.Items, Note: v.Note, Actor: v.Actor, At: v.At},
@@ -169,6 +170,6 @@ func (a *API) saveShared(c *call) (any, error) {
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
-	v, f, err := a.Desk.SaveShared(c.ctx, c.person, c.Param("name"), in.Items, in.Note)
+	v, f, err := a.Stencils.SaveShared(c.ctx, c.person, c.Param("name"), in.Items, in.Note)
 	return savedDoc(v.Version, f), err
 }

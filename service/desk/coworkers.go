@@ -75,7 +75,7 @@ func (d *Desk) Rename(ctx context.Context, p access.Person, number int64, title,
 	if err != nil {
 		return err
 	}
-	if title, ticket, err = named(title, ticket); err != nil {
+	if title, ticket, err = Titled(title, ticket); err != nil {
 		return err
 	}
 	return d.change(ctx, p, number, func(tx *audit.Tx) error {
@@ -122,7 +122,7 @@ func (d *Desk) Readdress(ctx context.Context, p access.Person, number int64, dev
 	if _, err := d.Own(ctx, p, number); err != nil {
 		return err
 	}
-	dev, err := d.device(ctx, p.Reach(), device)
+	dev, err := d.Device(ctx, p.Reach(), device)
 	if err != nil {
 		return err
 	}

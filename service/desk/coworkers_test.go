@@ -10,7 +10,10 @@ import (
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/guard"
+	"oakenlatch/core/markup"
 	"oakenlatch/core/tree"
+	"oakenlatch/lab"
+	"oakenlatch/netconf"
 	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/order"
@@ -20,25 +23,6 @@ import (
 )
 
 func outlineOf(n *tree.Node) string { return codec.OutlineText(n) }
-
-// keep commits a change and keeps it.
-func keep(t *testing.T, r *servicetest.Room, p access.Person, n int64) {
-	t.Helper()
-	works := r.Ready(p.Name, n)
-	require.NoError(t, r.Begin(p.Name, n, order.Order{Hold: time.Minute}, works))
-	wait(t, r, n, guard.Awaiting)
-	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: p.Name}))
-	wait(t, r, n, guard.Done)
-}
-
-func wait(t *testing.T, r *servicetest.Room, n int64, phase guard.Phase) {
-	t.Helper()
-	require.Eventually(t, func() bool {
-		s, _, err := r.Engine.Last(t.Context(), n)
-		require.NoError(t, err)
-		return s.Phase == phase || s.Phase == guard.Done
-	}, 90*time.Second, 20*time.Millisecond)
-}
 
 // A change is its author's and of those they add; each line tells whose it is,
 // and one person's are looked at and taken back by themselves.
@@ -116,7 +100,7 @@ func TestBaseMoves(t *testing.T) {
 		_, err := r.Put(servicetest.Joss, first, quay, path, value)
 		require.NoError(t, err)
 	}
-	keep(t, r, servicetest.Joss, first)
+	r.Keep(servicetest.Joss, first)
 
 	_, err = r.Desk.Ready(t.Context(), store.Everything, second, "mara", order.Order{Preview: seen.Digest})
 	assert.Equal(t, refusal.Moved, kind(err))
@@ -159,7 +143,7 @@ func TestBaseMoves(t *testing.T) {
 	)
 	_, _, err = r.Desk.Preview(t.Context(), servicetest.Mara, second, desk.Options{})
 	require.NoError(t, err)
-	keep(t, r, servicetest.Mara, second)
+	r.Keep(servicetest.Mara, second)
 	assert.Equal(t, "Mara's", r.Value(quay, "/system/contact"))
 	assert.Equal(t, "Joss's too", r.Value(quay, "/system/location"))
 }
@@ -194,7 +178,7 @@ func TestMovesOnAfterTheWord(t *testing.T) {
 	assert.Equal(t, seen.Digest, ready.Digest)
 	require.NoError(t, r.Devices[quay].Console("/system/location", "elsewhere"))
 	require.NoError(t, r.Begin("mara", n, order.Order{Hold: time.Minute}, ready.Works))
-	wait(t, r, n, guard.Done)
+	r.Until(n, guard.Done)
 	c, err := r.Store.Change(t.Context(), n)
 	require.NoError(t, err)
 	assert.EqualValues(t, "failed", c.State)
@@ -240,8 +224,22 @@ func TestReservations(t *testing.T) {
 	assert.Contains(t, entries[0].Note, "lifted by an administrator; it was reserved by joss: new fibre, longer")
 	require.NoError(t, reserve(servicetest.Joss, "a minute", time.Minute))
 	r.SetClock(2 * time.Minute)
-	keep(t, r, servicetest.Mara, n) // it ran out
+	r.Keep(servicetest.Mara, n) // it ran out
 	assert.Equal(t, "mine", r.Value(quay, "/system/contact"))
+}
+
+func refuseValidate(d *lab.Device) {
+	d.OnOperation(func(op *markup.Element) lab.Fault {
+		if op.Name.Local == "validate" {
+			return lab.Fault{
+				Refuse: netconf.RPCError{
+					Type: "application", Tag: "operation-failed", Severity: "error",
+					Message: "no frames of that size here",
+				},
+			}
+		}
+		return lab.Fault{}
+	})
 }
 
 // The device's own word on the result, asked for without committing anything.
@@ -285,13 +283,13 @@ func TestPreviewDuringAHold(t *testing.T) {
 		require.Eventually(t, func() bool { // the one before may be about to leave
 			return r.Begin("mara", first, order.Order{Hold: time.Minute}, works) == nil
 		}, 90*time.Second, 50*time.Millisecond)
-		wait(t, r, first, guard.Awaiting)
+		r.Until(first, guard.Awaiting)
 		v := verdict(t, r, servicetest.Joss, second, quay)
 		assert.Equal(t, first, v.HeldBy)
 		assert.True(t, v.Behind)
 		assert.Empty(t, v.Since, "it is on trial, not made")
 		require.NoError(t, r.Engine.Say(t.Context(), first, guard.Event{Kind: word, By: "mara"}))
-		wait(t, r, first, guard.Done)
+		r.Until(first, guard.Done)
 	}
 	all, err := r.Store.Revisions(t.Context(), 1)
 	require.NoError(t, err)
@@ -337,7 +335,7 @@ func TestStagedAtThatMoment(t *testing.T) {
 		require.Error(t, err, "no commit was begun")
 	}
 	require.NoError(t, r.Desk.Readdress(t.Context(), servicetest.Joss, n, quay, "", ""))
-	keep(t, r, servicetest.Mara, n)
+	r.Keep(servicetest.Mara, n)
 	assert.Equal(t, "by joss", r.Value(quay, "/system/location"))
 	assert.Equal(t, "quay", r.Value(quay, "/system/hostname"))
 	assert.Equal(t, "Harbour office, ext. 12", r.Value(quay, "/system/contact"))
@@ -356,7 +354,7 @@ func TestNothingRestsOnATrial(t *testing.T) {
 	whole := outline(t, r, first, slip) // of another device, as a file from a shelf
 	works := r.Ready("mara", first)
 	require.NoError(t, r.Begin("mara", first, order.Order{Hold: time.Minute}, works))
-	wait(t, r, first, guard.Awaiting)
+	r.Until(first, guard.Awaiting)
 	require.Equal(t, "on trial", r.Value(quay, "/system/contact"))
 
 	_, err = r.Desk.Rebase(t.Context(), servicetest.Joss, earlier, nil)
@@ -378,14 +376,14 @@ func TestNothingRestsOnATrial(t *testing.T) {
 	}
 
 	require.NoError(t, r.Engine.Say(t.Context(), first, guard.Event{Kind: guard.SayRevert, By: "mara"}))
-	wait(t, r, first, guard.Done)
+	r.Until(first, guard.Done)
 	v := verdict(t, r, servicetest.Joss, later, quay)
 	assert.False(t, v.Behind)
 	assert.Equal(t, 1, v.Difference.Count(), v.Difference.Text(0))
 	_, err = r.Desk.Rebase(t.Context(), servicetest.Joss, earlier, nil)
 	require.NoError(t, err, "there is nothing to put it on")
 	assert.Equal(t, whole, outline(t, r, loaded, quay), "what a file replaces is as the file has it")
-	keep(t, r, servicetest.Joss, later)
+	r.Keep(servicetest.Joss, later)
 	assert.Equal(t, "later", r.Value(quay, "/system/location"))
 	assert.Equal(t, "Harbour office, ext. 12", r.Value(quay, "/system/contact"), "the trial left nothing")
 }

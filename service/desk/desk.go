@@ -71,8 +71,8 @@ func New(s *store.Store, log *audit.Log, r Rooms) *Desk {
 	}
 }
 
-// named checks a title and a ticket.
-func named(title, ticket string) (string, string, error) {
+// Titled checks a title and a ticket.
+func Titled(title, ticket string) (string, string, error) {
 	title, ticket = strings.TrimSpace(title), strings.TrimSpace(ticket)
 	if title == "" || utf8.RuneCountInString(title) > 200 || utf8.RuneCountInString(ticket) > 100 {
 		return title, ticket, refusal.New(
@@ -85,21 +85,18 @@ func named(title, ticket string) (string, string, error) {
 
 // Open starts a change.
 func (d *Desk) Open(ctx context.Context, p access.Person, title, ticket string) (store.Change, error) {
-	title, ticket, err := named(title, ticket)
+	title, ticket, err := Titled(title, ticket)
 	if err != nil {
 		return store.Change{}, err
 	}
 	c := store.Change{Title: title, Ticket: ticket, Author: p.Name, State: lifecycle.Draft, Opened: d.log.Now()}
-	err = d.log.Write(ctx, func(tx *audit.Tx) error {
-		var err error
-		if c, err = tx.AddChange(c); err != nil {
-			return err
-		}
-		note := title
-		if ticket != "" {
-			note += " (" + ticket + ")"
-		}
-		return tx.Record(ledger.Entry{Actor: p.Name, Action: "change.open", Change: c.Number, Note: note})
+	note := title
+	if ticket != "" {
+		note += " (" + ticket + ")"
+	}
+	err = d.log.Write(ctx, func(tx *audit.Tx) (err error) {
+		c, err = Draft(tx, c, note)
+		return err
 	})
 	return c, err
 }
@@ -299,8 +296,8 @@ func (d *Desk) change(ctx context.Context, p access.Person, number int64, f func
 	})
 }
 
-// edit is change for what makes the change another one: it is a draft again.
-func (d *Desk) edit(ctx context.Context, p access.Person, number int64, f func(tx *audit.Tx) error) error {
+// Edit is change for what makes the change another one: it is a draft again.
+func (d *Desk) Edit(ctx context.Context, p access.Person, number int64, f func(tx *audit.Tx) error) error {
 	return d.change(ctx, p, number, func(tx *audit.Tx) error {
 		if err := f(tx); err != nil {
 			return err

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/tree"
@@ -62,7 +63,7 @@ func (d *Desk) Drop(ctx context.Context, p access.Person, number int64, which Wh
 			refusal.NotFound, fmt.Sprintf("see them with: latch preview %d", number), "change %d has %s", number, what,
 		)
 	}
-	err = d.edit(ctx, p, number, func(tx *audit.Tx) error {
+	err = d.Edit(ctx, p, number, func(tx *audit.Tx) error {
 		for _, x := range out {
 			if err := x.take(tx, p.Name); err != nil {
 				return err
@@ -204,7 +205,7 @@ func (d *Desk) without(ctx context.Context, w Work, e store.Edit, path tree.Path
 		return x, false, nil
 	}
 	if len(rest.Children) > 0 {
-		x.rest, x.body, x.lines = rest, written(w.Schema, rest), max(1, e.Lines-cut)
+		x.rest, x.body, x.lines = rest, codec.EditXML(w.Schema, rest), max(1, e.Lines-cut)
 	}
 	return x, true, nil
 }

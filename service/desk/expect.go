@@ -62,7 +62,7 @@ func (d *Desk) Expect(
 	e.Line = x.Text
 	at := placesOf(e.Place)
 	for _, one := range at {
-		if _, err := d.device(ctx, p.Reach(), one.device); err != nil {
+		if _, err := d.Device(ctx, p.Reach(), one.device); err != nil {
 			return e, err
 		}
 		if (one.name == "") != (at[0].name == "") {
@@ -83,7 +83,7 @@ func (d *Desk) Expect(
 			refusal.Invalid, "", "change %d has %d expectations, more are not kept", number, len(have),
 		)
 	}
-	err = d.edit(ctx, p, number, func(tx *audit.Tx) error {
+	err = d.Edit(ctx, p, number, func(tx *audit.Tx) error {
 		if e, err = tx.AddExpectation(e); err != nil {
 			return err
 		}
@@ -102,7 +102,7 @@ func (d *Desk) Unexpect(ctx context.Context, p access.Person, number, id int64) 
 	if _, err := d.Own(ctx, p, number); err != nil {
 		return err
 	}
-	return d.edit(ctx, p, number, func(tx *audit.Tx) error {
+	return d.Edit(ctx, p, number, func(tx *audit.Tx) error {
 		if err := tx.DropExpectation(number, id); errors.Is(err, store.ErrNotFound) {
 			return refusal.New(
 				refusal.NotFound, fmt.Sprintf("list them with: latch expect list %d", number),
@@ -147,7 +147,7 @@ func (d *Desk) Accept(ctx context.Context, p access.Person, number int64, device
 			refusal.Conflict, "", "what it does at %s is not known, and cannot be accepted: %s", s.where(), s.Trouble,
 		)
 	}
-	return d.edit(ctx, p, number, func(tx *audit.Tx) error {
+	return d.Edit(ctx, p, number, func(tx *audit.Tx) error {
 		if err := tx.AcceptEffect(
 			store.AcceptedEffect{
 				Change: number, Device: device, Filter: s.Name(), Digest: s.Digest, Actor: p.Name, At: d.log.Now(),

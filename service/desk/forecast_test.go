@@ -85,7 +85,7 @@ func TestReaddress(t *testing.T) {
 	works := r.Ready("mara", wrong)
 	assert.Equal(t, lockout.Cuts, verdict(t, r, servicetest.Mara, wrong, quay).Forecasts[0].Answer)
 	require.NoError(t, r.Begin("mara", wrong, order.Order{Hold: 12 * time.Second}, works))
-	wait(t, r, wrong, guard.Done)
+	r.Until(wrong, guard.Done)
 	c, err := r.Store.Change(t.Context(), wrong)
 	require.NoError(t, err)
 	assert.EqualValues(t, "reverted", c.State, c.Reason)
@@ -96,7 +96,7 @@ func TestReaddress(t *testing.T) {
 
 	n := stage(other)
 	assert.Equal(t, lockout.Keeps, verdict(t, r, servicetest.Mara, n, quay).Forecasts[0].Answer)
-	keep(t, r, servicetest.Mara, n)
+	r.Keep(servicetest.Mara, n)
 	dev, err = r.Store.Device(t.Context(), store.Everything, quay)
 	require.NoError(t, err)
 	assert.NotEqual(t, d.Address, dev.Address)
@@ -142,7 +142,7 @@ func TestForecastBehind(t *testing.T) {
 	forwards := open(t, r, servicetest.Mara)
 	_, err = r.Put(servicetest.Mara, forwards, router, "/interfaces/interface=mgmt0/ipv4/forwarding", "true")
 	require.NoError(t, err)
-	keep(t, r, servicetest.Mara, forwards) // until then nothing passes it at all
+	r.Keep(servicetest.Mara, forwards) // until then nothing passes it at all
 	for path, cut := range map[string]string{
 		"/interfaces/interface=port1/enabled": quay, "/interfaces/interface=port2/enabled": hall,
 		"/interfaces/interface=port3/enabled": "",

@@ -14,7 +14,7 @@ import (
 // Next helps to write a path on a device: see [guide.Next]. change is the one
 // that is being staged, 0 for none.
 func (d *Desk) Next(ctx context.Context, p access.Person, device, text string, change int64) ([]complete.Hint, error) {
-	dev, err := d.device(ctx, p.Reach(), device)
+	dev, err := d.Device(ctx, p.Reach(), device)
 	if err != nil {
 		return nil, err
 	}

@@ -68,22 +68,16 @@ func (d *Desk) Load(ctx context.Context, p access.Person, number int64, devices 
 	}
 	var out []Loaded
 	var parts []*Work
-	err = each(devices, func(device string) error {
-		w, err := d.work(ctx, p.Reach(), c, device, p.Name)
-		if err == nil {
-			err = w.fits()
-		}
-		if err == nil {
-			err = w.unmoved(l.IfTag)
-		}
+	err = Each(devices, func(device string) error {
+		w, err := d.Workable(ctx, p, c, device, l.IfTag)
 		if err != nil {
 			return err
 		}
 		next, format, err := l.onto(w, read)
 		if err != nil {
-			return unfit(device, err)
+			return Unfitting(device, err)
 		}
-		one := d.loaded(&w, p, number, l, next)
+		one := d.ToLoad(&w, p, number, l, next)
 		one.Format = format
 		out, parts = append(out, one), append(parts, &w)
 		return nil
@@ -91,9 +85,9 @@ func (d *Desk) Load(ctx context.Context, p access.Person, number int64, devices 
 	if err != nil {
 		return nil, err
 	}
-	err = d.edit(ctx, p, number, func(tx *audit.Tx) error {
+	err = d.Edit(ctx, p, number, func(tx *audit.Tx) error {
 		for i, w := range parts {
-			if err := d.stageLoad(tx, w, &out[i], l.IfTag); err != nil {
+			if err := d.StageLoad(tx, w, &out[i], l.IfTag); err != nil {
 				return err
 			}
 		}
@@ -102,14 +96,14 @@ func (d *Desk) Load(ctx context.Context, p access.Person, number int64, devices 
 	return out, err
 }
 
-// stageLoad stages what a load came to within a transaction.
-func (d *Desk) stageLoad(tx *audit.Tx, w *Work, one *Loaded, tag string) error {
+// StageLoad stages what a load came to within a transaction.
+func (d *Desk) StageLoad(tx *audit.Tx, w *Work, one *Loaded, tag string) error {
 	one.Tag = w.Tag()
 	if one.Difference.Empty() {
 		return nil
 	}
-	one.Edit.Body = written(w.Schema, one.Difference.Edits())
-	if err := d.addEdit(tx, w, &one.Edit, tag); err != nil {
+	one.Edit.Body = codec.EditXML(w.Schema, one.Difference.Edits())
+	if err := d.AddEdit(tx, w, &one.Edit, tag); err != nil {
 		return err
 	}
 	one.Tag = tagOf(w.Base.Number, append(w.Edits, one.Edit))
@@ -122,7 +116,7 @@ func (d *Desk) stageLoad(tx *audit.Tx, w *Work, one *Loaded, tag string) error {
 	)
 }
 
-func (d *Desk) loaded(w *Work, p access.Person, number int64, l Load, next *tree.Node) Loaded {
+func (d *Desk) ToLoad(w *Work, p access.Person, number int64, l Load, next *tree.Node) Loaded {
 	one := Loaded{Device: w.Device.Name, Difference: diff.Compare(w.Mine, next)}
 	one.Edit = store.Edit{
 		Change: number, Device: w.Device.ID, Op: "load", Path: "/", Mode: l.Mode, Source: l.source(),
@@ -200,14 +194,14 @@ type readFunc func(w Work) (*tree.Node, codec.Format, error)
 func (d *Desk) reader(ctx context.Context, p access.Person, l Load) (readFunc, error) {
 	if l.FromDevice == "" {
 		return func(w Work) (*tree.Node, codec.Format, error) {
-			doc, err := codec.Decoder{Schema: w.Schema, Strict: true, Lift: d.lift(w)}.Read(l.Text)
+			doc, err := codec.Decoder{Schema: w.Schema, Strict: true, Lift: d.Lift(w)}.Read(l.Text)
 			if err != nil {
 				return nil, "", fmt.Errorf("%s, read as %s: %w", l.source(), codec.Recognise(l.Text), err)
 			}
 			return doc.Content.ConfigOnly(), doc.Format, nil
 		}, nil
 	}
-	dev, err := d.device(ctx, p.Reach(), l.FromDevice)
+	dev, err := d.Device(ctx, p.Reach(), l.FromDevice)
 	if err != nil {
 		return nil, err
 	}
@@ -226,9 +220,9 @@ func (d *Desk) reader(ctx context.Context, p access.Person, l Load) (readFunc, e
 		}
 		n = n.Cut(path)
 	}
-	text := wholeXML(from.Schema, n)
+	text := WholeXML(from.Schema, n)
 	return func(w Work) (*tree.Node, codec.Format, error) {
-		if err := uncovers(p, dev, w.Device, n); err != nil {
+		if err := Uncovers(p, dev, w.Device, n); err != nil {
 			return nil, "", err
 		}
 		if w.Schema == from.Schema {
@@ -246,9 +240,9 @@ func (d *Desk) reader(ctx context.Context, p access.Person, l Load) (readFunc, e
 	}, nil
 }
 
-// unfit says that what was given does not do for a device, unless it was refused for
+// Unfitting says that what was given does not do for a device, unless it was refused for
 // another reason.
-func unfit(device string, err error) error {
+func Unfitting(device string, err error) error {
 	var no *refusal.Error
 	if errors.As(err, &no) {
 		return err
@@ -256,9 +250,9 @@ func unfit(device string, err error) error {
 	return refusal.New(refusal.Invalid, "", "%s: %v", device, err)
 }
 
-// uncovers refuses to copy secrets to where a person may see them from where they
+// Uncovers refuses to copy secrets to where a person may see them from where they
 // may not.
-func uncovers(p access.Person, from, onto store.Device, n *tree.Node) error {
+func Uncovers(p access.Person, from, onto store.Device, n *tree.Node) error {
 	if p.Grants.May(access.Reveal, from) || !p.Grants.May(access.Reveal, onto) || len(redact.Secrets(n)) == 0 {
 		return nil
 	}
@@ -269,8 +263,8 @@ func uncovers(p access.Person, from, onto store.Device, n *tree.Node) error {
 	)
 }
 
-// wholeXML writes a configuration in a <config>.
-func wholeXML(s *schema.Schema, n *tree.Node) []byte {
+// WholeXML writes a configuration in a <config>.
+func WholeXML(s *schema.Schema, n *tree.Node) []byte {
 	return codec.XML(s, n, markup.Name{Space: codec.NetconfNS, Local: "config"})
 }
 

@@ -35,8 +35,8 @@ type Work struct {
 	fresh bool // the part is not in the records yet
 }
 
-// newPart is a part that is not in the records yet, with nothing staged on its base.
-func newPart(dev store.Device, s *schema.Schema, base store.Revision, former *tree.Node) *Work {
+// NewPart is a part that is not in the records yet, with nothing staged on its base.
+func NewPart(dev store.Device, s *schema.Schema, base store.Revision, former *tree.Node) *Work {
 	return &Work{
 		Work: order.Work{Device: dev, Former: former, Mine: former}, Schema: s, Base: base, Steps: []*tree.Node{former},
 		fresh: true,
@@ -109,7 +109,7 @@ func (w *Work) fits() error {
 // work gives a change's part on a device. A part that is not there yet starts
 // from what the device holds now.
 func (d *Desk) work(ctx context.Context, reach store.Reach, c store.Change, device, actor string) (Work, error) {
-	dev, err := d.device(ctx, reach, device)
+	dev, err := d.Device(ctx, reach, device)
 	if err != nil {
 		return Work{}, err
 	}
@@ -122,14 +122,11 @@ func (d *Desk) work(ctx context.Context, reach store.Reach, c store.Change, devi
 			return d.part(ctx, p, dev)
 		}
 	}
-	r, err := d.history.Read(ctx, reach, device, actor)
-	if err == nil && r.Trial {
-		r, err = d.history.Known(ctx, reach, device) // nothing is built on what may go back
-	}
+	r, err := d.history.ToBuildOn(ctx, reach, device, actor)
 	if err != nil {
 		return Work{}, err
 	}
-	return *newPart(r.Device, r.Schema, r.Revision, r.Running), nil
+	return *NewPart(r.Device, r.Schema, r.Revision, r.Running), nil
 }
 
 // Part gives a change's part on a device as it is staged so far; of one that is
@@ -142,7 +139,8 @@ func (d *Desk) Part(ctx context.Context, p access.Person, number int64, device s
 	return d.work(ctx, p.Reach(), c, device, p.Name)
 }
 
-func (d *Desk) device(ctx context.Context, reach store.Reach, name string) (store.Device, error) {
+// Device gives a device within reach by its name.
+func (d *Desk) Device(ctx context.Context, reach store.Reach, name string) (store.Device, error) {
 	dev, err := d.store.Device(ctx, reach, name)
 	if errors.Is(err, store.ErrNotFound) {
 		err = refusal.NoDevice(name)
@@ -238,15 +236,6 @@ func (d *Desk) body(ctx context.Context, s *schema.Schema, e store.Edit) (*tree.
 // bodyLimits are those of what is kept of a load, which is larger than what it
 // was read from.
 var bodyLimits = markup.Limits{Bytes: 4 * markup.DefaultBytes}
-
-// written gives an edit document as it is kept.
-func written(s *schema.Schema, e *tree.Edit) []byte {
-	w := &markup.Writer{}
-	w.Start(markup.Name{Space: codec.NetconfNS, Local: "config"})
-	codec.EncodeEdit(w, s, e)
-	w.End()
-	return w.Bytes()
-}
 
 // Parts gives all parts of a change with their edits applied; ErrNotFound where one is on a device
 // out of reach.

@@ -557,8 +557,8 @@ func (d *Desk) asPreviewed(
 	)
 }
 
-// places counts places in words.
-func places(n int) string {
+// CountPlaces counts places in words.
+func CountPlaces(n int) string {
 	if n == 1 {
 		return "1 place"
 	}
@@ -582,6 +582,6 @@ func (d *Desk) whatMoved(ctx context.Context, device string, revision int64, lis
 		return text
 	}
 	return fmt.Sprintf(
-		"%s since revision %d, in %s, first %s", text, revision, places(moved.Count()), moved.Items()[0].Path,
+		"%s since revision %d, in %s, first %s", text, revision, CountPlaces(moved.Count()), moved.Items()[0].Path,
 	)
 }

@@ -93,7 +93,7 @@ func (d *Desk) ownPart(
 	if _, err = d.Own(ctx, p, number); err != nil {
 		return w, now, err
 	}
-	dev, err := d.device(ctx, p.Reach(), device)
+	dev, err := d.Device(ctx, p.Reach(), device)
 	if err != nil {
 		return w, now, err
 	}
@@ -194,7 +194,7 @@ func (d *Desk) Rebase(ctx context.Context, p access.Person, number int64, device
 	}
 	var out []Rebased
 	var steps []func(tx *audit.Tx) error
-	err := each(devices, func(device string) error {
+	err := Each(devices, func(device string) error {
 		one, step, err := d.rebase(ctx, p, number, device)
 		if err == nil && step != nil {
 			out, steps = append(out, one), append(steps, step)
@@ -204,7 +204,7 @@ func (d *Desk) Rebase(ctx context.Context, p access.Person, number int64, device
 	if err != nil || len(steps) == 0 {
 		return nil, err
 	}
-	return out, d.edit(ctx, p, number, func(tx *audit.Tx) error {
+	return out, d.Edit(ctx, p, number, func(tx *audit.Tx) error {
 		for _, step := range steps {
 			if err := step(tx); err != nil {
 				return err
@@ -234,7 +234,7 @@ func (d *Desk) rebase(
 		return one, nil, refusal.New(
 			refusal.Conflict,
 			fmt.Sprintf("decide each with: latch decide %d %s %s mine|theirs", number, device, m.open[0].Path),
-			"%s: changed here and on the device: %s, first %s", device, places(len(m.open)), m.open[0].Path,
+			"%s: changed here and on the device: %s, first %s", device, CountPlaces(len(m.open)), m.open[0].Path,
 		)
 	}
 	one = Rebased{
@@ -270,7 +270,7 @@ func (d *Desk) rebase(
 			e := store.Edit{
 				Change: number, Device: w.Device.ID, Op: "load", Path: "/", Mode: "rebase",
 				Source: fmt.Sprintf("the rebase onto revision %d", one.To), Lines: rest.Count(),
-				Body: written(w.Schema, rest.Edits()), Actor: p.Name, At: d.log.Now(),
+				Body: codec.EditXML(w.Schema, rest.Edits()), Actor: p.Name, At: d.log.Now(),
 			}
 			if _, err := tx.AddEdit(e); err != nil {
 				return err

@@ -56,7 +56,7 @@ func (d *Desk) Stage(ctx context.Context, p access.Person, number int64, devices
 	}
 	var out []Staged
 	var parts []*Work
-	err = each(devices, func(device string) error {
+	err = Each(devices, func(device string) error {
 		w, st, err := d.stage(ctx, p, c, device, a)
 		if err == nil {
 			out, parts = append(out, st), append(parts, w)
@@ -66,10 +66,10 @@ func (d *Desk) Stage(ctx context.Context, p access.Person, number int64, devices
 	if err != nil {
 		return nil, err
 	}
-	err = d.edit(ctx, p, number, func(tx *audit.Tx) error {
+	err = d.Edit(ctx, p, number, func(tx *audit.Tx) error {
 		for i, w := range parts {
 			st := &out[i]
-			if err := d.addEdit(tx, w, &st.Edit, a.IfTag); err != nil {
+			if err := d.AddEdit(tx, w, &st.Edit, a.IfTag); err != nil {
 				return err
 			}
 			if err := tx.Record(
@@ -87,9 +87,9 @@ func (d *Desk) Stage(ctx context.Context, p access.Person, number int64, devices
 	return out, err
 }
 
-// each does something for every device named; what is wrong with some of them
+// Each does something for every device named; what is wrong with some of them
 // is told together.
-func each(devices []string, f func(device string) error) error {
+func Each(devices []string, f func(device string) error) error {
 	if len(devices) == 0 {
 		return refusal.New(refusal.Invalid, "list them with: latch devices", "no device is named")
 	}
@@ -166,7 +166,7 @@ func (d *Desk) aimed(w Work, a Act) (tree.Path, string, error) {
 	if a.Value != nil && strings.HasPrefix(*a.Value, redact.Prefix) {
 		path, err := tree.ParsePath(w.Schema, a.Path)
 		if n := path.Last(); err == nil && n != nil && n.Secret() {
-			value, err := d.lift(w)(*a.Value)
+			value, err := d.Lift(w)(*a.Value)
 			if err != nil {
 				return nil, "", fmt.Errorf("%s: %w", path, err)
 			}
@@ -176,9 +176,9 @@ func (d *Desk) aimed(w Work, a Act) (tree.Path, string, error) {
 	return Target(w.Schema, a.Op, a.Path, a.Value)
 }
 
-// lift gives the secrets for which names stand in what is put into a part: those
+// Lift gives the secrets for which names stand in what is put into a part: those
 // that it holds, before the change or with it.
-func (d *Desk) lift(w Work) func(string) (string, error) {
+func (d *Desk) Lift(w Work) func(string) (string, error) {
 	return func(text string) (string, error) { return d.log.Redactor.Lift(text, w.Mine, w.Former) }
 }
 
@@ -459,8 +459,8 @@ func notes(before, after *tree.Node, p tree.Path, e store.Edit) []string {
 	return out
 }
 
-// addEdit stages an edit within a transaction, if its part is still as it was.
-func (d *Desk) addEdit(tx *audit.Tx, w *Work, e *store.Edit, tag string) error {
+// AddEdit stages an edit within a transaction, if its part is still as it was.
+func (d *Desk) AddEdit(tx *audit.Tx, w *Work, e *store.Edit, tag string) error {
 	now, err := tx.EditsOf(e.Change, e.Device)
 	if err != nil {
 		return err

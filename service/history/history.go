@@ -14,6 +14,7 @@ import (
 	"oakenlatch/netconf"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/fleet"
+	"oakenlatch/service/outside/attribution"
 	"oakenlatch/service/store"
 	"oakenlatch/service/underway"
 )
@@ -193,7 +194,7 @@ func (h *History) keepStartup(
 			Note: fmt.Sprintf("startup %d", rev.Number),
 		}
 		if rev.Source == "outside" {
-			a := Attribute(h.evidence(s.Device, newest.At, rev.At, netconf.Startup))
+			a := attribution.Of(h.evidence(s.Device, newest.At, rev.At, netconf.Startup))
 			e.Actor, e.Action, e.Address, e.Session = audit.Service, "startup.outside", a.Address, a.Session
 			e.Note += ": saved by somebody, not by this service; " + a.Who
 		}
@@ -298,6 +299,16 @@ func (h *History) Save(
 // same reports whether two configurations mean the same. Defaults that are set
 // and defaults that are not do.
 func same(a, b *tree.Node) bool { return a.WithoutDefaults().Digest() == b.WithoutDefaults().Digest() }
+
+// ToBuildOn is Read for what something is to be staged on: never what a commit on hold made of the device, as that may
+// go back.
+func (h *History) ToBuildOn(ctx context.Context, reach store.Reach, device, actor string) (Reading, error) {
+	r, err := h.Read(ctx, reach, device, actor)
+	if err == nil && r.Trial {
+		return h.Known(ctx, reach, device)
+	}
+	return r, err
+}
 
 // Known gives a device's configuration as it was last read, without asking it.
 func (h *History) Known(ctx context.Context, reach store.Reach, device string) (Reading, error) {

@@ -18,6 +18,7 @@ import (
 	"oakenlatch/netconf"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/fleet"
+	"oakenlatch/service/outside/attribution"
 	"oakenlatch/service/store"
 )
 
@@ -54,8 +55,8 @@ func (s *seen) last(device int64, record time.Time) time.Time {
 }
 
 // evidence gathers what is known of a change that was found just now.
-func (h *History) evidence(d store.Device, since, found time.Time, ds netconf.Datastore) Evidence {
-	e := Evidence{Since: since, Found: found, Clock: d.Clock, Datastore: ds}
+func (h *History) evidence(d store.Device, since, found time.Time, ds netconf.Datastore) attribution.Evidence {
+	e := attribution.Evidence{Since: since, Found: found, Clock: d.Clock, Datastore: ds}
 	e.Tells, _ = netconf.Tells(d.Capabilities)
 	if at, ok := h.fleet.Listening(d.Name); ok {
 		e.Listening = at
@@ -68,7 +69,7 @@ func (h *History) evidence(d store.Device, since, found time.Time, ds netconf.Da
 // did it as far as the device tells, and that somebody is to decide about it.
 func (h *History) outside(tx *audit.Tx, d store.Device, last, rev store.Revision, before, now *tree.Node) error {
 	e := h.evidence(d, h.seen.last(d.ID, last.At), rev.At, netconf.Running)
-	a := Attribute(e)
+	a := attribution.Of(e)
 	told, err := json.Marshal(a.Told)
 	if err != nil {
 		return err
@@ -114,7 +115,7 @@ func (h *History) Named(ctx context.Context, d store.Device, rev store.Revision)
 	if err != nil || o.Account != "" {
 		return true, err
 	}
-	a := Attribute(h.evidence(d, o.Since, o.Found, netconf.Running))
+	a := attribution.Of(h.evidence(d, o.Since, o.Found, netconf.Running))
 	if a.Account == "" {
 		return true, nil
 	}

@@ -10,17 +10,17 @@ import (
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
-	"oakenlatch/service/desk"
 	"oakenlatch/service/history"
 	"oakenlatch/service/refusal"
+	"oakenlatch/service/restore"
 	"oakenlatch/service/store"
 )
 
 // Decisions keeps what people decide about outside changes.
 type Decisions struct {
-	Store *store.Store
-	Log   *audit.Log
-	Desk  *desk.Desk
+	Store    *store.Store
+	Log      *audit.Log
+	Restorer *restore.Restorer
 }
 
 // Find gives an outside change by its number, on a device within reach.
@@ -111,7 +111,7 @@ func (d *Decisions) Adopt(ctx context.Context, p access.Person, id int64, note s
 // as pushed back.
 func (d *Decisions) PushBack(
 	ctx context.Context, p access.Person, id int64, title, ticket string,
-) (store.Outside, store.Change, []desk.Brought, error) {
+) (store.Outside, store.Change, []restore.Brought, error) {
 	o, dev, err := d.undecided(ctx, p.Reach(), id)
 	if err != nil {
 		return o, store.Change{}, nil, err
@@ -129,7 +129,7 @@ func (d *Decisions) PushBack(
 			)
 		}
 	}
-	c, brought, err := d.Desk.PushBack(ctx, p, desk.Push{Device: dev, Outside: o, Title: title, Ticket: ticket})
+	c, brought, err := d.Restorer.PushBack(ctx, p, restore.Push{Device: dev, Outside: o, Title: title, Ticket: ticket})
 	if err != nil || c.Number == 0 {
 		return o, c, brought, err
 	}
@@ -152,12 +152,17 @@ func (d *Decisions) PushBack(
 // devices, where some are named, or a draft to be worked on.
 func (d *Decisions) Open(
 	ctx context.Context, p access.Person, id int64, devices []string, title, ticket string,
-) (store.Outside, store.Change, []desk.Brought, error) {
+) (store.Outside, store.Change, []restore.Brought, error) {
 	o, dev, err := d.undecided(ctx, p.Reach(), id)
 	if err != nil {
 		return o, store.Change{}, nil, err
 	}
-	c, brought, err := d.Desk.GoOn(ctx, p, desk.Push{Device: dev, Outside: o, Title: title, Ticket: ticket}, devices)
+	c, brought, err := d.Restorer.GoOn(
+		ctx,
+		p,
+		restore.Push{Device: dev, Outside: o, Title: title, Ticket: ticket},
+		devices,
+	)
 	if err != nil {
 		return o, c, brought, err
 	}

@@ -243,7 +243,7 @@ func TestDuringHold(t *testing.T) {
 func TestDecisions(t *testing.T) {
 	t.Parallel()
 	r := looked(t, quay, hall)
-	dec := &outside.Decisions{Store: r.Store, Log: r.Log, Desk: r.Desk}
+	dec := &outside.Decisions{Store: r.Store, Log: r.Log, Restorer: r.Restorer}
 	ctx, mara := t.Context(), servicetest.Mara
 	change := func(device, path, value string, n int) store.Outside {
 		require.NoError(t, r.Devices[device].Console(path, value))

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"oakenlatch/core/guard"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/search"
 	"oakenlatch/lab"
@@ -34,6 +35,8 @@ import (
 	"oakenlatch/service/order"
 	"oakenlatch/service/outside"
 	"oakenlatch/service/reservation"
+	"oakenlatch/service/restore"
+	"oakenlatch/service/stencils"
 	"oakenlatch/service/store"
 	"oakenlatch/service/underway"
 )
@@ -55,6 +58,8 @@ type Room struct {
 	Documents    *documents.Documents
 	Approvals    *approval.Approvals
 	Reservations *reservation.Reservations
+	Stencils     *stencils.Stencils
+	Restorer     *restore.Restorer
 	Notes        *folder.Notes
 
 	// From the next Open on.
@@ -192,6 +197,8 @@ func (r *Room) Open() {
 		History: r.History, Fleet: r.Fleet, Devices: r.Engine, Copies: r.Archives,
 		Approvals: r.Approvals, Reservations: r.Reservations,
 	})
+	r.Stencils = stencils.New(r.Store, r.Log, r.History, r.Fleet, r.Desk)
+	r.Restorer = restore.New(r.Store, r.Log, r.History, r.Desk)
 	r.Commits = commit.New(r.Store, r.Log, r.Accounts, r.Desk, r.Engine, logger)
 	r.Documents = &documents.Documents{
 		Store: r.Store, Log: r.Log, Accounts: r.Accounts, Fleet: r.Fleet, History: r.History, Desk: r.Desk,
@@ -271,6 +278,25 @@ func Works(parts []desk.Work) (works []order.Work) {
 // Begin begins a commit as someone.
 func (r *Room) Begin(actor string, change int64, o order.Order, works []order.Work) error {
 	return r.Engine.Begin(r.t.Context(), order.Start{Actor: actor, Change: change, Order: o, Works: works})
+}
+
+// Keep has a change committed, and confirms it.
+func (r *Room) Keep(p access.Person, change int64) {
+	r.t.Helper()
+	works := r.Ready(p.Name, change)
+	require.NoError(r.t, r.Begin(p.Name, change, order.Order{Hold: time.Minute}, works))
+	r.Until(change, guard.Awaiting)
+	require.NoError(r.t, r.Engine.Say(r.t.Context(), change, guard.Event{Kind: guard.SayConfirm, By: p.Name}))
+	r.Until(change, guard.Done)
+}
+
+// Until waits until a change's commit is in a phase, or done.
+func (r *Room) Until(change int64, phase guard.Phase) {
+	r.t.Helper()
+	require.Eventually(r.t, func() bool {
+		s, _, err := r.Engine.Last(r.t.Context(), change)
+		return err == nil && (s.Phase == phase || s.Phase == guard.Done)
+	}, 90*time.Second, 20*time.Millisecond)
 }
 
 // Login is how somebody else signs in on a lab device.

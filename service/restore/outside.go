@@ -1,4 +1,4 @@
-package desk
+package restore
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 	"oakenlatch/core/diff"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
+	"oakenlatch/service/desk"
 	"oakenlatch/service/history"
 	"oakenlatch/service/store"
 )
@@ -26,41 +27,41 @@ func (x Push) name() string {
 }
 
 // sides gives what the device held before an outside change and after it.
-func (d *Desk) sides(
+func (rs *Restorer) sides(
 	ctx context.Context, r history.Reading, x Push,
 ) (rev store.Revision, made, before *tree.Node, err error) {
-	if rev, err = d.store.Revision(ctx, x.Device.ID, x.Outside.Revision); err != nil {
+	if rev, err = rs.store.Revision(ctx, x.Device.ID, x.Outside.Revision); err != nil {
 		return rev, nil, nil, err
 	}
-	was, err := d.store.Revision(ctx, x.Device.ID, x.Outside.Before)
+	was, err := rs.store.Revision(ctx, x.Device.ID, x.Outside.Before)
 	if err != nil {
 		return rev, nil, nil, err
 	}
-	if made, err = d.history.Tree(ctx, r.Schema, rev.Digest); err != nil {
+	if made, err = rs.history.Tree(ctx, r.Schema, rev.Digest); err != nil {
 		return rev, nil, nil, err
 	}
-	before, err = d.history.Tree(ctx, r.Schema, was.Digest)
+	before, err = rs.history.Tree(ctx, r.Schema, was.Digest)
 	return rev, made, before, err
 }
 
 // PushBack opens a change that takes an outside change back: its inverse,
 // staged on what it made, so that what came since is met like any device that
 // moved on.
-func (d *Desk) PushBack(ctx context.Context, p access.Person, x Push) (store.Change, []Brought, error) {
-	c, err := d.into(ctx, p, Bring{Title: x.Title, Ticket: x.Ticket}, "Push back "+x.name())
+func (rs *Restorer) PushBack(ctx context.Context, p access.Person, x Push) (store.Change, []Brought, error) {
+	c, err := rs.into(ctx, p, Bring{Title: x.Title, Ticket: x.Ticket}, "Push back "+x.name())
 	if err != nil {
 		return c, nil, err
 	}
-	now, err := d.reading(ctx, p, x.Device)
+	now, err := rs.history.ToBuildOn(ctx, p.Reach(), x.Device.Name, p.Name)
 	if err != nil {
 		return c, nil, err
 	}
-	rev, made, before, err := d.sides(ctx, now, x)
+	rev, made, before, err := rs.sides(ctx, now, x)
 	if err != nil {
 		return c, nil, err
 	}
 	one := Brought{Device: x.Device.Name}
-	one.work = newPart(now.Device, now.Schema, rev, made)
+	one.work = desk.NewPart(now.Device, now.Schema, rev, made)
 	result, conflicts := diff.Merge(made, before, now.Running)
 	if len(conflicts) > 0 {
 		one.Notes = append(
@@ -74,22 +75,27 @@ func (d *Desk) PushBack(ctx context.Context, p access.Person, x Push) (store.Cha
 		)
 		return store.Change{}, []Brought{one}, nil
 	}
-	if err := d.undoTo(ctx, &one, p, before, result, x.name()); err != nil {
+	if err := rs.undoTo(ctx, &one, p, before, result, x.name()); err != nil {
 		return c, nil, err
 	}
 	// What it takes back is what was asked for, and no later work.
 	one.Takes = slices.DeleteFunc(one.Takes, func(l Later) bool { return l.Revision.Number == rev.Number })
-	return d.stageBrought(ctx, p, c, true, []Brought{one}, "pushes back "+x.name())
+	return rs.stageBrought(ctx, p, c, true, []Brought{one}, "pushes back "+x.name())
 }
 
 // GoOn opens a change that goes on from an outside change: the same on the
 // devices that are named. Where none is, it is a draft that tells of it.
-func (d *Desk) GoOn(ctx context.Context, p access.Person, x Push, devices []string) (store.Change, []Brought, error) {
-	now, err := d.reading(ctx, p, x.Device)
+func (rs *Restorer) GoOn(
+	ctx context.Context,
+	p access.Person,
+	x Push,
+	devices []string,
+) (store.Change, []Brought, error) {
+	now, err := rs.history.ToBuildOn(ctx, p.Reach(), x.Device.Name, p.Name)
 	if err != nil {
 		return store.Change{}, nil, err
 	}
-	_, made, before, err := d.sides(ctx, now, x)
+	_, made, before, err := rs.sides(ctx, now, x)
 	if err != nil {
 		return store.Change{}, nil, err
 	}
@@ -97,15 +103,15 @@ func (d *Desk) GoOn(ctx context.Context, p access.Person, x Push, devices []stri
 	if title == "" {
 		title = "Go on from " + x.name()
 	}
-	c, err := d.Open(ctx, p, title, x.Ticket)
+	c, err := rs.desk.Open(ctx, p, title, x.Ticket)
 	if err != nil {
 		return c, nil, err
 	}
-	if _, err := d.Note(
+	if _, err := rs.desk.Note(
 		ctx, p, c.Number,
 		fmt.Sprintf(
-			"It goes on from %s, revision %d, %s; %s.", x.name(), x.Outside.Revision, places(x.Outside.Places),
-			x.Outside.Who,
+			"It goes on from %s, revision %d, %s; %s.",
+			x.name(), x.Outside.Revision, desk.CountPlaces(x.Outside.Places), x.Outside.Who,
 		),
 	); err != nil {
 		return c, nil, err
@@ -114,9 +120,9 @@ func (d *Desk) GoOn(ctx context.Context, p access.Person, x Push, devices []stri
 		return c, nil, nil
 	}
 	patch := diff.Compare(before, made).YangPatchXML(now.Schema, fmt.Sprintf("outside-%d", x.Outside.ID))
-	loaded, err := d.Load(ctx, p, c.Number, devices, Load{Mode: Patch, Text: patch, Name: x.name()})
+	loaded, err := rs.desk.Load(ctx, p, c.Number, devices, desk.Load{Mode: desk.Patch, Text: patch, Name: x.name()})
 	if err != nil {
-		return store.Change{}, nil, errors.Join(err, d.Abandon(ctx, p, c.Number))
+		return store.Change{}, nil, errors.Join(err, rs.desk.Abandon(ctx, p, c.Number))
 	}
 	var out []Brought
 	for _, l := range loaded {

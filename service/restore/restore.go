@@ -1,44 +1,57 @@
-package desk
+// Package restore brings back what was: a configuration or parts of it from the records, a file or another device, and
+// the inverse of changes and of outside changes. It stages them, to be previewed and committed like any other change.
+package restore
 
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
 	"oakenlatch/core/clip"
+	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/lifecycle"
-	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/desk"
 	"oakenlatch/service/history"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 )
 
-// Exact is how a load is staged that stands for a configuration itself and not
-// for what it differs in: what it names is so whatever the device does
-// meanwhile, never merged with it.
-const Exact = "restore"
+// Restorer stages what is brought back.
+type Restorer struct {
+	store   *store.Store
+	log     *audit.Log
+	history *history.History
+	desk    *desk.Desk
+}
+
+// New gives a restorer that stages at a desk.
+func New(s *store.Store, log *audit.Log, h *history.History, d *desk.Desk) *Restorer {
+	return &Restorer{store: s, log: log, history: h, desk: d}
+}
 
 // Bring is what a person wants brought back.
 type Bring struct {
 	Change  int64    // the change to stage it in; 0 opens one
 	Title   string   // of one that is opened; "" is made up
 	Ticket  string   // of one that is opened
-	From    string   // see [Desk.From]
+	From    string   // see [desk.Desk.From]
 	Devices []string // none: all that a snapshot holds
 	Paths   []string // none: the whole configuration
 
 	// Instead of From, what was read from a file: for one device.
 	Text *schemaText
 }
+
+// readFunc reads a configuration for a part.
+type readFunc func(w desk.Work) (*tree.Node, codec.Format, error)
 
 // schemaText is a configuration from elsewhere and what to call it.
 type schemaText struct {
@@ -62,7 +75,7 @@ type Brought struct {
 	Left       []Left           // an undo could not take these back
 	Notes      []string
 
-	work   *Work
+	work   *desk.Work
 	target *tree.Node // what exact edits stand for
 }
 
@@ -74,12 +87,12 @@ type Left struct {
 
 // Restore stages a configuration, or parts of it, as it was: to be previewed
 // and committed like any other change.
-func (d *Desk) Restore(ctx context.Context, p access.Person, b Bring) (store.Change, []Brought, error) {
+func (rs *Restorer) Restore(ctx context.Context, p access.Person, b Bring) (store.Change, []Brought, error) {
 	devices := b.Devices
 	ref, ofSnapshot := strings.CutPrefix(b.From, "snapshot:")
 	what := b.From
 	if ofSnapshot {
-		s, err := d.history.FindSnapshot(ctx, ref)
+		s, err := rs.history.FindSnapshot(ctx, ref)
 		if err != nil {
 			return store.Change{}, nil, err
 		}
@@ -87,7 +100,7 @@ func (d *Desk) Restore(ctx context.Context, p access.Person, b Bring) (store.Cha
 			"snapshot %d, %q, of %s", s.Number, s.Name, s.At.Format(time.RFC3339),
 		)
 		if len(devices) == 0 {
-			taken, err := d.history.TakenOf(ctx, p.Reach(), s.Number)
+			taken, err := rs.history.TakenOf(ctx, p.Reach(), s.Number)
 			if err != nil {
 				return store.Change{}, nil, err
 			}
@@ -106,45 +119,42 @@ func (d *Desk) Restore(ctx context.Context, p access.Person, b Bring) (store.Cha
 			title = fmt.Sprintf("Restore %s of %s from %s", b.Paths[0], devices[0], what)
 		}
 	}
-	c, err := d.into(ctx, p, b, title)
+	c, err := rs.into(ctx, p, b, title)
 	if err != nil {
 		return c, nil, err
 	}
 	var out []Brought
-	err = each(devices, func(device string) error {
-		one, err := d.restored(ctx, p, c, device, what, b)
+	err = desk.Each(devices, func(device string) error {
+		one, err := rs.restored(ctx, p, c, device, what, b)
 		out = append(out, one)
 		return err
 	})
 	if err != nil {
 		return c, nil, err
 	}
-	return d.stageBrought(ctx, p, c, b.Change == 0, out, "restored from "+what)
+	return rs.stageBrought(ctx, p, c, b.Change == 0, out, "restored from "+what)
 }
 
 // into gives the change that something is brought back in: one there is, or
 // one that is yet to be opened.
-func (d *Desk) into(ctx context.Context, p access.Person, b Bring, title string) (store.Change, error) {
+func (rs *Restorer) into(ctx context.Context, p access.Person, b Bring, title string) (store.Change, error) {
 	if b.Change != 0 {
-		return d.Own(ctx, p, b.Change)
+		return rs.desk.Own(ctx, p, b.Change)
 	}
-	title, ticket, err := named(cmp.Or(b.Title, clip.To(title, 120)), b.Ticket)
+	title, ticket, err := desk.Titled(cmp.Or(b.Title, clip.To(title, 120)), b.Ticket)
 	return store.Change{Title: title, Ticket: ticket, Author: p.Name, State: lifecycle.Draft}, err
 }
 
 // restored works out what restoring comes to on one device.
-func (d *Desk) restored(
+func (rs *Restorer) restored(
 	ctx context.Context, p access.Person, c store.Change, device, what string, b Bring,
 ) (Brought, error) {
 	one := Brought{Device: device}
-	w, err := d.work(ctx, p.Reach(), c, device, p.Name)
-	if err == nil {
-		err = w.fits()
-	}
+	w, err := rs.desk.Workable(ctx, p, c, device, "")
 	if err != nil {
 		return one, err
 	}
-	target, since, err := d.target(ctx, p, w, b)
+	target, since, err := rs.target(ctx, p, w, b)
 	if err != nil {
 		return one, err
 	}
@@ -167,7 +177,7 @@ func (d *Desk) restored(
 	}
 	at := w.Mine
 	for _, path := range paths {
-		next, err := exactly(at, target, path)
+		next, err := diff.Restore(at, target, path)
 		if err != nil {
 			return one, refusal.New(refusal.Invalid, "", "%s: %v", device, err)
 		}
@@ -175,8 +185,8 @@ func (d *Desk) restored(
 			continue
 		}
 		one.Edits = append(one.Edits, store.Edit{
-			Change: c.Number, Device: w.Device.ID, Op: "load", Path: path.Full(), Mode: Exact, Source: what,
-			Value: history.Digest(target), Lines: diff.Compare(at, next).Count(), Actor: p.Name, At: d.log.Now(),
+			Change: c.Number, Device: w.Device.ID, Op: "load", Path: path.Full(), Mode: desk.Exact, Source: what,
+			Value: history.Digest(target), Lines: diff.Compare(at, next).Count(), Actor: p.Name, At: rs.log.Now(),
 		})
 		at = next
 	}
@@ -187,7 +197,7 @@ func (d *Desk) restored(
 	case len(w.Edits) > 0:
 		one.Notes = append(one.Notes, "what was staged before on this device stays only where this does not reach")
 	}
-	return one, d.measure(ctx, &one, at, since)
+	return one, rs.measure(ctx, &one, at, since)
 }
 
 // emptied says how a device is left with nothing, where that is meant: in so many words.
@@ -212,15 +222,15 @@ func emptied(device, from string, now *tree.Node) string {
 
 // target gives what a restore puts in place, and the revision it is of, 0 where
 // that is not known.
-func (d *Desk) target(ctx context.Context, p access.Person, w Work, b Bring) (*tree.Node, int64, error) {
+func (rs *Restorer) target(ctx context.Context, p access.Person, w desk.Work, b Bring) (*tree.Node, int64, error) {
 	if b.Text != nil {
 		n, _, err := b.Text.read(w)
 		if err != nil {
-			return nil, 0, unfit(w.Device.Name, err)
+			return nil, 0, desk.Unfitting(w.Device.Name, err)
 		}
 		return n, 0, nil
 	}
-	r, err := d.From(ctx, p, w.Device, b.From)
+	r, err := rs.desk.From(ctx, p, w.Device, b.From)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -234,8 +244,8 @@ func (d *Desk) target(ctx context.Context, p access.Person, w Work, b Bring) (*t
 
 // measure tells how what is staged differs from what the device was last known
 // to hold, and whose later work that takes away.
-func (d *Desk) measure(ctx context.Context, one *Brought, result *tree.Node, since int64) error {
-	return d.history.Follow(ctx, one.work.Device, func(t *history.Trail) error {
+func (rs *Restorer) measure(ctx context.Context, one *Brought, result *tree.Node, since int64) error {
+	return rs.history.Follow(ctx, one.work.Device, func(t *history.Trail) error {
 		if t.Schema != one.work.Schema {
 			return nil
 		}
@@ -252,7 +262,7 @@ func (d *Desk) measure(ctx context.Context, one *Brought, result *tree.Node, sin
 				continue
 			}
 			var err error
-			if one.Takes[i].Change, err = d.store.Change(ctx, n); err != nil {
+			if one.Takes[i].Change, err = rs.store.Change(ctx, n); err != nil {
 				return err
 			}
 		}
@@ -261,7 +271,7 @@ func (d *Desk) measure(ctx context.Context, one *Brought, result *tree.Node, sin
 }
 
 // stageBrought stages what was worked out, in a change that may be yet to open.
-func (d *Desk) stageBrought(
+func (rs *Restorer) stageBrought(
 	ctx context.Context, p access.Person, c store.Change, open bool, list []Brought, origin string,
 ) (store.Change, []Brought, error) {
 	if !slices.ContainsFunc(list, func(b Brought) bool { return len(b.Edits) > 0 }) {
@@ -272,7 +282,7 @@ func (d *Desk) stageBrought(
 			for j := range list[i].Edits {
 				e := &list[i].Edits[j]
 				e.Change = c.Number
-				if err := d.stageOne(tx, &list[i], e); err != nil {
+				if err := rs.stageOne(tx, &list[i], e); err != nil {
 					return err
 				}
 			}
@@ -280,17 +290,11 @@ func (d *Desk) stageBrought(
 		return nil
 	}
 	if !open {
-		return c, list, d.edit(ctx, p, c.Number, stage)
+		return c, list, rs.desk.Edit(ctx, p, c.Number, stage)
 	}
-	err := d.log.Write(ctx, func(tx *audit.Tx) error {
-		c.Opened, c.Origin = d.log.Now(), origin
-		var err error
-		if c, err = tx.AddChange(c); err != nil {
-			return err
-		}
-		if err := tx.Record(
-			ledger.Entry{Actor: p.Name, Action: "change.open", Change: c.Number, Note: c.Title + "; " + origin},
-		); err != nil {
+	c.Opened, c.Origin = rs.log.Now(), origin
+	err := rs.log.Write(ctx, func(tx *audit.Tx) (err error) {
+		if c, err = desk.Draft(tx, c, c.Title+"; "+origin); err != nil {
 			return err
 		}
 		return stage(tx)
@@ -300,120 +304,21 @@ func (d *Desk) stageBrought(
 
 // stageOne stages one edit of something that is brought back. What an exact one
 // stands for is kept in the records first.
-func (d *Desk) stageOne(tx *audit.Tx, b *Brought, e *store.Edit) error {
+func (rs *Restorer) stageOne(tx *audit.Tx, b *Brought, e *store.Edit) error {
 	w := b.work
-	if e.Mode == Exact {
+	if e.Mode == desk.Exact {
 		var err error
-		if e.Value, err = d.history.Add(tx.Tx, w.Device.ID, w.Device.ModuleSet, w.Schema, b.target); err != nil {
+		if e.Value, err = rs.history.Add(tx.Tx, w.Device.ID, w.Device.ModuleSet, w.Schema, b.target); err != nil {
 			return err
 		}
 	}
-	if err := d.addEdit(tx, w, e, ""); err != nil {
+	if err := rs.desk.AddEdit(tx, w, e, ""); err != nil {
 		return err
 	}
 	return tx.Record(
 		ledger.Entry{
 			Actor: e.Actor, Action: "edit.load", Change: e.Change, Device: w.Device.Name, Path: e.Path,
-			Note: fmt.Sprintf("%s, %s, in %s", e.Mode, e.Source, places(e.Lines)),
+			Note: fmt.Sprintf("%s, %s, in %s", e.Mode, e.Source, desk.CountPlaces(e.Lines)),
 		},
 	)
-}
-
-// exactly gives a configuration with what stands at a path as it stands in
-// another; the other itself where the path is the whole.
-func exactly(base, target *tree.Node, path tree.Path) (*tree.Node, error) {
-	if len(path) == 0 {
-		return target, nil
-	}
-	last := path[len(path)-1]
-	if last.Node == nil || !last.Node.Config {
-		return nil, fmt.Errorf("%s is not configuration", path)
-	}
-	if last.Keys == nil && (last.Node.Kind == schema.List || last.Node.Kind == schema.LeafList) {
-		var list []*tree.Node
-		if from := parentOf(target, path); from != nil {
-			list = from.All(last.Node)
-		}
-		return tree.Apply(base, diff.PlaceAll(path, list), tree.None)
-	}
-	there := target.At(path)
-	switch {
-	case there == nil && base.At(path) == nil:
-		return nil, fmt.Errorf("there is nothing at %s, neither then nor now", path)
-	case there != nil && tree.Same(there, orEmpty(base.At(path))):
-		return base, nil
-	}
-	next, err := tree.Apply(base, diff.Place(path, there), tree.None)
-	if err != nil || there == nil || !last.Node.UserOrdered {
-		return next, err
-	}
-	// Its place among the others is a part of it.
-	insert, keys := "first", []string(nil)
-	for _, n := range parentOf(target, path).All(last.Node) {
-		if slices.Equal(n.Keys(), last.Keys) {
-			break
-		}
-		if parentOf(next, path).Find(last.Node, n.Keys()) != nil {
-			insert, keys = "after", n.Keys()
-		}
-	}
-	return tree.Apply(next, tree.MoveTo(path, insert, keys), tree.None)
-}
-
-func parentOf(n *tree.Node, p tree.Path) *tree.Node {
-	if len(p) == 1 {
-		return n
-	}
-	return n.At(p[:len(p)-1])
-}
-
-func orEmpty(n *tree.Node) *tree.Node {
-	if n == nil {
-		return tree.Empty
-	}
-	return n
-}
-
-// exact carries out an exact load.
-func (d *Desk) exact(ctx context.Context, s *schema.Schema, base *tree.Node, e store.Edit) (*tree.Node, error) {
-	target, err := d.history.Tree(ctx, s, e.Value)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, err
-	}
-	if err != nil {
-		return nil, &brokenStore{err}
-	}
-	path, err := tree.ParsePath(s, e.Path)
-	if err != nil {
-		return nil, err
-	}
-	return exactly(base, target, path)
-}
-
-// Exactly reports whether a part holds edits that stand for a configuration
-// itself: then it is carried out anew on what the device holds, not merged.
-func (w *Work) Exactly() bool {
-	return slices.ContainsFunc(w.Edits, func(e store.Edit) bool { return e.Mode == Exact })
-}
-
-// anew carries a part's edits out on another base.
-func (d *Desk) anew(ctx context.Context, w Work, base *tree.Node) (*tree.Node, error) {
-	for _, e := range w.Edits {
-		if slices.ContainsFunc(w.Unfit, func(u Unfit) bool { return u.Edit.ID == e.ID }) {
-			continue
-		}
-		next, err := d.perform(ctx, w.Schema, base, e)
-		var broken *brokenStore
-		if errors.As(err, &broken) {
-			return nil, broken.err
-		}
-		if err != nil {
-			return nil, refusal.New(
-				refusal.Conflict, fmt.Sprintf("take it back with: latch unstage %d %d", e.Change, e.ID),
-				"%s moved on, and edit %d of change %d no longer fits: %v", w.Device.Name, e.ID, e.Change, err,
-			)
-		}
-		base = next
-	}
-	return base, nil
 }

@@ -1,4 +1,5 @@
-package history
+// Package attribution works out who changed a device, from what the device itself told and nothing else.
+package attribution
 
 import (
 	"fmt"
@@ -36,8 +37,8 @@ type Attribution struct {
 // marked.
 const ClockTolerance = 5 * time.Second
 
-// Attribute tells who changed a device, as far as the device itself told.
-func Attribute(e Evidence) Attribution {
+// Of tells who changed a device, as far as the device itself told.
+func Of(e Evidence) Attribution {
 	var a Attribution
 	a.ClockOff = e.Clock != nil && e.Clock.Ahead.Abs() > ClockTolerance
 	var named []fleet.Heard

@@ -1,4 +1,4 @@
-package desk
+package stencils
 
 import (
 	"context"
@@ -11,6 +11,7 @@ import (
 	"oakenlatch/core/schema"
 	"oakenlatch/core/stencil"
 	"oakenlatch/service/access"
+	"oakenlatch/service/desk"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 )
@@ -20,9 +21,9 @@ import (
 
 // Cover gives what hides secrets in stencils, by what the schemas of all devices
 // say of their lines.
-func (d *Desk) Cover(ctx context.Context) (stencil.Cover, error) {
-	out := stencil.Cover{Redactor: d.log.Redactor}
-	list, err := d.store.Devices(ctx, store.Everything)
+func (s *Stencils) Cover(ctx context.Context) (stencil.Cover, error) {
+	out := stencil.Cover{Redactor: s.log.Redactor}
+	list, err := s.store.Devices(ctx, store.Everything)
 	if err != nil {
 		return out, err
 	}
@@ -31,7 +32,7 @@ func (d *Desk) Cover(ctx context.Context) (stencil.Cover, error) {
 		if dev.ModuleSet == "" || sets[dev.ModuleSet] != nil {
 			continue
 		}
-		if sets[dev.ModuleSet], err = d.fleet.Schema(ctx, dev); err != nil {
+		if sets[dev.ModuleSet], err = s.fleet.Schema(ctx, dev); err != nil {
 			return out, err
 		}
 		out.Schemas = append(out.Schemas, sets[dev.ModuleSet])
@@ -41,9 +42,9 @@ func (d *Desk) Cover(ctx context.Context) (stencil.Cover, error) {
 
 // SecretShared names the shared values that are secret: they stand where a stencil
 // sets secrets, or their names say so.
-func (d *Desk) SecretShared(ctx context.Context, c stencil.Cover) (map[string]bool, error) {
+func (s *Stencils) SecretShared(ctx context.Context, c stencil.Cover) (map[string]bool, error) {
 	out := map[string]bool{}
-	list, err := d.store.Stencils(ctx)
+	list, err := s.store.Stencils(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -54,7 +55,7 @@ func (d *Desk) SecretShared(ctx context.Context, c stencil.Cover) (map[string]bo
 			}
 		}
 	}
-	values, err := d.store.SharedValues(ctx)
+	values, err := s.store.SharedValues(ctx)
 	for _, v := range values {
 		if schema.SecretName(v.Name) {
 			out[v.Name] = true
@@ -119,13 +120,13 @@ func sharesSecrets(c stencil.Cover, shared map[string]bool, text, former string)
 
 // liftItems gives what items of a shared value mean: a name is that of an item it
 // has.
-func (d *Desk) liftItems(items, former []string) ([]string, error) {
+func (s *Stencils) liftItems(items, former []string) ([]string, error) {
 	out := slices.Clone(items)
 	for i, item := range items {
 		if !strings.HasPrefix(item, redact.Prefix) {
 			continue
 		}
-		at := slices.IndexFunc(former, func(f string) bool { return d.log.Redactor.Name(f) == item })
+		at := slices.IndexFunc(former, func(f string) bool { return s.log.Redactor.Name(f) == item })
 		if at < 0 {
 			return nil, refusal.New(refusal.Invalid, "nothing was saved", "item %d: %v", i+1, redact.ErrUnknown)
 		}
@@ -136,18 +137,18 @@ func (d *Desk) liftItems(items, former []string) ([]string, error) {
 
 // ShownItems gives the items of a shared value as they are shown to those who may
 // not see secrets.
-func (d *Desk) ShownItems(items []string) []string {
+func (s *Stencils) ShownItems(items []string) []string {
 	out := make([]string, len(items))
 	for i, item := range items {
-		out[i] = d.log.Redactor.Name(item)
+		out[i] = s.log.Redactor.Name(item)
 	}
 	return out
 }
 
 // liftValues gives what values for blanks mean on a device: a name is that of the
 // value the blank has there, or of a secret of the device.
-func (d *Desk) liftValues(
-	w Work, c stencil.Cover, text string, values, former map[string]string,
+func (s *Stencils) liftValues(
+	w desk.Work, c stencil.Cover, text string, values, former map[string]string,
 ) (map[string]string, error) {
 	out := maps.Clone(values)
 	covered := c.Covered(text)
@@ -155,11 +156,11 @@ func (d *Desk) liftValues(
 		if !covered[name] || !strings.HasPrefix(v, redact.Prefix) {
 			continue
 		}
-		if f, ok := former[name]; ok && d.log.Redactor.Name(f) == v {
+		if f, ok := former[name]; ok && s.log.Redactor.Name(f) == v {
 			out[name] = f
 			continue
 		}
-		lifted, err := d.lift(w)(v)
+		lifted, err := s.desk.Lift(w)(v)
 		if err != nil {
 			return nil, fmt.Errorf("blank %s: %w", name, err)
 		}

@@ -1,4 +1,4 @@
-package history
+package attribution
 
 import (
 	"testing"
@@ -13,7 +13,7 @@ import (
 
 // Nobody is named whom the device did not name, and why it names nobody is told
 // by what is known: each kind of evidence comes to its own words.
-func TestAttribute(t *testing.T) {
+func TestOf(t *testing.T) {
 	at := time.Date(2026, 11, 23, 2, 0, 0, 0, time.UTC)
 	told := func(name, account, session string, more func(*fleet.Heard)) fleet.Heard {
 		h := fleet.Heard{
@@ -105,7 +105,7 @@ func TestAttribute(t *testing.T) {
 			"named by the device: ops from 198.51.100.7 in session 7", "ops",
 		},
 	} {
-		a := Attribute(
+		a := Of(
 			Evidence{
 				Since: at, Found: at.Add(time.Hour), Tells: c.tells, Listening: c.listening, Told: c.told,
 				Datastore: netconf.Running, Clock: &store.Clock{Ahead: time.Minute},
@@ -115,7 +115,7 @@ func TestAttribute(t *testing.T) {
 		assert.Equal(t, c.account, a.Account, name)
 		assert.True(t, a.ClockOff, name)
 	}
-	a := Attribute(
+	a := Of(
 		Evidence{
 			Datastore: netconf.Running,
 			Told:      []fleet.Heard{told("config-change", "us", "3", own), told("session-start", "ops", "7", nil)},

@@ -1,4 +1,4 @@
-package desk
+package restore
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 	"oakenlatch/core/transplant"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
+	"oakenlatch/service/desk"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 )
@@ -16,7 +17,7 @@ import (
 // Import stages a configuration from a file, whole or parts of it, as a restore
 // does. The file tells by its content what it is; where it also tells what it
 // is from, and that is another device or another box, that is said.
-func (d *Desk) Import(
+func (rs *Restorer) Import(
 	ctx context.Context, p access.Person, b Bring, name string, text []byte, from Origin,
 ) (store.Change, []Brought, error) {
 	if len(b.Devices) != 1 {
@@ -24,20 +25,20 @@ func (d *Desk) Import(
 			refusal.Invalid, "name the device it is for", "a file is imported onto one device",
 		)
 	}
-	dev, err := d.device(ctx, p.Reach(), b.Devices[0])
+	dev, err := rs.desk.Device(ctx, p.Reach(), b.Devices[0])
 	if err != nil {
 		return store.Change{}, nil, err
 	}
 	var notes []string
-	b.Text = &schemaText{name: name, read: func(w Work) (*tree.Node, codec.Format, error) {
-		doc, err := codec.Decoder{Schema: w.Schema, Strict: true, Lift: d.lift(w)}.Read(text)
+	b.Text = &schemaText{name: name, read: func(w desk.Work) (*tree.Node, codec.Format, error) {
+		doc, err := codec.Decoder{Schema: w.Schema, Strict: true, Lift: rs.desk.Lift(w)}.Read(text)
 		if err != nil {
 			return nil, "", fmt.Errorf("%s, read as %s: %w", name, codec.Recognise(text), err)
 		}
 		notes = from.compare(dev, doc)
 		return doc.Content.ConfigOnly(), doc.Format, nil
 	}}
-	c, out, err := d.Restore(ctx, p, b)
+	c, out, err := rs.Restore(ctx, p, b)
 	if err == nil && len(out) > 0 {
 		out[0].Notes = append(notes, out[0].Notes...)
 	}
@@ -102,11 +103,11 @@ type Carried struct {
 
 // Carry stages one device's configuration on another, with what is its own left
 // as it is.
-func (d *Desk) Carry(
+func (rs *Restorer) Carry(
 	ctx context.Context, p access.Person, b Bring, from, place, onto string,
 ) (store.Change, Carried, error) {
 	var out Carried
-	source, err := d.device(ctx, p.Reach(), from)
+	source, err := rs.desk.Device(ctx, p.Reach(), from)
 	if err != nil {
 		return store.Change{}, out, err
 	}
@@ -115,23 +116,23 @@ func (d *Desk) Carry(
 			refusal.Invalid, "to bring back what it was: latch restore", "%s is carried onto itself", from,
 		)
 	}
-	r, err := d.From(ctx, p, source, place)
+	r, err := rs.desk.From(ctx, p, source, place)
 	if err != nil {
 		return store.Change{}, out, err
 	}
 	b.Devices = []string{onto}
-	b.Text = &schemaText{name: from + "@" + place, read: func(w Work) (*tree.Node, codec.Format, error) {
+	b.Text = &schemaText{name: from + "@" + place, read: func(w desk.Work) (*tree.Node, codec.Format, error) {
 		n := r.Running
-		if err := uncovers(p, source, w.Device, n); err != nil {
+		if err := desk.Uncovers(p, source, w.Device, n); err != nil {
 			return nil, "", err
 		}
 		if w.Schema != r.Schema {
-			text := wholeXML(r.Schema, n)
+			text := desk.WholeXML(r.Schema, n)
 			if n, err = (codec.Decoder{Schema: w.Schema, Strict: true}).ParseTree(text); err != nil {
 				return nil, "", fmt.Errorf("what %s holds does not fit here: %w", from, err)
 			}
 		}
-		now, err := d.history.Known(ctx, p.Reach(), onto)
+		now, err := rs.history.Known(ctx, p.Reach(), onto)
 		if err != nil {
 			return nil, "", err
 		}
@@ -141,7 +142,7 @@ func (d *Desk) Carry(
 	if b.Title == "" {
 		b.Title = fmt.Sprintf("Carry %s from %s to %s", place, from, onto)
 	}
-	c, list, err := d.Restore(ctx, p, b)
+	c, list, err := rs.Restore(ctx, p, b)
 	if len(list) == 1 {
 		out.Brought = list[0]
 	}

@@ -1,4 +1,4 @@
-package desk_test
+package stencils_test
 
 import (
 	"strings"
@@ -7,26 +7,32 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"oakenlatch/core/markup"
-	"oakenlatch/lab"
-	"oakenlatch/netconf"
+	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
+	"oakenlatch/service/stencils"
 	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
 
-func refuseValidate(d *lab.Device) {
-	d.OnOperation(func(op *markup.Element) lab.Fault {
-		if op.Name.Local == "validate" {
-			return lab.Fault{
-				Refuse: netconf.RPCError{
-					Type: "application", Tag: "operation-failed", Severity: "error",
-					Message: "no frames of that size here",
-				},
-			}
-		}
-		return lab.Fault{}
-	})
+const (
+	router = "northmole-harbour"
+	quay   = "saltern-quay"
+)
+
+func open(t *testing.T, r *servicetest.Room, p access.Person) int64 {
+	t.Helper()
+	c, err := r.Desk.Open(t.Context(), p, "a change", "")
+	require.NoError(t, err)
+	return c.Number
+}
+
+// preview gives the verdict on one part of a change.
+func preview(t *testing.T, r *servicetest.Room, p access.Person, n int64, device string) desk.Verdict {
+	t.Helper()
+	list, _, err := r.Desk.Preview(t.Context(), p, n, desk.Options{Device: device})
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	return list[0]
 }
 
 const clock = `system
@@ -43,24 +49,24 @@ func TestStencil(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, quay, router)
 	ctx := t.Context()
-	shared := func(items ...string) desk.Follow {
-		_, f, err := r.Desk.SaveShared(ctx, servicetest.Mara, "time", items, "")
+	shared := func(items ...string) stencils.Follow {
+		_, f, err := r.Stencils.SaveShared(ctx, servicetest.Mara, "time", items, "")
 		require.NoError(t, err)
 		return f
 	}
-	_, f, err := r.Desk.SaveStencil(ctx, servicetest.Mara, "clock", clock, "first", nil, 0)
+	_, f, err := r.Stencils.Save(ctx, servicetest.Mara, "clock", clock, "first", nil, 0)
 	require.NoError(t, err)
 	assert.Zero(t, f.Change, "nobody uses it yet")
 	n := open(t, r, servicetest.Mara)
-	_, err = r.Desk.Bind(ctx, servicetest.Mara, n, "clock", []string{quay}, map[string]string{"place": "Hut"})
+	_, err = r.Stencils.Bind(ctx, servicetest.Mara, n, "clock", []string{quay}, map[string]string{"place": "Hut"})
 	require.ErrorContains(t, err, "there is no shared value time")
 	shared("203.0.113.1", "203.0.113.2")
-	_, err = r.Desk.Bind(ctx, servicetest.Mara, n, "clock", []string{quay, router}, nil)
+	_, err = r.Stencils.Bind(ctx, servicetest.Mara, n, "clock", []string{quay, router}, nil)
 	require.ErrorContains(t, err, "left unfilled: place")
-	_, err = r.Desk.Bind(ctx, servicetest.Mara, n, "clock", []string{quay}, map[string]string{"place": "Hut"})
+	_, err = r.Stencils.Bind(ctx, servicetest.Mara, n, "clock", []string{quay}, map[string]string{"place": "Hut"})
 	require.NoError(t, err)
-	keep(t, r, servicetest.Mara, n)
-	uses, err := r.Desk.Uses(ctx, servicetest.Mara, "clock")
+	r.Keep(servicetest.Mara, n)
+	uses, err := r.Stencils.Uses(ctx, servicetest.Mara, "clock")
 	require.NoError(t, err)
 	require.Len(t, uses, 1)
 	assert.Empty(t, uses[0].Strayed)
@@ -69,7 +75,7 @@ func TestStencil(t *testing.T) {
 	require.NoError(t, r.Devices[quay].Console("/system/location", "By hand"))
 	_, err = r.History.Read(ctx, store.Everything, quay, "mara")
 	require.NoError(t, err)
-	uses, err = r.Desk.Uses(ctx, servicetest.Mara, "clock")
+	uses, err = r.Stencils.Uses(ctx, servicetest.Mara, "clock")
 	require.NoError(t, err)
 	require.Len(t, uses[0].Strayed, 1)
 	assert.Equal(t, "Hut", uses[0].Strayed[0].Set)
@@ -78,41 +84,41 @@ func TestStencil(t *testing.T) {
 	// A shared value opens a change for those that use it, and nothing for others.
 	f = shared("203.0.113.2", "203.0.113.3")
 	assert.Equal(t, []string{quay}, f.Devices)
-	v := verdict(t, r, servicetest.Mara, f.Change, quay)
+	v := preview(t, r, servicetest.Mara, f.Change, quay)
 	text := v.Difference.Text(0)
 	assert.Contains(t, text, "server [203.0.113.3]")
 	assert.Contains(t, text, "−     server [203.0.113.1]")
 	assert.NotContains(t, text, "tide-clock", "what the stencil did not set stays")
 	assert.Contains(t, strings.Join(f.Notes, ";"), "changed by hand since the stencil set it (Hut → By hand)")
-	keep(t, r, servicetest.Mara, f.Change)
+	r.Keep(servicetest.Mara, f.Change)
 
 	// A new version with a new blank needs its value; then it follows too.
-	_, _, err = r.Desk.SaveStencil(ctx, servicetest.Mara, "clock", clock+"  contact: {who}\n", "", nil, 0)
+	_, _, err = r.Stencils.Save(ctx, servicetest.Mara, "clock", clock+"  contact: {who}\n", "", nil, 0)
 	require.ErrorContains(t, err, "saltern-quay: stencil clock: left unfilled: who")
-	saved, f, err := r.Desk.SaveStencil(
+	saved, f, err := r.Stencils.Save(
 		ctx, servicetest.Mara, "clock", clock+"  contact: {who}\n", "", map[string]string{"who": "Wren"}, 0,
 	)
 	require.NoError(t, err)
 	assert.Equal(t, int64(2), saved.Version)
-	assert.Contains(t, verdict(t, r, servicetest.Mara, f.Change, quay).Difference.Text(0), "→ Wren")
-	_, _, err = r.Desk.SaveStencil(ctx, servicetest.Mara, "clock", "system\n  {x}: y\n", "", nil, 0)
+	assert.Contains(t, preview(t, r, servicetest.Mara, f.Change, quay).Difference.Text(0), "→ Wren")
+	_, _, err = r.Stencils.Save(ctx, servicetest.Mara, "clock", "system\n  {x}: y\n", "", nil, 0)
 	require.ErrorContains(t, err, "a blank stands for a value or a key, not for a name")
-	_, _, err = r.Desk.SaveStencil(ctx, servicetest.Joss, "clock", clock, "made of the first", nil, 1)
+	_, _, err = r.Stencils.Save(ctx, servicetest.Joss, "clock", clock, "made of the first", nil, 1)
 	require.ErrorContains(t, err, "stencil clock is no longer version 1: mara saved version 2")
-	keep(t, r, servicetest.Mara, f.Change)
+	r.Keep(servicetest.Mara, f.Change)
 
 	// Taken off, what it set goes; what was set by hand since stays.
 	off := open(t, r, servicetest.Mara)
-	_, err = r.Desk.Unbind(ctx, servicetest.Mara, off, "clock", []string{router})
+	_, err = r.Stencils.Unbind(ctx, servicetest.Mara, off, "clock", []string{router})
 	require.ErrorContains(t, err, "does not use stencil clock")
 	require.NoError(t, r.Devices[quay].Console("/system/contact", "By hand too"))
-	_, err = r.Desk.Unbind(ctx, servicetest.Mara, off, "clock", []string{quay})
+	_, err = r.Stencils.Unbind(ctx, servicetest.Mara, off, "clock", []string{quay})
 	require.NoError(t, err)
-	text = verdict(t, r, servicetest.Mara, off, quay).Difference.Text(0)
+	text = preview(t, r, servicetest.Mara, off, quay).Difference.Text(0)
 	assert.Contains(t, text, "− "+"    server [203.0.113.2]")
 	assert.NotContains(t, text, "contact")
-	keep(t, r, servicetest.Mara, off)
-	uses, err = r.Desk.Uses(ctx, servicetest.Mara, "clock")
+	r.Keep(servicetest.Mara, off)
+	uses, err = r.Stencils.Uses(ctx, servicetest.Mara, "clock")
 	require.NoError(t, err)
 	assert.Empty(t, uses)
 }
@@ -147,8 +153,8 @@ func TestTwoStencilsOneValue(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, quay)
 	ctx := t.Context()
-	shared := func(item string) desk.Follow {
-		_, f, err := r.Desk.SaveShared(ctx, servicetest.Mara, "who", []string{item}, "")
+	shared := func(item string) stencils.Follow {
+		_, f, err := r.Stencils.SaveShared(ctx, servicetest.Mara, "who", []string{item}, "")
 		require.NoError(t, err)
 		return f
 	}
@@ -157,23 +163,23 @@ func TestTwoStencilsOneValue(t *testing.T) {
 	for name, text := range map[string]string{
 		"contact": "system\n  contact: {@who}\n", "place": "system\n  location: of {@who}\n",
 	} {
-		_, _, err := r.Desk.SaveStencil(
+		_, _, err := r.Stencils.Save(
 			ctx, servicetest.Mara, name, strings.ReplaceAll(text, "of {@who}", "\"of {@who}\""), "", nil, 0,
 		)
 		require.NoError(t, err)
-		_, err = r.Desk.Bind(ctx, servicetest.Mara, n, name, []string{quay}, nil)
+		_, err = r.Stencils.Bind(ctx, servicetest.Mara, n, name, []string{quay}, nil)
 		require.NoError(t, err)
 	}
-	keep(t, r, servicetest.Mara, n)
+	r.Keep(servicetest.Mara, n)
 	f := shared("Otto")
 	assert.Equal(t, []string{quay}, f.Devices)
-	text := verdict(t, r, servicetest.Mara, f.Change, quay).Difference.Text(0)
+	text := preview(t, r, servicetest.Mara, f.Change, quay).Difference.Text(0)
 	assert.Contains(t, text, "contact: Nell → Otto")
 	assert.Contains(t, text, `location: "of Nell" → "of Otto"`)
-	keep(t, r, servicetest.Mara, f.Change)
-	uses, err := r.Desk.Uses(ctx, servicetest.Mara, "")
+	r.Keep(servicetest.Mara, f.Change)
+	uses, err := r.Stencils.Uses(ctx, servicetest.Mara, "")
 	require.NoError(t, err)
 	assert.Len(t, uses, 2)
-	_, _, err = r.Desk.SaveShared(ctx, servicetest.Mara, "who", []string{"Otto"}, "")
+	_, _, err = r.Stencils.SaveShared(ctx, servicetest.Mara, "who", []string{"Otto"}, "")
 	require.ErrorContains(t, err, "is so already")
 }

@@ -1,4 +1,4 @@
-package desk
+package restore
 
 import (
 	"context"
@@ -7,10 +7,12 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
+	"oakenlatch/service/desk"
 	"oakenlatch/service/history"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
@@ -37,24 +39,24 @@ type undone struct {
 // Undo opens a change that takes back what was kept, and nothing of what came
 // after it. Of one change, what was set again since is a conflict of the part,
 // to be decided there. Of several, it stays as it is, and is told.
-func (d *Desk) Undo(ctx context.Context, p access.Person, u Undo) (store.Change, []Brought, error) {
+func (rs *Restorer) Undo(ctx context.Context, p access.Person, u Undo) (store.Change, []Brought, error) {
 	if (u.Change == 0) == (u.By == "") {
 		return store.Change{}, nil, refusal.New(
 			refusal.Invalid, "say latch undo CHANGE, or latch undo --by PERSON --since TIME",
 			"one change, or one person's, is needed to undo",
 		)
 	}
-	of, title, err := d.toUndo(ctx, p, u)
+	of, title, err := rs.toUndo(ctx, p, u)
 	if err != nil {
 		return store.Change{}, nil, err
 	}
-	c, err := d.into(ctx, p, Bring{Title: u.Title, Ticket: u.Ticket}, title)
+	c, err := rs.into(ctx, p, Bring{Title: u.Title, Ticket: u.Ticket}, title)
 	if err != nil {
 		return c, nil, err
 	}
 	devices := u.Devices
 	for id := range of {
-		dev, err := d.store.DeviceByID(ctx, p.Reach(), id)
+		dev, err := rs.store.DeviceByID(ctx, p.Reach(), id)
 		if err != nil {
 			return c, nil, err
 		}
@@ -64,8 +66,8 @@ func (d *Desk) Undo(ctx context.Context, p access.Person, u Undo) (store.Change,
 	}
 	slices.Sort(devices)
 	var out []Brought
-	err = each(devices, func(device string) error {
-		dev, err := d.device(ctx, p.Reach(), device)
+	err = desk.Each(devices, func(device string) error {
+		dev, err := rs.desk.Device(ctx, p.Reach(), device)
 		if err != nil {
 			return err
 		}
@@ -74,9 +76,9 @@ func (d *Desk) Undo(ctx context.Context, p access.Person, u Undo) (store.Change,
 		}
 		var one Brought
 		if u.Change != 0 {
-			one, err = d.undoOne(ctx, p, dev, of[dev.ID][0], u)
+			one, err = rs.undoOne(ctx, p, dev, of[dev.ID][0], u)
 		} else {
-			one, err = d.undoAll(ctx, p, dev, of[dev.ID], u)
+			one, err = rs.undoAll(ctx, p, dev, of[dev.ID], u)
 		}
 		out = append(out, one)
 		return err
@@ -88,14 +90,14 @@ func (d *Desk) Undo(ctx context.Context, p access.Person, u Undo) (store.Change,
 	if u.Change == 0 {
 		origin = "undo of what " + u.By + " had kept since " + u.Since.UTC().Format(time.RFC3339)
 	}
-	return d.stageBrought(ctx, p, c, true, out, origin)
+	return rs.stageBrought(ctx, p, c, true, out, origin)
 }
 
 // toUndo finds what is to be undone, newest first, by device.
-func (d *Desk) toUndo(ctx context.Context, p access.Person, u Undo) (map[int64][]undone, string, error) {
+func (rs *Restorer) toUndo(ctx context.Context, p access.Person, u Undo) (map[int64][]undone, string, error) {
 	of := map[int64][]undone{}
 	if u.Change != 0 {
-		c, err := d.Get(ctx, p, u.Change)
+		c, err := rs.desk.Get(ctx, p, u.Change)
 		if err != nil {
 			return nil, "", err
 		}
@@ -105,13 +107,13 @@ func (d *Desk) toUndo(ctx context.Context, p access.Person, u Undo) (map[int64][
 				"change %d is %s: there is nothing to undo", u.Change, c.State,
 			)
 		}
-		return of, fmt.Sprintf("Undo change %d: %s", c.Number, c.Title), d.addUndone(ctx, of, c)
+		return of, fmt.Sprintf("Undo change %d: %s", c.Number, c.Title), rs.addUndone(ctx, of, c)
 	}
 	until := u.Until
 	if until.IsZero() {
-		until = d.log.Now()
+		until = rs.log.Now()
 	}
-	list, err := d.store.KeptBetween(ctx, u.By, u.Since, until)
+	list, err := rs.store.KeptBetween(ctx, u.By, u.Since, until)
 	if err != nil {
 		return nil, "", err
 	}
@@ -122,7 +124,7 @@ func (d *Desk) toUndo(ctx context.Context, p access.Person, u Undo) (map[int64][
 		)
 	}
 	for _, c := range list {
-		if err := d.addUndone(ctx, of, c); err != nil {
+		if err := rs.addUndone(ctx, of, c); err != nil {
 			return nil, "", err
 		}
 	}
@@ -132,8 +134,8 @@ func (d *Desk) toUndo(ctx context.Context, p access.Person, u Undo) (map[int64][
 	), nil
 }
 
-func (d *Desk) addUndone(ctx context.Context, of map[int64][]undone, c store.Change) error {
-	commit, err := d.store.LastCommit(ctx, c.Number)
+func (rs *Restorer) addUndone(ctx context.Context, of map[int64][]undone, c store.Change) error {
+	commit, err := rs.store.LastCommit(ctx, c.Number)
 	for _, part := range commit.Parts {
 		of[part.Device] = append(of[part.Device], undone{c, part.Base, part.Result})
 	}
@@ -142,13 +144,13 @@ func (d *Desk) addUndone(ctx context.Context, of map[int64][]undone, c store.Cha
 
 // inverse gives what a commit found and what it made, cut to the paths that are
 // to be undone: the result with these as they were before.
-func (d *Desk) inverse(
+func (rs *Restorer) inverse(
 	ctx context.Context, r history.Reading, x undone, paths []string,
 ) (made, before *tree.Node, err error) {
-	if made, err = d.history.Tree(ctx, r.Schema, x.result); err != nil {
+	if made, err = rs.history.Tree(ctx, r.Schema, x.result); err != nil {
 		return nil, nil, err
 	}
-	base, err := d.history.Tree(ctx, r.Schema, x.base)
+	base, err := rs.history.Tree(ctx, r.Schema, x.base)
 	if err != nil || len(paths) == 0 {
 		return made, base, err
 	}
@@ -158,10 +160,10 @@ func (d *Desk) inverse(
 		if err != nil {
 			return nil, nil, refusal.New(refusal.Invalid, "", "%s: %v", r.Device.Name, err)
 		}
-		if tree.Same(orEmpty(base.At(path)), orEmpty(made.At(path))) && base.At(path) != nil {
+		if was, is := base.At(path), made.At(path); was != nil && is != nil && tree.Same(was, is) {
 			continue
 		}
-		if before, err = exactly(before, base, path); err != nil {
+		if before, err = diff.Restore(before, base, path); err != nil {
 			return nil, nil, refusal.New(refusal.Invalid, "", "%s: change %d: %v", r.Device.Name, x.change.Number, err)
 		}
 	}
@@ -170,19 +172,19 @@ func (d *Desk) inverse(
 
 // undoOne stages the inverse of one change on what that change made: what the
 // device became since is met like any device that moved on.
-func (d *Desk) undoOne(ctx context.Context, p access.Person, dev store.Device, x undone, u Undo) (Brought, error) {
+func (rs *Restorer) undoOne(ctx context.Context, p access.Person, dev store.Device, x undone, u Undo) (Brought, error) {
 	one := Brought{Device: dev.Name}
-	now, err := d.reading(ctx, p, dev)
+	now, err := rs.history.ToBuildOn(ctx, p.Reach(), dev.Name, p.Name)
 	if err != nil {
 		return one, err
 	}
-	made, before, err := d.inverse(ctx, now, x, u.Paths)
+	made, before, err := rs.inverse(ctx, now, x, u.Paths)
 	if err != nil {
 		return one, err
 	}
-	w := newPart(now.Device, now.Schema, store.Revision{}, made)
+	w := desk.NewPart(now.Device, now.Schema, store.Revision{}, made)
 	one.work = w
-	revs, err := d.store.RevisionsOf(ctx, x.change.Number)
+	revs, err := rs.store.RevisionsOf(ctx, x.change.Number)
 	if err != nil {
 		return one, err
 	}
@@ -191,7 +193,7 @@ func (d *Desk) undoOne(ctx context.Context, p access.Person, dev store.Device, x
 		result, conflicts := diff.Merge(made, before, now.Running)
 		one.left(x, conflicts)
 		w.Base, w.Former = now.Revision, now.Running
-		return one, d.undoTo(ctx, &one, p, result, result, fmt.Sprintf("change %d", x.change.Number), x.change.Number)
+		return one, rs.undoTo(ctx, &one, p, result, result, fmt.Sprintf("change %d", x.change.Number), x.change.Number)
 	}
 	w.Base = revs[i]
 	result, conflicts := diff.Merge(made, before, now.Running)
@@ -201,7 +203,7 @@ func (d *Desk) undoOne(ctx context.Context, p access.Person, dev store.Device, x
 			fmt.Sprintf("%s set again since: the preview shows each, and you decide", placesAre(len(conflicts))),
 		)
 	}
-	return one, d.undoTo(ctx, &one, p, before, result, fmt.Sprintf("change %d", x.change.Number), x.change.Number)
+	return one, rs.undoTo(ctx, &one, p, before, result, fmt.Sprintf("change %d", x.change.Number), x.change.Number)
 }
 
 func placesAre(n int) string {
@@ -219,18 +221,24 @@ func (b *Brought) left(x undone, conflicts []diff.Conflict) {
 
 // undoAll stages the inverses of several changes, newest first, on what the
 // device holds.
-func (d *Desk) undoAll(ctx context.Context, p access.Person, dev store.Device, list []undone, u Undo) (Brought, error) {
+func (rs *Restorer) undoAll(
+	ctx context.Context,
+	p access.Person,
+	dev store.Device,
+	list []undone,
+	u Undo,
+) (Brought, error) {
 	one := Brought{Device: dev.Name}
-	now, err := d.reading(ctx, p, dev)
+	now, err := rs.history.ToBuildOn(ctx, p.Reach(), dev.Name, p.Name)
 	if err != nil {
 		return one, err
 	}
-	one.work = newPart(now.Device, now.Schema, now.Revision, now.Running)
+	one.work = desk.NewPart(now.Device, now.Schema, now.Revision, now.Running)
 	at := now.Running
 	var changes []int64
 	for _, x := range list {
 		changes = append(changes, x.change.Number)
-		made, before, err := d.inverse(ctx, now, x, u.Paths)
+		made, before, err := rs.inverse(ctx, now, x, u.Paths)
 		if err != nil {
 			return one, err
 		}
@@ -238,21 +246,12 @@ func (d *Desk) undoAll(ctx context.Context, p access.Person, dev store.Device, l
 		one.left(x, conflicts)
 		at = next
 	}
-	return one, d.undoTo(ctx, &one, p, at, at, "change "+join64(changes), changes...)
-}
-
-// reading reads a device; nothing is built on what may go back.
-func (d *Desk) reading(ctx context.Context, p access.Person, dev store.Device) (history.Reading, error) {
-	r, err := d.history.Read(ctx, p.Reach(), dev.Name, p.Name)
-	if err == nil && r.Trial {
-		r, err = d.history.Known(ctx, p.Reach(), dev.Name)
-	}
-	return r, err
+	return one, rs.undoTo(ctx, &one, p, at, at, "change "+join64(changes), changes...)
 }
 
 // undoTo stages what makes mine of a part's base; result is what that comes to
 // on the device.
-func (d *Desk) undoTo(
+func (rs *Restorer) undoTo(
 	ctx context.Context, one *Brought, p access.Person, mine, result *tree.Node, of string, changes ...int64,
 ) error {
 	w := one.work
@@ -261,9 +260,9 @@ func (d *Desk) undoTo(
 		one.Notes = append(one.Notes, "nothing of it is left to undo")
 	} else {
 		one.Edits = []store.Edit{{Device: w.Device.ID, Op: "load", Path: "/", Mode: "undo", Source: of,
-			Lines: df.Count(), Body: written(w.Schema, df.Edits()), Actor: p.Name, At: d.log.Now()}}
+			Lines: df.Count(), Body: codec.EditXML(w.Schema, df.Edits()), Actor: p.Name, At: rs.log.Now()}}
 	}
-	if err := d.measure(ctx, one, result, 0); err != nil {
+	if err := rs.measure(ctx, one, result, 0); err != nil {
 		return err
 	}
 	// What it takes back is what was asked for, and no later work.

@@ -1,4 +1,4 @@
-package desk_test
+package restore_test
 
 import (
 	"strings"
@@ -12,11 +12,15 @@ import (
 	"oakenlatch/service/desk"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/order"
+	"oakenlatch/service/restore"
 	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
 )
 
 const (
+	router   = "northmole-harbour"
+	quay     = "saltern-quay"
+	hall     = "gannet-hall"
 	contact  = "/system/contact"
 	place    = "/system/location"
 	filter   = "/acls/acl=management-in/aces"
@@ -40,24 +44,6 @@ func newPastRoom(t *testing.T, names ...string) *past {
 	return r
 }
 
-// keep has a change committed and confirmed.
-func (r *past) keep(n int64) {
-	r.t.Helper()
-	works := r.Ready("mara", n)
-	require.NoError(r.t, r.Begin("mara", n, order.Order{Hold: time.Minute}, works))
-	r.until(n, func(s guard.State) bool { return s.Phase == guard.Awaiting })
-	require.NoError(r.t, r.Engine.Say(r.t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}))
-	r.until(n, func(s guard.State) bool { return s.Phase == guard.Done })
-}
-
-func (r *past) until(n int64, enough func(guard.State) bool) {
-	r.t.Helper()
-	require.Eventually(r.t, func() bool {
-		s, _, err := r.Engine.Last(r.t.Context(), n)
-		return err == nil && enough(s)
-	}, 90*time.Second, 20*time.Millisecond)
-}
-
 // change opens a change with edits "DEVICE PATH VALUE" and keeps it.
 func (r *past) change(edits ...string) int64 {
 	r.t.Helper()
@@ -72,13 +58,13 @@ func (r *past) change(edits ...string) int64 {
 		_, err := r.Stage(servicetest.Mara, c.Number, f[0], act)
 		require.NoError(r.t, err)
 	}
-	r.keep(c.Number)
+	r.Keep(servicetest.Mara, c.Number)
 	return c.Number
 }
 
-func (r *past) restore(b desk.Bring) (store.Change, desk.Brought) {
+func (r *past) restore(b restore.Bring) (store.Change, restore.Brought) {
 	r.t.Helper()
-	c, list, err := r.Desk.Restore(r.t.Context(), servicetest.Mara, b)
+	c, list, err := r.Restorer.Restore(r.t.Context(), servicetest.Mara, b)
 	require.NoError(r.t, err)
 	return c, list[0]
 }
@@ -89,7 +75,7 @@ func TestRestoreIsNeverMerged(t *testing.T) {
 	t.Parallel()
 	r := newPastRoom(t, quay)
 	r.change(quay + " " + contact + " Mara")
-	c, b := r.restore(desk.Bring{Devices: []string{quay}, From: "rev:1"})
+	c, b := r.restore(restore.Bring{Devices: []string{quay}, From: "rev:1"})
 	require.Len(t, b.Takes, 1)
 	assert.Equal(t, []int64{2, 1}, []int64{b.Takes[0].Revision.Number, int64(b.Takes[0].Places)})
 	require.NoError(t, r.Devices[quay].Console(place, "Attic"))
@@ -104,13 +90,13 @@ func TestRestoreIsNeverMerged(t *testing.T) {
 	require.NoError(t, err)
 	works := r.Ready("mara", c.Number)
 	assert.True(t, works[0].Exact, "also in the moment before it is committed")
-	r.keep(c.Number)
+	r.Keep(servicetest.Mara, c.Number)
 	assert.Equal(t, wasThere, r.Value(quay, contact))
 	assert.NotEqual(t, "Cellar", r.Value(quay, place))
 
 	// A rebase keeps it a restore; a line taken out makes it an edit like others.
 	r.change(quay+" "+contact+" Nora", quay+" "+place+" Roof")
-	c, _ = r.restore(desk.Bring{Devices: []string{quay}, From: "rev:1"})
+	c, _ = r.restore(restore.Bring{Devices: []string{quay}, From: "rev:1"})
 	require.NoError(t, r.Devices[quay].Console("/system/hostname", "kayak"))
 	_, err = r.Desk.Rebase(t.Context(), servicetest.Mara, c.Number, nil)
 	require.NoError(t, err)
@@ -149,21 +135,23 @@ func TestRestoreParts(t *testing.T) {
 	middle := first[1]
 	r.change(hall+" "+ace+middle, hall+" "+contact+" Mara")
 	assert.NotContains(t, order(), middle)
-	c, b := r.restore(desk.Bring{Devices: []string{hall}, From: "before:1", Paths: []string{ace + middle}})
+	c, b := r.restore(restore.Bring{Devices: []string{hall}, From: "before:1", Paths: []string{ace + middle}})
 	assert.Equal(t, "Restore "+ace+middle+" of gannet-hall from before:1", c.Title)
 	assert.Len(t, b.Edits, 1)
-	r.keep(c.Number)
+	r.Keep(servicetest.Mara, c.Number)
 	assert.Equal(t, first, order())
 	assert.Equal(t, "Mara", r.Value(hall, contact), "only that")
 
-	_, _, err := r.Desk.Restore(
+	_, _, err := r.Restorer.Restore(
 		t.Context(), servicetest.Mara,
-		desk.Bring{Devices: []string{hall}, From: "rev:1", Paths: []string{ace + "never"}},
+		restore.Bring{Devices: []string{hall}, From: "rev:1", Paths: []string{ace + "never"}},
 	)
 	require.ErrorContains(t, err, "neither then nor now")
 	r.change(hall + " /system/dns-resolver/search=tidewell.example")
-	c, _ = r.restore(desk.Bring{Devices: []string{hall}, From: "rev:1", Paths: []string{"/system/dns-resolver/search"}})
-	r.keep(c.Number)
+	c, _ = r.restore(
+		restore.Bring{Devices: []string{hall}, From: "rev:1", Paths: []string{"/system/dns-resolver/search"}},
+	)
+	r.Keep(servicetest.Mara, c.Number)
 	known, err := r.History.Known(t.Context(), store.Everything, hall)
 	require.NoError(t, err)
 	old, err := r.Desk.From(t.Context(), servicetest.Mara, known.Device, "rev:1")
@@ -172,7 +160,7 @@ func TestRestoreParts(t *testing.T) {
 		t, old.Running.Known("system").Known("dns-resolver").Digest(),
 		known.Running.Known("system").Known("dns-resolver").Digest(), "all of a list is as it was",
 	)
-	c, b = r.restore(desk.Bring{Devices: []string{hall}, From: "running"})
+	c, b = r.restore(restore.Bring{Devices: []string{hall}, From: "running"})
 	assert.Zero(t, c.Number, "no change is opened for nothing")
 	assert.Contains(t, b.Notes, "it is so already; nothing was staged")
 	changes, err := r.Store.Changes(t.Context())
@@ -190,30 +178,34 @@ func TestUndoOfAPerson(t *testing.T) {
 	r.change(quay+" "+contact+" One", quay+" "+place+" Roof")
 	r.change(quay + " " + contact + " Two")
 	require.NoError(t, r.Devices[quay].Console(place, "Cellar"))
-	c, list, err := r.Desk.Undo(t.Context(), servicetest.Mara, desk.Undo{By: "mara", Since: time.Now().Add(-time.Hour)})
+	c, list, err := r.Restorer.Undo(
+		t.Context(),
+		servicetest.Mara,
+		restore.Undo{By: "mara", Since: time.Now().Add(-time.Hour)},
+	)
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	require.Len(t, list[0].Left, 1)
 	assert.Equal(t, []any{place, int64(1)}, []any{list[0].Left[0].Path.String(), list[0].Left[0].Change})
 	assert.Empty(t, list[0].Takes, "it takes nothing but what it undoes")
-	r.keep(c.Number)
+	r.Keep(servicetest.Mara, c.Number)
 	assert.Equal(t, wasThere, r.Value(quay, contact), "through both of them")
 	assert.Equal(t, "Cellar", r.Value(quay, place))
 
-	_, _, err = r.Desk.Undo(
+	_, _, err = r.Restorer.Undo(
 		t.Context(), servicetest.Joss,
-		desk.Undo{By: "mara", Since: time.Now().Add(-2 * time.Hour), Until: time.Now().Add(-time.Hour)},
+		restore.Undo{By: "mara", Since: time.Now().Add(-2 * time.Hour), Until: time.Now().Add(-time.Hour)},
 	)
 	require.ErrorContains(t, err, "mara had nothing kept between")
-	_, _, err = r.Desk.Undo(t.Context(), servicetest.Joss, desk.Undo{Change: 1, By: "mara"})
+	_, _, err = r.Restorer.Undo(t.Context(), servicetest.Joss, restore.Undo{Change: 1, By: "mara"})
 	require.ErrorContains(t, err, "one change, or one person's")
-	_, _, err = r.Desk.Undo(t.Context(), servicetest.Joss, desk.Undo{Change: 1, Devices: []string{hall}})
+	_, _, err = r.Restorer.Undo(t.Context(), servicetest.Joss, restore.Undo{Change: 1, Devices: []string{hall}})
 	require.ErrorContains(t, err, `there is no device "gannet-hall"`)
 
 	// An undo can be undone.
-	c, _, err = r.Desk.Undo(t.Context(), servicetest.Mara, desk.Undo{Change: c.Number})
+	c, _, err = r.Restorer.Undo(t.Context(), servicetest.Mara, restore.Undo{Change: c.Number})
 	require.NoError(t, err)
-	r.keep(c.Number)
+	r.Keep(servicetest.Mara, c.Number)
 	assert.Equal(t, "Two", r.Value(quay, contact))
 }
 
@@ -228,7 +220,7 @@ func TestSnapshotOnHold(t *testing.T) {
 	require.NoError(t, err)
 	works := r.Ready("mara", c.Number)
 	require.NoError(t, r.Begin("mara", c.Number, order.Order{Hold: time.Minute}, works))
-	r.until(c.Number, func(s guard.State) bool { return s.Phase == guard.Awaiting })
+	r.Until(c.Number, guard.Awaiting)
 	devices, err := r.Store.Devices(t.Context(), store.Everything)
 	require.NoError(t, err)
 	taken, err := r.History.Snapshot(t.Context(), "joss", "  In the middle ", "", devices)
@@ -237,15 +229,15 @@ func TestSnapshotOnHold(t *testing.T) {
 	assert.Zero(t, taken.Items[0].Revision)
 	assert.Contains(t, strings.Join(taken.Items[0].Unclean, "; "), "the commit of change 1 is under way on it")
 	require.NoError(t, r.Engine.Say(t.Context(), c.Number, guard.Event{Kind: guard.SayRevert, By: "mara"}))
-	r.until(c.Number, func(s guard.State) bool { return s.Phase == guard.Done })
+	r.Until(c.Number, guard.Done)
 	held, err := r.Desk.From(t.Context(), servicetest.Mara, devices[0], "snapshot:In the middle")
 	require.NoError(t, err)
-	_, b := r.restore(desk.Bring{From: "snapshot:In the middle"})
+	_, b := r.restore(restore.Bring{From: "snapshot:In the middle"})
 	assert.Equal(t, 1, b.Difference.Count())
 	assert.Equal(t, "On trial", held.Running.Known("system").Known("contact").Value())
 	before, err := r.Store.SnapshotBefore(t.Context(), c.Number)
 	require.NoError(t, err)
 	assert.Equal(t, "Before change 1: work", before.Name)
-	_, _, err = r.Desk.Undo(t.Context(), servicetest.Mara, desk.Undo{Change: c.Number})
+	_, _, err = r.Restorer.Undo(t.Context(), servicetest.Mara, restore.Undo{Change: c.Number})
 	require.ErrorContains(t, err, "change 1 is reverted: there is nothing to undo")
 }

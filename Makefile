@@ -39,9 +39,10 @@ console/dist/index.html: console/node_modules/.installed $(CONSOLE_SOURCES)
 console/src/generated/api.d.ts: docs/openapi.json console/node_modules/.installed
 	cd console && npm run --silent generate >/dev/null
 
-## describe: the API's description, docs/openapi.json, made anew from the routes
+## describe: what is made from the routes: the API's description, docs/openapi.json, and the Go client's calls
 describe:
 	$(GO) run ./test/describe > docs/openapi.json
+	$(GO) run ./test/describe go > client/calls.go.new && mv client/calls.go.new client/calls.go
 
 console/node_modules/.installed: console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel=error

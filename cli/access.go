@@ -3,7 +3,6 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"net/url"
 	"strings"
 	"time"
 
@@ -29,10 +28,8 @@ func accountAdd(a *app, fs *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		var acc wire.Account
-		if err := a.call(
-			"POST", "/accounts", wire.NewAccount{Name: args[0], Password: password, May: *may}, &acc,
-		); err != nil {
+		acc, err := a.api().AddAccount(a.ctx, wire.NewAccount{Name: args[0], Password: password, May: *may})
+		if err != nil {
 			return err
 		}
 		return a.show(acc, func() {
@@ -44,8 +41,8 @@ func accountAdd(a *app, fs *flag.FlagSet) func([]string) error {
 
 func accountList(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		var list []wire.Account
-		if err := a.call("GET", "/accounts", nil, &list); err != nil {
+		list, err := a.api().ListAccounts(a.ctx)
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -69,15 +66,13 @@ func accountList(a *app, _ *flag.FlagSet) func([]string) error {
 	}
 }
 
-func accountPath(name string) string { return "/accounts/" + url.PathEscape(name) }
-
 func accountMay(a *app, fs *flag.FlagSet) func([]string) error {
 	add, drop, set := mayFlag(fs, "add", "what it may do as well"), mayFlag(
 		fs, "drop", "what it may not do any more",
 	), mayFlag(fs, "set", "all that it may do")
 	return func(args []string) error {
-		var accounts []wire.Account
-		if err := a.call("GET", "/accounts", nil, &accounts); err != nil {
+		accounts, err := a.api().ListAccounts(a.ctx)
+		if err != nil {
 			return err
 		}
 		var may []string
@@ -108,8 +103,8 @@ func accountMay(a *app, fs *flag.FlagSet) func([]string) error {
 			}
 			may = append(left, *add...)
 		}
-		var acc wire.Account
-		if err := a.call("PATCH", accountPath(args[0]), wire.AccountSettings{May: &may}, &acc); err != nil {
+		acc, err := a.api().SetAccount(a.ctx, args[0], wire.AccountSettings{May: &may})
+		if err != nil {
 			return err
 		}
 		return a.show(acc, func() {
@@ -147,13 +142,12 @@ func accountPassword(a *app, fs *flag.FlagSet) func([]string) error {
 	file := fs.String("password-file", "", "file with the new password, - for standard input (default: asks)")
 	tokens := fs.Bool("end-tokens", false, "end the account's tokens, too: of those nobody knows who copied them")
 	return func(args []string) error {
-		var me wire.Session
-		if err := a.call("GET", "/me", nil, &me); err != nil {
+		me, err := a.api().WhoAmI(a.ctx)
+		if err != nil {
 			return err
 		}
 		own := len(args) == 0 || args[0] == me.Account
 		old := ""
-		var err error
 		if own {
 			if old, err = a.secretFrom(*oldFile, "password of "+me.Account+" as it is"); err != nil {
 				return err
@@ -164,12 +158,10 @@ func accountPassword(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		if own {
-			err = a.call("POST", "/me/password", wire.NewPassword{Old: old, New: password, EndTokens: *tokens}, nil)
+			err = a.api().SetOwnPassword(a.ctx, wire.NewPassword{Old: old, New: password, EndTokens: *tokens})
 		} else {
 			var acc wire.Account
-			err = a.call(
-				"PATCH", accountPath(args[0]), wire.AccountSettings{Password: password, EndTokens: *tokens}, &acc,
-			)
+			acc, err = a.api().SetAccount(a.ctx, args[0], wire.AccountSettings{Password: password, EndTokens: *tokens})
 			if err == nil && a.waits(acc.Proposal) {
 				return nil
 			}
@@ -194,7 +186,8 @@ func accountClose(a *app, fs *flag.FlagSet) func([]string) error {
 		) {
 			return &exit{Refused, fmt.Errorf("account %s was not closed; --yes closes it without asking", args[0])}
 		}
-		if err := a.call("DELETE", accountPath(args[0]), nil, nil); err != nil {
+		acc, err := a.api().CloseAccount(a.ctx, args[0])
+		if err != nil || a.waits(acc.Proposal) {
 			return err
 		}
 		a.printf("Account %s is closed.\n", args[0])
@@ -204,8 +197,8 @@ func accountClose(a *app, fs *flag.FlagSet) func([]string) error {
 
 func tokenList(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		var list []wire.Token
-		if err := a.call("GET", "/tokens", nil, &list); err != nil {
+		list, err := a.api().ListTokens(a.ctx)
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -241,8 +234,8 @@ func tokenAdd(a *app, fs *flag.FlagSet) func([]string) error {
 		if len(*may) > 0 {
 			n.May = (*[]string)(may)
 		}
-		var t wire.Token
-		if err := a.call("POST", "/tokens", n, &t); err != nil {
+		t, err := a.api().AddToken(a.ctx, n)
+		if err != nil {
 			return err
 		}
 		return a.show(t, func() {
@@ -269,7 +262,7 @@ func endOf(text string, now time.Time) (time.Time, error) {
 
 func tokenEnd(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		if err := a.call("DELETE", "/tokens/"+url.PathEscape(args[0]), nil, nil); err != nil {
+		if err := a.api().EndToken(a.ctx, args[0]); err != nil {
 			return err
 		}
 		a.printf("%s has ended: it lets nobody in any more.\n", args[0])

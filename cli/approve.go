@@ -3,10 +3,10 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"net/url"
 	"strconv"
 	"strings"
 
+	"oakenlatch/client"
 	"oakenlatch/wire"
 )
 
@@ -63,9 +63,7 @@ func askFor(a *app, _ *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		if err := a.call(
-			"POST", changePath(n)+"/ask", wire.NewNote{Text: strings.Join(args[1:], " ")}, nil,
-		); err != nil {
+		if err := a.api().AskForApproval(a.ctx, n, wire.NewNote{Text: strings.Join(args[1:], " ")}); err != nil {
 			return err
 		}
 		a.printf("Those who may approve change %s see it now. They agree with: latch approve %s\n", args[0], args[0])
@@ -82,8 +80,8 @@ func approve(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		if *digest == "" {
-			var p wire.Preview
-			if err := a.call("GET", changePath(n)+"/preview", nil, &p); err != nil {
+			p, err := a.api().PreviewChange(a.ctx, n, client.PreviewChangeQuery{})
+			if err != nil {
 				return err
 			}
 			if !a.asJSON {
@@ -100,9 +98,7 @@ func approve(a *app, fs *flag.FlagSet) func([]string) error {
 			}
 			*digest = p.Digest
 		}
-		if err := a.call(
-			"POST", changePath(n)+"/approval", wire.Approve{Digest: *digest, Note: *note}, nil,
-		); err != nil {
+		if err := a.api().ApproveChange(a.ctx, n, wire.Approve{Digest: *digest, Note: *note}); err != nil {
 			return err
 		}
 		a.printf("Agreed to change %s as preview %s shows it, and to nothing else.\n", args[0], *digest)
@@ -116,7 +112,7 @@ func unapprove(a *app, _ *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		if err := a.call("DELETE", changePath(n)+"/approval", nil, nil); err != nil {
+		if err := a.api().WithdrawApproval(a.ctx, n); err != nil {
 			return err
 		}
 		a.printf("Your agreement to change %s is taken back.\n", args[0])
@@ -126,8 +122,8 @@ func unapprove(a *app, _ *flag.FlagSet) func([]string) error {
 
 func ruleList(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		var list []wire.ApprovalRule
-		if err := a.call("GET", "/rules", nil, &list); err != nil {
+		list, err := a.api().ListRules(a.ctx)
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -169,11 +165,11 @@ func ruleAdd(a *app, fs *flag.FlagSet) func([]string) error {
 	emergency := fs.Bool("emergency", false, "a commit without them is possible, for a reason")
 	note := fs.String("note", "", "why")
 	return func([]string) error {
-		var r wire.ApprovalRule
-		if err := a.call(
-			"POST", "/rules",
-			wire.NewRule{Scope: *scope, Path: *path, Needed: *needed, Emergency: *emergency, Note: *note}, &r,
-		); err != nil {
+		r, err := a.api().AddRule(
+			a.ctx,
+			wire.NewRule{Scope: *scope, Path: *path, Needed: *needed, Emergency: *emergency, Note: *note},
+		)
+		if err != nil {
 			return err
 		}
 		return a.show(r, func() {
@@ -196,8 +192,12 @@ func ruleAdd(a *app, fs *flag.FlagSet) func([]string) error {
 
 func ruleDrop(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		var out wire.Waits
-		if err := a.call("DELETE", "/rules/"+url.PathEscape(args[0]), nil, &out); err != nil {
+		rule, err := numbered("rule", args[0])
+		if err != nil {
+			return err
+		}
+		out, err := a.api().DropRule(a.ctx, rule)
+		if err != nil {
 			return err
 		}
 		if a.waits(out.Proposal) {
@@ -223,8 +223,8 @@ func (a *app) waits(p *wire.Proposal) bool {
 
 func proposalList(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		var list []wire.Proposal
-		if err := a.call("GET", "/proposals", nil, &list); err != nil {
+		list, err := a.api().ListProposals(a.ctx)
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -246,8 +246,8 @@ func proposalList(a *app, _ *flag.FlagSet) func([]string) error {
 func proposalAgree(a *app, fs *flag.FlagSet) func([]string) error {
 	yes := fs.Bool("yes", false, "do not ask")
 	return func(args []string) error {
-		var list []wire.Proposal
-		if err := a.call("GET", "/proposals", nil, &list); err != nil {
+		list, err := a.api().ListProposals(a.ctx)
+		if err != nil {
 			return err
 		}
 		for _, p := range list {
@@ -257,8 +257,12 @@ func proposalAgree(a *app, fs *flag.FlagSet) func([]string) error {
 				return &exit{Refused, fmt.Errorf("proposal %s was not agreed to; --yes agrees without asking", args[0])}
 			}
 		}
-		var out wire.Agreed
-		if err := a.call("POST", "/proposals/"+url.PathEscape(args[0])+"/agreement", nil, &out); err != nil {
+		proposal, err := numbered("proposal", args[0])
+		if err != nil {
+			return err
+		}
+		out, err := a.api().AgreeToProposal(a.ctx, proposal)
+		if err != nil {
 			return err
 		}
 		return a.show(out, func() {
@@ -273,7 +277,11 @@ func proposalAgree(a *app, fs *flag.FlagSet) func([]string) error {
 
 func proposalDrop(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		if err := a.call("DELETE", "/proposals/"+url.PathEscape(args[0]), nil, nil); err != nil {
+		proposal, err := numbered("proposal", args[0])
+		if err != nil {
+			return err
+		}
+		if err := a.api().DropProposal(a.ctx, proposal); err != nil {
 			return err
 		}
 		a.printf("Proposal %s is dropped.\n", args[0])
@@ -284,10 +292,8 @@ func proposalDrop(a *app, _ *flag.FlagSet) func([]string) error {
 func emergencyList(a *app, fs *flag.FlagSet) func([]string) error {
 	all := fs.Bool("all", false, "those too that somebody looked at")
 	return func([]string) error {
-		var list []wire.Emergency
-		if err := a.call(
-			"GET", "/emergencies"+query(map[string]string{"all": map[bool]string{true: "true"}[*all]}), nil, &list,
-		); err != nil {
+		list, err := a.api().ListEmergencies(a.ctx, client.ListEmergenciesQuery{All: *all})
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -312,10 +318,12 @@ func emergencyList(a *app, fs *flag.FlagSet) func([]string) error {
 
 func emergencyReview(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		if err := a.call(
-			"POST", "/emergencies/"+url.PathEscape(args[0])+"/review", wire.NewNote{Text: strings.Join(args[1:], " ")},
-			nil,
-		); err != nil {
+		emergency, err := numbered("emergency", args[0])
+		if err != nil {
+			return err
+		}
+		note := wire.NewNote{Text: strings.Join(args[1:], " ")}
+		if err := a.api().ReviewEmergency(a.ctx, emergency, note); err != nil {
 			return err
 		}
 		a.printf("Emergency %s is looked at.\n", args[0])

@@ -2,25 +2,22 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"flag"
 	"fmt"
-	"net/url"
 	"os"
 	"os/signal"
 	"strings"
 	"time"
 
+	"oakenlatch/client"
 	"oakenlatch/core/clip"
 	"oakenlatch/wire"
 )
 
-func archivePath(name string) string { return "/archives/" + url.PathEscape(name) }
-
 func archiveList(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		var list []wire.Archive
-		if err := a.call("GET", "/archives", nil, &list); err != nil {
+		list, err := a.api().ListArchives(a.ctx)
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -133,8 +130,8 @@ func archiveAdd(a *app, fs *flag.FlagSet) func([]string) error {
 				return err
 			}
 		}
-		var x wire.Archive
-		if err := a.call("POST", "/archives", in, &x); err != nil {
+		x, err := a.api().AddArchive(a.ctx, in)
+		if err != nil {
 			return err
 		}
 		return a.show(x, func() {
@@ -150,7 +147,10 @@ func archiveAdd(a *app, fs *flag.FlagSet) func([]string) error {
 func archiveTrust(a *app, fs *flag.FlagSet) func([]string) error {
 	accept := a.trustFlags(fs)
 	return func(args []string) error {
-		return accept(archivePath(args[0]), "what the server itself shows", func(k wire.HostKey) {
+		return accept(hostKeyOf{
+			shown: func() (wire.HostKey, error) { return a.api().ArchiveHostKey(a.ctx, args[0]) },
+			trust: func(t wire.Trust) (wire.HostKey, error) { return a.api().TrustArchive(a.ctx, args[0], t) },
+		}, "what the server itself shows", func(k wire.HostKey) {
 			a.printf("Accepted. Copy now: latch archive copy --to %s\n", k.Device)
 		})
 	}
@@ -193,8 +193,8 @@ func archiveSet(a *app, fs *flag.FlagSet) func([]string) error {
 		if *retire {
 			in.Retired = retire
 		}
-		var x wire.Archive
-		if err := a.call("PATCH", archivePath(args[0]), in, &x); err != nil {
+		x, err := a.api().SetArchive(a.ctx, args[0], in)
+		if err != nil {
 			return err
 		}
 		return a.show(x, func() {
@@ -211,33 +211,24 @@ func archiveSet(a *app, fs *flag.FlagSet) func([]string) error {
 func (a *app) await(j wire.Job, result any) error {
 	ctx, stop := signal.NotifyContext(a.ctx, os.Interrupt)
 	defer stop()
-	path := fmt.Sprintf("/jobs/%d", j.ID)
 	shown := ""
-	for j.State == "running" {
+	progress := func(j wire.Job) {
 		if a.tty && !a.asJSON && j.Total > 0 {
 			shown = fmt.Sprintf("%d of %d  %s", j.Done, j.Total, clip.Line(j.Doing, 60))
 			_, _ = fmt.Fprintf(a.err, "\r\x1b[K%s", shown)
 		}
-		select {
-		case <-ctx.Done():
-			a.ctx = context.WithoutCancel(a.ctx)
-			if err := a.call("DELETE", path, nil, nil); err != nil {
-				return err
-			}
-		default:
-		}
-		var now struct {
-			wire.Job
-			Result json.RawMessage `json:"result"`
-		}
-		if err := a.call("GET", path+"?wait=1", nil, &now); err != nil {
+	}
+	id := j.ID
+	j, err := a.api().Await(ctx, j, result, progress)
+	if err != nil && ctx.Err() != nil {
+		a.ctx = context.WithoutCancel(a.ctx)
+		if err := a.api().StopJob(a.ctx, id); err != nil {
 			return err
 		}
-		if j = now.Job; len(now.Result) > 0 {
-			if err := json.Unmarshal(now.Result, result); err != nil {
-				return err
-			}
-		}
+		j, err = a.api().Await(a.ctx, wire.Job{ID: id, State: "running"}, result, progress)
+	}
+	if err != nil {
+		return err
 	}
 	if shown != "" {
 		_, _ = fmt.Fprint(a.err, "\r\x1b[K")
@@ -254,8 +245,8 @@ func (a *app) await(j wire.Job, result any) error {
 func archiveCopy(a *app, fs *flag.FlagSet) func([]string) error {
 	to := fs.String("to", "", "the archive; the first that takes it if left out")
 	return func(args []string) error {
-		var j wire.Job
-		if err := a.call("POST", "/copies", wire.NewCopy{Archive: *to, Devices: args}, &j); err != nil {
+		j, err := a.api().CopyNow(a.ctx, wire.NewCopy{Archive: *to, Devices: args})
+		if err != nil {
 			return err
 		}
 		var k wire.Copied
@@ -278,10 +269,8 @@ func archiveCopies(a *app, fs *flag.FlagSet) func([]string) error {
 	device := fs.String("device", "", "those of this device")
 	archive := fs.String("archive", "", "those in this archive")
 	return func([]string) error {
-		var list []wire.Copy
-		if err := a.call(
-			"GET", "/copies"+query(map[string]string{"device": *device, "archive": *archive}), nil, &list,
-		); err != nil {
+		list, err := a.api().ListCopies(a.ctx, client.ListCopiesQuery{Device: *device, Archive: *archive})
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -314,10 +303,12 @@ func archiveCopies(a *app, fs *flag.FlagSet) func([]string) error {
 
 func archiveRead(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		var k wire.CopyText
-		if err := a.call(
-			"GET", "/copies/"+url.PathEscape(strings.TrimPrefix(args[0], "archive:")), nil, &k,
-		); err != nil {
+		copy, err := numbered("copy", strings.TrimPrefix(args[0], "archive:"))
+		if err != nil {
+			return err
+		}
+		k, err := a.api().ReadCopy(a.ctx, copy)
+		if err != nil {
 			return err
 		}
 		return a.show(k, func() { a.printf("%s", k.Text) })
@@ -327,7 +318,11 @@ func archiveRead(a *app, _ *flag.FlagSet) func([]string) error {
 func archiveMend(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
 		id := strings.TrimPrefix(args[0], "archive:")
-		if err := a.call("POST", "/copies/"+url.PathEscape(id)+"/mend", nil, nil); err != nil {
+		copy, err := numbered("copy", id)
+		if err != nil {
+			return err
+		}
+		if err := a.api().MendFromCopy(a.ctx, copy); err != nil {
 			return err
 		}
 		return a.show(
@@ -339,15 +334,15 @@ func archiveMend(a *app, _ *flag.FlagSet) func([]string) error {
 
 func archiveVerify(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		var j wire.Job
-		if err := a.call("POST", archivePath(args[0])+"/verify", nil, &j); err != nil {
+		j, err := a.api().VerifyArchive(a.ctx, args[0])
+		if err != nil {
 			return err
 		}
 		var v wire.VerifiedArchive
 		if err := a.await(j, &v); err != nil {
 			return err
 		}
-		err := a.show(v, func() {
+		err = a.show(v, func() {
 			for _, w := range v.Wrong {
 				a.printf("  %s %s\n", a.paint(alarm, "damaged:"), w)
 			}
@@ -375,8 +370,8 @@ func archiveRestore(a *app, fs *flag.FlagSet) func([]string) error {
 		) {
 			return &exit{Refused, fmt.Errorf("nothing was made; without a terminal, give --yes")}
 		}
-		var j wire.Job
-		if err := a.call("POST", archivePath(args[0])+"/rebuild", nil, &j); err != nil {
+		j, err := a.api().RebuildFromArchive(a.ctx, args[0])
+		if err != nil {
 			return err
 		}
 		var r wire.Rebuilt
@@ -405,12 +400,12 @@ func archiveRestore(a *app, fs *flag.FlagSet) func([]string) error {
 
 func kept(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		var list []wire.Standing
-		if err := a.call("GET", "/standing", nil, &list); err != nil {
+		list, err := a.api().ListStandings(a.ctx)
+		if err != nil {
 			return err
 		}
 		behind, uncopied := 0, false
-		err := a.show(list, func() {
+		err = a.show(list, func() {
 			var rows [][]string
 			for _, s := range list {
 				state := "all of it"

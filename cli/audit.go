@@ -4,12 +4,12 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 	"unicode"
 
+	"oakenlatch/client"
 	"oakenlatch/core/clip"
 	"oakenlatch/core/ledger"
 	"oakenlatch/wire"
@@ -22,8 +22,8 @@ func (a *app) searchLine(saved string, words []string) (string, error) {
 	if saved == "" {
 		return line, nil
 	}
-	var list []wire.Search
-	if err := a.call("GET", "/searches", nil, &list); err != nil {
+	list, err := a.api().ListSearches(a.ctx)
+	if err != nil {
 		return "", err
 	}
 	for _, s := range list { // one's own of that name comes first
@@ -44,18 +44,16 @@ func auditList(a *app, fs *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		q := url.Values{"limit": {fmt.Sprint(*limit)}, "q": {line}}
 		if *before != 0 && *oldest {
 			return wrongUse("--before is for the newest first")
 		}
-		if *before != 0 {
-			q.Set("before", fmt.Sprint(*before))
+		if *limit < 1 {
+			return wrongUse("--limit is 1 or more")
 		}
-		if *oldest {
-			q.Set("oldest", "true")
-		}
-		var page wire.Audit
-		if err := a.call("GET", "/audit?"+q.Encode(), nil, &page); err != nil {
+		page, err := a.api().SearchAudit(a.ctx, client.SearchAuditQuery{
+			Search: line, Limit: int64(*limit), Before: *before, Oldest: *oldest,
+		})
+		if err != nil {
 			return a.pointed(line, err)
 		}
 		return a.show(page, func() {
@@ -148,8 +146,12 @@ func tame(text string) string {
 
 func auditShow(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		var e ledger.Entry
-		if err := a.call("GET", "/audit/entries/"+url.PathEscape(args[0]), nil, &e); err != nil {
+		entry, err := numbered("entry", args[0])
+		if err != nil {
+			return err
+		}
+		e, err := a.api().GetEntry(a.ctx, entry)
+		if err != nil {
 			return err
 		}
 		return a.show(e, func() {
@@ -186,11 +188,7 @@ func auditExport(a *app, fs *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		req, err := a.request("GET", "/audit/export"+query(map[string]string{"q": line, "format": *form}), nil)
-		if err != nil {
-			return err
-		}
-		res, err := a.send(req)
+		res, err := a.api().ExportAudit(a.ctx, client.ExportAuditQuery{Search: line, Format: *form})
 		if err != nil {
 			return a.pointed(line, err)
 		}
@@ -211,8 +209,8 @@ func auditSave(a *app, fs *flag.FlagSet) func([]string) error {
 	shared := fs.Bool("shared", false, "for others too")
 	return func(args []string) error {
 		in := wire.NewSearch{Line: strings.Join(args[1:], " "), Shared: *shared}
-		var out wire.Search
-		if err := a.call("PUT", "/searches/"+url.PathEscape(args[0]), in, &out); err != nil {
+		out, err := a.api().SetSearch(a.ctx, args[0], in)
+		if err != nil {
 			return a.pointed(in.Line, err)
 		}
 		return a.show(out, func() { a.printf("Kept. Use it: latch audit --saved%s\n", shellWord(args[0])) })
@@ -221,8 +219,8 @@ func auditSave(a *app, fs *flag.FlagSet) func([]string) error {
 
 func auditSaved(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		var list []wire.Search
-		if err := a.call("GET", "/searches", nil, &list); err != nil {
+		list, err := a.api().ListSearches(a.ctx)
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -240,7 +238,7 @@ func auditSaved(a *app, _ *flag.FlagSet) func([]string) error {
 
 func auditForget(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		if err := a.call("DELETE", "/searches/"+url.PathEscape(args[0]), nil, nil); err != nil {
+		if err := a.api().DropSearch(a.ctx, args[0]); err != nil {
 			return err
 		}
 		a.printf("Forgotten.\n")

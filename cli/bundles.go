@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"oakenlatch/client"
 	"oakenlatch/core/clip"
 	"oakenlatch/wire"
 	"oakenlatch/wire/bundle"
@@ -30,17 +31,9 @@ func export(a *app, fs *flag.FlagSet) func([]string) error {
 		if *alone && len(devices) != 1 {
 			return wrongUse("--alone is of one device")
 		}
-		req, err := a.request(
-			"GET",
-			"/export"+query(
-				map[string]string{"from": *from, "site": *site, "format": *form, "device": strings.Join(devices, ",")},
-			),
-			nil,
-		)
-		if err != nil {
-			return err
-		}
-		res, err := a.send(req)
+		res, err := a.api().ExportConfigurations(a.ctx, client.ExportConfigurationsQuery{
+			From: *from, Site: *site, Format: *form, Device: strings.Join(devices, ","),
+		})
 		if err != nil {
 			return err
 		}
@@ -177,8 +170,8 @@ func importFile(a *app, fs *flag.FlagSet) func([]string) error {
 		if in.Device == "" {
 			return wrongUse("which device is it for? Give --onto DEVICE")
 		}
-		var out wire.BroughtBack
-		if err := a.call("POST", "/import", in, &out); err != nil {
+		out, err := a.api().ImportConfiguration(a.ctx, in)
+		if err != nil {
 			return err
 		}
 		return a.brought(out)
@@ -190,13 +183,8 @@ func (a *app) importAll(name string, text []byte) error {
 	if !bundle.Is(text) {
 		return wrongUse("--all is of a bundle, and %s is none", name)
 	}
-	req, err := a.request("POST", "/import/bundle", bytes.NewReader(text))
+	out, err := a.api().ImportBundle(a.ctx, client.ImportBundleQuery{}, bytes.NewReader(text))
 	if err != nil {
-		return err
-	}
-	req.Header.Set("Content-Type", "application/x-tar")
-	var out wire.ImportedBundle
-	if err := a.receive(req, &out); err != nil {
 		return err
 	}
 	for _, r := range out.Refused {
@@ -249,15 +237,14 @@ func carryOnto(a *app, fs *flag.FlagSet) func([]string) error {
 	ticket := fs.String("ticket", "", "ticket of that change")
 	return func(args []string) error {
 		from, place, _ := strings.Cut(args[0], "@")
-		var out wire.Carried
-		if err := a.call(
-			"POST", "/carry",
+		out, err := a.api().CarryConfiguration(
+			a.ctx,
 			wire.NewCarry{From: from, Place: place, Onto: args[1], Change: *change, Title: *title, Ticket: *ticket},
-			&out,
-		); err != nil {
+		)
+		if err != nil {
 			return err
 		}
-		err := a.brought(out.BroughtBack)
+		err = a.brought(out.BroughtBack)
 		if !a.asJSON {
 			a.owns(out.Own, from, args[1])
 		}

@@ -3,18 +3,16 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"net/url"
 	"strings"
 	"time"
 
+	"oakenlatch/client"
 	"oakenlatch/wire"
 )
 
 // betweenStores compares two of a device's configurations.
 func (a *app) betweenStores(device, from, to string) (wire.Difference, error) {
-	var d wire.Difference
-	q := url.Values{"from": {from}, "to": {to}}
-	return d, a.call("GET", devicePath(device)+"/difference?"+q.Encode(), nil, &d)
+	return a.api().DeviceDifference(a.ctx, device, client.DeviceDifferenceQuery{From: from, To: to})
 }
 
 func deviceSave(a *app, fs *flag.FlagSet) func([]string) error {
@@ -35,8 +33,8 @@ func deviceSave(a *app, fs *flag.FlagSet) func([]string) error {
 		if !*yes && a.ask && !a.agree("Save it to startup?") {
 			return &exit{Refused, fmt.Errorf("nothing was saved on %s", d.Device)}
 		}
-		var out wire.Device
-		if err := a.call("POST", devicePath(args[0])+"/save", nil, &out); err != nil {
+		out, err := a.api().SaveDevice(a.ctx, args[0])
+		if err != nil {
 			return err
 		}
 		return a.show(
@@ -64,7 +62,7 @@ func deviceRestart(a *app, fs *flag.FlagSet) func([]string) error {
 			return &exit{Refused, fmt.Errorf("%s was not restarted; without a terminal, give --yes", args[0])}
 		}
 		if due.at == "" {
-			if err := a.call("POST", devicePath(args[0])+"/restart", nil, nil); err != nil {
+			if err := a.api().RestartDevice(a.ctx, args[0]); err != nil {
 				return err
 			}
 			return a.show(
@@ -76,8 +74,8 @@ func deviceRestart(a *app, fs *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		var out wire.Due
-		if err := a.call("POST", devicePath(args[0])+"/schedule", in, &out); err != nil {
+		out, err := a.api().ScheduleRestart(a.ctx, args[0], in)
+		if err != nil {
 			return err
 		}
 		return a.show(out, func() {
@@ -102,8 +100,8 @@ func deviceSessions(a *app, fs *flag.FlagSet) func([]string) error {
 	end := fs.String("end", "", "end the session of that number; its locks are free then")
 	yes := fs.Bool("yes", false, "do not ask")
 	return func(args []string) error {
-		var list []wire.Visitor
-		if err := a.call("GET", devicePath(args[0])+"/sessions", nil, &list); err != nil {
+		list, err := a.api().ListSessions(a.ctx, args[0])
+		if err != nil {
 			return err
 		}
 		if *end == "" || !a.asJSON {
@@ -121,7 +119,7 @@ func deviceSessions(a *app, fs *flag.FlagSet) func([]string) error {
 				Refused, fmt.Errorf("session %s on %s was not ended; without a terminal, give --yes", *end, args[0]),
 			}
 		}
-		if err := a.call("DELETE", devicePath(args[0])+"/sessions/"+url.PathEscape(*end), nil, nil); err != nil {
+		if err := a.api().EndSession(a.ctx, args[0], *end); err != nil {
 			return err
 		}
 		return a.show(struct{}{}, func() { a.printf("Session %s on %s is ended.\n", *end, args[0]) })
@@ -167,7 +165,7 @@ func deviceClear(a *app, fs *flag.FlagSet) func([]string) error {
 				Refused, fmt.Errorf("the candidate of %s was left as it is; without a terminal, give --yes", d.Device),
 			}
 		}
-		if err := a.call("DELETE", devicePath(args[0])+"/candidate", nil, nil); err != nil {
+		if err := a.api().ClearCandidate(a.ctx, args[0]); err != nil {
 			return err
 		}
 		return a.show(d, func() {
@@ -208,8 +206,8 @@ func deviceSet(a *app, fs *flag.FlagSet) func([]string) error {
 		if in == (wire.Settings{}) {
 			return wrongUse("say what to set, e.g. latch device set %s --save no", args[0])
 		}
-		var d wire.Device
-		if err := a.call("PATCH", devicePath(args[0]), in, &d); err != nil {
+		d, err := a.api().SetDevice(a.ctx, args[0], in)
+		if err != nil {
 			return err
 		}
 		return a.show(d, func() {
@@ -261,8 +259,8 @@ func saveText(d wire.Device) string {
 
 func deviceClock(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		var c wire.Clock
-		if err := a.call("GET", devicePath(args[0])+"/clock", nil, &c); err != nil {
+		c, err := a.api().DeviceClock(a.ctx, args[0])
+		if err != nil {
 			return err
 		}
 		if err := a.show(c, func() { a.printf("The clock of %s is %s.\n", c.Device, clockText(c)) }); err != nil {

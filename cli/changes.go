@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"oakenlatch/client"
 	"oakenlatch/core/clip"
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/wire"
@@ -20,23 +21,20 @@ func changeNumber(text string) (int64, error) {
 	return n, nil
 }
 
-func changePath(n int64) string { return fmt.Sprintf("/changes/%d", n) }
-
 // fetch gets the change that an argument names.
 func (a *app) fetch(arg string) (wire.Change, error) {
-	var c wire.Change
 	n, err := changeNumber(arg)
 	if err != nil {
-		return c, err
+		return wire.Change{}, err
 	}
-	return c, a.call("GET", changePath(n), nil, &c)
+	return a.api().GetChange(a.ctx, n)
 }
 
 func openChange(a *app, fs *flag.FlagSet) func([]string) error {
 	ticket := fs.String("ticket", "", "the ticket it belongs to")
 	return func(args []string) error {
-		var c wire.Change
-		if err := a.call("POST", "/changes", wire.NewChange{Title: args[0], Ticket: *ticket}, &c); err != nil {
+		c, err := a.api().OpenChange(a.ctx, wire.NewChange{Title: args[0], Ticket: *ticket})
+		if err != nil {
 			return err
 		}
 		return a.show(c, func() {
@@ -62,7 +60,7 @@ func drop(a *app, fs *flag.FlagSet) func([]string) error {
 		) {
 			return &exit{Refused, fmt.Errorf("change %d was not dropped; without a terminal, give --yes", n)}
 		}
-		if err := a.call("POST", changePath(n)+"/drop", nil, nil); err != nil {
+		if err := a.api().DropChange(a.ctx, n); err != nil {
 			return err
 		}
 		return a.show(struct{}{}, func() { a.printf("Change %d is dropped. It stays on record.\n", n) })
@@ -81,18 +79,19 @@ func changes(a *app, fs *flag.FlagSet) func([]string) error {
 	author := fs.String("author", "", "of this person")
 	text := fs.String("text", "", "with this in the title or the ticket")
 	return func([]string) error {
-		asked := map[string]string{"limit": fmt.Sprint(*limit), "state": *state, "author": *author, "text": *text}
-		if *before > 0 {
-			asked["before"] = fmt.Sprint(*before)
+		if *limit < 1 {
+			return wrongUse("--limit is 1 to 500")
 		}
-		var list []wire.Change
-		if err := a.call("GET", "/changes"+query(asked), nil, &list); err != nil {
+		list, err := a.api().ListChanges(a.ctx, client.ListChangesQuery{
+			Limit: int64(*limit), State: *state, Author: *author, Text: *text, Before: *before,
+		})
+		if err != nil {
 			return err
 		}
 		again := ""
-		for _, name := range []string{"state", "author", "text"} {
-			if asked[name] != "" {
-				again += " --" + name + shellWord(asked[name])
+		for _, x := range [][2]string{{"state", *state}, {"author", *author}, {"text", *text}} {
+			if x[1] != "" {
+				again += " --" + x[0] + shellWord(x[1])
 			}
 		}
 		return a.show(list, func() {

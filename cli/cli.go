@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/term"
 
+	"oakenlatch/client"
 	"oakenlatch/wire"
 )
 
@@ -48,6 +49,8 @@ type app struct {
 
 	server, token, pin string
 	asJSON             bool
+	asked              *client.Client // that api gave last, for the server, token and pin beside it
+	askedAs            [3]string
 	stale              bool // it was said that what is shown may not be as it is
 	ctx                context.Context
 }
@@ -87,7 +90,7 @@ func (a *app) printf(format string, args ...any) { _, _ = fmt.Fprintf(a.out, for
 
 func (a *app) run(ctx context.Context, args []string) int {
 	a.ctx = ctx
-	err := a.dispatch(args)
+	err := plainly(a.dispatch(args))
 	if err == nil || errors.Is(err, flag.ErrHelp) {
 		return Done
 	}

@@ -1,18 +1,16 @@
 package cli
 
 import (
-	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
-	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
-	"oakenlatch/wire"
+	"oakenlatch/client"
 )
 
 // remembered is what a login leaves for the next commands.
@@ -69,120 +67,82 @@ func (a *app) remember(r remembered) error {
 	return os.Rename(tmp, file)
 }
 
-// call makes an API request. in and out may be nil.
-func (a *app) call(method, path string, in, out any) error {
-	return a.callIf("", method, path, in, out)
+// api is the service, asked as who is signed in. Where it is not said which service, every call says so.
+func (a *app) api() *client.Client {
+	o := client.Options{
+		Server: a.server, Token: a.token, Pin: a.pin,
+		Stale: func(why string) {
+			if !a.stale {
+				a.stale = true
+				_, _ = fmt.Fprintln(
+					a.err, "latch: the records of the service cannot be read; what follows is what was read last:", why,
+				)
+			}
+		},
+	}
+	if a.ask {
+		o.Anew = a.showAnew
+	}
+	asked := [3]string{a.server, a.token, a.pin}
+	if a.asked != nil && a.askedAs == asked {
+		return a.asked
+	}
+	c, err := client.New(o)
+	if err != nil {
+		no := wrongUse("%v", err)
+		if a.server == "" {
+			no = wrongUse("no server is set; sign in with: latch login --server URL --user NAME --password-file F")
+		}
+		o.Server, o.HTTP = "http://unset.invalid", &http.Client{Transport: failing{no}}
+		c, _ = client.New(o) // that is an address
+	}
+	a.asked, a.askedAs = c, asked
+	return c
 }
 
-// callIf is call for what rests on a part as it was seen: it is refused if the
-// part has another tag by now. "" does not matter.
-func (a *app) callIf(tag, method, path string, in, out any) error {
-	err := a.callOnce(tag, method, path, in, out)
-	if second := anewOf(err); second != nil && a.ask {
-		if perr := a.showAnew(second); perr != nil {
-			return perr
-		}
-		err = a.callOnce(tag, method, path, in, out)
+// failing sends nothing.
+type failing struct{ err error }
+
+func (f failing) RoundTrip(*http.Request) (*http.Response, error) { return nil, f.err }
+
+// plainly gives an error of the client in this command's words.
+func plainly(err error) error {
+	var of *exit
+	var no *client.Unreachable
+	var key *client.UntrustedKey
+	switch {
+	case errors.As(err, &key):
+		return &exit{Refused, strangeKey{key}}
+	case errors.As(err, &no) && errors.As(no.Err, &of):
+		return of
 	}
 	return err
 }
 
-func (a *app) callOnce(tag, method, path string, in, out any) error {
-	var body io.Reader
-	if in != nil {
-		b, err := json.Marshal(in)
-		if err != nil {
-			return err
-		}
-		body = bytes.NewReader(b)
-	}
-	req, err := a.request(method, path, body)
-	if err != nil {
-		return err
-	}
-	if in != nil {
-		req.Header.Set("Content-Type", "application/json")
-	}
-	if tag != "" {
-		req.Header.Set("If-Match", `"`+tag+`"`)
-	}
-	return a.receive(req, out)
-}
+// strangeKey is a key that nobody vouches for, and what can be done.
+type strangeKey struct{ *client.UntrustedKey }
 
-// receive sends a request and reads its answer into out; nil is not read.
-func (a *app) receive(req *http.Request, out any) error {
-	res, err := a.send(req)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = res.Body.Close() }()
-	if why := res.Header.Get(wire.StaleHeader); why != "" && !a.stale {
-		a.stale = true
-		_, _ = fmt.Fprintln(
-			a.err, "latch: the records of the service cannot be read; what follows is what was read last:", why,
+func (e strangeKey) Error() string {
+	if e.Accepted != "" {
+		return fmt.Sprintf(
+			"%v. Nothing was sent to it. Either the service was given another key, which whoever runs it can say, or "+
+				"this is not the service. If it is: latch login --pin %s",
+			e.UntrustedKey,
+			e.Shown,
 		)
 	}
-	if out == nil || res.StatusCode == http.StatusNoContent {
-		return nil
-	}
-	if err := json.NewDecoder(res.Body).Decode(out); err != nil {
-		return &exit{Unreachable, fmt.Errorf("the answer of %s cannot be read: %w", a.server, err)}
-	}
-	return nil
+	return fmt.Sprintf(
+		"%v. Nothing was sent to it. Compare that with what oaken-latchd printed when it started, and if it is the "+
+			"same: latch login --pin %s",
+		e.UntrustedKey, e.Shown,
+	)
 }
 
-// request makes a request to the service, signed in.
-func (a *app) request(method, path string, body io.Reader) (*http.Request, error) {
-	if a.server == "" {
-		return nil, wrongUse("no server is set; sign in with: latch login --server URL --user NAME --password-file F")
+// numbered reads the argument that gives the number of something.
+func numbered(what, text string) (int64, error) {
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < 1 {
+		return 0, wrongUse("%q is not the number of any %s", text, what)
 	}
-	if u, err := url.Parse(a.server); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		return nil, wrongUse("server %q is no address; write it like http://127.0.0.1:8640", a.server)
-	}
-	req, err := http.NewRequestWithContext(a.ctx, method, a.server+"/api/v1"+path, body)
-	if err != nil {
-		return nil, wrongUse("%v", err)
-	}
-	if a.token != "" {
-		req.Header.Set("Authorization", "Bearer "+a.token)
-	}
-	return req, nil
-}
-
-// send sends a request; an answer that says no is the error. The body of any
-// other is the caller's to close.
-func (a *app) send(req *http.Request) (*http.Response, error) {
-	res, err := a.client().Do(req)
-	if err != nil {
-		var strange *strangeKey
-		if errors.As(err, &strange) {
-			return nil, &exit{Refused, strange}
-		}
-		var ue *url.Error
-		if errors.As(err, &ue) {
-			err = ue.Err
-		}
-		return nil, &exit{
-			Unreachable,
-			fmt.Errorf(
-				"the service at %s cannot be reached: %w; check that it runs and that --server is right", a.server, err,
-			),
-		}
-	}
-	if res.StatusCode >= 400 {
-		defer func() { _ = res.Body.Close() }()
-		return nil, problemFrom(res)
-	}
-	return res, nil
-}
-
-func problemFrom(res *http.Response) error {
-	b, err := io.ReadAll(io.LimitReader(res.Body, 1<<20))
-	var p wire.Problem
-	if err != nil || json.Unmarshal(b, &p) != nil || p.Type == "" {
-		return &exit{
-			Unreachable, fmt.Errorf("something at this address that is not Oaken Latch answered %s", res.Status),
-		}
-	}
-	return &p
+	return n, nil
 }

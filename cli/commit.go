@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/client"
 	"oakenlatch/core/clip"
 	"oakenlatch/core/guard"
 	"oakenlatch/core/lifecycle"
@@ -29,8 +30,7 @@ func commit(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		enough := func(c wire.Change) bool { return settled(c) || !*wait && c.Commit.Phase == guard.Awaiting }
-		var c wire.Change
-		switch err := a.call("GET", changePath(n), nil, &c); {
+		switch c, err := a.api().GetChange(a.ctx, n); {
 		case err != nil:
 			return err
 		case c.Commit != nil && c.Commit.Phase == guard.AllReady:
@@ -55,8 +55,7 @@ func (a *app) begin(n int64, o *orderFlags, due *dueFlags, enough func(wire.Chan
 			n, strings.Join(given, ", "), n,
 		)
 	}
-	var c wire.Change
-	if err := a.call("POST", changePath(n)+"/begin", nil, &c); err != nil {
+	if _, err := a.api().BeginCommit(a.ctx, n); err != nil {
 		return err
 	}
 	return a.follow(n, enough)
@@ -322,8 +321,8 @@ func (a *app) follow(n int64, enough func(wire.Change) bool) error {
 // until looks at a change until it is as wanted.
 func (f *follower) until(n int64, enough func(wire.Change) bool) (wire.Change, error) {
 	for {
-		var c wire.Change
-		if err := f.a.call("GET", changePath(n), nil, &c); err != nil {
+		c, err := f.a.api().GetChange(f.a.ctx, n)
+		if err != nil {
 			return c, err
 		}
 		if !f.a.asJSON {
@@ -446,8 +445,8 @@ func confirm(a *app, fs *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		var c wire.Change
-		if err := a.call("POST", changePath(n)+"/confirm", wire.Confirm{Despite: *despite}, &c); err != nil {
+		c, err := a.api().ConfirmChange(a.ctx, n, wire.Confirm{Despite: *despite})
+		if err != nil {
 			return err
 		}
 		return a.verdict(c)
@@ -462,8 +461,8 @@ func revert(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		if !*yes && a.ask {
-			var p wire.Preview
-			if err := a.call("GET", changePath(n)+"/preview", nil, &p); err != nil {
+			p, err := a.api().PreviewChange(a.ctx, n, client.PreviewChangeQuery{})
+			if err != nil {
 				return err
 			}
 			for _, part := range p.Parts {
@@ -474,8 +473,8 @@ func revert(a *app, fs *flag.FlagSet) func([]string) error {
 				return &exit{Refused, fmt.Errorf("change %d was not reverted", n)}
 			}
 		}
-		var c wire.Change
-		if err := a.call("POST", changePath(n)+"/revert", nil, &c); err != nil {
+		c, err := a.api().RevertChange(a.ctx, n)
+		if err != nil {
 			return err
 		}
 		err = a.verdict(c)

@@ -3,10 +3,10 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"net/url"
 	"slices"
 	"strings"
 
+	"oakenlatch/client"
 	"oakenlatch/core/clip"
 	"oakenlatch/wire"
 )
@@ -36,12 +36,7 @@ func paths(a *app, fs *flag.FlagSet) func([]string) error {
 }
 
 func (a *app) hints(device, text string, change int64) ([]wire.Hint, error) {
-	q := url.Values{"path": {text}}
-	if change != 0 {
-		q.Set("change", fmt.Sprint(change))
-	}
-	var list []wire.Hint
-	return list, a.call("GET", devicePath(device)+"/paths?"+q.Encode(), nil, &list)
+	return a.api().CompletePath(a.ctx, device, client.CompletePathQuery{Path: text, Change: change})
 }
 
 func (a *app) hint(h wire.Hint) {
@@ -210,8 +205,7 @@ func (a *app) fitting(kinds, rest []string, last string) [][2]string {
 	_, _ = fmt.Sscan(given("CHANGE"), &change)
 	switch kind := strings.TrimSuffix(kinds[len(rest)], "..."); kind {
 	case "SEARCH":
-		var hints wire.SearchHints
-		if a.call("GET", "/audit/complete"+query(map[string]string{"q": last}), nil, &hints) == nil {
+		if hints, err := a.api().CompleteSearch(a.ctx, client.CompleteSearchQuery{Search: last}); err == nil {
 			for _, h := range hints.Hints {
 				add(last[:hints.From]+h.Value, h.Says)
 			}
@@ -230,8 +224,7 @@ func (a *app) fitting(kinds, rest []string, last string) [][2]string {
 			add(s[0], s[1])
 		}
 	case "ARCHIVE":
-		var list []wire.Archive
-		if a.call("GET", "/archives", nil, &list) == nil {
+		if list, err := a.api().ListArchives(a.ctx); err == nil {
 			for _, x := range list {
 				add(x.Name, x.Kind+" "+x.Place)
 			}
@@ -243,30 +236,26 @@ func (a *app) fitting(kinds, rest []string, last string) [][2]string {
 			}
 			break
 		}
-		var list []wire.Device
-		if a.call("GET", "/devices", nil, &list) == nil {
+		if list, err := a.api().ListDevices(a.ctx); err == nil {
 			for _, d := range list {
 				add(d.Name, d.Site)
 				add(d.Name+"@", "")
 			}
 		}
 	case "CHANGE", "CHANGE|DEVICE":
-		var list []wire.Change
-		if a.call("GET", "/changes"+query(map[string]string{"limit": "50", "number": last}), nil, &list) == nil {
+		if list, err := a.api().ListChanges(a.ctx, client.ListChangesQuery{Limit: 50, Number: last}); err == nil {
 			for _, c := range list {
 				add(fmt.Sprint(c.Number), string(c.State)+": "+c.Title)
 			}
 		}
 	case "DEVICE", "NAME", "DEVICES":
-		var list []wire.Device
-		if a.call("GET", "/devices", nil, &list) == nil {
+		if list, err := a.api().ListDevices(a.ctx); err == nil {
 			for _, d := range list {
 				add(d.Name, strings.TrimSpace(d.Site+" "+d.Role))
 			}
 		}
 	case "STENCIL":
-		var list []wire.Stencil
-		if a.call("GET", "/stencils", nil, &list) == nil {
+		if list, err := a.api().ListStencils(a.ctx); err == nil {
 			for _, s := range list {
 				add(s.Name, s.Note)
 			}
@@ -313,8 +302,8 @@ func (a *app) fitting(kinds, rest []string, last string) [][2]string {
 
 // snapshotHints are the snapshots by number, with their names.
 func (a *app) snapshotHints() (out [][2]string) {
-	var list []wire.Snapshot
-	if a.call("GET", "/snapshots", nil, &list) != nil {
+	list, err := a.api().ListSnapshots(a.ctx, client.ListSnapshotsQuery{})
+	if err != nil {
 		return nil
 	}
 	for _, s := range list {
@@ -327,8 +316,8 @@ func (a *app) snapshotHints() (out [][2]string) {
 func (a *app) places(device string) [][2]string {
 	out := [][2]string{{"running", "now"}, {"startup", "what it boots"}}
 	for _, line := range []struct{ name, place string }{{"running", "rev"}, {"startup", "startup"}} {
-		var list []wire.Revision
-		if a.call("GET", devicePath(device)+"/revisions?line="+line.name, nil, &list) == nil {
+		list, err := a.api().ListRevisions(a.ctx, device, client.ListRevisionsQuery{Line: line.name})
+		if err == nil {
 			for _, r := range list[:min(len(list), 30)] {
 				out = append(
 					out, [2]string{fmt.Sprintf("%s:%d", line.place, r.Number), when(r.At) + " " + revisionCause(r)},

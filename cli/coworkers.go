@@ -3,7 +3,6 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"net/url"
 	"slices"
 	"strings"
 
@@ -17,8 +16,8 @@ func share(a *app, _ *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		var c wire.Change
-		if err := a.call("POST", changePath(n)+"/company", wire.Share{Account: args[1]}, &c); err != nil {
+		c, err := a.api().ShareChange(a.ctx, n, wire.Share{Account: args[1]})
+		if err != nil {
 			return err
 		}
 		return a.show(c, func() {
@@ -40,8 +39,8 @@ func unshare(a *app, _ *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		var c wire.Change
-		if err := a.call("DELETE", changePath(n)+"/company/"+url.PathEscape(args[1]), nil, &c); err != nil {
+		c, err := a.api().UnshareChange(a.ctx, n, args[1])
+		if err != nil {
 			return err
 		}
 		return a.show(c, func() {
@@ -59,8 +58,8 @@ func note(a *app, _ *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		var c wire.Change
-		if err := a.call("POST", changePath(n)+"/notes", wire.NewNote{Text: args[1]}, &c); err != nil {
+		c, err := a.api().AddNote(a.ctx, n, wire.NewNote{Text: args[1]})
+		if err != nil {
 			return err
 		}
 		return a.show(c, func() { a.printf("Noted with change %d.\n", n) })
@@ -85,7 +84,8 @@ func rename(a *app, fs *flag.FlagSet) func([]string) error {
 		if *ticket != "" {
 			in.Ticket = strings.TrimPrefix(*ticket, "-")
 		}
-		if err := a.call("PATCH", changePath(c.Number), in, &c); err != nil {
+		c, err = a.api().RenameChange(a.ctx, c.Number, in)
+		if err != nil {
 			return err
 		}
 		return a.show(c, func() { a.printf("Change %d: %s %s\n", c.Number, c.Title, c.Ticket) })
@@ -104,10 +104,8 @@ func decide(a *app, _ *flag.FlagSet) func([]string) error {
 				args[3],
 			)
 		}
-		var c wire.Conflict
-		if err := a.call(
-			"POST", changePath(n)+"/decide", wire.Decide{Device: args[1], Path: args[2], Keep: args[3]}, &c,
-		); err != nil {
+		c, err := a.api().DecideConflict(a.ctx, n, wire.Decide{Device: args[1], Path: args[2], Keep: args[3]})
+		if err != nil {
 			return err
 		}
 		return a.show(c, func() {
@@ -144,8 +142,8 @@ func rebase(a *app, _ *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		var list []wire.Rebased
-		if err := a.call("POST", changePath(n)+"/rebase", wire.Rebase{Devices: args[1:]}, &list); err != nil {
+		list, err := a.api().RebaseChange(a.ctx, n, wire.Rebase{Devices: args[1:]})
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -179,8 +177,8 @@ func readdress(a *app, fs *flag.FlagSet) func([]string) error {
 		if args[2] != "-" {
 			in.Address = args[2]
 		}
-		var c wire.Change
-		if err := a.call("POST", changePath(n)+"/readdress", in, &c); err != nil {
+		c, err := a.api().Readdress(a.ctx, n, in)
+		if err != nil {
 			return err
 		}
 		return a.show(c, func() {
@@ -205,11 +203,8 @@ func reserve(a *app, fs *flag.FlagSet) func([]string) error {
 		if length == 0 {
 			return wrongUse("for how long? Give --for, e.g. latch reserve %s --for 2h --reason TEXT", args[0])
 		}
-		var v wire.Reservation
-		if err := a.call(
-			"POST", devicePath(args[0])+"/reservation", wire.NewReservation{Reason: *reason, Seconds: length.seconds()},
-			&v,
-		); err != nil {
+		v, err := a.api().ReserveDevice(a.ctx, args[0], wire.NewReservation{Reason: *reason, Seconds: length.seconds()})
+		if err != nil {
 			return err
 		}
 		return a.show(v, func() {
@@ -222,8 +217,8 @@ func reserve(a *app, fs *flag.FlagSet) func([]string) error {
 
 func reserveAsk(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		var v wire.Reservation
-		if err := a.call("POST", devicePath(args[0])+"/reservation/asks", wire.NewNote{Text: args[1]}, &v); err != nil {
+		v, err := a.api().AskForDevice(a.ctx, args[0], wire.NewNote{Text: args[1]})
+		if err != nil {
 			return err
 		}
 		return a.show(v, func() {
@@ -234,8 +229,8 @@ func reserveAsk(a *app, _ *flag.FlagSet) func([]string) error {
 
 func reserveList(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		var list []wire.Reservation
-		if err := a.call("GET", "/reservations", nil, &list); err != nil {
+		list, err := a.api().ListReservations(a.ctx)
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -261,12 +256,12 @@ func reserveList(a *app, _ *flag.FlagSet) func([]string) error {
 func release(a *app, fs *flag.FlagSet) func([]string) error {
 	yes := fs.Bool("yes", false, "do not ask before somebody else's reservation is lifted")
 	return func(args []string) error {
-		var list []wire.Reservation
-		if err := a.call("GET", "/reservations", nil, &list); err != nil {
+		list, err := a.api().ListReservations(a.ctx)
+		if err != nil {
 			return err
 		}
-		var me wire.Session
-		if err := a.call("GET", "/me", nil, &me); err != nil {
+		me, err := a.api().WhoAmI(a.ctx)
+		if err != nil {
 			return err
 		}
 		for _, v := range list {
@@ -281,7 +276,7 @@ func release(a *app, fs *flag.FlagSet) func([]string) error {
 				}
 			}
 		}
-		if err := a.call("DELETE", devicePath(args[0])+"/reservation", nil, nil); err != nil {
+		if err := a.api().ReleaseDevice(a.ctx, args[0]); err != nil {
 			return err
 		}
 		return a.show(struct{}{}, func() { a.printf("%s is not reserved any more.\n", args[0]) })

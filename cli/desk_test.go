@@ -149,7 +149,7 @@ func TestDeskCommands(t *testing.T) {
 			`{"devices":["quay"],"mode":"replace-at","path":"/vlans","fromDevice":"slip","from":"rev:3"}`, "edit 12",
 		},
 		{
-			"unstage 7 --device quay --path /vlans", "DELETE /changes/7/edits by=&device=quay&path=%2Fvlans",
+			"unstage 7 --device quay --path /vlans", "DELETE /changes/7/edits device=quay&path=%2Fvlans",
 			"taken back as far as /vlans: edit 12: merge of v.outline at /, 1 line",
 		},
 		{"unstage 7 --all", "DELETE /changes/7/edits", "taken back: edit 4: put /s x (only) (joss"},

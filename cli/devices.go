@@ -3,9 +3,9 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"net/url"
 	"strings"
 
+	"oakenlatch/client"
 	"oakenlatch/wire"
 )
 
@@ -29,8 +29,8 @@ func standing(d wire.Device) string {
 
 func devices(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		var list []wire.Device
-		if err := a.call("GET", "/devices", nil, &list); err != nil {
+		list, err := a.api().ListDevices(a.ctx)
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -52,12 +52,10 @@ func devices(a *app, _ *flag.FlagSet) func([]string) error {
 	}
 }
 
-func devicePath(name string) string { return "/devices/" + url.PathEscape(name) }
-
 func deviceShow(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		var d wire.Device
-		if err := a.call("GET", devicePath(args[0]), nil, &d); err != nil {
+		d, err := a.api().GetDevice(a.ctx, args[0])
+		if err != nil {
 			return err
 		}
 		return a.show(d, func() {
@@ -152,8 +150,8 @@ func deviceAdd(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		in.Site, in.Role, in.SeenAs = *site, *role, *seenAs
-		var d wire.Device
-		if err := a.call("POST", "/devices", in, &d); err != nil {
+		d, err := a.api().AddDevice(a.ctx, in)
+		if err != nil {
 			return err
 		}
 		return a.show(d, func() {
@@ -165,20 +163,29 @@ func deviceAdd(a *app, fs *flag.FlagSet) func([]string) error {
 func deviceTrust(a *app, fs *flag.FlagSet) func([]string) error {
 	accept := a.trustFlags(fs)
 	return func(args []string) error {
-		return accept(devicePath(args[0]), "the device's own console", func(k wire.HostKey) {
+		return accept(hostKeyOf{
+			shown: func() (wire.HostKey, error) { return a.api().DeviceHostKey(a.ctx, args[0]) },
+			trust: func(t wire.Trust) (wire.HostKey, error) { return a.api().TrustDevice(a.ctx, args[0], t) },
+		}, "the device's own console", func(k wire.HostKey) {
 			a.printf("Accepted. %s was read: see latch device show %s\n", k.Device, k.Device)
 		})
 	}
 }
 
+// hostKeyOf is how a host key is asked for, and kept.
+type hostKeyOf struct {
+	shown func() (wire.HostKey, error)
+	trust func(wire.Trust) (wire.HostKey, error)
+}
+
 // trustFlags are those of accepting a host key; what they give shows the key,
 // asks, and keeps it.
-func (a *app) trustFlags(fs *flag.FlagSet) func(path, console string, accepted func(wire.HostKey)) error {
+func (a *app) trustFlags(fs *flag.FlagSet) func(of hostKeyOf, console string, accepted func(wire.HostKey)) error {
 	yes := fs.Bool("yes", false, "do not ask")
 	want := fs.String("fingerprint", "", "accept only a key of this fingerprint, without asking")
-	return func(path, console string, accepted func(wire.HostKey)) error {
-		var k wire.HostKey
-		if err := a.call("GET", path+"/host-key", nil, &k); err != nil {
+	return func(of hostKeyOf, console string, accepted func(wire.HostKey)) error {
+		k, err := of.shown()
+		if err != nil {
 			return err
 		}
 		if *want != "" && *want != k.Fingerprint {
@@ -204,7 +211,7 @@ func (a *app) trustFlags(fs *flag.FlagSet) func(path, console string, accepted f
 				),
 			}
 		}
-		if err := a.call("POST", path+"/trust", wire.Trust{Fingerprint: k.Fingerprint}, &k); err != nil {
+		if k, err = of.trust(wire.Trust{Fingerprint: k.Fingerprint}); err != nil {
 			return err
 		}
 		return a.show(k, func() { accepted(k) })
@@ -227,8 +234,8 @@ func deviceReplace(a *app, fs *flag.FlagSet) func([]string) error {
 		) {
 			return &exit{Refused, fmt.Errorf("%s was not replaced; without a terminal, give --yes", args[0])}
 		}
-		var d wire.Device
-		if err := a.call("POST", devicePath(args[0])+"/replace", in, &d); err != nil {
+		d, err := a.api().ReplaceDevice(a.ctx, args[0], in)
+		if err != nil {
 			return err
 		}
 		return a.show(d, func() {
@@ -249,12 +256,8 @@ func config(a *app, fs *flag.FlagSet) func([]string) error {
 	)
 	asXML := fs.Bool("xml", false, "as XML instead of outline")
 	return func(args []string) error {
-		q := url.Values{"from": {*from}}
-		if len(args) > 1 {
-			q.Set("path", args[1])
-		}
-		var c wire.Config
-		if err := a.call("GET", devicePath(args[0])+"/config?"+q.Encode(), nil, &c); err != nil {
+		c, err := a.api().DeviceConfig(a.ctx, args[0], client.DeviceConfigQuery{From: *from, Path: pathArg(args)})
+		if err != nil {
 			return err
 		}
 		return a.show(c, func() {

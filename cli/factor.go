@@ -2,31 +2,23 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"flag"
 	"fmt"
-	"net/url"
 	"slices"
 	"strings"
 
 	"rsc.io/qr"
 
+	"oakenlatch/client"
 	"oakenlatch/wire"
 )
 
-// anewOf gives what is asked for anew where an error says so, nil where it does not.
-func anewOf(err error) *wire.Second {
-	var p *wire.Problem
-	if errors.As(err, &p) && p.Second != nil && p.Second.Anew {
-		return p.Second
-	}
-	return nil
-}
-
 // showAnew has a person show their second factor again.
-func (a *app) showAnew(s *wire.Second) error {
+func (a *app) showAnew(ctx context.Context, c *client.Client, s *wire.Second) error {
 	_, _ = fmt.Fprintln(a.err, "This is grave: show your second factor again.")
-	return a.second(s, "", func(shown wire.Shown) error { return a.callOnce("", "POST", "/me/proof", shown, nil) })
+	return a.second(s, "", func(shown wire.Shown) error { return c.ProveFactor(ctx, shown) })
 }
 
 // second asks for a second factor, where no code was given, and gives it to show. A wrong one may be
@@ -76,8 +68,8 @@ func factorKind(kind string) string {
 
 func factorList(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		var own wire.Factors
-		if err := a.call("GET", "/me/factors", nil, &own); err != nil {
+		own, err := a.api().ListFactors(a.ctx)
+		if err != nil {
 			return err
 		}
 		return a.show(own, func() {
@@ -113,8 +105,8 @@ func factorAdd(a *app, fs *flag.FlagSet) func([]string) error {
 				"latch factor add shows a secret and asks for the code that the app makes of it: use it at a terminal",
 			)
 		}
-		var own wire.Factors
-		if err := a.call("GET", "/me/factors", nil, &own); err != nil {
+		own, err := a.api().ListFactors(a.ctx)
+		if err != nil {
 			return err
 		}
 		n := wire.NewFactor{Kind: "code", Name: strings.Join(args, " ")}
@@ -124,8 +116,8 @@ func factorAdd(a *app, fs *flag.FlagSet) func([]string) error {
 				return err
 			}
 		}
-		var begun wire.FactorBegun
-		if err := a.call("POST", "/me/factors", n, &begun); err != nil {
+		begun, err := a.api().BeginFactor(a.ctx, n)
+		if err != nil {
 			return err
 		}
 		_, _ = fmt.Fprintf(
@@ -140,8 +132,7 @@ func factorAdd(a *app, fs *flag.FlagSet) func([]string) error {
 			if line = strings.TrimSpace(line); line == "" {
 				return &exit{Refused, errors.Join(errors.New("no code was given; nothing was set up"), err)}
 			}
-			var added wire.FactorAdded
-			err = a.call("POST", "/me/factors/added", wire.Shown{Ticket: begun.Ticket, Code: line}, &added)
+			added, err := a.api().FinishFactor(a.ctx, wire.Shown{Ticket: begun.Ticket, Code: line})
 			var p *wire.Problem
 			if errors.As(err, &p) && p.Type == wire.ProblemPrefix+"invalid" {
 				_, _ = fmt.Fprintln(a.err, "latch:", p.Error())
@@ -207,7 +198,7 @@ func picture(text string) string {
 
 func factorDrop(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		if err := a.call("DELETE", "/me/factors/"+url.PathEscape(args[0]), nil, nil); err != nil {
+		if err := a.api().DropFactor(a.ctx, args[0]); err != nil {
 			return err
 		}
 		a.printf("Second factor %s is taken away.\n", args[0])
@@ -217,8 +208,8 @@ func factorDrop(a *app, _ *flag.FlagSet) func([]string) error {
 
 func factorCodes(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		var r wire.RecoveryCodes
-		if err := a.call("POST", "/me/recovery-codes", nil, &r); err != nil {
+		r, err := a.api().NewRecoveryCodes(a.ctx)
+		if err != nil {
 			return err
 		}
 		return a.show(r, func() { a.recoveryCodes(r.Codes) })
@@ -233,7 +224,7 @@ func factorProve(a *app, _ *flag.FlagSet) func([]string) error {
 		}
 		err := a.second(
 			&wire.Second{Ways: []string{"code"}}, code,
-			func(shown wire.Shown) error { return a.callOnce("", "POST", "/me/proof", shown, nil) },
+			func(shown wire.Shown) error { return a.api().ProveFactor(a.ctx, shown) },
 		)
 		if err != nil {
 			return err
@@ -252,8 +243,8 @@ func accountResetFactors(a *app, fs *flag.FlagSet) func([]string) error {
 		) {
 			return &exit{Refused, fmt.Errorf("nothing was taken away; --yes does it without asking")}
 		}
-		var acc wire.Account
-		if err := a.call("PATCH", accountPath(args[0]), wire.AccountSettings{ResetFactors: true}, &acc); err != nil {
+		acc, err := a.api().SetAccount(a.ctx, args[0], wire.AccountSettings{ResetFactors: true})
+		if err != nil {
 			return err
 		}
 		return a.show(acc, func() {

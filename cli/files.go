@@ -5,13 +5,13 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
+	"oakenlatch/client"
 	"oakenlatch/core/check"
 	"oakenlatch/core/clip"
 	"oakenlatch/core/codec"
@@ -56,8 +56,8 @@ func (y *yang) schema(some string) (*schema.Schema, error) {
 	case device == "":
 		return nil, wrongUse("whose YANG modules? Give --device NAME, or --modules FOLDER")
 	}
-	var m wire.Modules
-	if err := y.app.call("GET", devicePath(device)+"/modules", nil, &m); err != nil {
+	m, err := y.app.api().DeviceModules(y.app.ctx, device)
+	if err != nil {
 		return nil, err
 	}
 	opt := schema.Options{Features: m.Features, ImportOnly: map[string]bool{}}
@@ -296,8 +296,7 @@ func (a *app) load(s *schema.Schema, x side) (*tree.Node, error) {
 		}
 		return doc.Content, nil
 	}
-	var c wire.Config
-	err := a.call("GET", devicePath(x.device)+"/config?"+url.Values{"from": {x.from}}.Encode(), nil, &c)
+	c, err := a.api().DeviceConfig(a.ctx, x.device, client.DeviceConfigQuery{From: x.from})
 	var p *wire.Problem
 	if errors.As(err, &p) && strings.HasPrefix(p.Detail, "there is no device") {
 		return nil, wrongUse("%s is neither a file nor a device: %w", x.name, err)

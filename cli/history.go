@@ -4,10 +4,10 @@ import (
 	"cmp"
 	"flag"
 	"fmt"
-	"net/url"
 	"strings"
 	"time"
 
+	"oakenlatch/client"
 	"oakenlatch/core/clip"
 	"oakenlatch/core/diff"
 	"oakenlatch/wire"
@@ -77,8 +77,8 @@ func revisions(a *app, fs *flag.FlagSet) func([]string) error {
 		if *startup {
 			line, place = "startup", "startup"
 		}
-		var list []wire.Revision
-		if err := a.call("GET", devicePath(args[0])+"/revisions?line="+line, nil, &list); err != nil {
+		list, err := a.api().ListRevisions(a.ctx, args[0], client.ListRevisionsQuery{Line: line})
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -121,8 +121,8 @@ var momentMark = map[string]string{
 func timeline(a *app, fs *flag.FlagSet) func([]string) error {
 	limit := fs.Int("limit", 60, "at most so many; 0 for all")
 	return func(args []string) error {
-		var list []wire.Moment
-		if err := a.call("GET", devicePath(args[0])+"/timeline", nil, &list); err != nil {
+		list, err := a.api().DeviceTimeline(a.ctx, args[0])
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -164,16 +164,6 @@ func momentText(m wire.Moment) string {
 	return text
 }
 
-func query(values map[string]string) string {
-	q := url.Values{}
-	for k, v := range values {
-		if v != "" {
-			q.Set(k, v)
-		}
-	}
-	return "?" + q.Encode()
-}
-
 func pathArg(args []string) string {
 	if len(args) == 2 {
 		return args[1]
@@ -184,10 +174,8 @@ func pathArg(args []string) string {
 func blameLines(a *app, fs *flag.FlagSet) func([]string) error {
 	gone := fs.Bool("gone", false, "what was removed instead, and by whom")
 	return func(args []string) error {
-		var b wire.Blame
-		if err := a.call(
-			"GET", devicePath(args[0])+"/blame"+query(map[string]string{"path": pathArg(args)}), nil, &b,
-		); err != nil {
+		b, err := a.api().Blame(a.ctx, args[0], client.BlameQuery{Path: pathArg(args)})
+		if err != nil {
 			return err
 		}
 		return a.paged(func() error {
@@ -267,10 +255,8 @@ func (a *app) gone(b wire.Blame, by map[int64]wire.Revision) {
 
 func life(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		var l wire.Life
-		if err := a.call(
-			"GET", devicePath(args[0])+"/history"+query(map[string]string{"path": args[1]}), nil, &l,
-		); err != nil {
+		l, err := a.api().PathHistory(a.ctx, args[0], client.PathHistoryQuery{Path: args[1]})
+		if err != nil {
 			return err
 		}
 		return a.show(l, func() {
@@ -323,15 +309,14 @@ func moved(a *app, fs *flag.FlagSet) func([]string) error {
 		if len(args) == 2 {
 			to = args[1]
 		}
-		var f wire.FleetComparison
-		if err := a.call(
-			"GET",
-			"/compare/fleet"+query(map[string]string{"from": args[0], "to": to, "site": *site, "device": *devices}),
-			nil, &f,
-		); err != nil {
+		f, err := a.api().CompareFleet(
+			a.ctx,
+			client.CompareFleetQuery{From: args[0], To: to, Site: *site, Device: *devices},
+		)
+		if err != nil {
 			return err
 		}
-		err := a.show(f, func() {
+		err = a.show(f, func() {
 			var rows [][]string
 			unknown := 0
 			for _, d := range f.Devices {
@@ -413,8 +398,8 @@ func restore(a *app, fs *flag.FlagSet) func([]string) error {
 		default:
 			return wrongUse("give DEVICE and a place, or a snapshot with --all; see latch restore --help")
 		}
-		var out wire.BroughtBack
-		if err := a.call("POST", "/restore", in, &out); err != nil {
+		out, err := a.api().RestoreConfiguration(a.ctx, in)
+		if err != nil {
 			return err
 		}
 		return a.brought(out)
@@ -458,8 +443,8 @@ func undo(a *app, fs *flag.FlagSet) func([]string) error {
 		if in.By != "" && in.Since.IsZero() {
 			return wrongUse("say since when: --since 2d")
 		}
-		var out wire.BroughtBack
-		if err := a.call("POST", "/undo", in, &out); err != nil {
+		out, err := a.api().Undo(a.ctx, in)
+		if err != nil {
 			return err
 		}
 		return a.brought(out)

@@ -39,7 +39,8 @@ func newOrderFlags(fs *flag.FlagSet) *orderFlags {
 	fs.Var(&o.hold, "hold", "how long it stays on trial, 10s to 7d, e.g. 90s, 10m, 2h, 1d")
 	fs.Var(&o.first, "first", "devices that go first, e.g. a,b; again for the wave after them; all others follow last")
 	fs.Var(
-		&o.probes, "probe",
+		&o.probes,
+		"probe",
 		`a check during the hold: "tcp HOST:PORT", "state DEVICE PATH VALUE" or "program NAME [ARGUMENT...]"; may be given again`,
 	)
 	fs.Var(&o.within, "probe-within", "how long a probe may fail after the commit before that counts")
@@ -186,8 +187,8 @@ func prepareAhead(a *app, fs *flag.FlagSet) func([]string) error {
 
 // start orders a commit and follows it until that is enough.
 func (a *app) start(n int64, in wire.NewCommit, enough func(wire.Change) bool) error {
-	var c wire.Change
-	if err := a.call("POST", changePath(n)+"/commit", in, &c); err != nil {
+	c, err := a.api().CommitChange(a.ctx, n, in)
+	if err != nil {
 		return err
 	}
 	a.weakGuards(c)
@@ -231,8 +232,8 @@ func extend(a *app, fs *flag.FlagSet) func([]string) error {
 		default:
 			return wrongUse("say how much more time, like latch extend %d 20m (less: -5m), or --until TIME", n)
 		}
-		var c wire.Change
-		if err := a.call("POST", changePath(n)+"/hold", in, &c); err != nil {
+		c, err := a.api().ExtendHold(a.ctx, n, in)
+		if err != nil {
 			return err
 		}
 		return a.show(c, func() {
@@ -267,8 +268,8 @@ func leave(a *app, fs *flag.FlagSet) func([]string) error {
 		) {
 			return &exit{Refused, fmt.Errorf("%s was not left; without a terminal, give --yes", args[1])}
 		}
-		var c wire.Change
-		if err := a.call("POST", changePath(n)+"/leave", wire.Leave{Device: args[1]}, &c); err != nil {
+		c, err := a.api().LeaveDevice(a.ctx, n, wire.Leave{Device: args[1]})
+		if err != nil {
 			return err
 		}
 		err = a.verdict(c)

@@ -1,12 +1,13 @@
 package cli
 
 import (
+	"context"
 	"flag"
 	"fmt"
-	"net/url"
 	"strings"
 	"time"
 
+	"oakenlatch/client"
 	"oakenlatch/core/clip"
 	"oakenlatch/wire"
 )
@@ -15,12 +16,8 @@ func outsideList(a *app, fs *flag.FlagSet) func([]string) error {
 	all := fs.Bool("all", false, "those that are decided too")
 	device := fs.String("device", "", "those of this device")
 	return func([]string) error {
-		q := map[string]string{"device": *device}
-		if *all {
-			q["all"] = "true"
-		}
-		var list []wire.Outside
-		if err := a.call("GET", "/outside"+query(q), nil, &list); err != nil {
+		list, err := a.api().ListOutside(a.ctx, client.ListOutsideQuery{Device: *device, All: *all})
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -58,15 +55,15 @@ func outsideState(o wire.Outside) string {
 	return o.State
 }
 
-func outsidePath(number string) string { return "/outside/" + url.PathEscape(number) }
-
 func outsideShow(a *app, fs *flag.FlagSet) func([]string) error {
 	context := fs.Int("context", 1, "unchanged neighbours shown around each line")
 	return func(args []string) error {
-		var o wire.Outside
-		if err := a.call(
-			"GET", outsidePath(args[0])+query(map[string]string{"context": fmt.Sprint(*context)}), nil, &o,
-		); err != nil {
+		outside, err := numbered("outside", args[0])
+		if err != nil {
+			return err
+		}
+		o, err := a.api().GetOutside(a.ctx, outside, client.GetOutsideQuery{Context: context})
+		if err != nil {
 			return err
 		}
 		return a.show(o, func() { a.outside(o) })
@@ -122,10 +119,12 @@ func (a *app) outside(o wire.Outside) {
 
 func outsideAdopt(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		var o wire.Outside
-		if err := a.call(
-			"POST", outsidePath(args[0])+"/adopt", wire.Adopt{Note: strings.Join(args[1:], " ")}, &o,
-		); err != nil {
+		outside, err := numbered("outside", args[0])
+		if err != nil {
+			return err
+		}
+		o, err := a.api().AdoptOutside(a.ctx, outside, wire.Adopt{Note: strings.Join(args[1:], " ")})
+		if err != nil {
 			return err
 		}
 		return a.show(o, func() {
@@ -136,14 +135,20 @@ func outsideAdopt(a *app, _ *flag.FlagSet) func([]string) error {
 
 // pushing is what the commands have in common that make a change of an outside
 // change.
-func pushing(a *app, fs *flag.FlagSet, verb string) func(number string, devices []string) error {
+func pushing(
+	a *app,
+	fs *flag.FlagSet,
+	push func(c *client.Client, ctx context.Context, outside int64, in wire.NewPush) (wire.Pushed, error),
+) func(number string, devices []string) error {
 	title := fs.String("title", "", "of the change that is opened; made up if left out")
 	ticket := fs.String("ticket", "", "of the change that is opened")
 	return func(number string, devices []string) error {
-		var out wire.Pushed
-		if err := a.call(
-			"POST", outsidePath(number)+"/"+verb, wire.NewPush{Title: *title, Ticket: *ticket, Devices: devices}, &out,
-		); err != nil {
+		outside, err := numbered("outside change", number)
+		if err != nil {
+			return err
+		}
+		out, err := push(a.api(), a.ctx, outside, wire.NewPush{Title: *title, Ticket: *ticket, Devices: devices})
+		if err != nil {
 			return err
 		}
 		if a.asJSON {
@@ -154,12 +159,12 @@ func pushing(a *app, fs *flag.FlagSet, verb string) func(number string, devices 
 }
 
 func outsidePushBack(a *app, fs *flag.FlagSet) func([]string) error {
-	push := pushing(a, fs, "push-back")
+	push := pushing(a, fs, (*client.Client).PushBackOutside)
 	return func(args []string) error { return push(args[0], nil) }
 }
 
 func outsideOpen(a *app, fs *flag.FlagSet) func([]string) error {
-	push := pushing(a, fs, "open")
+	push := pushing(a, fs, (*client.Client).OpenFromOutside)
 	return func(args []string) error { return push(args[0], args[1:]) }
 }
 
@@ -167,10 +172,8 @@ func outsideSilence(a *app, fs *flag.FlagSet) func([]string) error {
 	device := fs.String("device", "", "on this device; on all if left out")
 	note := fs.String("note", "", "why it moves")
 	return func(args []string) error {
-		var s wire.Silence
-		if err := a.call(
-			"POST", "/silences", wire.NewSilence{Device: *device, Path: args[0], Note: *note}, &s,
-		); err != nil {
+		s, err := a.api().AddSilence(a.ctx, wire.NewSilence{Device: *device, Path: args[0], Note: *note})
+		if err != nil {
 			return err
 		}
 		return a.show(s, func() {
@@ -192,8 +195,8 @@ func everywhere(device string) string {
 
 func outsideSilences(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		var list []wire.Silence
-		if err := a.call("GET", "/silences", nil, &list); err != nil {
+		list, err := a.api().ListSilences(a.ctx)
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -211,7 +214,11 @@ func outsideSilences(a *app, _ *flag.FlagSet) func([]string) error {
 
 func outsideUnsilence(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		if err := a.call("DELETE", "/silences/"+url.PathEscape(args[0]), nil, nil); err != nil {
+		silence, err := numbered("silence", args[0])
+		if err != nil {
+			return err
+		}
+		if err := a.api().DropSilence(a.ctx, silence); err != nil {
 			return err
 		}
 		a.printf("It needs a decision again.\n")

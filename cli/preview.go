@@ -3,11 +3,11 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"net/url"
 	"slices"
 	"strings"
 	"time"
 
+	"oakenlatch/client"
 	"oakenlatch/core/lockout"
 	"oakenlatch/wire"
 )
@@ -37,12 +37,10 @@ func preview(a *app, fs *flag.FlagSet) func([]string) error {
 		if !slices.Contains(previewForms, *as) {
 			return wrongUse("--as %q is not one of %s", *as, strings.Join(previewForms, ", "))
 		}
-		q := url.Values{
-			"context": {fmt.Sprint(*context)}, "as": {*as}, "device": {*device}, "by": {*by},
-			"validate": {fmt.Sprint(*validate)},
-		}
-		var p wire.Preview
-		if err := a.call("GET", changePath(n)+"/preview?"+q.Encode(), nil, &p); err != nil {
+		p, err := a.api().PreviewChange(a.ctx, n, client.PreviewChangeQuery{
+			Context: context, As: *as, Device: *device, By: *by, Validate: *validate,
+		})
+		if err != nil {
 			return err
 		}
 		t := previewText{app: a, whole: *whole, people: *people, by: *by, partial: *device != "" || *by != ""}

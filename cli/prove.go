@@ -6,7 +6,6 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"net/url"
 	"os"
 	"strings"
 	"time"
@@ -60,9 +59,9 @@ func auditVerify(a *app, fs *flag.FlagSet) func([]string) error {
 		case *file != "":
 			v, err = verifyFile(*file, text, *own, *witnesses)
 		case text != "":
-			err = a.call("POST", "/audit/verify", wire.Against{Checkpoint: text}, &v)
+			v, err = a.api().VerifyAgainst(a.ctx, wire.Against{Checkpoint: text})
 		default:
-			err = a.call("GET", "/audit/verify", nil, &v)
+			v, err = a.api().VerifyAudit(a.ctx)
 		}
 		if err != nil {
 			return err
@@ -225,8 +224,8 @@ func wordOf(text string, ownKeys, witnesses list) (w ledger.Word, how string, er
 
 func auditCheckpoint(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		var c wire.Checkpoint
-		if err := a.call("POST", "/audit/checkpoint", nil, &c); err != nil {
+		c, err := a.api().SignCheckpoint(a.ctx)
+		if err != nil {
 			return err
 		}
 		return a.show(c, func() { a.printf("%s", c.Checkpoint) })
@@ -235,8 +234,8 @@ func auditCheckpoint(a *app, _ *flag.FlagSet) func([]string) error {
 
 func auditKey(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		var named []wire.RecordKey
-		if err := a.call("GET", "/audit/keys", nil, &named); err != nil {
+		named, err := a.api().ListRecordKeys(a.ctx)
+		if err != nil {
 			return err
 		}
 		return a.show(named, func() {
@@ -278,11 +277,15 @@ func auditProve(a *app, fs *flag.FlagSet) func([]string) error {
 			if err != nil {
 				return err
 			}
-			if err := a.call("POST", "/audit/extends", wire.Against{Checkpoint: string(text)}, &p); err != nil {
+			if p, err = a.api().ProveExtension(a.ctx, wire.Against{Checkpoint: string(text)}); err != nil {
 				return err
 			}
 		default:
-			if err := a.call("POST", "/audit/entries/"+url.PathEscape(args[0])+"/proof", nil, &p); err != nil {
+			entry, err := numbered("entry", args[0])
+			if err != nil {
+				return err
+			}
+			if p, err = a.api().ProveEntry(a.ctx, entry); err != nil {
 				return err
 			}
 		}

@@ -3,7 +3,6 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"net/url"
 	"strings"
 	"time"
 
@@ -11,12 +10,10 @@ import (
 	"oakenlatch/wire"
 )
 
-func receiverPath(name string) string { return "/receivers/" + url.PathEscape(name) }
-
 func receiverList(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		var list []wire.Receiver
-		if err := a.call("GET", "/receivers", nil, &list); err != nil {
+		list, err := a.api().ListReceivers(a.ctx)
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -88,8 +85,8 @@ func receiverAdd(a *app, fs *flag.FlagSet) func([]string) error {
 			}
 			*f.into = strings.TrimRight(string(text), "\r\n")
 		}
-		var r wire.Receiver
-		if err := a.call("POST", "/receivers", in, &r); err != nil {
+		r, err := a.api().AddReceiver(a.ctx, in)
+		if err != nil {
 			return a.pointed(in.Line, err)
 		}
 		return a.show(r, func() {
@@ -101,8 +98,8 @@ func receiverAdd(a *app, fs *flag.FlagSet) func([]string) error {
 func receiverSet(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
 		line := strings.Join(args[1:], " ")
-		var r wire.Receiver
-		if err := a.call("PATCH", receiverPath(args[0]), wire.ReceiverLine{Line: line}, &r); err != nil {
+		r, err := a.api().SetReceiver(a.ctx, args[0], wire.ReceiverLine{Line: line})
+		if err != nil {
 			return a.pointed(line, err)
 		}
 		return a.show(r, func() { a.printf("%s is told of that from now on.\n", r.Name) })
@@ -111,7 +108,7 @@ func receiverSet(a *app, _ *flag.FlagSet) func([]string) error {
 
 func receiverTry(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		if err := a.call("POST", receiverPath(args[0])+"/try", nil, nil); err != nil {
+		if err := a.api().TryReceiver(a.ctx, args[0]); err != nil {
 			return err
 		}
 		a.printf("%s took it.\n", args[0])
@@ -121,7 +118,7 @@ func receiverTry(a *app, _ *flag.FlagSet) func([]string) error {
 
 func receiverRetire(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		if err := a.call("DELETE", receiverPath(args[0]), nil, nil); err != nil {
+		if err := a.api().RetireReceiver(a.ctx, args[0]); err != nil {
 			return err
 		}
 		a.printf("%s is told nothing any more.\n", args[0])

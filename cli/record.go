@@ -4,11 +4,11 @@ import (
 	"flag"
 	"fmt"
 	"io"
-	"net/url"
 	"path/filepath"
 	"strings"
 	"time"
 
+	"oakenlatch/client"
 	"oakenlatch/core/clip"
 	"oakenlatch/wire"
 )
@@ -16,21 +16,20 @@ import (
 func commits(a *app, fs *flag.FlagSet) func([]string) error {
 	who := fs.String("who", "", "those this person staged, committed or confirmed")
 	device := fs.String("device", "", "those on this device")
-	change := fs.String("change", "", "those of this change")
+	change := fs.Int64("change", 0, "those of this change")
 	since := fs.String("since", "", "begun since: 7d, 02:00, 2026-11-20")
 	until := fs.String("until", "", "begun until")
 	before := fs.Int64("before", 0, "only those before this one, for the next page")
 	limit := fs.Int("limit", 40, "at most so many, up to 500")
 	return func([]string) error {
-		q := map[string]string{
-			"who": *who, "device": *device, "change": *change, "since": *since, "until": *until,
-			"limit": fmt.Sprint(*limit),
+		if *limit < 1 {
+			return wrongUse("--limit is 1 to 500")
 		}
-		if *before > 0 {
-			q["before"] = fmt.Sprint(*before)
-		}
-		var page wire.CommitRecords
-		if err := a.call("GET", "/commits"+query(q), nil, &page); err != nil {
+		page, err := a.api().ListCommits(a.ctx, client.ListCommitsQuery{
+			Who: *who, Device: *device, Change: *change, Since: *since, Until: *until, Limit: int64(*limit),
+			Before: *before,
+		})
+		if err != nil {
 			return err
 		}
 		return a.show(page, func() {
@@ -81,11 +80,12 @@ func perDevice(c wire.CommitRecord) string {
 func commitShow(a *app, fs *flag.FlagSet) func([]string) error {
 	context := fs.Int("context", 1, "unchanged neighbours shown around each line")
 	return func(args []string) error {
-		var c wire.CommitRecord
-		if err := a.call(
-			"GET", "/commits/"+url.PathEscape(args[0])+query(map[string]string{"context": fmt.Sprint(*context)}), nil,
-			&c,
-		); err != nil {
+		commit, err := numbered("commit", args[0])
+		if err != nil {
+			return err
+		}
+		c, err := a.api().GetCommit(a.ctx, commit, client.GetCommitQuery{Context: context})
+		if err != nil {
 			return err
 		}
 		return a.show(c, func() { a.commitRecord(c) })
@@ -131,7 +131,7 @@ func (a *app) commitRecord(c wire.CommitRecord) {
 }
 
 // reportTo takes a report into a file; its form is told by the file's name.
-func (a *app) reportTo(path, file, form string) error {
+func (a *app) reportTo(file, form string, take func(form string) (*client.Download, error)) error {
 	if form == "" {
 		form = strings.TrimPrefix(strings.ToLower(filepath.Ext(file)), ".")
 	}
@@ -141,15 +141,7 @@ func (a *app) reportTo(path, file, form string) error {
 	if form != "pdf" && form != "html" {
 		return wrongUse("name the file .pdf or .html, or say --format")
 	}
-	at := "?"
-	if strings.Contains(path, "?") {
-		at = "&"
-	}
-	req, err := a.request("GET", path+at+"format="+form, nil)
-	if err != nil {
-		return err
-	}
-	res, err := a.send(req)
+	res, err := take(form)
 	if err != nil {
 		return err
 	}
@@ -172,7 +164,9 @@ func reportChange(a *app, fs *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		return a.reportTo(fmt.Sprintf("/changes/%d/report", n), args[1], *form)
+		return a.reportTo(args[1], *form, func(form string) (*client.Download, error) {
+			return a.api().ChangeReport(a.ctx, n, client.ChangeReportQuery{Format: form})
+		})
 	}
 }
 
@@ -183,9 +177,10 @@ func reportSpan(a *app, fs *flag.FlagSet) func([]string) error {
 	device := fs.String("device", "", "of this device")
 	who := fs.String("who", "", "of this person")
 	return func(args []string) error {
-		return a.reportTo(
-			"/report"+query(map[string]string{"since": *since, "until": *until, "device": *device, "who": *who}),
-			args[0], *form,
-		)
+		return a.reportTo(args[0], *form, func(form string) (*client.Download, error) {
+			return a.api().PeriodReport(a.ctx, client.PeriodReportQuery{
+				Since: *since, Until: *until, Device: *device, Who: *who, Format: form,
+			})
+		})
 	}
 }

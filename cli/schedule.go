@@ -18,8 +18,8 @@ func (a *app) scheduleCommit(n int64, in wire.NewCommit, d *dueFlags) error {
 		return err
 	}
 	due.Commit = &in
-	var out wire.Due
-	if err := a.call("POST", changePath(n)+"/schedule", due, &out); err != nil {
+	out, err := a.api().ScheduleCommit(a.ctx, n, due)
+	if err != nil {
 		return err
 	}
 	return a.show(out, func() {
@@ -63,8 +63,8 @@ func clockText(c wire.Clock) string {
 func schedule(a *app, fs *flag.FlagSet) func([]string) error {
 	all := fs.Bool("all", false, "also what is over: begun, missed, stopped, cancelled")
 	return func([]string) error {
-		var list []wire.Due
-		if err := a.call("GET", "/schedule", nil, &list); err != nil {
+		list, err := a.api().ListSchedule(a.ctx)
+		if err != nil {
 			return err
 		}
 		if !*all {
@@ -102,8 +102,8 @@ func schedule(a *app, fs *flag.FlagSet) func([]string) error {
 
 func unschedule(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		var list []wire.Due
-		if err := a.call("GET", "/schedule", nil, &list); err != nil {
+		list, err := a.api().ListSchedule(a.ctx)
+		if err != nil {
 			return err
 		}
 		n, err := strconv.ParseInt(args[0], 10, 64)
@@ -113,7 +113,7 @@ func unschedule(a *app, _ *flag.FlagSet) func([]string) error {
 			if d.State != "waiting" || !fits {
 				continue
 			}
-			if err := a.call("DELETE", fmt.Sprintf("/schedule/%d", d.ID), nil, nil); err != nil {
+			if err := a.api().Unschedule(a.ctx, d.ID); err != nil {
 				return err
 			}
 			return a.show(d, func() {

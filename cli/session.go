@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/term"
 
+	"oakenlatch/client"
 	"oakenlatch/wire"
 )
 
@@ -72,15 +73,16 @@ func login(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		a.token = ""
 		var s wire.Session
-		enter := func() error {
-			err := a.call("POST", "/login", wire.Login{Account: *user, Password: password}, &s)
+		enter := func() (err error) {
+			s, err = a.api().Login(a.ctx, wire.Login{Account: *user, Password: password})
 			var p *wire.Problem
 			if !errors.As(err, &p) || p.Second == nil {
 				return err
 			}
-			return a.second(
-				p.Second, *code, func(shown wire.Shown) error { return a.call("POST", "/login/second", shown, &s) },
-			)
+			return a.second(p.Second, *code, func(shown wire.Shown) (err error) {
+				s, err = a.api().LoginSecond(a.ctx, shown)
+				return err
+			})
 		}
 		if err := a.acquainted(enter); err != nil {
 			return err
@@ -111,26 +113,26 @@ func login(a *app, fs *flag.FlagSet) func([]string) error {
 // person is asked about.
 func (a *app) acquainted(do func() error) error {
 	err := do()
-	var strange *strangeKey
-	if !errors.As(err, &strange) || strange.accepted != "" || !a.ask {
+	var strange *client.UntrustedKey
+	if !errors.As(err, &strange) || strange.Accepted != "" || !a.ask {
 		return err
 	}
 	if !a.agree(
 		fmt.Sprintf(
 			"%s shows a key that nobody vouches for:\n  %s\noaken-latchd printed its own when it started. Is "+
 				"it this one?",
-			a.server, strange.shown,
+			a.server, strange.Shown,
 		),
 	) {
 		return err
 	}
-	a.pin = strange.shown
+	a.pin = strange.Shown
 	return do()
 }
 
 func logout(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		if err := a.call("POST", "/logout", nil, nil); err != nil {
+		if err := a.api().Logout(a.ctx); err != nil {
 			return err
 		}
 		if err := a.remember(remembered{Server: a.server, Pin: a.pin}); err != nil {
@@ -142,8 +144,8 @@ func logout(a *app, _ *flag.FlagSet) func([]string) error {
 
 func whoami(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		var s wire.Session
-		if err := a.call("GET", "/me", nil, &s); err != nil {
+		s, err := a.api().WhoAmI(a.ctx)
+		if err != nil {
 			return err
 		}
 		return a.show(s, func() { a.printf("%s at %s; may: %s\n", s.Account, a.server, strings.Join(s.May, " ")) })

@@ -35,7 +35,7 @@ func settle(a *app, fs *flag.FlagSet) func([]string) error {
 		case *keep && *back || *looked && (*keep || *back || len(devices) > 0):
 			return wrongUse("one of --keep, --send-back and --looked; --looked names no device")
 		case *looked:
-			if err := a.call("DELETE", fmt.Sprintf("/lost-holds/%d", n), nil, nil); err != nil {
+			if err := a.api().DropLostHold(a.ctx, n); err != nil {
 				return err
 			}
 			return a.show(
@@ -43,12 +43,11 @@ func settle(a *app, fs *flag.FlagSet) func([]string) error {
 				func() { a.printf("The hold of change %d is off the list; the record says so.\n", n) },
 			)
 		case *back:
-			var out wire.BroughtBack
-			if err := a.call(
-				"POST", "/undo",
+			out, err := a.api().Undo(
+				a.ctx,
 				wire.NewUndo{Change: n, Devices: devices, Title: fmt.Sprintf("Send back change %d after a restore", n)},
-				&out,
-			); err != nil {
+			)
+			if err != nil {
 				return err
 			}
 			if err := a.brought(out); err != nil || a.asJSON {
@@ -57,8 +56,8 @@ func settle(a *app, fs *flag.FlagSet) func([]string) error {
 			a.printf("When that is kept, settle it: latch settle %d --keep\n", n)
 			return nil
 		}
-		var list []wire.Unsettled
-		if err := a.call("GET", changePath(n)+"/unsettled", nil, &list); err != nil {
+		list, err := a.api().ListUnsettled(a.ctx, n)
+		if err != nil {
 			return err
 		}
 		if len(devices) > 0 {
@@ -73,8 +72,8 @@ func settle(a *app, fs *flag.FlagSet) func([]string) error {
 		if !*yes && !a.agree("Do these stay as they are? What each holds then stands as the end of the change.") {
 			return &exit{Refused, fmt.Errorf("nothing was settled; without a terminal, give --yes")}
 		}
-		var c wire.Change
-		if err := a.call("POST", changePath(n)+"/settle", wire.Settle{Devices: devices}, &c); err != nil {
+		c, err := a.api().SettleChange(a.ctx, n, wire.Settle{Devices: devices})
+		if err != nil {
 			return err
 		}
 		return a.show(c, func() {
@@ -91,8 +90,8 @@ func settle(a *app, fs *flag.FlagSet) func([]string) error {
 
 // toSettle lists what is wrong with the records and is for a person to settle.
 func (a *app) toSettle() error {
-	var all wire.Attention
-	if err := a.call("GET", "/attention", nil, &all); err != nil {
+	all, err := a.api().Attention(a.ctx)
+	if err != nil {
 		return err
 	}
 	some := struct {

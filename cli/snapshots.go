@@ -3,26 +3,20 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"net/url"
 	"strings"
 
+	"oakenlatch/client"
 	"oakenlatch/core/clip"
 	"oakenlatch/wire"
 )
-
-func snapshotPath(ref string) string { return "/snapshots/" + url.PathEscape(ref) }
 
 func snapshots(a *app, fs *flag.FlagSet) func([]string) error {
 	device := fs.String("device", "", "those that hold this device")
 	retired := fs.Bool("retired", false, "those that are retired too")
 	own := fs.Bool("all", false, "those taken by themselves before commits too")
 	return func([]string) error {
-		q := map[string]string{"device": *device}
-		if *retired {
-			q["retired"] = "true"
-		}
-		var list []wire.Snapshot
-		if err := a.call("GET", "/snapshots"+query(q), nil, &list); err != nil {
+		list, err := a.api().ListSnapshots(a.ctx, client.ListSnapshotsQuery{Device: *device, Retired: *retired})
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -71,8 +65,8 @@ func snapshotTake(a *app, fs *flag.FlagSet) func([]string) error {
 	all := fs.Bool("all", false, "all devices")
 	return func(args []string) error {
 		in := wire.NewSnapshot{Name: args[0], Note: *note, Devices: args[1:], Site: *site, All: *all}
-		var s wire.Snapshot
-		if err := a.call("POST", "/snapshots", in, &s); err != nil {
+		s, err := a.api().TakeSnapshot(a.ctx, in)
+		if err != nil {
 			return err
 		}
 		return a.show(s, func() {
@@ -104,8 +98,8 @@ func (a *app) snapshotItems(s wire.Snapshot, unclean bool) {
 
 func snapshotShow(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		var s wire.Snapshot
-		if err := a.call("GET", snapshotPath(args[0]), nil, &s); err != nil {
+		s, err := a.api().GetSnapshot(a.ctx, args[0])
+		if err != nil {
 			return err
 		}
 		return a.show(s, func() {
@@ -131,8 +125,8 @@ func snapshotShow(a *app, _ *flag.FlagSet) func([]string) error {
 }
 
 func (a *app) relabel(ref string, in wire.Relabel, told string) error {
-	var s wire.Snapshot
-	if err := a.call("PATCH", snapshotPath(ref), in, &s); err != nil {
+	s, err := a.api().RelabelSnapshot(a.ctx, ref, in)
+	if err != nil {
 		return err
 	}
 	return a.show(s, func() { a.printf("Snapshot %d, %q, %s.\n", s.Number, s.Name, told) })

@@ -4,13 +4,13 @@ import (
 	"bytes"
 	"flag"
 	"fmt"
-	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
 
+	"oakenlatch/client"
 	"oakenlatch/core/diff"
 	"oakenlatch/wire"
 )
@@ -86,8 +86,8 @@ func move(a *app, _ *flag.FlagSet) func([]string) error {
 }
 
 func (a *app) stage(n int64, in wire.NewEdit) error {
-	var list []wire.Staged
-	if err := a.call("POST", changePath(n)+"/edits", in, &list); err != nil {
+	list, err := a.api().StageEdit(a.ctx, n, in)
+	if err != nil {
 		return err
 	}
 	return a.show(list, func() {
@@ -178,8 +178,8 @@ func copyFrom(a *app, fs *flag.FlagSet) func([]string) error {
 }
 
 func (a *app) sendLoad(n int64, tag string, in wire.NewLoad) error {
-	var list []wire.Loaded
-	if err := a.callIf(tag, "POST", changePath(n)+"/load", in, &list); err != nil {
+	list, err := a.api().IfTag(tag).LoadConfiguration(a.ctx, n, in)
+	if err != nil {
 		return err
 	}
 	return a.loaded(n, list)
@@ -222,11 +222,8 @@ func editText(a *app, _ *flag.FlagSet) func([]string) error {
 		if len(args) == 3 {
 			path = args[2]
 		}
-		var p wire.Part
-		if err := a.call(
-			"GET", fmt.Sprintf("%s/parts/%s?path=%s", changePath(n), url.PathEscape(args[1]), url.QueryEscape(path)),
-			nil, &p,
-		); err != nil {
+		p, err := a.api().GetPart(a.ctx, n, args[1], client.GetPartQuery{Path: path})
+		if err != nil {
 			return err
 		}
 		head := fmt.Sprintf(
@@ -314,7 +311,7 @@ func unstage(a *app, fs *flag.FlagSet) func([]string) error {
 			if err != nil {
 				return wrongUse("%q is not the number of an edit; see latch preview %d", args[1], n)
 			}
-			if err := a.call("DELETE", fmt.Sprintf("%s/edits/%d", changePath(n), id), nil, nil); err != nil {
+			if err := a.api().UnstageEdit(a.ctx, n, id); err != nil {
 				return err
 			}
 			return a.show(struct{}{}, func() { a.printf("Edit %d is taken back.\n", id) })
@@ -322,9 +319,8 @@ func unstage(a *app, fs *flag.FlagSet) func([]string) error {
 		if *device == "" && *by == "" && *path == "" && !*all {
 			return wrongUse("which? Give the number of an edit, or --by, --device, --path, or --all")
 		}
-		var list []wire.Edit
-		q := url.Values{"device": {*device}, "by": {*by}, "path": {*path}}
-		if err := a.call("DELETE", changePath(n)+"/edits?"+q.Encode(), nil, &list); err != nil {
+		list, err := a.api().UnstageEdits(a.ctx, n, client.UnstageEditsQuery{Device: *device, By: *by, Path: *path})
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -365,8 +361,8 @@ func mend(a *app, _ *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		var p wire.Preview
-		if err := a.call("GET", changePath(n)+"/preview", nil, &p); err != nil {
+		p, err := a.api().PreviewChange(a.ctx, n, client.PreviewChangeQuery{})
+		if err != nil {
 			return err
 		}
 		offered := 0

@@ -4,15 +4,13 @@ import (
 	"flag"
 	"fmt"
 	"maps"
-	"net/url"
 	"slices"
 	"strings"
 
+	"oakenlatch/client"
 	"oakenlatch/core/clip"
 	"oakenlatch/wire"
 )
-
-func stencilPath(name string) string { return "/stencils/" + url.PathEscape(name) }
 
 // pairs are values given as NAME=VALUE.
 type pairs map[string]string
@@ -30,8 +28,8 @@ func (p pairs) Set(text string) error {
 
 func stencils(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		var list []wire.Stencil
-		if err := a.call("GET", "/stencils", nil, &list); err != nil {
+		list, err := a.api().ListStencils(a.ctx)
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -66,8 +64,8 @@ func stencilShow(a *app, fs *flag.FlagSet) func([]string) error {
 	device := fs.String("device", "", "tell what its blanks take on this device")
 	version := fs.Int64("version", 0, "another version than the newest")
 	return func(args []string) error {
-		var s wire.Stencil
-		if err := a.call("GET", stencilPath(args[0])+"?device="+url.QueryEscape(*device), nil, &s); err != nil {
+		s, err := a.api().GetStencil(a.ctx, args[0], client.GetStencilQuery{Device: *device})
+		if err != nil {
 			return err
 		}
 		text := s.Text
@@ -166,10 +164,8 @@ func stencilSave(a *app, fs *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		var s wire.Saved
-		if err := a.call(
-			"PUT", stencilPath(args[0]), wire.NewStencil{Text: string(text), Note: *noted, Blanks: values}, &s,
-		); err != nil {
+		s, err := a.api().SaveStencil(a.ctx, args[0], wire.NewStencil{Text: string(text), Note: *noted, Blanks: values})
+		if err != nil {
 			return err
 		}
 		return a.show(s, func() {
@@ -218,8 +214,8 @@ func (a *app) bind(args []string, in wire.Bind) error {
 		return err
 	}
 	in.Change, in.Devices = n, names(args[2])
-	var list []wire.Loaded
-	if err := a.call("POST", stencilPath(args[0])+"/bind", in, &list); err != nil {
+	list, err := a.api().BindStencil(a.ctx, args[0], in)
+	if err != nil {
 		return err
 	}
 	return a.loaded(n, list)
@@ -227,8 +223,8 @@ func (a *app) bind(args []string, in wire.Bind) error {
 
 func sharedList(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
-		var list []wire.Shared
-		if err := a.call("GET", "/shared", nil, &list); err != nil {
+		list, err := a.api().ListSharedValues(a.ctx)
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -261,10 +257,8 @@ func sharedSet(a *app, fs *flag.FlagSet) func([]string) error {
 		if len(items) == 0 {
 			return wrongUse("which items? latch shared set %s ITEM...", args[0])
 		}
-		var s wire.Saved
-		if err := a.call(
-			"PUT", "/shared/"+url.PathEscape(args[0]), wire.NewShared{Items: items, Note: *noted}, &s,
-		); err != nil {
+		s, err := a.api().SaveSharedValue(a.ctx, args[0], wire.NewShared{Items: items, Note: *noted})
+		if err != nil {
 			return err
 		}
 		return a.show(s, func() {

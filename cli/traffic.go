@@ -4,11 +4,11 @@ import (
 	"cmp"
 	"flag"
 	"fmt"
-	"net/url"
 	"os"
 	"slices"
 	"strings"
 
+	"oakenlatch/client"
 	"oakenlatch/core/flow"
 	"oakenlatch/wire"
 )
@@ -134,10 +134,6 @@ func (a *app) hindered(p wire.Preview) {
 	}
 }
 
-func expectationsPath(number string) string {
-	return "/changes/" + url.PathEscape(number) + "/expectations"
-}
-
 func expect(a *app, fs *flag.FlagSet) func([]string) error {
 	place := fs.String(
 		"at", "",
@@ -145,11 +141,13 @@ func expect(a *app, fs *flag.FlagSet) func([]string) error {
 			"place that the change touches if left out",
 	)
 	return func(args []string) error {
+		n, err := changeNumber(args[0])
+		if err != nil {
+			return err
+		}
 		line := strings.Join(args[1:], " ")
-		var e wire.Expectation
-		if err := a.call(
-			"POST", expectationsPath(args[0]), wire.NewExpectation{Line: line, Place: *place}, &e,
-		); err != nil {
+		e, err := a.api().AddExpectation(a.ctx, n, wire.NewExpectation{Line: line, Place: *place})
+		if err != nil {
 			return a.pointed(line, err)
 		}
 		return a.show(e, func() {
@@ -163,8 +161,12 @@ func expect(a *app, fs *flag.FlagSet) func([]string) error {
 
 func expectList(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		var list []wire.Expectation
-		if err := a.call("GET", expectationsPath(args[0]), nil, &list); err != nil {
+		n, err := changeNumber(args[0])
+		if err != nil {
+			return err
+		}
+		list, err := a.api().ListExpectations(a.ctx, n)
+		if err != nil {
 			return err
 		}
 		return a.show(list, func() {
@@ -180,7 +182,15 @@ func expectList(a *app, _ *flag.FlagSet) func([]string) error {
 
 func expectDrop(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		if err := a.call("DELETE", expectationsPath(args[0])+"/"+url.PathEscape(args[1]), nil, nil); err != nil {
+		n, err := changeNumber(args[0])
+		if err != nil {
+			return err
+		}
+		expectation, err := numbered("expectation", args[1])
+		if err != nil {
+			return err
+		}
+		if err := a.api().DropExpectation(a.ctx, n, expectation); err != nil {
 			return err
 		}
 		a.printf("Expectation %s of change %s is taken back.\n", args[1], args[0])
@@ -190,10 +200,11 @@ func expectDrop(a *app, _ *flag.FlagSet) func([]string) error {
 
 func expectAccept(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		if err := a.call(
-			"POST", "/changes/"+url.PathEscape(args[0])+"/accept", wire.AcceptEffect{Device: args[1], Place: args[2]},
-			nil,
-		); err != nil {
+		change, err := numbered("change", args[0])
+		if err != nil {
+			return err
+		}
+		if err := a.api().AcceptEffect(a.ctx, change, wire.AcceptEffect{Device: args[1], Place: args[2]}); err != nil {
 			return err
 		}
 		a.printf(
@@ -307,15 +318,14 @@ func filterList(a *app, fs *flag.FlagSet) func([]string) error {
 	source := a.filterSource(fs)
 	return func(args []string) error {
 		var out wire.Filters
+		var err error
 		if isFile(args[0]) {
 			r, err := source.reading(args[0], "")
 			if err != nil {
 				return err
 			}
 			out = wire.NewFilters(args[0], "file", r)
-		} else if err := a.call(
-			"GET", "/devices/"+url.PathEscape(args[0])+"/filters"+query(map[string]string{"from": *from}), nil, &out,
-		); err != nil {
+		} else if out, err = a.api().ListFilters(a.ctx, args[0], client.ListFiltersQuery{From: *from}); err != nil {
 			return err
 		}
 		return a.show(out, func() {
@@ -350,6 +360,7 @@ func filterShow(a *app, fs *flag.FlagSet) func([]string) error {
 	source := a.filterSource(fs)
 	return func(args []string) error {
 		var f flow.Sheet
+		var err error
 		device, name, named := strings.Cut(args[0], "/")
 		if _, _, ok := inFile(args[0]); ok {
 			one, err := source.filter(args[0], "")
@@ -359,11 +370,7 @@ func filterShow(a *app, fs *flag.FlagSet) func([]string) error {
 			f = one.Sheet()
 		} else if !named {
 			return wrongUse("write DEVICE/FILTER, or FILE:FILTER")
-		} else if err := a.call(
-			"GET",
-			"/devices/"+url.PathEscape(device)+"/filters/"+url.PathEscape(name)+query(map[string]string{"from": *from}),
-			nil, &f,
-		); err != nil {
+		} else if f, err = a.api().GetFilter(a.ctx, device, name, client.GetFilterQuery{From: *from}); err != nil {
 			return err
 		}
 		if *widest {
@@ -430,6 +437,7 @@ func filterTrace(a *app, fs *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
 		packets := strings.Join(args[1:], " ")
 		var t flow.Traced
+		var err error
 		way := strings.FieldsFunc(args[0], func(r rune) bool { return r == ',' })
 		if slices.ContainsFunc(way, isInFile) {
 			e, err := flow.ParsePackets(packets)
@@ -441,8 +449,8 @@ func filterTrace(a *app, fs *flag.FlagSet) func([]string) error {
 				return err
 			}
 			t = flow.Trace(e, filters)
-		} else if err := a.call(
-			"GET", "/trace"+query(map[string]string{"way": args[0], "packets": packets}), nil, &t,
+		} else if t, err = a.api().TracePacket(
+			a.ctx, client.TracePacketQuery{Way: args[0], Packets: packets},
 		); err != nil {
 			return a.pointed(packets, err)
 		}
@@ -493,14 +501,15 @@ func filterCompare(a *app, fs *flag.FlagSet) func([]string) error {
 	source := a.filterSource(fs)
 	return func(args []string) error {
 		var c wire.FilterComparison
+		var err error
 		if slices.ContainsFunc(args, isInFile) {
 			sides, err := source.filters(args)
 			if err != nil {
 				return err
 			}
 			c = wire.CompareFilters(sides[0], sides[1])
-		} else if err := a.call(
-			"GET", "/filters/compare"+query(map[string]string{"a": args[0], "b": args[1]}), nil, &c,
+		} else if c, err = a.api().CompareFilters(
+			a.ctx, client.CompareFiltersQuery{A: args[0], B: args[1]},
 		); err != nil {
 			return err
 		}

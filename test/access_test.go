@@ -2,7 +2,6 @@ package test
 
 import (
 	"bufio"
-	"bytes"
 	"crypto/ed25519"
 	"crypto/x509"
 	"encoding/json"
@@ -236,15 +235,8 @@ func TestStreamEndsWithWhatLetItIn(t *testing.T) {
 	t.Parallel()
 	s := newStage(t)
 	login := func(who, password string) string {
-		text, err := json.Marshal(wire.Login{Account: who, Password: password})
-		require.NoError(t, err)
-		res, err := http.Post(s.URL+"/api/v1/login", "application/json", bytes.NewReader(text))
-		require.NoError(t, err)
-		defer func() { _ = res.Body.Close() }()
-		var in wire.Session
-		require.NoError(t, json.NewDecoder(res.Body).Decode(&in))
-		require.NotEmpty(t, in.Token, who)
-		return in.Token
+		_, token := s.Client(who, password)
+		return token
 	}
 	ask := func(method, path, token string) *http.Response {
 		req, err := http.NewRequestWithContext(t.Context(), method, s.URL+"/api/v1"+path, nil)

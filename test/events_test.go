@@ -1,68 +1,41 @@
 package test
 
 import (
-	"bufio"
-	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
 	"net/http"
-	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"oakenlatch/client"
 	"oakenlatch/core/ledger"
-	"oakenlatch/wire"
 )
 
-// token signs in by the API alone.
-func (s *stage) token(account, password string) string {
-	s.T.Helper()
-	body, err := json.Marshal(wire.Login{Account: account, Password: password})
-	require.NoError(s.T, err)
-	res, err := http.Post(s.URL+"/api/v1/login", "application/json", bytes.NewReader(body))
-	require.NoError(s.T, err)
-	defer func() { _ = res.Body.Close() }()
-	var in wire.Session
-	require.NoError(s.T, json.NewDecoder(res.Body).Decode(&in))
-	return in.Token
-}
-
 // follow reads n entries of the event stream, from behind an entry.
-func (s *stage) follow(token, after string, n int) <-chan []ledger.Entry {
+func follow(c *client.Client, after string, n int) <-chan []ledger.Entry {
 	out := make(chan []ledger.Entry, 1)
-	ready := make(chan struct{})
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	go func() {
 		defer close(out)
-		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 		defer cancel()
-		req, _ := http.NewRequestWithContext(ctx, http.MethodGet, s.URL+"/api/v1/events", nil)
-		req.Header.Set("Authorization", "Bearer "+token)
-		if after != "" {
-			req.Header.Set("Last-Event-ID", after)
-		}
-		res, err := http.DefaultClient.Do(req)
-		close(ready)
-		if err != nil {
-			return
-		}
-		defer func() { _ = res.Body.Close() }()
 		var list []ledger.Entry
-		lines := bufio.NewScanner(res.Body)
-		for len(list) < n && lines.Scan() {
-			if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
-				var e ledger.Entry
-				if json.Unmarshal([]byte(data), &e) == nil {
-					list = append(list, e)
-				}
+		for e, err := range c.Events(ctx, after) {
+			if err != nil {
+				return
+			}
+			var entry ledger.Entry
+			if e.Kind == "entry" && e.Read(&entry) == nil {
+				list = append(list, entry)
+			}
+			if len(list) == n {
+				out <- list
+				return
 			}
 		}
-		out <- list
 	}()
-	<-ready
 	return out
 }
 
@@ -71,10 +44,11 @@ func (s *stage) follow(token, after string, n int) <-chan []ledger.Entry {
 func TestEvents(t *testing.T) {
 	t.Parallel()
 	s := newStage(t, router)
-	mara, joss := s.token("mara", maraPassword), s.token("joss", "joss's own password")
+	mara, _ := s.Client("mara", maraPassword)
+	joss, _ := s.Client("joss", "joss's own password")
 	s.Do("mara", 0, "whoami")
-	live := s.follow(mara, "", 3)
-	others := s.follow(joss, "", 1)
+	live := follow(mara, "", 3)
+	others := follow(joss, "", 1)
 	time.Sleep(200 * time.Millisecond)
 	n := s.Open("mara", router+" "+mtu+" 9000", router+" /system/contact me")
 	got := <-live
@@ -83,7 +57,7 @@ func TestEvents(t *testing.T) {
 		assert.Equal(t, action, got[i].Action)
 		assert.Equal(t, "mara", got[i].Actor)
 	}
-	resumed := <-s.follow(mara, fmt.Sprint(got[0].Seq), 2)
+	resumed := <-follow(mara, fmt.Sprint(got[0].Seq), 2)
 	require.Len(t, resumed, 2, "what came meanwhile is not lost")
 	assert.Equal(t, got[1:], resumed)
 
@@ -108,7 +82,8 @@ func TestEvents(t *testing.T) {
 func TestStopsInGoodForm(t *testing.T) {
 	t.Parallel()
 	s := newStage(t)
-	stream := s.follow(s.token("mara", maraPassword), "", 100)
+	mara, _ := s.Client("mara", maraPassword)
+	stream := follow(mara, "", 100)
 	time.Sleep(200 * time.Millisecond)
 	start := time.Now()
 	s.Stop()

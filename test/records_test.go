@@ -508,16 +508,7 @@ func TestSeenFromOutside(t *testing.T) {
 func TestWordOutlivesItsConnection(t *testing.T) {
 	t.Parallel()
 	s, first := holding(t, "5m")
-	token := func() string {
-		text, err := json.Marshal(wire.Login{Account: "mara", Password: maraPassword})
-		require.NoError(t, err)
-		res, err := http.Post(s.URL+"/api/v1/login", "application/json", bytes.NewReader(text))
-		require.NoError(t, err)
-		defer func() { _ = res.Body.Close() }()
-		var in wire.Session
-		require.NoError(t, json.NewDecoder(res.Body).Decode(&in))
-		return in.Token
-	}()
+	_, token := s.Client("mara", maraPassword)
 	shout := func(path string, body string) {
 		conn, err := net.Dial("tcp", s.Listen)
 		require.NoError(t, err)

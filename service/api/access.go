@@ -59,17 +59,17 @@ func (a *API) accessRoutes() []route {
 		{
 			id: "addAccount", method: "POST", path: "/accounts", needs: toAdministerFresh,
 			summary: "Make an account",
-			status:  201, in: wire.NewAccount{}, out: wire.Account{}, handle: a.addAccount,
+			status:  201, in: wire.NewAccount{}, out: wire.Account{}, waits: wire.Account{}, handle: a.addAccount,
 		},
 		{
 			id: "setAccount", method: "PATCH", path: "/accounts/:account", needs: toAdministerFresh,
 			summary: "Say what an account may do, give it another password, or take its second factors away",
-			in:      wire.AccountSettings{}, out: wire.Account{}, handle: a.setAccount,
+			in:      wire.AccountSettings{}, out: wire.Account{}, waits: wire.Account{}, handle: a.setAccount,
 		},
 		{
 			id: "closeAccount", method: "DELETE", path: "/accounts/:account", needs: toAdministerFresh,
 			summary: "Close an account for good: its sessions and tokens end, its name stays in the record",
-			status:  204, handle: a.closeAccount,
+			status:  204, waits: wire.Account{}, handle: a.closeAccount,
 		},
 		{
 			id: "listTokens", method: "GET", path: "/tokens", needs: anyone,

@@ -22,7 +22,7 @@ func (a *API) approvalRoutes() []route {
 		{
 			id: "dropRule", method: "DELETE", path: "/rules/:id", needs: toAdministerFresh,
 			summary: "Take a rule away",
-			status:  204, handle: a.dropRule,
+			status:  204, waits: wire.Waits{}, handle: a.dropRule,
 		},
 		{
 			id: "askForApproval", method: "POST", path: "/changes/:number/ask", about: aChange, needs: toStage,

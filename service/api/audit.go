@@ -36,7 +36,7 @@ func (a *API) auditRoutes() []route {
 		{
 			id: "exportAudit", method: "GET", path: "/audit/export", needs: toAudit,
 			summary: "What a line finds, oldest first, as CSV (RFC 4180) or JSON Lines; format is csv or jsonl",
-			query:   []string{"q", "format"}, handle: a.exportAudit,
+			streams: []string{"text/csv", "application/jsonl"}, query: []string{"q", "format"}, handle: a.exportAudit,
 		},
 		{
 			id: "completeSearch", method: "GET", path: "/audit/complete", needs: toAudit,

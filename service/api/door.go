@@ -25,7 +25,10 @@ type route struct {
 	about        about       // what the path names, and so has to be within the reach of who asks
 	needs        access.Need // what who asks may do
 	query        []string    // names in parameterDocs
+	tagged       bool        // it may rest on a tag (If-Match, RFC 9110 section 13.1.1)
+	takes        string      // the media type of a body that is no document
 	in, out      any         // samples of the documents, for the description
+	waits        any         // a sample of the answer where others have to agree first (202)
 	comesTo      any         // of a job that is begun: a sample of its result
 	status       int         // where it was done; 200 if 0
 	streams      []string    // media types of an answer that is written as it is made; nil is JSON

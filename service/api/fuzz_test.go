@@ -92,14 +92,17 @@ func (r *requests) make(method, path string, op map[string]any) *http.Request {
 		)
 		if p["in"] == "path" {
 			path = strings.ReplaceAll(path, "{"+p["name"].(string)+"}", url.PathEscape(text))
-		} else if r.rnd.IntN(3) > 0 {
+		} else if p["in"] == "query" && r.rnd.IntN(3) > 0 {
 			query.Set(p["name"].(string), text)
 		}
 	}
 	var body []byte
 	if in, ok := op["requestBody"].(map[string]any); ok {
-		schema := in["content"].(map[string]any)["application/json"].(map[string]any)["schema"].(map[string]any)
-		body, _ = json.Marshal(r.value(schema, 0))
+		if doc, ok := in["content"].(map[string]any)["application/json"].(map[string]any); ok {
+			body, _ = json.Marshal(r.value(doc["schema"].(map[string]any), 0))
+		} else {
+			body = []byte(fmt.Sprint(r.pick(odd)))
+		}
 		if len(body) > 1 && r.rnd.IntN(8) == 0 { // broken in one place
 			i := r.rnd.IntN(len(body))
 			body[i] ^= byte(1 << r.rnd.IntN(8))

@@ -79,7 +79,9 @@ func (a *API) historyRoutes() []route {
 			id: "exportConfigurations", method: "GET", path: "/export", needs: toRead,
 			summary: "Configurations as a bundle (tar, docs/bundles.md): of a place or a snapshot; of devices, a " +
 				"site, or all; format is xml or json",
-			query: []string{"from", "device", "site", "format"}, handle: a.export,
+			streams: []string{
+				"application/x-tar",
+			}, query: []string{"from", "device", "site", "format"}, handle: a.export,
 		},
 		{
 			id: "importConfiguration", method: "POST", path: "/import", needs: toStage,
@@ -90,7 +92,8 @@ func (a *API) historyRoutes() []route {
 			id: "importBundle", method: "POST", path: "/import/bundle", needs: toStage,
 			summary: "Stage what a bundle holds (the body, a tar, docs/bundles.md) in one change, each configuration " +
 				"onto the device that it is from; device picks, onto sends the one that is picked elsewhere",
-			status: 201, out: wire.ImportedBundle{}, query: []string{"device", "onto"}, handle: a.importBundle,
+			status: 201, takes: "application/x-tar", out: wire.ImportedBundle{}, query: []string{"device", "onto"},
+			handle: a.importBundle,
 		},
 		{
 			id: "carryConfiguration", method: "POST", path: "/carry", needs: toStage,

@@ -213,6 +213,12 @@ func (a *API) describe() map[string]any {
 			"operationId": r.id, "summary": r.summary, "x-needs": r.needs.String(),
 			"responses": map[string]any{fmt.Sprint(r.done()): docs.answer(r), "4XX": problem, "5XX": problem},
 		}
+		if r.waits != nil {
+			op["responses"].(map[string]any)["202"] = map[string]any{
+				"description": "It is proposed, and waits until others have agreed.",
+				"content":     map[string]any{"application/json": map[string]any{"schema": docs.reference(r.waits)}},
+			}
+		}
 		op["tags"] = []any{tagOf(r)}
 		if r.comesTo != nil {
 			results = append(results, docs.reference(r.comesTo))
@@ -224,6 +230,11 @@ func (a *API) describe() map[string]any {
 			op["requestBody"] = map[string]any{
 				"required": true,
 				"content":  map[string]any{"application/json": map[string]any{"schema": docs.reference(r.in)}},
+			}
+		}
+		if r.takes != "" {
+			op["requestBody"] = map[string]any{
+				"required": true, "content": map[string]any{r.takes: map[string]any{}},
 			}
 		}
 		op["description"] = "Needs " + r.needs.String() + "."
@@ -305,6 +316,13 @@ func parameters(r route) (string, []any) {
 	}
 	for _, q := range r.query {
 		param(q, "query")
+	}
+	if r.tagged {
+		params = append(params, map[string]any{
+			"name": "If-Match", "in": "header", "required": false, "schema": map[string]any{"type": "string"},
+			"description": "The tag of what this rests on, in quotes: it is refused where that is another by now.",
+			"example":     `"0123456789abcdef"`,
+		})
 	}
 	return strings.Join(parts, "/"), params
 }

@@ -162,7 +162,7 @@ func fitsDescription(method, path string, status int, header http.Header, body [
 		}
 		at, _ := parameters(*r)
 		escaped := strings.NewReplacer("~", "~0", "/", "~1", "{", "%7B", "}", "%7D").Replace(at)
-		pointer = "/paths/" + escaped + "/" + strings.ToLower(method) + "/responses/" + strconv.Itoa(r.done()) +
+		pointer = "/paths/" + escaped + "/" + strings.ToLower(method) + "/responses/" + strconv.Itoa(status) +
 			"/content/application~1json/schema"
 	}
 	d := described()

@@ -36,13 +36,13 @@ func (a *API) recordRoutes() []route {
 			id: "changeReport", method: "GET", path: "/changes/:number/report", about: aChange, needs: toRead,
 			summary: "A change's report: what is planned before its commit, what happened after it; format is " +
 				"pdf or html",
-			query: []string{"format"}, handle: a.changeReport,
+			streams: reportTypes, query: []string{"format"}, handle: a.changeReport,
 		},
 		{
 			id: "periodReport", method: "GET", path: "/report", needs: toAudit,
 			summary: "A period's report, of all, of a device or of a person; since and until as in a line to search " +
 				"by; format is pdf or html",
-			query: []string{"since", "until", "device", "who", "format"}, handle: a.spanReport,
+			streams: reportTypes, query: []string{"since", "until", "device", "who", "format"}, handle: a.spanReport,
 		},
 	}
 }
@@ -237,6 +237,9 @@ func (a *API) spanReport(c *call) (any, error) {
 		ledger.Entry{Device: s.Device},
 	)
 }
+
+// reportTypes are the media types of reports.
+var reportTypes = []string{"application/pdf", "text/html"}
 
 // printed writes a report and enters in the ledger that it was taken.
 func (a *API) printed(c *call, r report.Report, form, name string, e ledger.Entry) (any, error) {

@@ -80,7 +80,7 @@ func (a *API) routes() []route {
 		{
 			id: "setDevice", method: "PATCH", path: "/devices/:name", about: aDevice, needs: toAdminister,
 			summary: "Change a device's settings",
-			in:      wire.Settings{}, out: wire.Device{}, handle: a.settings,
+			in:      wire.Settings{}, out: wire.Device{}, waits: wire.Device{}, handle: a.settings,
 		},
 		{
 			id: "saveDevice", method: "POST", path: "/devices/:name/save", about: aDevice, needs: toCommit,
@@ -144,7 +144,7 @@ func (a *API) routes() []route {
 		{
 			id: "stageEdit", method: "POST", path: "/changes/:number/edits", about: aChange, needs: toStage,
 			summary: "Stage an edit on one device or several; on all of them, or on none",
-			status:  201, in: wire.NewEdit{}, out: []wire.Staged{}, handle: a.stage,
+			status:  201, tagged: true, in: wire.NewEdit{}, out: []wire.Staged{}, handle: a.stage,
 		},
 		{
 			id: "renameChange", method: "PATCH", path: "/changes/:number", about: aChange, needs: toStage,
@@ -154,7 +154,7 @@ func (a *API) routes() []route {
 		{
 			id: "loadConfiguration", method: "POST", path: "/changes/:number/load", about: aChange, needs: toStage,
 			summary: "Stage a piece of configuration on one device or several; on all of them, or on none",
-			status:  201, in: wire.NewLoad{}, out: []wire.Loaded{}, handle: a.load,
+			status:  201, tagged: true, in: wire.NewLoad{}, out: []wire.Loaded{}, handle: a.load,
 		},
 		{
 			id: "getPart", method: "GET", path: "/changes/:number/parts/:name", about: aChange, needs: toRead,
@@ -251,7 +251,7 @@ func (a *API) routes() []route {
 		{
 			id: "saveStencil", method: "PUT", path: "/stencils/:name", needs: toStage,
 			summary: "Save a new version; opens a change for the devices that use it",
-			in:      wire.NewStencil{}, out: wire.Saved{}, handle: a.saveStencil,
+			tagged:  true, in: wire.NewStencil{}, out: wire.Saved{}, handle: a.saveStencil,
 		},
 		{
 			id: "bindStencil", method: "POST", path: "/stencils/:name/bind", needs: toStage,

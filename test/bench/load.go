@@ -1,24 +1,22 @@
 package main
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net"
-	"net/http"
 	"slices"
 	"sync"
 	"time"
 
+	"oakenlatch/client"
 	"oakenlatch/core/guard"
 	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/order"
 	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
+	"oakenlatch/wire"
 )
 
 // How many people work at once, and on how many devices the commit beside them is.
@@ -42,16 +40,20 @@ func (f *fleetBench) crowded() error {
 	if err != nil {
 		return err
 	}
-	people := &crowd{base: "http://" + l.Addr().String() + "/api/v1", token: token, names: f.names}
-	if err := people.open(); err != nil {
+	asked, err := client.New(client.Options{Server: "http://" + l.Addr().String(), Token: token})
+	if err != nil {
 		return err
 	}
-	quiet, err := people.during(func() error { time.Sleep(6 * time.Second); return nil })
+	people := &crowd{api: asked, names: f.names}
+	if err := people.open(f.ctx); err != nil {
+		return err
+	}
+	quiet, err := people.during(f.ctx, func() error { time.Sleep(6 * time.Second); return nil })
 	if err != nil {
 		return err
 	}
 	mara := access.Person{Name: "mara", Grants: servicetest.Operator}
-	busy, err := people.during(func() error {
+	busy, err := people.during(f.ctx, func() error {
 		for round := range 3 {
 			c, err := f.service.Desk.Open(f.ctx, mara, "load", "")
 			if err != nil {
@@ -113,45 +115,41 @@ func at(list []time.Duration, percent int) time.Duration {
 
 // crowd is people who look, search and stage, each one thing after the other.
 type crowd struct {
-	base, token string
-	names       []string
-	change      int64
+	api    *client.Client
+	names  []string
+	change int64
 }
 
-func (c *crowd) open() error {
-	var out struct {
-		Number int64 `json:"number"`
-	}
-	body, err := c.ask("POST", "/changes", `{"title":"what the crowd stages"}`)
-	if err == nil {
-		err = json.Unmarshal(body, &out)
-	}
-	c.change = out.Number
+// open opens the change that the crowd writes notes at.
+func (c *crowd) open(ctx context.Context) error {
+	change, err := c.api.OpenChange(ctx, wire.NewChange{Title: "what the crowd stages"})
+	c.change = change.Number
 	return err
 }
 
-func (c *crowd) ask(method, path, body string) ([]byte, error) {
-	req, err := http.NewRequest(method, c.base+path, bytes.NewReader([]byte(body)))
-	if err != nil {
-		return nil, err
+// act does one of the things that people do.
+func (c *crowd) act(ctx context.Context, who, i int) (err error) {
+	name := c.names[(who*7+i)%len(c.names)]
+	switch i % 6 {
+	case 0:
+		_, err = c.api.GetDevice(ctx, name)
+	case 1:
+		_, err = c.api.SearchAudit(ctx, client.SearchAuditQuery{Search: "device:" + name})
+	case 2:
+		_, err = c.api.ListChanges(ctx, client.ListChangesQuery{})
+	case 3:
+		_, err = c.api.DeviceConfig(ctx, name, client.DeviceConfigQuery{From: "rev:1"})
+	case 4:
+		_, err = c.api.DeviceTimeline(ctx, name)
+	case 5:
+		_, err = c.api.AddNote(ctx, c.change, wire.NewNote{Text: fmt.Sprintf("note %d of %d", i, who)})
 	}
-	req.Header.Set("Authorization", "Bearer "+c.token)
-	req.Header.Set("Content-Type", "application/json")
-	res, err := http.DefaultClient.Do(req)
-	if err != nil {
-		return nil, err
-	}
-	text, err := io.ReadAll(res.Body)
-	err = errors.Join(err, res.Body.Close())
-	if res.StatusCode >= 300 {
-		err = errors.Join(err, fmt.Errorf("%s %s: %s %.200s", method, path, res.Status, text))
-	}
-	return text, err
+	return err
 }
 
 // during has people work for as long as something else takes, and gives how long
 // each of their requests took, the shortest first.
-func (c *crowd) during(do func() error) ([]time.Duration, error) {
+func (c *crowd) during(ctx context.Context, do func() error) ([]time.Duration, error) {
 	over := make(chan struct{})
 	var mu sync.Mutex
 	var all []time.Duration
@@ -165,23 +163,8 @@ func (c *crowd) during(do func() error) ([]time.Duration, error) {
 					return
 				default:
 				}
-				name := c.names[(who*7+i)%len(c.names)]
-				method, path, body := "GET", "/devices/"+name, ""
-				switch i % 6 {
-				case 1:
-					path = "/audit?q=device:" + name
-				case 2:
-					path = "/changes"
-				case 3:
-					path = fmt.Sprintf("/devices/%s/config?from=rev:1", name)
-				case 4:
-					path = "/devices/" + name + "/timeline"
-				case 5:
-					method, path = "POST", fmt.Sprintf("/changes/%d/notes", c.change)
-					body = fmt.Sprintf(`{"text":"note %d of %d"}`, i, who)
-				}
 				began := time.Now()
-				_, err := c.ask(method, path, body)
+				err := c.act(ctx, who, i)
 				took := time.Since(began)
 				mu.Lock()
 				all = append(all, took)

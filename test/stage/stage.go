@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"oakenlatch/client"
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/lab"
 	"oakenlatch/test/port"
@@ -304,22 +305,27 @@ func (s *Stage) Eventually(number string, state lifecycle.State, limit time.Dura
 	return c
 }
 
+// Client signs somebody in over the API, and gives the token, too.
+func (s *Stage) Client(account, password string) (*client.Client, string) {
+	s.T.Helper()
+	c, err := client.New(client.Options{Server: s.URL})
+	require.NoError(s.T, err)
+	in, err := c.Login(s.T.Context(), wire.Login{Account: account, Password: password})
+	require.NoError(s.T, err)
+	return c.As(in.Token), in.Token
+}
+
 // Request makes a bare API Request as admin.
 func (s *Stage) Request(method, path, contentType string, body io.Reader) (int, wire.Problem) {
 	s.T.Helper()
 	req, err := http.NewRequestWithContext(s.T.Context(), method, s.URL+path, body)
 	require.NoError(s.T, err)
-	var login wire.Session
-	text, _ := json.Marshal(wire.Login{Account: "admin", Password: AdminPassword})
-	res, err := http.Post(s.URL+"/api/v1/login", "application/json", bytes.NewReader(text))
-	require.NoError(s.T, err)
-	require.NoError(s.T, json.NewDecoder(res.Body).Decode(&login))
-	require.NoError(s.T, res.Body.Close())
-	req.Header.Set("Authorization", "Bearer "+login.Token)
+	_, token := s.Client("admin", AdminPassword)
+	req.Header.Set("Authorization", "Bearer "+token)
 	if contentType != "" {
 		req.Header.Set("Content-Type", contentType)
 	}
-	res, err = http.DefaultClient.Do(req)
+	res, err := http.DefaultClient.Do(req)
 	require.NoError(s.T, err)
 	defer func() { _ = res.Body.Close() }()
 	var p wire.Problem

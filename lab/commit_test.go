@@ -33,6 +33,7 @@ const factory = "Harbour office, ext. 12"
 
 // While a commit is on trial: who may do what (RFC 6241 section 8.4).
 func TestOthersDuringATrial(t *testing.T) {
+	t.Parallel()
 	d := boot(t, "northmole-harbour", "")
 	a, b := d.dial(t), d.dial(t)
 	require.NoError(t, edit(t, a, "trial"))
@@ -63,6 +64,7 @@ func TestOthersDuringATrial(t *testing.T) {
 // A second confirmed commit extends the first; what it goes back to stays what
 // was there before the first (section 8.4.1).
 func TestExtending(t *testing.T) {
+	t.Parallel()
 	d := boot(t, "northmole-harbour", "")
 	c := d.dial(t)
 	require.NoError(t, edit(t, c, "first"))
@@ -79,6 +81,7 @@ func TestExtending(t *testing.T) {
 
 // Without a token the session is the hold: its end is the end of the trial.
 func TestSessionIsTheHold(t *testing.T) {
+	t.Parallel()
 	d := boot(t, "northmole-harbour", "")
 	c := d.dial(t)
 	require.NoError(t, edit(t, c, "trial"))
@@ -94,6 +97,7 @@ func TestSessionIsTheHold(t *testing.T) {
 
 // Locks: whose they are, what they forbid, and that they go with the session.
 func TestLocks(t *testing.T) {
+	t.Parallel()
 	d := boot(t, "northmole-harbour", "")
 	a, b := d.dial(t), d.dial(t)
 	require.NoError(t, a.Lock(t.Context(), netconf.Candidate))
@@ -126,6 +130,7 @@ func TestLocks(t *testing.T) {
 
 // A whole configuration by copy-config, and inline validation.
 func TestWholeConfigurations(t *testing.T) {
+	t.Parallel()
 	d := boot(t, "northmole-harbour", "")
 	c := d.dial(t)
 	whole := []byte(`<system xmlns="urn:ietf:params:xml:ns:yang:ietf-system"><contact>alone</contact></system>`)

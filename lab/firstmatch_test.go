@@ -109,6 +109,7 @@ func asFlow(p Packet) flow.Packet {
 // as the sets say that are worked out for all packets at once; and so do the
 // effects of one filter taking another's place.
 func TestSetsAgainstTheLab(t *testing.T) {
+	t.Parallel()
 	rnd := rand.New(rand.NewPCG(8, 8))
 	filters, packets := 400, 6000
 	if testing.Short() {

@@ -19,6 +19,7 @@ import (
 	"oakenlatch/core/markup"
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
+	"oakenlatch/test/pace"
 )
 
 // yard is a device with everything that a way in may rest on: management on a
@@ -310,6 +311,8 @@ func yardDevice(t *testing.T, m Management) *Device {
 // The forecast against what the lab's devices do, over thousands of random
 // changes: it never says keeps of what cuts, nor cuts of what keeps.
 func TestForecastAgainstTheLab(t *testing.T) {
+	t.Parallel()
+	pace.Long(t)
 	seed := uint64(time.Now().UnixNano())
 	if text := os.Getenv("SEED"); text != "" {
 		var err error
@@ -351,6 +354,8 @@ func TestForecastAgainstTheLab(t *testing.T) {
 
 // The same for a way through one device to another behind it.
 func TestForecastThroughTheLab(t *testing.T) {
+	t.Parallel()
+	pace.Long(t)
 	us, far := netip.MustParseAddr("198.51.100.10"), netip.MustParseAddr("10.64.9.7")
 	mid := yardDevice(t, Management{Address: netip.MustParseAddr("192.0.2.11"), Operator: us, Port: 830})
 	through := lockout.ManagementPath{Us: us, Address: far, Port: 830, Account: "harbour"}
@@ -389,6 +394,7 @@ func TestForecastThroughTheLab(t *testing.T) {
 
 // What a device forecast to be cut really does, over real SSH.
 func TestForecastOverTheWire(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	way := lockout.ManagementPath{
 		Us: netip.MustParseAddr("198.51.100.10"), Address: netip.MustParseAddr("192.0.2.11"), Port: 830,

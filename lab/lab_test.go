@@ -44,6 +44,7 @@ func (d *Device) dial(t *testing.T) *netconf.Client {
 
 // What cuts the management path, and what only seems to.
 func TestReachable(t *testing.T) {
+	t.Parallel()
 	const route = "/routing/control-plane-protocols/control-plane-protocol=static,harbour/static-routes/ipv4/route=198.51.100.0%2F24"
 	const aces = "/acls/acl=management-in/aces"
 	type edit struct{ path, value string } // no value: delete
@@ -141,6 +142,7 @@ func TestReachable(t *testing.T) {
 // A device that is cut off answers nobody, and goes on where it was once the
 // path is back.
 func TestGate(t *testing.T) {
+	t.Parallel()
 	d := boot(t, "northmole-harbour", "")
 	c := d.dial(t)
 	require.NoError(t, d.Console("/interfaces/interface=mgmt0/enabled", "false"))
@@ -174,6 +176,7 @@ func TestGate(t *testing.T) {
 
 // Startup and host key outlast a device; running does not.
 func TestRestart(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	d := boot(t, "saltern-quay", dir)
 	c := d.dial(t)
@@ -192,6 +195,7 @@ func TestRestart(t *testing.T) {
 }
 
 func TestRefusals(t *testing.T) {
+	t.Parallel()
 	d := boot(t, "northmole-harbour", "")
 	c := d.dial(t)
 	for _, e := range []struct{ tag, op string }{
@@ -234,6 +238,7 @@ func TestRefusals(t *testing.T) {
 
 // State shows in get and only there.
 func TestState(t *testing.T) {
+	t.Parallel()
 	d := boot(t, "northmole-harbour", "")
 	c := d.dial(t)
 	data, err := c.Get(
@@ -256,6 +261,7 @@ func TestState(t *testing.T) {
 
 // A peer that gives no sign of life is noticed, without any call being made.
 func TestKeepalive(t *testing.T) {
+	t.Parallel()
 	d := boot(t, "northmole-harbour", "")
 	c, err := netconf.Dial(t.Context(), d.Address, netconf.DialOptions{Keepalive: 100 * time.Millisecond,
 		Client: ssh.ClientConfig{
@@ -276,6 +282,7 @@ func TestKeepalive(t *testing.T) {
 
 // Faults on demand: each does what it says.
 func TestFaults(t *testing.T) {
+	t.Parallel()
 	d := boot(t, "northmole-harbour", "")
 	order := func(f Fault) *netconf.Client {
 		c := d.dial(t)

@@ -40,6 +40,7 @@ import (
 	"oakenlatch/service/restore"
 	"oakenlatch/service/stencils"
 	"oakenlatch/service/store"
+	"oakenlatch/service/syslog"
 	"oakenlatch/service/underway"
 	"oakenlatch/service/witness"
 )
@@ -74,7 +75,7 @@ type Options struct {
 
 	LookEvery time.Duration // devices that tell of no events are read so often; the usual if 0
 
-	Syslog func(severity int, text string) // told of copies; nil is not
+	Syslog *syslog.Sender // told of copies; nil is not
 }
 
 // Service is a service that is ready to serve.
@@ -377,9 +378,13 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 		s.store, log, s.Fleet, s.History, board,
 		engine.Options{Programs: opt.ProbePrograms, Notes: s.notes, Logger: opt.Logger},
 	)
+	var told func(int, string)
+	if opt.Syslog != nil {
+		told = opt.Syslog.Send
+	}
 	s.Archives = archive.New(
 		s.store, log, s.Fleet, s.History, sealer,
-		archive.Options{Dir: opt.Dir, Syslog: opt.Syslog, Below: opt.ArchivesBelow, Logger: opt.Logger},
+		archive.Options{Dir: opt.Dir, Syslog: told, Below: opt.ArchivesBelow, Logger: opt.Logger},
 	)
 	approvals, reservations := approval.New(s.store, log), reservation.New(s.store, log)
 	s.Desk = desk.New(s.store, log, desk.Rooms{
@@ -408,6 +413,7 @@ func (s *Service) assemble(ctx context.Context, opt Options) error {
 		Stencils:  stencils.New(s.store, log, s.History, s.Fleet, s.Desk),
 		Decisions: &outside.Decisions{Store: s.store, Log: log, Restorer: restorer},
 		Reports:   &report.Reports{Store: s.store, Log: log, Fleet: s.Fleet, History: s.History, Desk: s.Desk},
+		Syslog:    opt.Syslog,
 		Notifier:  s.Notifier, Witnesses: witnesses, Sealer: sealer, OIDC: opt.OIDC,
 		Proxies: opt.Proxies, Console: opt.Console, Names: opt.Names, Logger: opt.Logger, Stopping: s.stopping,
 	}

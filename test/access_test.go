@@ -22,6 +22,7 @@ import (
 
 	"oakenlatch/core/ledger"
 	"oakenlatch/test/browser"
+	"oakenlatch/test/pace"
 	"oakenlatch/wire"
 )
 
@@ -94,6 +95,7 @@ func plainKey(t *testing.T, data string) (file, name string) {
 // The service as it is run: with TLS, its settings from file and environment, looked
 // at by the doctor, its key rotated, and with what is missing said.
 func TestServiceAsItIsRun(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	dir := t.TempDir()
 	data, home := filepath.Join(dir, "data"), filepath.Join(dir, "home")

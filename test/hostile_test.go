@@ -18,6 +18,7 @@ import (
 	"oakenlatch/netconf"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/store"
+	"oakenlatch/test/pace"
 	"oakenlatch/test/servicetest"
 	"oakenlatch/test/sshpeer"
 )
@@ -109,6 +110,7 @@ func endless(w io.Writer, text string) bool {
 // given up, in time and in bounds, with an error that names it; and a device beside it
 // is read and written to meanwhile as ever.
 func TestHostileDevices(t *testing.T) {
+	pace.Long(t)
 	r := servicetest.New(t, "saltern-quay")
 	reply := func(ch io.Writer, message, body string) bool {
 		_, err := fmt.Fprintf(

@@ -53,7 +53,7 @@ func TestImportsGoDown(t *testing.T) {
 		"documents": "access approval archive audit desk engine fleet history notify reservation store " +
 			"witness",
 		"api": "access approval archive audit commit desk documents engine fleet history hostkey notify order " +
-			"outside refusal report reservation restore stencils store witness",
+			"outside refusal report reservation restore stencils store syslog witness",
 	}
 	seen := 0
 	for _, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {

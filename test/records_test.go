@@ -24,6 +24,7 @@ import (
 
 	"oakenlatch/lab"
 	"oakenlatch/test/browser"
+	"oakenlatch/test/pace"
 	set "oakenlatch/test/stage"
 	"oakenlatch/wire"
 )
@@ -422,6 +423,7 @@ func sql(t *testing.T, file, text string) {
 // With few files that may be open it says so and takes fewer connections, or does not start;
 // a folder that others may read is closed to them.
 func TestLimits(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	dir := t.TempDir()
 	data := filepath.Join(dir, "data")

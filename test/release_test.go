@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/lab"
+	"oakenlatch/test/pace"
 	"oakenlatch/test/port"
 	set "oakenlatch/test/stage"
 )
@@ -51,6 +52,7 @@ func beforeDevices(t *testing.T, dir string) map[string]*lab.Device {
 // An upgrade with a hold open: the new release brings the records up to date, takes up the
 // hold, and sends back what is past its end. Nothing of the record is lost.
 func TestReleaseBefore(t *testing.T) {
+	pace.Long(t)
 	if old := os.Getenv("RELEASE_BEFORE"); old != "" {
 		makeReleaseBefore(t, old)
 	}

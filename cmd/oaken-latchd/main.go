@@ -199,13 +199,15 @@ func serve(ctx context.Context, args []string, out, errOut io.Writer) error {
 	if err := set.check(); err != nil {
 		return err
 	}
-	tell, stop, err := sender(set.syslog)
+	log := set.logger(errOut)
+	slog.SetDefault(log)
+	tell, err := sender(set.syslog, log)
 	if err != nil {
 		return err
 	}
-	defer stop()
-	log := set.logger(errOut)
-	slog.SetDefault(log)
+	if tell != nil {
+		defer tell.Close()
+	}
 	if err := set.fit(log); err != nil {
 		return err
 	}
@@ -237,7 +239,7 @@ func serve(ctx context.Context, args []string, out, errOut io.Writer) error {
 }
 
 // options are the settings as the service takes them.
-func (set *settings) options(log *slog.Logger, tell func(int, string)) service.Options {
+func (set *settings) options(log *slog.Logger, tell *syslog.Sender) service.Options {
 	opt := service.Options{
 		Version: wire.VersionText(), Dir: set.data, KeyFile: set.keyFile, Console: console.Files(), Logger: log,
 		ProbePrograms: set.programs, Unwatched: !set.watch, LookEvery: set.look, Syslog: tell,
@@ -252,15 +254,20 @@ func (set *settings) options(log *slog.Logger, tell func(int, string)) service.O
 }
 
 // sender gives what sends lines to a syslog receiver; nil for none.
-func sender(to string) (send func(int, string), stop func(), err error) {
+func sender(to string, log *slog.Logger) (*syslog.Sender, error) {
 	if to == "" {
-		return nil, func() {}, nil
+		return nil, nil
 	}
-	s, err := syslog.New(to)
+	s, err := syslog.New(to, func(dropped int64, why error) {
+		log.Warn(
+			"lines about copies are lost: the syslog receiver does not take them; the copies go on",
+			"receiver", to, "lost", dropped, "error", why,
+		)
+	})
 	if err != nil {
-		return nil, nil, &usageError{"--syslog: " + err.Error()}
+		return nil, &usageError{"--syslog: " + err.Error()}
 	}
-	return s.Send, s.Close, nil
+	return s, nil
 }
 
 // initFolder makes the records of a new service, with an account that may do everything.

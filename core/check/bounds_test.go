@@ -13,11 +13,13 @@ import (
 	"oakenlatch/core/codec"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/treetest"
+	"oakenlatch/test/pace"
 )
 
 // Conditions that a module makes expensive on purpose end: what they would
 // still say is left to the device, and that is told.
 func TestExpensiveConditionsEnd(t *testing.T) {
+	pace.Long(t)
 	s := schema.Compile(
 		[]schema.Source{
 			{

@@ -12,13 +12,14 @@ import (
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/core/treetest"
+	"oakenlatch/test/pace"
 )
 
 var packable = treetest.Schema()
 
 // What was packed does the same as before, and takes less than XML.
 func TestPacked(t *testing.T) {
-	for seed := range uint64(600) {
+	for seed := range uint64(pace.Rounds(600)) {
 		r := rand.New(rand.NewPCG(seed, 21))
 		old := treetest.Tree(r, packable)
 		want := treetest.Mutate(r, packable, treetest.Mutate(r, packable, old))

@@ -17,11 +17,13 @@ import (
 	"oakenlatch/core/markup"
 	"oakenlatch/core/tree"
 	"oakenlatch/core/treetest"
+	"oakenlatch/test/pace"
 )
 
 var s = treetest.Schema()
 
-const rounds = 3000
+// rounds is how many random trees are tried.
+func rounds() int { return pace.Rounds(3000) }
 
 // random gives a tree; mostly a small variation of another.
 func random(r *rand.Rand, like *tree.Node) *tree.Node {
@@ -63,7 +65,7 @@ func encoded(e *tree.Edit) string {
 }
 
 func TestProperties(t *testing.T) {
-	for seed := range uint64(rounds) {
+	for seed := range uint64(rounds()) {
 		r := rand.New(rand.NewPCG(seed, 3))
 		a := random(r, nil)
 		b := random(r, a)
@@ -84,7 +86,7 @@ func TestProperties(t *testing.T) {
 		require.Equal(
 			t, a.Digest(), apply(t, b, d.Invert().Edits()).Digest(), "seed %d: inverted, they lead back", seed,
 		)
-		if seed < rounds/4 {
+		if int(seed) < rounds()/4 {
 			readable(t, a, b, d, seed)
 		}
 		old, _ := d.Where(a)
@@ -141,7 +143,7 @@ func readable(t *testing.T, a, b *tree.Node, d *diff.Difference, seed uint64) {
 
 func TestMergeProperties(t *testing.T) {
 	clean := 0
-	for seed := range uint64(rounds) {
+	for seed := range uint64(rounds()) {
 		r := rand.New(rand.NewPCG(seed, 4))
 		base := random(r, nil)
 		a := random(r, base)
@@ -160,7 +162,7 @@ func TestMergeProperties(t *testing.T) {
 		}
 		require.ElementsMatch(t, places(one), places(two), "seed %d", seed)
 	}
-	require.Greater(t, clean, rounds/50, "merges without conflict were among them")
+	require.Greater(t, clean, rounds()/50, "merges without conflict were among them")
 }
 
 func places(list []diff.Conflict) (out []string) {

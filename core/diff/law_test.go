@@ -14,6 +14,7 @@ import (
 	"oakenlatch/core/markup"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
+	"oakenlatch/test/pace"
 )
 
 // The law of order, written on lists of names alone, apart from what merges them.
@@ -197,10 +198,7 @@ func edited(r *rand.Rand, base []string, letters string) []string {
 
 // 100,000 random merges of lists and leaf-lists keep the law of order.
 func TestLawOfOrder(t *testing.T) {
-	rounds := 100_000
-	if testing.Short() {
-		rounds = 10_000
-	}
+	rounds := pace.Rounds(100_000)
 	r := rand.New(rand.NewPCG(17, 2))
 	told, clean := 0, 0
 	for n := range rounds {
@@ -269,6 +267,7 @@ func TestOrderByHand(t *testing.T) {
 
 // A long list of which each side changed little costs little.
 func TestOrderOfLongLists(t *testing.T) {
+	pace.Long(t)
 	var base []string
 	for n := range 20_000 {
 		base = append(base, fmt.Sprint("r", n))
@@ -293,6 +292,7 @@ func TestOrderOfLongLists(t *testing.T) {
 // which the difference says anything, stand there as on that side; and a side is taken
 // for itself whatever somebody adds at the end.
 func TestWhereHeedsOrder(t *testing.T) {
+	pace.Long(t)
 	off, like := 0, 0
 	for seed := range uint64(20000) {
 		r := rand.New(rand.NewPCG(seed, 11))
@@ -340,6 +340,7 @@ func TestWhereHeedsOrder(t *testing.T) {
 // An entry whose key has both kinds of quotes is nobody's neighbour by name: no predicate
 // can say it. Every form of an edit reaches the order all the same.
 func TestOrderBesideBothQuotes(t *testing.T) {
+	pace.Long(t)
 	odd := func(names []string) (out []string) {
 		for _, n := range names {
 			if n < "d" {

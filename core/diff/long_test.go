@@ -14,6 +14,7 @@ import (
 	"oakenlatch/core/diff"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
+	"oakenlatch/test/pace"
 )
 
 const depot = `module depot { yang-version 1.1; namespace "urn:depot"; prefix d; container depot {
@@ -140,6 +141,7 @@ func dedupe(list []*tree.Node) []*tree.Node {
 // What holds for small trees holds for long lists, which are compared, merged
 // and edited by stretches.
 func TestLongListsAreLikeShortOnes(t *testing.T) {
+	pace.Long(t)
 	require.Empty(t, depotSchema.Problems)
 	clean := 0
 	for seed := range uint64(150) {

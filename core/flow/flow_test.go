@@ -11,6 +11,7 @@ import (
 
 	"oakenlatch/core/flow"
 	"oakenlatch/core/treetest"
+	"oakenlatch/test/pace"
 )
 
 // wild makes rules of both families with everything that can be asked.
@@ -89,7 +90,7 @@ func packet(rnd *rand.Rand) flow.Packet {
 // algebra is that of sets.
 func TestAgainstFirstMatch(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(1, 1))
-	for range 300 {
+	for range pace.Rounds(300) {
 		s := flow.NewSpace(flow.Limits{})
 		a, b := wild(rnd, 1+rnd.IntN(14)), wild(rnd, 1+rnd.IntN(14))
 		if rnd.IntN(2) == 0 {

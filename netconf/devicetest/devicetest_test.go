@@ -9,6 +9,7 @@ import (
 	"oakenlatch/lab"
 	"oakenlatch/netconf/devicetest"
 	"oakenlatch/test/netconfd"
+	"oakenlatch/test/pace"
 )
 
 func TestLab(t *testing.T) {
@@ -36,6 +37,7 @@ func TestLab(t *testing.T) {
 }
 
 func TestNetconfd(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	s := netconfd.Start(t)
 	devicetest.Run(t, devicetest.Target{Address: s.Address, Login: ssh.ClientConfig{

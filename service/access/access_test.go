@@ -20,6 +20,7 @@ import (
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/store"
+	"oakenlatch/test/pace"
 )
 
 // room is accounts over a store, and a clock that the test moves.
@@ -59,6 +60,7 @@ func (r *room) add(t *testing.T, name string, may ...string) access.Person {
 }
 
 func TestLogin(t *testing.T) {
+	t.Parallel()
 	r := open(t)
 	mara := r.add(t, "mara", "read,stage", "commit@site=Saltern")
 	require.ErrorIs(
@@ -116,6 +118,8 @@ func TestLogin(t *testing.T) {
 
 // Guessing is made slow where it is done, and nobody else is kept out by it.
 func TestThrottle(t *testing.T) {
+	t.Parallel()
+	pace.Long(t)
 	r := open(t)
 	r.add(t, "mara", "read")
 	r.add(t, "joss", "read")
@@ -183,6 +187,7 @@ func TestThrottle(t *testing.T) {
 
 // What may be done where; tokens may no more than their account, also later.
 func TestGrants(t *testing.T) {
+	t.Parallel()
 	r := open(t)
 	admin := r.add(t, "admin", "administer")
 	quay := store.Device{Name: "quay", Site: "Saltern", Role: "switch", Tags: []string{"edge", "old"}}
@@ -287,6 +292,7 @@ func TestGrants(t *testing.T) {
 }
 
 func TestSeal(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s, err := access.OpenSealer(filepath.Join(dir, access.KeyFile))
 	require.NoError(t, err)
@@ -314,6 +320,7 @@ func TestSeal(t *testing.T) {
 // rotation that is broken off before or after the records were written leaves a file
 // that opens them.
 func TestRotate(t *testing.T) {
+	t.Parallel()
 	r := open(t)
 	file := filepath.Join(t.TempDir(), access.KeyFile)
 	s, err := access.OpenSealer(file)
@@ -383,6 +390,7 @@ func TestRotate(t *testing.T) {
 // left plain is taken over, broken off anywhere, and one that is damaged or another
 // is not taken in silence.
 func TestSigningKey(t *testing.T) {
+	t.Parallel()
 	r, dir := open(t), t.TempDir()
 	s, err := access.OpenSealer(filepath.Join(dir, access.KeyFile))
 	require.NoError(t, err)

@@ -19,6 +19,7 @@ import (
 
 	"oakenlatch/service/access"
 	"oakenlatch/service/refusal"
+	"oakenlatch/test/pace"
 )
 
 // codeAt is an authenticator app, written from RFC 4226 section 5.3 and RFC 6238 section 4, that shares
@@ -37,6 +38,7 @@ func codeAt(t *testing.T, secret string, at time.Time) string {
 }
 
 func TestApp(t *testing.T) {
+	t.Parallel()
 	// RFC 6238, appendix B, in six digits.
 	for at, want := range map[int64]string{59: "287082", 1111111109: "081804", 20000000000: "353130"} {
 		assert.Equal(
@@ -89,6 +91,7 @@ func (r *room) app(t *testing.T, token string, p access.Person) (secret string, 
 }
 
 func TestSecondFactor(t *testing.T) {
+	t.Parallel()
 	r := open(t).sealed(t)
 	r.add(t, "mara", "read,stage")
 	other, _, err := r.in(t, "mara", "elsewhere")
@@ -175,6 +178,8 @@ func TestSecondFactor(t *testing.T) {
 
 // Whoever knows the password cannot try codes as fast as they like, from wherever they come.
 func TestCodesAreSlowed(t *testing.T) {
+	t.Parallel()
+	pace.Long(t)
 	r := open(t).sealed(t)
 	r.add(t, "mara", "read")
 	token, p, err := r.in(t, "mara", "here")
@@ -221,6 +226,7 @@ func TestCodesAreSlowed(t *testing.T) {
 }
 
 func TestHasToHaveOne(t *testing.T) {
+	t.Parallel()
 	r := open(t).sealed(t)
 	var err error
 	r.opt.Second, err = access.ParseNeeds("administer, approve")
@@ -251,6 +257,7 @@ func TestHasToHaveOne(t *testing.T) {
 
 // What is grave asks for it anew.
 func TestFresh(t *testing.T) {
+	t.Parallel()
 	r := open(t).sealed(t)
 	r.add(t, "boss", "administer,read")
 	token, boss, err := r.in(t, "boss", "here")
@@ -319,6 +326,8 @@ func TestFresh(t *testing.T) {
 
 // Who knows a password and asks without end pushes nobody else's sign-in off the list.
 func TestAskingWithoutEnd(t *testing.T) {
+	t.Parallel()
+	pace.Long(t)
 	r := open(t).sealed(t)
 	begin := func(name string) string {
 		t.Helper()

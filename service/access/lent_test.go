@@ -15,6 +15,7 @@ import (
 // A session that could not be put on record ends with the others of its account, and
 // those that are over make room for new ones.
 func TestLentSessions(t *testing.T) {
+	t.Parallel()
 	var l lent
 	at := time.Unix(1_800_000_000, 0)
 	for n := range mostLent {
@@ -48,6 +49,7 @@ func TestLentSessions(t *testing.T) {
 
 // Whatever works on a password waits its turn: each takes 32 MB.
 func TestPasswordsInTurn(t *testing.T) {
+	t.Parallel()
 	a := &Accounts{hashers: make(chan struct{}, 1)}
 	over, err := a.turn(t.Context())
 	require.NoError(t, err)

@@ -9,6 +9,7 @@ import (
 
 // What is tried first is refused, however long; what nobody else thinks of is not asked for digits.
 func TestSoundPasswords(t *testing.T) {
+	t.Parallel()
 	for _, bad := range []string{
 		"", "short", "elevenchars", "ölhafen-öl1", "password1234", "passwordpassword", "qwertyuiopas", "111111111111",
 		"123456789012", "abcdefghijkl", "letmeinletmein", "iloveyou1234", "mara-mara-mara", "maramaramara",

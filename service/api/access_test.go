@@ -11,12 +11,14 @@ import (
 	"oakenlatch/core/ledger"
 	"oakenlatch/lab"
 	"oakenlatch/service/store"
+	"oakenlatch/test/pace"
 	"oakenlatch/wire"
 )
 
 // An account that may something on some devices only: the others are not there
 // for it, whatever way it asks.
 func TestReach(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	const quay, slip = "saltern-quay", "saltern-slip"
 	d := newCounter(t, hall, quay, slip)

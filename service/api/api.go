@@ -38,6 +38,7 @@ import (
 	"oakenlatch/service/restore"
 	"oakenlatch/service/stencils"
 	"oakenlatch/service/store"
+	"oakenlatch/service/syslog"
 	"oakenlatch/service/witness"
 )
 
@@ -67,6 +68,7 @@ type API struct {
 	Reports      *report.Reports
 	Commits      *commit.Commits
 	Notifier     *notify.Notifier
+	Syslog       *syslog.Sender     // of the machine's own log of copies; nil is none
 	Witnesses    *witness.Witnesses // who vouches for the record from outside
 	Sealer       *access.Sealer
 	OIDC         *access.OIDC // nil: nobody else vouches for people

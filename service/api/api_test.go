@@ -36,6 +36,7 @@ func newAPI(t *testing.T, console fs.FS) *API {
 
 // The description names every route there is, and no other.
 func TestOpenAPIIsTrue(t *testing.T) {
+	t.Parallel()
 	a := newAPI(t, fstest.MapFS{})
 	var described, routed []string
 	for path, ops := range a.OpenAPI()["paths"].(map[string]map[string]any) {
@@ -70,6 +71,7 @@ func TestOpenAPIIsTrue(t *testing.T) {
 // The table of routes, walked with an account of each role, of none, and without
 // one: what a route needs is what it asks for.
 func TestRoles(t *testing.T) {
+	t.Parallel()
 	d := newCounter(t)
 	a, h := d.API, d.h
 	tokens := map[access.Role]string{}
@@ -164,6 +166,7 @@ func TestRoles(t *testing.T) {
 }
 
 func TestConsoleFiles(t *testing.T) {
+	t.Parallel()
 	h := newAPI(
 		t, fstest.MapFS{"index.html": {Data: []byte("<html>the console")}, "assets/a.js": {Data: []byte("code")}},
 	).Handler()
@@ -197,6 +200,7 @@ func TestConsoleFiles(t *testing.T) {
 }
 
 func TestProblems(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		err    error
 		status int
@@ -225,6 +229,7 @@ func TestProblems(t *testing.T) {
 
 // A device's modules are handed on, and many like changes are told together.
 func TestModulesAndGroups(t *testing.T) {
+	t.Parallel()
 	r := servicetest.New(t, "northmole-harbour")
 	_, err := r.History.Read(t.Context(), store.Everything, "northmole-harbour", "mara")
 	require.NoError(t, err)

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"oakenlatch/test/pace"
 	"oakenlatch/wire"
 )
 
@@ -15,6 +16,7 @@ import (
 // to it as it is; whatever moves makes that fall; and in an emergency it goes for
 // a reason, and stands out until somebody else looked at it.
 func TestTwoPersons(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	const quay, slip = "saltern-quay", "saltern-slip"
 	d := newCounter(t, quay, slip)

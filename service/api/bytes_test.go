@@ -20,6 +20,7 @@ import (
 // TestBytesInRequests: bytes that are no UTF-8, and characters that act on a terminal, in what is asked for do not make
 // the record look altered, nor get into it.
 func TestBytesInRequests(t *testing.T) {
+	t.Parallel()
 	d := newCounter(t, "nmo-cr1")
 	for _, ask := range []struct{ method, path string }{
 		{"POST", "/devices/x\xff/save"}, {"POST", "/devices/nmo-cr1/\xc3\x28"},
@@ -58,6 +59,7 @@ func TestBytesInRequests(t *testing.T) {
 
 // TestCharactersAreCounted: lengths are told in characters, and counted so.
 func TestCharactersAreCounted(t *testing.T) {
+	t.Parallel()
 	d := newCounter(t, "nmo-cr1")
 	of := func(n int) string { return strings.Repeat("å", n) }
 	for _, ask := range []struct {

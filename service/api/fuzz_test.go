@@ -144,6 +144,9 @@ func TestRandomRequests(t *testing.T) {
 	r := &requests{rnd: rand.New(rand.NewPCG(seed, 1))}
 	require.NoError(t, json.Unmarshal(text, &r.spec))
 	rounds := 3
+	if testing.Short() {
+		rounds = 1
+	}
 	if text := os.Getenv("ROUNDS"); text != "" {
 		rounds, err = strconv.Atoi(text)
 		require.NoError(t, err)

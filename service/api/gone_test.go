@@ -12,12 +12,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/service/access"
+	"oakenlatch/test/pace"
 	"oakenlatch/test/servicetest"
 	"oakenlatch/wire"
 )
 
 // What only looks ends when who asked has gone; what changes something is carried out all the same.
 func TestEndsWithItsAsker(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	d := newCounter(t, quay)
 	d.keep("Contact", "/system/contact", "one")

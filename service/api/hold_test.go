@@ -41,6 +41,7 @@ func theirs(t *testing.T, r *servicetest.Room) (ask func(method, path, body stri
 // Every word and order by the API: what it answers, and what it says to those
 // that make no sense.
 func TestHoldByAPI(t *testing.T) {
+	t.Parallel()
 	const quay = "saltern-quay"
 	r := servicetest.New(t, quay)
 	ask := theirs(t, r)

@@ -62,6 +62,12 @@ func (a *API) metrics() metricSet {
 	}, func() float64 {
 		return float64(a.Fleet.Traffic.Calls.Load())
 	})
+	if a.Syslog != nil {
+		m.registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{
+			Name: "oaken_latch_syslog_lines_dropped_total",
+			Help: "Lines about copies that the syslog receiver did not take, and that are lost.",
+		}, func() float64 { return float64(a.Syslog.Dropped()) }))
+	}
 	m.registry.MustRegister(
 		m.requests, m.took, build, watched, journal, sessions, calls, holds{a}, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),

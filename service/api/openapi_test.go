@@ -23,6 +23,7 @@ import (
 
 // The description that the clients are made from is that of the routes.
 func TestDescriptionIsKept(t *testing.T) {
+	t.Parallel()
 	var now bytes.Buffer
 	out := json.NewEncoder(&now)
 	out.SetIndent("", " ")
@@ -35,6 +36,7 @@ func TestDescriptionIsKept(t *testing.T) {
 
 // Every row of the table says all that the door and the description need.
 func TestRowsAreWhole(t *testing.T) {
+	t.Parallel()
 	ids := map[string]bool{}
 	words := regexp.MustCompile(`^[a-z][a-zA-Z]+$`)
 	for _, r := range (&API{}).routes() {
@@ -83,6 +85,7 @@ func pathNames(r route) (out []string) {
 
 // What is described as one of some values is what the code has as constants of that type.
 func TestEnumsAreTheConstants(t *testing.T) {
+	t.Parallel()
 	for kind, list := range enums {
 		dir := filepath.Join("../..", strings.TrimPrefix(kind.PkgPath(), "oakenlatch/"))
 		names, err := filepath.Glob(filepath.Join(dir, "*.go"))
@@ -205,6 +208,7 @@ func routeOf(method, path string) *route {
 
 // The judge of answers sees what is not as described.
 func TestJudgeOfAnswers(t *testing.T) {
+	t.Parallel()
 	header := http.Header{"Content-Type": {"application/json"}}
 	good := `{"number":7,"title":"t","author":"mara","state":"draft","opened":"2026-11-23T02:00:00Z","updated":"2026-11-23T02:00:00Z","devices":[],"edits":0}`
 	require.NoError(t, fitsDescription("GET", "/changes/7", 200, header, []byte(good)))

@@ -16,6 +16,7 @@ import (
 
 	"oakenlatch/service/access"
 	"oakenlatch/service/store"
+	"oakenlatch/test/pace"
 	"oakenlatch/test/servicetest"
 	"oakenlatch/wire"
 )
@@ -110,6 +111,7 @@ func TestCommitRecords(t *testing.T) {
 // A report says what is planned, and later what happened; in HTML nothing of
 // what people wrote acts, and on paper nothing of it is cut off.
 func TestReports(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	d := newCounter(t, quay)
 	long := strings.Repeat("a-very-long-name-", 40)

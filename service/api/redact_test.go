@@ -22,6 +22,7 @@ import (
 	"oakenlatch/lab"
 	"oakenlatch/service/access"
 	"oakenlatch/service/store"
+	"oakenlatch/test/pace"
 	"oakenlatch/wire"
 )
 
@@ -276,6 +277,7 @@ func secretStaysSecret(t *testing.T, user, leaf string, with map[string]string, 
 // those who may not see them, put back where they were by those who saw their names,
 // and put nowhere else.
 func TestSecretsOfStencils(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	const users, eve = "/system/authentication/user=", "$0$canary-of-eve"
 	d := newCounter(t, hall, "saltern-quay")

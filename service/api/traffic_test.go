@@ -13,6 +13,7 @@ import (
 
 	"oakenlatch/core/flow"
 	"oakenlatch/service/store"
+	"oakenlatch/test/pace"
 	"oakenlatch/wire"
 )
 
@@ -163,6 +164,7 @@ func TestExpectations(t *testing.T) {
 // that interface, whatever becomes of the filter itself: it is a side effect
 // like any other.
 func TestAttachmentIsASideEffect(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	d := newCounter(t, hall)
 	const point = "/acls/attachment-points/interface=hall0"

@@ -11,6 +11,7 @@ import (
 	"oakenlatch/service/engine"
 	"oakenlatch/service/order"
 	"oakenlatch/service/store"
+	"oakenlatch/test/pace"
 	"oakenlatch/test/servicetest"
 )
 
@@ -80,6 +81,7 @@ func (r *room) becomes(n int64, want string) (reason string) {
 // missed in words, or begun within the lateness allowed; what no longer fits is
 // not begun, and told; and it can be taken off.
 func TestSchedule(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	r := newRoom(t, router)
 	n := r.stage(router, contact, "new")

@@ -14,6 +14,7 @@ import (
 	"oakenlatch/service/desk"
 	"oakenlatch/service/order"
 	"oakenlatch/service/store"
+	"oakenlatch/test/pace"
 	"oakenlatch/test/servicetest"
 )
 
@@ -57,6 +58,7 @@ func TestForecast(t *testing.T) {
 // The management address moves on purpose: the way in is proved at the new
 // one, and once kept the device is reached there. Not there, it goes back.
 func TestReaddress(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	r := servicetest.New(t, quay)
 	see(t, r, quay)

@@ -13,6 +13,7 @@ import (
 	"oakenlatch/service/desk"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
+	"oakenlatch/test/pace"
 	"oakenlatch/test/servicetest"
 )
 
@@ -235,6 +236,7 @@ func TestTwoSavesAtOnce(t *testing.T) {
 // A load of 200,000 lines is staged, previewed and dropped by line in good time
 // and in full.
 func TestVeryLargeLoad(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	r := servicetest.New(t, router)
 	n := open(t, r, servicetest.Mara)

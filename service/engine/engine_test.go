@@ -21,6 +21,7 @@ import (
 	"oakenlatch/service/engine"
 	"oakenlatch/service/order"
 	"oakenlatch/service/store"
+	"oakenlatch/test/pace"
 	"oakenlatch/test/servicetest"
 )
 
@@ -114,6 +115,7 @@ const (
 // A session that dies at each step of a commit, before or after the step was
 // carried out: what is said in the end is what the device holds.
 func TestSessionDiesAtEachStep(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	for _, step := range []struct {
 		name  string
@@ -172,6 +174,7 @@ func (r *room) truth(n int64, s guard.State, names ...string) {
 // as it was before: what was already kept is written back, and all have gone
 // back. Nobody's edits in a candidate are published by that.
 func TestKeptOnOneIsWrittenBack(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	r := newRoom(t, router, quay)
 	n := r.stage(router+" "+contact+" new", quay+" "+contact+" new")
@@ -356,6 +359,7 @@ func TestDefaultsInACommit(t *testing.T) {
 // No more devices are prepared at a time than is set; one that waits for its turn is
 // given up at once where that is said.
 func TestPreparedInTurns(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	names := []string{router, quay, "saltern-slip"}
 	r := newRoom(t, names...)

@@ -14,6 +14,7 @@ import (
 	"oakenlatch/lab"
 	"oakenlatch/netconf"
 	"oakenlatch/service/store"
+	"oakenlatch/test/pace"
 )
 
 // confirming reports whether an operation is a commit that confirms one.
@@ -24,6 +25,7 @@ func confirming(op *markup.Element) bool {
 // A device that answers ok to the confirm and does nothing: as long as it does, the
 // change is not kept, and when its own timer has taken it back, that is what is said.
 func TestConfirmThatLies(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	for _, kind := range []lab.Kind{lab.Full, lab.NoPersist} {
 		t.Run(string(kind), func(t *testing.T) {

@@ -1,7 +1,6 @@
 package engine_test
 
 import (
-	"flag"
 	"os"
 	"path/filepath"
 	"strings"
@@ -20,16 +19,11 @@ import (
 	"oakenlatch/service/engine"
 	"oakenlatch/service/order"
 	"oakenlatch/service/store"
+	"oakenlatch/test/pace"
 	"oakenlatch/test/servicetest"
 )
 
-// Most of what these tests do is waiting, so more of them run at once than
-// there are processors.
-func TestMain(m *testing.M) {
-	flag.Parse()
-	_ = flag.Set("test.parallel", "8")
-	os.Exit(m.Run())
-}
+func TestMain(m *testing.M) { pace.Waiting(m) }
 
 // hurry restarts the engine so that it waits less for devices: those of the lab
 // need less.
@@ -171,14 +165,19 @@ func TestDirectEditGoneWrong(t *testing.T) {
 // A hold is moved on the device's own timer too: longer, it outlives the first
 // end; an edit of someone in the candidate is in the way of that, and said.
 func TestHoldIsMoved(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	for _, kind := range []lab.Kind{lab.Full, lab.NoPersist, lab.NoConfirm} {
 		t.Run(string(kind), func(t *testing.T) {
 			t.Parallel()
 			r := newKind(t, func(s *lab.Spec) { s.Kind = kind }, router)
+			// How long the hold is rests on how long this machine takes for a commit: it has to be moved within it.
+			began := time.Now()
+			r.Keep(servicetest.Mara, r.stage(router+" "+contact+" former"))
+			took := time.Since(began)
 			n := r.stage(router + " " + contact + " new")
-			r.commit(n, 15*time.Second)
-			s := r.until(n, 20*time.Second, awaiting)
+			r.commit(n, (5*time.Second + 4*took).Round(time.Second))
+			s := r.until(n, 20*time.Second+4*took, awaiting)
 			end := s.Deadline
 			longer := guard.Event{Kind: guard.SayUntil, Until: end.Add(time.Minute), By: "mara"}
 			require.NoError(t, r.Engine.Say(t.Context(), n, longer))
@@ -251,6 +250,7 @@ func TestConfirmNotAnswered(t *testing.T) {
 // Waves: the first is proved, with its probes, before the next begins; a probe
 // that fails there keeps the others untouched.
 func TestWavesAndProbes(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	r := newKind(t, func(*lab.Spec) {}, router, quay)
 	var mu sync.Mutex
@@ -403,6 +403,7 @@ func TestPreparedAhead(t *testing.T) {
 // A stranger changes the very same place during the hold: the device holds
 // neither, says so, and is left as it is only by a person's word.
 func TestLeftByAWord(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	r := newKind(t, func(s *lab.Spec) { s.Kind = lab.NoConfirm }, router, quay)
 	n := r.stage(router+" "+contact+" new", quay+" "+contact+" new")
@@ -425,6 +426,7 @@ func TestLeftByAWord(t *testing.T) {
 // Two services on one device: the second names the first's session and keeps
 // its hands off; nobody's edits are lost.
 func TestTwoServices(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	r := newKind(t, func(*lab.Spec) {}, router)
 	n := r.stage(router + " " + contact + " new")

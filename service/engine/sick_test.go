@@ -17,6 +17,7 @@ import (
 	"oakenlatch/lab"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/order"
+	"oakenlatch/test/pace"
 	"oakenlatch/test/servicetest"
 )
 
@@ -91,6 +92,7 @@ func newSickRoom(t *testing.T, disk *servicetest.Disk, names ...string) *sickRoo
 // guard, and every other time the service is killed at that step and started on the full disk: all that is
 // not kept goes back while it is full.
 func TestFullDiskAtEveryStep(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	slog.SetDefault(slog.New(slog.DiscardHandler))
 	first, stride := stepped(7)

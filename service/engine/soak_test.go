@@ -20,6 +20,7 @@ import (
 	"oakenlatch/lab"
 	"oakenlatch/netconf"
 	"oakenlatch/service/order"
+	"oakenlatch/test/pace"
 	"oakenlatch/test/servicetest"
 )
 
@@ -291,6 +292,7 @@ func (r *soak) wait(n, seed int64) guard.State {
 // The session is cut at every single message of a commit that is confirmed,
 // before or after it was carried out, on every kind of device.
 func TestCutAtEveryMessage(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	first, stride := stepped(4)
 	fmt.Printf("tell: cut at message %d and every %d on\n", first, stride)
@@ -345,6 +347,7 @@ func (r *soak) cutAt(n int, after bool) bool {
 // The service's clock is set during a hold: forward, and it goes back early;
 // back while the service is down, and no more time is left than there was.
 func TestClockIsSet(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	for _, kind := range []lab.Kind{lab.Full, lab.NoConfirm} {
 		t.Run(string(kind), func(t *testing.T) {

@@ -11,11 +11,13 @@ import (
 
 	"oakenlatch/core/guard"
 	"oakenlatch/lab"
+	"oakenlatch/test/pace"
 )
 
 // A device that begins to run other software during a hold, with modules more or less than before, and
 // still holds the change: it goes back all the same, and what it does not know any more is left alone.
 func TestOtherSoftwareDuringHold(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	acls := regexp.MustCompile(`(?s)<acls .*</acls>`)
 	for _, c := range []struct {

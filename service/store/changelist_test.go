@@ -15,11 +15,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/core/lifecycle"
+	"oakenlatch/test/pace"
 )
 
 // TestListOfAMovingChange: a change that goes from one state to another, on and on, is in a list of both at any moment,
 // and once.
 func TestListOfAMovingChange(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	states := []lifecycle.State{lifecycle.Holding, lifecycle.Unsettled}
 	write(t, s, func(tx *Tx) error {
@@ -61,6 +63,7 @@ func TestListOfAMovingChange(t *testing.T) {
 // TestChangeQueries holds what is listed and counted against a plain reading of the question, over random changes and
 // random questions.
 func TestChangeQueries(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	rnd := rand.New(rand.NewPCG(7, 8))
 	people := []string{"mara", "joss", "nell"}
@@ -153,7 +156,7 @@ func TestChangeQueries(t *testing.T) {
 		return worksOn || devices[c.Number] != nil
 	}
 	found := 0
-	for round := range 3000 {
+	for round := range pace.Rounds(3000) {
 		var q ChangeQuery
 		maybe := func(f func()) {
 			if rnd.IntN(4) == 0 {
@@ -197,5 +200,5 @@ func TestChangeQueries(t *testing.T) {
 		}
 		found += len(want)
 	}
-	assert.Greater(t, found, 10_000, "the questions find something")
+	assert.Greater(t, found, pace.Rounds(10_000), "the questions find something")
 }

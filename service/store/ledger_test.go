@@ -13,6 +13,7 @@ import (
 
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/search"
+	"oakenlatch/test/pace"
 )
 
 // filled gives records with entries that differ in everything that can be asked
@@ -130,6 +131,7 @@ func naive(t *testing.T, s *Store, e ledger.Entry, term search.Term) bool {
 
 // Whatever is asked, what is found is what looking at every entry finds.
 func TestSearch(t *testing.T) {
+	t.Parallel()
 	s, all := filled(t, 600)
 	r := rand.New(rand.NewPCG(3, 5))
 	terms := []string{
@@ -203,6 +205,8 @@ func TestSearch(t *testing.T) {
 // Entries of earlier releases, with nothing beside them, are found too, and
 // very long ones do not matter.
 func TestIndexBehind(t *testing.T) {
+	t.Parallel()
+	pace.Long(t)
 	s := open(t, t.TempDir())
 	write(t, s, func(tx *Tx) error {
 		for i := range 2100 {

@@ -10,6 +10,7 @@ import (
 // What is remembered is bounded, in questions and in rows; what was read before something made
 // all be forgotten is not remembered after it.
 func TestMemory(t *testing.T) {
+	t.Parallel()
 	var m memory
 	for i := range 3 * mostKnown {
 		m.put(fmt.Sprint(i), i, 1, 0)

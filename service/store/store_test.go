@@ -38,6 +38,7 @@ func write(t *testing.T, s *Store, f func(*Tx) error) {
 // The ledger can be added to and nothing else, even by someone who holds the
 // database open.
 func TestLedgerIsAppendOnly(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	for i := range 3 {
 		write(t, s, func(tx *Tx) error {
@@ -60,6 +61,7 @@ func TestLedgerIsAppendOnly(t *testing.T) {
 }
 
 func TestLedgerQueries(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	for _, e := range []ledger.Entry{
 		{Actor: "mara", Action: "edit.put", Change: 1, Device: "a"},
@@ -89,6 +91,7 @@ func TestLedgerQueries(t *testing.T) {
 
 // A transaction is all or nothing, and writers wait for each other.
 func TestTransactions(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	boom := errors.New("boom")
 	err := s.Write(t.Context(), func(tx *Tx) error {
@@ -128,6 +131,7 @@ func TestTransactions(t *testing.T) {
 }
 
 func TestRecordsOutlastTheProcess(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := open(t, dir)
 	plan := guard.Plan{Hold: time.Minute, Devices: []guard.PlannedDevice{{Name: "d", Keeper: guard.BySession, Wave: 2}}}
@@ -270,6 +274,7 @@ func TestRecordsOutlastTheProcess(t *testing.T) {
 // A folder may be called what it likes: nothing in its name is taken for more
 // than a name.
 func TestFolderNames(t *testing.T) {
+	t.Parallel()
 	for _, name := range []string{"a#b", "a?b=c", "100%41", "two words", "a"} {
 		dir := filepath.Join(t.TempDir(), name)
 		require.NoError(t, os.Mkdir(dir, 0o700))
@@ -325,6 +330,7 @@ func staged(t *testing.T) *Store {
 // Whatever is staged, taken back, decided or moved, the change's stamp is
 // another; what is not of it leaves it as it was.
 func TestStamp(t *testing.T) {
+	t.Parallel()
 	s := staged(t)
 	seen := map[string]string{}
 	last := ""
@@ -391,6 +397,7 @@ func TestStamp(t *testing.T) {
 // A reservation is in force until it ends, runs out or is lifted, and hears so
 // many asks.
 func TestReservationsInForce(t *testing.T) {
+	t.Parallel()
 	s := staged(t)
 	at := func(d time.Duration) time.Time { return now.Add(d) }
 	write(t, s, func(tx *Tx) error {
@@ -432,6 +439,7 @@ func TestReservationsInForce(t *testing.T) {
 // What is staged in a draft is read by its author and those they added, by
 // nobody else; once committed it is everybody's.
 func TestLedgerOfDrafts(t *testing.T) {
+	t.Parallel()
 	s := staged(t)
 	write(t, s, func(tx *Tx) error {
 		for _, action := range []string{"change.open", "edit.put", "part.rebase", "commit.start"} {
@@ -474,6 +482,7 @@ func TestLedgerOfDrafts(t *testing.T) {
 // What a stencil set last by a kept change is in force; not what is only
 // staged, nor what was taken off.
 func TestBindingsInForce(t *testing.T) {
+	t.Parallel()
 	s := staged(t)
 	bind := func(change, device, version int64, edit int64, filled string) {
 		t.Helper()
@@ -519,6 +528,7 @@ func TestBindingsInForce(t *testing.T) {
 
 // A preview is found by its digest, and the newest is what a person saw last.
 func TestPreviewsKept(t *testing.T) {
+	t.Parallel()
 	s := staged(t)
 	for i, p := range []struct{ actor, digest string }{{"mara", "x"}, {"mara", "y"}, {"joss", "x"}, {"mara", "x"}} {
 		write(t, s, func(tx *Tx) error {
@@ -545,6 +555,7 @@ func TestPreviewsKept(t *testing.T) {
 
 // Who asks for a device says within whose reach; to say nothing is to be given none.
 func TestReach(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	require.NoError(t, s.Write(t.Context(), func(tx *Tx) error {
 		return errors.Join(

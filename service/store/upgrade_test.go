@@ -34,6 +34,7 @@ func old(t *testing.T, dir string, release int64) {
 // Records of an earlier release are brought up to date on a copy; the former ones
 // stay beside it, and where that fails, in their place.
 func TestUpgrade(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	file := filepath.Join(dir, File)
 	old(t, dir, 8)
@@ -108,6 +109,7 @@ func TestUpgrade(t *testing.T) {
 // A disk without room: what does not fit is refused and says so, nothing of it is
 // kept, and what fits goes on.
 func TestFullDisk(t *testing.T) {
+	t.Parallel()
 	s := open(t, t.TempDir())
 	add := func(name string, hash string) error {
 		return s.Write(
@@ -130,6 +132,7 @@ func TestFullDisk(t *testing.T) {
 
 // Something that has the database for itself is named.
 func TestLockedDatabase(t *testing.T) {
+	t.Parallel()
 	err := explain(os.ErrClosed)
 	assert.Equal(t, os.ErrClosed, err)
 	dir := t.TempDir()

@@ -207,21 +207,30 @@ func ended(conn net.Conn) error {
 }
 
 // Sender sends lines and never holds up what it tells of: what cannot be sent
-// is dropped and counted.
+// is dropped, counted and told.
 type Sender struct {
 	to      *Receiver
 	lines   chan string
 	dropped atomic.Int64
 	done    chan struct{}
+	tell    func(dropped int64, why error)
+	told    time.Time // when it was told last that lines were dropped
 }
 
-// New gives a sender to a receiver as [Parse] takes it.
-func New(to string) (*Sender, error) {
+// tellEvery is how often it is told at most that lines were dropped.
+const tellEvery = time.Minute
+
+// New gives a sender to a receiver as [Parse] takes it. tell is told, once a minute at most, how many lines were
+// dropped so far and why the last of them were; nil is not.
+func New(to string, tell func(dropped int64, why error)) (*Sender, error) {
 	r, err := Parse(to, nil)
 	if err != nil {
 		return nil, err
 	}
-	s := &Sender{to: r, lines: make(chan string, waiting), done: make(chan struct{})}
+	if tell == nil {
+		tell = func(int64, error) {}
+	}
+	s := &Sender{to: r, lines: make(chan string, waiting), done: make(chan struct{}), tell: tell}
 	go s.send()
 	return s, nil
 }
@@ -262,8 +271,21 @@ func (s *Sender) send() {
 				more = false
 			}
 		}
-		if s.to.send(context.Background(), list) != nil {
+		before := s.dropped.Load()
+		err := s.to.send(context.Background(), list)
+		if err != nil {
 			s.dropped.Add(int64(len(list)))
 		}
+		s.droppedSince(before, err)
 	}
+}
+
+// droppedSince tells that more lines were dropped than before, where that was not told just now.
+func (s *Sender) droppedSince(before int64, err error) {
+	dropped := s.dropped.Load()
+	if dropped == before || time.Since(s.told) < tellEvery {
+		return
+	}
+	s.told = time.Now()
+	s.tell(dropped, cmp.Or(err, errors.New("too many lines waited")))
 }

@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"runtime"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -32,7 +33,7 @@ func TestDatagrams(t *testing.T) {
 	for to, l := range map[string]net.PacketConn{
 		"udp://" + udp.LocalAddr().String(): udp, "unix://" + unix.LocalAddr().String(): unix,
 	} {
-		s, err := syslog.New(to)
+		s, err := syslog.New(to, nil)
 		require.NoError(t, err)
 		s.Send(5, "revision 4 of saltern-quay\ncopied")
 		b := make([]byte, 2048)
@@ -51,7 +52,7 @@ func TestStream(t *testing.T) {
 	t.Parallel()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	s, err := syslog.New("tcp://" + l.Addr().String())
+	s, err := syslog.New("tcp://"+l.Addr().String(), nil)
 	require.NoError(t, err)
 	defer s.Close()
 	for round := range 2 {
@@ -127,14 +128,20 @@ func TestTaken(t *testing.T) {
 func TestNoReceiver(t *testing.T) {
 	t.Parallel()
 	for _, to := range []string{"", "udp://", "udp://host", "http://host:1", "::"} {
-		_, err := syslog.New(to)
+		_, err := syslog.New(to, nil)
 		require.Error(t, err, to)
 	}
-	s, err := syslog.New("tcp://127.0.0.1:1")
+	var told atomic.Int64
+	s, err := syslog.New("tcp://127.0.0.1:1", func(dropped int64, why error) {
+		assert.Positive(t, dropped)
+		assert.ErrorContains(t, why, "refused")
+		told.Add(1)
+	})
 	require.NoError(t, err)
 	for range 3000 { // it never holds up what it tells of
 		s.Send(3, "nobody hears it")
 	}
 	require.Eventually(t, func() bool { return s.Dropped() > 1000 }, 90*time.Second, 10*time.Millisecond)
 	s.Close()
+	assert.EqualValues(t, 1, told.Load(), "once a minute at most")
 }

@@ -24,6 +24,7 @@ import (
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
 	"oakenlatch/core/ledger"
+	"oakenlatch/test/pace"
 	"oakenlatch/test/port"
 	"oakenlatch/test/stage"
 	"oakenlatch/wire"
@@ -423,6 +424,7 @@ func TestProofForOutsiders(t *testing.T) {
 // A witness keeps what it saw through its death, answers a stranger with nothing but no, and takes
 // no request that is too large or makes no sense.
 func TestWitness(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	dir := t.TempDir()
 	key := ed25519.NewKeyFromSeed(append(make([]byte, 31), 7))

@@ -20,6 +20,7 @@ import (
 	"oakenlatch/core/markup"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
+	"oakenlatch/test/pace"
 )
 
 // elsewhere is what says who is let in, of which no packet tells: the forecast calls a change of it unknown, which
@@ -161,6 +162,7 @@ type trial struct {
 // where they do, and says unknown only where the standards or the wires leave it
 // open. TRIALS says how many changes are tried.
 func TestForecastAgainstTheKernel(t *testing.T) {
+	pace.Long(t)
 	need(t)
 	trials, seed := int(number(t, "TRIALS", 300)), seed(t)
 	s := yardSchema(t)

@@ -26,6 +26,7 @@ import (
 	"oakenlatch/client"
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/lab"
+	"oakenlatch/test/pace"
 	"oakenlatch/test/port"
 	"oakenlatch/wire"
 )
@@ -35,6 +36,10 @@ var Bin string
 
 // Main builds the binaries, tells where they are, and runs a package's tests with them.
 func Main(m *testing.M, bin *string) int {
+	flag.Parse()
+	if testing.Short() {
+		return m.Run() // those that need them are left out
+	}
 	dir, err := os.MkdirTemp("", "oaken-latch-bin-")
 	if err == nil {
 		err = build(dir)
@@ -44,7 +49,6 @@ func Main(m *testing.M, bin *string) int {
 		return 1
 	}
 	Bin, *bin = dir, dir
-	flag.Parse()
 	_ = flag.Set("test.parallel", "4") // most of what they do is waiting
 	code := m.Run()
 	_ = os.RemoveAll(dir)
@@ -102,6 +106,7 @@ func NewIn(t *testing.T, dir string, devices ...string) *Stage {
 // NewAt is NewIn with the records in another folder.
 func NewAt(t *testing.T, dir, data string, devices ...string) *Stage {
 	t.Helper()
+	pace.Long(t)
 	s := &Stage{T: t, Dir: dir, Data: data, Devices: map[string]*lab.Device{}, Listen: port.Address(t)}
 	s.Start()
 	t.Cleanup(func() {

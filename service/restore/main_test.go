@@ -1,0 +1,9 @@
+package restore_test
+
+import (
+	"testing"
+
+	"oakenlatch/test/pace"
+)
+
+func TestMain(m *testing.M) { pace.Waiting(m) }

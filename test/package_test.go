@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"oakenlatch/test/pace"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -14,6 +16,7 @@ import (
 // The packages are built, installed in a root of their own, and run from there; the unit is
 // as systemd wants it.
 func TestPackages(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	if _, err := exec.LookPath("dpkg"); err != nil || os.Geteuid() != 0 {
 		t.Skip("installing packages needs dpkg and root: skipped")

@@ -30,6 +30,7 @@ import (
 // shown to nobody but those who may see secrets, in no answer, entry, log or error;
 // and compared exactly, taken back and brought back all the same.
 func TestSecretsStaySecret(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	word := func(text string) string { return text }
 	for _, c := range []struct {

@@ -31,6 +31,7 @@ func slipRule(from string) string {
 // and refused; corrected, it passes; and what is accepted by name passes as it
 // was then, and not as it is made later.
 func TestExpectations(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	d := newCounter(t, hall)
 	var ch wire.Change

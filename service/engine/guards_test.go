@@ -362,6 +362,7 @@ func TestProbePrograms(t *testing.T) {
 // What is prepared ahead is only committed; it lapses in the open when the
 // device moves on, its session ends, or its time is over.
 func TestPreparedAhead(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	for _, kind := range []lab.Kind{lab.Full, lab.NoCandidate} {
 		t.Run(string(kind), func(t *testing.T) {

@@ -62,6 +62,7 @@ func stepped(apart int) (first, stride int) {
 //
 // It goes on for a time, or SCHEDULES says how many; SEED runs one again.
 func TestFaultSchedules(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	count, first := number("SCHEDULES", math.MaxInt64), time.Now().UnixNano()
 	workers, atOnce := sync.WaitGroup{}, int64(48)

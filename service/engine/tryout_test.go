@@ -12,12 +12,14 @@ import (
 	"oakenlatch/netconf"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/store"
+	"oakenlatch/test/pace"
 	"oakenlatch/test/servicetest"
 )
 
 // Each kind of device is asked for its own word in its own way, and nothing of
 // the question stays on it.
 func TestTryOutOnEveryKind(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	for _, kind := range []lab.Kind{lab.Full, lab.NoPersist, lab.NoConfirm, lab.NoCandidate} {
 		t.Run(string(kind), func(t *testing.T) {

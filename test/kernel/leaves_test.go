@@ -11,6 +11,7 @@ import (
 
 	"oakenlatch/core/lockout"
 	"oakenlatch/core/tree"
+	"oakenlatch/test/pace"
 )
 
 // harmlessLeaves are those of which a person says that no packet of a session
@@ -34,6 +35,7 @@ func isHarmless(way string) bool {
 // kept, or it says that it does not understand it. (Changes need not be valid: what
 // is referred to cannot be taken away alone.)
 func TestEveryLeafIsReadOrUnknown(t *testing.T) {
+	pace.Long(t)
 	s := yardSchema(t)
 	base := outline(t, s, Yard)
 	// The way through the yard to a host behind it, for what matters to that alone.

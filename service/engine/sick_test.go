@@ -28,6 +28,7 @@ import (
 //
 // It goes on for a time, or SICK says how many; SEED runs one again.
 func TestSickSchedules(t *testing.T) {
+	pace.Long(t)
 	t.Parallel()
 	slog.SetDefault(slog.New(slog.DiscardHandler))
 	count, first, atOnce := number("SICK", math.MaxInt64), time.Now().UnixNano(), int64(16)

@@ -2,11 +2,9 @@ package client_test
 
 import (
 	"context"
-	"fmt"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
-	"os"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -60,38 +58,9 @@ func answering(t *testing.T, answer http.HandlerFunc) *client.Client {
 	return c
 }
 
-// outside is what an example stands on, which no test gives it.
-type outside struct {
-	testing.TB
-	cleanups []func()
-}
-
-func (o *outside) Helper()                        {}
-func (o *outside) Context() context.Context       { return context.Background() }
-func (o *outside) Cleanup(f func())               { o.cleanups = append(o.cleanups, f) }
-func (o *outside) Name() string                   { return "Example" }
-func (o *outside) Errorf(format string, a ...any) { panic(fmt.Sprintf(format, a...)) }
-func (o *outside) FailNow()                       { panic("the service of the example did not start") }
-func (o *outside) Logf(string, ...any)            {}
-
-func (o *outside) TempDir() string {
-	dir, err := os.MkdirTemp("", "oaken-latch-example-")
-	if err != nil {
-		panic(err)
-	}
-	o.Cleanup(func() { _ = os.RemoveAll(dir) })
-	return dir
-}
-
-func (o *outside) end() {
-	for i := len(o.cleanups) - 1; i >= 0; i-- {
-		o.cleanups[i]()
-	}
-}
-
 // connected is client.New with the address and the token of a service.
 func connected() (*client.Client, func()) {
-	o := &outside{}
+	o := &servicetest.Outside{}
 	c, _ := served(o)
-	return c, o.end
+	return c, o.End
 }

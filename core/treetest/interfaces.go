@@ -3,6 +3,8 @@ package treetest
 import (
 	"fmt"
 	"strings"
+
+	"oakenlatch/core/schema"
 )
 
 // PierModule augments the interfaces of RFC 8343 with conditions and
@@ -97,4 +99,24 @@ func oneInterface(b *strings.Builder, i, mtu int, note string) {
 `, i+1, mtu, i+2, i)
 	}
 	b.WriteString("    </interface>\n")
+}
+
+// InterfaceModules are the modules that Interfaces is of, beside PierModule: by their names.
+var InterfaceModules = []string{"ietf-interfaces", "ietf-ip", "ietf-inet-types", "ietf-yang-types", "iana-if-type"}
+
+// InterfaceSchema compiles them and PierModule; read gives the text of each.
+func InterfaceSchema(read func(module string) ([]byte, error)) (*schema.Schema, error) {
+	sources := []schema.Source{{Name: "pier-ports", Text: PierModule}}
+	for _, name := range InterfaceModules {
+		text, err := read(name)
+		if err != nil {
+			return nil, err
+		}
+		sources = append(sources, schema.Source{Name: name, Text: string(text)})
+	}
+	s := schema.Compile(sources, schema.Options{AllFeatures: true})
+	if len(s.Problems) > 0 {
+		return nil, fmt.Errorf("the modules do not compile: %v", s.Problems)
+	}
+	return s, nil
 }

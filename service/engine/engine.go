@@ -1,6 +1,3 @@
-// Package engine brings changes onto devices: it performs the actions of
-// core/guard, journals every event before acting on it, keeps the time, and
-// after a crash goes on from what the devices say.
 package engine
 
 import (

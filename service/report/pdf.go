@@ -1,6 +1,7 @@
 package report
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"strings"
@@ -55,12 +56,14 @@ func (r Report) PDF(w io.Writer) error {
 		family, style string
 		ttf           []byte
 	}{{"text", "", goregular.TTF}, {"text", "B", gobold.TTF}, {"mono", "", gomono.TTF}, {"mono", "B", gomonobold.TTF}} {
-		p.AddUTF8FontFromBytes(f.family, f.style, f.ttf)
+		// A copy: the library writes into it, and other reports may be made at this moment.
+		p.AddUTF8FontFromBytes(f.family, f.style, bytes.Clone(f.ttf))
 	}
 	p.SetTitle(r.Title, true)
 	p.SetCreator("Oaken Latch", true)
 	p.SetCreationDate(r.Made)
 	p.SetModificationDate(r.Made)
+	p.SetCatalogSort(true) // the same report is the same bytes
 	p.SetMargins(margin, margin, margin)
 	p.SetAutoPageBreak(true, bottom)
 	p.AliasNbPages("{pages}")

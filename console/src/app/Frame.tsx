@@ -4,7 +4,7 @@ import { NavLink, Outlet } from "react-router";
 import type { Session } from "../lib/documents";
 import { useAct } from "../lib/query";
 import { useAttention } from "../features/now/queries";
-import { call } from "../lib/api";
+import { answer, api } from "../lib/api";
 import { HoldBar } from "../features/changes/HoldBar";
 import { Others } from "../features/access/Others";
 import { may } from "../lib/may";
@@ -27,7 +27,7 @@ const places = [
 export function Frame({ session, look, setLook }: { session: Session; look: string; setLook: (l: string) => void }) {
   const { token } = theme.useToken();
   const attention = useAttention();
-  const out = useAct(() => call<undefined>("POST", "/logout"));
+  const out = useAct(() => answer(api.POST("/logout")));
   return (
     <Flex vertical style={{ minHeight: "100vh", background: token.colorBgLayout }}>
       <Flex component="header" align="center" gap={14} style={{ background: "#43301f", color: "#f3e7d3", padding: "0 24px", height: 52, borderBottom: "3px solid #c79a55" }}>

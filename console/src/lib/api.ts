@@ -1,3 +1,5 @@
+import createClient from "openapi-fetch";
+import type { paths } from "../generated/api";
 import type { Problem, Second } from "./documents";
 
 /** What the service said no with. */
@@ -14,39 +16,16 @@ function isProblem(v: unknown): v is Problem {
   return typeof v === "object" && v !== null && "type" in v && "detail" in v;
 }
 
-/**
- * Makes an API request; T is the document that answers it. With a tag it rests
- * on a part as it was seen, and is refused if that is another by now.
- */
 let askAnew: ((second: Second) => Promise<boolean>) | undefined;
 
 /** Says who asks a person to show their second factor anew: true where they did. */
 export const whenAskedAnew = (ask: typeof askAnew) => { askAnew = ask; };
 
-/** Asks the service. What is grave may ask for the second factor anew; shown, it is asked once more. */
-export async function call<T>(method: string, path: string, body?: unknown, tag?: string): Promise<T> {
-  try {
-    return await callOnce<T>(method, path, body, tag);
-  } catch (e) {
-    const second = e instanceof ApiError ? e.problem.second : undefined;
-    if (second?.anew && askAnew && (await askAnew(second))) return callOnce<T>(method, path, body, tag);
-    throw e;
-  }
-}
-
-async function callOnce<T>(method: string, path: string, body?: unknown, tag?: string): Promise<T> {
-  const headers: Record<string, string> = {};
-  const init: RequestInit = { method, credentials: "same-origin", headers };
-  if (tag) headers["If-Match"] = `"${tag}"`;
-  if (body instanceof Blob) {
-    init.body = body;
-  } else if (body !== undefined) {
-    headers["Content-Type"] = "application/json";
-    init.body = JSON.stringify(body);
-  }
+/** Sends a request; what says no is thrown, and so is no answer at all. */
+async function sent(request: Request): Promise<Response> {
   let res: Response;
   try {
-    res = await fetch(`/api/v1${path}`, init);
+    res = await fetch(request);
   } catch {
     throw new ApiError({
       type: "service",
@@ -56,12 +35,42 @@ async function callOnce<T>(method: string, path: string, body?: unknown, tag?: s
       next: "check that oaken-latchd runs",
     });
   }
-  if (res.status === 204) return undefined as T;
+  if (res.ok) return res;
   const doc: unknown = await res.json().catch(() => undefined);
-  if (res.ok) return doc as T;
   throw new ApiError(
     isProblem(doc)
       ? doc
       : { type: "service", title: res.statusText, status: res.status, detail: `The service answered ${String(res.status)}` },
   );
+}
+
+/** Sends a request. What is grave may ask for the second factor anew; shown, it is sent once more. */
+async function sentAnew(request: Request): Promise<Response> {
+  const again = request.clone();
+  try {
+    return await sent(request);
+  } catch (e) {
+    const second = e instanceof ApiError ? e.problem.second : undefined;
+    if (second?.anew && askAnew && (await askAnew(second))) return sent(again);
+    throw e;
+  }
+}
+
+/** The paths of the API by what follows its prefix. */
+type Paths = { [P in keyof paths as P extends `/api/v1${infer Rest}` ? Rest : never]: paths[P] };
+
+/** The API as its description has it: api.GET("/changes/{number}", ...). What it is answered is told by `answer`. */
+export const api = createClient<Paths>({ baseUrl: `${window.location.origin}/api/v1`, credentials: "same-origin", fetch: sentAnew });
+
+/** The document that a request is answered with; what says no was thrown. */
+export async function answer<T>(asked: Promise<{ data?: T }>): Promise<T> {
+  return (await asked).data as T;
+}
+
+/** Has a request rest on what had a tag: it is refused where that is another by now. */
+export const ifTag = (tag: string | undefined) => (tag === undefined ? {} : { "If-Match": `"${tag}"` });
+
+/** What of a query is asked for: what is undefined, empty, 0 or false is left out. */
+export function given<T extends object>(query: T): { [K in keyof T]?: Exclude<T[K], undefined> } {
+  return Object.fromEntries(Object.entries(query).filter(([, v]) => Boolean(v))) as { [K in keyof T]?: Exclude<T[K], undefined> };
 }

@@ -18,19 +18,31 @@ export class Refusals {
   constructor(readonly list: Problem[], readonly doc: unknown) {}
 }
 
-/** Has the service answer with documents, by path (of a GET) or method and path; what it was asked is written down. */
+/** Has the service answer as it is told. */
+export function stub(answer: (asked: Asked) => Response) {
+  vi.stubGlobal("fetch", async (request: Request) => {
+    const { pathname, search } = new URL(request.url);
+    const path = decodeURIComponent(pathname.replace("/api/v1", "")), text = await request.text();
+    const body: unknown = request.headers.get("Content-Type") === "application/json" && text !== "" ? JSON.parse(text) : undefined;
+    return answer({ method: request.method, path, query: search.slice(1), body, tag: request.headers.get("If-Match") ?? undefined });
+  });
+}
+
+const no = (status: number, detail: string) => new Response(JSON.stringify({ type: "t", title: "No", status, detail }), { status });
+
+/** Has the service answer with documents, by path (of a GET) or method and path; what it was asked is written down. null is done, without a document. */
 export function answering(answers: Record<string, unknown>, asked: Asked[]) {
-  vi.stubGlobal("fetch", (url: string, init?: RequestInit) => {
-    const [path = "", query = ""] = url.replace("/api/v1", "").split("?");
-    const method = init?.method ?? "GET";
-    asked.push({ method, path, query, body: typeof init?.body === "string" ? JSON.parse(init.body) : undefined, tag: (init?.headers as Record<string, string> | undefined)?.["If-Match"] });
-    const found = answers[method === "GET" ? path : `${method} ${path}`];
+  stub((a) => {
+    asked.push(a);
+    const key = a.method === "GET" ? a.path : `${a.method} ${a.path}`;
+    const found = answers[key];
     if (found instanceof Refusals && found.list.length > 0) {
-      const no = found.list.shift();
-      return Promise.resolve(new Response(JSON.stringify(no), { status: no?.status ?? 500 }));
+      const refused = found.list.shift();
+      return new Response(JSON.stringify(refused), { status: refused?.status ?? 500 });
     }
     const doc = found instanceof Refusals ? found.doc : found;
-    return Promise.resolve(doc === undefined ? new Response(JSON.stringify({ type: "t", title: "No", status: 404, detail: `there is no ${method} ${path}` }), { status: 404 }) : new Response(JSON.stringify(doc), { status: 200 }));
+    if (doc === undefined) return no(404, `there is no ${key}`);
+    return doc === null ? new Response(null, { status: 204 }) : new Response(JSON.stringify(doc), { status: 200 });
   });
   vi.stubGlobal("EventSource", class { addEventListener() { return undefined; } close() { return undefined; } });
 }

@@ -5,6 +5,7 @@ import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { App } from "../app/App";
 import type { Audit } from "../lib/documents";
 import type { Attention, Change, Device, Due, PartPreview, Preview, Session } from "../lib/documents";
+import { answering, type Asked } from "./answering";
 import { calm, quietPart } from "./documents";
 
 const draft: Change = {
@@ -28,7 +29,7 @@ const due: Due = {
 };
 
 let answers: Record<string, unknown>;
-let asked: { method: string; path: string; body: unknown }[];
+let asked: Asked[];
 
 /** Serves the API from the table of answers; what is not in it is a 404. */
 beforeEach(() => {
@@ -40,18 +41,7 @@ beforeEach(() => {
     "/devices/northmole-harbour/config": { device: "northmole-harbour", from: "running", read: "", outline: "interfaces\n  interface [mgmt0]\n", xml: "" },
     "/audit": { entries: [{ seq: 5, at: "2026-11-23T02:00:00Z", actor: "mara", action: "config.changed", device: "northmole-harbour", change: 7, path: "/x/mtu", before: "1500", after: "9000", prev: "", hash: "h" }] } satisfies Audit,
   };
-  vi.stubGlobal("fetch", (url: string, init?: RequestInit) => {
-    const path = url.replace("/api/v1", "").replace(/\?.*/, "");
-    const method = init?.method ?? "GET";
-    asked.push({ method, path, body: typeof init?.body === "string" ? JSON.parse(init.body) : undefined });
-    const key = method === "GET" ? path : `${method} ${path}`;
-    if (!(key in answers)) {
-      return Promise.resolve(new Response(JSON.stringify({ type: "t", title: "No", status: 404, detail: `there is no ${key}` }), { status: 404 }));
-    }
-    const doc = answers[key];
-    return Promise.resolve(doc === null ? new Response(null, { status: 204 }) : new Response(JSON.stringify(doc), { status: 200 }));
-  });
-  vi.stubGlobal("EventSource", class { addEventListener() { return undefined; } close() { return undefined; } });
+  answering(answers, asked);
 });
 
 afterEach(() => { vi.unstubAllGlobals(); });

@@ -4,7 +4,7 @@ import userEvent from "@testing-library/user-event";
 import type { ReactNode } from "react";
 import { MemoryRouter } from "react-router";
 import { describe, expect, it, vi } from "vitest";
-import { ApiError, call } from "../lib/api";
+import { ApiError, answer, api } from "../lib/api";
 import type { Change, Commit, Device, PartPreview } from "../lib/documents";
 import { DeviceState } from "../features/devices/Devices";
 import { Verdicts } from "../features/changes/Verdicts";
@@ -14,6 +14,7 @@ import { HoldBar } from "../features/changes/HoldBar";
 import { StateTag } from "../parts/StateTag";
 import { Trouble } from "../parts/Trouble";
 import { clock, span, when, whenIn, whenShort } from "../lib/time";
+import { stub } from "./answering";
 import { quietPart } from "./documents";
 
 function page(node: ReactNode) {
@@ -84,13 +85,13 @@ describe("Trouble", () => {
 
 describe("HoldBar", () => {
   it("counts down and lets its author decide", async () => {
-    const asked = vi.fn<typeof fetch>(() => Promise.resolve(new Response(JSON.stringify(holding), { status: 200 })));
-    vi.stubGlobal("fetch", asked);
+    const asked: string[] = [];
+    stub((a) => { asked.push(a.path); return new Response(JSON.stringify(holding), { status: 200 }); });
     page(<HoldBar change={holding} mayDecide />);
     expect(screen.getByText("1:05")).toBeTruthy();
     expect(screen.getByRole("region").textContent).toContain("is on hold on northmole-harbour");
     await userEvent.click(screen.getByRole("button", { name: "Keep it" }));
-    await waitFor(() => { expect(asked.mock.calls[0]?.[0]).toBe("/api/v1/changes/7/confirm"); });
+    await waitFor(() => { expect(asked[0]).toBe("/changes/7/confirm"); });
     vi.unstubAllGlobals();
   });
   it("leaves others without words", () => {
@@ -112,10 +113,10 @@ describe("HoldBar", () => {
   });
   it("shows what is taken out before it goes back, and gives more time", async () => {
     const asked: string[] = [];
-    vi.stubGlobal("fetch", (url: string, init?: RequestInit) => {
-      asked.push(`${init?.method ?? "GET"} ${url}${typeof init?.body === "string" ? ` ${init.body}` : ""}`);
-      const doc = url.includes("/preview") ? { change: holding, empty: false, ready: false, against: "record", parts: [{ ...part, lines: [{ mark: "+", depth: 0, text: "mtu: 9000" }] }] } : holding;
-      return Promise.resolve(new Response(JSON.stringify(doc), { status: 200 }));
+    stub((a) => {
+      asked.push(`${a.method} ${a.path}${a.body === undefined ? "" : ` ${JSON.stringify(a.body)}`}`);
+      const doc = a.path.includes("/preview") ? { change: holding, empty: false, ready: false, against: "record", parts: [{ ...part, lines: [{ mark: "+", depth: 0, text: "mtu: 9000" }] }] } : holding;
+      return new Response(JSON.stringify(doc), { status: 200 });
     });
     page(<HoldBar change={holding} mayDecide />);
     await userEvent.click(screen.getByRole("button", { name: "More time…" }));
@@ -130,17 +131,17 @@ describe("HoldBar", () => {
   });
   it("commits what is prepared, and settles what is stuck", async () => {
     const asked: string[] = [];
-    vi.stubGlobal("fetch", (url: string) => { asked.push(url); return Promise.resolve(new Response(JSON.stringify(holding), { status: 200 })); });
+    stub((a) => { asked.push(a.path); return new Response(JSON.stringify(holding), { status: 200 }); });
     const { unmount } = page(<HoldBar change={held({ phase: "prepared", lapsesAt: "2026-11-23T04:00:00Z" })} mayDecide />);
     expect(screen.getByRole("region").textContent).toContain("It lapses at 23 Nov 2026");
     await userEvent.click(screen.getByRole("button", { name: "Commit now" }));
-    await waitFor(() => { expect(asked).toContain("/api/v1/changes/7/begin"); });
+    await waitFor(() => { expect(asked).toContain("/changes/7/begin"); });
     unmount();
     page(<HoldBar change={held({ phase: "reverting", devices: [{ name: "saltern-quay", keeper: "service", standing: "going back", odd: true }] })} mayDecide />);
     expect(screen.getByRole("link", { name: "What would have to be sent to saltern-quay" }).getAttribute("href")).toBe("/devices/saltern-quay?view=compare&a=running&b=before%3A7");
     await userEvent.click(screen.getByRole("button", { name: "Leave saltern-quay as it is" }));
     await userEvent.click(await screen.findByRole("button", { name: "Leave it" }));
-    await waitFor(() => { expect(asked).toContain("/api/v1/changes/7/leave"); });
+    await waitFor(() => { expect(asked).toContain("/changes/7/leave"); });
     vi.unstubAllGlobals();
   });
   it("cannot be confirmed before the way in is proved", () => {
@@ -182,14 +183,14 @@ describe("verdicts and states", () => {
   });
 });
 
-describe("call", () => {
+describe("the API", () => {
   it("turns a problem document into an error", async () => {
     vi.stubGlobal("fetch", () => Promise.resolve(new Response(JSON.stringify({ type: "t", title: "No", status: 409, detail: "held", next: "wait" }), { status: 409 })));
-    await expect(call("GET", "/x")).rejects.toThrow("held; wait");
+    await expect(answer(api.GET("/devices"))).rejects.toThrow("held; wait");
     vi.stubGlobal("fetch", () => Promise.reject(new TypeError("network")));
-    await expect(call("GET", "/x")).rejects.toThrow("check that oaken-latchd runs");
+    await expect(answer(api.GET("/devices"))).rejects.toThrow("check that oaken-latchd runs");
     vi.stubGlobal("fetch", () => Promise.resolve(new Response("<html>", { status: 502 })));
-    await expect(call("GET", "/x")).rejects.toThrow("answered 502");
+    await expect(answer(api.GET("/devices"))).rejects.toThrow("answered 502");
     vi.unstubAllGlobals();
   });
 });

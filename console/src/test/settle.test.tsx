@@ -1,26 +1,26 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { fireEvent, render, screen, waitFor } from "@testing-library/react";
 import { MemoryRouter } from "react-router";
-import { beforeEach, describe, expect, it, vi } from "vitest";
+import { beforeEach, describe, expect, it } from "vitest";
 import type { Attention, Change, Unsettled } from "../lib/documents";
 import { Now } from "../features/now/Now";
 import { Settle } from "../features/changes/Settle";
+import { stub, type Asked } from "./answering";
 import { calm } from "./documents";
 
 const at = "2026-11-23T02:00:00Z";
 const change: Change = { number: 7, title: "Bigger frames", ticket: "", author: "mara", state: "unsettled", opened: at, updated: at, devices: ["saltern-slip", "saltern-quay"], edits: 1 };
 
 let answers: Record<string, unknown>;
-let asked: { method: string; path: string; body: unknown }[];
+let asked: Asked[];
 
 beforeEach(() => {
   asked = [];
   answers = {};
-  vi.stubGlobal("fetch", (url: string, init?: RequestInit) => {
-    const path = url.replace("/api/v1", "");
-    asked.push({ method: init?.method ?? "GET", path, body: init?.body ? JSON.parse(init.body as string) : undefined });
-    const found = answers[path];
-    return Promise.resolve(new Response(JSON.stringify(found ?? {}), { status: found === undefined ? 404 : 200, headers: { "Content-Type": "application/json" } }));
+  stub((a) => {
+    asked.push(a);
+    const found = answers[a.path];
+    return new Response(JSON.stringify(found ?? {}), { status: found === undefined ? 404 : 200, headers: { "Content-Type": "application/json" } });
   });
 });
 

@@ -1,7 +1,7 @@
 import { Alert, Button, Flex, Form, Input, Modal } from "antd";
 import { useEffect, useState } from "react";
 import type { Second, Shown } from "../../lib/documents";
-import { ApiError, call, whenAskedAnew } from "../../lib/api";
+import { ApiError, answer, api, whenAskedAnew } from "../../lib/api";
 import { Trouble } from "../../parts/Trouble";
 
 /** Has the browser show a passkey. */
@@ -68,7 +68,7 @@ export function ShowAnew() {
     <Modal title="Show your second factor again" open={asking !== undefined} footer={null} destroyOnHidden onCancel={() => { end(false); }} width={400} zIndex={2000}>
       <Flex vertical gap={8}>
         <div>What you are about to do is grave. It counts for five minutes.</div>
-        {asking && <SecondForm key={asking.second.ticket} second={asking.second} show={async (shown) => { await call("POST", "/me/proof", shown); end(true); }} />}
+        {asking && <SecondForm key={asking.second.ticket} second={asking.second} show={async (shown) => { await answer(api.POST("/me/proof", { body: shown })); end(true); }} />}
       </Flex>
     </Modal>
   );

@@ -2,8 +2,7 @@ import { Button, Card, Flex, Form, Input, Typography, theme } from "antd";
 import { useEffect } from "react";
 import { useWays } from "./queries";
 import type { Shown } from "../../lib/documents";
-import type { Session } from "../../lib/documents";
-import { call } from "../../lib/api";
+import { answer, api } from "../../lib/api";
 import { SecondForm, secondOf } from "./SecondFactor";
 import { Trouble } from "../../parts/Trouble";
 import { useAct } from "../../lib/query";
@@ -19,8 +18,8 @@ export function SignIn() {
   const { token } = theme.useToken();
   const ways = useWays();
   useEffect(forgetCodes, []);
-  const login = useAct(async (f: Fields) => { tellOthers(await call<Session>("POST", "/login", f)); });
-  const showSecond = useAct(async (shown: Shown) => { tellOthers(await call<Session>("POST", "/login/second", shown)); });
+  const login = useAct(async (f: Fields) => { tellOthers(await answer(api.POST("/login", { body: f }))); });
+  const showSecond = useAct(async (shown: Shown) => { tellOthers(await answer(api.POST("/login/second", { body: shown }))); });
   const second = secondOf(login.error);
   return (
     <Flex align="center" justify="center" style={{ minHeight: "100vh", background: token.colorBgLayout }}>

@@ -127,8 +127,8 @@ function Desk({ part, preview, change, open, choose, context, setContext, valida
   const desk = useDesk(change.number);
   const remedies: Remedies = {
     mend: (fix) => { stage.mutate({ devices: [part.device], op: fix.edit, path: fix.path, ...(fix.value === undefined ? {} : { value: fix.value }) }); },
-    decide: (path, keep) => { desk.mutate({ method: "POST", path: "/decide", body: { device: part.device, path, keep } }); },
-    rebase: () => { desk.mutate({ method: "POST", path: "/rebase", body: { devices: [part.device] } }); },
+    decide: (path, keep) => { desk.mutate({ decide: { device: part.device, path, keep } }); },
+    rebase: () => { desk.mutate({ rebase: [part.device] }); },
     validate,
     busy: desk.isPending,
   };

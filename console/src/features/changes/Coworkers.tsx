@@ -25,14 +25,14 @@ export function Coworkers({ change, session, open }: { change: Change; session: 
           {(change.company ?? []).map((a) => (
             <Flex key={a} gap={6} align="center">
               <span>{a}</span>
-              {open && author && <Button size="small" onClick={() => { desk.mutate({ method: "DELETE", path: `/company/${encodeURIComponent(a)}` }); }}>take off</Button>}
+              {open && author && <Button size="small" onClick={() => { desk.mutate({ takeOff: a }); }}>take off</Button>}
               {open && <Button size="small" type="link" onClick={() => { unstage.mutate({ by: a }); }}>take back all that {a} staged</Button>}
             </Flex>
           ))}
           {open && author && (
             <Flex gap={6}>
               <Input aria-label="account" placeholder="account" value={account} onChange={(e) => { setAccount(e.target.value); }} />
-              <Button disabled={!account} loading={desk.isPending} onClick={() => { desk.mutate({ method: "POST", path: "/company", body: { account } }, { onSuccess: () => { setAccount(""); } }); }}>Add</Button>
+              <Button disabled={!account} loading={desk.isPending} onClick={() => { desk.mutate({ add: account }, { onSuccess: () => { setAccount(""); } }); }}>Add</Button>
             </Flex>
           )}
         </Flex>
@@ -44,8 +44,8 @@ export function Coworkers({ change, session, open }: { change: Change; session: 
           </div>
         ))}
         <Input.TextArea aria-label="note" rows={3} maxLength={10000} value={text} onChange={(e) => { setText(e.target.value); }} />
-        <Button style={{ marginTop: 6 }} disabled={!text.trim()} onClick={() => { desk.mutate({ method: "POST", path: "/notes", body: { text } }, { onSuccess: () => { setText(""); } }); }}>Write it down</Button>
-        {open && <Rename key={change.updated} change={change} save={(body) => { desk.mutate({ method: "PATCH", path: "", body }); }} />}
+        <Button style={{ marginTop: 6 }} disabled={!text.trim()} onClick={() => { desk.mutate({ note: text }, { onSuccess: () => { setText(""); } }); }}>Write it down</Button>
+        {open && <Rename key={change.updated} change={change} save={(rename) => { desk.mutate({ rename }); }} />}
       </Drawer>
     </>
   );

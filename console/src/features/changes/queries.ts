@@ -1,6 +1,6 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { call } from "../../lib/api";
-import type { BroughtBack, Change, Due, Hint, Loaded, NewCommit, NewDue, NewEdit, NewLoad, Part, Preview, Staged, Unsettled } from "../../lib/documents";
+import { answer, api, given, ifTag } from "../../lib/api";
+import type { Decide, NewChange, NewCommit, NewDue, NewEdit, NewLoad } from "../../lib/documents";
 import { readsDevice, useAct } from "../../lib/query";
 
 /** How many changes are asked for at a time. */
@@ -15,20 +15,16 @@ export interface ChangesWanted {
 export const useChanges = (wanted: ChangesWanted) =>
   useInfiniteQuery({
     queryKey: ["changes", "list", wanted],
-    queryFn: ({ pageParam }) => {
-      const q = new URLSearchParams({ limit: String(changesAtOnce) });
-      if (pageParam) q.set("before", String(pageParam));
-      if (wanted.state) q.set("state", wanted.state);
-      if (wanted.text) q.set("text", wanted.text);
-      return call<Change[]>("GET", `/changes?${q.toString()}`);
-    },
+    queryFn: ({ pageParam }) => answer(api.GET("/changes", {
+      params: { query: given({ limit: changesAtOnce, before: pageParam, ...wanted }) },
+    })),
     placeholderData: keepPreviousData,
     initialPageParam: 0,
     getNextPageParam: (last) => (last.length < changesAtOnce ? undefined : last.at(-1)?.number),
   });
 
 export const useChange = (number: number) =>
-  useQuery({ queryKey: ["changes", number], queryFn: () => call<Change>("GET", `/changes/${String(number)}`), retry: false });
+  useQuery({ queryKey: ["changes", number], queryFn: () => answer(api.GET("/changes/{number}", { params: { path: { number } } })), retry: false });
 
 /** How a preview is wanted: what is left out is the usual. */
 export interface PreviewOptions {
@@ -43,68 +39,69 @@ export interface PreviewOptions {
 export const usePreview = (number: number, updated: string | undefined, options: PreviewOptions = {}, wanted = true) =>
   useQuery({
     queryKey: ["preview", number, updated, options],
-    queryFn: () => {
-      const q = new URLSearchParams({ context: String(options.context ?? 2) });
-      if (options.device) q.set("device", options.device);
-      if (options.by) q.set("by", options.by);
-      if (options.as) q.set("as", options.as);
-      if (options.validate) q.set("validate", "true");
-      return call<Preview>("GET", `/changes/${String(number)}/preview?${q.toString()}`);
-    },
+    queryFn: () => answer(api.GET("/changes/{number}/preview", { params: { path: { number }, query: { context: 2, ...options } } })),
     enabled: wanted && updated !== undefined,
     placeholderData: keepPreviousData,
     retry: false,
     meta: readsDevice,
   });
 
-export const useOpenChange = () => useAct((v: { title: string; ticket: string }) => call<Change>("POST", "/changes", v));
+export const useOpenChange = () => useAct((v: { title: string; ticket: string }) => answer(api.POST("/changes", { body: v })));
 
-const changePath = (number: number) => `/changes/${String(number)}`;
 
 /** What the devices of an unsettled change hold: they are read. */
 export const useUnsettled = (number: number, wanted: boolean) =>
-  useQuery({ queryKey: ["unsettled", number], queryFn: () => call<Unsettled[]>("GET", `${changePath(number)}/unsettled`), enabled: wanted, retry: false, meta: readsDevice });
+  useQuery({ queryKey: ["unsettled", number], queryFn: () => answer(api.GET("/changes/{number}/unsettled", { params: { path: { number } } })), enabled: wanted, retry: false, meta: readsDevice });
 
-export const useSettle = (number: number) => useAct((devices: string[]) => call<Change>("POST", `${changePath(number)}/settle`, { devices }));
+export const useSettle = (number: number) => useAct((devices: string[]) => answer(api.POST("/changes/{number}/settle", { params: { path: { number } }, body: { devices } })));
 
 export const useSendBack = (number: number) =>
-  useAct((devices: string[]) => call<BroughtBack>("POST", "/undo", { change: number, devices, title: `Send back change ${String(number)} after a restore` }));
+  useAct((devices: string[]) => answer(api.POST("/undo", { body: { change: number, devices, title: `Send back change ${String(number)} after a restore` } })));
 
 export const useStage = (number: number) =>
-  useAct((v: NewEdit) => call<Staged[]>("POST", `${changePath(number)}/edits`, v));
+  useAct((v: NewEdit) => answer(api.POST("/changes/{number}/edits", { params: { path: { number } }, body: v })));
 
 export const useLoad = (number: number) =>
   useAct((v: NewLoad & { tag?: string }) => {
     const { tag, ...load } = v;
-    return call<Loaded[]>("POST", `${changePath(number)}/load`, load, tag);
+    return answer(api.POST("/changes/{number}/load", { params: { path: { number }, header: ifTag(tag) }, body: load }));
   });
 
 export const useBind = () =>
   useAct((v: { stencil: string; change: number; devices: string[]; blanks?: Record<string, string>; off?: boolean }) => {
     const { stencil, ...bind } = v;
-    return call<Loaded[]>("POST", `/stencils/${encodeURIComponent(stencil)}/bind`, bind);
+    return answer(api.POST("/stencils/{name}/bind", { params: { path: { name: stencil } }, body: bind }));
   });
 
 /** Takes staged edits back: one by its number, or those that the filter names. */
 export const useUnstage = (number: number) =>
   useAct((v: { id: number } | { device?: string; by?: string; path?: string }) =>
     "id" in v
-      ? call<unknown>("DELETE", `${changePath(number)}/edits/${String(v.id)}`)
-      : call<unknown>("DELETE", `${changePath(number)}/edits?${new URLSearchParams(v).toString()}`));
+      ? answer(api.DELETE("/changes/{number}/edits/{id}", { params: { path: { number, id: v.id } } }))
+      : answer(api.DELETE("/changes/{number}/edits", { params: { path: { number }, query: v } })));
 
 /** What is done to a change beside staging: people, notes, decisions, rebase. */
-export const useDesk = (number: number) =>
-  useAct((v: { method: "POST" | "PATCH" | "DELETE"; path: string; body?: unknown }) => call<unknown>(v.method, `${changePath(number)}${v.path}`, v.body));
+export type DeskAct = { decide: Decide } | { rebase: string[] } | { add: string } | { takeOff: string } | { note: string } | { rename: NewChange };
+
+export const useDesk = (number: number) => useAct((v: DeskAct): Promise<unknown> => {
+  const path = { number };
+  if ("decide" in v) return answer(api.POST("/changes/{number}/decide", { params: { path }, body: v.decide }));
+  if ("rebase" in v) return answer(api.POST("/changes/{number}/rebase", { params: { path }, body: { devices: v.rebase } }));
+  if ("add" in v) return answer(api.POST("/changes/{number}/company", { params: { path }, body: { account: v.add } }));
+  if ("takeOff" in v) return answer(api.DELETE("/changes/{number}/company/{account}", { params: { path: { number, account: v.takeOff } } }));
+  if ("note" in v) return answer(api.POST("/changes/{number}/notes", { params: { path }, body: { text: v.note } }));
+  return answer(api.PATCH("/changes/{number}", { params: { path }, body: v.rename }));
+});
 
 /** A part as text, for being edited. */
 export const fetchPart = (number: number, device: string, path: string) =>
-  call<Part>("GET", `${changePath(number)}/parts/${encodeURIComponent(device)}?path=${encodeURIComponent(path)}`);
+  answer(api.GET("/changes/{number}/parts/{name}", { params: { path: { number, name: device }, query: { path } } }));
 
 /** How a path goes on, by the device's schema. */
 export const useHints = (device: string | undefined, path: string, change: number) =>
   useQuery({
     queryKey: ["paths", device, path, change],
-    queryFn: () => call<Hint[]>("GET", `/devices/${encodeURIComponent(device ?? "")}/paths?path=${encodeURIComponent(path)}&change=${String(change)}`),
+    queryFn: () => answer(api.GET("/devices/{name}/paths", { params: { path: { name: device ?? "" }, query: { path, change } } })),
     enabled: device !== undefined,
     retry: false,
     staleTime: 30_000,
@@ -113,28 +110,35 @@ export const useHints = (device: string | undefined, path: string, change: numbe
   });
 
 export const useCommit = (number: number) =>
-  useAct((how: NewCommit) => call<Change>("POST", `/changes/${String(number)}/commit`, how));
+  useAct((how: NewCommit) => answer(api.POST("/changes/{number}/commit", { params: { path: { number } }, body: how })));
 
 export const useScheduleCommit = (number: number) =>
-  useAct((due: NewDue) => call<Due>("POST", `/changes/${String(number)}/schedule`, due));
+  useAct((due: NewDue) => answer(api.POST("/changes/{number}/schedule", { params: { path: { number } }, body: due })));
 
 /** A person's word to a commit. */
 export type Word = "begin" | "confirm" | "revert" | "drop";
 
 export const useSay = (number: number) =>
-  useAct((v: { word: Word; despite?: boolean }) =>
-    call<Change>("POST", `/changes/${String(number)}/${v.word}`, v.word === "confirm" ? { despite: v.despite ?? false } : undefined));
+  useAct((v: { word: Word; despite?: boolean }): Promise<unknown> => {
+    const params = { path: { number } };
+    switch (v.word) {
+      case "begin": return answer(api.POST("/changes/{number}/begin", { params }));
+      case "confirm": return answer(api.POST("/changes/{number}/confirm", { params, body: { despite: v.despite ?? false } }));
+      case "revert": return answer(api.POST("/changes/{number}/revert", { params }));
+      case "drop": return answer(api.POST("/changes/{number}/drop", { params }));
+    }
+  });
 
 export const useHold = (number: number) =>
-  useAct((addSeconds: number) => call<Change>("POST", `/changes/${String(number)}/hold`, { addSeconds }));
+  useAct((addSeconds: number) => answer(api.POST("/changes/{number}/hold", { params: { path: { number } }, body: { addSeconds } })));
 
 export const useLeave = (number: number) =>
-  useAct((device: string) => call<Change>("POST", `/changes/${String(number)}/leave`, { device }));
+  useAct((device: string) => answer(api.POST("/changes/{number}/leave", { params: { path: { number } }, body: { device } })));
 
-export const useAsk = (change: number) => useAct((text: string) => call<undefined>("POST", `/changes/${String(change)}/ask`, { text }));
+export const useAsk = (change: number) => useAct((text: string) => answer(api.POST("/changes/{number}/ask", { params: { path: { number: change } }, body: { text } })));
 
-export const useApprove = (change: number) => useAct((v: { digest: string; note?: string }) => call<undefined>("POST", `/changes/${String(change)}/approval`, v));
+export const useApprove = (change: number) => useAct((v: { digest: string; note?: string }) => answer(api.POST("/changes/{number}/approval", { params: { path: { number: change } }, body: v })));
 
-export const useUnapprove = (change: number) => useAct(() => call<undefined>("DELETE", `/changes/${String(change)}/approval`));
+export const useUnapprove = (change: number) => useAct(() => answer(api.DELETE("/changes/{number}/approval", { params: { path: { number: change } } })));
 
-export const useReview = () => useAct((v: { number: number; text: string }) => call<undefined>("POST", `/emergencies/${String(v.number)}/review`, { text: v.text }));
+export const useReview = () => useAct((v: { number: number; text: string }) => answer(api.POST("/emergencies/{id}/review", { params: { path: { id: v.number } }, body: { text: v.text } })));

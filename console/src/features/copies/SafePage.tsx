@@ -64,7 +64,7 @@ function One({ archive: a, session }: { archive: Archive; session: Session }) {
         {a.copies} {a.copies === 1 ? "copy" : "copies"}{a.copied ? `, up to date ${when(a.copied)}` : ""}; {a.afterChange ? "after each change" : "not after changes"}{a.everySeconds ? `, every ${span(a.everySeconds)}` : ""}{a.keepLast ? `, keeps ${String(a.keepLast)} a device` : ""}
       </Typography.Paragraph>
       <Flex vertical gap={6}>
-        {!a.trusted && <Alert type="error" showIcon title="Nobody accepted its host key yet: nothing is copied to it." description={mayEverywhere(session, "administer") ? <HostKey of={`/archives/${encodeURIComponent(a.name)}`} whose="the server" /> : `An administrator does: latch archive trust ${a.name}`} />}
+        {!a.trusted && <Alert type="error" showIcon title="Nobody accepted its host key yet: nothing is copied to it." description={mayEverywhere(session, "administer") ? <HostKey of={{ archive: a.name }} whose="the server" /> : `An administrator does: latch archive trust ${a.name}`} />}
         {a.trouble && <Alert type="error" showIcon title={`It does not take copies since ${when(a.troubleAt)}: ${a.trouble}`} />}
         {a.stale && <Alert type="error" showIcon title="It is stale: its interval is over." />}
         {a.damaged !== undefined && <Alert type="error" showIcon title={`${String(a.damaged)} did not read back whole. Copy now makes them again.`} />}

@@ -1,35 +1,34 @@
 import { useQuery } from "@tanstack/react-query";
-import { call } from "../../lib/api";
-import type { Archive, Copy, Job, NewArchive, Standing } from "../../lib/documents";
+import { answer, api } from "../../lib/api";
+import type { NewArchive } from "../../lib/documents";
 import { useAct } from "../../lib/query";
 
-export const useArchives = () => useQuery({ queryKey: ["archives"], queryFn: () => call<Archive[]>("GET", "/archives") });
+export const useArchives = () => useQuery({ queryKey: ["archives"], queryFn: () => answer(api.GET("/archives")) });
 
-const archivePath = (name: string) => `/archives/${encodeURIComponent(name)}`;
 
-export const useAddArchive = () => useAct((v: NewArchive) => call<Archive>("POST", "/archives", v));
+export const useAddArchive = () => useAct((v: NewArchive) => answer(api.POST("/archives", { body: v })));
 
-export const useSetArchive = (name: string) => useAct((v: { retired?: boolean; position?: number }) => call<Archive>("PATCH", archivePath(name), v));
+export const useSetArchive = (name: string) => useAct((v: { retired?: boolean; position?: number }) => answer(api.PATCH("/archives/{name}", { params: { path: { name } }, body: v })));
 
 export const useCopies = (archive: string) =>
-  useQuery({ queryKey: ["copies", archive], queryFn: () => call<Copy[]>("GET", `/copies?archive=${encodeURIComponent(archive)}`) });
+  useQuery({ queryKey: ["copies", archive], queryFn: () => answer(api.GET("/copies", { params: { query: { archive } } })) });
 
 export const useCopyText = (id: number) =>
-  useQuery({ queryKey: ["copies", "one", id], queryFn: () => call<Copy & { text: string }>("GET", `/copies/${String(id)}`), retry: false, meta: { readsDevice: true } });
+  useQuery({ queryKey: ["copies", "one", id], queryFn: () => answer(api.GET("/copies/{id}", { params: { path: { id } } })), retry: false, meta: { readsDevice: true } });
 
-export const useStanding = () => useQuery({ queryKey: ["standing"], queryFn: () => call<Standing[]>("GET", "/standing") });
+export const useStanding = () => useQuery({ queryKey: ["standing"], queryFn: () => answer(api.GET("/standing")) });
 
-export const useVerifyArchive = () => useAct((name: string) => call<Job>("POST", `${archivePath(name)}/verify`));
+export const useVerifyArchive = () => useAct((name: string) => answer(api.POST("/archives/{name}/verify", { params: { path: { name } } })));
 
-export const useCopyNow = () => useAct((archive: string) => call<Job>("POST", "/copies", { archive }));
+export const useCopyNow = () => useAct((archive: string) => answer(api.POST("/copies", { body: { archive } })));
 
 /** Long work, looked at until it is over. */
 export const useJob = (id: number | undefined) =>
   useQuery({
     queryKey: ["jobs", id],
-    queryFn: () => call<Job>("GET", `/jobs/${String(id)}`),
+    queryFn: () => answer(api.GET("/jobs/{id}", { params: { path: { id: id ?? 0 } } })),
     enabled: id !== undefined,
     refetchInterval: (q) => (q.state.data && q.state.data.state !== "running" ? false : 700),
   });
 
-export const useStopJob = () => useAct((id: number) => call<undefined>("DELETE", `/jobs/${String(id)}`));
+export const useStopJob = () => useAct((id: number) => answer(api.DELETE("/jobs/{id}", { params: { path: { id } } })));

@@ -25,22 +25,22 @@ export function Care({ device, session }: { device: Device; session: Session }) 
             <>
               <Trouble error={unsaved.error} />
               {unsaved.isPending ? <Spin size="small" /> : <Difference lines={unsaved.data?.lines ?? []} />}
-              {free && <Button type="primary" size="small" style={{ marginTop: 8 }} loading={care.isPending && care.variables.path === "/save"} onClick={() => { care.mutate({ method: "POST", path: "/save" }); }}>Save it to startup</Button>}
+              {free && <Button type="primary" size="small" style={{ marginTop: 8 }} loading={care.isPending && care.variables === "save"} onClick={() => { care.mutate("save"); }}>Save it to startup</Button>}
             </>
           }
         />
       )}
       <Flex gap={16} align="center" wrap>
         <span>
-          <Switch aria-label="save to startup" size="small" checked={device.save} disabled={!admin} onChange={(save) => { care.mutate({ method: "PATCH", path: "", body: { save } }); }} />{" "}
+          <Switch aria-label="save to startup" size="small" checked={device.save} disabled={!admin} onChange={(save) => { care.mutate({ settings: { save } }); }} />{" "}
           save what is kept to its startup
         </span>
-        <Button size="small" onClick={() => { care.mutate({ method: "GET", path: "/clock" }); }}>Read its clock</Button>
+        <Button size="small" onClick={() => { care.mutate("clock"); }}>Read its clock</Button>
         <Button size="small" onClick={() => { setVisiting(!visiting); }}>Who is on it</Button>
         {admin && <Button size="small" danger disabled={!free} onClick={() => { setRestarting(true); }}>Restart…</Button>}
       </Flex>
-      {visiting && <Visitors name={device.name} admin={admin} end={(id) => { care.mutate({ method: "DELETE", path: `/sessions/${encodeURIComponent(id)}` }); }} />}
-      <RestartDialog name={device.name} open={restarting} onClose={() => { setRestarting(false); }} onGo={() => { setRestarting(false); care.mutate({ method: "POST", path: "/restart" }); }} />
+      {visiting && <Visitors name={device.name} admin={admin} end={(id) => { care.mutate({ endSession: id }); }} />}
+      <RestartDialog name={device.name} open={restarting} onClose={() => { setRestarting(false); }} onGo={() => { setRestarting(false); care.mutate("restart"); }} />
     </Card>
   );
 }

@@ -71,7 +71,7 @@ function Details({ device: d, session }: { device: Device; session: Session }) {
         {!d.trusted && (
           <Alert
             type="warning" showIcon title="Nobody accepted its host key yet: nothing is read from it, nothing committed." style={{ marginTop: 6 }}
-            description={may(session, "administer") ? <HostKey of={`/devices/${encodeURIComponent(d.name)}`} whose="the device" /> : `An administrator does: latch device trust ${d.name}`}
+            description={may(session, "administer") ? <HostKey of={{ device: d.name }} whose="the device" /> : `An administrator does: latch device trust ${d.name}`}
           />
         )}
         {d.unread?.map((u) => <Alert key={u} type="warning" showIcon title={`Not understood, carried unread: ${u}`} style={{ marginTop: 6 }} />)}

@@ -1,9 +1,9 @@
 import { Alert, Button, Flex, Typography } from "antd";
-import { useHostKey, useTrust } from "./queries";
+import { useHostKey, useTrust, type KeyOf } from "./queries";
 import { Trouble } from "../../parts/Trouble";
 
 /** The host key that a device's or archive's server shows now, to be compared and accepted by a person. */
-export function HostKey({ of, whose }: { of: string; whose: string }) {
+export function HostKey({ of, whose }: { of: KeyOf; whose: string }) {
   const shown = useHostKey(of);
   const trust = useTrust(of);
   const k = shown.data;

@@ -1,36 +1,35 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { call } from "../../lib/api";
-import type { Carried, Config, Device, HostKey, Reservation, StoreDifference, Visitor } from "../../lib/documents";
-import { devicePath } from "../../lib/paths";
+import { answer, api } from "../../lib/api";
+import type { HostKey, Settings } from "../../lib/documents";
 import { readsDevice, useAct } from "../../lib/query";
 
-export const useDevices = () => useQuery({ queryKey: ["devices"], queryFn: () => call<Device[]>("GET", "/devices") });
+export const useDevices = () => useQuery({ queryKey: ["devices"], queryFn: () => answer(api.GET("/devices")) });
 
 export const useDevice = (name: string) =>
-  useQuery({ queryKey: ["devices", name], queryFn: () => call<Device>("GET", `/devices/${encodeURIComponent(name)}`) });
+  useQuery({ queryKey: ["devices", name], queryFn: () => answer(api.GET("/devices/{name}", { params: { path: { name } } })) });
 
 export const useConfig = (name: string, from: string) =>
   useQuery({
     queryKey: ["config", name, from],
-    queryFn: () => call<Config>("GET", `/devices/${encodeURIComponent(name)}/config?from=${encodeURIComponent(from)}`),
+    queryFn: () => answer(api.GET("/devices/{name}/config", { params: { path: { name }, query: { from } } })),
     retry: false,
     meta: readsDevice,
   });
 
 export const useReserve = (device: string) =>
-  useAct((v: { reason: string; seconds: number }) => call<Reservation>("POST", `/devices/${encodeURIComponent(device)}/reservation`, v));
+  useAct((v: { reason: string; seconds: number }) => answer(api.POST("/devices/{name}/reservation", { params: { path: { name: device } }, body: v })));
 
 export const useRelease = (device: string) =>
-  useAct(() => call<undefined>("DELETE", `/devices/${encodeURIComponent(device)}/reservation`));
+  useAct(() => answer(api.DELETE("/devices/{name}/reservation", { params: { path: { name: device } } })));
 
 export const useAskFor = (device: string) =>
-  useAct((text: string) => call<Reservation>("POST", `/devices/${encodeURIComponent(device)}/reservation/asks`, { text }));
+  useAct((text: string) => answer(api.POST("/devices/{name}/reservation/asks", { params: { path: { name: device } }, body: { text } })));
 
 /** Two of a device's configurations compared; asked for only while wanted. */
 export const useStoreDifference = (name: string, from: string, to: string, wanted: boolean) =>
   useQuery({
     queryKey: ["difference", name, from, to],
-    queryFn: () => call<StoreDifference>("GET", `${devicePath(name)}/difference?from=${from}&to=${to}`),
+    queryFn: () => answer(api.GET("/devices/{name}/difference", { params: { path: { name }, query: { from, to } } })),
     enabled: wanted,
     retry: false,
     staleTime: 0,
@@ -38,26 +37,48 @@ export const useStoreDifference = (name: string, from: string, to: string, wante
   });
 
 export const useVisitors = (name: string, wanted: boolean) =>
-  useQuery({ queryKey: ["sessions", name], queryFn: () => call<Visitor[]>("GET", `${devicePath(name)}/sessions`), enabled: wanted, retry: false, meta: readsDevice });
+  useQuery({ queryKey: ["sessions", name], queryFn: () => answer(api.GET("/devices/{name}/sessions", { params: { path: { name } } })), enabled: wanted, retry: false, meta: readsDevice });
 
 /** What is done to a device beside commits. */
-export const useCare = (name: string) =>
-  useAct((v: { method: "POST" | "PATCH" | "DELETE" | "GET"; path: string; body?: unknown }) => call<unknown>(v.method, `${devicePath(name)}${v.path}`, v.body));
+export type CareAct = "save" | "restart" | "clock" | { settings: Settings } | { endSession: string };
 
-export const useCarry = () => useAct((v: { from: string; place: string; onto: string }) => call<Carried>("POST", "/carry", v));
+export const useCare = (name: string) => useAct((v: CareAct): Promise<unknown> => {
+  const params = { path: { name } };
+  switch (v) {
+    case "save": return answer(api.POST("/devices/{name}/save", { params }));
+    case "restart": return answer(api.POST("/devices/{name}/restart", { params }));
+    case "clock": return answer(api.GET("/devices/{name}/clock", { params }));
+  }
+  if ("settings" in v) return answer(api.PATCH("/devices/{name}", { params, body: v.settings }));
+  return answer(api.DELETE("/devices/{name}/sessions/{id}", { params: { path: { name, id: v.endSession } } }));
+});
+
+export const useCarry = () => useAct((v: { from: string; place: string; onto: string }) => answer(api.POST("/carry", { body: v })));
 
 export const useReplaceBox = (name: string) =>
-  useAct((v: { name: string; address: string; account: string; password?: string; privateKey?: string }) => call<Device>("POST", `${devicePath(name)}/replace`, v));
+  useAct((v: { name: string; address: string; account: string; password?: string; privateKey?: string }) => answer(api.POST("/devices/{name}/replace", { params: { path: { name } }, body: v })));
 
-/** The host key that what stands at a path of the API shows now; asked for by hand. */
-export const useHostKey = (of: string) =>
-  useQuery({ queryKey: ["host-key", of], queryFn: () => call<HostKey>("GET", `${of}/host-key`), enabled: false, retry: false });
+/** What shows a host key. */
+export type KeyOf = { device: string } | { archive: string };
+
+/** The host key that it shows now; asked for by hand. */
+export const useHostKey = (of: KeyOf) =>
+  useQuery({
+    queryKey: ["host-key", of],
+    queryFn: () => ("device" in of
+      ? answer(api.GET("/devices/{name}/host-key", { params: { path: { name: of.device } } }))
+      : answer(api.GET("/archives/{name}/host-key", { params: { path: { name: of.archive } } }))),
+    enabled: false,
+    retry: false,
+  });
 
 /** Accepts it; what is answered is the key as it is accepted now. */
-export function useTrust(of: string) {
+export function useTrust(of: KeyOf) {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: (fingerprint: string) => call<HostKey>("POST", `${of}/trust`, { fingerprint }),
+    mutationFn: (fingerprint: string) => ("device" in of
+      ? answer(api.POST("/devices/{name}/trust", { params: { path: { name: of.device } }, body: { fingerprint } }))
+      : answer(api.POST("/archives/{name}/trust", { params: { path: { name: of.archive } }, body: { fingerprint } }))),
     onSuccess: (_, fingerprint) => {
       client.setQueryData<HostKey>(["host-key", of], (k) => k && { ...k, accepted: fingerprint });
       void client.invalidateQueries();

@@ -1,8 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import { call } from "../../lib/api";
-import type { Due } from "../../lib/documents";
+import { answer, api } from "../../lib/api";
 import { useAct } from "../../lib/query";
 
-export const useSchedule = () => useQuery({ queryKey: ["schedule"], queryFn: () => call<Due[]>("GET", "/schedule") });
+export const useSchedule = () => useQuery({ queryKey: ["schedule"], queryFn: () => answer(api.GET("/schedule")) });
 
-export const useUnschedule = () => useAct((id: number) => call<undefined>("DELETE", `/schedule/${String(id)}`));
+export const useUnschedule = () => useAct((id: number) => answer(api.DELETE("/schedule/{id}", { params: { path: { id } } })));

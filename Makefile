@@ -67,13 +67,13 @@ check: console/src/generated/api.d.ts
 	cd console && npm run --silent check && npm run --silent lint && npm run --silent lint:api
 
 # What the race detector would make too long, and what begins no goroutines for it to watch (TestCoreIsPure).
-LONG := TestSickSchedules|TestFullDiskAtEveryStep|TestFaultSchedules|TestCutAtEveryMessage|TestVeryLargeLoad|TestForecast.*
+LONG := TestSickSchedules|TestFullDiskAtEveryStep|TestFaultSchedules|TestCutAtEveryMessage|TestVeryLargeLoad|TestForecast.*|TestRandomRequests
 PURE := ./core/... ./test/kernel/...
 
 go-test: console/dist/index.html
 	@($(GO) test -count=1 -json -timeout 20m $(PURE) ; \
 	  $(GO) test -race -count=1 -json -timeout 20m $$($(GO) list ./... | grep -v -e '^oakenlatch/core/' -e '^oakenlatch/test/kernel') ; \
-	  $(GO) test -count=1 -json -timeout 20m -run '^($(LONG))$$' ./service/engine ./service/desk ./lab) | $(GO) run ./test/totals
+	  $(GO) test -count=1 -json -timeout 20m -run '^($(LONG))$$' ./service/engine ./service/desk ./service/api ./lab) | $(GO) run ./test/totals
 
 console-test: console/node_modules/.installed
 	cd console && npm test --silent

@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/service/access"
+	"oakenlatch/test/pace"
 	"oakenlatch/wire"
 )
 
@@ -144,7 +145,7 @@ func TestRandomRequests(t *testing.T) {
 	r := &requests{rnd: rand.New(rand.NewPCG(seed, 1))}
 	require.NoError(t, json.Unmarshal(text, &r.spec))
 	rounds := 3
-	if testing.Short() {
+	if testing.Short() || pace.Raced { // without the detector it runs by itself: see LONG in the Makefile
 		rounds = 1
 	}
 	if text := os.Getenv("ROUNDS"); text != "" {

@@ -243,7 +243,7 @@ func TestVeryLargeLoad(t *testing.T) {
 	var b strings.Builder
 	b.WriteString("acls\n  acl [long]\n    aces\n")
 	rules := 22_000
-	if raced {
+	if pace.Raced {
 		rules = 500
 	}
 	for i := range rules {

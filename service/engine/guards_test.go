@@ -173,10 +173,14 @@ func TestHoldIsMoved(t *testing.T) {
 			r := newKind(t, func(s *lab.Spec) { s.Kind = kind }, router)
 			// How long the hold is rests on how long this machine takes for a commit: it has to be moved within it.
 			began := time.Now()
-			r.Keep(servicetest.Mara, r.stage(router+" "+contact+" former"))
+			first := r.stage(router + " " + contact + " first")
+			r.commit(first, time.Minute)
+			r.until(first, 50*time.Second, awaiting)
 			took := time.Since(began)
+			require.NoError(t, r.Engine.Say(t.Context(), first, guard.Event{Kind: guard.SayRevert, By: "mara"}))
+			r.until(first, 50*time.Second, done)
 			n := r.stage(router + " " + contact + " new")
-			r.commit(n, (5*time.Second + 4*took).Round(time.Second))
+			r.commit(n, engine.MinHold+(4*took).Round(time.Second))
 			s := r.until(n, 20*time.Second+4*took, awaiting)
 			end := s.Deadline
 			longer := guard.Event{Kind: guard.SayUntil, Until: end.Add(time.Minute), By: "mara"}

@@ -32,7 +32,7 @@ func TestSickSchedules(t *testing.T) {
 	t.Parallel()
 	slog.SetDefault(slog.New(slog.DiscardHandler))
 	count, first, atOnce := number("SICK", math.MaxInt64), time.Now().UnixNano(), int64(16)
-	if raced || testing.Short() {
+	if pace.Raced || testing.Short() {
 		atOnce = 3
 	}
 	until := time.Now().Add(walked(40 * time.Second))

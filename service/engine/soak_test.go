@@ -49,7 +49,7 @@ func stepped(apart int) (first, stride int) {
 	if os.Getenv("TEST_TIME") != "" {
 		return 1, 1
 	}
-	if testing.Short() || raced {
+	if testing.Short() || pace.Raced {
 		apart *= 3
 	}
 	return 1 + rand.IntN(apart), apart
@@ -66,7 +66,7 @@ func TestFaultSchedules(t *testing.T) {
 	t.Parallel()
 	count, first := number("SCHEDULES", math.MaxInt64), time.Now().UnixNano()
 	workers, atOnce := sync.WaitGroup{}, int64(48)
-	if raced || testing.Short() {
+	if pace.Raced || testing.Short() {
 		atOnce = 6
 	}
 	until := time.Now().Add(walked(40 * time.Second))

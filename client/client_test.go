@@ -266,7 +266,8 @@ func TestEvents(t *testing.T) {
 	assert.Equal(t, "2", string(got[1].Data))
 	assert.ErrorContains(t, end, "the service ended the stream")
 	assert.Equal(t, []string{"6"}, after)
-	for range c.Events(t.Context(), "") { // whoever leaves is not told more
+	for _, err := range c.Events(t.Context(), "") { // whoever leaves is not told more
+		require.NoError(t, err)
 		break
 	}
 }

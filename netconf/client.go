@@ -101,7 +101,7 @@ func NewClient(ctx context.Context, rwc io.ReadWriteCloser, opt ClientOptions) (
 		}
 	case <-ctx.Done():
 		_ = rwc.Close()
-		<-result
+		_ = <-result // of a connection that is closed: it says no more
 		return nil, fmt.Errorf("the device sent no hello: %w", ctx.Err())
 	}
 	c.traffic.Sessions.Add(1)

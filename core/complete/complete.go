@@ -226,7 +226,7 @@ func held(root *tree.Node, target *schema.Node) []string {
 func Describe(s *schema.Schema, t *schema.Type) string {
 	text := t.Name
 	var more []string
-	if i := strings.IndexByte(text, ':'); i >= 0 || text != string(base(t)) {
+	if i := strings.IndexByte(text, ':'); i >= 0 || text != base(t) {
 		more = append(more, base(t))
 	}
 	if len(t.Ranges) > 0 && t.Base != schema.Decimal64 {

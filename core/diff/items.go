@@ -130,11 +130,10 @@ func (i Item) node(s *schema.Schema) (tree.Path, *tree.Node, error) {
 	}
 	cut := strings.LastIndexByte(i.Path, '/')
 	d := codec.Decoder{Schema: s}
-	if unknown := strings.HasPrefix(text, "<"); unknown {
-		if p, err := tree.ParsePath(s, i.Path); err == nil && (p.Last().Kind != schema.AnyData &&
-			p.Last().Kind != schema.AnyXML) {
-			unknown = false // a value that begins like XML
-		} else {
+	if strings.HasPrefix(text, "<") {
+		p, err := tree.ParsePath(s, i.Path)
+		value := err == nil && p.Last().Kind != schema.AnyData && p.Last().Kind != schema.AnyXML // that begins like XML
+		if !value {
 			parent, err := tree.ParsePath(s, i.Path[:max(0, cut)])
 			if err != nil {
 				return nil, nil, err
@@ -153,7 +152,7 @@ func (i Item) node(s *schema.Schema) (tree.Path, *tree.Node, error) {
 	if last := p.Last(); last.IsLeaf() && !i.Outline {
 		return p, tree.NewLeaf(last, text), nil
 	}
-	nodes, err := d.OutlineBelow(tree.Path(p[:len(p)-1]).Last(), text)
+	nodes, err := d.OutlineBelow(p[:len(p)-1].Last(), text)
 	if err == nil && len(nodes) != 1 {
 		err = fmt.Errorf("it is %d", len(nodes))
 	}

@@ -116,7 +116,7 @@ func (p piece) giveBack() {
 	select {
 	case <-p.turn:
 		p.result <- ErrSlow
-	case <-p.done:
+	case _ = <-p.done:
 	}
 }
 

@@ -44,7 +44,7 @@ export const useMoved = (from: string, to: string, wanted: boolean) =>
 
 export const useImport = () => useAct((v: { device: string; name: string; text: string }) => answer(api.POST("/import", { body: v })));
 
-export const useImportBundle = () => useAct((file: Blob) => answer(api.POST("/import/bundle", { body: file })));
+export const useImportBundle = () => useAct((file: Blob) => answer(api.POST("/import/bundle", { body: file, bodySerializer: () => file, headers: { "Content-Type": "application/x-tar" } })));
 
 export const useRestore = () => useAct((v: { from: string; devices?: string[]; paths?: string[] }) => answer(api.POST("/restore", { body: v })));
 

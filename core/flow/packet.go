@@ -41,9 +41,9 @@ func (p Packet) meets(c cond) bool {
 	return slices.ContainsFunc(c.spans, func(sp span) bool { return !v.less(sp.lo) && !sp.hi.less(v) })
 }
 
-// misses gives the first thing of a packet that a rule does not fit: "" where it
+// whyNot gives the first thing of a packet that a rule does not fit: "" where it
 // fits.
-func (r *Rule) misses(p Packet) string {
+func (r *Rule) whyNot(p Packet) string {
 	why := r.misses(p)
 	if why == nil {
 		return ""

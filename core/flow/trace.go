@@ -103,7 +103,7 @@ func (f Filter) step(p Packet, at int) TraceStep {
 		at = len(f.Rules)
 	}
 	for i := max(0, at-mostMissed); i < at; i++ {
-		step.Not = append(step.Not, Missed{Rule: f.Rules[i].Name, Why: f.Rules[i].misses(p)})
+		step.Not = append(step.Not, Missed{Rule: f.Rules[i].Name, Why: f.Rules[i].whyNot(p)})
 	}
 	slices.Reverse(step.Not)
 	return step

@@ -220,7 +220,7 @@ func (r Reading) At(name, direction string) Filter {
 	i := slices.IndexFunc(
 		r.Attached, func(a Attachment) bool { return a.Interface == name && a.Direction == direction },
 	)
-	return r.chain(r.Attached[i])
+	return r.Chain(r.Attached[i])
 }
 
 // attached names the filters that work on an interface in a direction.

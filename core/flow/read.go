@@ -34,9 +34,9 @@ func (r Reading) Filter(name string) (Filter, bool) {
 	return r.Filters[i], true
 }
 
-// chain gives all rules that work at an attachment, in the order in which they
+// Chain gives all rules that work at an attachment, in the order in which they
 // are asked.
-func (r Reading) chain(a Attachment) Filter {
+func (r Reading) Chain(a Attachment) Filter {
 	out := Filter{Name: a.Interface + " " + a.Direction, Path: a.Path}
 	for _, name := range a.Filters {
 		f, _ := r.Filter(name)

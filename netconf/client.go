@@ -101,8 +101,10 @@ func NewClient(ctx context.Context, rwc io.ReadWriteCloser, opt ClientOptions) (
 		}
 	case <-ctx.Done():
 		_ = rwc.Close()
-		_ = <-result // of a connection that is closed: it says no more
-		return nil, fmt.Errorf("the device sent no hello: %w", ctx.Err())
+		if err := <-result; err != nil { // of a connection that is closed: the time is over, whatever it says
+			return nil, fmt.Errorf("the device sent no hello: %w", ctx.Err())
+		}
+		return nil, fmt.Errorf("the device sent its hello too late: %w", ctx.Err())
 	}
 	c.traffic.Sessions.Add(1)
 	go c.receive()

@@ -25,7 +25,7 @@ func sample(n int) report.Report {
 	return report.Report{
 		Title: fmt.Sprintf("Change %d: berth", n), Subtitle: "what happened", By: "mara",
 		Made:  time.Date(2026, 11, 23, 2, 0, 0, 0, time.UTC),
-		Facts: []report.Fact{{Name: "Ticket", Value: "TF-204"}, {Name: "Odd", Value: "Ölhafen <b>&\x1b[31m 東京 ‮x"}},
+		Facts: []report.Fact{{Name: "Ticket", Value: "TF-204"}, {Name: "Odd", Value: "Ölhafen <b>&\x1b[31m 東京 \u202ex"}},
 		Sections: []report.Section{
 			{Title: "Rows", Table: &report.Table{Head: []string{"No", "Who", "What"}, Rows: rows}},
 			{Title: "Long", Text: strings.Repeat("quay", 300) + " end of the long word"},

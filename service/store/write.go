@@ -116,7 +116,8 @@ func (p piece) giveBack() {
 	select {
 	case <-p.turn:
 		p.result <- ErrSlow
-	case _ = <-p.done:
+	case err := <-p.done:
+		_ = err // whoever asked has gone
 	}
 }
 

@@ -191,43 +191,6 @@ func TestMovesOnAfterTheWord(t *testing.T) {
 	require.ErrorContains(t, err, `no preview "none"`)
 }
 
-func TestReservations(t *testing.T) {
-	t.Parallel()
-	r := servicetest.New(t, quay)
-	n := open(t, r, servicetest.Mara)
-	_, err := r.Put(servicetest.Mara, n, quay, "/system/contact", "mine")
-	require.NoError(t, err)
-	reserve := func(p access.Person, reason string, d time.Duration) error {
-		_, err := r.Reservations.Reserve(t.Context(), p, quay, reason, d)
-		return err
-	}
-	assert.Equal(t, refusal.Invalid, kind(reserve(servicetest.Joss, "", time.Hour)))
-	assert.Equal(t, refusal.Invalid, kind(reserve(servicetest.Joss, "x", 30*24*time.Hour)))
-	works := r.Ready("mara", n)
-	require.NoError(t, reserve(servicetest.Joss, "new fibre", time.Hour))
-	require.NoError(t, reserve(servicetest.Joss, "new fibre, longer", 2*time.Hour), "one's own is moved")
-	require.ErrorContains(t, reserve(servicetest.Mara, "me too", time.Hour), "is reserved by joss until")
-	_, err = r.Desk.Ready(t.Context(), store.Everything, n, "mara", order.Order{})
-	require.ErrorContains(t, err, "is reserved by joss")
-	err = r.Begin("mara", n, order.Order{Hold: time.Minute}, works)
-	require.ErrorContains(t, err, "is reserved by joss", "also one that was reserved since it was looked at")
-	_, err = r.Reservations.Ask(t.Context(), servicetest.Mara, quay, "when?")
-	require.NoError(t, err)
-	list, err := r.Reservations.List(t.Context())
-	require.NoError(t, err)
-	require.Len(t, list, 1)
-	assert.Equal(t, "when?", list[0].Asks[0].Text)
-	require.ErrorContains(t, r.Reservations.Release(t.Context(), servicetest.Mara, quay), "is reserved by joss")
-	admin := access.Person{Name: "admin", Grants: servicetest.Admin}
-	require.NoError(t, r.Reservations.Release(t.Context(), admin, quay))
-	entries := r.Found(5, "device:%v who:admin", quay)
-	assert.Contains(t, entries[0].Note, "lifted by an administrator; it was reserved by joss: new fibre, longer")
-	require.NoError(t, reserve(servicetest.Joss, "a minute", time.Minute))
-	r.SetClock(2 * time.Minute)
-	r.Keep(servicetest.Mara, n) // it ran out
-	assert.Equal(t, "mine", r.Value(quay, "/system/contact"))
-}
-
 func refuseValidate(d *lab.Device) {
 	d.OnOperation(func(op *markup.Element) lab.Fault {
 		if op.Name.Local == "validate" {

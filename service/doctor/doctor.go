@@ -451,7 +451,7 @@ func (e *examination) signingKey(s *store.Store) (ed25519.PrivateKey, error) {
 
 func (e *examination) secrets(s *store.Store) {
 	if err := access.Missing(e.ctx, s, e.KeyFile); err != nil {
-		e.add(Wrong, "sealed secrets", "", "%v", err)
+		e.add(Wrong, "sealed secrets", "put it back, a backup holds it; docs/runbook.md", "%v", err)
 		return
 	}
 	if !e.private("key file", e.KeyFile) {
@@ -459,7 +459,7 @@ func (e *examination) secrets(s *store.Store) {
 	}
 	sealer, err := access.OpenSealer(e.KeyFile)
 	if err != nil {
-		e.add(Wrong, "sealed secrets", "", "%v", err)
+		e.add(Wrong, "sealed secrets", "put back the key file that belongs to these records", "%v", err)
 		return
 	}
 	n := 0
@@ -484,7 +484,10 @@ func (e *examination) accounts(s *store.Store) {
 	case err != nil:
 		e.add(Wrong, "accounts", "", "%v", err)
 	case admins == 0:
-		e.add(Wrong, "accounts", "", "nobody may administer everything")
+		e.add(
+			Wrong, "accounts", "restore a backup of before that came about: nobody can give it to anybody",
+			"nobody may administer everything",
+		)
 	case admins == 1:
 		e.add(
 			Look, "accounts", "make another, for when that person is away",

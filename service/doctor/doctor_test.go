@@ -102,7 +102,8 @@ func TestWhatIsWrongIsFound(t *testing.T) {
 			require.NoError(t, os.Remove(filepath.Join(dir, store.File)))
 		}, doctor.Wrong, ""},
 		"the records are no database": {func(t *testing.T, dir string) {
-			require.NoError(t, os.WriteFile(filepath.Join(dir, store.File), []byte(strings.Repeat("no database ", 999)), 0o600))
+			text := strings.Repeat("no database ", 999)
+			require.NoError(t, os.WriteFile(filepath.Join(dir, store.File), []byte(text), 0o600))
 		}, doctor.Wrong, ""},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -57,12 +57,12 @@ type app struct {
 
 // command is one verb.
 type command struct {
-	name    string // "put", "device add"
-	args    string
-	summary string
-	example string
-	min     int // arguments
-	max     int
+	name     string // "put", "device add"
+	args     string // as they are told: "CHANGE DEVICE PATH [VALUE]"
+	min, max int    // how many of them
+	summary  string
+	example  string // lines
+
 	// setup adds the flags and gives what runs with the arguments.
 	setup func(*app, *flag.FlagSet) func(args []string) error
 }

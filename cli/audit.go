@@ -48,7 +48,7 @@ func auditList(a *app, fs *flag.FlagSet) func([]string) error {
 			return wrongUse("--before is for the newest first")
 		}
 		if *limit < 1 {
-			return wrongUse("--limit is 1 or more")
+			return wrongUse("--limit is from 1 to 1000")
 		}
 		page, err := a.api().SearchAudit(a.ctx, client.SearchAuditQuery{
 			Search: line, Limit: int64(*limit), Before: *before, Oldest: *oldest,

@@ -80,7 +80,7 @@ func changes(a *app, fs *flag.FlagSet) func([]string) error {
 	text := fs.String("text", "", "with this in the title or the ticket")
 	return func([]string) error {
 		if *limit < 1 {
-			return wrongUse("--limit is 1 to 500")
+			return wrongUse("--limit is from 1 to 500")
 		}
 		list, err := a.api().ListChanges(a.ctx, client.ListChangesQuery{
 			Limit: int64(*limit), State: *state, Author: *author, Text: *text, Before: *before,

@@ -23,7 +23,7 @@ func commits(a *app, fs *flag.FlagSet) func([]string) error {
 	limit := fs.Int("limit", 40, "at most so many, up to 500")
 	return func([]string) error {
 		if *limit < 1 {
-			return wrongUse("--limit is 1 to 500")
+			return wrongUse("--limit is from 1 to 500")
 		}
 		page, err := a.api().ListCommits(a.ctx, client.ListCommitsQuery{
 			Who: *who, Device: *device, Change: *change, Since: *since, Until: *until, Limit: int64(*limit),

@@ -29,7 +29,10 @@ const StencilsPage = page(() => import("../features/stencils/StencilsPage").then
 const lookKey = "oaken-latch-look";
 
 export function App() {
-  const [look, setLook] = useState(() => localStorage.getItem(lookKey) ?? (window.matchMedia("(prefers-color-scheme: dark)").matches ? "dark" : "light"));
+  const [look, setLook] = useState(
+    () =>
+      localStorage.getItem(lookKey) ?? (window.matchMedia("(prefers-color-scheme: dark)").matches ? "dark" : "light"),
+  );
   const session = useSession();
   useLive(Boolean(session.data));
   const choose = (l: string) => {

@@ -30,27 +30,78 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
   const out = useAct(() => answer(api.POST("/logout")));
   return (
     <Flex vertical style={{ minHeight: "100vh", background: token.colorBgLayout }}>
-      <Flex component="header" align="center" gap={14} style={{ background: "#43301f", color: "#f3e7d3", padding: "0 24px", height: 52, borderBottom: "3px solid #c79a55" }}>
+      <Flex
+        component="header"
+        align="center"
+        gap={14}
+        style={{
+          background: "#43301f",
+          color: "#f3e7d3",
+          padding: "0 24px",
+          height: 52,
+          borderBottom: "3px solid #c79a55",
+        }}
+      >
         <Flex align="center" gap={10}>
           <img src="/latch.svg" alt="" width={26} height={26} />
-          <Typography.Text strong style={{ color: "#f3e7d3", fontSize: 16, whiteSpace: "nowrap" }}>Oaken Latch</Typography.Text>
+          <Typography.Text strong style={{ color: "#f3e7d3", fontSize: 16, whiteSpace: "nowrap" }}>
+            Oaken Latch
+          </Typography.Text>
         </Flex>
         <Flex component="nav" gap={2} style={{ flex: 1 }} aria-label="places">
           {places.map((p) => (
             <NavLink
-              key={p.to} to={p.to} end={p.to === "/"}
-              style={({ isActive }) => ({ color: "#f3e7d3", padding: "6px 9px", fontSize: 14, borderRadius: 4, background: isActive ? "#6b4d31" : "transparent", textDecoration: "none" })}
+              key={p.to}
+              to={p.to}
+              end={p.to === "/"}
+              style={({ isActive }) => ({
+                color: "#f3e7d3",
+                padding: "6px 9px",
+                fontSize: 14,
+                borderRadius: 4,
+                background: isActive ? "#6b4d31" : "transparent",
+                textDecoration: "none",
+              })}
             >
               {p.label}
             </NavLink>
           ))}
         </Flex>
         <Segmented size="small" value={look} onChange={setLook} options={["light", "dark"]} aria-label="look" />
-        <span title={`${session.account} may: ${session.may.join(" ")}`} style={{ whiteSpace: "nowrap", maxWidth: 110, overflow: "hidden", textOverflow: "ellipsis" }}>{session.account}</span>
-        <Button size="small" onClick={() => { out.mutate(undefined); }}>Sign out</Button>
+        <span
+          title={`${session.account} may: ${session.may.join(" ")}`}
+          style={{ whiteSpace: "nowrap", maxWidth: 110, overflow: "hidden", textOverflow: "ellipsis" }}
+        >
+          {session.account}
+        </span>
+        <Button
+          size="small"
+          onClick={() => {
+            out.mutate(undefined);
+          }}
+        >
+          Sign out
+        </Button>
       </Flex>
-      <main style={{ flex: 1, padding: "20px 24px", maxWidth: 1500, width: "100%", margin: "0 auto", boxSizing: "border-box" }}>
-        {attention.data?.records && <Alert type="error" showIcon style={{ marginBottom: 16 }} title="Nothing new can be begun: the records cannot be kept as they should" description={attention.data.records} />}
+      <main
+        style={{
+          flex: 1,
+          padding: "20px 24px",
+          maxWidth: 1500,
+          width: "100%",
+          margin: "0 auto",
+          boxSizing: "border-box",
+        }}
+      >
+        {attention.data?.records && (
+          <Alert
+            type="error"
+            showIcon
+            style={{ marginBottom: 16 }}
+            title="Nothing new can be begun: the records cannot be kept as they should"
+            description={attention.data.records}
+          />
+        )}
         <Others />
         <Suspense fallback={<Spin style={{ display: "block", margin: "64px auto" }} />}>
           <Outlet />
@@ -58,7 +109,13 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
       </main>
       <div style={{ position: "sticky", bottom: 0, zIndex: 5 }}>
         {attention.data?.holding.map((c) => (
-          <HoldBar key={c.number} change={c} mayDecide={may(session, "administer") || session.account === c.author || (c.company ?? []).includes(session.account)} />
+          <HoldBar
+            key={c.number}
+            change={c}
+            mayDecide={
+              may(session, "administer") || session.account === c.author || (c.company ?? []).includes(session.account)
+            }
+          />
         ))}
       </div>
     </Flex>

@@ -20,7 +20,8 @@ export function useLive(signedIn: boolean) {
         const all = since;
         [pending, since] = [undefined, []];
         void client.invalidateQueries({
-          predicate: (q) => q.meta?.["readsDevice"] !== true && (all === undefined || all.some((h) => touches(q.queryKey, h))),
+          predicate: (q) =>
+            q.meta?.["readsDevice"] !== true && (all === undefined || all.some((h) => touches(q.queryKey, h))),
         });
       }, 150);
     };

@@ -19,7 +19,9 @@ function isProblem(v: unknown): v is Problem {
 let askAnew: ((second: Second) => Promise<boolean>) | undefined;
 
 /** Says who asks a person to show their second factor anew: true where they did. */
-export const whenAskedAnew = (ask: typeof askAnew) => { askAnew = ask; };
+export const whenAskedAnew = (ask: typeof askAnew) => {
+  askAnew = ask;
+};
 
 /** Sends a request; what says no is thrown, and so is no answer at all. */
 async function sent(request: Request): Promise<Response> {
@@ -40,7 +42,12 @@ async function sent(request: Request): Promise<Response> {
   throw new ApiError(
     isProblem(doc)
       ? doc
-      : { type: "service", title: res.statusText, status: res.status, detail: `The service answered ${String(res.status)}` },
+      : {
+          type: "service",
+          title: res.statusText,
+          status: res.status,
+          detail: `The service answered ${String(res.status)}`,
+        },
   );
 }
 
@@ -60,7 +67,11 @@ async function sentAnew(request: Request): Promise<Response> {
 type Paths = { [P in keyof paths as P extends `/api/v1${infer Rest}` ? Rest : never]: paths[P] };
 
 /** The API as its description has it: api.GET("/changes/{number}", ...). What it is answered is told by `answer`. */
-export const api = createClient<Paths>({ baseUrl: `${window.location.origin}/api/v1`, credentials: "same-origin", fetch: sentAnew });
+export const api = createClient<Paths>({
+  baseUrl: `${window.location.origin}/api/v1`,
+  credentials: "same-origin",
+  fetch: sentAnew,
+});
 
 /** The document that a request is answered with; what says no was thrown. */
 export async function answer<T>(asked: Promise<{ data?: T }>): Promise<T> {
@@ -72,5 +83,7 @@ export const ifTag = (tag: string | undefined) => (tag === undefined ? {} : { "I
 
 /** What of a query is asked for: what is undefined, empty, 0 or false is left out. */
 export function given<T extends object>(query: T): { [K in keyof T]?: Exclude<T[K], undefined> } {
-  return Object.fromEntries(Object.entries(query).filter(([, v]) => Boolean(v))) as { [K in keyof T]?: Exclude<T[K], undefined> };
+  return Object.fromEntries(Object.entries(query).filter(([, v]) => Boolean(v))) as {
+    [K in keyof T]?: Exclude<T[K], undefined>;
+  };
 }

@@ -6,7 +6,8 @@ export type Role = "read" | "stage" | "commit" | "approve" | "audit" | "administ
 export const roles: Role[] = ["read", "stage", "commit", "approve", "audit", "administer", "reveal"];
 
 /** Whether an account may do something on any device. */
-export const may = (session: Session, role: Role): boolean => session.may.some((g) => g.split("@")[0] === role || (role === "read" && !g.startsWith("audit")));
+export const may = (session: Session, role: Role): boolean =>
+  session.may.some((g) => g.split("@")[0] === role || (role === "read" && !g.startsWith("audit")));
 
 /** Whether it may on all devices. */
 export const mayEverywhere = (session: Session, role: Role): boolean => session.may.includes(role);

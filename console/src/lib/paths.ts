@@ -1,3 +1,1 @@
-
-
 export const devicePath = (name: string) => `/devices/${encodeURIComponent(name)}`;

@@ -18,10 +18,22 @@ const common = {
 
 export const light: ThemeConfig = {
   algorithm: theme.defaultAlgorithm,
-  token: { ...common, colorPrimary: "#1f6b66", colorBgLayout: "#f5f1ea", colorLink: "#1f6b66", colorWarning: "#b9770e" },
+  token: {
+    ...common,
+    colorPrimary: "#1f6b66",
+    colorBgLayout: "#f5f1ea",
+    colorLink: "#1f6b66",
+    colorWarning: "#b9770e",
+  },
 };
 
 export const dark: ThemeConfig = {
   algorithm: theme.darkAlgorithm,
-  token: { ...common, colorPrimary: "#3d9a93", colorBgLayout: "#131a1a", colorBgContainer: "#1b2424", colorLink: "#6cc4bd" },
+  token: {
+    ...common,
+    colorPrimary: "#3d9a93",
+    colorBgLayout: "#131a1a",
+    colorBgContainer: "#1b2424",
+    colorLink: "#6cc4bd",
+  },
 };

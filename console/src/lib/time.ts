@@ -2,7 +2,13 @@
 export function when(iso: string | undefined): string {
   if (!iso) return "never";
   return new Intl.DateTimeFormat("en-GB", {
-    year: "numeric", month: "short", day: "numeric", hour: "2-digit", minute: "2-digit", second: "2-digit", timeZoneName: "short",
+    year: "numeric",
+    month: "short",
+    day: "numeric",
+    hour: "2-digit",
+    minute: "2-digit",
+    second: "2-digit",
+    timeZoneName: "short",
   }).format(new Date(iso));
 }
 
@@ -10,8 +16,15 @@ export function when(iso: string | undefined): string {
 export function whenShort(iso: string | undefined): string {
   if (!iso) return "never";
   return new Intl.DateTimeFormat("en-GB", {
-    month: "short", day: "numeric", hour: "2-digit", minute: "2-digit", second: "2-digit", timeZoneName: "short",
-  }).format(new Date(iso)).replaceAll(" ", "\u00a0");
+    month: "short",
+    day: "numeric",
+    hour: "2-digit",
+    minute: "2-digit",
+    second: "2-digit",
+    timeZoneName: "short",
+  })
+    .format(new Date(iso))
+    .replaceAll(" ", "\u00a0");
 }
 
 /** Seconds as m:ss, h:mm:ss from an hour on, or days from two days on. */
@@ -28,7 +41,14 @@ export function clock(seconds: number): string {
 export function whenIn(iso: string, zone: string | undefined): string {
   try {
     return new Intl.DateTimeFormat("en-GB", {
-      year: "numeric", month: "short", day: "numeric", hour: "2-digit", minute: "2-digit", second: "2-digit", timeZoneName: "short", timeZone: zone ?? "UTC",
+      year: "numeric",
+      month: "short",
+      day: "numeric",
+      hour: "2-digit",
+      minute: "2-digit",
+      second: "2-digit",
+      timeZoneName: "short",
+      timeZone: zone ?? "UTC",
     }).format(new Date(iso));
   } catch {
     return when(iso); // a zone this browser does not know
@@ -43,7 +63,12 @@ export function span(seconds: number): string {
   const s = Math.round(Math.abs(seconds));
   const parts: string[] = [];
   let left = s;
-  for (const [size, name] of [[86400, "d"], [3600, "h"], [60, "min"], [1, "s"]] as const) {
+  for (const [size, name] of [
+    [86400, "d"],
+    [3600, "h"],
+    [60, "min"],
+    [1, "s"],
+  ] as const) {
     const n = Math.floor(left / size);
     if (n > 0) parts.push(`${String(n)} ${name}`);
     left -= n * size;

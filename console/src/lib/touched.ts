@@ -10,7 +10,10 @@ export interface Happened {
 export function happened(data: string): Happened | undefined {
   try {
     const { change, device } = JSON.parse(data) as { change?: unknown; device?: unknown };
-    return { ...(typeof change === "number" && change > 0 ? { change } : {}), ...(typeof device === "string" && device !== "" ? { device } : {}) };
+    return {
+      ...(typeof change === "number" && change > 0 ? { change } : {}),
+      ...(typeof device === "string" && device !== "" ? { device } : {}),
+    };
   } catch {
     return undefined;
   }

@@ -24,26 +24,50 @@ interface Props {
 /** A difference as it looks everywhere: mark, colour, outline. */
 export function Difference({ lines, who, tell = false, onTakeBack, height = 460 }: Props) {
   const { token } = theme.useToken();
-  const style: CSSProperties = { fontFamily: token.fontFamilyCode, fontSize: 13, lineHeight: `${String(lineHeight)}px` };
+  const style: CSSProperties = {
+    fontFamily: token.fontFamilyCode,
+    fontSize: 13,
+    lineHeight: `${String(lineHeight)}px`,
+  };
   const byID = who && new Map(who.map((e) => [e.id, e]));
   if (lines.length <= many) {
     return (
       <div role="table" aria-label="difference" style={{ ...style, overflowX: "auto" }}>
-        {lines.map((l, i) => <Row key={i} line={l} edit={byID?.get(l.edit ?? 0)} tell={tell} onTakeBack={onTakeBack} />)}
+        {lines.map((l, i) => (
+          <Row key={i} line={l} edit={byID?.get(l.edit ?? 0)} tell={tell} onTakeBack={onTakeBack} />
+        ))}
       </div>
     );
   }
   const widest = Math.max(...lines.map((l) => l.text.length + l.depth * 2)) * 8 + (tell ? 330 : 60);
   return (
     <div role="table" aria-label="difference" aria-rowcount={lines.length} style={style}>
-      <VirtualList data={lines.map((line, key) => ({ line, key }))} height={height} itemHeight={lineHeight} itemKey="key" scrollWidth={widest}>
-        {({ line }: { line: DiffLine }) => <Row line={line} edit={byID?.get(line.edit ?? 0)} tell={tell} onTakeBack={onTakeBack} />}
+      <VirtualList
+        data={lines.map((line, key) => ({ line, key }))}
+        height={height}
+        itemHeight={lineHeight}
+        itemKey="key"
+        scrollWidth={widest}
+      >
+        {({ line }: { line: DiffLine }) => (
+          <Row line={line} edit={byID?.get(line.edit ?? 0)} tell={tell} onTakeBack={onTakeBack} />
+        )}
       </VirtualList>
     </div>
   );
 }
 
-function Row({ line: l, edit, tell, onTakeBack }: { line: DiffLine; edit?: Edit | undefined; tell: boolean; onTakeBack?: ((line: DiffLine) => void) | undefined }) {
+function Row({
+  line: l,
+  edit,
+  tell,
+  onTakeBack,
+}: {
+  line: DiffLine;
+  edit?: Edit | undefined;
+  tell: boolean;
+  onTakeBack?: ((line: DiffLine) => void) | undefined;
+}) {
   const { token } = theme.useToken();
   const m = marks[l.mark];
   const isDark = token.colorBgContainer !== "#ffffff";
@@ -53,14 +77,29 @@ function Row({ line: l, edit, tell, onTakeBack }: { line: DiffLine; edit?: Edit 
       role="row"
       title={l.path}
       aria-label={m ? `${m.name}: ${l.text}` : l.text}
-      style={{ display: "flex", color: colour, background: m ? `${colour}14` : undefined, borderLeft: `3px solid ${m ? colour : "transparent"}`, whiteSpace: "pre" }}
+      style={{
+        display: "flex",
+        color: colour,
+        background: m ? `${colour}14` : undefined,
+        borderLeft: `3px solid ${m ? colour : "transparent"}`,
+        whiteSpace: "pre",
+      }}
     >
       <span style={{ width: 24, textAlign: "center", fontWeight: 700, flex: "none" }}>{l.mark}</span>
       <span style={{ paddingLeft: `${String(l.depth * 1.4)}em`, flex: 1 }}>{l.text}</span>
-      {tell && edit && <span style={{ color: token.colorTextSecondary, paddingLeft: 16, fontSize: 12 }}>{edit.actor}, edit {edit.id}, {whenShort(edit.at)}</span>}
+      {tell && edit && (
+        <span style={{ color: token.colorTextSecondary, paddingLeft: 16, fontSize: 12 }}>
+          {edit.actor}, edit {edit.id}, {whenShort(edit.at)}
+        </span>
+      )}
       {onTakeBack && m && edit && (
         <button
-          type="button" aria-label={`take back ${l.path ?? ""}`} title="Take this line back" onClick={() => { onTakeBack(l); }}
+          type="button"
+          aria-label={`take back ${l.path ?? ""}`}
+          title="Take this line back"
+          onClick={() => {
+            onTakeBack(l);
+          }}
           style={{ all: "unset", cursor: "pointer", padding: "0 8px", color: token.colorTextSecondary }}
         >
           ✕

@@ -25,8 +25,20 @@ export function Sides({ lines, old, now, picked, onPick }: Props) {
   const dark = token.colorBgContainer !== "#ffffff";
   const cell = { flex: 1, minWidth: 0, whiteSpace: "pre-wrap", overflowWrap: "anywhere" } as const;
   return (
-    <div role="table" aria-label="side by side" style={{ fontFamily: token.fontFamilyCode, fontSize: 13, lineHeight: "21px" }}>
-      <div role="row" style={{ display: "flex", color: token.colorTextSecondary, borderBottom: `1px solid ${token.colorBorder}`, marginBottom: 4 }}>
+    <div
+      role="table"
+      aria-label="side by side"
+      style={{ fontFamily: token.fontFamilyCode, fontSize: 13, lineHeight: "21px" }}
+    >
+      <div
+        role="row"
+        style={{
+          display: "flex",
+          color: token.colorTextSecondary,
+          borderBottom: `1px solid ${token.colorBorder}`,
+          marginBottom: 4,
+        }}
+      >
         <span style={{ width: 52 }} />
         <strong style={cell}>{old}</strong>
         <strong style={cell}>{now}</strong>
@@ -37,12 +49,33 @@ export function Sides({ lines, old, now, picked, onPick }: Props) {
         const [left, right] = sides(l);
         const indent = `${String(l.depth * 1.4)}em`;
         return (
-          <div role="row" key={i} title={l.path} aria-label={m ? `${m.name}: ${l.text}` : l.text} style={{ display: "flex", color: colour, background: m ? `${colour}14` : undefined, borderLeft: `3px solid ${m ? colour : "transparent"}` }}>
+          <div
+            role="row"
+            key={i}
+            title={l.path}
+            aria-label={m ? `${m.name}: ${l.text}` : l.text}
+            style={{
+              display: "flex",
+              color: colour,
+              background: m ? `${colour}14` : undefined,
+              borderLeft: `3px solid ${m ? colour : "transparent"}`,
+            }}
+          >
             <span style={{ width: 25, textAlign: "center", flex: "none" }}>
-              {onPick && m && l.path && <Checkbox aria-label={`pick ${l.path}`} checked={picked.has(l.path)} onChange={(e) => { if (l.path) onPick(l.path, e.target.checked); }} />}
+              {onPick && m && l.path && (
+                <Checkbox
+                  aria-label={`pick ${l.path}`}
+                  checked={picked.has(l.path)}
+                  onChange={(e) => {
+                    if (l.path) onPick(l.path, e.target.checked);
+                  }}
+                />
+              )}
             </span>
             <span style={{ width: 24, textAlign: "center", fontWeight: 700, flex: "none" }}>{l.mark}</span>
-            <span style={{ ...cell, paddingLeft: indent, borderRight: `1px solid ${token.colorBorderSecondary}` }}>{left}</span>
+            <span style={{ ...cell, paddingLeft: indent, borderRight: `1px solid ${token.colorBorderSecondary}` }}>
+              {left}
+            </span>
             <span style={{ ...cell, paddingLeft: `calc(${indent} + 8px)` }}>{right}</span>
           </div>
         );

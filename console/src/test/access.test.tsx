@@ -11,55 +11,185 @@ import { calm, quietPart } from "./documents";
 
 const at = "2026-11-23T02:00:00Z";
 const everything = ["read", "stage", "commit", "approve", "audit", "administer", "reveal"];
-const accounts: Account[] = [{ name: "admin", may: everything, created: at }, { name: "hanna", may: ["read", "stage@site=Saltern"], created: at, issuer: "https://id.example.net" }, { name: "gone", may: ["read"], created: at, closed: at }];
-const tokens: Token[] = [{ id: "0a1b2c3d", account: "admin", kind: "session", created: at, expires: at, idleUntil: at, used: at, source: "198.51.100.7", own: true }, { id: "4e5f6071", account: "admin", kind: "machine", name: "nightly", may: ["read"], created: at, expires: at }];
-const rule: ApprovalRule = { number: 1, scope: "tag=edge", path: "/acls", needed: 1, emergency: true, note: "two persons", actor: "admin", at };
-const emergency: Emergency = { number: 3, change: 7, title: "At night", actor: "mara", reason: "the quay is on fire", digest: "d1g", at };
-const change: Change = { number: 7, title: "Slip", author: "mara", state: "draft", opened: at, updated: at, devices: ["hall"], edits: 1 };
-const approval: Approval = { needed: 1, missing: 1, rules: [rule], have: [], fallen: [{ actor: "otto", digest: "old", at }], askedBy: "mara", askedAt: at, askedNote: "it sails at six", emergency: true };
+const accounts: Account[] = [
+  { name: "admin", may: everything, created: at },
+  { name: "hanna", may: ["read", "stage@site=Saltern"], created: at, issuer: "https://id.example.net" },
+  { name: "gone", may: ["read"], created: at, closed: at },
+];
+const tokens: Token[] = [
+  {
+    id: "0a1b2c3d",
+    account: "admin",
+    kind: "session",
+    created: at,
+    expires: at,
+    idleUntil: at,
+    used: at,
+    source: "198.51.100.7",
+    own: true,
+  },
+  { id: "4e5f6071", account: "admin", kind: "machine", name: "nightly", may: ["read"], created: at, expires: at },
+];
+const rule: ApprovalRule = {
+  number: 1,
+  scope: "tag=edge",
+  path: "/acls",
+  needed: 1,
+  emergency: true,
+  note: "two persons",
+  actor: "admin",
+  at,
+};
+const emergency: Emergency = {
+  number: 3,
+  change: 7,
+  title: "At night",
+  actor: "mara",
+  reason: "the quay is on fire",
+  digest: "d1g",
+  at,
+};
+const change: Change = {
+  number: 7,
+  title: "Slip",
+  author: "mara",
+  state: "draft",
+  opened: at,
+  updated: at,
+  devices: ["hall"],
+  edits: 1,
+};
+const approval: Approval = {
+  needed: 1,
+  missing: 1,
+  rules: [rule],
+  have: [],
+  fallen: [{ actor: "otto", digest: "old", at }],
+  askedBy: "mara",
+  askedAt: at,
+  askedNote: "it sails at six",
+  emergency: true,
+};
 const preview: Preview = {
-  change, empty: false, ready: false, against: "running", digest: "d1g", approval,
+  change,
+  empty: false,
+  ready: false,
+  against: "running",
+  digest: "d1g",
+  approval,
   parts: [{ ...quietPart, device: "hall", lines: [{ mark: "+", depth: 0, text: "ace [slip]" }] }],
 };
 
 let answers: Record<string, unknown>;
 let asked: Asked[];
 
-const as = (account: string, roles: string[]) => { answers["/me"] = { account, may: roles }; };
+const as = (account: string, roles: string[]) => {
+  answers["/me"] = { account, may: roles };
+};
 
 beforeEach(() => {
   asked = [];
   answers = {
-    "/attention": { ...calm, approve: [change], emergencies: [emergency], proposals: [{ number: 4, says: "rule 1 goes: all devices, 1", actor: "joss", at: "2026-11-23T01:00:00Z", agreed: [], missing: 1 }], denied: [{ name: "tidewell/saltern", url: "http://192.0.2.9", trouble: "it saw 9 entries, and the record has 7: the end was cut off", denies: true }] }, "/login/ways": {},
-    "/accounts": accounts, "/tokens": tokens, "/rules": [rule], "/changes": [change], "/changes/7": change, "/changes/7/preview": preview, "/changes/7/edits": [], "/devices": [],
-    "POST /accounts": accounts[1], "PATCH /accounts/hanna": accounts[1], "DELETE /accounts/hanna": {}, "DELETE /tokens/4e5f6071": {}, "POST /tokens": { ...tokens[1], token: "SHOWN-ONCE" }, "POST /rules": rule, "DELETE /rules/1": {}, "POST /me/password": {}, "POST /proposals/4/agreement": { done: true, missing: 0 },
-    "POST /changes/7/ask": {}, "POST /changes/7/approval": {}, "DELETE /changes/7/approval": {}, "POST /emergencies/3/review": {}, "POST /changes/7/commit": change,
+    "/attention": {
+      ...calm,
+      approve: [change],
+      emergencies: [emergency],
+      proposals: [
+        {
+          number: 4,
+          says: "rule 1 goes: all devices, 1",
+          actor: "joss",
+          at: "2026-11-23T01:00:00Z",
+          agreed: [],
+          missing: 1,
+        },
+      ],
+      denied: [
+        {
+          name: "tidewell/saltern",
+          url: "http://192.0.2.9",
+          trouble: "it saw 9 entries, and the record has 7: the end was cut off",
+          denies: true,
+        },
+      ],
+    },
+    "/login/ways": {},
+    "/accounts": accounts,
+    "/tokens": tokens,
+    "/rules": [rule],
+    "/changes": [change],
+    "/changes/7": change,
+    "/changes/7/preview": preview,
+    "/changes/7/edits": [],
+    "/devices": [],
+    "POST /accounts": accounts[1],
+    "PATCH /accounts/hanna": accounts[1],
+    "DELETE /accounts/hanna": {},
+    "DELETE /tokens/4e5f6071": {},
+    "POST /tokens": { ...tokens[1], token: "SHOWN-ONCE" },
+    "POST /rules": rule,
+    "DELETE /rules/1": {},
+    "POST /me/password": {},
+    "POST /proposals/4/agreement": { done: true, missing: 0 },
+    "POST /changes/7/ask": {},
+    "POST /changes/7/approval": {},
+    "DELETE /changes/7/approval": {},
+    "POST /emergencies/3/review": {},
+    "POST /changes/7/commit": change,
   };
   as("admin", everything);
   answering(answers, asked);
 });
 
-afterEach(() => { vi.unstubAllGlobals(); });
+afterEach(() => {
+  vi.unstubAllGlobals();
+});
 
-const did = (what: string) => waitFor(() => { expect(asked.map((a) => `${a.method} ${a.path}`)).toContain(what); });
+const did = (what: string) =>
+  waitFor(() => {
+    expect(asked.map((a) => `${a.method} ${a.path}`)).toContain(what);
+  });
 const sent = (method: string, path: string) => asked.find((a) => a.method === method && a.path === path)?.body;
 
 const asks = (anew: boolean, ticket: string): Problem => ({
-  type: "urn:oaken-latch:problem:second-factor", title: "Show your second factor", status: anew ? 403 : 401, detail: anew ? "this is grave" : "the password is right",
+  type: "urn:oaken-latch:problem:second-factor",
+  title: "Show your second factor",
+  status: anew ? 403 : 401,
+  detail: anew ? "this is grave" : "the password is right",
   second: { anew, ticket, ways: ["code", "recovery"] },
 });
-const wrong: Problem = { type: "urn:oaken-latch:problem:wrong-factor", title: "That was not it", status: 401, detail: "the second factor is wrong, or was used before" };
+const wrong: Problem = {
+  type: "urn:oaken-latch:problem:wrong-factor",
+  title: "That was not it",
+  status: 401,
+  detail: "the second factor is wrong, or was used before",
+};
 
 describe("access", () => {
   it("knows what an account may", () => {
     const session = { account: "x", may: ["stage@site=Saltern", "audit"] };
-    expect([may(session, "read"), may(session, "stage"), may(session, "commit"), mayEverywhere(session, "stage"), may({ account: "y", may: ["audit"] }, "read")]).toEqual([true, true, false, false, false]);
+    expect([
+      may(session, "read"),
+      may(session, "stage"),
+      may(session, "commit"),
+      mayEverywhere(session, "stage"),
+      may({ account: "y", may: ["audit"] }, "read"),
+    ]).toEqual([true, true, false, false, false]);
   });
 
   it("knows what it may on one device", () => {
-    const session = { account: "x", may: ["read", "stage@site=Saltern", "commit@tag=a=b", "administer@device=saltern-quay", "reveal@role=quay"] };
+    const session = {
+      account: "x",
+      may: ["read", "stage@site=Saltern", "commit@tag=a=b", "administer@device=saltern-quay", "reveal@role=quay"],
+    };
     const at = (d?: Parameters<typeof on>[1]) => on(session, d).may;
-    expect(at({ name: "saltern-quay", site: "Saltern", role: "quay", tags: ["night", "a=b"] })).toEqual(["read", "stage", "commit", "administer", "reveal"]);
+    expect(at({ name: "saltern-quay", site: "Saltern", role: "quay", tags: ["night", "a=b"] })).toEqual([
+      "read",
+      "stage",
+      "commit",
+      "administer",
+      "reveal",
+    ]);
     expect(at({ name: "gannet-hall", site: "Gannet", role: "hall" })).toEqual(["read"]);
     expect(at()).toEqual([]);
   });
@@ -67,7 +197,14 @@ describe("access", () => {
   it("lists accounts, sessions, tokens and rules, and changes them", async () => {
     open("/access");
     expect(await screen.findByText("stage@site=Saltern")).toBeTruthy();
-    for (const text of ["vouched for by https://id.example.net", "this one", "nightly", "possible, for a reason", "two persons"]) expect(await screen.findByText(text)).toBeTruthy();
+    for (const text of [
+      "vouched for by https://id.example.net",
+      "this one",
+      "nightly",
+      "possible, for a reason",
+      "two persons",
+    ])
+      expect(await screen.findByText(text)).toBeTruthy();
     expect(screen.getByText(/^closed/)).toBeTruthy();
     fireEvent.click(screen.getAllByText("Change…")[1] as HTMLElement);
     fireEvent.click(await screen.findByText("Keep it so"));
@@ -140,20 +277,33 @@ describe("access", () => {
 
   it("offers to sign in elsewhere", async () => {
     answers["/login/ways"] = { elsewhere: "https://id.example.net" };
-    render(<QueryClientProvider client={new QueryClient()}><SignIn /></QueryClientProvider>);
+    render(
+      <QueryClientProvider client={new QueryClient()}>
+        <SignIn />
+      </QueryClientProvider>,
+    );
     expect(await screen.findByText("Sign in at id.example.net")).toBeTruthy();
   });
 
   it("asks for the second factor at sign-in, tells what was wrong, and says afterwards where else the account is signed in", async () => {
-    answers["/me"] = new Refusals(Array<Problem>(20).fill({ type: "t", title: "No", status: 401, detail: "sign in" }), {});
+    answers["/me"] = new Refusals(
+      Array<Problem>(20).fill({ type: "t", title: "No", status: 401, detail: "sign in" }),
+      {},
+    );
     answers["POST /login"] = new Refusals([asks(false, "t1")], {});
-    answers["POST /login/second"] = new Refusals([wrong], { account: "admin", may: everything, others: [{ ...tokens[0], own: false, source: "203.0.113.66" }] });
+    answers["POST /login/second"] = new Refusals([wrong], {
+      account: "admin",
+      may: everything,
+      others: [{ ...tokens[0], own: false, source: "203.0.113.66" }],
+    });
     open("/access");
     fireEvent.change(await screen.findByLabelText("Account"), { target: { value: "admin" } });
     fireEvent.change(screen.getByLabelText("Password"), { target: { value: "secret" } });
     fireEvent.click(screen.getByRole("button", { name: "Sign in" }));
     const show = async (code: string) => {
-      fireEvent.change(await screen.findByLabelText("Code of your app, or a recovery code"), { target: { value: code } });
+      fireEvent.change(await screen.findByLabelText("Code of your app, or a recovery code"), {
+        target: { value: code },
+      });
       fireEvent.click(screen.getByRole("button", { name: "Show it" }));
     };
     await show("000000");
@@ -161,13 +311,22 @@ describe("access", () => {
     as("admin", everything);
     await show("123456");
     await screen.findByText(/203\.0\.113\.66/);
-    expect(asked.filter((a) => a.path === "/login/second").map((a) => a.body)).toEqual([{ ticket: "t1", code: "000000" }, { ticket: "t1", code: "123456" }]);
+    expect(asked.filter((a) => a.path === "/login/second").map((a) => a.body)).toEqual([
+      { ticket: "t1", code: "000000" },
+      { ticket: "t1", code: "123456" },
+    ]);
     fireEvent.click(screen.getByRole("button", { name: "It is me" }));
-    await waitFor(() => { expect(screen.queryByText(/203\.0\.113\.66/)).toBeNull(); });
+    await waitFor(() => {
+      expect(screen.queryByText(/203\.0\.113\.66/)).toBeNull();
+    });
   });
 
   it("asks for it anew before what is grave, and does nothing where it is not shown", async () => {
-    answers["/me/factors"] = { list: [{ id: "0a", kind: "code", name: "phone", created: at }], recovery: 9, required: true };
+    answers["/me/factors"] = {
+      list: [{ id: "0a", kind: "code", name: "phone", created: at }],
+      recovery: 9,
+      required: true,
+    };
     answers["DELETE /rules/1"] = new Refusals([asks(true, "t2"), asks(true, "t3")], {});
     answers["POST /me/proof"] = {};
     open("/access");
@@ -179,9 +338,13 @@ describe("access", () => {
     await screen.findByText("this is grave");
     expect(asked.filter((a) => a.method === "DELETE")).toHaveLength(1);
     fireEvent.click((await screen.findAllByRole("button", { name: "Take it away" }))[0] as HTMLElement);
-    fireEvent.change(await screen.findByLabelText("Code of your app, or a recovery code"), { target: { value: "123456" } });
+    fireEvent.change(await screen.findByLabelText("Code of your app, or a recovery code"), {
+      target: { value: "123456" },
+    });
     fireEvent.click(screen.getByRole("button", { name: "Show it" }));
-    await waitFor(() => { expect(asked.filter((a) => a.method === "DELETE")).toHaveLength(3); });
+    await waitFor(() => {
+      expect(asked.filter((a) => a.method === "DELETE")).toHaveLength(3);
+    });
     expect(sent("POST", "/me/proof")).toEqual({ ticket: "t3", code: "123456" });
   });
 

@@ -15,20 +15,32 @@ export interface Asked {
 
 /** Says no some times before it answers. */
 export class Refusals {
-  constructor(readonly list: Problem[], readonly doc: unknown) {}
+  constructor(
+    readonly list: Problem[],
+    readonly doc: unknown,
+  ) {}
 }
 
 /** Has the service answer as it is told. */
 export function stub(answer: (asked: Asked) => Response) {
   vi.stubGlobal("fetch", async (request: Request) => {
     const { pathname, search } = new URL(request.url);
-    const path = decodeURIComponent(pathname.replace("/api/v1", "")), text = await request.text();
-    const body: unknown = request.headers.get("Content-Type") === "application/json" && text !== "" ? JSON.parse(text) : undefined;
-    return answer({ method: request.method, path, query: search.slice(1), body, tag: request.headers.get("If-Match") ?? undefined });
+    const path = decodeURIComponent(pathname.replace("/api/v1", "")),
+      text = await request.text();
+    const body: unknown =
+      request.headers.get("Content-Type") === "application/json" && text !== "" ? JSON.parse(text) : undefined;
+    return answer({
+      method: request.method,
+      path,
+      query: search.slice(1),
+      body,
+      tag: request.headers.get("If-Match") ?? undefined,
+    });
   });
 }
 
-const no = (status: number, detail: string) => new Response(JSON.stringify({ type: "t", title: "No", status, detail }), { status });
+const no = (status: number, detail: string) =>
+  new Response(JSON.stringify({ type: "t", title: "No", status, detail }), { status });
 
 /** Has the service answer with documents, by path (of a GET) or method and path; what it was asked is written down. null is done, without a document. */
 export function answering(answers: Record<string, unknown>, asked: Asked[]) {
@@ -44,12 +56,25 @@ export function answering(answers: Record<string, unknown>, asked: Asked[]) {
     if (doc === undefined) return no(404, `there is no ${key}`);
     return doc === null ? new Response(null, { status: 204 }) : new Response(JSON.stringify(doc), { status: 200 });
   });
-  vi.stubGlobal("EventSource", class { addEventListener() { return undefined; } close() { return undefined; } });
+  vi.stubGlobal(
+    "EventSource",
+    class {
+      addEventListener() {
+        return undefined;
+      }
+      close() {
+        return undefined;
+      }
+    },
+  );
 }
 
 /** Opens a page of the console. */
-export const open = (path: string) => render(
-  <QueryClientProvider client={new QueryClient({ defaultOptions: { queries: { retry: false } } })}>
-    <MemoryRouter initialEntries={[path]}><App /></MemoryRouter>
-  </QueryClientProvider>,
-);
+export const open = (path: string) =>
+  render(
+    <QueryClientProvider client={new QueryClient({ defaultOptions: { queries: { retry: false } } })}>
+      <MemoryRouter initialEntries={[path]}>
+        <App />
+      </MemoryRouter>
+    </QueryClientProvider>,
+  );

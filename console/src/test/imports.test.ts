@@ -17,10 +17,13 @@ const imports = new Map<string, string[]>();
 for (const [name, text] of Object.entries(files)) {
   const from = `src/${name.replace(/^\.\.\//, "")}`;
   const specs = [...text.matchAll(/(?:from|import\() ?"(\.[^"]*)"/g)].map((m) => m[1] ?? "");
-  imports.set(from, specs.flatMap((s) => {
-    const to = resolve(name.startsWith("./") ? `../test/${name.slice(2)}` : name, s);
-    return to === undefined ? [] : [`src/${to.replace(/^\.\.\//, "")}`];
-  }));
+  imports.set(
+    from,
+    specs.flatMap((s) => {
+      const to = resolve(name.startsWith("./") ? `../test/${name.slice(2)}` : name, s);
+      return to === undefined ? [] : [`src/${to.replace(/^\.\.\//, "")}`];
+    }),
+  );
 }
 
 it("has no circle of imports", () => {
@@ -43,6 +46,10 @@ it("has no circle of imports", () => {
 
 it("knows no page from what all pages share", () => {
   for (const [file, to] of imports) {
-    if (/^src\/(lib|parts)\//.test(file)) expect(to.filter((t) => /^src\/(features|app)\//.test(t)), file).toEqual([]);
+    if (/^src\/(lib|parts)\//.test(file))
+      expect(
+        to.filter((t) => /^src\/(features|app)\//.test(t)),
+        file,
+      ).toEqual([]);
   }
 });

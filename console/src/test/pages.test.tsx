@@ -9,23 +9,63 @@ import { answering, type Asked } from "./answering";
 import { calm, quietPart } from "./documents";
 
 const draft: Change = {
-  number: 7, title: "Bigger frames", ticket: "TF-2", author: "mara", state: "draft", opened: "2026-11-23T02:00:00Z", updated: "2026-11-23T02:00:00Z",
-  devices: ["northmole-harbour"], edits: 1,
+  number: 7,
+  title: "Bigger frames",
+  ticket: "TF-2",
+  author: "mara",
+  state: "draft",
+  opened: "2026-11-23T02:00:00Z",
+  updated: "2026-11-23T02:00:00Z",
+  devices: ["northmole-harbour"],
+  edits: 1,
 };
 
 const part: PartPreview = {
-  ...quietPart, device: "northmole-harbour",
-  edits: [{ id: 4, device: "northmole-harbour", op: "put", path: "/x/mtu", value: "9000", lines: 1, actor: "mara", at: "2026-11-23T02:00:00Z" }],
+  ...quietPart,
+  device: "northmole-harbour",
+  edits: [
+    {
+      id: 4,
+      device: "northmole-harbour",
+      op: "put",
+      path: "/x/mtu",
+      value: "9000",
+      lines: 1,
+      actor: "mara",
+      at: "2026-11-23T02:00:00Z",
+    },
+  ],
   lines: [{ mark: "~", depth: 0, text: "mtu: 1500 → 9000" }],
 };
 
 const device: Device = {
-  name: "northmole-harbour", address: "127.64.1.1:2830", account: "harbour", auth: "password", site: "Northmole", role: "router",
-  trusted: true, guard: "device", unsaved: false, save: true, revision: 3, modules: 10, seen: "2026-11-23T02:00:00Z", unread: ["gone: not handed out"],
+  name: "northmole-harbour",
+  address: "127.64.1.1:2830",
+  account: "harbour",
+  auth: "password",
+  site: "Northmole",
+  role: "router",
+  trusted: true,
+  guard: "device",
+  unsaved: false,
+  save: true,
+  revision: 3,
+  modules: 10,
+  seen: "2026-11-23T02:00:00Z",
+  unread: ["gone: not handed out"],
 };
 
 const due: Due = {
-  id: 3, kind: "commit", change: 7, title: "Bigger frames", devices: ["northmole-harbour"], at: "2026-11-24T01:00:00Z", zone: "Europe/Paris", latenessSeconds: 60, actor: "mara", state: "waiting",
+  id: 3,
+  kind: "commit",
+  change: 7,
+  title: "Bigger frames",
+  devices: ["northmole-harbour"],
+  at: "2026-11-24T01:00:00Z",
+  zone: "Europe/Paris",
+  latenessSeconds: 60,
+  actor: "mara",
+  state: "waiting",
 };
 
 let answers: Record<string, unknown>;
@@ -36,20 +76,56 @@ beforeEach(() => {
   asked = [];
   answers = {
     "/me": { account: "mara", may: ["read", "stage", "commit", "approve", "audit"] } satisfies Session,
-    "/attention": calm, "/devices": [device], "/devices/northmole-harbour": device, "/changes": [draft], "/changes/7": draft,
-    "/changes/7/preview": { change: draft, empty: false, ready: true, against: "running", parts: [part] } satisfies Preview,
-    "/devices/northmole-harbour/config": { device: "northmole-harbour", from: "running", read: "", outline: "interfaces\n  interface [mgmt0]\n", xml: "" },
-    "/audit": { entries: [{ seq: 5, at: "2026-11-23T02:00:00Z", actor: "mara", action: "config.changed", device: "northmole-harbour", change: 7, path: "/x/mtu", before: "1500", after: "9000", prev: "", hash: "h" }] } satisfies Audit,
+    "/attention": calm,
+    "/devices": [device],
+    "/devices/northmole-harbour": device,
+    "/changes": [draft],
+    "/changes/7": draft,
+    "/changes/7/preview": {
+      change: draft,
+      empty: false,
+      ready: true,
+      against: "running",
+      parts: [part],
+    } satisfies Preview,
+    "/devices/northmole-harbour/config": {
+      device: "northmole-harbour",
+      from: "running",
+      read: "",
+      outline: "interfaces\n  interface [mgmt0]\n",
+      xml: "",
+    },
+    "/audit": {
+      entries: [
+        {
+          seq: 5,
+          at: "2026-11-23T02:00:00Z",
+          actor: "mara",
+          action: "config.changed",
+          device: "northmole-harbour",
+          change: 7,
+          path: "/x/mtu",
+          before: "1500",
+          after: "9000",
+          prev: "",
+          hash: "h",
+        },
+      ],
+    } satisfies Audit,
   };
   answering(answers, asked);
 });
 
-afterEach(() => { vi.unstubAllGlobals(); });
+afterEach(() => {
+  vi.unstubAllGlobals();
+});
 
 function open(path: string) {
   return render(
     <QueryClientProvider client={new QueryClient({ defaultOptions: { queries: { retry: false } } })}>
-      <MemoryRouter initialEntries={[path]}><App /></MemoryRouter>
+      <MemoryRouter initialEntries={[path]}>
+        <App />
+      </MemoryRouter>
     </QueryClientProvider>,
   );
 }
@@ -57,7 +133,20 @@ function open(path: string) {
 describe("sign in", () => {
   it("is asked for, and says what is wrong", async () => {
     delete answers["/me"];
-    vi.stubGlobal("fetch", () => Promise.resolve(new Response(JSON.stringify({ type: "t", title: "Wrong", status: 401, detail: "wrong account or password", next: "try again" }), { status: 401 })));
+    vi.stubGlobal("fetch", () =>
+      Promise.resolve(
+        new Response(
+          JSON.stringify({
+            type: "t",
+            title: "Wrong",
+            status: 401,
+            detail: "wrong account or password",
+            next: "try again",
+          }),
+          { status: 401 },
+        ),
+      ),
+    );
     open("/");
     fireEvent.change(await screen.findByLabelText("Account"), { target: { value: "mara" } });
     fireEvent.change(screen.getByLabelText("Password"), { target: { value: "nope" } });
@@ -73,13 +162,57 @@ describe("what needs a decision now", () => {
   });
   it("piles up what waits", async () => {
     answers["/attention"] = {
-      ...calm, records: "the disk of the records is full",
-      unsaved: [device], trouble: [{ ...device, name: "gannet-hall", trouble: "no answer" }],
-      outside: [{ number: 3, device: "saltern-quay", revision: 4, before: 3, since: "2026-11-23T01:00:00Z", found: "2026-11-23T02:00:00Z", who: "not named by the device: it does not tell", told: [], places: 2, state: "open" }],
-      untold: [{ name: "loghost", kind: "syslog", place: "udp://192.0.2.5:514", line: "", added: "2026-11-23T01:00:00Z", addedBy: "admin", told: 3, behind: 9, trouble: "it does not answer", since: "2026-11-23T02:00:00Z" }], drafts: [draft], due: [due],
+      ...calm,
+      records: "the disk of the records is full",
+      unsaved: [device],
+      trouble: [{ ...device, name: "gannet-hall", trouble: "no answer" }],
+      outside: [
+        {
+          number: 3,
+          device: "saltern-quay",
+          revision: 4,
+          before: 3,
+          since: "2026-11-23T01:00:00Z",
+          found: "2026-11-23T02:00:00Z",
+          who: "not named by the device: it does not tell",
+          told: [],
+          places: 2,
+          state: "open",
+        },
+      ],
+      untold: [
+        {
+          name: "loghost",
+          kind: "syslog",
+          place: "udp://192.0.2.5:514",
+          line: "",
+          added: "2026-11-23T01:00:00Z",
+          addedBy: "admin",
+          told: 3,
+          behind: 9,
+          trouble: "it does not answer",
+          since: "2026-11-23T02:00:00Z",
+        },
+      ],
+      drafts: [draft],
+      due: [due],
     } satisfies Attention;
     open("/");
-    for (const text of ["Not saved (1)", "Trouble (1)", "Changed behind our back (1)", "Your drafts (1)", "On the schedule (1)", "no answer", "saltern-quay, 2 places", "! to be decided", "not named by the device: it does not tell", "Not told (1)", "it does not answer", "Nothing new can be begun: the records cannot be kept as they should", "the disk of the records is full"]) {
+    for (const text of [
+      "Not saved (1)",
+      "Trouble (1)",
+      "Changed behind our back (1)",
+      "Your drafts (1)",
+      "On the schedule (1)",
+      "no answer",
+      "saltern-quay, 2 places",
+      "! to be decided",
+      "not named by the device: it does not tell",
+      "Not told (1)",
+      "it does not answer",
+      "Nothing new can be begun: the records cannot be kept as they should",
+      "the disk of the records is full",
+    ]) {
       expect(await screen.findByText(text)).toBeTruthy();
     }
   });
@@ -96,30 +229,71 @@ describe("a change", () => {
     fireEvent.change(screen.getByLabelText("value"), { target: { value: "9000" } });
     fireEvent.click(screen.getByRole("button", { name: "Stage" }));
     expect(await screen.findByText("search keeps several values")).toBeTruthy();
-    expect(asked.find((a) => a.path.endsWith("/edits"))?.body).toEqual({ devices: ["northmole-harbour"], op: "put", path: "/x/mtu", value: "9000" });
+    expect(asked.find((a) => a.path.endsWith("/edits"))?.body).toEqual({
+      devices: ["northmole-harbour"],
+      op: "put",
+      path: "/x/mtu",
+      value: "9000",
+    });
     fireEvent.click(screen.getByRole("button", { name: "Commit on hold" }));
-    await waitFor(() => { expect(asked.find((a) => a.path.endsWith("/commit"))?.body).toEqual({ holdSeconds: 600, probes: [], probeWithinSeconds: 10, byProbes: false, revertOnProbe: false }); });
+    await waitFor(() => {
+      expect(asked.find((a) => a.path.endsWith("/commit"))?.body).toEqual({
+        holdSeconds: 600,
+        probes: [],
+        probeWithinSeconds: 10,
+        byProbes: false,
+        revertOnProbe: false,
+      });
+    });
   });
   it("is committed as it is wanted, in plain words", async () => {
     const two = { ...draft, devices: ["northmole-harbour", "saltern-quay"] };
     answers["/changes/7"] = two;
     answers["/changes/7/preview"] = {
-      change: two, empty: false, ready: true, against: "running",
-      parts: [part, { ...part, device: "saltern-quay", guard: "service", guardWhy: "it has no confirmed commit", risk: "only this service can send it back", untried: "it takes effect at once" }],
+      change: two,
+      empty: false,
+      ready: true,
+      against: "running",
+      parts: [
+        part,
+        {
+          ...part,
+          device: "saltern-quay",
+          guard: "service",
+          guardWhy: "it has no confirmed commit",
+          risk: "only this service can send it back",
+          untried: "it takes effect at once",
+        },
+      ],
     } satisfies Preview;
     answers["POST /changes/7/commit"] = { ...two, state: "applying" };
-    answers["POST /changes/7/schedule"] = { ...due, clocks: [{ device: "saltern-quay", aheadSeconds: -95, off: true }] } satisfies Due;
+    answers["POST /changes/7/schedule"] = {
+      ...due,
+      clocks: [{ device: "saltern-quay", aheadSeconds: -95, off: true }],
+    } satisfies Due;
     open("/changes/7");
     expect(await screen.findByText("saltern-quay: only this service can send it back")).toBeTruthy();
     expect(screen.getByText("saltern-quay: the way back is not tried: it takes effect at once")).toBeTruthy();
     expect(screen.getByRole("img", { name: "its way back is not tried" })).toBeTruthy();
     fireEvent.click(screen.getByText(/^How: when/));
     fireEvent.change(await screen.findByLabelText("probes"), { target: { value: "tcp 192.0.2.12:22" } });
-    for (const choice of ["by itself, once every probe passes", "go back at once", "no", "prepare now, commit at my word (within 2 h)"]) fireEvent.click(screen.getByLabelText(choice));
+    for (const choice of [
+      "by itself, once every probe passes",
+      "go back at once",
+      "no",
+      "prepare now, commit at my word (within 2 h)",
+    ])
+      fireEvent.click(screen.getByLabelText(choice));
     fireEvent.click(screen.getByRole("button", { name: "Prepare, and wait" }));
     await waitFor(() => {
       expect(asked.find((a) => a.path.endsWith("/commit"))?.body).toEqual({
-        holdSeconds: 600, probes: ["tcp 192.0.2.12:22"], probeWithinSeconds: 10, byProbes: true, revertOnProbe: true, save: false, aheadSeconds: 7200,
+        holdSeconds: 600,
+        probes: ["tcp 192.0.2.12:22"],
+        probeWithinSeconds: 10,
+        byProbes: true,
+        revertOnProbe: true,
+        save: false,
+        aheadSeconds: 7200,
       });
     });
     fireEvent.click(screen.getByLabelText(/^at a time/));
@@ -131,8 +305,24 @@ describe("a change", () => {
   });
   it("tells what somebody else did while it was on hold", async () => {
     answers["/changes/7"] = {
-      ...draft, state: "partly", reason: "left so by mara",
-      meanwhile: [{ number: 3, device: "saltern-quay", revision: 5, before: 4, since: draft.opened, found: draft.opened, who: "joss, in session 12", told: [], places: 1, during: 7, state: "open" }],
+      ...draft,
+      state: "partly",
+      reason: "left so by mara",
+      meanwhile: [
+        {
+          number: 3,
+          device: "saltern-quay",
+          revision: 5,
+          before: 4,
+          since: draft.opened,
+          found: draft.opened,
+          who: "joss, in session 12",
+          told: [],
+          places: 1,
+          during: 7,
+          state: "open",
+        },
+      ],
     } satisfies Change;
     open("/changes/7");
     expect(await screen.findByText("Its devices do not all hold the same")).toBeTruthy();
@@ -145,11 +335,19 @@ describe("a change", () => {
     answers["DELETE /schedule/3"] = null;
     open("/changes/7");
     fireEvent.click(await screen.findByRole("button", { name: "Take it off" }));
-    await waitFor(() => { expect(asked.some((a) => a.method === "DELETE" && a.path === "/schedule/3")).toBe(true); });
+    await waitFor(() => {
+      expect(asked.some((a) => a.method === "DELETE" && a.path === "/schedule/3")).toBe(true);
+    });
     expect(screen.queryByRole("button", { name: "Stage" })).toBeNull();
   });
   it("cannot be committed before it is ready, nor edited by others", async () => {
-    answers["/changes/7/preview"] = { change: draft, empty: false, ready: false, against: "running", parts: [{ ...part, read: false, trouble: "no answer" }] } satisfies Preview;
+    answers["/changes/7/preview"] = {
+      change: draft,
+      empty: false,
+      ready: false,
+      against: "running",
+      parts: [{ ...part, read: false, trouble: "no answer" }],
+    } satisfies Preview;
     const { unmount } = open("/changes/7");
     expect(await screen.findByText("Not ready: see what must be mended first.")).toBeTruthy();
     expect(screen.getByRole("button", { name: "Commit on hold" }).hasAttribute("disabled")).toBe(true);
@@ -162,8 +360,17 @@ describe("a change", () => {
   });
   it("shows why it went back, and every device's last word", async () => {
     const reverted: Change = {
-      ...draft, state: "reverted", reason: "the hold ended without a confirm",
-      commit: { actor: "mara", started: "2026-11-23T02:00:00Z", phase: "done", holdSeconds: 60, secondsLeft: 0, devices: [{ name: "northmole-harbour", keeper: "device", standing: "reverted", said: "its word" }] },
+      ...draft,
+      state: "reverted",
+      reason: "the hold ended without a confirm",
+      commit: {
+        actor: "mara",
+        started: "2026-11-23T02:00:00Z",
+        phase: "done",
+        holdSeconds: 60,
+        secondsLeft: 0,
+        devices: [{ name: "northmole-harbour", keeper: "device", standing: "reverted", said: "its word" }],
+      },
     };
     answers["/changes/7"] = reverted;
     open("/changes/7");
@@ -193,21 +400,46 @@ describe("lists", () => {
     expect(await screen.findByText("config.changed")).toBeTruthy();
   });
   it("shows the schedule, and takes off what waits", async () => {
-    answers["/schedule"] = [due, { ...due, id: 2, kind: "restart", state: "missed", note: "missed: it was due at", devices: ["saltern-quay"] }] satisfies Due[];
+    answers["/schedule"] = [
+      due,
+      { ...due, id: 2, kind: "restart", state: "missed", note: "missed: it was due at", devices: ["saltern-quay"] },
+    ] satisfies Due[];
     answers["DELETE /schedule/3"] = null;
     open("/schedule");
     expect(await screen.findAllByText("24 Nov 2026, 02:00:00 CET")).toHaveLength(2);
     expect(screen.getByText("restart saltern-quay")).toBeTruthy();
     fireEvent.click(screen.getByRole("button", { name: "Take off" }));
     fireEvent.click(await screen.findByRole("button", { name: "Take it off" }));
-    await waitFor(() => { expect(asked.some((a) => a.method === "DELETE")).toBe(true); });
+    await waitFor(() => {
+      expect(asked.some((a) => a.method === "DELETE")).toBe(true);
+    });
   });
   it("cares for a device: saves it, tells who is on it, restarts it", async () => {
     const lines = [{ mark: "+", depth: 0, text: "contact: nobody" }];
-    answers["/me"] = { account: "admin", may: ["read", "stage", "commit", "approve", "audit", "administer"] } satisfies Session;
-    answers["/devices/northmole-harbour"] = { ...device, unsaved: true, clock: { aheadSeconds: 200, off: true, read: "2026-11-23T02:00:00Z" } } satisfies Device;
-    answers["/devices/northmole-harbour/difference"] = { device: "northmole-harbour", from: "startup", to: "running", count: 1, lines };
-    answers["/devices/northmole-harbour/sessions"] = [{ id: "12", account: "joss", source: "198.51.100.7", locks: [{ datastore: "running", since: "2026-11-23T02:00:00Z" }] }];
+    answers["/me"] = {
+      account: "admin",
+      may: ["read", "stage", "commit", "approve", "audit", "administer"],
+    } satisfies Session;
+    answers["/devices/northmole-harbour"] = {
+      ...device,
+      unsaved: true,
+      clock: { aheadSeconds: 200, off: true, read: "2026-11-23T02:00:00Z" },
+    } satisfies Device;
+    answers["/devices/northmole-harbour/difference"] = {
+      device: "northmole-harbour",
+      from: "startup",
+      to: "running",
+      count: 1,
+      lines,
+    };
+    answers["/devices/northmole-harbour/sessions"] = [
+      {
+        id: "12",
+        account: "joss",
+        source: "198.51.100.7",
+        locks: [{ datastore: "running", since: "2026-11-23T02:00:00Z" }],
+      },
+    ];
     answers["POST /devices/northmole-harbour/save"] = device;
     answers["POST /devices/northmole-harbour/restart"] = null;
     answers["PATCH /devices/northmole-harbour"] = device;
@@ -224,7 +456,9 @@ describe("lists", () => {
     fireEvent.click(screen.getByRole("button", { name: "Restart…" }));
     fireEvent.click(await screen.findByRole("button", { name: "Restart it" }));
     await waitFor(() => {
-      const acts = asked.filter((a) => a.method !== "GET").map((a) => `${a.method} ${a.path.replace("/devices/northmole-harbour", "")}`);
+      const acts = asked
+        .filter((a) => a.method !== "GET")
+        .map((a) => `${a.method} ${a.path.replace("/devices/northmole-harbour", "")}`);
       expect(acts).toEqual(["POST /save", "PATCH ", "DELETE /sessions/12", "POST /restart"]);
     });
   });

@@ -26,19 +26,34 @@ function page(node: ReactNode) {
 }
 
 const holding: Change = {
-  number: 7, title: "Bigger frames", author: "mara", state: "holding", opened: "2026-11-23T02:00:00Z", updated: "2026-11-23T02:00:00Z",
-  devices: ["northmole-harbour"], edits: 1,
+  number: 7,
+  title: "Bigger frames",
+  author: "mara",
+  state: "holding",
+  opened: "2026-11-23T02:00:00Z",
+  updated: "2026-11-23T02:00:00Z",
+  devices: ["northmole-harbour"],
+  edits: 1,
   commit: {
-    actor: "mara", started: "2026-11-23T02:00:00Z", phase: "awaiting", holdSeconds: 600, deadline: "2026-11-23T02:10:00Z", secondsLeft: 65,
+    actor: "mara",
+    started: "2026-11-23T02:00:00Z",
+    phase: "awaiting",
+    holdSeconds: 600,
+    deadline: "2026-11-23T02:10:00Z",
+    secondsLeft: 65,
     devices: [{ name: "northmole-harbour", keeper: "device", standing: "held" }],
   },
 };
 
 /** The same change with its commit standing otherwise. */
-const held = (commit: Partial<Commit>): Change => ({ ...holding, commit: { ...(holding.commit as Commit), ...commit } });
+const held = (commit: Partial<Commit>): Change => ({
+  ...holding,
+  commit: { ...(holding.commit as Commit), ...commit },
+});
 
 const part: PartPreview = {
-  ...quietPart, unchecked: 2,
+  ...quietPart,
+  unchecked: 2,
 };
 
 describe("times", () => {
@@ -60,10 +75,17 @@ describe("times", () => {
 
 describe("Difference", () => {
   it("says by mark and by word what changed", () => {
-    page(<Difference lines={[
-      { mark: " ", depth: 0, text: "interfaces" }, { mark: "~", depth: 1, text: "mtu: 1500 → 9000", path: "/x/mtu" },
-      { mark: "+", depth: 1, text: "a" }, { mark: "−", depth: 1, text: "b" }, { mark: "↕", depth: 1, text: "c" },
-    ]} />);
+    page(
+      <Difference
+        lines={[
+          { mark: " ", depth: 0, text: "interfaces" },
+          { mark: "~", depth: 1, text: "mtu: 1500 → 9000", path: "/x/mtu" },
+          { mark: "+", depth: 1, text: "a" },
+          { mark: "−", depth: 1, text: "b" },
+          { mark: "↕", depth: 1, text: "c" },
+        ]}
+      />,
+    );
     for (const name of ["changed: mtu: 1500 → 9000", "added: a", "removed: b", "moved: c", "interfaces"]) {
       expect(screen.getByRole("row", { name })).toBeTruthy();
     }
@@ -73,7 +95,19 @@ describe("Difference", () => {
 
 describe("Trouble", () => {
   it("tells what is wrong and what to do", () => {
-    page(<Trouble error={new ApiError({ type: "t", title: "The device does not answer", status: 504, detail: "d (a:1): no answer", next: "check the address" })} />);
+    page(
+      <Trouble
+        error={
+          new ApiError({
+            type: "t",
+            title: "The device does not answer",
+            status: 504,
+            detail: "d (a:1): no answer",
+            next: "check the address",
+          })
+        }
+      />,
+    );
     expect(screen.getByRole("alert").textContent).toContain("d (a:1): no answer");
     expect(screen.getByText("Next: check the address")).toBeTruthy();
   });
@@ -86,62 +120,112 @@ describe("Trouble", () => {
 describe("HoldBar", () => {
   it("counts down and lets its author decide", async () => {
     const asked: string[] = [];
-    stub((a) => { asked.push(a.path); return new Response(JSON.stringify(holding), { status: 200 }); });
+    stub((a) => {
+      asked.push(a.path);
+      return new Response(JSON.stringify(holding), { status: 200 });
+    });
     page(<HoldBar change={holding} mayDecide />);
     expect(screen.getByText("1:05")).toBeTruthy();
     expect(screen.getByRole("region").textContent).toContain("is on hold on northmole-harbour");
     await userEvent.click(screen.getByRole("button", { name: "Keep it" }));
-    await waitFor(() => { expect(asked[0]).toBe("/changes/7/confirm"); });
+    await waitFor(() => {
+      expect(asked[0]).toBe("/changes/7/confirm");
+    });
     vi.unstubAllGlobals();
   });
   it("leaves others without words", () => {
     page(<HoldBar change={holding} mayDecide={false} />);
-    for (const name of ["Keep it", "Go back now", "More time…"]) expect(screen.queryByRole("button", { name })).toBeNull();
+    for (const name of ["Keep it", "Go back now", "More time…"])
+      expect(screen.queryByRole("button", { name })).toBeNull();
   });
   it("tells each device's step, who guards it, and the probes", async () => {
-    page(<HoldBar change={held({
-      byProbes: true, ending: true,
-      devices: [{ name: "northmole-harbour", keeper: "device", standing: "held" }, { name: "saltern-quay", keeper: "service", standing: "held", unreachable: true, said: "no answer" }],
-      probes: [{ probe: "tcp 192.0.2.12:22", result: "failed", said: "connection refused" }, { probe: "program phones", result: "passed", said: "all ring" }],
-    })} mayDecide />);
+    page(
+      <HoldBar
+        change={held({
+          byProbes: true,
+          ending: true,
+          devices: [
+            { name: "northmole-harbour", keeper: "device", standing: "held" },
+            { name: "saltern-quay", keeper: "service", standing: "held", unreachable: true, said: "no answer" },
+          ],
+          probes: [
+            { probe: "tcp 192.0.2.12:22", result: "failed", said: "connection refused" },
+            { probe: "program phones", result: "passed", said: "all ring" },
+          ],
+        })}
+        mayDecide
+      />,
+    );
     const bar = screen.getByRole("region");
     expect(bar.textContent).toContain("on saltern-quay this service alone sends it back");
     expect(bar.textContent).toContain("is about to end");
     await userEvent.click(screen.getByText(/Device by device: 2 held; 1 of 2 probes pass/));
-    for (const text of ["guard: service", "connection refused", "all ring"]) expect(await screen.findByText(text)).toBeTruthy();
+    for (const text of ["guard: service", "connection refused", "all ring"])
+      expect(await screen.findByText(text)).toBeTruthy();
     expect(screen.getByRole("button", { name: "Keep it…" })).toBeTruthy();
   });
   it("shows what is taken out before it goes back, and gives more time", async () => {
     const asked: string[] = [];
     stub((a) => {
       asked.push(`${a.method} ${a.path}${a.body === undefined ? "" : ` ${JSON.stringify(a.body)}`}`);
-      const doc = a.path.includes("/preview") ? { change: holding, empty: false, ready: false, against: "record", parts: [{ ...part, lines: [{ mark: "+", depth: 0, text: "mtu: 9000" }] }] } : holding;
+      const doc = a.path.includes("/preview")
+        ? {
+            change: holding,
+            empty: false,
+            ready: false,
+            against: "record",
+            parts: [{ ...part, lines: [{ mark: "+", depth: 0, text: "mtu: 9000" }] }],
+          }
+        : holding;
       return new Response(JSON.stringify(doc), { status: 200 });
     });
     page(<HoldBar change={holding} mayDecide />);
     await userEvent.click(screen.getByRole("button", { name: "More time…" }));
     await userEvent.click(await screen.findByText("20 min more"));
-    await waitFor(() => { expect(asked.some((a) => a.includes('/changes/7/hold {"addSeconds":1200}'))).toBe(true); });
+    await waitFor(() => {
+      expect(asked.some((a) => a.includes('/changes/7/hold {"addSeconds":1200}'))).toBe(true);
+    });
     await userEvent.click(screen.getByRole("button", { name: "Go back now" }));
     expect(await screen.findByRole("row", { name: "added: mtu: 9000" })).toBeTruthy();
     expect(asked.some((a) => a.includes("/revert"))).toBe(false);
     await userEvent.click(screen.getAllByRole("button", { name: "Go back now" })[1] as HTMLElement);
-    await waitFor(() => { expect(asked.some((a) => a.includes("/revert"))).toBe(true); });
+    await waitFor(() => {
+      expect(asked.some((a) => a.includes("/revert"))).toBe(true);
+    });
     vi.unstubAllGlobals();
   });
   it("commits what is prepared, and settles what is stuck", async () => {
     const asked: string[] = [];
-    stub((a) => { asked.push(a.path); return new Response(JSON.stringify(holding), { status: 200 }); });
-    const { unmount } = page(<HoldBar change={held({ phase: "prepared", lapsesAt: "2026-11-23T04:00:00Z" })} mayDecide />);
+    stub((a) => {
+      asked.push(a.path);
+      return new Response(JSON.stringify(holding), { status: 200 });
+    });
+    const { unmount } = page(
+      <HoldBar change={held({ phase: "prepared", lapsesAt: "2026-11-23T04:00:00Z" })} mayDecide />,
+    );
     expect(screen.getByRole("region").textContent).toContain("It lapses at 23 Nov 2026");
     await userEvent.click(screen.getByRole("button", { name: "Commit now" }));
-    await waitFor(() => { expect(asked).toContain("/changes/7/begin"); });
+    await waitFor(() => {
+      expect(asked).toContain("/changes/7/begin");
+    });
     unmount();
-    page(<HoldBar change={held({ phase: "reverting", devices: [{ name: "saltern-quay", keeper: "service", standing: "going back", odd: true }] })} mayDecide />);
-    expect(screen.getByRole("link", { name: "What would have to be sent to saltern-quay" }).getAttribute("href")).toBe("/devices/saltern-quay?view=compare&a=running&b=before%3A7");
+    page(
+      <HoldBar
+        change={held({
+          phase: "reverting",
+          devices: [{ name: "saltern-quay", keeper: "service", standing: "going back", odd: true }],
+        })}
+        mayDecide
+      />,
+    );
+    expect(screen.getByRole("link", { name: "What would have to be sent to saltern-quay" }).getAttribute("href")).toBe(
+      "/devices/saltern-quay?view=compare&a=running&b=before%3A7",
+    );
     await userEvent.click(screen.getByRole("button", { name: "Leave saltern-quay as it is" }));
     await userEvent.click(await screen.findByRole("button", { name: "Leave it" }));
-    await waitFor(() => { expect(asked).toContain("/changes/7/leave"); });
+    await waitFor(() => {
+      expect(asked).toContain("/changes/7/leave");
+    });
     vi.unstubAllGlobals();
   });
   it("cannot be confirmed before the way in is proved", () => {
@@ -157,35 +241,91 @@ describe("verdicts and states", () => {
     expect(screen.getByText(/Guarded by the device/)).toBeTruthy();
     expect(screen.getByText("2 conditions are left to the device's own validate.")).toBeTruthy();
     unmount();
-    page(<Verdicts part={{ ...part, guard: "none", guardWhy: "no candidate", behind: true, moved: [], conflicts: [{ path: "/a", base: "1", mine: "2", theirs: "3", why: "both" }], findings: [{ severity: "error", path: "/b", message: "is mandatory" }] }} />);
-    for (const text of ["Cannot be changed", "Conflict at /a", "/b", "Behind: the device moved on since revision 3"]) expect(screen.getByText(text)).toBeTruthy();
+    page(
+      <Verdicts
+        part={{
+          ...part,
+          guard: "none",
+          guardWhy: "no candidate",
+          behind: true,
+          moved: [],
+          conflicts: [{ path: "/a", base: "1", mine: "2", theirs: "3", why: "both" }],
+          findings: [{ severity: "error", path: "/b", message: "is mandatory" }],
+        }}
+      />,
+    );
+    for (const text of ["Cannot be changed", "Conflict at /a", "/b", "Behind: the device moved on since revision 3"])
+      expect(screen.getByText(text)).toBeTruthy();
   });
   it("stages the mend that a finding offers", () => {
     const onMend = vi.fn();
     const fix = { edit: "put", path: "/b", value: "x" } as const;
-    page(<Verdicts part={{ ...part, reasons: ["the module of prefix x is not at hand"], findings: [{ severity: "hint", path: "/b", message: "is mandatory", fix }, { severity: "warning", path: "/c", message: "odd" }] }} remedies={{ mend: onMend, decide: vi.fn(), rebase: vi.fn(), validate: vi.fn(), busy: false }} />);
+    page(
+      <Verdicts
+        part={{
+          ...part,
+          reasons: ["the module of prefix x is not at hand"],
+          findings: [
+            { severity: "hint", path: "/b", message: "is mandatory", fix },
+            { severity: "warning", path: "/c", message: "odd" },
+          ],
+        }}
+        remedies={{ mend: onMend, decide: vi.fn(), rebase: vi.fn(), validate: vi.fn(), busy: false }}
+      />,
+    );
     fireEvent.click(screen.getByText("Stage the mend: put it x"));
     expect(onMend).toHaveBeenCalledWith(fix);
     expect(screen.getByText("the module of prefix x is not at hand")).toBeTruthy();
   });
   it("tells like changes together, and keeps every line at hand", () => {
-    const groups = [{ kind: "changed", place: "/i=*/mtu", old: "1500", new: "9000", count: 4000, examples: ["/i=a/mtu", "/i=b/mtu"] }, { kind: "removed", place: "/v=*", old: "7", count: 1, examples: ["/v=1"] }] as const;
-    page(<Groups groups={groups.map((g) => ({ ...g, examples: [...g.examples] }))} ><Difference lines={[{ mark: "~", depth: 0, text: "mtu: 1500 → 9000" }]} /></Groups>);
+    const groups = [
+      { kind: "changed", place: "/i=*/mtu", old: "1500", new: "9000", count: 4000, examples: ["/i=a/mtu", "/i=b/mtu"] },
+      { kind: "removed", place: "/v=*", old: "7", count: 1, examples: ["/v=1"] },
+    ] as const;
+    page(
+      <Groups groups={groups.map((g) => ({ ...g, examples: [...g.examples] }))}>
+        <Difference lines={[{ mark: "~", depth: 0, text: "mtu: 1500 → 9000" }]} />
+      </Groups>,
+    );
     expect(screen.getByText("~ 4000×")).toBeTruthy();
     expect(screen.getByText("/i=a/mtu, /i=b/mtu, …")).toBeTruthy();
     fireEvent.click(screen.getByText("Line by line"));
     expect(screen.getByText("mtu: 1500 → 9000")).toBeTruthy();
   });
   it("shows the worst of a device first", () => {
-    const d = { name: "d", address: "a", account: "u", auth: "key", trusted: true, guard: "device", unsaved: true, save: true, trouble: "no answer" } satisfies Device;
-    page(<><DeviceState device={d} /><DeviceState device={{ ...d, heldBy: 4 }} /><DeviceState device={{ ...d, trusted: false }} /><StateTag state="kept" /></>);
-    for (const text of ["✗ trouble", /held by change\s*4/, "✗ host key not accepted", "✓ kept"]) expect(screen.getByText(text)).toBeTruthy();
+    const d = {
+      name: "d",
+      address: "a",
+      account: "u",
+      auth: "key",
+      trusted: true,
+      guard: "device",
+      unsaved: true,
+      save: true,
+      trouble: "no answer",
+    } satisfies Device;
+    page(
+      <>
+        <DeviceState device={d} />
+        <DeviceState device={{ ...d, heldBy: 4 }} />
+        <DeviceState device={{ ...d, trusted: false }} />
+        <StateTag state="kept" />
+      </>,
+    );
+    for (const text of ["✗ trouble", /held by change\s*4/, "✗ host key not accepted", "✓ kept"])
+      expect(screen.getByText(text)).toBeTruthy();
   });
 });
 
 describe("the API", () => {
   it("turns a problem document into an error", async () => {
-    vi.stubGlobal("fetch", () => Promise.resolve(new Response(JSON.stringify({ type: "t", title: "No", status: 409, detail: "held", next: "wait" }), { status: 409 })));
+    vi.stubGlobal("fetch", () =>
+      Promise.resolve(
+        new Response(JSON.stringify({ type: "t", title: "No", status: 409, detail: "held", next: "wait" }), {
+          status: 409,
+        }),
+      ),
+    );
     await expect(answer(api.GET("/devices"))).rejects.toThrow("held; wait");
     vi.stubGlobal("fetch", () => Promise.reject(new TypeError("network")));
     await expect(answer(api.GET("/devices"))).rejects.toThrow("check that oaken-latchd runs");

@@ -7,11 +7,25 @@ configure({ asyncUtilTimeout: 30_000 });
 // jsdom has neither of these.
 Object.defineProperty(window, "matchMedia", {
   value: () => ({
-    matches: false, addEventListener: () => undefined, removeEventListener: () => undefined, addListener: () => undefined, removeListener: () => undefined,
+    matches: false,
+    addEventListener: () => undefined,
+    removeEventListener: () => undefined,
+    addListener: () => undefined,
+    removeListener: () => undefined,
   }),
 });
 Object.defineProperty(globalThis, "ResizeObserver", {
-  value: class { observe() { return undefined; } unobserve() { return undefined; } disconnect() { return undefined; } },
+  value: class {
+    observe() {
+      return undefined;
+    }
+    unobserve() {
+      return undefined;
+    }
+    disconnect() {
+      return undefined;
+    }
+  },
 });
 // Computing styles by antd's thousands of rules takes most of a test's time, and
 // no test here is about them: what is set on the element itself will do.

@@ -20,14 +20,27 @@ export function Others() {
   const newest = list[list.length - 1] as Token;
   return (
     <Alert
-      type="info" style={{ marginBottom: 12, padding: "4px 12px" }}
-      title={(
+      type="info"
+      style={{ marginBottom: 12, padding: "4px 12px" }}
+      title={
         <>
-          You are signed in elsewhere, too: since {when(newest.created)}, from {newest.source}{newest.used && <>, last used {when(newest.used)}</>}{list.length > 1 && `, and ${String(list.length - 1)} more`}.
-          {" "}If that is not you: <Link to="/access">end it, and change your password</Link>.
+          You are signed in elsewhere, too: since {when(newest.created)}, from {newest.source}
+          {newest.used && <>, last used {when(newest.used)}</>}
+          {list.length > 1 && `, and ${String(list.length - 1)} more`}. If that is not you:{" "}
+          <Link to="/access">end it, and change your password</Link>.
         </>
-      )}
-      action={<Button size="small" onClick={() => { sessionStorage.removeItem(key); setList([]); }}>It is me</Button>}
+      }
+      action={
+        <Button
+          size="small"
+          onClick={() => {
+            sessionStorage.removeItem(key);
+            setList([]);
+          }}
+        >
+          It is me
+        </Button>
+      }
     />
   );
 }

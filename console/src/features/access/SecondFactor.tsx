@@ -7,7 +7,11 @@ import { Trouble } from "../../parts/Trouble";
 /** Has the browser show a passkey. */
 async function showPasskey(second: Second): Promise<unknown> {
   if (!second.passkey) throw new Error("There is no passkey to show here.");
-  const got = await navigator.credentials.get({ publicKey: PublicKeyCredential.parseRequestOptionsFromJSON((second.passkey as { publicKey: PublicKeyCredentialRequestOptionsJSON }).publicKey) });
+  const got = await navigator.credentials.get({
+    publicKey: PublicKeyCredential.parseRequestOptionsFromJSON(
+      (second.passkey as { publicKey: PublicKeyCredentialRequestOptionsJSON }).publicKey,
+    ),
+  });
   if (!(got instanceof PublicKeyCredential)) throw new Error("The browser gave no passkey.");
   return got.toJSON();
 }
@@ -31,17 +35,51 @@ export function SecondForm({ second, show }: { second: Second; show: (shown: Sho
       setBusy(false);
     }
   };
-  if (!codes && !passkeys) return <Alert type="warning" showIcon title="No second factor works here" description="Your passkey was made under another name of this service: open it by that name, or ask an administrator." />;
+  if (!codes && !passkeys)
+    return (
+      <Alert
+        type="warning"
+        showIcon
+        title="No second factor works here"
+        description="Your passkey was made under another name of this service: open it by that name, or ask an administrator."
+      />
+    );
   return (
     <>
       <Trouble error={trouble} />
-      {passkeys && <Button type={codes ? "default" : "primary"} block loading={busy} style={{ marginBottom: 12 }} onClick={() => { void give(async () => ({ passkey: await showPasskey(second) })); }}>Show a passkey</Button>}
+      {passkeys && (
+        <Button
+          type={codes ? "default" : "primary"}
+          block
+          loading={busy}
+          style={{ marginBottom: 12 }}
+          onClick={() => {
+            void give(async () => ({ passkey: await showPasskey(second) }));
+          }}
+        >
+          Show a passkey
+        </Button>
+      )}
       {codes && (
-        <Form name="second" form={form} layout="vertical" requiredMark={false} onFinish={(v) => { void give(() => Promise.resolve({ code: v.code })); }}>
-          <Form.Item name="code" label={second.ways.includes("code") ? "Code of your app, or a recovery code" : "A recovery code"} rules={[{ required: true, message: "Which code?" }]}>
+        <Form
+          name="second"
+          form={form}
+          layout="vertical"
+          requiredMark={false}
+          onFinish={(v) => {
+            void give(() => Promise.resolve({ code: v.code }));
+          }}
+        >
+          <Form.Item
+            name="code"
+            label={second.ways.includes("code") ? "Code of your app, or a recovery code" : "A recovery code"}
+            rules={[{ required: true, message: "Which code?" }]}
+          >
             <Input autoFocus autoComplete="one-time-code" />
           </Form.Item>
-          <Button type="primary" htmlType="submit" block loading={busy}>Show it</Button>
+          <Button type="primary" htmlType="submit" block loading={busy}>
+            Show it
+          </Button>
         </Form>
       )}
     </>
@@ -57,22 +95,49 @@ interface Asking {
 export function ShowAnew() {
   const [asking, setAsking] = useState<Asking>();
   useEffect(() => {
-    whenAskedAnew((second) => new Promise((answer) => { setAsking({ second, answer }); }));
-    return () => { whenAskedAnew(undefined); };
+    whenAskedAnew(
+      (second) =>
+        new Promise((answer) => {
+          setAsking({ second, answer });
+        }),
+    );
+    return () => {
+      whenAskedAnew(undefined);
+    };
   }, []);
   const end = (shown: boolean) => {
     asking?.answer(shown);
     setAsking(undefined);
   };
   return (
-    <Modal title="Show your second factor again" open={asking !== undefined} footer={null} destroyOnHidden onCancel={() => { end(false); }} width={400} zIndex={2000}>
+    <Modal
+      title="Show your second factor again"
+      open={asking !== undefined}
+      footer={null}
+      destroyOnHidden
+      onCancel={() => {
+        end(false);
+      }}
+      width={400}
+      zIndex={2000}
+    >
       <Flex vertical gap={8}>
         <div>What you are about to do is grave. It counts for five minutes.</div>
-        {asking && <SecondForm key={asking.second.ticket} second={asking.second} show={async (shown) => { await answer(api.POST("/me/proof", { body: shown })); end(true); }} />}
+        {asking && (
+          <SecondForm
+            key={asking.second.ticket}
+            second={asking.second}
+            show={async (shown) => {
+              await answer(api.POST("/me/proof", { body: shown }));
+              end(true);
+            }}
+          />
+        )}
       </Flex>
     </Modal>
   );
 }
 
 /** What is asked for beside the password, where an error says so. */
-export const secondOf = (error: Error | null) => (error instanceof ApiError && error.problem.second?.anew !== true ? error.problem.second : undefined);
+export const secondOf = (error: Error | null) =>
+  error instanceof ApiError && error.problem.second?.anew !== true ? error.problem.second : undefined;

@@ -21,28 +21,111 @@ export function Agreement({ preview, session, mine }: { preview: Preview; sessio
     <Card size="small" title="The agreement of others" style={{ margin: "12px 0" }}>
       <Flex vertical gap={8}>
         <Alert
-          showIcon type={x.missing > 0 ? "warning" : "success"}
-          title={x.needed === 0 ? "No rule needs it; it was asked for." : x.missing > 0 ? `It needs ${String(x.needed)} who did not work on it: ${String(x.missing)} missing.` : "As many agreed as it needs."}
-          description={x.rules.map((r) => <div key={r.number}>rule {r.number}: <bdi>{r.scope ?? "all devices"} {r.path}</bdi>{r.note && <>: <bdi>{r.note}</bdi></>}</div>)}
+          showIcon
+          type={x.missing > 0 ? "warning" : "success"}
+          title={
+            x.needed === 0
+              ? "No rule needs it; it was asked for."
+              : x.missing > 0
+                ? `It needs ${String(x.needed)} who did not work on it: ${String(x.missing)} missing.`
+                : "As many agreed as it needs."
+          }
+          description={x.rules.map((r) => (
+            <div key={r.number}>
+              rule {r.number}:{" "}
+              <bdi>
+                {r.scope ?? "all devices"} {r.path}
+              </bdi>
+              {r.note && (
+                <>
+                  : <bdi>{r.note}</bdi>
+                </>
+              )}
+            </div>
+          ))}
         />
-        {x.have.map((g) => <div key={g.actor}>✓ <strong>{g.actor}</strong> agreed {when(g.at)} to preview <code>{g.digest}</code>{g.note && <>: <bdi>{g.note}</bdi></>}</div>)}
-        {x.fallen?.map((g) => <div key={g.actor}><Typography.Text type="danger">✕ {g.actor} agreed {when(g.at)} to preview <code>{g.digest}</code>: that has fallen</Typography.Text></div>)}
-        {x.askedBy && <Typography.Text type="secondary">asked for by {x.askedBy} {when(x.askedAt)}{x.askedNote && <>: <bdi>{x.askedNote}</bdi></>}</Typography.Text>}
+        {x.have.map((g) => (
+          <div key={g.actor}>
+            ✓ <strong>{g.actor}</strong> agreed {when(g.at)} to preview <code>{g.digest}</code>
+            {g.note && (
+              <>
+                : <bdi>{g.note}</bdi>
+              </>
+            )}
+          </div>
+        ))}
+        {x.fallen?.map((g) => (
+          <div key={g.actor}>
+            <Typography.Text type="danger">
+              ✕ {g.actor} agreed {when(g.at)} to preview <code>{g.digest}</code>: that has fallen
+            </Typography.Text>
+          </div>
+        ))}
+        {x.askedBy && (
+          <Typography.Text type="secondary">
+            asked for by {x.askedBy} {when(x.askedAt)}
+            {x.askedNote && (
+              <>
+                : <bdi>{x.askedNote}</bdi>
+              </>
+            )}
+          </Typography.Text>
+        )}
         {mine && x.missing > 0 && (
           <Space.Compact style={{ maxWidth: 560 }}>
-            <Input aria-label="note to those who are asked" placeholder="a word to those who are asked" value={note} onChange={(e) => { setNote(e.target.value); }} />
-            <Button loading={ask.isPending} onClick={() => { ask.mutate(note); }}>{x.askedBy ? "Ask again" : "Ask for it"}</Button>
+            <Input
+              aria-label="note to those who are asked"
+              placeholder="a word to those who are asked"
+              value={note}
+              onChange={(e) => {
+                setNote(e.target.value);
+              }}
+            />
+            <Button
+              loading={ask.isPending}
+              onClick={() => {
+                ask.mutate(note);
+              }}
+            >
+              {x.askedBy ? "Ask again" : "Ask for it"}
+            </Button>
           </Space.Compact>
         )}
         {!mine && may(session, "approve") && !own && (
           <Space.Compact style={{ maxWidth: 560 }}>
-            <Input aria-label="note to go with it" placeholder="a word to go with it" value={note} onChange={(e) => { setNote(e.target.value); }} />
-            <Popconfirm title={`Agree to change ${String(n)} as preview ${digest} shows it?`} description="To nothing else: when anything moves, this falls." okText="Agree" onConfirm={() => { approve.mutate({ digest, ...(note && { note }) }); }}>
-              <Button type="primary" loading={approve.isPending}>Agree to what is shown…</Button>
+            <Input
+              aria-label="note to go with it"
+              placeholder="a word to go with it"
+              value={note}
+              onChange={(e) => {
+                setNote(e.target.value);
+              }}
+            />
+            <Popconfirm
+              title={`Agree to change ${String(n)} as preview ${digest} shows it?`}
+              description="To nothing else: when anything moves, this falls."
+              okText="Agree"
+              onConfirm={() => {
+                approve.mutate({ digest, ...(note && { note }) });
+              }}
+            >
+              <Button type="primary" loading={approve.isPending}>
+                Agree to what is shown…
+              </Button>
             </Popconfirm>
           </Space.Compact>
         )}
-        {own && <Button style={{ alignSelf: "start" }} loading={unapprove.isPending} onClick={() => { unapprove.mutate(undefined); }}>Take my agreement back</Button>}
+        {own && (
+          <Button
+            style={{ alignSelf: "start" }}
+            loading={unapprove.isPending}
+            onClick={() => {
+              unapprove.mutate(undefined);
+            }}
+          >
+            Take my agreement back
+          </Button>
+        )}
         <Trouble error={ask.error ?? approve.error ?? unapprove.error} />
       </Flex>
     </Card>

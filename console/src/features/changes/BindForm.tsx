@@ -17,26 +17,57 @@ export function BindForm({ number, devices }: { number: number; devices: string[
     <Flex vertical gap={8}>
       <Trouble error={stencil.error ?? bind.error} />
       <Select
-        aria-label="stencil" placeholder={list.data?.length === 0 ? "there are no stencils yet" : "which stencil?"} style={{ width: 320 }} value={name} onChange={setName}
+        aria-label="stencil"
+        placeholder={list.data?.length === 0 ? "there are no stencils yet" : "which stencil?"}
+        style={{ width: 320 }}
+        value={name}
+        onChange={setName}
         options={(list.data ?? []).map((s) => ({ value: s.name, label: `${s.name}, version ${String(s.version)}` }))}
       />
       {name && stencil.data && (
-        <Form form={form} layout="vertical" requiredMark={false} onFinish={(values) => { bind.mutate({ stencil: name, change: number, devices, blanks: values }); }}>
+        <Form
+          form={form}
+          layout="vertical"
+          requiredMark={false}
+          onFinish={(values) => {
+            bind.mutate({ stencil: name, change: number, devices, blanks: values });
+          }}
+        >
           <Flex gap={12} wrap>
             {blanks.map((b) => (
-              <Form.Item key={b.name} name={b.name} label={b.name} help={b.type} rules={[{ required: true, message: `${b.name} is left unfilled` }]} style={{ minWidth: 200 }}>
+              <Form.Item
+                key={b.name}
+                name={b.name}
+                label={b.name}
+                help={b.type}
+                rules={[{ required: true, message: `${b.name} is left unfilled` }]}
+                style={{ minWidth: 200 }}
+              >
                 <AutoComplete aria-label={b.name} options={(b.values ?? []).map((v) => ({ value: v }))} />
               </Form.Item>
             ))}
           </Flex>
           <pre style={{ maxHeight: 160, overflow: "auto", margin: "8px 0" }}>{stencil.data.text}</pre>
           <Flex gap={8}>
-            <Button type="primary" ghost htmlType="submit" loading={bind.isPending} disabled={devices.length === 0}>Stage on {devices.length === 1 ? devices[0] : `${String(devices.length)} devices`}</Button>
-            <Button onClick={() => { bind.mutate({ stencil: name, change: number, devices, off: true }); }} disabled={devices.length === 0}>Take off what it set</Button>
+            <Button type="primary" ghost htmlType="submit" loading={bind.isPending} disabled={devices.length === 0}>
+              Stage on {devices.length === 1 ? devices[0] : `${String(devices.length)} devices`}
+            </Button>
+            <Button
+              onClick={() => {
+                bind.mutate({ stencil: name, change: number, devices, off: true });
+              }}
+              disabled={devices.length === 0}
+            >
+              Take off what it set
+            </Button>
           </Flex>
         </Form>
       )}
-      {!name && <Typography.Text type="secondary">A stencil is a piece of configuration with blanks, kept under a name.</Typography.Text>}
+      {!name && (
+        <Typography.Text type="secondary">
+          A stencil is a piece of configuration with blanks, kept under a name.
+        </Typography.Text>
+      )}
       <LoadedList list={bind.data} />
     </Flex>
   );

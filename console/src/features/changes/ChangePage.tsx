@@ -27,7 +27,11 @@ const editable = new Set(["draft", "failed", "reverted"]);
 
 /** What the reason of a state is a reason for. */
 const what: Partial<Record<string, string>> = {
-  failed: "It failed; nothing of it is on any device", draft: "It was not begun", reverted: "It went back", partly: "Its devices do not all hold the same", unsettled: "How it ended is not known",
+  failed: "It failed; nothing of it is on any device",
+  draft: "It was not begun",
+  reverted: "It went back",
+  partly: "Its devices do not all hold the same",
+  unsettled: "How it ended is not known",
 };
 
 /** What somebody else changed on the devices of a change while it was on hold. */
@@ -35,9 +39,18 @@ function Meanwhile({ change }: { change: Change }) {
   const back = change.state === "reverted" || change.state === "partly";
   return (change.meanwhile ?? []).map((o) => (
     <Alert
-      key={o.number} type="warning" showIcon style={{ marginBottom: 12 }}
+      key={o.number}
+      type="warning"
+      showIcon
+      style={{ marginBottom: 12 }}
       title={`While it was on hold, somebody else changed ${String(o.places)} ${o.places === 1 ? "place" : "places"} of ${o.device}`}
-      description={<>{o.who}. {back && o.state === "open" && "That may have gone with what was taken back; it can be staged again. "}<Link to={`/outside?number=${String(o.number)}`}>See it and decide</Link></>}
+      description={
+        <>
+          {o.who}.{" "}
+          {back && o.state === "open" && "That may have gone with what was taken back; it can be staged again. "}
+          <Link to={`/outside?number=${String(o.number)}`}>See it and decide</Link>
+        </>
+      }
     />
   ));
 }
@@ -50,22 +63,35 @@ export function ChangePage({ session }: { session: Session }) {
   const [validate, setValidate] = useState<string>();
   const change = useChange(number);
   const updated = change.data?.updated;
-  const { data, error, isPending, refetch } = usePreview(number, updated, { context, validate: validate !== undefined && validate === updated });
+  const { data, error, isPending, refetch } = usePreview(number, updated, {
+    context,
+    validate: validate !== undefined && validate === updated,
+  });
   if (change.error) return <Trouble error={change.error} />;
-  if (isPending || !change.data) return <Spin description="Reading the devices…" size="large"><div style={{ minHeight: 200 }} /></Spin>;
+  if (isPending || !change.data)
+    return (
+      <Spin description="Reading the devices…" size="large">
+        <div style={{ minHeight: 200 }} />
+      </Spin>
+    );
   if (!data) return <Trouble error={error} />;
   const now = change.data;
-  const mine = (now.author === session.account || (now.company ?? []).includes(session.account)) && may(session, "stage");
+  const mine =
+    (now.author === session.account || (now.company ?? []).includes(session.account)) && may(session, "stage");
   const open = mine && editable.has(now.state);
   const part = data.parts.find((p) => p.device === search.get("device")) ?? data.parts[0];
-  const choose = (device: string) => { setSearch({ device }, { replace: true }); };
+  const choose = (device: string) => {
+    setSearch({ device }, { replace: true });
+  };
   return (
     <>
       <Heading change={now} session={session} open={open} />
       <Trouble error={error} />
       {now.reason && (
         <Alert
-          style={{ marginBottom: 12 }} showIcon type={now.state === "failed" ? "error" : "warning"}
+          style={{ marginBottom: 12 }}
+          showIcon
+          type={now.state === "failed" ? "error" : "warning"}
           title={what[now.state] ?? "It goes back"}
           description={<span style={{ whiteSpace: "pre-wrap" }}>{now.reason}</span>}
         />
@@ -77,8 +103,16 @@ export function ChangePage({ session }: { session: Session }) {
       {!part && <Alert type="info" showIcon title="The change is empty: nothing is staged." />}
       {part && (
         <Desk
-          part={part} preview={data} change={now} open={open} choose={choose} context={context} setContext={setContext}
-          validate={() => { setValidate(updated); }}
+          part={part}
+          preview={data}
+          change={now}
+          open={open}
+          choose={choose}
+          context={context}
+          setContext={setContext}
+          validate={() => {
+            setValidate(updated);
+          }}
         />
       )}
       <Expected preview={data} open={open} />
@@ -89,7 +123,14 @@ export function ChangePage({ session }: { session: Session }) {
         {now.commit && <Link to={`/commits?change=${String(number)}`}>Its commits</Link>}
       </Space>
       {now.state === "kept" && may(session, "stage") && <Undo number={number} />}
-      {open && <CommitForm preview={data} again={() => { void refetch(); }} />}
+      {open && (
+        <CommitForm
+          preview={data}
+          again={() => {
+            void refetch();
+          }}
+        />
+      )}
     </>
   );
 }
@@ -100,8 +141,17 @@ function Undo({ number }: { number: number }) {
   return (
     <Card size="small" style={{ marginTop: 12 }}>
       <Space>
-        <Button loading={undo.isPending} onClick={() => { undo.mutate(number); }}>Undo this change…</Button>
-        <Typography.Text type="secondary">Opens a change that takes it back, and nothing of what came after it.</Typography.Text>
+        <Button
+          loading={undo.isPending}
+          onClick={() => {
+            undo.mutate(number);
+          }}
+        >
+          Undo this change…
+        </Button>
+        <Typography.Text type="secondary">
+          Opens a change that takes it back, and nothing of what came after it.
+        </Typography.Text>
       </Space>
       <Trouble error={undo.error} />
       <BroughtBack doc={undo.data} />
@@ -126,13 +176,26 @@ function Desk({ part, preview, change, open, choose, context, setContext, valida
   const stage = useStage(change.number);
   const desk = useDesk(change.number);
   const remedies: Remedies = {
-    mend: (fix) => { stage.mutate({ devices: [part.device], op: fix.edit, path: fix.path, ...(fix.value === undefined ? {} : { value: fix.value }) }); },
-    decide: (path, keep) => { desk.mutate({ decide: { device: part.device, path, keep } }); },
-    rebase: () => { desk.mutate({ rebase: [part.device] }); },
+    mend: (fix) => {
+      stage.mutate({
+        devices: [part.device],
+        op: fix.edit,
+        path: fix.path,
+        ...(fix.value === undefined ? {} : { value: fix.value }),
+      });
+    },
+    decide: (path, keep) => {
+      desk.mutate({ decide: { device: part.device, path, keep } });
+    },
+    rebase: () => {
+      desk.mutate({ rebase: [part.device] });
+    },
     validate,
     busy: desk.isPending,
   };
-  const takeBack = (line: DiffLine) => { unstage.mutate({ device: part.device, path: line.path ?? "" }); };
+  const takeBack = (line: DiffLine) => {
+    unstage.mutate({ device: part.device, path: line.path ?? "" });
+  };
   const ahead = preview.against === "running";
   return (
     <>
@@ -141,15 +204,36 @@ function Desk({ part, preview, change, open, choose, context, setContext, valida
         <Col flex="250px">
           <Card size="small">
             <PartList parts={preview.parts} chosen={part.device} choose={choose} />
-            <EditList edits={part.edits} onTakeBack={open ? (id) => { unstage.mutate({ id }); } : undefined} />
+            <EditList
+              edits={part.edits}
+              onTakeBack={
+                open
+                  ? (id) => {
+                      unstage.mutate({ id });
+                    }
+                  : undefined
+              }
+            />
           </Card>
         </Col>
         <Col flex="auto" style={{ minWidth: 0 }}>
           <Card size="small">
-            <PartView key={part.device} part={part} preview={preview} updated={change.updated} context={context} setContext={setContext} onTakeBack={open ? takeBack : undefined} />
+            <PartView
+              key={part.device}
+              part={part}
+              preview={preview}
+              updated={change.updated}
+              context={context}
+              setContext={setContext}
+              onTakeBack={open ? takeBack : undefined}
+            />
           </Card>
         </Col>
-        {ahead && <Col flex="320px"><Verdicts part={part} remedies={open ? remedies : undefined} /></Col>}
+        {ahead && (
+          <Col flex="320px">
+            <Verdicts part={part} remedies={open ? remedies : undefined} />
+          </Col>
+        )}
       </Row>
     </>
   );
@@ -160,14 +244,21 @@ function Heading({ change, session, open }: { change: Change; session: Session; 
     <Flex justify="space-between" align="start" style={{ marginBottom: 12 }}>
       <div>
         <Space align="center" wrap>
-          <Typography.Title level={3} style={{ margin: 0 }}>Change {change.number}: {change.title}</Typography.Title>
+          <Typography.Title level={3} style={{ margin: 0 }}>
+            Change {change.number}: {change.title}
+          </Typography.Title>
           <StateTag state={change.state} />
         </Space>
         <div>
           <Typography.Text type="secondary">
-            by {change.author}, opened {when(change.opened)}{change.ticket && `, ticket ${change.ticket}`}
+            by {change.author}, opened {when(change.opened)}
+            {change.ticket && `, ticket ${change.ticket}`}
           </Typography.Text>
-          {(change.company ?? []).map((a) => <Tag key={a} style={{ marginLeft: 8 }}>with {a}</Tag>)}
+          {(change.company ?? []).map((a) => (
+            <Tag key={a} style={{ marginLeft: 8 }}>
+              with {a}
+            </Tag>
+          ))}
         </div>
       </div>
       <Coworkers change={change} session={session} open={open} />
@@ -181,7 +272,9 @@ function Standings({ change }: { change: Change }) {
     <Card size="small" title="The last commit, device by device" style={{ marginBottom: 12 }}>
       <Steps commit={change.commit} kept={change.state === "kept"} />
       <Typography.Text type="secondary">
-        committed by {change.commit.actor} at {when(change.commit.started)}, on hold for {span(change.commit.holdSeconds)}{change.commit.by && `, decided by ${change.commit.by}`}
+        committed by {change.commit.actor} at {when(change.commit.started)}, on hold for{" "}
+        {span(change.commit.holdSeconds)}
+        {change.commit.by && `, decided by ${change.commit.by}`}
       </Typography.Text>
     </Card>
   );
@@ -193,9 +286,24 @@ function OnSchedule({ due, mine }: { due: Due; mine: boolean }) {
     <>
       <Trouble error={off.error} />
       <Alert
-        type="info" showIcon style={{ marginBottom: 12 }} title={`On the schedule: goes on hold at ${whenIn(due.at, due.zone)}`}
+        type="info"
+        showIcon
+        style={{ marginBottom: 12 }}
+        title={`On the schedule: goes on hold at ${whenIn(due.at, due.zone)}`}
         description="It is checked again then. While it waits it cannot be edited or committed."
-        action={mine && <Button size="small" loading={off.isPending} onClick={() => { off.mutate(due.id); }}>Take it off</Button>}
+        action={
+          mine && (
+            <Button
+              size="small"
+              loading={off.isPending}
+              onClick={() => {
+                off.mutate(due.id);
+              }}
+            >
+              Take it off
+            </Button>
+          )
+        }
       />
     </>
   );

@@ -15,35 +15,76 @@ export function Changes() {
   return (
     <>
       <Flex justify="space-between" align="center" style={{ marginBottom: 16 }}>
-        <Typography.Title level={3} style={{ margin: 0 }}>Changes</Typography.Title>
+        <Typography.Title level={3} style={{ margin: 0 }}>
+          Changes
+        </Typography.Title>
         <NewChange />
       </Flex>
       <Flex gap={8} style={{ marginBottom: 8 }}>
         <Input.Search
-          allowClear placeholder="Title or ticket" aria-label="Title or ticket" style={{ maxWidth: 320 }}
-          onSearch={(text) => { want(({ state }) => ({ ...(state ? { state } : {}), ...(text.trim() ? { text: text.trim() } : {}) })); }}
+          allowClear
+          placeholder="Title or ticket"
+          aria-label="Title or ticket"
+          style={{ maxWidth: 320 }}
+          onSearch={(text) => {
+            want(({ state }) => ({ ...(state ? { state } : {}), ...(text.trim() ? { text: text.trim() } : {}) }));
+          }}
         />
         <Select
-          allowClear placeholder="Any state" aria-label="State" style={{ width: 160 }} value={wanted.state ?? null}
+          allowClear
+          placeholder="Any state"
+          aria-label="State"
+          style={{ width: 160 }}
+          value={wanted.state ?? null}
           options={states.map((s) => ({ value: s, label: <StateTag state={s} /> }))}
-          onChange={(state: string | undefined) => { want(({ text }) => ({ ...(state ? { state } : {}), ...(text ? { text } : {}) })); }}
+          onChange={(state: string | undefined) => {
+            want(({ text }) => ({ ...(state ? { state } : {}), ...(text ? { text } : {}) }));
+          }}
         />
       </Flex>
       <Trouble error={found.error} />
       <Table<Change>
-        size="small" rowKey="number" loading={found.isPending} dataSource={found.data?.pages.flat() ?? []} pagination={{ pageSize: 25, hideOnSinglePage: true }}
-        locale={{ emptyText: narrowed ? "No such changes." : "No changes yet. Open one: it is private to you until it is committed." }}
+        size="small"
+        rowKey="number"
+        loading={found.isPending}
+        dataSource={found.data?.pages.flat() ?? []}
+        pagination={{ pageSize: 25, hideOnSinglePage: true }}
+        locale={{
+          emptyText: narrowed
+            ? "No such changes."
+            : "No changes yet. Open one: it is private to you until it is committed.",
+        }}
         columns={[
-          { title: "Change", dataIndex: "number", width: 90, render: (n: number) => <Link to={`/changes/${String(n)}`}>{n}</Link> },
+          {
+            title: "Change",
+            dataIndex: "number",
+            width: 90,
+            render: (n: number) => <Link to={`/changes/${String(n)}`}>{n}</Link>,
+          },
           { title: "State", dataIndex: "state", width: 130, render: (s: string) => <StateTag state={s} /> },
-          { title: "Title", dataIndex: "title", render: (t: string, c) => <Link to={`/changes/${String(c.number)}`}>{t}</Link> },
+          {
+            title: "Title",
+            dataIndex: "title",
+            render: (t: string, c) => <Link to={`/changes/${String(c.number)}`}>{t}</Link>,
+          },
           { title: "Ticket", dataIndex: "ticket", width: 120 },
           { title: "By", dataIndex: "author", width: 110 },
           { title: "Devices", dataIndex: "devices", render: (d: string[]) => d.join(", ") },
           { title: "Updated", dataIndex: "updated", width: 210, render: when },
         ]}
       />
-      {found.hasNextPage && <Button block style={{ marginTop: 8 }} loading={found.isFetchingNextPage} onClick={() => { void found.fetchNextPage(); }}>Older ones</Button>}
+      {found.hasNextPage && (
+        <Button
+          block
+          style={{ marginTop: 8 }}
+          loading={found.isFetchingNextPage}
+          onClick={() => {
+            void found.fetchNextPage();
+          }}
+        >
+          Older ones
+        </Button>
+      )}
     </>
   );
 }

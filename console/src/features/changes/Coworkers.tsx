@@ -16,23 +16,80 @@ export function Coworkers({ change, session, open }: { change: Change; session: 
   const notes = change.notes ?? [];
   return (
     <>
-      <Button size="small" onClick={() => { setShown(true); }}>People and notes{notes.length > 0 && ` (${String(notes.length)})`}</Button>
-      <Drawer title={`Change ${String(change.number)}: people and notes`} open={shown} onClose={() => { setShown(false); }} size="default">
+      <Button
+        size="small"
+        onClick={() => {
+          setShown(true);
+        }}
+      >
+        People and notes{notes.length > 0 && ` (${String(notes.length)})`}
+      </Button>
+      <Drawer
+        title={`Change ${String(change.number)}: people and notes`}
+        open={shown}
+        onClose={() => {
+          setShown(false);
+        }}
+        size="default"
+      >
         <Trouble error={desk.error ?? unstage.error} />
         <Typography.Title level={5}>On it</Typography.Title>
         <Flex vertical gap={6}>
-          <span>{change.author} <Tag>author</Tag></span>
+          <span>
+            {change.author} <Tag>author</Tag>
+          </span>
           {(change.company ?? []).map((a) => (
             <Flex key={a} gap={6} align="center">
               <span>{a}</span>
-              {open && author && <Button size="small" onClick={() => { desk.mutate({ takeOff: a }); }}>take off</Button>}
-              {open && <Button size="small" type="link" onClick={() => { unstage.mutate({ by: a }); }}>take back all that {a} staged</Button>}
+              {open && author && (
+                <Button
+                  size="small"
+                  onClick={() => {
+                    desk.mutate({ takeOff: a });
+                  }}
+                >
+                  take off
+                </Button>
+              )}
+              {open && (
+                <Button
+                  size="small"
+                  type="link"
+                  onClick={() => {
+                    unstage.mutate({ by: a });
+                  }}
+                >
+                  take back all that {a} staged
+                </Button>
+              )}
             </Flex>
           ))}
           {open && author && (
             <Flex gap={6}>
-              <Input aria-label="account" placeholder="account" value={account} onChange={(e) => { setAccount(e.target.value); }} />
-              <Button disabled={!account} loading={desk.isPending} onClick={() => { desk.mutate({ add: account }, { onSuccess: () => { setAccount(""); } }); }}>Add</Button>
+              <Input
+                aria-label="account"
+                placeholder="account"
+                value={account}
+                onChange={(e) => {
+                  setAccount(e.target.value);
+                }}
+              />
+              <Button
+                disabled={!account}
+                loading={desk.isPending}
+                onClick={() => {
+                  desk.mutate(
+                    { add: account },
+                    {
+                      onSuccess: () => {
+                        setAccount("");
+                      },
+                    },
+                  );
+                }}
+              >
+                Add
+              </Button>
             </Flex>
           )}
         </Flex>
@@ -40,12 +97,45 @@ export function Coworkers({ change, session, open }: { change: Change; session: 
         {notes.map((n) => (
           <div key={n.at + n.actor} style={{ marginBottom: 10 }}>
             <div style={{ whiteSpace: "pre-wrap" }}>{n.text}</div>
-            <Typography.Text type="secondary" style={{ fontSize: 12 }}>{n.actor}, {when(n.at)}</Typography.Text>
+            <Typography.Text type="secondary" style={{ fontSize: 12 }}>
+              {n.actor}, {when(n.at)}
+            </Typography.Text>
           </div>
         ))}
-        <Input.TextArea aria-label="note" rows={3} maxLength={10000} value={text} onChange={(e) => { setText(e.target.value); }} />
-        <Button style={{ marginTop: 6 }} disabled={!text.trim()} onClick={() => { desk.mutate({ note: text }, { onSuccess: () => { setText(""); } }); }}>Write it down</Button>
-        {open && <Rename key={change.updated} change={change} save={(rename) => { desk.mutate({ rename }); }} />}
+        <Input.TextArea
+          aria-label="note"
+          rows={3}
+          maxLength={10000}
+          value={text}
+          onChange={(e) => {
+            setText(e.target.value);
+          }}
+        />
+        <Button
+          style={{ marginTop: 6 }}
+          disabled={!text.trim()}
+          onClick={() => {
+            desk.mutate(
+              { note: text },
+              {
+                onSuccess: () => {
+                  setText("");
+                },
+              },
+            );
+          }}
+        >
+          Write it down
+        </Button>
+        {open && (
+          <Rename
+            key={change.updated}
+            change={change}
+            save={(rename) => {
+              desk.mutate({ rename });
+            }}
+          />
+        )}
       </Drawer>
     </>
   );
@@ -55,9 +145,18 @@ function Rename({ change, save }: { change: Change; save: (v: { title: string; t
   return (
     <>
       <Typography.Title level={5}>Title and ticket</Typography.Title>
-      <Form<{ title: string; ticket: string }> layout="vertical" initialValues={{ title: change.title, ticket: change.ticket ?? "" }} onFinish={save} requiredMark={false}>
-        <Form.Item name="title" rules={[{ required: true }]}><Input aria-label="title" maxLength={200} /></Form.Item>
-        <Form.Item name="ticket"><Input aria-label="ticket" maxLength={100} placeholder="ticket" /></Form.Item>
+      <Form<{ title: string; ticket: string }>
+        layout="vertical"
+        initialValues={{ title: change.title, ticket: change.ticket ?? "" }}
+        onFinish={save}
+        requiredMark={false}
+      >
+        <Form.Item name="title" rules={[{ required: true }]}>
+          <Input aria-label="title" maxLength={200} />
+        </Form.Item>
+        <Form.Item name="ticket">
+          <Input aria-label="ticket" maxLength={100} placeholder="ticket" />
+        </Form.Item>
         <Button htmlType="submit">Rename</Button>
       </Form>
     </>

@@ -14,9 +14,29 @@ export function Groups({ groups, children }: { groups: DiffGroup[]; children: Re
           const mark = g.kind === "within" ? "~" : markOf[g.kind];
           return (
             <div role="listitem" key={g.kind + g.place + (g.old ?? "") + (g.new ?? "")} style={{ marginBottom: 6 }}>
-              <span style={{ color: marks[mark]?.light, fontWeight: 700 }}>{mark} {g.count}×</span> <code>{g.place}</code>
-              {g.kind === "changed" && g.new !== undefined ? <>: <code>{g.old}</code> → <code>{g.new}</code></> : (g.new ?? g.old) !== undefined && <>: <code>{g.new ?? g.old}</code></>}
-              {g.count > 1 && <div style={{ paddingLeft: 24 }}><Typography.Text type="secondary">{g.examples.join(", ")}{g.count > g.examples.length && ", …"}</Typography.Text></div>}
+              <span style={{ color: marks[mark]?.light, fontWeight: 700 }}>
+                {mark} {g.count}×
+              </span>{" "}
+              <code>{g.place}</code>
+              {g.kind === "changed" && g.new !== undefined ? (
+                <>
+                  : <code>{g.old}</code> → <code>{g.new}</code>
+                </>
+              ) : (
+                (g.new ?? g.old) !== undefined && (
+                  <>
+                    : <code>{g.new ?? g.old}</code>
+                  </>
+                )
+              )}
+              {g.count > 1 && (
+                <div style={{ paddingLeft: 24 }}>
+                  <Typography.Text type="secondary">
+                    {g.examples.join(", ")}
+                    {g.count > g.examples.length && ", …"}
+                  </Typography.Text>
+                </div>
+              )}
             </div>
           );
         })}

@@ -13,8 +13,12 @@ export function useSecondsLeft(secondsLeft: number): number {
   const [left, setLeft] = useState(secondsLeft);
   useEffect(() => {
     const end = Date.now() + secondsLeft * 1000;
-    const timer = window.setInterval(() => { setLeft(Math.max(0, (end - Date.now()) / 1000)); }, 250);
-    return () => { window.clearInterval(timer); };
+    const timer = window.setInterval(() => {
+      setLeft(Math.max(0, (end - Date.now()) / 1000));
+    }, 250);
+    return () => {
+      window.clearInterval(timer);
+    };
   }, [secondsLeft]);
   return left;
 }
@@ -50,12 +54,30 @@ export function HoldBar({ change, mayDecide }: { change: Change; mayDecide: bool
   const urgent = commit.ending ?? left < 15;
   const odd = commit.devices.filter((d) => d.said);
   return (
-    <div role="region" aria-label={`change ${String(change.number)} on hold`} style={{ background: token.colorWarningBg, borderTop: `2px solid ${urgent && awaiting ? token.colorError : token.colorWarning}`, padding: "10px 24px" }}>
-      {awaiting && commit.ending && <Alert banner type="error" title={`The hold of change ${String(change.number)} is about to end.`} style={{ marginBottom: 8 }} />}
+    <div
+      role="region"
+      aria-label={`change ${String(change.number)} on hold`}
+      style={{
+        background: token.colorWarningBg,
+        borderTop: `2px solid ${urgent && awaiting ? token.colorError : token.colorWarning}`,
+        padding: "10px 24px",
+      }}
+    >
+      {awaiting && commit.ending && (
+        <Alert
+          banner
+          type="error"
+          title={`The hold of change ${String(change.number)} is about to end.`}
+          style={{ marginBottom: 8 }}
+        />
+      )}
       <Flex align="center" gap={20} wrap>
         {awaiting && (
           <Progress
-            type="circle" size={56} percent={Math.min(100, (100 * left) / commit.holdSeconds)} format={() => clock(left)}
+            type="circle"
+            size={56}
+            percent={Math.min(100, (100 * left) / commit.holdSeconds)}
+            format={() => clock(left)}
             strokeColor={urgent ? token.colorError : token.colorWarning}
           />
         )}
@@ -78,8 +100,19 @@ export function HoldBar({ change, mayDecide }: { change: Change; mayDecide: bool
         {mayDecide && <Words change={change} commit={commit} />}
       </Flex>
       <Collapse
-        ghost size="small"
-        items={[{ key: "steps", label: `Device by device: ${counted(commit.devices)}${commit.probes ? `; ${String(commit.probes.filter((p) => p.result === "passed").length)} of ${String(commit.probes.length)} probes pass` : ""}`, children: <div style={{ maxHeight: 220, overflowY: "auto" }}><Steps commit={commit} /></div> }]}
+        ghost
+        size="small"
+        items={[
+          {
+            key: "steps",
+            label: `Device by device: ${counted(commit.devices)}${commit.probes ? `; ${String(commit.probes.filter((p) => p.result === "passed").length)} of ${String(commit.probes.length)} probes pass` : ""}`,
+            children: (
+              <div style={{ maxHeight: 220, overflowY: "auto" }}>
+                <Steps commit={commit} />
+              </div>
+            ),
+          },
+        ]}
       />
     </div>
   );
@@ -98,7 +131,9 @@ function Words({ change, commit }: { change: Change; commit: Commit }) {
   const [showing, setShowing] = useState(false);
   const awaiting = commit.phase === "awaiting";
   const failing = (commit.probes ?? []).filter((p) => p.result !== "passed");
-  const keep = (despite: boolean) => { say.mutate({ word: "confirm", despite }); };
+  const keep = (despite: boolean) => {
+    say.mutate({ word: "confirm", despite });
+  };
   const keeping = say.isPending && say.variables.word === "confirm";
   if (commit.phase === "settling") return null;
   if (commit.phase === "reverting") {
@@ -107,10 +142,26 @@ function Words({ change, commit }: { change: Change; commit: Commit }) {
         <Trouble error={leave.error} />
         {commit.devices.filter(isStuck).map((d) => (
           <Flex key={d.name} gap={10} align="center">
-            <Link style={{ fontSize: 14 }} to={`/devices/${d.name}?${new URLSearchParams({ view: "compare", a: "running", b: `before:${String(change.number)}` }).toString()}`}>What would have to be sent to {d.name}</Link>
-          <Popconfirm title={`Leave ${d.name} as it is?`} description={d.odd ? "It holds neither its former configuration nor this change; what it holds then stands." : "It refuses to be sent back; what it holds then stands."} okText="Leave it" onConfirm={() => { leave.mutate(d.name); }}>
-            <Button>Leave {d.name} as it is</Button>
-          </Popconfirm>
+            <Link
+              style={{ fontSize: 14 }}
+              to={`/devices/${d.name}?${new URLSearchParams({ view: "compare", a: "running", b: `before:${String(change.number)}` }).toString()}`}
+            >
+              What would have to be sent to {d.name}
+            </Link>
+            <Popconfirm
+              title={`Leave ${d.name} as it is?`}
+              description={
+                d.odd
+                  ? "It holds neither its former configuration nor this change; what it holds then stands."
+                  : "It refuses to be sent back; what it holds then stands."
+              }
+              okText="Leave it"
+              onConfirm={() => {
+                leave.mutate(d.name);
+              }}
+            >
+              <Button>Leave {d.name} as it is</Button>
+            </Popconfirm>
           </Flex>
         ))}
       </Flex>
@@ -120,30 +171,80 @@ function Words({ change, commit }: { change: Change; commit: Commit }) {
     <Flex vertical gap={6} align="end">
       <Trouble error={say.error ?? hold.error} />
       <Flex gap={10}>
-        <Button onClick={() => { setShowing(true); }} loading={say.isPending && say.variables.word === "revert"}>
+        <Button
+          onClick={() => {
+            setShowing(true);
+          }}
+          loading={say.isPending && say.variables.word === "revert"}
+        >
           {commit.phase === "prepared" || commit.phase === "preparing" ? "Give it up" : "Go back now"}
         </Button>
         {awaiting && (
           <Dropdown
             trigger={["click"]}
             menu={{
-              items: [...more.map((s) => ({ key: String(s), label: `${span(s)} more` })), ...(commit.secondsLeft > 300 ? [{ key: "-300", label: "5 min less" }] : [])],
-              onClick: ({ key }) => { hold.mutate(Number(key)); },
+              items: [
+                ...more.map((s) => ({ key: String(s), label: `${span(s)} more` })),
+                ...(commit.secondsLeft > 300 ? [{ key: "-300", label: "5 min less" }] : []),
+              ],
+              onClick: ({ key }) => {
+                hold.mutate(Number(key));
+              },
             }}
           >
             <Button loading={hold.isPending}>More time…</Button>
           </Dropdown>
         )}
-        {commit.phase === "prepared" && <Button type="primary" loading={say.isPending && say.variables.word === "begin"} onClick={() => { say.mutate({ word: "begin" }); }}>Commit now</Button>}
-        {commit.phase !== "prepared" && (failing.length > 0 && awaiting ? (
-          <Popconfirm title="Keep it though probes fail?" description={failing.map((p) => p.probe).join("; ")} okText="Keep it anyway" onConfirm={() => { keep(true); }}>
-            <Button danger loading={keeping}>Keep it…</Button>
-          </Popconfirm>
-        ) : (
-          <Button type="primary" disabled={!awaiting} loading={keeping} onClick={() => { keep(false); }}>Keep it</Button>
-        ))}
+        {commit.phase === "prepared" && (
+          <Button
+            type="primary"
+            loading={say.isPending && say.variables.word === "begin"}
+            onClick={() => {
+              say.mutate({ word: "begin" });
+            }}
+          >
+            Commit now
+          </Button>
+        )}
+        {commit.phase !== "prepared" &&
+          (failing.length > 0 && awaiting ? (
+            <Popconfirm
+              title="Keep it though probes fail?"
+              description={failing.map((p) => p.probe).join("; ")}
+              okText="Keep it anyway"
+              onConfirm={() => {
+                keep(true);
+              }}
+            >
+              <Button danger loading={keeping}>
+                Keep it…
+              </Button>
+            </Popconfirm>
+          ) : (
+            <Button
+              type="primary"
+              disabled={!awaiting}
+              loading={keeping}
+              onClick={() => {
+                keep(false);
+              }}
+            >
+              Keep it
+            </Button>
+          ))}
       </Flex>
-      <RevertDialog change={change} open={showing} busy={say.isPending} onClose={() => { setShowing(false); }} onGo={() => { setShowing(false); say.mutate({ word: "revert" }); }} />
+      <RevertDialog
+        change={change}
+        open={showing}
+        busy={say.isPending}
+        onClose={() => {
+          setShowing(false);
+        }}
+        onGo={() => {
+          setShowing(false);
+          say.mutate({ word: "revert" });
+        }}
+      />
     </Flex>
   );
 }

@@ -5,18 +5,38 @@ import { Difference } from "../../parts/Difference";
 import { Trouble } from "../../parts/Trouble";
 
 /** Shows exactly what is taken out before it is. */
-export function RevertDialog({ change, open, busy, onGo, onClose }: { change: Change; open: boolean; busy: boolean; onGo: () => void; onClose: () => void }) {
+export function RevertDialog({
+  change,
+  open,
+  busy,
+  onGo,
+  onClose,
+}: {
+  change: Change;
+  open: boolean;
+  busy: boolean;
+  onGo: () => void;
+  onClose: () => void;
+}) {
   const preview = usePreview(change.number, open ? change.updated : undefined);
   return (
     <Modal
-      open={open} title={`Take change ${String(change.number)} back out of ${change.devices.join(", ")}?`} width={820}
-      okText="Go back now" cancelText="Leave it on hold" okButtonProps={{ danger: true, loading: busy }} onOk={onGo} onCancel={onClose} destroyOnHidden
+      open={open}
+      title={`Take change ${String(change.number)} back out of ${change.devices.join(", ")}?`}
+      width={820}
+      okText="Go back now"
+      cancelText="Leave it on hold"
+      okButtonProps={{ danger: true, loading: busy }}
+      onOk={onGo}
+      onCancel={onClose}
+      destroyOnHidden
     >
       <Trouble error={preview.error} />
       {open && preview.isPending && <Spin />}
       {preview.data?.parts.map((p) => (
         <div key={p.device} style={{ marginBottom: 12 }}>
-          <Typography.Text strong>{p.device}</Typography.Text> <Typography.Text type="secondary">what the change did, and what is taken out again</Typography.Text>
+          <Typography.Text strong>{p.device}</Typography.Text>{" "}
+          <Typography.Text type="secondary">what the change did, and what is taken out again</Typography.Text>
           <Difference lines={p.lines} />
         </div>
       ))}

@@ -7,7 +7,10 @@ import { useSendBack, useSettle, useUnsettled } from "./queries";
 import { when } from "../../lib/time";
 
 const holds: Record<string, string> = {
-  former: "its former configuration", change: "the change", neither: "neither its former configuration nor the change", "": "not known",
+  former: "its former configuration",
+  change: "the change",
+  neither: "neither its former configuration nor the change",
+  "": "not known",
 };
 
 /** What a device was found to hold, in words. */
@@ -32,13 +35,28 @@ export function Settle({ change }: { change: Change }) {
     <Card size="small" title="What its devices hold" style={{ marginBottom: 12 }}>
       <Flex vertical gap={12}>
         <Space wrap>
-          <Button type="primary" loading={isFetching} onClick={() => { if (asked) void refetch(); else setAsked(true); }}>{asked ? "Read them again" : "Read its devices"}</Button>
-          <Typography.Text type="secondary">Nothing is done to them. How the commit ended is told by what they hold.</Typography.Text>
+          <Button
+            type="primary"
+            loading={isFetching}
+            onClick={() => {
+              if (asked) void refetch();
+              else setAsked(true);
+            }}
+          >
+            {asked ? "Read them again" : "Read its devices"}
+          </Button>
+          <Typography.Text type="secondary">
+            Nothing is done to them. How the commit ended is told by what they hold.
+          </Typography.Text>
         </Space>
         <Trouble error={error} />
         {data && (
           <Table<Unsettled>
-            size="small" rowKey="device" pagination={false} dataSource={data} scroll={{ x: true }}
+            size="small"
+            rowKey="device"
+            pagination={false}
+            dataSource={data}
+            scroll={{ x: true }}
             columns={[
               { title: "Device", dataIndex: "device" },
               { title: "Address", dataIndex: "address" },
@@ -48,15 +66,32 @@ export function Settle({ change }: { change: Change }) {
         )}
         {open.length > 0 && (
           <Space wrap>
-            <Button disabled={!open.some((u) => u.holds === "change" || u.holds === "neither")} loading={back.isPending} onClick={() => { back.mutate(open.filter((u) => u.holds === "change" || u.holds === "neither").map((u) => u.device)); }}>Send it back…</Button>
-            <Popconfirm
-              title={`Leave ${open.map((u) => u.device).join(", ")} as found?`} okText="Leave them" cancelText="No"
-              description="What each holds then stands as the end of this change. Nothing is sent."
-              onConfirm={() => { settle.mutate(open.map((u) => u.device)); }}
+            <Button
+              disabled={!open.some((u) => u.holds === "change" || u.holds === "neither")}
+              loading={back.isPending}
+              onClick={() => {
+                back.mutate(open.filter((u) => u.holds === "change" || u.holds === "neither").map((u) => u.device));
+              }}
             >
-              <Button disabled={!known} loading={settle.isPending}>Leave them as found…</Button>
+              Send it back…
+            </Button>
+            <Popconfirm
+              title={`Leave ${open.map((u) => u.device).join(", ")} as found?`}
+              okText="Leave them"
+              cancelText="No"
+              description="What each holds then stands as the end of this change. Nothing is sent."
+              onConfirm={() => {
+                settle.mutate(open.map((u) => u.device));
+              }}
+            >
+              <Button disabled={!known} loading={settle.isPending}>
+                Leave them as found…
+              </Button>
             </Popconfirm>
-            <Typography.Text type="secondary">Sending back opens a change, to be previewed with what came since and committed on hold. Settle this one when that is kept.</Typography.Text>
+            <Typography.Text type="secondary">
+              Sending back opens a change, to be previewed with what came since and committed on hold. Settle this one
+              when that is kept.
+            </Typography.Text>
           </Space>
         )}
         <Trouble error={settle.error ?? back.error} />

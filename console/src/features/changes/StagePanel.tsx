@@ -19,14 +19,30 @@ export function StagePanel({ number, chosen }: { number: number; chosen: string 
           <Flex gap={6} align="center">
             on
             <Select
-              aria-label="device" mode="multiple" maxTagCount={2} placeholder="device" style={{ minWidth: 230 }} value={devices} onChange={(list) => { setPicked({ at: chosen, list }); }}
+              aria-label="device"
+              mode="multiple"
+              maxTagCount={2}
+              placeholder="device"
+              style={{ minWidth: 230 }}
+              value={devices}
+              onChange={(list) => {
+                setPicked({ at: chosen, list });
+              }}
               options={(all.data ?? []).map((d) => ({ value: d.name }))}
             />
           </Flex>
         }
         items={[
           { key: "value", label: "Value", children: <StageForm number={number} devices={devices} /> },
-          { key: "text", label: "Edit as text", children: devices[0] ? <EditText key={devices[0]} number={number} device={devices[0]} /> : "Choose a device first." },
+          {
+            key: "text",
+            label: "Edit as text",
+            children: devices[0] ? (
+              <EditText key={devices[0]} number={number} device={devices[0]} />
+            ) : (
+              "Choose a device first."
+            ),
+          },
           { key: "load", label: "File or copy", children: <LoadForm number={number} devices={devices} /> },
           { key: "stencil", label: "Stencil", children: <BindForm number={number} devices={devices} /> },
         ]}

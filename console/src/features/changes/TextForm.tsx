@@ -16,30 +16,75 @@ export function EditText({ number, device }: { number: number; device: string })
   const load = useLoad(number);
   const fetch = () => {
     setError(null);
-    fetchPart(number, device, path).then((p) => { setPart(p); setText(p.outline); load.reset(); }, (e: unknown) => { setError(e instanceof Error ? e : new Error(String(e))); });
+    fetchPart(number, device, path).then(
+      (p) => {
+        setPart(p);
+        setText(p.outline);
+        load.reset();
+      },
+      (e: unknown) => {
+        setError(e instanceof Error ? e : new Error(String(e)));
+      },
+    );
   };
   const save = () => {
     if (!part) return;
     const whole = part.path === "/";
     load.mutate(
-      { devices: [part.device], mode: whole ? "replace" : "replace-at", ...(!whole && { path: part.path }), text, name: "the console's editor", tag: part.tag },
-      { onSuccess: () => { setPart(undefined); } },
+      {
+        devices: [part.device],
+        mode: whole ? "replace" : "replace-at",
+        ...(!whole && { path: part.path }),
+        text,
+        name: "the console's editor",
+        tag: part.tag,
+      },
+      {
+        onSuccess: () => {
+          setPart(undefined);
+        },
+      },
     );
   };
   return (
     <Flex vertical gap={8}>
       <Trouble error={error ?? load.error} />
       <Flex gap={8}>
-        <Input aria-label="path to edit" value={path} onChange={(e) => { setPath(e.target.value); }} onPressEnter={fetch} placeholder="/acls" style={{ fontFamily: "monospace" }} />
+        <Input
+          aria-label="path to edit"
+          value={path}
+          onChange={(e) => {
+            setPath(e.target.value);
+          }}
+          onPressEnter={fetch}
+          placeholder="/acls"
+          style={{ fontFamily: "monospace" }}
+        />
         <Button onClick={fetch}>Edit as text</Button>
       </Flex>
       {part && part.device === device && (
         <>
-          <Typography.Text type="secondary">What stands here will stand at <code>{part.path}</code> of {part.device}, and nothing else.</Typography.Text>
+          <Typography.Text type="secondary">
+            What stands here will stand at <code>{part.path}</code> of {part.device}, and nothing else.
+          </Typography.Text>
           <TextEditor label="outline" value={text} onChange={setText} />
           <Flex gap={8}>
-            <Button type="primary" ghost onClick={save} loading={load.isPending} disabled={text === part.outline || text.trim() === ""}>Stage the text</Button>
-            <Button onClick={() => { setPart(undefined); }}>Leave it</Button>
+            <Button
+              type="primary"
+              ghost
+              onClick={save}
+              loading={load.isPending}
+              disabled={text === part.outline || text.trim() === ""}
+            >
+              Stage the text
+            </Button>
+            <Button
+              onClick={() => {
+                setPart(undefined);
+              }}
+            >
+              Leave it
+            </Button>
           </Flex>
         </>
       )}
@@ -73,31 +118,91 @@ export function LoadForm({ number, devices }: { number: number; devices: string[
   };
   const take = (f: File | undefined) => {
     if (!f) return;
-    void f.text().then((t) => { setText(t); setName(f.name); });
+    void f.text().then((t) => {
+      setText(t);
+      setName(f.name);
+    });
   };
   return (
     <Flex vertical gap={8}>
       <Trouble error={load.error} />
       <Flex gap={12} align="center" wrap>
-        <Radio.Group value={from} onChange={(e) => { setFrom(e.target.value as "text" | "device"); }} optionType="button" size="small" options={[{ value: "text", label: "file or text" }, { value: "device", label: "from a device" }]} />
-        <Select aria-label="mode" size="small" value={mode} onChange={setMode} options={from === "device" ? modes.slice(0, 3) : modes} style={{ width: 400 }} />
-        {takesPath && <Input aria-label="path" size="small" value={path} onChange={(e) => { setPath(e.target.value); }} placeholder="/acls" style={{ width: 200, fontFamily: "monospace" }} />}
+        <Radio.Group
+          value={from}
+          onChange={(e) => {
+            setFrom(e.target.value as "text" | "device");
+          }}
+          optionType="button"
+          size="small"
+          options={[
+            { value: "text", label: "file or text" },
+            { value: "device", label: "from a device" },
+          ]}
+        />
+        <Select
+          aria-label="mode"
+          size="small"
+          value={mode}
+          onChange={setMode}
+          options={from === "device" ? modes.slice(0, 3) : modes}
+          style={{ width: 400 }}
+        />
+        {takesPath && (
+          <Input
+            aria-label="path"
+            size="small"
+            value={path}
+            onChange={(e) => {
+              setPath(e.target.value);
+            }}
+            placeholder="/acls"
+            style={{ width: 200, fontFamily: "monospace" }}
+          />
+        )}
       </Flex>
       {from === "text" && (
         <>
-          <input type="file" aria-label="file" onChange={(e) => { take(e.target.files?.[0]); }} />
+          <input
+            type="file"
+            aria-label="file"
+            onChange={(e) => {
+              take(e.target.files?.[0]);
+            }}
+          />
           <TextEditor label="text" value={text} onChange={setText} height="160px" />
           <Typography.Text type="secondary">XML, JSON or outline, told by its content.</Typography.Text>
         </>
       )}
       {from === "device" && (
         <Flex gap={8}>
-          <Select aria-label="source" placeholder="device" style={{ width: 200 }} showSearch value={source} onChange={setSource} options={(all.data ?? []).map((d) => ({ value: d.name }))} />
-          <Input aria-label="from" value={where} onChange={(e) => { setWhere(e.target.value); }} style={{ width: 160 }} />
+          <Select
+            aria-label="source"
+            placeholder="device"
+            style={{ width: 200 }}
+            showSearch
+            value={source}
+            onChange={setSource}
+            options={(all.data ?? []).map((d) => ({ value: d.name }))}
+          />
+          <Input
+            aria-label="from"
+            value={where}
+            onChange={(e) => {
+              setWhere(e.target.value);
+            }}
+            style={{ width: 160 }}
+          />
           <Typography.Text type="secondary">running, startup, rev:N or change:N</Typography.Text>
         </Flex>
       )}
-      <Button type="primary" ghost style={{ alignSelf: "start" }} loading={load.isPending} disabled={devices.length === 0 || (from === "text" ? text.trim() === "" : !source)} onClick={go}>
+      <Button
+        type="primary"
+        ghost
+        style={{ alignSelf: "start" }}
+        loading={load.isPending}
+        disabled={devices.length === 0 || (from === "text" ? text.trim() === "" : !source)}
+        onClick={go}
+      >
         Stage on {devices.length === 1 ? devices[0] : `${String(devices.length)} devices`}
       </Button>
       {devices.length === 0 && <Alert type="info" title="Choose a device first." />}

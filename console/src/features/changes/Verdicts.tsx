@@ -19,21 +19,82 @@ export function Verdicts({ part, remedies }: { part: PartPreview; remedies?: Rem
   return (
     <Flex vertical gap={8} className="verdicts" role="region" aria-label={`verdicts on ${part.device}`}>
       {!part.read && <Alert type="error" showIcon title="Not reached" description={part.trouble} />}
-      {part.conflicts?.map((c) => <Clash key={c.path} conflict={c} remedies={remedies} />)}
-      {part.effects?.map((c) => <TrafficEffect key={(c.filter ?? "") + (c.interface ?? "") + (c.direction ?? "")} change={c} />)}
-      {part.forecasts?.map((f, i) => <Foretold key={f.device} forecast={f} own={i === 0} helpless={i === 0 && (part.helpless ?? false)} />)}
-      {part.movesTo && <Alert type="info" showIcon title={`Its management moves to ${part.movesTo}`} description="On hold, the way in is proved there." />}
-      {part.reserved && <Alert type="error" showIcon title={`Reserved by ${part.reserved.holder} until ${when(part.reserved.until)}`} description={<>{part.reserved.reason}. <Link to={`/devices/${part.device}`}>Ask them</Link></>} />}
-      {part.heldBy ? <Alert type="warning" showIcon title={<>The commit of <Link to={`/changes/${String(part.heldBy)}`}>change {part.heldBy}</Link> is under way on it.</>} /> : null}
+      {part.conflicts?.map((c) => (
+        <Clash key={c.path} conflict={c} remedies={remedies} />
+      ))}
+      {part.effects?.map((c) => (
+        <TrafficEffect key={(c.filter ?? "") + (c.interface ?? "") + (c.direction ?? "")} change={c} />
+      ))}
+      {part.forecasts?.map((f, i) => (
+        <Foretold key={f.device} forecast={f} own={i === 0} helpless={i === 0 && (part.helpless ?? false)} />
+      ))}
+      {part.movesTo && (
+        <Alert
+          type="info"
+          showIcon
+          title={`Its management moves to ${part.movesTo}`}
+          description="On hold, the way in is proved there."
+        />
+      )}
+      {part.reserved && (
+        <Alert
+          type="error"
+          showIcon
+          title={`Reserved by ${part.reserved.holder} until ${when(part.reserved.until)}`}
+          description={
+            <>
+              {part.reserved.reason}. <Link to={`/devices/${part.device}`}>Ask them</Link>
+            </>
+          }
+        />
+      )}
+      {part.heldBy ? (
+        <Alert
+          type="warning"
+          showIcon
+          title={
+            <>
+              The commit of <Link to={`/changes/${String(part.heldBy)}`}>change {part.heldBy}</Link> is under way on it.
+            </>
+          }
+        />
+      ) : null}
       {part.behind && <Behind part={part} remedies={remedies} />}
-      {part.decided?.map((c) => <Clash key={c.path} conflict={c} remedies={remedies} />)}
-      {part.findings?.map((f) => <Told key={f.path + f.message} finding={f} onMend={remedies?.mend} />)}
+      {part.decided?.map((c) => (
+        <Clash key={c.path} conflict={c} remedies={remedies} />
+      ))}
+      {part.findings?.map((f) => (
+        <Told key={f.path + f.message} finding={f} onMend={remedies?.mend} />
+      ))}
       <Validated part={part} remedies={remedies} />
-      {part.guard === "device"
-        ? <Alert type="success" showIcon title="Guarded by the device: it goes back by itself if nobody confirms, even if this service is dead." />
-        : <Alert type={part.risk ? "warning" : "error"} showIcon title={part.risk ? `Guard: ${part.guard}` : "Cannot be changed"} description={[part.guardWhy, part.risk].filter(Boolean).join("; ")} />}
-      {part.untried && part.count > 0 && <Alert type="error" showIcon title="The way back is not tried" description={part.untried} />}
-      {part.unsaved && <Alert type="warning" showIcon title={<>Running here is not saved to startup: <Link to={`/devices/${part.device}`}>see and save it</Link></>} />}
+      {part.guard === "device" ? (
+        <Alert
+          type="success"
+          showIcon
+          title="Guarded by the device: it goes back by itself if nobody confirms, even if this service is dead."
+        />
+      ) : (
+        <Alert
+          type={part.risk ? "warning" : "error"}
+          showIcon
+          title={part.risk ? `Guard: ${part.guard}` : "Cannot be changed"}
+          description={[part.guardWhy, part.risk].filter(Boolean).join("; ")}
+        />
+      )}
+      {part.untried && part.count > 0 && (
+        <Alert type="error" showIcon title="The way back is not tried" description={part.untried} />
+      )}
+      {part.unsaved && (
+        <Alert
+          type="warning"
+          showIcon
+          title={
+            <>
+              Running here is not saved to startup: <Link to={`/devices/${part.device}`}>see and save it</Link>
+            </>
+          }
+        />
+      )}
     </Flex>
   );
 }
@@ -49,12 +110,24 @@ function Foretold({ forecast: f, own, helpless }: { forecast: Forecast; own: boo
   const a = answers[f.answer];
   return (
     <Alert
-      type={a.type} showIcon title={`Lockout forecast: ${a.text}${own ? "" : ` to ${f.device}, behind it`}`}
+      type={a.type}
+      showIcon
+      title={`Lockout forecast: ${a.text}${own ? "" : ` to ${f.device}, behind it`}`}
       description={
         <>
           {f.because}
-          {f.path && <div><Typography.Text type="secondary" style={{ fontSize: 12, wordBreak: "break-word" }}><code>{f.path}</code></Typography.Text></div>}
-          {helpless && <div><strong>Nobody could send it back.</strong></div>}
+          {f.path && (
+            <div>
+              <Typography.Text type="secondary" style={{ fontSize: 12, wordBreak: "break-word" }}>
+                <code>{f.path}</code>
+              </Typography.Text>
+            </div>
+          )}
+          {helpless && (
+            <div>
+              <strong>Nobody could send it back.</strong>
+            </div>
+          )}
         </>
       }
     />
@@ -69,12 +142,22 @@ function whose(r: Revision): string {
 function Behind({ part, remedies }: { part: PartPreview; remedies: Remedies | undefined }) {
   return (
     <Alert
-      type="warning" showIcon title={`Behind: the device moved on since revision ${String(part.base)}`}
+      type="warning"
+      showIcon
+      title={`Behind: the device moved on since revision ${String(part.base)}`}
       description={
         <>
-          {part.since?.map((r) => <div key={r.number}>revision {r.number}, {when(r.at)}: {whose(r)}</div>)}
+          {part.since?.map((r) => (
+            <div key={r.number}>
+              revision {r.number}, {when(r.at)}: {whose(r)}
+            </div>
+          ))}
           <Difference lines={part.moved ?? []} height={200} />
-          {remedies && !part.conflicts?.length && <Button size="small" style={{ marginTop: 6 }} loading={remedies.busy} onClick={remedies.rebase}>Rebase onto what it holds now</Button>}
+          {remedies && !part.conflicts?.length && (
+            <Button size="small" style={{ marginTop: 6 }} loading={remedies.busy} onClick={remedies.rebase}>
+              Rebase onto what it holds now
+            </Button>
+          )}
         </>
       }
     />
@@ -83,20 +166,43 @@ function Behind({ part, remedies }: { part: PartPreview; remedies: Remedies | un
 
 /** A place that both changed, three ways, to be decided by a person. */
 function Clash({ conflict: c, remedies }: { conflict: Conflict; remedies: Remedies | undefined }) {
-  const sides = [{ name: "was", text: c.base }, { name: "mine", text: c.mine }, { name: "theirs", text: c.theirs }] as const;
+  const sides = [
+    { name: "was", text: c.base },
+    { name: "mine", text: c.mine },
+    { name: "theirs", text: c.theirs },
+  ] as const;
   return (
     <Alert
-      type={c.keep ? "info" : "error"} showIcon title={c.keep ? `Decided by ${c.actor ?? ""}: ${c.path}` : `Conflict at ${c.path}`}
+      type={c.keep ? "info" : "error"}
+      showIcon
+      title={c.keep ? `Decided by ${c.actor ?? ""}: ${c.path}` : `Conflict at ${c.path}`}
       description={
         <>
           <div>{c.keep ? when(c.at) : c.why}</div>
           {sides.map((s) => (
             <Flex key={s.name} gap={8} align="baseline">
               <span style={{ width: 46, flex: "none" }}>{s.name}</span>
-              <pre style={{ margin: 0, flex: 1, maxHeight: 120, overflow: "auto", fontWeight: c.keep === s.name ? 700 : 400 }}>{s.text}</pre>
+              <pre
+                style={{
+                  margin: 0,
+                  flex: 1,
+                  maxHeight: 120,
+                  overflow: "auto",
+                  fontWeight: c.keep === s.name ? 700 : 400,
+                }}
+              >
+                {s.text}
+              </pre>
               {c.keep === s.name && <Tag color="cyan">kept</Tag>}
               {remedies && s.name !== "was" && c.keep !== s.name && (
-                <Button size="small" disabled={remedies.busy} onClick={() => { remedies.decide(c.path, s.name); }} aria-label={`keep ${s.name} at ${c.path}`}>
+                <Button
+                  size="small"
+                  disabled={remedies.busy}
+                  onClick={() => {
+                    remedies.decide(c.path, s.name);
+                  }}
+                  aria-label={`keep ${s.name} at ${c.path}`}
+                >
                   {s.name === "mine" ? "overwrite" : "leave it"}
                 </Button>
               )}
@@ -110,15 +216,29 @@ function Clash({ conflict: c, remedies }: { conflict: Conflict; remedies: Remedi
 
 /** What the device itself says of the result, and what is left to it. */
 function Validated({ part, remedies }: { part: PartPreview; remedies: Remedies | undefined }) {
-  const left = part.unchecked > 0 ? `${String(part.unchecked)} ${part.unchecked === 1 ? "condition is" : "conditions are"} left to the device's own validate.` : "";
+  const left =
+    part.unchecked > 0
+      ? `${String(part.unchecked)} ${part.unchecked === 1 ? "condition is" : "conditions are"} left to the device's own validate.`
+      : "";
   return (
     <>
       {part.tried && !part.said && <Alert type="success" showIcon title="The device itself finds the result valid." />}
-      {part.tried && part.said && <Alert type="error" showIcon title="The device itself says no" description={part.said} />}
+      {part.tried && part.said && (
+        <Alert type="error" showIcon title="The device itself says no" description={part.said} />
+      )}
       {!part.tried && part.said && <Alert type="warning" showIcon title={`The device ${part.said}`} />}
       {!part.tried && left && <Typography.Text type="secondary">{left}</Typography.Text>}
-      {!part.tried && part.reasons?.map((r) => <Typography.Text key={r} type="secondary"><code>{r}</code></Typography.Text>)}
-      {remedies && !part.tried && part.count > 0 && <Button size="small" style={{ alignSelf: "start" }} loading={remedies.busy} onClick={remedies.validate}>Ask the device itself</Button>}
+      {!part.tried &&
+        part.reasons?.map((r) => (
+          <Typography.Text key={r} type="secondary">
+            <code>{r}</code>
+          </Typography.Text>
+        ))}
+      {remedies && !part.tried && part.count > 0 && (
+        <Button size="small" style={{ alignSelf: "start" }} loading={remedies.busy} onClick={remedies.validate}>
+          Ask the device itself
+        </Button>
+      )}
     </>
   );
 }
@@ -130,14 +250,27 @@ function Told({ finding, onMend }: { finding: Finding; onMend?: Remedies["mend"]
   const { fix } = finding;
   return (
     <Alert
-      type={alertType[finding.severity]} showIcon title={`${finding.path.split("/").pop() ?? ""}: ${finding.message}`}
+      type={alertType[finding.severity]}
+      showIcon
+      title={`${finding.path.split("/").pop() ?? ""}: ${finding.message}`}
       description={
         <>
-          <Typography.Text type="secondary" style={{ fontSize: 12, wordBreak: "break-word" }}><code>{finding.path}</code></Typography.Text>
+          <Typography.Text type="secondary" style={{ fontSize: 12, wordBreak: "break-word" }}>
+            <code>{finding.path}</code>
+          </Typography.Text>
           {fix && onMend && (
             <div>
-              <Button size="small" type="link" style={{ padding: 0, height: "auto", whiteSpace: "normal", textAlign: "left" }} onClick={() => { onMend(fix); }}>
-                Stage the mend: {fix.edit}{fix.path === finding.path ? " it" : ` ${fix.path}`}{fix.value === undefined ? "" : ` ${fix.value}`}
+              <Button
+                size="small"
+                type="link"
+                style={{ padding: 0, height: "auto", whiteSpace: "normal", textAlign: "left" }}
+                onClick={() => {
+                  onMend(fix);
+                }}
+              >
+                Stage the mend: {fix.edit}
+                {fix.path === finding.path ? " it" : ` ${fix.path}`}
+                {fix.value === undefined ? "" : ` ${fix.value}`}
               </Button>
             </div>
           )}

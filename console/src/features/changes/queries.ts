@@ -15,16 +15,23 @@ export interface ChangesWanted {
 export const useChanges = (wanted: ChangesWanted) =>
   useInfiniteQuery({
     queryKey: ["changes", "list", wanted],
-    queryFn: ({ pageParam }) => answer(api.GET("/changes", {
-      params: { query: given({ limit: changesAtOnce, before: pageParam, ...wanted }) },
-    })),
+    queryFn: ({ pageParam }) =>
+      answer(
+        api.GET("/changes", {
+          params: { query: given({ limit: changesAtOnce, before: pageParam, ...wanted }) },
+        }),
+      ),
     placeholderData: keepPreviousData,
     initialPageParam: 0,
     getNextPageParam: (last) => (last.length < changesAtOnce ? undefined : last.at(-1)?.number),
   });
 
 export const useChange = (number: number) =>
-  useQuery({ queryKey: ["changes", number], queryFn: () => answer(api.GET("/changes/{number}", { params: { path: { number } } })), retry: false });
+  useQuery({
+    queryKey: ["changes", number],
+    queryFn: () => answer(api.GET("/changes/{number}", { params: { path: { number } } })),
+    retry: false,
+  });
 
 /** How a preview is wanted: what is left out is the usual. */
 export interface PreviewOptions {
@@ -39,24 +46,40 @@ export interface PreviewOptions {
 export const usePreview = (number: number, updated: string | undefined, options: PreviewOptions = {}, wanted = true) =>
   useQuery({
     queryKey: ["preview", number, updated, options],
-    queryFn: () => answer(api.GET("/changes/{number}/preview", { params: { path: { number }, query: { context: 2, ...options } } })),
+    queryFn: () =>
+      answer(api.GET("/changes/{number}/preview", { params: { path: { number }, query: { context: 2, ...options } } })),
     enabled: wanted && updated !== undefined,
     placeholderData: keepPreviousData,
     retry: false,
     meta: readsDevice,
   });
 
-export const useOpenChange = () => useAct((v: { title: string; ticket: string }) => answer(api.POST("/changes", { body: v })));
-
+export const useOpenChange = () =>
+  useAct((v: { title: string; ticket: string }) => answer(api.POST("/changes", { body: v })));
 
 /** What the devices of an unsettled change hold: they are read. */
 export const useUnsettled = (number: number, wanted: boolean) =>
-  useQuery({ queryKey: ["unsettled", number], queryFn: () => answer(api.GET("/changes/{number}/unsettled", { params: { path: { number } } })), enabled: wanted, retry: false, meta: readsDevice });
+  useQuery({
+    queryKey: ["unsettled", number],
+    queryFn: () => answer(api.GET("/changes/{number}/unsettled", { params: { path: { number } } })),
+    enabled: wanted,
+    retry: false,
+    meta: readsDevice,
+  });
 
-export const useSettle = (number: number) => useAct((devices: string[]) => answer(api.POST("/changes/{number}/settle", { params: { path: { number } }, body: { devices } })));
+export const useSettle = (number: number) =>
+  useAct((devices: string[]) =>
+    answer(api.POST("/changes/{number}/settle", { params: { path: { number } }, body: { devices } })),
+  );
 
 export const useSendBack = (number: number) =>
-  useAct((devices: string[]) => answer(api.POST("/undo", { body: { change: number, devices, title: `Send back change ${String(number)} after a restore` } })));
+  useAct((devices: string[]) =>
+    answer(
+      api.POST("/undo", {
+        body: { change: number, devices, title: `Send back change ${String(number)} after a restore` },
+      }),
+    ),
+  );
 
 export const useStage = (number: number) =>
   useAct((v: NewEdit) => answer(api.POST("/changes/{number}/edits", { params: { path: { number } }, body: v })));
@@ -68,30 +91,45 @@ export const useLoad = (number: number) =>
   });
 
 export const useBind = () =>
-  useAct((v: { stencil: string; change: number; devices: string[]; blanks?: Record<string, string>; off?: boolean }) => {
-    const { stencil, ...bind } = v;
-    return answer(api.POST("/stencils/{name}/bind", { params: { path: { name: stencil } }, body: bind }));
-  });
+  useAct(
+    (v: { stencil: string; change: number; devices: string[]; blanks?: Record<string, string>; off?: boolean }) => {
+      const { stencil, ...bind } = v;
+      return answer(api.POST("/stencils/{name}/bind", { params: { path: { name: stencil } }, body: bind }));
+    },
+  );
 
 /** Takes staged edits back: one by its number, or those that the filter names. */
 export const useUnstage = (number: number) =>
   useAct((v: { id: number } | { device?: string; by?: string; path?: string }) =>
     "id" in v
       ? answer(api.DELETE("/changes/{number}/edits/{id}", { params: { path: { number, id: v.id } } }))
-      : answer(api.DELETE("/changes/{number}/edits", { params: { path: { number }, query: v } })));
+      : answer(api.DELETE("/changes/{number}/edits", { params: { path: { number }, query: v } })),
+  );
 
 /** What is done to a change beside staging: people, notes, decisions, rebase. */
-export type DeskAct = { decide: Decide } | { rebase: string[] } | { add: string } | { takeOff: string } | { note: string } | { rename: NewChange };
+export type DeskAct =
+  | { decide: Decide }
+  | { rebase: string[] }
+  | { add: string }
+  | { takeOff: string }
+  | { note: string }
+  | { rename: NewChange };
 
-export const useDesk = (number: number) => useAct((v: DeskAct): Promise<unknown> => {
-  const path = { number };
-  if ("decide" in v) return answer(api.POST("/changes/{number}/decide", { params: { path }, body: v.decide }));
-  if ("rebase" in v) return answer(api.POST("/changes/{number}/rebase", { params: { path }, body: { devices: v.rebase } }));
-  if ("add" in v) return answer(api.POST("/changes/{number}/company", { params: { path }, body: { account: v.add } }));
-  if ("takeOff" in v) return answer(api.DELETE("/changes/{number}/company/{account}", { params: { path: { number, account: v.takeOff } } }));
-  if ("note" in v) return answer(api.POST("/changes/{number}/notes", { params: { path }, body: { text: v.note } }));
-  return answer(api.PATCH("/changes/{number}", { params: { path }, body: v.rename }));
-});
+export const useDesk = (number: number) =>
+  useAct((v: DeskAct): Promise<unknown> => {
+    const path = { number };
+    if ("decide" in v) return answer(api.POST("/changes/{number}/decide", { params: { path }, body: v.decide }));
+    if ("rebase" in v)
+      return answer(api.POST("/changes/{number}/rebase", { params: { path }, body: { devices: v.rebase } }));
+    if ("add" in v)
+      return answer(api.POST("/changes/{number}/company", { params: { path }, body: { account: v.add } }));
+    if ("takeOff" in v)
+      return answer(
+        api.DELETE("/changes/{number}/company/{account}", { params: { path: { number, account: v.takeOff } } }),
+      );
+    if ("note" in v) return answer(api.POST("/changes/{number}/notes", { params: { path }, body: { text: v.note } }));
+    return answer(api.PATCH("/changes/{number}", { params: { path }, body: v.rename }));
+  });
 
 /** A part as text, for being edited. */
 export const fetchPart = (number: number, device: string, path: string) =>
@@ -101,7 +139,8 @@ export const fetchPart = (number: number, device: string, path: string) =>
 export const useHints = (device: string | undefined, path: string, change: number) =>
   useQuery({
     queryKey: ["paths", device, path, change],
-    queryFn: () => answer(api.GET("/devices/{name}/paths", { params: { path: { name: device ?? "" }, query: { path, change } } })),
+    queryFn: () =>
+      answer(api.GET("/devices/{name}/paths", { params: { path: { name: device ?? "" }, query: { path, change } } })),
     enabled: device !== undefined,
     retry: false,
     staleTime: 30_000,
@@ -122,23 +161,41 @@ export const useSay = (number: number) =>
   useAct((v: { word: Word; despite?: boolean }): Promise<unknown> => {
     const params = { path: { number } };
     switch (v.word) {
-      case "begin": return answer(api.POST("/changes/{number}/begin", { params }));
-      case "confirm": return answer(api.POST("/changes/{number}/confirm", { params, body: { despite: v.despite ?? false } }));
-      case "revert": return answer(api.POST("/changes/{number}/revert", { params }));
-      case "drop": return answer(api.POST("/changes/{number}/drop", { params }));
+      case "begin":
+        return answer(api.POST("/changes/{number}/begin", { params }));
+      case "confirm":
+        return answer(api.POST("/changes/{number}/confirm", { params, body: { despite: v.despite ?? false } }));
+      case "revert":
+        return answer(api.POST("/changes/{number}/revert", { params }));
+      case "drop":
+        return answer(api.POST("/changes/{number}/drop", { params }));
     }
   });
 
 export const useHold = (number: number) =>
-  useAct((addSeconds: number) => answer(api.POST("/changes/{number}/hold", { params: { path: { number } }, body: { addSeconds } })));
+  useAct((addSeconds: number) =>
+    answer(api.POST("/changes/{number}/hold", { params: { path: { number } }, body: { addSeconds } })),
+  );
 
 export const useLeave = (number: number) =>
-  useAct((device: string) => answer(api.POST("/changes/{number}/leave", { params: { path: { number } }, body: { device } })));
+  useAct((device: string) =>
+    answer(api.POST("/changes/{number}/leave", { params: { path: { number } }, body: { device } })),
+  );
 
-export const useAsk = (change: number) => useAct((text: string) => answer(api.POST("/changes/{number}/ask", { params: { path: { number: change } }, body: { text } })));
+export const useAsk = (change: number) =>
+  useAct((text: string) =>
+    answer(api.POST("/changes/{number}/ask", { params: { path: { number: change } }, body: { text } })),
+  );
 
-export const useApprove = (change: number) => useAct((v: { digest: string; note?: string }) => answer(api.POST("/changes/{number}/approval", { params: { path: { number: change } }, body: v })));
+export const useApprove = (change: number) =>
+  useAct((v: { digest: string; note?: string }) =>
+    answer(api.POST("/changes/{number}/approval", { params: { path: { number: change } }, body: v })),
+  );
 
-export const useUnapprove = (change: number) => useAct(() => answer(api.DELETE("/changes/{number}/approval", { params: { path: { number: change } } })));
+export const useUnapprove = (change: number) =>
+  useAct(() => answer(api.DELETE("/changes/{number}/approval", { params: { path: { number: change } } })));
 
-export const useReview = () => useAct((v: { number: number; text: string }) => answer(api.POST("/emergencies/{id}/review", { params: { path: { id: v.number } }, body: { text: v.text } })));
+export const useReview = () =>
+  useAct((v: { number: number; text: string }) =>
+    answer(api.POST("/emergencies/{id}/review", { params: { path: { id: v.number } }, body: { text: v.text } })),
+  );

@@ -14,24 +14,57 @@ export function Copies({ archive }: { archive: string }) {
     <>
       <Trouble error={list.error} />
       <Table<Copy>
-        size="small" rowKey="id" dataSource={list.data ?? []} loading={list.isPending} pagination={{ pageSize: 10, hideOnSinglePage: true, size: "small" }}
+        size="small"
+        rowKey="id"
+        dataSource={list.data ?? []}
+        loading={list.isPending}
+        pagination={{ pageSize: 10, hideOnSinglePage: true, size: "small" }}
         columns={[
-          { title: "Device", dataIndex: "device", render: (d: string) => <Link to={`/devices/${d}`}>{d}</Link>, filters: [...new Set((list.data ?? []).map((c) => c.device))].map((d) => ({ text: d, value: d })), onFilter: (v, c) => c.device === v },
+          {
+            title: "Device",
+            dataIndex: "device",
+            render: (d: string) => <Link to={`/devices/${d}`}>{d}</Link>,
+            filters: [...new Set((list.data ?? []).map((c) => c.device))].map((d) => ({ text: d, value: d })),
+            onFilter: (v, c) => c.device === v,
+          },
           { title: "Revision", dataIndex: "revision" },
           { title: "Copied", render: (_, c) => when(c.at) },
           { title: "Name there", dataIndex: "name", render: (n: string) => <code>{n}</code> },
-          { title: "Read back", render: (_, c) => (c.trouble ? <Typography.Text type="danger">{c.trouble}</Typography.Text> : `whole, ${when(c.read)}`) },
           {
-            title: "", onCell: () => ({ style: { whiteSpace: "nowrap" } }), render: (_, c) => (
+            title: "Read back",
+            render: (_, c) =>
+              c.trouble ? <Typography.Text type="danger">{c.trouble}</Typography.Text> : `whole, ${when(c.read)}`,
+          },
+          {
+            title: "",
+            onCell: () => ({ style: { whiteSpace: "nowrap" } }),
+            render: (_, c) => (
               <>
-                <Button size="small" type="link" onClick={() => { setRead(c); }}>Read it</Button>
-                <Link to={`/devices/${c.device}?view=compare&a=archive:${String(c.id)}&b=running`}>Compare with now</Link>
+                <Button
+                  size="small"
+                  type="link"
+                  onClick={() => {
+                    setRead(c);
+                  }}
+                >
+                  Read it
+                </Button>
+                <Link to={`/devices/${c.device}?view=compare&a=archive:${String(c.id)}&b=running`}>
+                  Compare with now
+                </Link>
               </>
             ),
           },
         ]}
       />
-      {read && <Text copy={read} onClose={() => { setRead(undefined); }} />}
+      {read && (
+        <Text
+          copy={read}
+          onClose={() => {
+            setRead(undefined);
+          }}
+        />
+      )}
     </>
   );
 }
@@ -44,8 +77,16 @@ function Text({ copy, onClose }: { copy: Copy; onClose: () => void }) {
     <Modal open onCancel={onClose} footer={null} width={900} title={`${copy.name}, as ${copy.archive} has it`}>
       <Trouble error={found.error} />
       {found.isPending && !found.error && "Reading it back…"}
-      {found.data && <Typography.Paragraph type="secondary">{found.data.bytes} bytes, SHA-256 {found.data.sha256.slice(0, 16)}…, whole.</Typography.Paragraph>}
-      {found.data && <pre style={{ fontFamily: token.fontFamilyCode, fontSize: 12, maxHeight: "60vh", overflow: "auto" }}>{found.data.text}</pre>}
+      {found.data && (
+        <Typography.Paragraph type="secondary">
+          {found.data.bytes} bytes, SHA-256 {found.data.sha256.slice(0, 16)}…, whole.
+        </Typography.Paragraph>
+      )}
+      {found.data && (
+        <pre style={{ fontFamily: token.fontFamilyCode, fontSize: 12, maxHeight: "60vh", overflow: "auto" }}>
+          {found.data.text}
+        </pre>
+      )}
     </Modal>
   );
 }

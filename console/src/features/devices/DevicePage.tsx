@@ -26,20 +26,57 @@ export function DevicePage({ session }: { session: Session }) {
   return (
     <>
       <Space align="center" style={{ marginBottom: 16 }}>
-        <Typography.Title level={3} style={{ margin: 0 }}>{name}</Typography.Title>
+        <Typography.Title level={3} style={{ margin: 0 }}>
+          {name}
+        </Typography.Title>
         {d && <DeviceState device={d} />}
       </Space>
       <Trouble error={device.error} />
       <Tabs
-        activeKey={view} onChange={(v) => { setQuery({ view: v }); }} destroyOnHidden
+        activeKey={view}
+        onChange={(v) => {
+          setQuery({ view: v });
+        }}
+        destroyOnHidden
         items={[
-          { key: "device", label: "Device", children: <>{d && <Details device={d} session={here} />}<Configuration name={name} /></> },
-          { key: "timeline", label: "Timeline", children: <Timeline device={name} session={here} onCompare={(a, b) => { setQuery({ view: "compare", a, b }); }} /> },
+          {
+            key: "device",
+            label: "Device",
+            children: (
+              <>
+                {d && <Details device={d} session={here} />}
+                <Configuration name={name} />
+              </>
+            ),
+          },
+          {
+            key: "timeline",
+            label: "Timeline",
+            children: (
+              <Timeline
+                device={name}
+                session={here}
+                onCompare={(a, b) => {
+                  setQuery({ view: "compare", a, b });
+                }}
+              />
+            ),
+          },
           { key: "filters", label: "Filters", children: <FiltersView device={name} /> },
           { key: "blame", label: "Who set it", children: <BlameView device={name} /> },
           {
-            key: "compare", label: "Compare and bring back",
-            children: <CompareView device={name} session={here} pair={{ a: query.get("a") ?? "startup", b: query.get("b") ?? "running" }} setPair={(p) => { setQuery({ view: "compare", a: p.a, b: p.b }); }} />,
+            key: "compare",
+            label: "Compare and bring back",
+            children: (
+              <CompareView
+                device={name}
+                session={here}
+                pair={{ a: query.get("a") ?? "startup", b: query.get("b") ?? "running" }}
+                setPair={(p) => {
+                  setQuery({ view: "compare", a: p.a, b: p.b });
+                }}
+              />
+            ),
           },
         ]}
       />
@@ -51,17 +88,46 @@ export function DevicePage({ session }: { session: Session }) {
 function Details({ device: d, session }: { device: Device; session: Session }) {
   return (
     <>
-      <Card size="small" title="The device" extra={may(session, "administer") && <ReplaceBox device={d} />} style={{ marginBottom: 16 }}>
+      <Card
+        size="small"
+        title="The device"
+        extra={may(session, "administer") && <ReplaceBox device={d} />}
+        style={{ marginBottom: 16 }}
+      >
         <Descriptions
-          size="small" column={2}
+          size="small"
+          column={2}
           items={[
             { key: "site", label: "Site", children: [d.role, d.site].filter(Boolean).join(", ") },
-            { key: "address", label: "Address", children: <code>{d.account}@{d.address}</code> },
-            { key: "guard", label: "Guard", children: d.guard === "device" ? "the device goes back by itself" : [`${d.guard}: ${d.guardWhy ?? ""}`, d.risk].filter(Boolean).join("; ") },
+            {
+              key: "address",
+              label: "Address",
+              children: (
+                <code>
+                  {d.account}@{d.address}
+                </code>
+              ),
+            },
+            {
+              key: "guard",
+              label: "Guard",
+              children:
+                d.guard === "device"
+                  ? "the device goes back by itself"
+                  : [`${d.guard}: ${d.guardWhy ?? ""}`, d.risk].filter(Boolean).join("; "),
+            },
             { key: "seen", label: "Seen", children: when(d.seen) },
             { key: "revision", label: "Revision", children: d.revision },
             { key: "clock", label: "Clock", children: d.clock ? <ClockText clock={d.clock} /> : "not read yet" },
-            ...(d.model ?? d.serial ? [{ key: "box", label: "Box", children: [d.model, d.serial && `serial number ${d.serial}`].filter(Boolean).join(", ") }] : []),
+            ...((d.model ?? d.serial)
+              ? [
+                  {
+                    key: "box",
+                    label: "Box",
+                    children: [d.model, d.serial && `serial number ${d.serial}`].filter(Boolean).join(", "),
+                  },
+                ]
+              : []),
             ...(d.seenAs ? [{ key: "seenAs", label: "In the network", children: d.seenAs }] : []),
             ...(d.via ? [{ key: "via", label: "Way to it", children: `through ${d.via.join(", ")}` }] : []),
             { key: "modules", label: "Modules", children: `${String(d.modules ?? 0)} understood` },
@@ -70,11 +136,28 @@ function Details({ device: d, session }: { device: Device; session: Session }) {
         {d.trouble && <Alert type="error" showIcon title={d.trouble} />}
         {!d.trusted && (
           <Alert
-            type="warning" showIcon title="Nobody accepted its host key yet: nothing is read from it, nothing committed." style={{ marginTop: 6 }}
-            description={may(session, "administer") ? <HostKey of={{ device: d.name }} whose="the device" /> : `An administrator does: latch device trust ${d.name}`}
+            type="warning"
+            showIcon
+            title="Nobody accepted its host key yet: nothing is read from it, nothing committed."
+            style={{ marginTop: 6 }}
+            description={
+              may(session, "administer") ? (
+                <HostKey of={{ device: d.name }} whose="the device" />
+              ) : (
+                `An administrator does: latch device trust ${d.name}`
+              )
+            }
           />
         )}
-        {d.unread?.map((u) => <Alert key={u} type="warning" showIcon title={`Not understood, carried unread: ${u}`} style={{ marginTop: 6 }} />)}
+        {d.unread?.map((u) => (
+          <Alert
+            key={u}
+            type="warning"
+            showIcon
+            title={`Not understood, carried unread: ${u}`}
+            style={{ marginTop: 6 }}
+          />
+        ))}
       </Card>
       <Reserved device={d} session={session} />
       <Care device={d} session={session} />
@@ -88,18 +171,34 @@ function Configuration({ name }: { name: string }) {
   const config = useConfig(name, from);
   return (
     <Card
-      size="small" title="Configuration"
-      extra={<Segmented size="small" value={from} onChange={setFrom} options={["running", "startup", "candidate"]} aria-label="datastore" />}
+      size="small"
+      title="Configuration"
+      extra={
+        <Segmented
+          size="small"
+          value={from}
+          onChange={setFrom}
+          options={["running", "startup", "candidate"]}
+          aria-label="datastore"
+        />
+      }
     >
       <Trouble error={config.error} />
       {config.isPending && !config.error && <Spin />}
-      <pre style={{ margin: 0, fontFamily: token.fontFamilyCode, fontSize: 13, overflowX: "auto" }}>{config.data?.outline}</pre>
+      <pre style={{ margin: 0, fontFamily: token.fontFamilyCode, fontSize: 13, overflowX: "auto" }}>
+        {config.data?.outline}
+      </pre>
     </Card>
   );
 }
 
 function ClockText({ clock }: { clock: Clock }) {
   const seconds = Math.round(clock.aheadSeconds);
-  const text = seconds === 0 ? "right to the second" : `${span(seconds)} ${seconds > 0 ? "ahead of" : "behind"} this service's`;
-  return <Typography.Text type={clock.off ? "danger" : "secondary"}>{text}, read {when(clock.read)}</Typography.Text>;
+  const text =
+    seconds === 0 ? "right to the second" : `${span(seconds)} ${seconds > 0 ? "ahead of" : "behind"} this service's`;
+  return (
+    <Typography.Text type={clock.off ? "danger" : "secondary"}>
+      {text}, read {when(clock.read)}
+    </Typography.Text>
+  );
 }

@@ -19,10 +19,16 @@ export function Devices() {
   const { data, error, isPending } = useDevices();
   return (
     <>
-      <Typography.Title level={3} style={{ marginTop: 0 }}>Devices</Typography.Title>
+      <Typography.Title level={3} style={{ marginTop: 0 }}>
+        Devices
+      </Typography.Title>
       <Trouble error={error} />
       <Table<Device>
-        size="small" rowKey="name" loading={isPending} dataSource={data ?? []} pagination={{ pageSize: 50, hideOnSinglePage: true }}
+        size="small"
+        rowKey="name"
+        loading={isPending}
+        dataSource={data ?? []}
+        pagination={{ pageSize: 50, hideOnSinglePage: true }}
         locale={{ emptyText: "No devices yet. Add one with: latch device add" }}
         columns={[
           { title: "Device", dataIndex: "name", render: (n: string) => <Link to={`/devices/${n}`}>{n}</Link> },

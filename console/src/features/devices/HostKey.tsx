@@ -10,15 +10,51 @@ export function HostKey({ of, whose }: { of: KeyOf; whose: string }) {
   return (
     <Flex vertical gap={6}>
       <Flex gap={8}>
-        <Button size="small" loading={shown.isFetching} onClick={() => { void shown.refetch(); }}>Ask it for its host key</Button>
-        {k && k.accepted !== k.fingerprint && <Button size="small" type="primary" loading={trust.isPending} onClick={() => { trust.mutate(k.fingerprint); }}>It is the right one: accept it</Button>}
+        <Button
+          size="small"
+          loading={shown.isFetching}
+          onClick={() => {
+            void shown.refetch();
+          }}
+        >
+          Ask it for its host key
+        </Button>
+        {k && k.accepted !== k.fingerprint && (
+          <Button
+            size="small"
+            type="primary"
+            loading={trust.isPending}
+            onClick={() => {
+              trust.mutate(k.fingerprint);
+            }}
+          >
+            It is the right one: accept it
+          </Button>
+        )}
       </Flex>
       <Trouble error={shown.error ?? trust.error} />
       {k && (
         <Alert
-          type={k.accepted === k.fingerprint ? "success" : "warning"} showIcon
-          title={<>{k.type} <Typography.Text code>{k.fingerprint}</Typography.Text>{k.accepted === k.fingerprint ? " is accepted." : ""}</>}
-          description={k.accepted === k.fingerprint ? undefined : <>Compare it with what {whose} itself shows, over another way.{k.accepted && <div>Accepted until now: <Typography.Text code>{k.accepted}</Typography.Text></div>}</>}
+          type={k.accepted === k.fingerprint ? "success" : "warning"}
+          showIcon
+          title={
+            <>
+              {k.type} <Typography.Text code>{k.fingerprint}</Typography.Text>
+              {k.accepted === k.fingerprint ? " is accepted." : ""}
+            </>
+          }
+          description={
+            k.accepted === k.fingerprint ? undefined : (
+              <>
+                Compare it with what {whose} itself shows, over another way.
+                {k.accepted && (
+                  <div>
+                    Accepted until now: <Typography.Text code>{k.accepted}</Typography.Text>
+                  </div>
+                )}
+              </>
+            )
+          }
         />
       )}
     </Flex>

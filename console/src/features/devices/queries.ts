@@ -6,7 +6,10 @@ import { readsDevice, useAct } from "../../lib/query";
 export const useDevices = () => useQuery({ queryKey: ["devices"], queryFn: () => answer(api.GET("/devices")) });
 
 export const useDevice = (name: string) =>
-  useQuery({ queryKey: ["devices", name], queryFn: () => answer(api.GET("/devices/{name}", { params: { path: { name } } })) });
+  useQuery({
+    queryKey: ["devices", name],
+    queryFn: () => answer(api.GET("/devices/{name}", { params: { path: { name } } })),
+  });
 
 export const useConfig = (name: string, from: string) =>
   useQuery({
@@ -17,13 +20,17 @@ export const useConfig = (name: string, from: string) =>
   });
 
 export const useReserve = (device: string) =>
-  useAct((v: { reason: string; seconds: number }) => answer(api.POST("/devices/{name}/reservation", { params: { path: { name: device } }, body: v })));
+  useAct((v: { reason: string; seconds: number }) =>
+    answer(api.POST("/devices/{name}/reservation", { params: { path: { name: device } }, body: v })),
+  );
 
 export const useRelease = (device: string) =>
   useAct(() => answer(api.DELETE("/devices/{name}/reservation", { params: { path: { name: device } } })));
 
 export const useAskFor = (device: string) =>
-  useAct((text: string) => answer(api.POST("/devices/{name}/reservation/asks", { params: { path: { name: device } }, body: { text } })));
+  useAct((text: string) =>
+    answer(api.POST("/devices/{name}/reservation/asks", { params: { path: { name: device } }, body: { text } })),
+  );
 
 /** Two of a device's configurations compared; asked for only while wanted. */
 export const useStoreDifference = (name: string, from: string, to: string, wanted: boolean) =>
@@ -37,26 +44,39 @@ export const useStoreDifference = (name: string, from: string, to: string, wante
   });
 
 export const useVisitors = (name: string, wanted: boolean) =>
-  useQuery({ queryKey: ["sessions", name], queryFn: () => answer(api.GET("/devices/{name}/sessions", { params: { path: { name } } })), enabled: wanted, retry: false, meta: readsDevice });
+  useQuery({
+    queryKey: ["sessions", name],
+    queryFn: () => answer(api.GET("/devices/{name}/sessions", { params: { path: { name } } })),
+    enabled: wanted,
+    retry: false,
+    meta: readsDevice,
+  });
 
 /** What is done to a device beside commits. */
 export type CareAct = "save" | "restart" | "clock" | { settings: Settings } | { endSession: string };
 
-export const useCare = (name: string) => useAct((v: CareAct): Promise<unknown> => {
-  const params = { path: { name } };
-  switch (v) {
-    case "save": return answer(api.POST("/devices/{name}/save", { params }));
-    case "restart": return answer(api.POST("/devices/{name}/restart", { params }));
-    case "clock": return answer(api.GET("/devices/{name}/clock", { params }));
-  }
-  if ("settings" in v) return answer(api.PATCH("/devices/{name}", { params, body: v.settings }));
-  return answer(api.DELETE("/devices/{name}/sessions/{id}", { params: { path: { name, id: v.endSession } } }));
-});
+export const useCare = (name: string) =>
+  useAct((v: CareAct): Promise<unknown> => {
+    const params = { path: { name } };
+    switch (v) {
+      case "save":
+        return answer(api.POST("/devices/{name}/save", { params }));
+      case "restart":
+        return answer(api.POST("/devices/{name}/restart", { params }));
+      case "clock":
+        return answer(api.GET("/devices/{name}/clock", { params }));
+    }
+    if ("settings" in v) return answer(api.PATCH("/devices/{name}", { params, body: v.settings }));
+    return answer(api.DELETE("/devices/{name}/sessions/{id}", { params: { path: { name, id: v.endSession } } }));
+  });
 
-export const useCarry = () => useAct((v: { from: string; place: string; onto: string }) => answer(api.POST("/carry", { body: v })));
+export const useCarry = () =>
+  useAct((v: { from: string; place: string; onto: string }) => answer(api.POST("/carry", { body: v })));
 
 export const useReplaceBox = (name: string) =>
-  useAct((v: { name: string; address: string; account: string; password?: string; privateKey?: string }) => answer(api.POST("/devices/{name}/replace", { params: { path: { name } }, body: v })));
+  useAct((v: { name: string; address: string; account: string; password?: string; privateKey?: string }) =>
+    answer(api.POST("/devices/{name}/replace", { params: { path: { name } }, body: v })),
+  );
 
 /** What shows a host key. */
 export type KeyOf = { device: string } | { archive: string };
@@ -65,9 +85,10 @@ export type KeyOf = { device: string } | { archive: string };
 export const useHostKey = (of: KeyOf) =>
   useQuery({
     queryKey: ["host-key", of],
-    queryFn: () => ("device" in of
-      ? answer(api.GET("/devices/{name}/host-key", { params: { path: { name: of.device } } }))
-      : answer(api.GET("/archives/{name}/host-key", { params: { path: { name: of.archive } } }))),
+    queryFn: () =>
+      "device" in of
+        ? answer(api.GET("/devices/{name}/host-key", { params: { path: { name: of.device } } }))
+        : answer(api.GET("/archives/{name}/host-key", { params: { path: { name: of.archive } } })),
     enabled: false,
     retry: false,
   });
@@ -76,9 +97,10 @@ export const useHostKey = (of: KeyOf) =>
 export function useTrust(of: KeyOf) {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: (fingerprint: string) => ("device" in of
-      ? answer(api.POST("/devices/{name}/trust", { params: { path: { name: of.device } }, body: { fingerprint } }))
-      : answer(api.POST("/archives/{name}/trust", { params: { path: { name: of.archive } }, body: { fingerprint } }))),
+    mutationFn: (fingerprint: string) =>
+      "device" in of
+        ? answer(api.POST("/devices/{name}/trust", { params: { path: { name: of.device } }, body: { fingerprint } }))
+        : answer(api.POST("/archives/{name}/trust", { params: { path: { name: of.archive } }, body: { fingerprint } })),
     onSuccess: (_, fingerprint) => {
       client.setQueryData<HostKey>(["host-key", of], (k) => k && { ...k, accepted: fingerprint });
       void client.invalidateQueries();

@@ -47,23 +47,80 @@ export function CompareView({ device, session, pair, setPair }: Props) {
   return (
     <Card size="small" title="Compare, and bring back">
       <Flex gap={8} wrap align="center" style={{ marginBottom: 10 }}>
-        <Place label="one side" device={device} value={pair.a} onChange={(a) => { choose({ ...pair, a }); }} />
+        <Place
+          label="one side"
+          device={device}
+          value={pair.a}
+          onChange={(a) => {
+            choose({ ...pair, a });
+          }}
+        />
         <Typography.Text>with</Typography.Text>
-        <Place label="other side" device={device} value={pair.b} onChange={(b) => { choose({ ...pair, b }); }} />
-        <Input.Search aria-label="only below" placeholder="only below a path" onSearch={setPath} style={{ width: 220 }} />
-        <InputNumber aria-label="context" min={0} max={10000} value={context} onChange={(v) => { setContext(v ?? 1); }} prefix="±" style={{ width: 90 }} />
-        <Segmented size="small" aria-label="look of the difference" value={look} onChange={setLook} options={["side by side", "one column"]} />
+        <Place
+          label="other side"
+          device={device}
+          value={pair.b}
+          onChange={(b) => {
+            choose({ ...pair, b });
+          }}
+        />
+        <Input.Search
+          aria-label="only below"
+          placeholder="only below a path"
+          onSearch={setPath}
+          style={{ width: 220 }}
+        />
+        <InputNumber
+          aria-label="context"
+          min={0}
+          max={10000}
+          value={context}
+          onChange={(v) => {
+            setContext(v ?? 1);
+          }}
+          prefix="±"
+          style={{ width: 90 }}
+        />
+        <Segmented
+          size="small"
+          aria-label="look of the difference"
+          value={look}
+          onChange={setLook}
+          options={["side by side", "one column"]}
+        />
       </Flex>
       <Trouble error={found.error} />
       {found.data && count === 0 && <Typography.Text type="secondary">No difference.</Typography.Text>}
-      {found.data && count > 0 && look === "side by side" && <Sides lines={found.data.lines} old={found.data.a} now={found.data.b} picked={picked} onPick={mayPick ? pick : undefined} />}
+      {found.data && count > 0 && look === "side by side" && (
+        <Sides
+          lines={found.data.lines}
+          old={found.data.a}
+          now={found.data.b}
+          picked={picked}
+          onPick={mayPick ? pick : undefined}
+        />
+      )}
       {found.data && count > 0 && look === "one column" && <Difference lines={found.data.lines} />}
       {mayPick && count > 0 && (
         <Flex gap={8} style={{ marginTop: 12 }} align="center" wrap>
-          <Button type="primary" disabled={picked.size === 0} loading={restore.isPending} onClick={() => { restore.mutate({ from: pair.a, devices: [device], paths: [...picked] }); }}>
+          <Button
+            type="primary"
+            disabled={picked.size === 0}
+            loading={restore.isPending}
+            onClick={() => {
+              restore.mutate({ from: pair.a, devices: [device], paths: [...picked] });
+            }}
+          >
             Bring back what is picked ({picked.size})
           </Button>
-          <Button loading={restore.isPending} onClick={() => { restore.mutate({ from: pair.a, devices: [device] }); }}>Bring back all of {pair.a}</Button>
+          <Button
+            loading={restore.isPending}
+            onClick={() => {
+              restore.mutate({ from: pair.a, devices: [device] });
+            }}
+          >
+            Bring back all of {pair.a}
+          </Button>
           <Typography.Text type="secondary">It is staged in a change, and touches nothing yet.</Typography.Text>
         </Flex>
       )}
@@ -81,16 +138,26 @@ function FromFile({ device }: { device: string }) {
   return (
     <div style={{ marginTop: 16 }}>
       <Upload
-        showUploadList={false} accept=".xml,.json,.txt,.outline,*/*"
+        showUploadList={false}
+        accept=".xml,.json,.txt,.outline,*/*"
         beforeUpload={(file) => {
-          void file.text().then((text) => { load.mutate({ device, name: file.name, text }); });
+          void file.text().then((text) => {
+            load.mutate({ device, name: file.name, text });
+          });
           return false;
         }}
       >
-        <Button size="small" loading={load.isPending}>From a file…</Button>
+        <Button size="small" loading={load.isPending}>
+          From a file…
+        </Button>
       </Upload>{" "}
-      <Typography.Text type="secondary">XML, JSON or outline, an instance data file or not: its content tells. A bundle is imported on the page of snapshots.</Typography.Text>{" "}
-      <a href={`/api/v1/export?device=${encodeURIComponent(device)}`} download>Download what runs</a>
+      <Typography.Text type="secondary">
+        XML, JSON or outline, an instance data file or not: its content tells. A bundle is imported on the page of
+        snapshots.
+      </Typography.Text>{" "}
+      <a href={`/api/v1/export?device=${encodeURIComponent(device)}`} download>
+        Download what runs
+      </a>
       <Trouble error={load.error} />
       <BroughtBack doc={load.data} />
     </div>
@@ -98,22 +165,64 @@ function FromFile({ device }: { device: string }) {
 }
 
 /** A place, chosen from those there are or written. */
-function Place({ label, device, value, onChange }: { label: string; device: string; value: string; onChange: (v: string) => void }) {
+function Place({
+  label,
+  device,
+  value,
+  onChange,
+}: {
+  label: string;
+  device: string;
+  value: string;
+  onChange: (v: string) => void;
+}) {
   const revisions = useRevisions(device, "running");
   const startups = useRevisions(device, "startup");
   const snapshots = useSnapshots(device);
   const [text, setText] = useState<string>();
-  const options = useMemo(() => [
-    { label: "now", options: ["running", "startup", "candidate"].map((v) => ({ value: v, label: v })) },
-    { label: "snapshots", options: (snapshots.data ?? []).slice(0, 50).map((s) => ({ value: `snapshot:${String(s.number)}`, label: `snapshot:${String(s.number)}  ${s.name}, ${whenShort(s.at)}` })) },
-    { label: "revisions", options: (revisions.data ?? []).slice(0, 200).map((r) => ({ value: `rev:${String(r.number)}`, label: `rev:${String(r.number)}  ${whenShort(r.at)}  ${r.title ?? r.source}` })) },
-    { label: "startups", options: (startups.data ?? []).slice(0, 50).map((r) => ({ value: `startup:${String(r.number)}`, label: `startup:${String(r.number)}  ${whenShort(r.at)}` })) },
-  ], [revisions.data, snapshots.data, startups.data]);
+  const options = useMemo(
+    () => [
+      { label: "now", options: ["running", "startup", "candidate"].map((v) => ({ value: v, label: v })) },
+      {
+        label: "snapshots",
+        options: (snapshots.data ?? []).slice(0, 50).map((s) => ({
+          value: `snapshot:${String(s.number)}`,
+          label: `snapshot:${String(s.number)}  ${s.name}, ${whenShort(s.at)}`,
+        })),
+      },
+      {
+        label: "revisions",
+        options: (revisions.data ?? []).slice(0, 200).map((r) => ({
+          value: `rev:${String(r.number)}`,
+          label: `rev:${String(r.number)}  ${whenShort(r.at)}  ${r.title ?? r.source}`,
+        })),
+      },
+      {
+        label: "startups",
+        options: (startups.data ?? []).slice(0, 50).map((r) => ({
+          value: `startup:${String(r.number)}`,
+          label: `startup:${String(r.number)}  ${whenShort(r.at)}`,
+        })),
+      },
+    ],
+    [revisions.data, snapshots.data, startups.data],
+  );
   return (
     <AutoComplete
-      aria-label={label} style={{ width: 250 }} popupMatchSelectWidth={420} options={options} value={text ?? value}
-      onChange={setText} onSelect={(v: string) => { setText(undefined); onChange(v); }}
-      onBlur={() => { if (text && text !== value) onChange(text); setText(undefined); }}
+      aria-label={label}
+      style={{ width: 250 }}
+      popupMatchSelectWidth={420}
+      options={options}
+      value={text ?? value}
+      onChange={setText}
+      onSelect={(v: string) => {
+        setText(undefined);
+        onChange(v);
+      }}
+      onBlur={() => {
+        if (text && text !== value) onChange(text);
+        setText(undefined);
+      }}
     />
   );
 }

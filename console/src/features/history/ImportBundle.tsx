@@ -9,16 +9,21 @@ export function ImportBundle() {
   return (
     <>
       <Upload
-        showUploadList={false} accept=".tar,application/x-tar"
+        showUploadList={false}
+        accept=".tar,application/x-tar"
         beforeUpload={(file) => {
           load.mutate(file);
           return false;
         }}
       >
-        <Button size="small" loading={load.isPending}>Import a bundle…</Button>
+        <Button size="small" loading={load.isPending}>
+          Import a bundle…
+        </Button>
       </Upload>
       <Trouble error={load.error} />
-      {load.data?.refused?.map((r) => <Alert key={r} type="error" showIcon style={{ marginTop: 8 }} title={`Not staged: ${r}`} />)}
+      {load.data?.refused?.map((r) => (
+        <Alert key={r} type="error" showIcon style={{ marginTop: 8 }} title={`Not staged: ${r}`} />
+      ))}
       <BroughtBack doc={load.data} />
     </>
   );

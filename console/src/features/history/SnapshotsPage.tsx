@@ -20,15 +20,33 @@ export function SnapshotsPage({ session }: { session: Session }) {
   const mayEdit = may(session, "stage");
   return (
     <>
-      <Typography.Title level={3} style={{ marginTop: 0 }}>Snapshots</Typography.Title>
+      <Typography.Title level={3} style={{ marginTop: 0 }}>
+        Snapshots
+      </Typography.Title>
       <Trouble error={list.error} />
       <Row gutter={16}>
         <Col flex="460px">
           {mayEdit && <Take onTaken={setNumber} />}
-          <Card size="small" title="Newest first" extra={<label>before commits too <Switch size="small" checked={own} onChange={setOwn} /></label>}>
+          <Card
+            size="small"
+            title="Newest first"
+            extra={
+              <label>
+                before commits too <Switch size="small" checked={own} onChange={setOwn} />
+              </label>
+            }
+          >
             {list.data && shown.length === 0 && <Typography.Text type="secondary">None yet.</Typography.Text>}
             {shown.map((s) => (
-              <Button key={s.number} type={s.number === number ? "primary" : "text"} block style={{ height: "auto", whiteSpace: "normal", textAlign: "left", justifyContent: "start" }} onClick={() => { setNumber(s.number); }}>
+              <Button
+                key={s.number}
+                type={s.number === number ? "primary" : "text"}
+                block
+                style={{ height: "auto", whiteSpace: "normal", textAlign: "left", justifyContent: "start" }}
+                onClick={() => {
+                  setNumber(s.number);
+                }}
+              >
                 <span>
                   <strong>{s.name}</strong> {s.protected && <Tag>protected</Tag>}
                   <br />
@@ -37,9 +55,15 @@ export function SnapshotsPage({ session }: { session: Session }) {
               </Button>
             ))}
           </Card>
-          {mayEdit && <div style={{ marginTop: 12 }}><ImportBundle /></div>}
+          {mayEdit && (
+            <div style={{ marginTop: 12 }}>
+              <ImportBundle />
+            </div>
+          )}
         </Col>
-        <Col flex="auto" style={{ minWidth: 0, width: 0 }}>{number !== undefined && <One key={number} number={number} mayEdit={mayEdit} />}</Col>
+        <Col flex="auto" style={{ minWidth: 0, width: 0 }}>
+          {number !== undefined && <One key={number} number={number} mayEdit={mayEdit} />}
+        </Col>
       </Row>
     </>
   );
@@ -57,12 +81,47 @@ function Take({ onTaken }: { onTaken: (n: number) => void }) {
     <Card size="small" title="Name what is there now" style={{ marginBottom: 16 }}>
       <Trouble error={take.error} />
       <Flex vertical gap={8}>
-        <Input aria-label="name of the snapshot" maxLength={200} placeholder="what it is for; its time is kept by itself" value={name} onChange={(e) => { setName(e.target.value); }} />
-        <Select allowClear aria-label="site of the snapshot" placeholder="all sites" value={site} disabled={of.length > 0} onChange={setSite} options={sites.map((s) => ({ value: s, label: s }))} />
-        <Select mode="multiple" aria-label="devices of the snapshot" placeholder={site ? `all devices of ${site}` : "all devices"} value={of} onChange={setOf} options={(devices.data ?? []).map((d) => ({ value: d.name, label: d.name }))} />
+        <Input
+          aria-label="name of the snapshot"
+          maxLength={200}
+          placeholder="what it is for; its time is kept by itself"
+          value={name}
+          onChange={(e) => {
+            setName(e.target.value);
+          }}
+        />
+        <Select
+          allowClear
+          aria-label="site of the snapshot"
+          placeholder="all sites"
+          value={site}
+          disabled={of.length > 0}
+          onChange={setSite}
+          options={sites.map((s) => ({ value: s, label: s }))}
+        />
+        <Select
+          mode="multiple"
+          aria-label="devices of the snapshot"
+          placeholder={site ? `all devices of ${site}` : "all devices"}
+          value={of}
+          onChange={setOf}
+          options={(devices.data ?? []).map((d) => ({ value: d.name, label: d.name }))}
+        />
         <Button
-          type="primary" disabled={!name.trim()} loading={take.isPending}
-          onClick={() => { take.mutate({ name, ...what }, { onSuccess: (s) => { setName(""); onTaken(s.number); } }); }}
+          type="primary"
+          disabled={!name.trim()}
+          loading={take.isPending}
+          onClick={() => {
+            take.mutate(
+              { name, ...what },
+              {
+                onSuccess: (s) => {
+                  setName("");
+                  onTaken(s.number);
+                },
+              },
+            );
+          }}
         >
           Take it
         </Button>
@@ -81,20 +140,79 @@ function One({ number, mayEdit }: { number: number; mayEdit: boolean }) {
       <Trouble error={found.error ?? relabel.error} />
       {s && (
         <Card
-          size="small" title={`${String(s.number)}: ${s.name}`}
-          extra={mayEdit && (
-            <Flex gap={8}>
-              <Button size="small" onClick={() => { relabel.mutate({ protected: !s.protected }); }}>{s.protected ? "Protect no more" : "Protect"}</Button>
-              <Button size="small" disabled={s.protected ?? false} onClick={() => { relabel.mutate({ retired: true }); }}>Retire</Button>
-            </Flex>
-          )}
+          size="small"
+          title={`${String(s.number)}: ${s.name}`}
+          extra={
+            mayEdit && (
+              <Flex gap={8}>
+                <Button
+                  size="small"
+                  onClick={() => {
+                    relabel.mutate({ protected: !s.protected });
+                  }}
+                >
+                  {s.protected ? "Protect no more" : "Protect"}
+                </Button>
+                <Button
+                  size="small"
+                  disabled={s.protected ?? false}
+                  onClick={() => {
+                    relabel.mutate({ retired: true });
+                  }}
+                >
+                  Retire
+                </Button>
+              </Flex>
+            )
+          }
         >
-          <Typography.Paragraph type="secondary">taken {when(s.at)} by {s.actor}{s.change ? <>, by itself before the commit of <Link to={`/changes/${String(s.change)}`}>change {s.change}</Link></> : ""}</Typography.Paragraph>
-          {mayEdit ? <Words key={s.name + (s.note ?? "")} snapshot={s} onSave={(name, note) => { relabel.mutate({ name, note }); }} /> : <Typography.Paragraph>{s.note}</Typography.Paragraph>}
+          <Typography.Paragraph type="secondary">
+            taken {when(s.at)} by {s.actor}
+            {s.change ? (
+              <>
+                , by itself before the commit of <Link to={`/changes/${String(s.change)}`}>change {s.change}</Link>
+              </>
+            ) : (
+              ""
+            )}
+          </Typography.Paragraph>
+          {mayEdit ? (
+            <Words
+              key={s.name + (s.note ?? "")}
+              snapshot={s}
+              onSave={(name, note) => {
+                relabel.mutate({ name, note });
+              }}
+            />
+          ) : (
+            <Typography.Paragraph>{s.note}</Typography.Paragraph>
+          )}
           {s.unclean && <Alert type="warning" showIcon title="The moment was not clean" style={{ marginBottom: 8 }} />}
-          {s.items?.map((i) => <Device key={i.device} item={i} number={s.number} mayEdit={mayEdit} onRestore={() => { restore.mutate({ from: `snapshot:${String(s.number)}`, devices: [i.device] }); }} />)}
-          {mayEdit && <Button style={{ marginTop: 8 }} loading={restore.isPending} onClick={() => { restore.mutate({ from: `snapshot:${String(s.number)}` }); }}>Bring back all of it…</Button>}
-          <a href={`/api/v1/export?from=snapshot:${String(s.number)}`} download style={{ marginLeft: 12 }}>Download it as a bundle</a>
+          {s.items?.map((i) => (
+            <Device
+              key={i.device}
+              item={i}
+              number={s.number}
+              mayEdit={mayEdit}
+              onRestore={() => {
+                restore.mutate({ from: `snapshot:${String(s.number)}`, devices: [i.device] });
+              }}
+            />
+          ))}
+          {mayEdit && (
+            <Button
+              style={{ marginTop: 8 }}
+              loading={restore.isPending}
+              onClick={() => {
+                restore.mutate({ from: `snapshot:${String(s.number)}` });
+              }}
+            >
+              Bring back all of it…
+            </Button>
+          )}
+          <a href={`/api/v1/export?from=snapshot:${String(s.number)}`} download style={{ marginLeft: 12 }}>
+            Download it as a bundle
+          </a>
           <Trouble error={restore.error} />
           <BroughtBack doc={restore.data} />
           <Moved number={s.number} />
@@ -112,15 +230,40 @@ function Moved({ number }: { number: number }) {
   const f = moved.data;
   return (
     <div style={{ marginTop: 16 }}>
-      <Button size="small" loading={moved.isFetching} onClick={() => { if (wanted) void moved.refetch(); else setWanted(true); }}>What moved since</Button>
+      <Button
+        size="small"
+        loading={moved.isFetching}
+        onClick={() => {
+          if (wanted) void moved.refetch();
+          else setWanted(true);
+        }}
+      >
+        What moved since
+      </Button>
       <Trouble error={moved.error} />
-      {f && <Typography.Paragraph type="secondary" style={{ margin: "8px 0" }}>{f.devices.length === 0 ? "Nothing" : `${String(f.devices.length)} of ${String(f.devices.length + f.same)} devices`} differ from what the snapshot holds.</Typography.Paragraph>}
+      {f && (
+        <Typography.Paragraph type="secondary" style={{ margin: "8px 0" }}>
+          {f.devices.length === 0
+            ? "Nothing"
+            : `${String(f.devices.length)} of ${String(f.devices.length + f.same)} devices`}{" "}
+          differ from what the snapshot holds.
+        </Typography.Paragraph>
+      )}
       {f?.devices.map((d) => (
         <Flex key={d.device} gap={10} wrap align="baseline">
           <Link to={`/devices/${d.device}?view=compare&a=${from}&b=running`}>{d.device}</Link>
-          {d.trouble ? <Typography.Text type="danger">{d.trouble}</Typography.Text> : <code>+{d.added} −{d.removed} ~{d.changed} ↕{d.moved}</code>}
+          {d.trouble ? (
+            <Typography.Text type="danger">{d.trouble}</Typography.Text>
+          ) : (
+            <code>
+              +{d.added} −{d.removed} ~{d.changed} ↕{d.moved}
+            </code>
+          )}
           <Typography.Text type="secondary">
-            {[...(d.changes ?? []).map((n) => `change ${String(n)}`), ...(d.outside ? [`${String(d.outside)} outside`] : [])].join(", ")}
+            {[
+              ...(d.changes ?? []).map((n) => `change ${String(n)}`),
+              ...(d.outside ? [`${String(d.outside)} outside`] : []),
+            ].join(", ")}
           </Typography.Text>
         </Flex>
       ))}
@@ -133,22 +276,75 @@ function Words({ snapshot: s, onSave }: { snapshot: Snapshot; onSave: (name: str
   const [note, setNote] = useState(s.note ?? "");
   return (
     <Flex vertical gap={6} style={{ marginBottom: 12 }}>
-      <Input aria-label="another name" maxLength={200} value={name} onChange={(e) => { setName(e.target.value); }} />
-      <Input.TextArea aria-label="note" rows={2} placeholder="a note" value={note} onChange={(e) => { setNote(e.target.value); }} />
-      <div><Button size="small" disabled={!name.trim() || (name === s.name && note === (s.note ?? ""))} onClick={() => { onSave(name, note); }}>Keep the name and note</Button></div>
+      <Input
+        aria-label="another name"
+        maxLength={200}
+        value={name}
+        onChange={(e) => {
+          setName(e.target.value);
+        }}
+      />
+      <Input.TextArea
+        aria-label="note"
+        rows={2}
+        placeholder="a note"
+        value={note}
+        onChange={(e) => {
+          setNote(e.target.value);
+        }}
+      />
+      <div>
+        <Button
+          size="small"
+          disabled={!name.trim() || (name === s.name && note === (s.note ?? ""))}
+          onClick={() => {
+            onSave(name, note);
+          }}
+        >
+          Keep the name and note
+        </Button>
+      </div>
     </Flex>
   );
 }
 
-function Device({ item, number, mayEdit, onRestore }: { item: NonNullable<Snapshot["items"]>[number]; number: number; mayEdit: boolean; onRestore: () => void }) {
+function Device({
+  item,
+  number,
+  mayEdit,
+  onRestore,
+}: {
+  item: NonNullable<Snapshot["items"]>[number];
+  number: number;
+  mayEdit: boolean;
+  onRestore: () => void;
+}) {
   const go = useNavigate();
   return (
     <Flex gap={10} align="baseline" wrap style={{ marginBottom: 4 }}>
       <Link to={`/devices/${item.device}`}>{item.device}</Link>
-      <Typography.Text type="secondary">{item.revision ? `revision ${String(item.revision)}` : "what a commit made of it, on hold"}, read {when(item.at)}</Typography.Text>
-      <Button size="small" onClick={() => { void go(`/devices/${item.device}?view=compare&a=snapshot:${String(number)}&b=running`); }}>Compare with now</Button>
-      {mayEdit && <Button size="small" onClick={onRestore}>Bring it back…</Button>}
-      {item.unclean?.map((u) => <Typography.Text key={u} type="warning">{u}</Typography.Text>)}
+      <Typography.Text type="secondary">
+        {item.revision ? `revision ${String(item.revision)}` : "what a commit made of it, on hold"}, read{" "}
+        {when(item.at)}
+      </Typography.Text>
+      <Button
+        size="small"
+        onClick={() => {
+          void go(`/devices/${item.device}?view=compare&a=snapshot:${String(number)}&b=running`);
+        }}
+      >
+        Compare with now
+      </Button>
+      {mayEdit && (
+        <Button size="small" onClick={onRestore}>
+          Bring it back…
+        </Button>
+      )}
+      {item.unclean?.map((u) => (
+        <Typography.Text key={u} type="warning">
+          {u}
+        </Typography.Text>
+      ))}
     </Flex>
   );
 }

@@ -4,7 +4,13 @@ import { when, whenShort } from "../../lib/time";
 
 /** The lanes of a timeline, from the top, each with the kinds that run in it. */
 const lanes: { name: string; kinds: string[]; light: string; dark: string; mark: string }[] = [
-  { name: "changes", kinds: ["change", "first", "replaced", "rebuilt", "holding"], light: "#1d5fbf", dark: "#7db2ff", mark: "✓" },
+  {
+    name: "changes",
+    kinds: ["change", "first", "replaced", "rebuilt", "holding"],
+    light: "#1d5fbf",
+    dark: "#7db2ff",
+    mark: "✓",
+  },
   { name: "outside", kinds: ["outside", "saved-outside"], light: "#a63d12", dark: "#f0926a", mark: "!" },
   { name: "went back", kinds: ["reverted", "failed", "partly"], light: "#7437b5", dark: "#c39bf0", mark: "↩" },
   { name: "saved", kinds: ["saved"], light: "#4d6072", dark: "#a9bccd", mark: "s" },
@@ -31,12 +37,26 @@ export function Strip({ moments, chosen, onChoose }: Props) {
   const width = left + step * ordered.length + 20;
   const height = top + lane * lanes.length + 8;
   return (
-    <div style={{ overflowX: "auto" }} ref={(el) => { if (el && chosen === 0) el.scrollLeft = el.scrollWidth; }}>
+    <div
+      style={{ overflowX: "auto" }}
+      ref={(el) => {
+        if (el && chosen === 0) el.scrollLeft = el.scrollWidth;
+      }}
+    >
       <svg width={width} height={height} role="listbox" aria-label="timeline" style={{ display: "block" }}>
         {lanes.map((l, i) => (
           <g key={l.name}>
-            <line x1={left - 8} x2={width - 8} y1={top + i * lane + lane / 2} y2={top + i * lane + lane / 2} stroke={token.colorBorderSecondary} strokeWidth={2} />
-            <text x={0} y={top + i * lane + lane / 2 + 4} fontSize={12} fill={token.colorTextSecondary}>{l.name}</text>
+            <line
+              x1={left - 8}
+              x2={width - 8}
+              y1={top + i * lane + lane / 2}
+              y2={top + i * lane + lane / 2}
+              stroke={token.colorBorderSecondary}
+              strokeWidth={2}
+            />
+            <text x={0} y={top + i * lane + lane / 2 + 4} fontSize={12} fill={token.colorTextSecondary}>
+              {l.name}
+            </text>
           </g>
         ))}
         {ordered.map(({ m, index }, x) => {
@@ -50,15 +70,54 @@ export function Strip({ moments, chosen, onChoose }: Props) {
           const fresh = ordered[x - 1]?.m.at.slice(0, 10) !== date;
           return (
             <g
-              key={index} role="option" aria-selected={index === chosen} aria-label={`${l.name}: ${m.text}, ${when(m.at)}`} tabIndex={0} className="moment"
-              onClick={() => { onChoose(index); }} onKeyDown={(e) => { if (e.key === "Enter" || e.key === " ") onChoose(index); }}
+              key={index}
+              role="option"
+              aria-selected={index === chosen}
+              aria-label={`${l.name}: ${m.text}, ${when(m.at)}`}
+              tabIndex={0}
+              className="moment"
+              onClick={() => {
+                onChoose(index);
+              }}
+              onKeyDown={(e) => {
+                if (e.key === "Enter" || e.key === " ") onChoose(index);
+              }}
             >
               <title>{`${m.text}, ${whenShort(m.at)}`}</title>
-              {fresh && <text x={cx - 10} y={14} fontSize={11} fill={token.colorTextSecondary}>{date}</text>}
-              {fresh && <line x1={cx - 16} x2={cx - 16} y1={2} y2={height} stroke={token.colorBorderSecondary} strokeDasharray="2 4" />}
+              {fresh && (
+                <text x={cx - 10} y={14} fontSize={11} fill={token.colorTextSecondary}>
+                  {date}
+                </text>
+              )}
+              {fresh && (
+                <line
+                  x1={cx - 16}
+                  x2={cx - 16}
+                  y1={2}
+                  y2={height}
+                  stroke={token.colorBorderSecondary}
+                  strokeDasharray="2 4"
+                />
+              )}
               {index === chosen && <line x1={cx} x2={cx} y1={20} y2={height} stroke={colour} strokeWidth={1} />}
-              <circle cx={cx} cy={cy} r={index === chosen ? 13 : 10} fill={index === chosen ? colour : token.colorBgContainer} stroke={colour} strokeWidth={2} />
-              <text x={cx} y={cy + 4} fontSize={12} fontWeight={700} textAnchor="middle" fill={index === chosen ? token.colorBgContainer : colour}>{m.kind === "holding" ? "…" : l.mark}</text>
+              <circle
+                cx={cx}
+                cy={cy}
+                r={index === chosen ? 13 : 10}
+                fill={index === chosen ? colour : token.colorBgContainer}
+                stroke={colour}
+                strokeWidth={2}
+              />
+              <text
+                x={cx}
+                y={cy + 4}
+                fontSize={12}
+                fontWeight={700}
+                textAnchor="middle"
+                fill={index === chosen ? token.colorBgContainer : colour}
+              >
+                {m.kind === "holding" ? "…" : l.mark}
+              </text>
             </g>
           );
         })}

@@ -5,4 +5,5 @@ import { useAct } from "../../lib/query";
 export const useAttention = () =>
   useQuery({ queryKey: ["attention"], queryFn: () => answer(api.GET("/attention")), refetchInterval: 30_000 });
 
-export const useLookedAfter = () => useAct((change: number) => answer(api.DELETE("/lost-holds/{change}", { params: { path: { change } } })));
+export const useLookedAfter = () =>
+  useAct((change: number) => answer(api.DELETE("/lost-holds/{change}", { params: { path: { change } } })));

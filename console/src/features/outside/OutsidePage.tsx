@@ -1,4 +1,19 @@
-import { Alert, Button, Card, Descriptions, Drawer, Flex, Input, Popconfirm, Segmented, Select, Space, Table, Tag, Typography } from "antd";
+import {
+  Alert,
+  Button,
+  Card,
+  Descriptions,
+  Drawer,
+  Flex,
+  Input,
+  Popconfirm,
+  Segmented,
+  Select,
+  Space,
+  Table,
+  Tag,
+  Typography,
+} from "antd";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { Session } from "../../lib/documents";
@@ -7,15 +22,34 @@ import { Difference } from "../../parts/Difference";
 import { Trouble } from "../../parts/Trouble";
 import { useDevices } from "../devices/queries";
 import type { Outside, Pushed } from "../../lib/documents";
-import { useAdopt, useGoOn, useOutside, useOutsides, usePushBack, useSilence, useSilences, useUnsilence } from "./queries";
+import {
+  useAdopt,
+  useGoOn,
+  useOutside,
+  useOutsides,
+  usePushBack,
+  useSilence,
+  useSilences,
+  useUnsilence,
+} from "./queries";
 import { when, whenShort } from "../../lib/time";
 import { may } from "../../lib/may";
 
 /** What became of an outside change, in one word and colour. */
 export function OutsideState({ outside: o }: { outside: Outside }) {
-  if (o.state === "open" && o.change) return <Tag color="geekblue">being pushed back by <Link to={`/changes/${String(o.change)}`}>change {o.change}</Link></Tag>;
+  if (o.state === "open" && o.change)
+    return (
+      <Tag color="geekblue">
+        being pushed back by <Link to={`/changes/${String(o.change)}`}>change {o.change}</Link>
+      </Tag>
+    );
   if (o.state === "open") return <Tag color="volcano">! to be decided</Tag>;
-  if (o.state === "opened") return <Tag color="geekblue">goes on in <Link to={`/changes/${String(o.change)}`}>change {o.change}</Link></Tag>;
+  if (o.state === "opened")
+    return (
+      <Tag color="geekblue">
+        goes on in <Link to={`/changes/${String(o.change)}`}>change {o.change}</Link>
+      </Tag>
+    );
   return <Tag color={o.state === "silenced" ? "default" : "cyan"}>{o.state}</Tag>;
 }
 
@@ -25,24 +59,69 @@ export function OutsidePage({ session }: { session: Session }) {
   const all = query.get("all") === "true";
   const opened = Number(query.get("number") ?? 0);
   const list = useOutsides(all);
-  const set = (next: Record<string, string>) => { setQuery({ ...(all ? { all: "true" } : {}), ...next }); };
+  const set = (next: Record<string, string>) => {
+    setQuery({ ...(all ? { all: "true" } : {}), ...next });
+  };
   return (
     <>
       <Flex justify="space-between" align="center" wrap gap={8} style={{ marginBottom: 12 }}>
-        <Typography.Title level={3} style={{ margin: 0 }}>Changed behind our back</Typography.Title>
-        <Segmented aria-label="which" value={all ? "all" : "open"} onChange={(v) => { setQuery(v === "all" ? { all: "true" } : {}); }} options={[{ value: "open", label: "to be decided" }, { value: "all", label: "all there were" }]} />
+        <Typography.Title level={3} style={{ margin: 0 }}>
+          Changed behind our back
+        </Typography.Title>
+        <Segmented
+          aria-label="which"
+          value={all ? "all" : "open"}
+          onChange={(v) => {
+            setQuery(v === "all" ? { all: "true" } : {});
+          }}
+          options={[
+            { value: "open", label: "to be decided" },
+            { value: "all", label: "all there were" },
+          ]}
+        />
       </Flex>
       <Typography.Paragraph type="secondary">
-        Found on a device and not made by this service. Who did it is what the device itself told; where it names nobody, that is said, and why that may be.
+        Found on a device and not made by this service. Who did it is what the device itself told; where it names
+        nobody, that is said, and why that may be.
       </Typography.Paragraph>
       <Trouble error={list.error} />
       <Table<Outside>
-        size="small" rowKey="number" loading={list.isPending} dataSource={list.data ?? []} pagination={{ pageSize: 50, hideOnSinglePage: true }}
+        size="small"
+        rowKey="number"
+        loading={list.isPending}
+        dataSource={list.data ?? []}
+        pagination={{ pageSize: 50, hideOnSinglePage: true }}
         locale={{ emptyText: all ? "Nothing was ever changed behind our back." : "Nothing waits for a decision." }}
-        onRow={(o) => ({ onClick: () => { set({ number: String(o.number) }); }, style: { cursor: "pointer" } })}
+        onRow={(o) => ({
+          onClick: () => {
+            set({ number: String(o.number) });
+          },
+          style: { cursor: "pointer" },
+        })}
         columns={[
-          { title: "", dataIndex: "number", width: 60, render: (n: number) => <Button size="small" type="link" style={{ padding: 0 }} onClick={() => { set({ number: String(n) }); }}>{n}</Button> },
-          { title: "Found", dataIndex: "found", width: 170, render: (at: string) => <span title={when(at)}>{whenShort(at)}</span> },
+          {
+            title: "",
+            dataIndex: "number",
+            width: 60,
+            render: (n: number) => (
+              <Button
+                size="small"
+                type="link"
+                style={{ padding: 0 }}
+                onClick={() => {
+                  set({ number: String(n) });
+                }}
+              >
+                {n}
+              </Button>
+            ),
+          },
+          {
+            title: "Found",
+            dataIndex: "found",
+            width: 170,
+            render: (at: string) => <span title={when(at)}>{whenShort(at)}</span>,
+          },
           { title: "Device", dataIndex: "device", width: 170 },
           { title: "Places", dataIndex: "places", width: 70 },
           { title: "Who", dataIndex: "who", render: (w: string) => <bdi>{w}</bdi> },
@@ -50,7 +129,15 @@ export function OutsidePage({ session }: { session: Session }) {
         ]}
       />
       <Silences session={session} />
-      <Drawer open={opened > 0} size={820} onClose={() => { set({}); }} title={`Outside change ${String(opened)}`} destroyOnHidden>
+      <Drawer
+        open={opened > 0}
+        size={820}
+        onClose={() => {
+          set({});
+        }}
+        title={`Outside change ${String(opened)}`}
+        destroyOnHidden
+      >
         <One number={opened} session={session} />
       </Drawer>
     </>
@@ -62,16 +149,58 @@ function One({ number, session }: { number: number; session: Session }) {
   const o = found.data;
   if (!o) return <Trouble error={found.error} />;
   const rows: [string, React.ReactNode][] = [
-    ["State", <OutsideState key="s" outside={o} />], ["Device", <Link key="d" to={`/devices/${o.device}?view=timeline`}>{o.device}</Link>], ["Who", <bdi key="w">{o.who}</bdi>],
+    ["State", <OutsideState key="s" outside={o} />],
+    [
+      "Device",
+      <Link key="d" to={`/devices/${o.device}?view=timeline`}>
+        {o.device}
+      </Link>,
+    ],
+    ["Who", <bdi key="w">{o.who}</bdi>],
     ["Between", `${when(o.since)} and ${when(o.found)}`],
-    ["Its clock says", o.deviceAt && <>{when(o.deviceAt)} {o.clockOff && <Tag color="volcano">that clock is wrong</Tag>}</>],
-    ["Made", `revision ${String(o.revision)} of revision ${String(o.before)}`], ["During", o.during && <>the hold of <Link to={`/changes/${String(o.during)}`}>change {o.during}</Link></>],
-    ["It told", o.told.length > 0 && <div key="t">{o.told.map((t, i) => <div key={i}><bdi>{t}</bdi></div>)}</div>], ["Listened", o.listened], ["Decided", o.decidedBy && `${o.decidedBy}, ${when(o.decidedAt)}`], ["Note", o.note && <bdi>{o.note}</bdi>],
+    [
+      "Its clock says",
+      o.deviceAt && (
+        <>
+          {when(o.deviceAt)} {o.clockOff && <Tag color="volcano">that clock is wrong</Tag>}
+        </>
+      ),
+    ],
+    ["Made", `revision ${String(o.revision)} of revision ${String(o.before)}`],
+    [
+      "During",
+      o.during && (
+        <>
+          the hold of <Link to={`/changes/${String(o.during)}`}>change {o.during}</Link>
+        </>
+      ),
+    ],
+    [
+      "It told",
+      o.told.length > 0 && (
+        <div key="t">
+          {o.told.map((t, i) => (
+            <div key={i}>
+              <bdi>{t}</bdi>
+            </div>
+          ))}
+        </div>
+      ),
+    ],
+    ["Listened", o.listened],
+    ["Decided", o.decidedBy && `${o.decidedBy}, ${when(o.decidedAt)}`],
+    ["Note", o.note && <bdi>{o.note}</bdi>],
   ];
   return (
     <>
-      <Descriptions size="small" column={1} items={rows.filter(([, v]) => v).map(([label, children]) => ({ key: label, label, children }))} />
-      <Card size="small" title={`What changed (${String(o.places)})`} style={{ margin: "12px 0" }}><Difference lines={o.lines ?? []} /></Card>
+      <Descriptions
+        size="small"
+        column={1}
+        items={rows.filter(([, v]) => v).map(([label, children]) => ({ key: label, label, children }))}
+      />
+      <Card size="small" title={`What changed (${String(o.places)})`} style={{ margin: "12px 0" }}>
+        <Difference lines={o.lines ?? []} />
+      </Card>
       {o.state === "open" && may(session, "stage") && <Decide outside={o} />}
     </>
   );
@@ -93,25 +222,88 @@ function Decide({ outside: o }: { outside: Outside }) {
     <Card size="small" title="What is to be made of it">
       <Flex vertical gap={12}>
         <Space.Compact style={{ width: "100%" }}>
-          <Input aria-label="note" placeholder="who did it and why, as far as you know" value={note} onChange={(e) => { setNote(e.target.value); }} maxLength={2000} />
-          <Button type="primary" disabled={note.trim() === ""} loading={adopt.isPending} onClick={() => { adopt.mutate(note); }}>Take it as it is</Button>
+          <Input
+            aria-label="note"
+            placeholder="who did it and why, as far as you know"
+            value={note}
+            onChange={(e) => {
+              setNote(e.target.value);
+            }}
+            maxLength={2000}
+          />
+          <Button
+            type="primary"
+            disabled={note.trim() === ""}
+            loading={adopt.isPending}
+            onClick={() => {
+              adopt.mutate(note);
+            }}
+          >
+            Take it as it is
+          </Button>
         </Space.Compact>
         <Flex gap={8} wrap align="center">
-          <Button disabled={Boolean(o.change)} loading={push.isPending} onClick={() => { push.mutate(undefined); }}>Push it back…</Button>
-          <Typography.Text type="secondary">opens a change that takes it back, to be previewed and put on hold</Typography.Text>
+          <Button
+            disabled={Boolean(o.change)}
+            loading={push.isPending}
+            onClick={() => {
+              push.mutate(undefined);
+            }}
+          >
+            Push it back…
+          </Button>
+          <Typography.Text type="secondary">
+            opens a change that takes it back, to be previewed and put on hold
+          </Typography.Text>
         </Flex>
         <Flex gap={8} wrap align="center">
-          <Select mode="multiple" aria-label="the same on" placeholder="the same on other devices" style={{ minWidth: 260 }} value={onto} onChange={setOnto} options={(devices.data ?? []).map((d) => ({ value: d.name, label: d.name }))} />
-          <Button loading={goOn.isPending} onClick={() => { goOn.mutate(onto); }}>Open a change from it…</Button>
+          <Select
+            mode="multiple"
+            aria-label="the same on"
+            placeholder="the same on other devices"
+            style={{ minWidth: 260 }}
+            value={onto}
+            onChange={setOnto}
+            options={(devices.data ?? []).map((d) => ({ value: d.name, label: d.name }))}
+          />
+          <Button
+            loading={goOn.isPending}
+            onClick={() => {
+              goOn.mutate(onto);
+            }}
+          >
+            Open a change from it…
+          </Button>
         </Flex>
         <Flex gap={8} wrap align="center">
-          <Select aria-label="path that always moves" placeholder="a path that always moves" style={{ minWidth: 260 }} value={path ?? null} onChange={setPath} options={paths.map((p) => ({ value: p, label: p }))} />
-          <Popconfirm title={`What changes there on ${o.device} needs no decision from now on; it stays on record.`} okText="Silence it" onConfirm={() => { if (path) silence.mutate({ device: o.device, path, note: `from outside change ${String(o.number)}` }); }}>
-            <Button disabled={!path} loading={silence.isPending}>It always moves…</Button>
+          <Select
+            aria-label="path that always moves"
+            placeholder="a path that always moves"
+            style={{ minWidth: 260 }}
+            value={path ?? null}
+            onChange={setPath}
+            options={paths.map((p) => ({ value: p, label: p }))}
+          />
+          <Popconfirm
+            title={`What changes there on ${o.device} needs no decision from now on; it stays on record.`}
+            okText="Silence it"
+            onConfirm={() => {
+              if (path) silence.mutate({ device: o.device, path, note: `from outside change ${String(o.number)}` });
+            }}
+          >
+            <Button disabled={!path} loading={silence.isPending}>
+              It always moves…
+            </Button>
           </Popconfirm>
         </Flex>
         <Trouble error={adopt.error ?? push.error ?? goOn.error ?? silence.error} />
-        {silence.data && <Alert type="success" showIcon title={`Silenced from now on: ${silence.data.path}. This one is still to be decided.`} />}
+        {silence.data && (
+          <Alert
+            type="success"
+            showIcon
+            title={`Silenced from now on: ${silence.data.path}. This one is still to be decided.`}
+          />
+        )}
         {made && <BroughtBack doc={{ change: made.change, title: made.title ?? "", parts: made.parts }} />}
       </Flex>
     </Card>
@@ -127,8 +319,21 @@ function Silences({ session }: { session: Session }) {
       <Trouble error={off.error} />
       {list.data.map((s) => (
         <Flex key={s.number} gap={12} align="center">
-          <code>{s.path}</code> on {s.device ?? "every device"} <Typography.Text type="secondary">{s.note} ({s.actor}, {when(s.at)})</Typography.Text>
-          {may(session, "stage") && <Button size="small" type="link" onClick={() => { off.mutate(s.number); }}>Take that back</Button>}
+          <code>{s.path}</code> on {s.device ?? "every device"}{" "}
+          <Typography.Text type="secondary">
+            {s.note} ({s.actor}, {when(s.at)})
+          </Typography.Text>
+          {may(session, "stage") && (
+            <Button
+              size="small"
+              type="link"
+              onClick={() => {
+                off.mutate(s.number);
+              }}
+            >
+              Take that back
+            </Button>
+          )}
         </Flex>
       ))}
     </Card>

@@ -20,7 +20,8 @@ export function PaceChart({ pace, onPick }: { pace: Pace; onPick: (from: string,
   const { token } = theme.useToken();
   const dark = token.colorBgContainer !== "#ffffff";
   const totals = new Map<string, number>();
-  for (const s of pace.steps) for (const [who, n] of Object.entries(s.counts)) totals.set(who, (totals.get(who) ?? 0) + n);
+  for (const s of pace.steps)
+    for (const [who, n] of Object.entries(s.counts)) totals.set(who, (totals.get(who) ?? 0) + n);
   const people = [...totals.entries()].sort((a, b) => b[1] - a[1]).map(([who]) => who);
   const shown = people.slice(0, tones.length - 1);
   const most = Math.max(1, ...pace.steps.map((s) => Object.values(s.counts).reduce((a, b) => a + b, 0)));
@@ -28,17 +29,36 @@ export function PaceChart({ pace, onPick }: { pace: Pace; onPick: (from: string,
   const width = 1000 / Math.max(1, pace.steps.length);
   return (
     <figure style={{ margin: 0 }}>
-      <svg viewBox={`0 0 1000 ${String(height + room)}`} preserveAspectRatio="none" width="100%" height={height + room} role="group" aria-label="when it happened, and by whom" style={{ display: "block" }}>
+      <svg
+        viewBox={`0 0 1000 ${String(height + room)}`}
+        preserveAspectRatio="none"
+        width="100%"
+        height={height + room}
+        role="group"
+        aria-label="when it happened, and by whom"
+        style={{ display: "block" }}
+      >
         <line x1={0} x2={1000} y1={height} y2={height} stroke={token.colorBorder} vectorEffect="non-scaling-stroke" />
         {pace.steps.map((s, x) => {
           const end = new Date(new Date(s.at).getTime() + pace.stepSeconds * 1000).toISOString();
           const all = Object.values(s.counts).reduce((a, b) => a + b, 0);
           let y = height;
-          const said = `${when(s.at)}: ${String(all)} (${Object.entries(s.counts).map(([w, n]) => `${w} ${String(n)}`).join(", ")})`;
+          const said = `${when(s.at)}: ${String(all)} (${Object.entries(s.counts)
+            .map(([w, n]) => `${w} ${String(n)}`)
+            .join(", ")})`;
           return (
             <g
-              key={s.at} role="button" tabIndex={all > 0 ? 0 : -1} aria-label={said} style={{ cursor: all > 0 ? "pointer" : "default" }}
-              onClick={() => { if (all > 0) onPick(s.at, end); }} onKeyDown={(e) => { if (e.key === "Enter" && all > 0) onPick(s.at, end); }}
+              key={s.at}
+              role="button"
+              tabIndex={all > 0 ? 0 : -1}
+              aria-label={said}
+              style={{ cursor: all > 0 ? "pointer" : "default" }}
+              onClick={() => {
+                if (all > 0) onPick(s.at, end);
+              }}
+              onKeyDown={(e) => {
+                if (e.key === "Enter" && all > 0) onPick(s.at, end);
+              }}
             >
               <title>{said}</title>
               <rect x={x * width} y={0} width={width} height={height} fill="transparent" />
@@ -47,17 +67,41 @@ export function PaceChart({ pace, onPick }: { pace: Pace; onPick: (from: string,
                 if (n <= 0) return null;
                 const h = (n / most) * (height - 6);
                 y -= h;
-                return <rect key={who} x={x * width + width * 0.12} y={y} width={width * 0.76} height={Math.max(h - 0.8, 0.8)} fill={colour(i)} />;
+                return (
+                  <rect
+                    key={who}
+                    x={x * width + width * 0.12}
+                    y={y}
+                    width={width * 0.76}
+                    height={Math.max(h - 0.8, 0.8)}
+                    fill={colour(i)}
+                  />
+                );
               })}
             </g>
           );
         })}
       </svg>
-      <figcaption style={{ display: "flex", justifyContent: "space-between", gap: 16, fontSize: 12, color: token.colorTextSecondary, flexWrap: "wrap" }}>
+      <figcaption
+        style={{
+          display: "flex",
+          justifyContent: "space-between",
+          gap: 16,
+          fontSize: 12,
+          color: token.colorTextSecondary,
+          flexWrap: "wrap",
+        }}
+      >
         <span>{when(pace.from)}</span>
         <span>
           {[...shown, ...(people.length > shown.length ? ["others"] : [])].map((who, i) => (
-            <span key={who} style={{ marginInline: 8 }}><span aria-hidden style={{ display: "inline-block", width: 10, height: 10, background: colour(i), marginRight: 5 }} />{who} {totals.get(who) ?? ""}</span>
+            <span key={who} style={{ marginInline: 8 }}>
+              <span
+                aria-hidden
+                style={{ display: "inline-block", width: 10, height: 10, background: colour(i), marginRight: 5 }}
+              />
+              {who} {totals.get(who) ?? ""}
+            </span>
           ))}
         </span>
         <span>{when(pace.to)}</span>

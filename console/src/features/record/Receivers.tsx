@@ -7,7 +7,11 @@ import { useAddReceiver, useReceivers, useRetireReceiver, useTryReceiver } from 
 import { when } from "../../lib/time";
 import { may, mayEverywhere } from "../../lib/may";
 
-const places: Record<Receiver["kind"], string> = { syslog: "tls://192.0.2.5:6514, tcp:// or udp://", webhook: "https://hook.example/latch", mail: "smtp://192.0.2.25:25 or smtps://" };
+const places: Record<Receiver["kind"], string> = {
+  syslog: "tls://192.0.2.5:6514, tcp:// or udp://",
+  webhook: "https://hook.example/latch",
+  mail: "smtp://192.0.2.25:25 or smtps://",
+};
 
 /** Who is told of what, and how that goes. */
 export function Receivers({ session }: { session: Session }) {
@@ -17,22 +21,73 @@ export function Receivers({ session }: { session: Session }) {
   const mayAdd = mayEverywhere(session, "administer");
   return (
     <Flex vertical gap={12}>
-      <Typography.Text type="secondary">Each is told of what its line finds, from when it was added on. What it did not take is told again, and nothing is left out.</Typography.Text>
+      <Typography.Text type="secondary">
+        Each is told of what its line finds, from when it was added on. What it did not take is told again, and nothing
+        is left out.
+      </Typography.Text>
       <Trouble error={list.error ?? retire.error ?? attempt.error} />
       {attempt.isSuccess && <Alert type="success" showIcon title={`${attempt.variables} took it.`} />}
       <Table<Receiver>
-        size="small" rowKey="name" pagination={false} dataSource={list.data ?? []} locale={{ emptyText: "Nobody is told of anything yet." }}
+        size="small"
+        rowKey="name"
+        pagination={false}
+        dataSource={list.data ?? []}
+        locale={{ emptyText: "Nobody is told of anything yet." }}
         columns={[
-          { title: "Receiver", dataIndex: "name" }, { title: "Kind", dataIndex: "kind" }, { title: "Place", dataIndex: "place", render: (p: string) => <code>{p}</code> },
-          { title: "Is told of", dataIndex: "line", render: (l: string) => (l ? <code><bdi>{l}</bdi></code> : "everything") },
-          { title: "Stands", key: "stands", render: (_, r) => (r.trouble ? <Typography.Text type="danger">since {when(r.since)}: {r.trouble}; {r.behind} behind</Typography.Text> : `${String(r.told)} told`) },
+          { title: "Receiver", dataIndex: "name" },
+          { title: "Kind", dataIndex: "kind" },
+          { title: "Place", dataIndex: "place", render: (p: string) => <code>{p}</code> },
           {
-            key: "act", render: (_, r) => mayAdd && (
-              <Flex gap={4}>
-                <Button size="small" loading={attempt.isPending && attempt.variables === r.name} onClick={() => { attempt.mutate(r.name); }}>Try</Button>
-                <Popconfirm title={`Tell ${r.name} nothing any more?`} okText="Nothing any more" onConfirm={() => { retire.mutate(r.name); }}><Button size="small" type="text">Retire…</Button></Popconfirm>
-              </Flex>
-            ),
+            title: "Is told of",
+            dataIndex: "line",
+            render: (l: string) =>
+              l ? (
+                <code>
+                  <bdi>{l}</bdi>
+                </code>
+              ) : (
+                "everything"
+              ),
+          },
+          {
+            title: "Stands",
+            key: "stands",
+            render: (_, r) =>
+              r.trouble ? (
+                <Typography.Text type="danger">
+                  since {when(r.since)}: {r.trouble}; {r.behind} behind
+                </Typography.Text>
+              ) : (
+                `${String(r.told)} told`
+              ),
+          },
+          {
+            key: "act",
+            render: (_, r) =>
+              mayAdd && (
+                <Flex gap={4}>
+                  <Button
+                    size="small"
+                    loading={attempt.isPending && attempt.variables === r.name}
+                    onClick={() => {
+                      attempt.mutate(r.name);
+                    }}
+                  >
+                    Try
+                  </Button>
+                  <Popconfirm
+                    title={`Tell ${r.name} nothing any more?`}
+                    okText="Nothing any more"
+                    onConfirm={() => {
+                      retire.mutate(r.name);
+                    }}
+                  >
+                    <Button size="small" type="text">
+                      Retire…
+                    </Button>
+                  </Popconfirm>
+                </Flex>
+              ),
           },
         ]}
       />
@@ -41,7 +96,15 @@ export function Receivers({ session }: { session: Session }) {
   );
 }
 
-interface Fields { name: string; kind: Receiver["kind"]; place: string; secret?: string; authority?: string; from?: string; to?: string }
+interface Fields {
+  name: string;
+  kind: Receiver["kind"];
+  place: string;
+  secret?: string;
+  authority?: string;
+  from?: string;
+  to?: string;
+}
 
 function Add() {
   const add = useAddReceiver();
@@ -56,27 +119,69 @@ function Add() {
       if (from) doc.from = from;
       doc.to = (to ?? "").split(/[\s,]+/).filter(Boolean);
     }
-    add.mutate(doc, { onSuccess: () => { form.resetFields(); } });
+    add.mutate(doc, {
+      onSuccess: () => {
+        form.resetFields();
+      },
+    });
   };
   return (
-    <Form<Fields & { line: string }> form={form} layout="vertical" initialValues={{ kind: "syslog", line: "" }} onFinish={submit} requiredMark={false}>
+    <Form<Fields & { line: string }>
+      form={form}
+      layout="vertical"
+      initialValues={{ kind: "syslog", line: "" }}
+      onFinish={submit}
+      requiredMark={false}
+    >
       <Flex gap={8} wrap>
-        <Form.Item name="name" label="Name" rules={[{ required: true, message: "a name" }]}><Input style={{ width: 150 }} /></Form.Item>
-        <Form.Item name="kind" label="Kind"><Select style={{ width: 120 }} options={Object.keys(places).map((k) => ({ value: k, label: k }))} /></Form.Item>
-        <Form.Item name="place" label="Place" rules={[{ required: true, message: "a place" }]} style={{ flex: 1, minWidth: 260 }}><Input placeholder={places[kind]} /></Form.Item>
+        <Form.Item name="name" label="Name" rules={[{ required: true, message: "a name" }]}>
+          <Input style={{ width: 150 }} />
+        </Form.Item>
+        <Form.Item name="kind" label="Kind">
+          <Select style={{ width: 120 }} options={Object.keys(places).map((k) => ({ value: k, label: k }))} />
+        </Form.Item>
+        <Form.Item
+          name="place"
+          label="Place"
+          rules={[{ required: true, message: "a place" }]}
+          style={{ flex: 1, minWidth: 260 }}
+        >
+          <Input placeholder={places[kind]} />
+        </Form.Item>
       </Flex>
-      <Form.Item label="Is told of what this finds; of everything, if it is empty"><SearchLine line={line} onSearch={(l) => { form.setFieldValue("line", l); }} /></Form.Item>
-      <Form.Item name="line" hidden><Input /></Form.Item>
+      <Form.Item label="Is told of what this finds; of everything, if it is empty">
+        <SearchLine
+          line={line}
+          onSearch={(l) => {
+            form.setFieldValue("line", l);
+          }}
+        />
+      </Form.Item>
+      <Form.Item name="line" hidden>
+        <Input />
+      </Form.Item>
       {kind === "mail" && (
         <Flex gap={8} wrap>
-          <Form.Item name="from" label="From"><Input style={{ width: 260 }} placeholder="latch@tidewell.example" /></Form.Item>
-          <Form.Item name="to" label="To" style={{ flex: 1, minWidth: 260 }}><Input placeholder="office@tidewell.example, pier@tidewell.example" /></Form.Item>
+          <Form.Item name="from" label="From">
+            <Input style={{ width: 260 }} placeholder="latch@tidewell.example" />
+          </Form.Item>
+          <Form.Item name="to" label="To" style={{ flex: 1, minWidth: 260 }}>
+            <Input placeholder="office@tidewell.example, pier@tidewell.example" />
+          </Form.Item>
         </Flex>
       )}
-      {kind === "webhook" && <Form.Item name="secret" label="Secret that signs what it is told"><Input.Password autoComplete="off" /></Form.Item>}
-      <Form.Item name="authority" label="Certificate (PEM) that vouches for it; the system's, if this is empty"><Input.TextArea rows={2} spellCheck={false} /></Form.Item>
+      {kind === "webhook" && (
+        <Form.Item name="secret" label="Secret that signs what it is told">
+          <Input.Password autoComplete="off" />
+        </Form.Item>
+      )}
+      <Form.Item name="authority" label="Certificate (PEM) that vouches for it; the system's, if this is empty">
+        <Input.TextArea rows={2} spellCheck={false} />
+      </Form.Item>
       <Trouble error={add.error} />
-      <Button type="primary" htmlType="submit" loading={add.isPending}>Tell it from now on</Button>
+      <Button type="primary" htmlType="submit" loading={add.isPending}>
+        Tell it from now on
+      </Button>
     </Form>
   );
 }

@@ -6,8 +6,12 @@ export function ReportLinks({ path }: { path: string }) {
   return (
     <Space size={8}>
       <Typography.Text type="secondary">Report:</Typography.Text>
-      <a href={link("pdf")} target="_blank" rel="noreferrer">PDF</a>
-      <a href={link("html")} target="_blank" rel="noreferrer">HTML</a>
+      <a href={link("pdf")} target="_blank" rel="noreferrer">
+        PDF
+      </a>
+      <a href={link("html")} target="_blank" rel="noreferrer">
+        HTML
+      </a>
     </Space>
   );
 }

@@ -21,15 +21,34 @@ export function SearchLine({ line, onSearch, status = "" }: Props) {
   }
   const hints = useSearchHints(text);
   const kept = new TextDecoder().decode(bytes(text).slice(0, hints.data?.from ?? 0));
-  const options = (hints.data?.hints ?? []).map((h) => ({ value: kept + h.value, label: <span><code>{h.value}</code> <small>{h.says}</small></span> }));
+  const options = (hints.data?.hints ?? []).map((h) => ({
+    value: kept + h.value,
+    label: (
+      <span>
+        <code>{h.value}</code> <small>{h.says}</small>
+      </span>
+    ),
+  }));
   return (
     <AutoComplete
-      style={{ width: "100%" }} value={text} onChange={setText} options={options} defaultActiveFirstOption={false}
-      onSelect={(v: string) => { setText(v); }}
+      style={{ width: "100%" }}
+      value={text}
+      onChange={setText}
+      options={options}
+      defaultActiveFirstOption={false}
+      onSelect={(v: string) => {
+        setText(v);
+      }}
     >
       <Input.Search
-        aria-label="search" allowClear enterButton="Search" status={status} placeholder='who:mara device:saltern-* path:/interfaces since:7d "port 3"'
-        onSearch={(v) => { onSearch(v.trim()); }}
+        aria-label="search"
+        allowClear
+        enterButton="Search"
+        status={status}
+        placeholder='who:mara device:saltern-* path:/interfaces since:7d "port 3"'
+        onSearch={(v) => {
+          onSearch(v.trim());
+        }}
       />
     </AutoComplete>
   );

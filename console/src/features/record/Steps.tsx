@@ -20,7 +20,8 @@ const looks: Record<string, { color: string; mark: string }> = {
 export const keeperText: Record<DeviceStanding["keeper"], string> = {
   device: "the device goes back by itself, even if this service is dead",
   session: "the device goes back by itself, and also when this service stops or its session to it breaks",
-  service: "only this service can send it back: if it stops, or cannot reach the device, the change stays there until it can again",
+  service:
+    "only this service can send it back: if it stops, or cannot reach the device, the change stays there until it can again",
 };
 
 /** How a device stands, with what it said. */
@@ -29,10 +30,23 @@ export function Step({ device, kept }: { device: DeviceStanding; kept?: boolean 
   return (
     <Flex gap={8} align="baseline" wrap>
       <strong>{device.name}</strong>
-      <Tag color={device.unreachable ? "red" : look.color}>{look.mark} {device.standing}{device.unreachable && ", unreachable"}</Tag>
-      <Tooltip title={keeperText[device.keeper]}><Typography.Text type={device.keeper === "device" ? "secondary" : "warning"}>guard: {device.keeper}</Typography.Text></Tooltip>
+      <Tag color={device.unreachable ? "red" : look.color}>
+        {look.mark} {device.standing}
+        {device.unreachable && ", unreachable"}
+      </Tag>
+      <Tooltip title={keeperText[device.keeper]}>
+        <Typography.Text type={device.keeper === "device" ? "secondary" : "warning"}>
+          guard: {device.keeper}
+        </Typography.Text>
+      </Tooltip>
       {kept && device.settled && (
-        <span>{device.saved ? "saved to startup" : device.noSave && !device.said ? "not saved to startup, as asked" : "not saved to startup"}</span>
+        <span>
+          {device.saved
+            ? "saved to startup"
+            : device.noSave && !device.said
+              ? "not saved to startup, as asked"
+              : "not saved to startup"}
+        </span>
       )}
       {device.said && <span>{device.said}</span>}
     </Flex>
@@ -67,7 +81,9 @@ export function Probes({ list }: { list: ProbeResult[] | undefined }) {
 export function Steps({ commit, kept }: { commit: Commit; kept?: boolean }) {
   return (
     <Flex vertical gap={4}>
-      {commit.devices.map((d) => <Step key={d.name} device={d} kept={kept ?? false} />)}
+      {commit.devices.map((d) => (
+        <Step key={d.name} device={d} kept={kept ?? false} />
+      ))}
       <Probes list={commit.probes} />
     </Flex>
   );

@@ -9,26 +9,46 @@ const page = 100;
 export const useAudit = (line: string) =>
   useInfiniteQuery({
     queryKey: ["audit", line],
-    queryFn: ({ pageParam }) => answer(api.GET("/audit", { params: { query: given({ q: line, limit: page, before: pageParam }) } })),
+    queryFn: ({ pageParam }) =>
+      answer(api.GET("/audit", { params: { query: given({ q: line, limit: page, before: pageParam }) } })),
     initialPageParam: 0,
     getNextPageParam: (last) => last.next,
     retry: false,
   });
 
 export const useEntry = (seq: number | undefined) =>
-  useQuery({ queryKey: ["audit", "entry", seq], queryFn: () => answer(api.GET("/audit/entries/{number}", { params: { path: { number: seq ?? 0 } } })), enabled: seq !== undefined });
+  useQuery({
+    queryKey: ["audit", "entry", seq],
+    queryFn: () => answer(api.GET("/audit/entries/{number}", { params: { path: { number: seq ?? 0 } } })),
+    enabled: seq !== undefined,
+  });
 
 export const usePace = (line: string) =>
-  useQuery({ queryKey: ["audit", "pace", line], queryFn: () => answer(api.GET("/audit/pace", { params: { query: { q: line } } })), retry: false, placeholderData: keepPreviousData });
+  useQuery({
+    queryKey: ["audit", "pace", line],
+    queryFn: () => answer(api.GET("/audit/pace", { params: { query: { q: line } } })),
+    retry: false,
+    placeholderData: keepPreviousData,
+  });
 
 export const useSearchHints = (line: string) =>
-  useQuery({ queryKey: ["audit", "hints", line], queryFn: () => answer(api.GET("/audit/complete", { params: { query: { q: line } } })), placeholderData: keepPreviousData, staleTime: 30_000, meta: { readsDevice: true } });
+  useQuery({
+    queryKey: ["audit", "hints", line],
+    queryFn: () => answer(api.GET("/audit/complete", { params: { query: { q: line } } })),
+    placeholderData: keepPreviousData,
+    staleTime: 30_000,
+    meta: { readsDevice: true },
+  });
 
 export const useSearches = () => useQuery({ queryKey: ["searches"], queryFn: () => answer(api.GET("/searches")) });
 
-export const useSaveSearch = () => useAct(({ name, ...v }: { name: string; line: string; shared: boolean }) => answer(api.PUT("/searches/{name}", { params: { path: { name } }, body: v })));
+export const useSaveSearch = () =>
+  useAct(({ name, ...v }: { name: string; line: string; shared: boolean }) =>
+    answer(api.PUT("/searches/{name}", { params: { path: { name } }, body: v })),
+  );
 
-export const useForgetSearch = () => useAct((name: string) => answer(api.DELETE("/searches/{name}", { params: { path: { name } } })));
+export const useForgetSearch = () =>
+  useAct((name: string) => answer(api.DELETE("/searches/{name}", { params: { path: { name } } })));
 
 export const useVerify = () => useAct<undefined, Verified>(() => answer(api.GET("/audit/verify")));
 
@@ -36,19 +56,27 @@ export const useVerify = () => useAct<undefined, Verified>(() => answer(api.GET(
 export const useCommits = (filter: Record<string, string>) =>
   useInfiniteQuery({
     queryKey: ["commits", filter],
-    queryFn: ({ pageParam }) => answer(api.GET("/commits", { params: { query: given({ ...filter, before: pageParam }) } })),
+    queryFn: ({ pageParam }) =>
+      answer(api.GET("/commits", { params: { query: given({ ...filter, before: pageParam }) } })),
     initialPageParam: 0,
     getNextPageParam: (last) => last.next,
     retry: false,
   });
 
 export const useCommitRecord = (number: number) =>
-  useQuery({ queryKey: ["commits", number], queryFn: () => answer(api.GET("/commits/{number}", { params: { path: { number } } })), retry: false });
+  useQuery({
+    queryKey: ["commits", number],
+    queryFn: () => answer(api.GET("/commits/{number}", { params: { path: { number } } })),
+    retry: false,
+  });
 
-export const useReceivers = (wanted: boolean) => useQuery({ queryKey: ["receivers"], queryFn: () => answer(api.GET("/receivers")), enabled: wanted });
+export const useReceivers = (wanted: boolean) =>
+  useQuery({ queryKey: ["receivers"], queryFn: () => answer(api.GET("/receivers")), enabled: wanted });
 
 export const useAddReceiver = () => useAct((v: NewReceiver) => answer(api.POST("/receivers", { body: v })));
 
-export const useTryReceiver = () => useAct((name: string) => answer(api.POST("/receivers/{name}/try", { params: { path: { name } } })));
+export const useTryReceiver = () =>
+  useAct((name: string) => answer(api.POST("/receivers/{name}/try", { params: { path: { name } } })));
 
-export const useRetireReceiver = () => useAct((name: string) => answer(api.DELETE("/receivers/{name}", { params: { path: { name } } })));
+export const useRetireReceiver = () =>
+  useAct((name: string) => answer(api.DELETE("/receivers/{name}", { params: { path: { name } } })));

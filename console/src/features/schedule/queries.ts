@@ -4,4 +4,5 @@ import { useAct } from "../../lib/query";
 
 export const useSchedule = () => useQuery({ queryKey: ["schedule"], queryFn: () => answer(api.GET("/schedule")) });
 
-export const useUnschedule = () => useAct((id: number) => answer(api.DELETE("/schedule/{id}", { params: { path: { id } } })));
+export const useUnschedule = () =>
+  useAct((id: number) => answer(api.DELETE("/schedule/{id}", { params: { path: { id } } })));

@@ -19,10 +19,37 @@ export function StencilsPage({ session }: { session: Session }) {
       <Trouble error={list.error} />
       <Row gutter={16}>
         <Col flex="300px">
-          <Card size="small" title="Stencils" extra={mayEdit && <Button size="small" onClick={() => { setName(""); }}>New</Button>}>
-            {list.data?.length === 0 && <Typography.Text type="secondary">None yet: a stencil is a piece of configuration with blanks, kept under a name.</Typography.Text>}
+          <Card
+            size="small"
+            title="Stencils"
+            extra={
+              mayEdit && (
+                <Button
+                  size="small"
+                  onClick={() => {
+                    setName("");
+                  }}
+                >
+                  New
+                </Button>
+              )
+            }
+          >
+            {list.data?.length === 0 && (
+              <Typography.Text type="secondary">
+                None yet: a stencil is a piece of configuration with blanks, kept under a name.
+              </Typography.Text>
+            )}
             {(list.data ?? []).map((s) => (
-              <Button key={s.name} type={s.name === name ? "primary" : "text"} block style={{ textAlign: "left", justifyContent: "start" }} onClick={() => { setName(s.name); }}>
+              <Button
+                key={s.name}
+                type={s.name === name ? "primary" : "text"}
+                block
+                style={{ textAlign: "left", justifyContent: "start" }}
+                onClick={() => {
+                  setName(s.name);
+                }}
+              >
                 {s.name}, version {s.version} · {s.uses?.length ?? 0} {s.uses?.length === 1 ? "device" : "devices"}
               </Button>
             ))}
@@ -55,16 +82,59 @@ function Edit({ stencil, mayEdit }: { stencil: Stencil | undefined; mayEdit: boo
   const [note, setNote] = useState("");
   const save = useSaveStencil();
   return (
-    <Card size="small" title={stencil ? `${stencil.name}, version ${String(stencil.version)}` : "A new stencil"} style={{ marginBottom: 16 }}>
+    <Card
+      size="small"
+      title={stencil ? `${stencil.name}, version ${String(stencil.version)}` : "A new stencil"}
+      style={{ marginBottom: 16 }}
+    >
       <Trouble error={save.error} />
-      {!stencil && <Input aria-label="name" placeholder="name" value={name} onChange={(e) => { setName(e.target.value); }} style={{ marginBottom: 8, width: 300 }} />}
+      {!stencil && (
+        <Input
+          aria-label="name"
+          placeholder="name"
+          value={name}
+          onChange={(e) => {
+            setName(e.target.value);
+          }}
+          style={{ marginBottom: 8, width: 300 }}
+        />
+      )}
       <TextEditor label="stencil text" value={text} onChange={setText} height="240px" />
-      <Typography.Paragraph type="secondary">An outline in which <code>{"{name}"}</code> is a blank, filled in for each device, and <code>{"{@name}"}</code> a shared value.</Typography.Paragraph>
-      {stencil && <div>Blanks: {stencil.blanks.map((b) => <code key={(b.shared ? "@" : "") + b.name} style={{ marginRight: 8 }}>{b.shared && "@"}{b.name}</code>)}</div>}
+      <Typography.Paragraph type="secondary">
+        An outline in which <code>{"{name}"}</code> is a blank, filled in for each device, and <code>{"{@name}"}</code>{" "}
+        a shared value.
+      </Typography.Paragraph>
+      {stencil && (
+        <div>
+          Blanks:{" "}
+          {stencil.blanks.map((b) => (
+            <code key={(b.shared ? "@" : "") + b.name} style={{ marginRight: 8 }}>
+              {b.shared && "@"}
+              {b.name}
+            </code>
+          ))}
+        </div>
+      )}
       {mayEdit && (
         <Flex gap={8} style={{ marginTop: 8 }}>
-          <Input aria-label="what is new" placeholder="what is new in it" value={note} onChange={(e) => { setNote(e.target.value); }} />
-          <Button type="primary" disabled={!name || text === stencil?.text} loading={save.isPending} onClick={() => { save.mutate({ name, text, note, from: stencil?.version }); }}>Save a version</Button>
+          <Input
+            aria-label="what is new"
+            placeholder="what is new in it"
+            value={note}
+            onChange={(e) => {
+              setNote(e.target.value);
+            }}
+          />
+          <Button
+            type="primary"
+            disabled={!name || text === stencil?.text}
+            loading={save.isPending}
+            onClick={() => {
+              save.mutate({ name, text, note, from: stencil?.version });
+            }}
+          >
+            Save a version
+          </Button>
         </Flex>
       )}
       <Outcome saved={save.data} />
@@ -77,11 +147,23 @@ function Outcome({ saved }: { saved: Saved | undefined }) {
   if (!saved) return null;
   return (
     <Alert
-      type="success" showIcon style={{ marginTop: 8 }} title={`Saved as version ${String(saved.version)}`}
+      type="success"
+      showIcon
+      style={{ marginTop: 8 }}
+      title={`Saved as version ${String(saved.version)}`}
       description={
         <>
-          {saved.change ? <>For {saved.devices?.join(", ")}: <Link to={`/changes/${String(saved.change)}`}>change {saved.change}</Link></> : "No device needs a change."}
-          {saved.notes?.map((n) => <div key={n}>{n}</div>)}
+          {saved.change ? (
+            <>
+              For {saved.devices?.join(", ")}:{" "}
+              <Link to={`/changes/${String(saved.change)}`}>change {saved.change}</Link>
+            </>
+          ) : (
+            "No device needs a change."
+          )}
+          {saved.notes?.map((n) => (
+            <div key={n}>{n}</div>
+          ))}
         </>
       }
     />
@@ -92,15 +174,38 @@ function Uses({ stencil }: { stencil: Stencil }) {
   const uses = stencil.uses ?? [];
   return (
     <Card size="small" title="Used by">
-      {uses.length === 0 && <Typography.Text type="secondary">No device yet. It is bound to one in a change.</Typography.Text>}
+      {uses.length === 0 && (
+        <Typography.Text type="secondary">No device yet. It is bound to one in a change.</Typography.Text>
+      )}
       {uses.map((u) => (
         <div key={u.device} style={{ marginBottom: 10 }}>
-          <Link to={`/devices/${u.device}`}>{u.device}</Link>, version {u.version}{u.version < u.newest && `, the newest is ${String(u.newest)}`} by <Link to={`/changes/${String(u.change)}`}>change {u.change}</Link>:{" "}
-          {Object.entries(u.blanks).map(([k, v]) => <code key={k} style={{ marginRight: 8 }}>{k}={v}</code>)}
-          {u.strayed?.map((s) => <Alert key={s.path} type="warning" showIcon style={{ marginTop: 4 }} title={`Changed by hand since: ${s.path}`} description={`the stencil set ${s.set}, it is ${s.gone ? "gone" : s.now ?? ""} now`} />)}
+          <Link to={`/devices/${u.device}`}>{u.device}</Link>, version {u.version}
+          {u.version < u.newest && `, the newest is ${String(u.newest)}`} by{" "}
+          <Link to={`/changes/${String(u.change)}`}>change {u.change}</Link>:{" "}
+          {Object.entries(u.blanks).map(([k, v]) => (
+            <code key={k} style={{ marginRight: 8 }}>
+              {k}={v}
+            </code>
+          ))}
+          {u.strayed?.map((s) => (
+            <Alert
+              key={s.path}
+              type="warning"
+              showIcon
+              style={{ marginTop: 4 }}
+              title={`Changed by hand since: ${s.path}`}
+              description={`the stencil set ${s.set}, it is ${s.gone ? "gone" : (s.now ?? "")} now`}
+            />
+          ))}
         </div>
       ))}
-      {stencil.versions?.map((v) => <div key={v.version}><Typography.Text type="secondary">version {v.version}, {v.actor}, {when(v.at)} {v.note}</Typography.Text></div>)}
+      {stencil.versions?.map((v) => (
+        <div key={v.version}>
+          <Typography.Text type="secondary">
+            version {v.version}, {v.actor}, {when(v.at)} {v.note}
+          </Typography.Text>
+        </div>
+      ))}
     </Card>
   );
 }
@@ -114,15 +219,55 @@ function SharedValues({ mayEdit }: { mayEdit: boolean }) {
     <Card size="small" title="Shared values" style={{ marginTop: 16 }}>
       <Trouble error={list.error ?? save.error} />
       {(list.data ?? []).map((v) => (
-        <Button key={v.name} type="text" block style={{ height: "auto", whiteSpace: "normal", textAlign: "left", justifyContent: "start" }} onClick={() => { setName(v.name); setItems(v.items.join("\n")); }}>
-          <span><strong>{v.name}</strong> {v.items.join(", ")}</span>
+        <Button
+          key={v.name}
+          type="text"
+          block
+          style={{ height: "auto", whiteSpace: "normal", textAlign: "left", justifyContent: "start" }}
+          onClick={() => {
+            setName(v.name);
+            setItems(v.items.join("\n"));
+          }}
+        >
+          <span>
+            <strong>{v.name}</strong> {v.items.join(", ")}
+          </span>
         </Button>
       ))}
       {mayEdit && (
         <Flex vertical gap={6} style={{ marginTop: 8 }}>
-          <Input aria-label="shared name" placeholder="name" value={name} onChange={(e) => { setName(e.target.value); }} />
-          <Input.TextArea aria-label="items" rows={3} placeholder="one item a line" value={items} onChange={(e) => { setItems(e.target.value); }} />
-          <Button disabled={!name || !items.trim()} loading={save.isPending} onClick={() => { save.mutate({ name, items: items.split("\n").map((i) => i.trim()).filter(Boolean) }); }}>Save</Button>
+          <Input
+            aria-label="shared name"
+            placeholder="name"
+            value={name}
+            onChange={(e) => {
+              setName(e.target.value);
+            }}
+          />
+          <Input.TextArea
+            aria-label="items"
+            rows={3}
+            placeholder="one item a line"
+            value={items}
+            onChange={(e) => {
+              setItems(e.target.value);
+            }}
+          />
+          <Button
+            disabled={!name || !items.trim()}
+            loading={save.isPending}
+            onClick={() => {
+              save.mutate({
+                name,
+                items: items
+                  .split("\n")
+                  .map((i) => i.trim())
+                  .filter(Boolean),
+              });
+            }}
+          >
+            Save
+          </Button>
         </Flex>
       )}
       <Outcome saved={save.data} />

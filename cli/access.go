@@ -186,8 +186,7 @@ func accountClose(a *app, fs *flag.FlagSet) func([]string) error {
 		) {
 			return &exit{Refused, fmt.Errorf("account %s was not closed; --yes closes it without asking", args[0])}
 		}
-		acc, err := a.api().CloseAccount(a.ctx, args[0])
-		if err != nil || a.waits(acc.Proposal) {
+		if err := a.api().CloseAccount(a.ctx, args[0]); err != nil {
 			return err
 		}
 		a.printf("Account %s is closed.\n", args[0])

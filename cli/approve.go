@@ -192,7 +192,7 @@ func ruleAdd(a *app, fs *flag.FlagSet) func([]string) error {
 
 func ruleDrop(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		rule, err := numbered("rule", args[0])
+		rule, err := numbered("a rule", args[0], "latch rule list")
 		if err != nil {
 			return err
 		}
@@ -257,7 +257,7 @@ func proposalAgree(a *app, fs *flag.FlagSet) func([]string) error {
 				return &exit{Refused, fmt.Errorf("proposal %s was not agreed to; --yes agrees without asking", args[0])}
 			}
 		}
-		proposal, err := numbered("proposal", args[0])
+		proposal, err := numbered("a proposal", args[0], "latch proposal list")
 		if err != nil {
 			return err
 		}
@@ -277,7 +277,7 @@ func proposalAgree(a *app, fs *flag.FlagSet) func([]string) error {
 
 func proposalDrop(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		proposal, err := numbered("proposal", args[0])
+		proposal, err := numbered("a proposal", args[0], "latch proposal list")
 		if err != nil {
 			return err
 		}
@@ -318,7 +318,7 @@ func emergencyList(a *app, fs *flag.FlagSet) func([]string) error {
 
 func emergencyReview(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		emergency, err := numbered("emergency", args[0])
+		emergency, err := numbered("an emergency", args[0], "latch emergency list")
 		if err != nil {
 			return err
 		}

@@ -303,11 +303,11 @@ func archiveCopies(a *app, fs *flag.FlagSet) func([]string) error {
 
 func archiveRead(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		copy, err := numbered("copy", strings.TrimPrefix(args[0], "archive:"))
+		n, err := numbered("a copy", strings.TrimPrefix(args[0], "archive:"), "latch archive copies")
 		if err != nil {
 			return err
 		}
-		k, err := a.api().ReadCopy(a.ctx, copy)
+		k, err := a.api().ReadCopy(a.ctx, n)
 		if err != nil {
 			return err
 		}
@@ -318,11 +318,11 @@ func archiveRead(a *app, _ *flag.FlagSet) func([]string) error {
 func archiveMend(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
 		id := strings.TrimPrefix(args[0], "archive:")
-		copy, err := numbered("copy", id)
+		n, err := numbered("a copy", id, "latch archive copies")
 		if err != nil {
 			return err
 		}
-		if err := a.api().MendFromCopy(a.ctx, copy); err != nil {
+		if err := a.api().MendFromCopy(a.ctx, n); err != nil {
 			return err
 		}
 		return a.show(

@@ -146,7 +146,7 @@ func tame(text string) string {
 
 func auditShow(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		entry, err := numbered("entry", args[0])
+		entry, err := numbered("an entry", args[0], "latch audit")
 		if err != nil {
 			return err
 		}

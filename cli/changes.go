@@ -3,7 +3,6 @@ package cli
 import (
 	"flag"
 	"fmt"
-	"strconv"
 	"strings"
 
 	"oakenlatch/client"
@@ -13,13 +12,7 @@ import (
 )
 
 // changeNumber reads the argument that names a change.
-func changeNumber(text string) (int64, error) {
-	n, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || n < 1 {
-		return 0, wrongUse("%q is not a change number; list them with: latch changes", text)
-	}
-	return n, nil
-}
+func changeNumber(text string) (int64, error) { return numbered("a change", text, "latch changes") }
 
 // fetch gets the change that an argument names.
 func (a *app) fetch(arg string) (wire.Change, error) {

@@ -138,11 +138,11 @@ func (e strangeKey) Error() string {
 	)
 }
 
-// numbered reads the argument that gives the number of something.
-func numbered(what, text string) (int64, error) {
+// numbered reads the argument that gives the number of something; list is the command that lists those there are.
+func numbered(what, text, list string) (int64, error) {
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || n < 1 {
-		return 0, wrongUse("%q is not the number of any %s", text, what)
+		return 0, wrongUse("%q is not %s number; list them with: %s", text, what, list)
 	}
 	return n, nil
 }

@@ -58,7 +58,7 @@ func outsideState(o wire.Outside) string {
 func outsideShow(a *app, fs *flag.FlagSet) func([]string) error {
 	context := fs.Int("context", 1, "unchanged neighbours shown around each line")
 	return func(args []string) error {
-		outside, err := numbered("outside", args[0])
+		outside, err := numbered("an outside change", args[0], "latch outside --all")
 		if err != nil {
 			return err
 		}
@@ -119,7 +119,7 @@ func (a *app) outside(o wire.Outside) {
 
 func outsideAdopt(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		outside, err := numbered("outside", args[0])
+		outside, err := numbered("an outside change", args[0], "latch outside --all")
 		if err != nil {
 			return err
 		}
@@ -143,7 +143,7 @@ func pushing(
 	title := fs.String("title", "", "of the change that is opened; made up if left out")
 	ticket := fs.String("ticket", "", "of the change that is opened")
 	return func(number string, devices []string) error {
-		outside, err := numbered("outside change", number)
+		outside, err := numbered("an outside change", number, "latch outside --all")
 		if err != nil {
 			return err
 		}
@@ -214,7 +214,7 @@ func outsideSilences(a *app, _ *flag.FlagSet) func([]string) error {
 
 func outsideUnsilence(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		silence, err := numbered("silence", args[0])
+		silence, err := numbered("a silence", args[0], "latch outside silences")
 		if err != nil {
 			return err
 		}

@@ -281,7 +281,7 @@ func auditProve(a *app, fs *flag.FlagSet) func([]string) error {
 				return err
 			}
 		default:
-			entry, err := numbered("entry", args[0])
+			entry, err := numbered("an entry", args[0], "latch audit")
 			if err != nil {
 				return err
 			}

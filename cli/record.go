@@ -80,7 +80,7 @@ func perDevice(c wire.CommitRecord) string {
 func commitShow(a *app, fs *flag.FlagSet) func([]string) error {
 	context := fs.Int("context", 1, "unchanged neighbours shown around each line")
 	return func(args []string) error {
-		commit, err := numbered("commit", args[0])
+		commit, err := numbered("a commit", args[0], "latch commits")
 		if err != nil {
 			return err
 		}

@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strconv"
 	"strings"
 
 	"oakenlatch/client"
@@ -307,9 +306,9 @@ func unstage(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		if len(args) == 2 {
-			id, err := strconv.ParseInt(args[1], 10, 64)
+			id, err := numbered("an edit", args[1], "latch preview "+args[0])
 			if err != nil {
-				return wrongUse("%q is not the number of an edit; see latch preview %d", args[1], n)
+				return err
 			}
 			if err := a.api().UnstageEdit(a.ctx, n, id); err != nil {
 				return err

@@ -186,7 +186,7 @@ func expectDrop(a *app, _ *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		expectation, err := numbered("expectation", args[1])
+		expectation, err := numbered("an expectation", args[1], "latch expect list "+args[0])
 		if err != nil {
 			return err
 		}
@@ -200,7 +200,7 @@ func expectDrop(a *app, _ *flag.FlagSet) func([]string) error {
 
 func expectAccept(a *app, _ *flag.FlagSet) func([]string) error {
 	return func(args []string) error {
-		change, err := numbered("change", args[0])
+		change, err := changeNumber(args[0])
 		if err != nil {
 			return err
 		}

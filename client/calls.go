@@ -216,9 +216,8 @@ func (c *Client) ClearCandidate(ctx context.Context, device string) error {
 
 // CloseAccount asks DELETE /api/v1/accounts/:account: close an account for good: its sessions and tokens end, its
 // name stays in the record. It needs administer, on all devices; a second factor shown anew, by who has one.
-func (c *Client) CloseAccount(ctx context.Context, account string) (out wire.Account, err error) {
-	err = c.ask(ctx, request{method: http.MethodDelete, path: "/api/v1/accounts/" + url.PathEscape(account)}, &out)
-	return out, err
+func (c *Client) CloseAccount(ctx context.Context, account string) error {
+	return c.ask(ctx, request{method: http.MethodDelete, path: "/api/v1/accounts/" + url.PathEscape(account)}, nil)
 }
 
 // CommitChange asks POST /api/v1/changes/:number/commit: commit on hold. It needs commit.

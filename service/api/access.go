@@ -69,7 +69,7 @@ func (a *API) accessRoutes() []route {
 		{
 			id: "closeAccount", method: "DELETE", path: "/accounts/:account", needs: toAdministerFresh,
 			summary: "Close an account for good: its sessions and tokens end, its name stays in the record",
-			status:  204, waits: wire.Account{}, handle: a.closeAccount,
+			status:  204, handle: a.closeAccount,
 		},
 		{
 			id: "listTokens", method: "GET", path: "/tokens", needs: anyone,

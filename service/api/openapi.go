@@ -292,6 +292,16 @@ func (d *documentSchemas) answer(r route) map[string]any {
 	return out
 }
 
+// pathNames lists the parameters in a route's path.
+func pathNames(r route) (out []string) {
+	for part := range strings.SplitSeq(r.path, "/") {
+		if name, ok := strings.CutPrefix(part, ":"); ok {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
 // parameters gives a route's path in OpenAPI's form and its parameters.
 func parameters(r route) (string, []any) {
 	var params []any
@@ -307,12 +317,10 @@ func parameters(r route) (string, []any) {
 		}
 		params = append(params, p)
 	}
-	parts := strings.Split(r.url(), "/")
-	for i, p := range parts {
-		if name, ok := strings.CutPrefix(p, ":"); ok {
-			parts[i] = "{" + name + "}"
-			param(name, "path")
-		}
+	at := r.url()
+	for _, name := range pathNames(r) {
+		at = strings.Replace(at, ":"+name, "{"+name+"}", 1)
+		param(name, "path")
 	}
 	for _, q := range r.query {
 		param(q, "query")
@@ -324,7 +332,7 @@ func parameters(r route) (string, []any) {
 			"example":     `"0123456789abcdef"`,
 		})
 	}
-	return strings.Join(parts, "/"), params
+	return at, params
 }
 
 // documentSchemas are the schemas of documents by their names.

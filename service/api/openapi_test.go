@@ -74,15 +74,6 @@ func TestRowsAreWhole(t *testing.T) {
 	}
 }
 
-func pathNames(r route) (out []string) {
-	for part := range strings.SplitSeq(r.path, "/") {
-		if name, ok := strings.CutPrefix(part, ":"); ok {
-			out = append(out, name)
-		}
-	}
-	return out
-}
-
 // What is described as one of some values is what the code has as constants of that type.
 func TestEnumsAreTheConstants(t *testing.T) {
 	t.Parallel()

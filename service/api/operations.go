@@ -3,7 +3,6 @@ package api
 import (
 	"net/http"
 	"reflect"
-	"strings"
 )
 
 // Operation is what one operation of the API takes and gives, for the clients that are made from it.
@@ -41,15 +40,12 @@ func (a *API) Operations() []Operation {
 		if r.out != nil {
 			o.Out = reflect.TypeOf(r.out)
 		}
-		for _, p := range strings.Split(r.url(), "/") {
-			if name, ok := strings.CutPrefix(p, ":"); ok {
-				doc := parameterOf(r, name)
-				o.Parameters = append(o.Parameters, Parameter{Name: name, Says: doc.says, Kind: doc.kind, InPath: true})
-			}
-		}
-		for _, q := range r.query {
-			doc := parameterOf(r, q)
-			o.Parameters = append(o.Parameters, Parameter{Name: q, Says: doc.says, Kind: doc.kind})
+		inPath := pathNames(r)
+		for i, name := range append(inPath, r.query...) {
+			doc := parameterOf(r, name)
+			o.Parameters = append(
+				o.Parameters, Parameter{Name: name, Says: doc.says, Kind: doc.kind, InPath: i < len(inPath)},
+			)
 		}
 		out = append(out, o)
 	}

@@ -24,8 +24,11 @@
 //
 // # By file
 //
-// engine.go orders and words; run.go the loop and its journal; record.go what is entered in the ledger; prepare.go,
-// direct.go and tryout.go getting a result onto a device; back.go and ladder.go getting it off; probe.go checks
-// during the hold; settle.go, unsettled.go and trial.go what is said of a device afterwards; care.go restarting,
-// saving, sessions of others.
+// engine.go orders and words; plan.go how a commit is to be done; note.go what is noted of it beside the records;
+// run.go the loop and its journal; record.go what is entered in the ledger; worker.go a device's queue of actions.
+// prepare.go everything before the commit; trial.go commit, look, extend, confirm and cancel; direct.go all of that
+// where only running can be edited; tryout.go having a device judge a result; ladder.go in what form an edit is sent.
+// back.go taking it off again; settle.go ending a commit on a device that keeps it; unsettled.go what a restored
+// backup leaves open; probe.go checks during the hold; busy.go which device is taken; care.go restarting, saving,
+// sessions of others.
 package engine

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -162,137 +161,9 @@ func (e *Engine) reserve(start order.Start) (*run, error) {
 	return starting, nil
 }
 
-// noted records a commit that is about to start, and notes it beside the records before.
-func (e *Engine) noted(ctx context.Context, start order.Start, started time.Time, plan guard.Plan) (*run, error) {
-	if e.opt.Notes == nil {
-		return e.begin(ctx, start, started, plan)
-	}
-	c, err := e.store.Change(ctx, start.Change)
-	if err != nil {
-		return nil, err
-	}
-	entries, err := e.store.LedgerLength(ctx)
-	if err != nil {
-		return nil, err
-	}
-	note := folder.Hold{
-		Change: start.Change, Title: c.Title, By: start.Actor, Began: started,
-		Until: started.Add(plan.Ahead + plan.Hold), Entries: entries,
-	}
-	for i, w := range start.Works {
-		note.Devices = append(
-			note.Devices,
-			folder.HeldDevice{
-				Name: w.Device.Name, Address: w.Device.Address, Guard: takenBackBy[plan.Devices[i].Keeper],
-			},
-		)
-	}
-	if err := e.opt.Notes.Add(note); err != nil {
-		return nil, fmt.Errorf(
-			"nothing new is begun: what is to be on hold cannot be noted beside the records: %w", err,
-		)
-	}
-	r, err := e.begin(ctx, start, started, plan)
-	if err != nil {
-		e.unnote(start.Change, started)
-	}
-	return r, err
-}
-
 // takenBackBy names what takes a device back.
 var takenBackBy = map[guard.Keeper]string{
 	guard.ByDevice: "itself", guard.BySession: "the end of its session", guard.ByService: "this service alone",
-}
-
-// reached notes how far the records reach, before something is put into effect for the first
-// time. Where that cannot be noted the commit goes on: it is on record.
-func (e *Engine) reached(change int64, began time.Time) {
-	if e.opt.Notes == nil {
-		return
-	}
-	done := make(chan error, 1)
-	go func() {
-		entries, err := e.store.LedgerLength(e.ctx)
-		if err == nil {
-			err = e.opt.Notes.Reached(change, began, entries)
-		}
-		done <- err
-	}()
-	var err error
-	select {
-	case err = <-done:
-	case <-e.store.Late():
-		err = store.ErrSlow
-	}
-	if err != nil {
-		e.slog.Error("how far the records reach could not be noted beside them", "change", change, "error", err)
-	}
-}
-
-// unnote forgets what was noted beside the records.
-func (e *Engine) unnote(change int64, began time.Time) {
-	if e.opt.Notes == nil {
-		return
-	}
-	if err := e.opt.Notes.Drop(change, began); err != nil {
-		e.slog.Error("that a commit is over could not be noted beside the records", "change", change, "error", err)
-	}
-}
-
-// Plan works an order out, or says why it cannot be done.
-func (e *Engine) Plan(ctx context.Context, change int64, o order.Order, works []order.Work) (guard.Plan, error) {
-	p := guard.Plan{
-		Hold: o.Hold, Probes: o.Probes, ByProbes: o.ByProbes, RevertOnProbe: o.RevertOnProbe, Ahead: o.Ahead,
-	}
-	if o.Hold < MinHold || o.Hold > MaxHold {
-		return p, refusal.New(
-			refusal.Invalid, "give it like --hold 10m", "a hold lasts from %s to %d days, not %s", MinHold,
-			MaxHold/(24*time.Hour), o.Hold,
-		)
-	}
-	if o.Ahead < 0 || o.Ahead > MaxAhead {
-		return p, refusal.New(
-			refusal.Invalid, "prepare it closer to its hour: its devices are locked for others meanwhile",
-			"a change stays prepared for up to %s, not for %s", MaxAhead, o.Ahead,
-		)
-	}
-	if len(works) == 0 {
-		return p, refusal.New(
-			refusal.Invalid, fmt.Sprintf("stage something with: latch put %d DEVICE PATH VALUE", change),
-			"change %d is empty", change,
-		)
-	}
-	wave := map[string]int{}
-	for i, names := range o.Waves {
-		for _, name := range names {
-			if _, twice := wave[name]; twice {
-				return p, refusal.New(refusal.Invalid, "", "%s is named in two waves", name)
-			}
-			wave[name] = i
-		}
-	}
-	for _, w := range works {
-		g := fleet.GuardOf(w.Device.Capabilities)
-		if g.Keeper == "" {
-			return p, refusal.New(
-				refusal.Conflict, "take its part out of the change, or see latch device show "+w.Device.Name,
-				"%s cannot be changed: %s", w.Device.Name, g.Why,
-			)
-		}
-		d := guard.PlannedDevice{Name: w.Device.Name, Keeper: g.Keeper, Wave: len(o.Waves), NoSave: w.Device.NoSave}
-		if n, named := wave[w.Device.Name]; named {
-			d.Wave = n
-			delete(wave, w.Device.Name)
-		}
-		if o.Save != nil {
-			d.NoSave = !*o.Save
-		}
-		p.Devices = append(p.Devices, d)
-	}
-	for name := range wave {
-		return p, refusal.New(refusal.Invalid, "", "change %d has no part on %q, which is to go first", change, name)
-	}
-	return p, e.checkProbes(ctx, o.Probes)
 }
 
 // begin records a commit that is about to start.
@@ -371,24 +242,6 @@ func unapproved(tx *audit.Tx, e *store.Emergency) error {
 			Note: fmt.Sprintf("emergency %d, without the agreement it needs: %s", added.ID, e.Reason),
 		},
 	)
-}
-
-// PlanText tells a plan in words.
-func PlanText(p guard.Plan) string {
-	text := fmt.Sprintf("on hold for %s", p.Hold)
-	if p.Ahead > 0 {
-		text = fmt.Sprintf("prepared ahead, for up to %s, then ", p.Ahead) + text
-	}
-	if p.ByProbes {
-		text += ", confirmed by its probes"
-	}
-	if p.RevertOnProbe {
-		text += ", reverted when a probe fails"
-	}
-	for _, probe := range p.Probes {
-		text += "; probe " + probe.String()
-	}
-	return text
 }
 
 // launch starts a run's loop with its first event; e.mu is held.
@@ -529,31 +382,6 @@ func (e *Engine) Recover(ctx context.Context) error {
 	}
 	e.unknown(ctx)
 	return nil
-}
-
-// unknown finds what is noted beside the records as on hold and is not in them: they are older
-// than they should be. What they say is over is taken off the notes.
-func (e *Engine) unknown(ctx context.Context) {
-	if e.opt.Notes == nil {
-		return
-	}
-	lost, err := e.opt.Notes.Unknown(func(h folder.Hold) (over, lost bool) {
-		list, err := e.store.Commits(ctx, store.CommitQuery{Change: h.Change, Limit: 1000})
-		if err != nil {
-			return false, h.Lost
-		}
-		i := slices.IndexFunc(list, func(c store.Commit) bool { return c.Started.Equal(h.Began) })
-		return i >= 0 && !list[i].Ended.IsZero(), i < 0
-	})
-	if err != nil {
-		e.slog.Error("what is on hold could not be noted beside the records", "error", err)
-	}
-	for _, h := range lost {
-		e.slog.Error(
-			"the records know nothing of a hold that was under way: look at its devices, and say so with latch settle",
-			"hold", h.String(),
-		)
-	}
 }
 
 func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {

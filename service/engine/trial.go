@@ -105,12 +105,17 @@ func (h *deviceWorker) look(ctx context.Context, a guard.Action) guard.Event {
 func (h *deviceWorker) lookPrepared(ctx context.Context) guard.Event {
 	s := h.held()
 	if s == nil {
-		return guard.Event{Kind: guard.Lapsed, Err: "the session that held it has ended"}
+		return guard.Event{Kind: guard.SessionLost, Err: "it is gone"}
 	}
-	if err := h.stillPrepared(ctx, s); err != nil && ctx.Err() == nil {
-		return guard.Event{Kind: guard.Lapsed, Err: brief(err)}
+	err := h.stillPrepared(ctx, s)
+	switch {
+	case err == nil || ctx.Err() != nil:
+		return guard.Event{}
+	case errors.Is(err, netconf.ErrClosed):
+		// The look may be the first to notice: its word for it is the watcher's.
+		return guard.Event{Kind: guard.SessionLost, Err: brief(err)}
 	}
-	return guard.Event{}
+	return guard.Event{Kind: guard.Lapsed, Err: brief(err)}
 }
 
 func (h *deviceWorker) lookOnce(ctx context.Context, a guard.Action) guard.Event {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"os"
@@ -237,7 +238,7 @@ func (a *app) await(j wire.Job, result any) error {
 	case "stopped":
 		return &exit{Refused, fmt.Errorf("stopped at %d of %d; what was done stays done", j.Done, j.Total)}
 	case "failed":
-		return &exit{Refused, fmt.Errorf("%s", j.Trouble)}
+		return &exit{Refused, errors.New(told(&wire.Problem{Detail: j.Trouble, Next: j.Next}))}
 	}
 	return nil
 }

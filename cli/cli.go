@@ -94,16 +94,17 @@ func (a *app) run(ctx context.Context, args []string) int {
 	if err == nil || errors.Is(err, flag.ErrHelp) {
 		return Done
 	}
-	status, text := statusOf(err), err.Error()
-	if text != "" {
-		var p *wire.Problem
-		if a.asJSON && errors.As(err, &p) {
-			_ = a.json(a.err, p)
-		} else {
-			_, _ = fmt.Fprintln(a.err, "latch:", text)
-		}
+	var p *wire.Problem
+	refused := errors.As(err, &p)
+	switch text := err.Error(); {
+	case refused && a.asJSON:
+		_ = a.json(a.err, p)
+	case refused:
+		_, _ = fmt.Fprintln(a.err, "latch:", strings.Replace(text, p.Error(), told(p), 1))
+	case text != "":
+		_, _ = fmt.Fprintln(a.err, "latch:", text)
 	}
-	return status
+	return statusOf(err)
 }
 
 // statusOf gives the exit status an error stands for.

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"oakenlatch/core/advice"
 	"oakenlatch/core/guard"
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/wire"
@@ -82,11 +83,20 @@ func TestExitStatuses(t *testing.T) {
 		"invalid": WrongUse, "not-found": WrongUse, "too-large": WrongUse, "unreachable": Unreachable,
 		"forbidden": Refused, "conflict": Refused, "host-key": Refused, "denied": Refused, "internal": Refused,
 	} {
-		p := wire.Problem{Type: wire.ProblemPrefix + kind, Status: 400, Detail: "what is wrong", Next: "what to do"}
+		p := wire.Problem{
+			Type:   wire.ProblemPrefix + kind,
+			Status: 400,
+			Detail: "what is wrong",
+			Next:   advice.Words("see it").Do(advice.ShowChange, 7).Or("or ask", advice.AskHolder, "old quay"),
+		}
 		status, out, errOut := run(t, answer(400, p), nil, "devices")
 		assert.Equal(t, want, status, kind)
 		assert.Empty(t, out)
-		assert.Equal(t, "latch: what is wrong; what to do\n", errOut)
+		assert.Equal(
+			t,
+			"latch: what is wrong; see it: latch show 7; or ask: latch reserve ask 'old quay' TEXT\n",
+			errOut,
+		)
 		_, _, errOut = run(t, answer(400, p), nil, "devices", "--json")
 		var back wire.Problem
 		require.NoError(t, json.Unmarshal([]byte(errOut), &back), "with --json errors are documents too")

@@ -135,7 +135,7 @@ func factorAdd(a *app, fs *flag.FlagSet) func([]string) error {
 			added, err := a.api().FinishFactor(a.ctx, wire.Shown{Ticket: begun.Ticket, Code: line})
 			var p *wire.Problem
 			if errors.As(err, &p) && p.Type == wire.ProblemPrefix+"invalid" {
-				_, _ = fmt.Fprintln(a.err, "latch:", p.Error())
+				_, _ = fmt.Fprintln(a.err, "latch:", told(p))
 				continue
 			}
 			if err != nil {

@@ -71,12 +71,14 @@ func ExampleIs() {
 	var p *wire.Problem
 	if errors.As(err, &p) {
 		fmt.Println(p.Detail)
-		fmt.Println(p.Next)
+		for _, step := range p.Next {
+			fmt.Printf("%s (%s)\n", step.Text, step.Action)
+		}
 	}
 	// Output:
 	// true
 	// there is no change 12
-	// list yours with: latch changes
+	// list yours (list-changes)
 }
 
 // What happens is told as it is written. Whoever goes on from the last event misses nothing.

@@ -137,7 +137,7 @@ func (s *Service) keepWatch() {
 				s.logger.Error(
 					"a hold is overdue: its devices should have gone back", "change", change, "deadline",
 					st.Deadline.UTC().Format(time.RFC3339), "devices", standing(st), "next",
-					fmt.Sprintf("latch show %d", change),
+					"look at the devices; how each stands is shown with the change",
 				)
 			}
 		}
@@ -152,7 +152,7 @@ func (s *Service) keepWatch() {
 // damaged tells what was found to be damaged.
 func (s *Service) damaged() (out []string) {
 	for _, d := range s.History.Damage() {
-		out = append(out, d.Error()+"; "+d.Next())
+		out = append(out, d.Error()+"; "+d.Next().String())
 	}
 	return out
 }

@@ -33,7 +33,7 @@ func TestDesk(t *testing.T) {
 		t, s.Do("mara", 0, "move", n, hall, "/acls/acl=management-in/aces/ace=ping", "first"),
 		"the order is now: ping, operations-room, nothing-else",
 	)
-	assert.Contains(t, s.Do("joss", 3, "preview", n), "private to them; they can add you with: latch share "+n+" joss")
+	assert.Contains(t, s.Do("joss", 3, "preview", n), "private to them; they can add you: latch share "+n+" joss")
 	s.Do("mara", 0, "share", n, "joss")
 	s.Do("joss", 0, "put", n, quay, "/vlans/vlan=40/name", "lights")
 	out := s.Do("joss", 0, "preview", n, "--people", "--validate")

@@ -9,6 +9,7 @@ import (
 	"go/token"
 	"os"
 	"os/exec"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -267,4 +268,27 @@ func TestNoErrorOfNothing(t *testing.T) {
 		})
 	}
 	assert.Greater(t, branches, 50, "the branches were found")
+}
+
+// What to do next is data of the service: only who shows it knows commands (core/advice).
+func TestCommandsAreTheClients(t *testing.T) {
+	out, err := exec.Command("git", "-C", "..", "ls-files", "core/*.go", "service/*.go", "wire/*.go").Output()
+	require.NoError(t, err)
+	command := regexp.MustCompile(`(^|[^-])\blatch [a-z]`)
+	looked := 0
+	for _, name := range strings.Fields(string(out)) {
+		if strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), "../"+name, nil, 0)
+		require.NoError(t, err)
+		ast.Inspect(file, func(n ast.Node) bool {
+			if lit, ok := n.(*ast.BasicLit); ok && lit.Kind == token.STRING {
+				looked++
+				assert.False(t, command.MatchString(lit.Value), "%s names a command: %s", name, lit.Value)
+			}
+			return true
+		})
+	}
+	assert.Greater(t, looked, 5000)
 }

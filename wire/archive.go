@@ -1,6 +1,10 @@
 package wire
 
-import "time"
+import (
+	"time"
+
+	"oakenlatch/core/advice"
+)
 
 // Archive is a place that copies go to.
 type Archive struct {
@@ -102,6 +106,8 @@ type Job struct {
 	Doing   string    `json:"doing,omitempty"`
 	Trouble string    `json:"trouble,omitempty"`
 	Result  any       `json:"result,omitempty"`
+
+	Next advice.Steps `json:"next,omitempty"` // what to do about its trouble
 }
 
 // Copied is what copying came to.

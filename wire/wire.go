@@ -5,18 +5,20 @@ package wire
 import (
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
 )
 
 // Problem is an error (RFC 9457). Type is stable; Next says what to do.
 type Problem struct {
-	Type   string `json:"type"`
-	Title  string `json:"title"`
-	Status int    `json:"status"`
-	Detail string `json:"detail"`
-	Next   string `json:"next,omitempty"`
-	Device string `json:"device,omitempty"`
+	Type   string       `json:"type"`
+	Title  string       `json:"title"`
+	Status int          `json:"status"`
+	Detail string       `json:"detail"`
+	Next   advice.Steps `json:"next,omitempty"`
+	Device string       `json:"device,omitempty"`
 
 	Second *Second `json:"second,omitempty"` // what is to be shown beside the password, or anew
 }
@@ -25,8 +27,8 @@ type Problem struct {
 const ProblemPrefix = "urn:oaken-latch:problem:"
 
 func (p *Problem) Error() string {
-	if p.Next != "" {
-		return p.Detail + "; " + p.Next
+	if len(p.Next) > 0 {
+		return p.Detail + "; " + p.Next.String()
 	}
 	return p.Detail
 }

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"oakenlatch/cli"
 	"oakenlatch/service"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
@@ -50,8 +51,8 @@ func examine(ctx context.Context, args []string, out, errOut io.Writer) error {
 	}
 	for _, f := range list {
 		_, _ = fmt.Fprintf(out, "%-6s %-18s %s\n", f.Grade, f.What, f.Said)
-		if f.Next != "" {
-			_, _ = fmt.Fprintf(out, "%25s → %s\n", "", f.Next)
+		if len(f.Next) > 0 {
+			_, _ = fmt.Fprintf(out, "%25s → %s\n", "", cli.InCommands(f.Next))
 		}
 		if f.Grade == doctor.Wrong {
 			wrong++

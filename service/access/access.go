@@ -13,6 +13,8 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"github.com/alexedwards/argon2id"
 
 	"oakenlatch/core/ledger"
@@ -141,7 +143,7 @@ func (a *Accounts) hashed(ctx context.Context, password string) (string, error) 
 func (a *Accounts) get(ctx context.Context, name string) (store.Account, error) {
 	acc, err := a.store.Account(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
-		err = refusal.New(refusal.NotFound, "list them with: latch account list", "there is no account %q", name)
+		err = refusal.New(refusal.NotFound, "list them", "there is no account %q", name).Do(advice.ListAccounts)
 	}
 	return acc, err
 }

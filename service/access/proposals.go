@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/agree"
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/audit"
@@ -154,8 +156,8 @@ func (a *Accounts) proposal(ctx context.Context, id int64) (store.Proposal, erro
 		return list[i], nil
 	}
 	return store.Proposal{}, refusal.New(
-		refusal.NotFound, "list them with: latch proposal list", "no proposal %d waits", id,
-	)
+		refusal.NotFound, "list them", "no proposal %d waits", id,
+	).Do(advice.ListProposals)
 }
 
 // Holding reports whether somebody's account is open and may do something now.

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 )
@@ -260,17 +262,18 @@ func (p Person) Fits(n Need) error {
 	case n.Open:
 	case p.Lacks && !n.Lacking:
 		return refusal.New(
-			refusal.Forbidden, "set one up: latch factor add NAME, or in the console under Access",
-			"account %s has to have a second factor, and has none yet", p.Name,
-		)
+			refusal.Forbidden, "set one up", "account %s has to have a second factor, and has none yet", p.Name,
+		).Do(advice.AddFactor)
 	case n.Role == "":
 	case n.Everywhere && !p.Grants.Everywhere(n.Role):
 		return refusal.New(
-			refusal.Forbidden, askFor(p, n.Role), "account %s may not %s on all devices, which this needs", p.Name,
+			refusal.Forbidden, askAdministrator, "account %s may not %s on all devices, which this needs", p.Name,
 			n.Role,
-		)
+		).Do(advice.AllowRole, p.Name, n.Role)
 	case !p.Grants.Somewhere(n.Role):
-		return refusal.New(refusal.Forbidden, askFor(p, n.Role), "account %s may not %s", p.Name, n.Role)
+		return refusal.New(
+			refusal.Forbidden, askAdministrator, "account %s may not %s", p.Name, n.Role,
+		).Do(advice.AllowRole, p.Name, n.Role)
 	}
 	return nil
 }
@@ -282,14 +285,14 @@ func (p Person) Check(r Role, d store.Device) error {
 	case !p.Grants.May(Read, d) && !p.Grants.May(r, d):
 		return store.ErrNotFound
 	case r != "" && !p.Grants.May(r, d):
-		return refusal.New(refusal.Forbidden, askFor(p, r), "account %s may not %s on %s", p.Name, r, describe(d))
+		return refusal.New(
+			refusal.Forbidden, askAdministrator, "account %s may not %s on %s", p.Name, r, describe(d),
+		).Do(advice.AllowRole, p.Name, r)
 	}
 	return nil
 }
 
-func askFor(p Person, r Role) string {
-	return fmt.Sprintf("ask an administrator, who can: latch account may %s --add %s", p.Name, r)
-}
+const askAdministrator = "ask an administrator, who can allow it"
 
 func describe(d store.Device) string {
 	if d.Site == "" {

@@ -11,6 +11,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"oakenlatch/core/advice"
+
 	"github.com/alexedwards/argon2id"
 
 	"oakenlatch/core/ledger"
@@ -297,9 +299,9 @@ func (a *Accounts) End(ctx context.Context, p Person, id string) error {
 	i := slices.IndexFunc(list, func(t store.Token) bool { return ID(t) == id })
 	if i < 0 {
 		return refusal.New(
-			refusal.NotFound, "list them with: latch token list", "there is no session or token %q that you may end",
+			refusal.NotFound, "list them", "there is no session or token %q that you may end",
 			id,
-		)
+		).Do(advice.ListTokens)
 	}
 	t := list[i]
 	if p.Machine {

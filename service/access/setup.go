@@ -9,6 +9,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"oakenlatch/core/advice"
+
 	"github.com/pquerna/otp/totp"
 
 	"oakenlatch/core/ledger"
@@ -153,9 +155,9 @@ func (a *Accounts) NewRecovery(ctx context.Context, p Person) ([]string, error) 
 	}
 	if acc.Factors == 0 {
 		return nil, refusal.New(
-			refusal.Conflict, "set one up with: latch factor add NAME",
+			refusal.Conflict, "set one up",
 			"account %s has no second factor, which recovery codes stand in for", p.Name,
-		)
+		).Do(advice.AddFactor)
 	}
 	codes, hashes := newRecovery(p.Name)
 	return codes, a.log.Write(ctx, func(tx *audit.Tx) error {
@@ -174,8 +176,8 @@ func (a *Accounts) DropFactor(ctx context.Context, p Person, id string) error {
 	return a.log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.DropFactor(p.Name, id); errors.Is(err, store.ErrNotFound) {
 			return refusal.New(
-				refusal.NotFound, "list them with: latch factor list", "account %s has no second factor %q", p.Name, id,
-			)
+				refusal.NotFound, "list them", "account %s has no second factor %q", p.Name, id,
+			).Do(advice.ListFactors)
 		} else if err != nil {
 			return err
 		}
@@ -186,9 +188,9 @@ func (a *Accounts) DropFactor(ctx context.Context, p Person, id string) error {
 		if left == 0 {
 			if a.Requires(p.Grants) {
 				return refusal.New(
-					refusal.Conflict, "set up another first: latch factor add NAME",
+					refusal.Conflict, "set up another first",
 					"account %s has to have a second factor, and this is its last", p.Name,
-				)
+				).Do(advice.AddFactor)
 			}
 			if err := tx.DropFactors(p.Name); err != nil { // its recovery codes
 				return err

@@ -196,7 +196,7 @@ func (a *API) externalCallback(c *call) (any, error) {
 
 var notInPage = template.Must(
 	template.New("").Parse(
-		`<!doctype html><html lang="en"><title>Oaken Latch</title><h1>You are not signed in</h1><p>{{.Msg}}.</p><p>{{.Next}}.</p><p><a href="/">Sign in</a></p></html>`,
+		`<!doctype html><html lang="en"><title>Oaken Latch</title><h1>You are not signed in</h1><p>{{.Msg}}.</p>{{with .Steps}}<p>{{.}}.</p>{{end}}<p><a href="/">Sign in</a></p></html>`,
 	),
 )
 

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"oakenlatch/core/advice"
 	"oakenlatch/service/access"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/store"
@@ -212,8 +213,9 @@ func TestProblems(t *testing.T) {
 		kind   string
 	}{
 		{
-			&fleet.Error{Device: "d", Address: "a:1", Kind: fleet.Unreachable, Msg: "no answer", Next: "look"}, 504,
-			"unreachable",
+			&fleet.Error{
+				Device: "d", Address: "a:1", Kind: fleet.Unreachable, Msg: "no answer", Next: advice.Words("look"),
+			}, 504, "unreachable",
 		},
 		{&fleet.Error{Device: "d", Kind: fleet.HostKey}, 502, "host-key"},
 		{&fleet.Error{Device: "d", Kind: fleet.Refusal}, 409, "refusal"}, {access.ErrDenied, 401, "denied"},

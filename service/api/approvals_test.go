@@ -40,7 +40,7 @@ func TestTwoPersons(t *testing.T) {
 		t.Helper()
 		status, p, _ := d.do(who, method, path, in, nil)
 		assert.GreaterOrEqual(t, status, 400, "%s %s", method, path)
-		assert.Contains(t, p.Detail+" "+p.Next, says)
+		assert.Contains(t, p.Detail+" "+p.Next.String(), says)
 	}
 	open := func() {
 		t.Helper()

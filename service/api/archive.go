@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/service/archive"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/refusal"
@@ -302,14 +304,13 @@ func (a *API) readCopy(c *call) (any, error) {
 	if err == nil && devices[k.Device] != "" && a.redactorOf(c, devices[k.Device]) != nil {
 		err = refusal.New(
 			refusal.Forbidden,
-			"compare its revision instead: latch compare "+devices[k.Device]+"@rev:"+strconv.FormatInt(k.Revision, 10)+
-				" "+devices[k.Device],
+			"compare its revision instead",
 			"a copy holds all as it is, secrets too: account %s may not see those of %s", c.person.Name,
 			devices[k.Device],
-		)
+		).Do(advice.Compare, devices[k.Device]+"@rev:"+strconv.FormatInt(k.Revision, 10), devices[k.Device])
 	}
 	if err == nil && devices[k.Device] == "" {
-		err = refusal.New(refusal.NotFound, "list them with: latch archive copies", "there is no copy %d", id)
+		err = refusal.New(refusal.NotFound, "list them", "there is no copy %d", id).Do(advice.ListCopies)
 	}
 	if err != nil {
 		return nil, err

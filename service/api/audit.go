@@ -12,6 +12,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/clip"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
@@ -129,11 +131,11 @@ func badLine(err error) error {
 	if !errors.As(err, &e) {
 		return err
 	}
-	next := e.Next
-	if next == "" {
-		next = "see: latch audit --help"
+	no := refusal.New(refusal.Invalid, e.Next, "the search goes wrong at %s", e.Error())
+	if e.Next == "" {
+		no = no.Or("see how searches are written", advice.SearchHelp)
 	}
-	return refusal.New(refusal.Invalid, next, "the search goes wrong at %s", e.Error())
+	return no
 }
 
 func (a *API) audit(c *call) (any, error) {
@@ -532,8 +534,8 @@ func (a *API) dropSearch(c *call) (any, error) {
 	return nil, a.Log.Write(c.ctx, func(tx *audit.Tx) error {
 		if err := tx.DropSearch(c.person.Name, name); errors.Is(err, store.ErrNotFound) {
 			return refusal.New(
-				refusal.NotFound, "list them with: latch audit saved", "you keep no search called %q", name,
-			)
+				refusal.NotFound, "list them", "you keep no search called %q", name,
+			).Do(advice.ListSearches)
 		} else if err != nil {
 			return err
 		}

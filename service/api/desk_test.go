@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"oakenlatch/core/advice"
 	"oakenlatch/service/access"
 	"oakenlatch/service/notify"
 	"oakenlatch/service/outside"
@@ -160,7 +161,7 @@ func TestDeskRoutes(t *testing.T) {
 	} {
 		status, p, _ = d.do("otto", "GET", path, nil, nil)
 		assert.Equal(t, http.StatusForbidden, status, path)
-		assert.Contains(t, p.Next, "latch share 1 otto")
+		assert.Equal(t, advice.Words("they can add you").Do(advice.ShareChange, 1, "otto"), p.Next)
 	}
 	d.ok("nell", "POST", "/changes/1/company", wire.Share{Account: "otto"}, &ch)
 	assert.Equal(t, []string{"otto"}, ch.Coworkers)

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"slices"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/schema"
@@ -268,7 +270,7 @@ func (a *API) follow(c *call, use func(d store.Device, t *history.Trail, path tr
 		return use(d, t, path)
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		return refusal.New(refusal.NotFound, "read it first: latch config "+d.Name, "%s was never read", d.Name)
+		return refusal.New(refusal.NotFound, "read it first", "%s was never read", d.Name).Do(advice.ReadConfig, d.Name)
 	}
 	return err
 }
@@ -319,9 +321,9 @@ func (a *API) life(c *call) (any, error) {
 		out.Device, out.Path = d.Name, path.String()
 		if len(path) == 0 {
 			return refusal.New(
-				refusal.Invalid, "name a path; for the whole: latch revisions "+d.Name,
+				refusal.Invalid, "name a path, or see its revisions",
 				"the life of the whole configuration is its revisions",
-			)
+			).Do(advice.ListRevisions, d.Name)
 		}
 		out.Now = codec.Text(v.Tree(t.Now.At(path)))
 		named := map[int64]bool{}

@@ -91,6 +91,9 @@ func (a *API) startJob(
 			j.doc.State, j.doc.Trouble = "stopped", "it was stopped"
 		case err != nil:
 			j.doc.State, j.doc.Trouble = "failed", err.Error()
+			if p := problem(err); !internal(p) {
+				j.doc.Trouble, j.doc.Next = p.Detail, p.Next
+			}
 		}
 	}()
 	return j.show(), nil

@@ -11,6 +11,7 @@ import (
 
 	"github.com/invopop/jsonschema"
 
+	"oakenlatch/core/advice"
 	"oakenlatch/core/check"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/guard"
@@ -36,6 +37,7 @@ var enums = map[reflect.Type][]any{
 	reflect.TypeFor[check.Severity]():  values(check.Error, check.Warning, check.Hint),
 	reflect.TypeFor[diff.Kind]():       values(diff.Added, diff.Removed, diff.Changed, diff.Moved, diff.Contains),
 	reflect.TypeFor[lifecycle.State](): values(lifecycle.States()...),
+	reflect.TypeFor[advice.Action]():   values(advice.Actions()...),
 }
 
 func values[T ~string](list ...T) []any {

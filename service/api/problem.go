@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"github.com/labstack/echo/v5"
 
 	"oakenlatch/service/access"
@@ -44,10 +46,13 @@ var titles = map[string]string{
 
 // problem turns any error into a problem document.
 func problem(err error) wire.Problem {
-	make := func(slug string, status int, detail, next string) wire.Problem {
+	advise := func(slug string, status int, detail string, next advice.Steps) wire.Problem {
 		return wire.Problem{
 			Type: wire.ProblemPrefix + slug, Title: titles[slug], Status: status, Detail: detail, Next: next,
 		}
+	}
+	make := func(slug string, status int, detail, next string) wire.Problem {
+		return advise(slug, status, detail, advice.Words(next))
 	}
 	var no *refusal.Error
 	var dev *fleet.Error
@@ -56,21 +61,21 @@ func problem(err error) wire.Problem {
 	var second *access.SecondError
 	switch {
 	case errors.As(err, &hurt):
-		return make("damaged", http.StatusInternalServerError, hurt.Error(), hurt.Next())
+		return advise("damaged", http.StatusInternalServerError, hurt.Error(), hurt.Next())
 	case errors.As(err, &no):
-		return make(string(no.Kind), refusalStatus[no.Kind], no.Msg, no.Next)
+		return advise(string(no.Kind), refusalStatus[no.Kind], no.Msg, no.Steps)
 	case errors.As(err, &dev):
 		where := dev.Device
 		if dev.Address != "" {
 			where += " (" + dev.Address + ")"
 		}
-		p := make(string(dev.Kind), fleetStatus[dev.Kind], where+": "+dev.Msg, dev.Next)
+		p := advise(string(dev.Kind), fleetStatus[dev.Kind], where+": "+dev.Msg, dev.Next)
 		p.Device = dev.Device
 		return p
 	case errors.As(err, &second):
-		p := make(
+		p := advise(
 			"second-factor", http.StatusUnauthorized, second.Error(),
-			"show it: latch login asks for it, and latch factor prove",
+			advice.Words("show it where you sign in").Do(advice.SignIn).Or("or anew", advice.ProveFactor),
 		)
 		if second.Anew {
 			p.Status = http.StatusForbidden
@@ -78,10 +83,12 @@ func problem(err error) wire.Problem {
 		p.Second = &wire.Second{Anew: second.Anew, Ticket: second.Ticket, Ways: second.Ways, Passkey: second.Passkey}
 		return p
 	case errors.Is(err, access.ErrShown):
-		return make(
+		return advise(
 			"wrong-factor", http.StatusUnauthorized, access.ErrShown.Error(),
-			"try again: a code counts once, and for half a minute; where the factor is lost, a recovery code does, "+
-				"or an administrator: latch account reset-factors NAME",
+			advice.Words(
+				"try again: a code counts once, and for half a minute; where the factor is lost, a recovery code "+
+					"does, or an administrator can take it away",
+			).Do(advice.ResetFactors),
 		)
 	case errors.Is(err, access.ErrDenied):
 		return make(
@@ -111,9 +118,8 @@ func problem(err error) wire.Problem {
 	case errors.Is(err, errBusy):
 		return make("busy", http.StatusServiceUnavailable, err.Error(), "try again in a moment")
 	case errors.Is(err, errNoLogin):
-		return make(
-			"sign-in", http.StatusUnauthorized, errNoLogin.Error(),
-			"sign in with: latch login --server URL --user NAME --password-file F",
+		return advise(
+			"sign-in", http.StatusUnauthorized, errNoLogin.Error(), advice.Words("sign in").Do(advice.SignIn),
 		)
 	case errors.Is(err, store.ErrExists):
 		return make("conflict", http.StatusConflict, err.Error(), "choose another name")
@@ -148,10 +154,13 @@ func plainLine(text string) string {
 	}, text[:min(len(text), 400)])
 }
 
+// internal reports whether a problem is one of the service itself, of which only its log tells.
+func internal(p wire.Problem) bool { return p.Type == wire.ProblemPrefix+"internal" }
+
 // fail is the one place where errors become answers.
 func (a *API) fail(c *echo.Context, err error) {
 	p := problem(err)
-	if p.Status >= 500 && p.Type == wire.ProblemPrefix+"internal" {
+	if internal(p) {
 		id := c.Request().Context().Value(requestID{})
 		p.Detail = fmt.Sprintf("the service could not do this; its log says why, at request %v", id)
 		a.Logger.Error(

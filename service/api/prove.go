@@ -7,6 +7,8 @@ import (
 	"net/http"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/refusal"
@@ -73,7 +75,9 @@ func (a *API) checkpoint(c *call) (any, error) {
 func (a *API) signedNow(c *call) (store.SignedTree, error) {
 	signed, err := a.Log.Checkpoint(c.ctx)
 	if errors.Is(err, audit.ErrRewritten) {
-		err = refusal.New(refusal.Conflict, "find out who could write to the database: latch audit verify", "%v", err)
+		err = refusal.New(
+			refusal.Conflict, "find out who could write to the database", "%v", err,
+		).Do(advice.VerifyRecord)
 	}
 	if err != nil {
 		return signed, err
@@ -97,9 +101,9 @@ func (a *API) prove(c *call) (any, error) {
 	}
 	if errors.Is(err, ledger.ErrAltered) {
 		return nil, refusal.New(
-			refusal.Conflict, "find out who could write to the database: latch audit verify",
+			refusal.Conflict, "find out who could write to the database",
 			"entry %d is not what was signed of it: %v", e.Seq, err,
-		)
+		).Do(advice.VerifyRecord)
 	}
 	return wire.Proof{Proof: string(text), Entries: signed.Size}, err
 }
@@ -113,8 +117,8 @@ func (a *API) extends(c *call) (any, error) {
 	old, err := ledger.Claim([]byte(in.Checkpoint))
 	if err != nil {
 		return nil, refusal.New(
-			refusal.Invalid, "take the checkpoint as it was printed by: latch audit checkpoint", "%v", err,
-		)
+			refusal.Invalid, "take the checkpoint just as it was printed", "%v", err,
+		).Do(advice.SignCheckpoint)
 	}
 	signed, err := a.signedNow(c)
 	if err != nil {
@@ -122,11 +126,11 @@ func (a *API) extends(c *call) (any, error) {
 	}
 	if old.Size > signed.Size {
 		return nil, refusal.New(
-			refusal.Conflict, "look at: latch audit verify",
+			refusal.Conflict, "verify the record",
 			"the checkpoint is of %d entries, and the record has %d: it is of another record, or the end of this one "+
 				"was cut off",
 			old.Size, signed.Size,
-		)
+		).Do(advice.VerifyRecord)
 	}
 	text, err := a.Log.Extends(c.ctx, old.Size, signed)
 	return wire.Proof{Proof: string(text), Entries: signed.Size}, err

@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/search"
 	"oakenlatch/service/audit"
@@ -138,7 +140,7 @@ func (a *API) commitRecord(c *call) (any, error) {
 	}
 	r, err := a.Reports.Find(c.ctx, c.person.Reach(), n)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, refusal.New(refusal.NotFound, "list them with: latch commits", "there is no commit %d", n)
+		return nil, refusal.New(refusal.NotFound, "list them", "there is no commit %d", n).Do(advice.ListCommits)
 	}
 	if err != nil {
 		return nil, err

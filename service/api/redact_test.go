@@ -292,8 +292,8 @@ func TestSecretsOfStencils(t *testing.T) {
 		t.Helper()
 		got, p, _ := d.do(who, method, path, in, nil)
 		assert.Equal(t, status, got, p.Detail)
-		assert.Contains(t, p.Detail+p.Next, want)
-		assert.NotContains(t, p.Detail+p.Next, "canary")
+		assert.Contains(t, p.Detail+fmt.Sprint(p.Next), want)
+		assert.NotContains(t, p.Detail+fmt.Sprint(p.Next), "canary")
 	}
 	doors := "system\n  location: {place}\n  authentication\n    user [{who}]\n      password: {word}\n    user " +
 		"[dawn]\n      password: $0$canary-at-dawn\n    user [noon]\n      password: {@noon}\n    user [" + lab.User +

@@ -5,6 +5,8 @@ import (
 	"strconv"
 	"sync"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/service/documents"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/order"
@@ -108,8 +110,8 @@ func (a *API) unschedule(c *call) (any, error) {
 	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	if err != nil {
 		return nil, refusal.New(
-			refusal.Invalid, "see latch schedule", "%q is not a number of the schedule", c.Param("id"),
-		)
+			refusal.Invalid, "see what waits", "%q is not a number of the schedule", c.Param("id"),
+		).Do(advice.ShowSchedule)
 	}
 	return nil, a.Commits.Unschedule(c.ctx, c.person, id)
 }

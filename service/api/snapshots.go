@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/service/access"
 	"oakenlatch/service/history"
 	"oakenlatch/service/refusal"
@@ -87,8 +89,8 @@ func (a *API) some(c *call, names []string, site string, all bool) ([]store.Devi
 		list = slices.DeleteFunc(list, func(d store.Device) bool { return !strings.EqualFold(d.Site, site) })
 		if len(list) == 0 {
 			return nil, refusal.New(
-				refusal.NotFound, "see the sites with: latch devices", "there is no device at site %q", site,
-			)
+				refusal.NotFound, "see the sites", "there is no device at site %q", site,
+			).Do(advice.ListDevices)
 		}
 	case !all:
 		return nil, refusal.New(refusal.Invalid, "name devices, a site, or say all", "no device is named")

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/agree"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/schema"
@@ -151,9 +153,9 @@ func (a Approval) Lacking(number int64, reason string) error {
 	for _, r := range a.Rules {
 		why = append(why, fmt.Sprintf("%d: %s", r.ID, RuleText(r)))
 	}
-	next := fmt.Sprintf("ask for it with: latch ask %d", number)
+	next := advice.Words("ask for it").Do(advice.AskApproval, number)
 	if a.Asked != nil {
-		next = fmt.Sprintf("it was asked for; others agree with: latch approve %d", number)
+		next = advice.Words("it was asked for; others can agree").Do(advice.ApproveChange, number)
 	}
 	fell := ""
 	if len(a.Fallen) > 0 {
@@ -164,21 +166,21 @@ func (a Approval) Lacking(number int64, reason string) error {
 	}
 	if reason != "" && !a.Emergency {
 		return refusal.New(
-			refusal.Forbidden, next, "change %d cannot be committed as an emergency: rule %s does not allow it", number,
+			refusal.Forbidden, "", "change %d cannot be committed as an emergency: rule %s does not allow it", number,
 			strings.Join(why, "; "),
-		)
+		).With(next)
 	}
 	if reason == "" && a.Emergency {
-		next += "; in an emergency: latch commit --emergency REASON"
+		next = next.Or("in an emergency", advice.CommitEmergency, number)
 	}
 	if reason != "" {
 		return nil
 	}
 	return refusal.New(
-		refusal.Conflict, next,
+		refusal.Conflict, "",
 		"change %d needs the agreement of %d who did not work on it, and has that of %d (rule %s)%s", number, a.Needed,
 		len(a.Have), strings.Join(why, "; "), fell,
-	)
+	).With(next)
 }
 
 // RuleText tells a rule in a line.
@@ -275,8 +277,8 @@ func (a *Approvals) Rule(ctx context.Context, id int64) (store.ApprovalRule, err
 		return rules[i], nil
 	}
 	return store.ApprovalRule{}, refusal.New(
-		refusal.NotFound, "list them with: latch rule list", "there is no rule %d", id,
-	)
+		refusal.NotFound, "list them", "there is no rule %d", id,
+	).Do(advice.ListRules)
 }
 
 // DropRule takes a rule away.
@@ -378,7 +380,7 @@ func (a *Approvals) Review(ctx context.Context, p access.Person, id int64, note 
 	}
 	i := slices.IndexFunc(list, func(e store.Emergency) bool { return e.ID == id })
 	if i < 0 {
-		return refusal.New(refusal.NotFound, "list them with: latch emergency list", "there is no emergency %d", id)
+		return refusal.New(refusal.NotFound, "list them", "there is no emergency %d", id).Do(advice.ListEmergencies)
 	}
 	e := list[i]
 	devices, err := a.store.ChangeDevices(ctx, store.Everything, e.Change)

@@ -20,6 +20,8 @@ import (
 	"sync"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"golang.org/x/crypto/ssh"
 
 	"oakenlatch/core/ledger"
@@ -225,7 +227,7 @@ func sensible(at store.Archive) error {
 func (a *Archives) Find(ctx context.Context, name string) (store.Archive, error) {
 	at, err := a.store.Archive(ctx, name)
 	if errors.Is(err, store.ErrNotFound) || err == nil && !at.Retired.IsZero() {
-		return at, refusal.New(refusal.NotFound, "list them with: latch archive list", "there is no archive %q", name)
+		return at, refusal.New(refusal.NotFound, "list them", "there is no archive %q", name).Do(advice.ListArchives)
 	}
 	return at, err
 }

@@ -13,6 +13,8 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/codec"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/schema"
@@ -229,8 +231,8 @@ func (a *Archives) Copy(
 	}
 	if len(list) == 0 {
 		return Copied{}, refusal.New(
-			refusal.Conflict, "add one with: latch archive add", "there is no archive to copy to",
-		)
+			refusal.Conflict, "add one", "there is no archive to copy to",
+		).Do(advice.AddArchive)
 	}
 	out := Copied{}
 	for _, at := range list {
@@ -249,9 +251,9 @@ func (a *Archives) Copy(
 		}
 	}
 	return out, refusal.New(
-		refusal.Conflict, "see them with: latch archive list", "no archive took the copies: %s",
+		refusal.Conflict, "see them", "no archive took the copies: %s",
 		strings.Join(out.Failed, "; "),
-	)
+	).Do(advice.ListArchives)
 }
 
 // failed notes that an archive did not take copies; the ledger hears of each

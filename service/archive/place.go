@@ -158,7 +158,7 @@ func (a *Archives) sftp(ctx context.Context, at store.Archive) (place, error) {
 	}
 	if at.HostKey == "" {
 		return nil, fmt.Errorf(
-			"nobody accepted the host key of %s yet; do that with: latch archive trust %s", address, at.Name,
+			"nobody accepted the host key of %s yet: archive %s has to be trusted first", address, at.Name,
 		)
 	}
 	secret, err := a.sealer.Open(at.Secret, access.Purpose("archives", at.Name))

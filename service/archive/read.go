@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/codec"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/schema"
@@ -24,7 +26,7 @@ import (
 func (a *Archives) Read(ctx context.Context, id int64) (c store.Copy, text []byte, err error) {
 	c, err = a.store.Copy(ctx, id)
 	if errors.Is(err, store.ErrNotFound) || err == nil && !c.Gone.IsZero() {
-		return c, nil, refusal.New(refusal.NotFound, "list them with: latch archive copies", "there is no copy %d", id)
+		return c, nil, refusal.New(refusal.NotFound, "list them", "there is no copy %d", id).Do(advice.ListCopies)
 	}
 	if err != nil {
 		return c, nil, err
@@ -44,15 +46,15 @@ func (a *Archives) Read(ctx context.Context, id int64) (c store.Copy, text []byt
 	defer func() { err = errors.Join(err, p.close()) }()
 	if text, err = p.get(ctx, c.Name); err != nil {
 		return c, nil, refusal.New(
-			refusal.Conflict, "check the whole archive with: latch archive verify "+at.Name, "archive %s: %s: %v",
+			refusal.Conflict, "check the whole archive", "archive %s: %s: %v",
 			at.Name, c.Name, err,
-		)
+		).Do(advice.VerifyArchive, at.Name)
 	}
 	if got := sum(text); got != c.SHA256 {
 		return c, text, refusal.New(
-			refusal.Conflict, "check the whole archive with: latch archive verify "+at.Name,
+			refusal.Conflict, "check the whole archive",
 			"archive %s: %s is damaged: its SHA-256 is %s, it was written as %s", at.Name, c.Name, got, c.SHA256,
-		)
+		).Do(advice.VerifyArchive, at.Name)
 	}
 	return c, text, nil
 }

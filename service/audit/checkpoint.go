@@ -25,7 +25,7 @@ var ErrUnsigned = refusal.New(refusal.Conflict, "", "this service has no key tha
 
 // ErrRewritten is given where the ledger is not what was signed: nothing more is signed then.
 var ErrRewritten = errors.New(
-	"the record is not what was signed of it before, so that it is not signed again; see: latch audit verify",
+	"the record is not what was signed of it before, so that it is not signed again; verify it",
 )
 
 // tiles reads the tree that is kept of the ledger.

@@ -8,6 +8,8 @@ import (
 	"sync"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/access"
@@ -136,7 +138,9 @@ func (c *Commits) ScheduleRestart(
 func (c *Commits) Unschedule(ctx context.Context, p access.Person, id int64) error {
 	v, err := c.store.Scheduled(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		return refusal.New(refusal.NotFound, "see latch schedule", "there is no number %d on the schedule", id)
+		return refusal.New(
+			refusal.NotFound, "see what waits", "there is no number %d on the schedule", id,
+		).Do(advice.ShowSchedule)
 	}
 	if err != nil {
 		return err
@@ -157,8 +161,8 @@ func (c *Commits) Unschedule(ctx context.Context, p access.Person, id int64) err
 	err = c.end(ctx, p.Name, v, "cancelled", "cancelled by "+p.Name)
 	if errors.Is(err, store.ErrNotFound) {
 		return refusal.New(
-			refusal.Conflict, "see latch schedule", "number %d does not wait on the schedule any more", v.ID,
-		)
+			refusal.Conflict, "see what waits", "number %d does not wait on the schedule any more", v.ID,
+		).Do(advice.ShowSchedule)
 	}
 	return err
 }

@@ -2,9 +2,10 @@ package desk
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"unicode/utf8"
+
+	"oakenlatch/core/advice"
 
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/lifecycle"
@@ -56,9 +57,9 @@ func (d *Desk) Approve(ctx context.Context, p access.Person, number int64, diges
 		return refusal.New(refusal.Conflict, "", "change %d is %s: there is nothing to agree to", number, c.State)
 	case digest == "":
 		return refusal.New(
-			refusal.Invalid, fmt.Sprintf("see it with: latch preview %d", number),
+			refusal.Invalid, "see it",
 			"which preview of change %d is agreed to is not said", number,
-		)
+		).Do(advice.PreviewChange, number)
 	case utf8.RuneCountInString(note) > approval.MostNote:
 		return refusal.New(refusal.Invalid, "", "a note has at most %d characters", approval.MostNote)
 	}
@@ -68,9 +69,9 @@ func (d *Desk) Approve(ctx context.Context, p access.Person, number int64, diges
 	}
 	if seen.Digest != digest {
 		return refusal.New(
-			refusal.Moved, fmt.Sprintf("look at it again with: latch preview %d", number),
+			refusal.Moved, "look at it again",
 			"change %d is not what preview %s showed any more: it is %s now", number, digest, seen.Digest,
-		)
+		).Do(advice.PreviewChange, number)
 	}
 	return d.log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.Approve(

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/schema"
@@ -122,7 +124,9 @@ func (d *Desk) Get(ctx context.Context, p access.Person, number int64) (store.Ch
 func (d *Desk) get(ctx context.Context, p access.Person, number int64) (store.Change, []string, error) {
 	c, err := d.store.Change(ctx, number)
 	if errors.Is(err, store.ErrNotFound) {
-		return c, nil, refusal.New(refusal.NotFound, "list yours with: latch changes", "there is no change %d", number)
+		return c, nil, refusal.New(
+			refusal.NotFound, "list yours", "there is no change %d", number,
+		).Do(advice.ListChanges)
 	}
 	if err != nil {
 		return c, nil, err
@@ -145,18 +149,17 @@ func (d *Desk) get(ctx context.Context, p access.Person, number int64) (store.Ch
 	}
 	if len(parts) == 0 && !works(c, p, coworkers) && !p.Grants.Everywhere(access.Read) {
 		return c, nil, refusal.New(
-			refusal.Forbidden, fmt.Sprintf("they can add you with: latch share %d %s", number, p.Name),
+			refusal.Forbidden, "they can add you",
 			"change %d of %s is on no device that account %s may see", number, c.Author, p.Name,
-		)
+		).Do(advice.ShareChange, number, p.Name)
 	}
 	if !visible(c, p, coworkers) {
 		if ok, err := d.approvals.Asked(ctx, p, number); err != nil || ok {
 			return c, coworkers, err
 		}
 		return c, nil, refusal.New(
-			refusal.Forbidden, fmt.Sprintf("they can add you with: latch share %d %s", number, p.Name),
-			"change %d is a draft of %s and private to them", number, c.Author,
-		)
+			refusal.Forbidden, "they can add you", "change %d is a draft of %s and private to them", number, c.Author,
+		).Do(advice.ShareChange, number, p.Name)
 	}
 	return c, coworkers, nil
 }
@@ -238,43 +241,34 @@ func (d *Desk) Own(ctx context.Context, p access.Person, number int64) (store.Ch
 func editable(c store.Change, p access.Person, coworkers []string) error {
 	if !works(c, p, coworkers) {
 		return refusal.New(
-			refusal.Forbidden,
-			fmt.Sprintf(
-				"open one of your own with: latch open TITLE, or have %s add you: latch share %d %s", c.Author,
-				c.Number, p.Name,
-			),
-			"change %d belongs to %s", c.Number, c.Author,
-		)
+			refusal.Forbidden, "open one of your own", "change %d belongs to %s", c.Number, c.Author,
+		).Do(advice.OpenChange).Or(fmt.Sprintf("or have %s add you", c.Author), advice.ShareChange, c.Number, p.Name)
 	}
 	switch {
 	case c.State.Open():
 		return nil
 	case c.State == lifecycle.Scheduled:
 		return refusal.New(
-			refusal.Conflict, fmt.Sprintf("take it off first: latch unschedule %d", c.Number),
+			refusal.Conflict, "take it off first",
 			"change %d is on the schedule and cannot be edited or committed meanwhile", c.Number,
-		)
+		).Do(advice.Unschedule, c.Number)
 	}
 	if c.State == lifecycle.Unsettled {
 		return refusal.New(
-			refusal.Conflict, fmt.Sprintf("say what is to be with its devices: latch settle %d", c.Number),
+			refusal.Conflict, "say what is to be with its devices",
 			"change %d was under way when the backup was taken that the records come from: it cannot be edited",
 			c.Number,
-		)
+		).Do(advice.SettleChange, c.Number)
 	}
 	if c.State == lifecycle.Partly {
 		return refusal.New(
-			refusal.Conflict,
-			fmt.Sprintf(
-				"take back what of it was kept with: latch undo %d; or open a new one with: latch open TITLE", c.Number,
-			),
+			refusal.Conflict, "take back what of it was kept",
 			"change %d is partly on its devices and can no longer be edited", c.Number,
-		)
+		).Do(advice.UndoChange, c.Number).Or("or open a new one", advice.OpenChange)
 	}
 	return refusal.New(
-		refusal.Conflict, "open a new one with: latch open TITLE", "change %d is %s and can no longer be edited",
-		c.Number, c.State,
-	)
+		refusal.Conflict, "open a new one", "change %d is %s and can no longer be edited", c.Number, c.State,
+	).Do(advice.OpenChange)
 }
 
 // change writes to a change in one transaction, after it was looked at again

@@ -1,6 +1,7 @@
 package desk_test
 
 import (
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -8,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"oakenlatch/core/advice"
 	"oakenlatch/service/access"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/refusal"
@@ -27,11 +29,38 @@ func kind(err error) refusal.Kind {
 	return ""
 }
 
+// next gives what an action that a refusal advises is done to.
+func next(err error, a advice.Action) map[string]string {
+	if no, ok := err.(*refusal.Error); ok { //nolint:errorlint // the rooms give it bare
+		for _, s := range no.Steps {
+			if s.Action == a {
+				return s.Args
+			}
+		}
+	}
+	return nil
+}
+
 func open(t *testing.T, r *servicetest.Room, p access.Person) int64 {
 	t.Helper()
 	c, err := r.Desk.Open(t.Context(), p, "a change", "TF-1")
 	require.NoError(t, err)
 	return c.Number
+}
+
+// A value put where there is one already: beside it or instead of it is the person's to say, and how is advised.
+func TestBesideOrInstead(t *testing.T) {
+	t.Parallel()
+	r := servicetest.New(t, router)
+	n := open(t, r, servicetest.Mara)
+	_, err := r.Put(servicetest.Mara, n, router, "/system/dns-resolver/search", "b.example")
+	require.ErrorContains(t, err, "search keeps several values and holds tidewell.example already")
+	want := map[string]string{
+		"change": strconv.FormatInt(n, 10), "device": router, "path": "/system/dns-resolver/search",
+		"value": "b.example",
+	}
+	assert.Equal(t, want, next(err, advice.StageAlso))
+	assert.Equal(t, want, next(err, advice.StageOnly))
 }
 
 // What staging tells: before, after, and what a person might not expect.
@@ -163,7 +192,7 @@ func TestEditThatOthersBuildOn(t *testing.T) {
 	_, err = r.Desk.Drop(t.Context(), servicetest.Mara, n, desk.Which{ID: made.Edit.ID})
 	assert.Equal(t, refusal.Conflict, kind(err))
 	assert.ErrorContains(t, err, "edit 2, by mara, builds on what would go")
-	assert.ErrorContains(t, err, "latch unstage 1 2")
+	assert.Equal(t, map[string]string{"change": "1", "edit": "2"}, next(err, advice.TakeBack))
 	_, err = r.Desk.Drop(t.Context(), servicetest.Mara, n, desk.Which{})
 	require.NoError(t, err, "all at once is no trouble")
 }
@@ -264,8 +293,8 @@ func TestPreviewFindings(t *testing.T) {
 			"iana-if-type:ethernetCsmacd]",
 		"warning /interfaces/interface=port3/ipv4/address=10.64.0.1: the address 10.64.0.1 is on port1 already " +
 			"[delete /interfaces/interface=port3/ipv4/address=10.64.0.1]",
-		"hint /ietf-interfaces:interfaces/interface=port1/ietf-ip:ipv4/mtu: edit 3 sets what it was already; take it " +
-			"back with: latch unstage 1 3",
+		"hint /ietf-interfaces:interfaces/interface=port1/ietf-ip:ipv4/mtu: edit 3 sets what it was already; it can " +
+			"be taken back",
 	}, told)
 	assert.Zero(t, parts[0].Check.Unchecked, "the router's conditions are all decided here")
 }

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
@@ -60,8 +62,8 @@ func (d *Desk) Drop(ctx context.Context, p access.Person, number int64, which Wh
 			what = fmt.Sprintf("no edit %d", which.ID)
 		}
 		return nil, refusal.New(
-			refusal.NotFound, fmt.Sprintf("see them with: latch preview %d", number), "change %d has %s", number, what,
-		)
+			refusal.NotFound, "see them", "change %d has %s", number, what,
+		).Do(advice.PreviewChange, number)
 	}
 	err = d.Edit(ctx, p, number, func(tx *audit.Tx) error {
 		for _, x := range out {
@@ -166,10 +168,10 @@ func together(works []Work, which Which) error {
 		if i, ok := diff.Trace(w.Steps)[path.String()]; ok {
 			e := w.Edits[i]
 			return refusal.New(
-				refusal.Conflict, fmt.Sprintf("take it back whole: latch unstage %d %d", e.Change, e.ID),
+				refusal.Conflict, "take it back whole",
 				"%s: edit %d, %s %s %s, stages that line together with others", w.Device.Name, e.ID, e.Op, e.Path,
 				e.Mode,
-			)
+			).Do(advice.TakeBack, e.Change, e.ID)
 		}
 	}
 	return nil
@@ -189,17 +191,17 @@ func (d *Desk) without(ctx context.Context, w Work, e store.Edit, path tree.Path
 	}
 	if err != nil {
 		return x, false, refusal.New(
-			refusal.Conflict, fmt.Sprintf("take the whole edit back with: latch unstage %d %d", e.Change, e.ID),
+			refusal.Conflict, "take the whole edit back",
 			"%s: edit %d cannot be read by the modules the device has now: %v", w.Device.Name, e.ID, err,
-		)
+		).Do(advice.TakeBack, e.Change, e.ID)
 	}
 	rest, cut, whole := body.Without(path)
 	if whole != nil {
 		return x, false, refusal.New(
 			refusal.Conflict,
-			fmt.Sprintf("take that back: latch unstage %d --device %s --path %s", e.Change, w.Device.Name, whole),
+			"take that back",
 			"%s: edit %d takes all of %s away, so %s alone cannot be taken out of it", w.Device.Name, e.ID, whole, path,
-		)
+		).Do(advice.TakeBackPath, e.Change, w.Device.Name, whole)
 	}
 	if cut == 0 {
 		return x, false, nil
@@ -230,9 +232,9 @@ func (d *Desk) standsWithout(ctx context.Context, w Work, gone []dropped) error 
 		}
 		if err != nil {
 			return refusal.New(
-				refusal.Conflict, fmt.Sprintf("take that one back first: latch unstage %d %d", e.Change, e.ID),
+				refusal.Conflict, "take that one back first",
 				"%s: edit %d, by %s, builds on what would go: %v", w.Device.Name, e.ID, e.Actor, err,
-			)
+			).Do(advice.TakeBack, e.Change, e.ID)
 		}
 		mine = next
 	}

@@ -3,8 +3,9 @@ package desk
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
+
+	"oakenlatch/core/advice"
 
 	"oakenlatch/core/diff"
 	"oakenlatch/core/schema"
@@ -53,9 +54,9 @@ func (d *Desk) anew(ctx context.Context, w Work, base *tree.Node) (*tree.Node, e
 		}
 		if err != nil {
 			return nil, refusal.New(
-				refusal.Conflict, fmt.Sprintf("take it back with: latch unstage %d %d", e.Change, e.ID),
+				refusal.Conflict, "take it back",
 				"%s moved on, and edit %d of change %d no longer fits: %v", w.Device.Name, e.ID, e.Change, err,
-			)
+			).Do(advice.TakeBack, e.Change, e.ID)
 		}
 		base = next
 	}

@@ -6,8 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
+
+	"oakenlatch/core/advice"
 
 	"oakenlatch/core/flow"
 	"oakenlatch/core/ledger"
@@ -105,9 +106,9 @@ func (d *Desk) Unexpect(ctx context.Context, p access.Person, number, id int64) 
 	return d.Edit(ctx, p, number, func(tx *audit.Tx) error {
 		if err := tx.DropExpectation(number, id); errors.Is(err, store.ErrNotFound) {
 			return refusal.New(
-				refusal.NotFound, fmt.Sprintf("list them with: latch expect list %d", number),
+				refusal.NotFound, "list them",
 				"change %d has no expectation %d", number, id,
-			)
+			).Do(advice.ListExpectations, number)
 		} else if err != nil {
 			return err
 		}
@@ -166,14 +167,6 @@ func (d *Desk) Accept(ctx context.Context, p access.Person, number int64, device
 
 // where names the place of a side effect.
 func (s SideEffect) where() string { return s.Where() + " of " + s.Device }
-
-// argument is the name of the place as a shell takes it whole.
-func (s SideEffect) argument() string {
-	if name := s.Name(); !strings.Contains(name, " ") {
-		return name
-	}
-	return strconv.Quote(s.Name())
-}
 
 // sum tells a side effect in a line.
 func (s SideEffect) sum() string {
@@ -366,21 +359,20 @@ func (s *sides) way(device string, p flow.Place) flow.FilterChain {
 
 // blocker says why a change cannot be committed for what was expected of it;
 // "" where it can.
-func (t Traffic) blocker(number int64) (why, next string) {
+func (t Traffic) blocker(number int64) (why string, next advice.Steps) {
 	for _, e := range t.Expected {
 		switch {
 		case e.Trouble != "":
 			return fmt.Sprintf(
 				"whether expectation %d (%s) is met is not known: %s", e.ID, e.Line, e.Trouble,
-			), fmt.Sprintf("take it back with: latch expect drop %d %d", number, e.ID)
+			), advice.Words("take it back").Do(advice.DropExpectation, number, e.ID)
 		case !e.Delivered:
 			return fmt.Sprintf(
 					"expectation %d is not delivered: %s; missing: %s, for example %s: %s", e.ID, e.Line,
 					e.Missing[0].Packets, e.Missing[0].Example, e.Missing[0].By,
 				),
-				fmt.Sprintf(
-					"stage what is missing, or take the expectation back with: latch expect drop %d %d", number, e.ID,
-				)
+				advice.Words("stage what is missing, or take the expectation back").
+					Do(advice.DropExpectation, number, e.ID)
 		}
 	}
 	for _, s := range t.Beside {
@@ -389,13 +381,12 @@ func (t Traffic) blocker(number int64) (why, next string) {
 			if what == "" {
 				what = s.sum()
 			}
-			return fmt.Sprintf("at %s it does what nobody expects: %s", s.where(), what), fmt.Sprintf(
-				"stage it narrower, expect it too, or accept it by name with: latch expect accept %d %s %s", number,
-				s.Device, s.argument(),
-			)
+			return fmt.Sprintf("at %s it does what nobody expects: %s", s.where(), what),
+				advice.Words("stage it narrower, expect it too, or accept it by name").
+					Do(advice.AcceptEffect, number, s.Device, s.Name())
 		}
 	}
-	return "", ""
+	return "", nil
 }
 
 // touches reports the filters of a part that the change does something to.

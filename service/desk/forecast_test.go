@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"oakenlatch/core/advice"
 	"oakenlatch/core/guard"
 	"oakenlatch/core/lockout"
 	"oakenlatch/lab"
@@ -50,7 +51,8 @@ func TestForecast(t *testing.T) {
 	_, err = r.Put(servicetest.Mara, m, slip, "/interfaces/interface=mgmt0/enabled", "false")
 	require.NoError(t, err)
 	_, err = r.Desk.Ready(t.Context(), store.Everything, m, "mara", order.Order{})
-	require.ErrorContains(t, err, "latch commit 2 --cut-off saltern-slip")
+	require.ErrorContains(t, err, "say so with the device's name")
+	assert.Equal(t, map[string]string{"change": "2", "device": slip}, next(err, advice.CommitCutOff))
 	_, err = r.Desk.Ready(t.Context(), store.Everything, m, "mara", order.Order{CutOff: []string{slip}})
 	require.NoError(t, err)
 }

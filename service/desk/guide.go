@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/complete"
 	"oakenlatch/core/stencil"
 	"oakenlatch/service/access"
@@ -21,8 +23,8 @@ func (d *Desk) Next(ctx context.Context, p access.Person, device, text string, c
 	now, err := d.history.Known(ctx, p.Reach(), device)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, refusal.New(
-			refusal.NotFound, "read it first with: latch config "+device, "%s was never read", device,
-		)
+			refusal.NotFound, "read it first", "%s was never read", device,
+		).Do(advice.ReadConfig, device)
 	}
 	if err != nil {
 		return nil, err
@@ -66,8 +68,8 @@ func (d *Desk) Blanks(ctx context.Context, p access.Person, text, device string)
 	now, err := d.history.Known(ctx, p.Reach(), device)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, refusal.New(
-			refusal.NotFound, "list them with: latch devices", "there is no device %q that was ever read", device,
-		)
+			refusal.NotFound, "list them", "there is no device %q that was ever read", device,
+		).Do(advice.ListDevices)
 	}
 	if err != nil {
 		return nil, err

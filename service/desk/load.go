@@ -318,7 +318,7 @@ func (l Load) onto(w Work, read readFunc) (*tree.Node, codec.Format, error) {
 	}
 	if n.At(path) == nil {
 		return nil, format, fmt.Errorf(
-			"%s holds nothing at %s; to delete what is there: latch delete", l.source(), path,
+			"%s holds nothing at %s; to delete what is there, stage its deletion", l.source(), path,
 		)
 	}
 	next, err := tree.Apply(w.Mine, diff.Place(path, n.At(path)), tree.None)
@@ -333,7 +333,7 @@ func (l Load) wholeList(mine, n *tree.Node, path tree.Path, format codec.Format)
 	}
 	if from == nil || len(from.All(path.Last())) == 0 {
 		return nil, format, fmt.Errorf(
-			"%s holds nothing at %s; to delete what is there: latch delete", l.source(), path,
+			"%s holds nothing at %s; to delete what is there, stage its deletion", l.source(), path,
 		)
 	}
 	if outside := diff.Compare(n, n.Cut(path)); !outside.Empty() {

@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"github.com/hashicorp/golang-lru/v2/simplelru"
 
 	"oakenlatch/core/codec"
@@ -101,9 +103,9 @@ func (w *Work) fits() error {
 	}
 	u := w.Unfit[0]
 	return refusal.New(
-		refusal.Conflict, fmt.Sprintf("take it back with: latch unstage %d %d", u.Edit.Change, u.Edit.ID),
+		refusal.Conflict, "take it back",
 		"%s: edit %d of change %d no longer fits: %s", w.Device.Name, u.Edit.ID, u.Edit.Change, u.Why,
-	)
+	).Do(advice.TakeBack, u.Edit.Change, u.Edit.ID)
 }
 
 // work gives a change's part on a device. A part that is not there yet starts

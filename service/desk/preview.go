@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/check"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/flow"
@@ -306,17 +308,15 @@ func (v *Verdict) find(now history.Reading) {
 			Severity: check.Error, Path: u.Edit.Path,
 			Message: fmt.Sprintf(
 				"edit %d, %s by %s, can no longer be carried out: %s; nothing of it is lost: stage it again as the "+
-					"device is now, or take it back with: latch unstage %d %d",
-				u.Edit.ID, u.Edit.Op, u.Edit.Actor, u.Why, u.Edit.Change, u.Edit.ID,
+					"device is now, or take it back",
+				u.Edit.ID, u.Edit.Op, u.Edit.Actor, u.Why,
 			),
 		})
 	}
 	for _, e := range v.work.Idle() {
 		v.Check.Findings = append(v.Check.Findings, check.Finding{
 			Severity: check.Hint, Path: e.Path,
-			Message: fmt.Sprintf(
-				"edit %d sets what it was already; take it back with: latch unstage %d %d", e.ID, e.Change, e.ID,
-			),
+			Message: fmt.Sprintf("edit %d sets what it was already; it can be taken back", e.ID),
 		})
 	}
 	v.Idle = diff.Compare(v.running.WithoutDefaults(), v.result.WithoutDefaults()).Empty()
@@ -356,9 +356,8 @@ func (v Verdict) Blocker() string {
 		return reservation.Taken(v.Device, *v.Reserved).Error()
 	case len(v.Conflicts) > 0:
 		return fmt.Sprintf(
-			"%s moved on since this was staged, and both changed the same: %s; decide it with: latch decide %d %s %s "+
-				"mine|theirs",
-			v.Device, v.Conflicts[0].Path, v.Change, v.Device, v.Conflicts[0].Path,
+			"%s moved on since this was staged, and both changed the same: %s; decide which is to be",
+			v.Device, v.Conflicts[0].Path,
 		)
 	case v.Tried && v.Said != "":
 		return v.Device + " finds the result invalid: " + v.Said
@@ -432,9 +431,9 @@ func (d *Desk) Ready(ctx context.Context, reach store.Reach, number int64, actor
 	}
 	if len(works) == 0 {
 		return out, refusal.New(
-			refusal.Invalid, fmt.Sprintf("stage something with: latch put %d DEVICE PATH VALUE", number),
+			refusal.Invalid, "stage something",
 			"change %d is empty", number,
-		)
+		).Do(advice.Stage, number)
 	}
 	list, err := d.verdicts(ctx, c, works, actor, Options{})
 	if err != nil {
@@ -463,9 +462,9 @@ func (d *Desk) Ready(ctx context.Context, reach store.Reach, number int64, actor
 	for _, v := range list {
 		if why := v.Blocker(); why != "" {
 			return out, refusal.New(
-				refusal.Conflict, fmt.Sprintf("see it with: latch preview %d", number),
+				refusal.Conflict, "see it",
 				"change %d cannot be committed: %s", number, why,
-			)
+			).Do(advice.PreviewChange, number)
 		}
 		if err := v.inWords(number, o.CutOff); err != nil {
 			return out, err
@@ -481,7 +480,7 @@ func (d *Desk) Ready(ctx context.Context, reach store.Reach, number int64, actor
 		return out, err
 	}
 	if why, next := traffic.blocker(number); why != "" {
-		return out, refusal.New(refusal.Conflict, next, "change %d cannot be committed: %s", number, why)
+		return out, refusal.New(refusal.Conflict, "", "change %d cannot be committed: %s", number, why).With(next)
 	}
 	if idle {
 		return out, refusal.New(refusal.Conflict, "", "change %d has nothing to commit: it is so already", number)
@@ -498,13 +497,11 @@ func (v Verdict) inWords(number int64, accepted []string) error {
 	f := v.Forecasts[0]
 	return refusal.New(
 		refusal.Conflict,
-		fmt.Sprintf(
-			"mend it, or if it is meant say so with the device's name: latch commit %d --cut-off %s", number, v.Device,
-		),
+		"mend it, or if it is meant say so with the device's name",
 		"%s would be cut off (%s), and it has no guard of its own: this service, which then cannot reach it, is all "+
 			"that could send it back",
 		v.Device, f.Because,
-	)
+	).Do(advice.CommitCutOff, number, v.Device)
 }
 
 // asPreviewed refuses what is no longer what was previewed, and tells what
@@ -520,9 +517,9 @@ func (d *Desk) asPreviewed(
 		}
 	} else if p, err = d.store.PreviewOf(ctx, number, wanted); errors.Is(err, store.ErrNotFound) {
 		return false, refusal.New(
-			refusal.Invalid, fmt.Sprintf("preview it with: latch preview %d", number), "change %d has no preview %q",
+			refusal.Invalid, "preview it", "change %d has no preview %q",
 			number, wanted,
-		)
+		).Do(advice.PreviewChange, number)
 	}
 	if err != nil || p.Digest == now {
 		return true, err
@@ -551,10 +548,10 @@ func (d *Desk) asPreviewed(
 		}
 	}
 	return false, refusal.New(
-		refusal.Moved, fmt.Sprintf("nothing was committed; look at it again with: latch preview %d", number),
+		refusal.Moved, "nothing was committed; look at it again",
 		"change %d is no longer what was previewed at %s: %s", number, p.At.Format(time.RFC3339),
 		strings.Join(told, "; "),
-	)
+	).Do(advice.PreviewChange, number)
 }
 
 // CountPlaces counts places in words.

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/check"
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
@@ -233,9 +235,9 @@ func (d *Desk) rebase(
 	if len(m.open) > 0 {
 		return one, nil, refusal.New(
 			refusal.Conflict,
-			fmt.Sprintf("decide each with: latch decide %d %s %s mine|theirs", number, device, m.open[0].Path),
+			"decide each",
 			"%s: changed here and on the device: %s, first %s", device, CountPlaces(len(m.open)), m.open[0].Path,
-		)
+		).Do(advice.DecideConflict, number, device, m.open[0].Path)
 	}
 	one = Rebased{
 		Device: device, From: w.Base.Number, To: now.Revision.Number, Moved: diff.Compare(w.Former, now.Running),

@@ -3,10 +3,11 @@ package desk
 import (
 	"context"
 	"errors"
-	"fmt"
 	"strconv"
 	"strings"
 	"time"
+
+	"oakenlatch/core/advice"
 
 	"oakenlatch/core/check"
 	"oakenlatch/core/diff"
@@ -73,9 +74,9 @@ func (d *Desk) saved(ctx context.Context, dev store.Device, n int64) (history.Re
 	rev, err := d.store.Startup(ctx, dev.ID, n)
 	if errors.Is(err, store.ErrNotFound) {
 		return history.Reading{}, refusal.New(
-			refusal.NotFound, "list them with: latch revisions --startup "+dev.Name, "%s has no startup %d on record",
+			refusal.NotFound, "list them", "%s has no startup %d on record",
 			dev.Name, n,
-		)
+		).Do(advice.ListStartups, dev.Name)
 	}
 	if err != nil {
 		return history.Reading{}, err
@@ -93,9 +94,9 @@ func (d *Desk) atTime(ctx context.Context, dev store.Device, text string) (histo
 	rev, err := d.store.LastRevisionAt(ctx, dev.ID, at)
 	if errors.Is(err, store.ErrNotFound) {
 		return history.Reading{}, refusal.New(
-			refusal.NotFound, "list what there is with: latch revisions "+dev.Name,
+			refusal.NotFound, "list what there is",
 			"what ran on %s at %s is not known: it was first read later", dev.Name, at.UTC().Format(time.RFC3339),
-		)
+		).Do(advice.ListRevisions, dev.Name)
 	}
 	if err != nil {
 		return history.Reading{}, err
@@ -118,9 +119,9 @@ func (d *Desk) ofSnapshot(ctx context.Context, dev store.Device, ref string) (hi
 		}
 	}
 	return history.Reading{}, refusal.New(
-		refusal.NotFound, fmt.Sprintf("see what it holds with: latch snapshot show %d", s.Number),
+		refusal.NotFound, "see what it holds",
 		"snapshot %d, %q, does not hold %s", s.Number, s.Name, dev.Name,
-	)
+	).Do(advice.ShowSnapshot, s.Number)
 }
 
 // committed gives what a change's newest commit made of a device, or what was

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
@@ -91,7 +93,7 @@ func (d *Desk) Stage(ctx context.Context, p access.Person, number int64, devices
 // is told together.
 func Each(devices []string, f func(device string) error) error {
 	if len(devices) == 0 {
-		return refusal.New(refusal.Invalid, "list them with: latch devices", "no device is named")
+		return refusal.New(refusal.Invalid, "list them", "no device is named").Do(advice.ListDevices)
 	}
 	var all []string
 	var first error
@@ -151,9 +153,9 @@ func (d *Desk) stage(
 	next, err := perform(w.Schema, w.Mine, st.Edit, nil)
 	if err != nil {
 		return nil, Staged{}, refusal.New(
-			refusal.Invalid, "look at what is there with: latch config "+device+" "+parentText(path), "%s: %v", device,
+			refusal.Invalid, "look at what is there", "%s: %v", device,
 			err,
-		)
+		).Do(advice.ReadConfig, device, parentText(path))
 	}
 	st.After = valueAt(d.log.Redactor.Tree(next), path)
 	st.Notes = notes(w.Mine, next, path, st.Edit)
@@ -198,8 +200,12 @@ func several(w Work, path tree.Path, e *store.Edit) error {
 		return nil
 	}
 	if others := others(w.Mine, path); len(others) > 0 {
-		return refusal.New(refusal.Conflict, "say which is meant: --add, or --only for it to be the only one",
-			"%s: %s keeps several values and holds %s already", w.Device.Name, n.Name, join(others))
+		at, value := parentText(path)+"/"+n.Name, path[len(path)-1].Keys[0]
+		return refusal.New(
+			refusal.Conflict, "say which is meant: beside them", "%s: %s keeps several values and holds %s already",
+			w.Device.Name, n.Name, join(others),
+		).Do(advice.StageAlso, e.Change, w.Device.Name, at, value).
+			Or("or for it to be the only one", advice.StageOnly, e.Change, w.Device.Name, at, value)
 	}
 	return nil
 }

@@ -17,6 +17,8 @@ import (
 	"syscall"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"golang.org/x/sys/unix"
 
 	"oakenlatch/service/access"
@@ -46,7 +48,7 @@ type Finding struct {
 	Grade Grade
 	What  string
 	Said  string
-	Next  string // what to do
+	Next  advice.Steps // what to do
 }
 
 // Patient is what is looked at.
@@ -90,6 +92,11 @@ type examination struct {
 }
 
 func (e *examination) add(g Grade, what, next, format string, args ...any) {
+	e.advise(g, what, advice.Words(next), format, args...)
+}
+
+// advise adds what there is more to do about than words say.
+func (e *examination) advise(g Grade, what string, next advice.Steps, format string, args ...any) {
 	e.found = append(e.found, Finding{g, what, fmt.Sprintf(format, args...), next})
 }
 
@@ -149,7 +156,11 @@ func (e *examination) service() {
 	}
 	if len(st.Overdue) > 0 {
 		for _, o := range st.Overdue {
-			e.add(Wrong, "holds", "look at those devices; latch show CHANGE says how each stands", "overdue: %s", o)
+			e.advise(
+				Wrong, "holds",
+				advice.Words("look at those devices; how each stands is shown with the change").Do(advice.ShowChange),
+				"overdue: %s", o,
+			)
 		}
 	} else {
 		e.add(Good, "holds", "", "%d under way, none overdue", st.Holds)
@@ -252,8 +263,8 @@ func (e *examination) folder() bool {
 	for _, h := range holds {
 		switch {
 		case h.Lost:
-			e.add(
-				Wrong, "holds", fmt.Sprintf("look at its devices, then: latch settle %d --looked", h.Change),
+			e.advise(
+				Wrong, "holds", advice.Words("look at its devices, then settle it").Do(advice.SettleLost, h.Change),
 				"the records know nothing of one that was under way: %s", h,
 			)
 		case !e.running && h.Until.Before(e.Now):
@@ -353,7 +364,7 @@ func (e *examination) configurations(s *store.Store) {
 	h := history.New(s, log, fleet.New(s, log, nil), underway.New())
 	whole, damaged, err := h.Examine(e.ctx, e.Progress)
 	for _, d := range damaged {
-		e.add(Wrong, "configurations", d.Next(), "%v", d)
+		e.advise(Wrong, "configurations", d.Next(), "%v", d)
 	}
 	if err != nil {
 		e.add(Wrong, "configurations", "", "not all could be read: %v", err)
@@ -383,17 +394,17 @@ func (e *examination) ledger(s *store.Store) {
 	case err != nil:
 		e.add(Wrong, "ledger", "", "it cannot be read: %v", err)
 	case v.Wrong > 0:
-		e.add(
+		e.advise(
 			Wrong, "ledger",
-			"find out who could write to the database; compare with a checkpoint that was kept elsewhere: latch "+
-				"audit verify --checkpoint FILE",
+			advice.Words("find out who could write to the database").
+				Or("compare with a checkpoint that was kept elsewhere", advice.VerifyAgainst),
 			"it was altered: %v", v.Findings[0],
 		)
 	case v.Outside().Size == 0:
-		e.add(
+		e.advise(
 			Look, "ledger",
-			"have it watched over from outside: latch witness, and the setting witness; or keep a checkpoint "+
-				"elsewhere: latch audit checkpoint",
+			advice.Words("have it watched over from another machine, and set witness").Do(advice.WatchRecord).
+				Or("or keep a checkpoint elsewhere", advice.SignCheckpoint),
 			"%d entries, consistent in themselves; nobody outside vouches for them", v.Entries,
 		)
 	default:
@@ -426,9 +437,9 @@ func (e *examination) rules(s *store.Store) {
 			e.add(Wrong, "rules", "", "rule %d: %v", r.ID, err)
 		} else if why != "" {
 			idle++
-			e.add(
-				Look, "rules", "see what it was meant for: latch rule list", "rule %d (%s) keeps nothing back now: %s",
-				r.ID, approval.RuleText(r), why,
+			e.advise(
+				Look, "rules", advice.Words("see what it was meant for").Do(advice.ListRules),
+				"rule %d (%s) keeps nothing back now: %s", r.ID, approval.RuleText(r), why,
 			)
 		}
 	}
@@ -504,9 +515,9 @@ func (e *examination) accounts(s *store.Store) {
 		}
 	}
 	if err == nil && soon > 0 {
-		e.add(
-			Look, "tokens", "see them with: latch token list", "%d tokens of machines end within %d days", soon,
-			fewDays,
+		e.advise(
+			Look, "tokens", advice.Words("see them").Do(advice.ListTokens), "%d tokens of machines end within %d days",
+			soon, fewDays,
 		)
 	}
 }
@@ -523,12 +534,15 @@ func (e *examination) devices(list []store.Device) {
 		}
 	}
 	if untrusted > 0 {
-		e.add(Look, "host keys", "latch device trust NAME", "of %d devices nobody accepted the host key", untrusted)
+		e.advise(
+			Look, "host keys", advice.Words("compare and accept each").Do(advice.TrustDevice),
+			"of %d devices nobody accepted the host key", untrusted,
+		)
 	}
 	if trouble > 0 {
-		e.add(
-			Look, "devices", "see them with: latch devices", "%d of %d were not well at the last contact, such as %s",
-			trouble, len(list), first,
+		e.advise(
+			Look, "devices", advice.Words("see them").Do(advice.ListDevices),
+			"%d of %d were not well at the last contact, such as %s", trouble, len(list), first,
 		)
 		return
 	}

@@ -109,7 +109,7 @@ func (d *Documents) Attention(ctx context.Context, p access.Person) (wire.Attent
 		LostHolds: d.LostHolds(p), Damaged: []string{}, Denied: []wire.Witness{}, Untold: []wire.Receiver{},
 	}
 	for _, x := range d.History.Damage() {
-		out.Damaged = append(out.Damaged, x.Error()+"; "+x.Next())
+		out.Damaged = append(out.Damaged, x.Error()+"; "+x.Next().String())
 	}
 	if err := d.Store.Check(ctx); err != nil {
 		out.Records = err.Error()

@@ -99,8 +99,8 @@ func (h *deviceWorker) restore(ctx context.Context, s *fleet.Session) error {
 	}
 	return fmt.Errorf(
 		"someone changed the same place since, at %s; all else of the change was taken back: decide by hand what "+
-			"these should be, then say so with: latch leave %d %s",
-		strings.Join(places, ", "), h.run.commit.Change, h.name,
+			"these should be, then say that it is left as it is",
+		strings.Join(places, ", "),
 	)
 }
 

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/service/audit"
 	"oakenlatch/service/order"
 	"oakenlatch/service/refusal"
@@ -36,9 +38,9 @@ func unedited(tx *audit.Tx, change int64, works []order.Work) error {
 	for _, w := range works {
 		if w.Stamp != "" && w.Stamp != now {
 			return refusal.New(
-				refusal.Moved, fmt.Sprintf("nothing was committed; look at it again with: latch preview %d", change),
+				refusal.Moved, "nothing was committed; look at it again",
 				"change %d was edited at this very moment", change,
-			)
+			).Do(advice.PreviewChange, change)
 		}
 	}
 	return nil

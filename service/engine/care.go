@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
 	"oakenlatch/netconf"
@@ -22,9 +24,9 @@ import (
 func (e *Engine) free(d store.Device, doing string) error {
 	if n := e.Holder(d.ID); n != 0 {
 		return refusal.New(
-			refusal.Conflict, fmt.Sprintf("wait until change %d is decided: latch show %d", n, n),
+			refusal.Conflict, fmt.Sprintf("wait until change %d is decided", n),
 			"%s cannot be %s: the commit of change %d is under way on it", d.Name, doing, n,
-		)
+		).Do(advice.ShowChange, n)
 	}
 	return nil
 }
@@ -56,7 +58,7 @@ func (e *Engine) Save(ctx context.Context, actor string, d store.Device) error {
 			return &fleet.Error{
 				Device: d.Name, Address: d.Address, Kind: fleet.Refusal, Err: err,
 				Msg:  "not saved: " + s.Denied(ctx, netconf.Running, err),
-				Next: "saving now could make permanent what is to go back; try again once that is over",
+				Next: advice.Words("saving now could make permanent what is to go back; try again once that is over"),
 			}
 		}
 		running, err := s.Read(ctx, netconf.Running)
@@ -201,8 +203,8 @@ func (e *Engine) EndVisit(ctx context.Context, actor string, d store.Device, id 
 			return e.endVisit(ctx, actor, s, v)
 		}
 		return refusal.New(
-			refusal.NotFound, "see latch device sessions "+d.Name, "there is no session %s on %s", id, d.Name,
-		)
+			refusal.NotFound, "list them", "there is no session %s on %s", id, d.Name,
+		).Do(advice.ListSessions, d.Name)
 	})
 }
 

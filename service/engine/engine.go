@@ -11,6 +11,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/guard"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/lifecycle"
@@ -145,9 +147,9 @@ func (e *Engine) reserve(start order.Start) (*run, error) {
 	defer e.mu.Unlock()
 	if e.runs[start.Change].active() || e.starting[start.Change] {
 		return nil, refusal.New(
-			refusal.Conflict, fmt.Sprintf("follow it with: latch watch %d", start.Change),
+			refusal.Conflict, "follow it",
 			"change %d is being committed already", start.Change,
-		)
+		).Do(advice.WatchCommit, start.Change)
 	}
 	starting := &run{commit: store.Commit{Change: start.Change}}
 	devices := make([]int64, len(start.Works))
@@ -196,9 +198,9 @@ func (e *Engine) begin(ctx context.Context, start order.Start, started time.Time
 			}
 		case now.State == lifecycle.Scheduled:
 			return refusal.New(
-				refusal.Conflict, fmt.Sprintf("take it off first: latch unschedule %d", change),
+				refusal.Conflict, "take it off first",
 				"change %d is on the schedule", change,
-			)
+			).Do(advice.Unschedule, change)
 		case !now.State.Open():
 			return refusal.New(refusal.Conflict, "", "change %d is %s and cannot be committed", change, now.State)
 		}
@@ -294,12 +296,14 @@ func (e *Engine) Say(ctx context.Context, change int64, word guard.Event) error 
 	case err := <-answer:
 		var no *guard.Refused
 		if errors.As(err, &no) {
-			next := fmt.Sprintf("see where it stands with: latch show %d", change)
+			said := refusal.New(
+				refusal.Conflict, "see where it stands", "change %d: %s", change, no.Why,
+			).Do(advice.ShowChange, change)
 			despite := word
 			if despite.Despite = true; word.Kind == guard.SayConfirm && !word.Despite && r.may(despite) == nil {
-				next += fmt.Sprintf(", or keep it all the same: latch confirm %d --despite-probes", change)
+				said = said.Or("or keep it all the same", advice.ConfirmAllTheSame, change)
 			}
-			return refusal.New(refusal.Conflict, next, "change %d: %s", change, no.Why)
+			return said
 		}
 		return err
 	case <-r.over:
@@ -317,9 +321,9 @@ func (e *Engine) over(ctx context.Context, change int64) error {
 	}
 	if c.State == lifecycle.Draft || c.State == lifecycle.Scheduled {
 		return refusal.New(
-			refusal.Conflict, fmt.Sprintf("commit it first: latch commit %d --hold 10m", change),
+			refusal.Conflict, "commit it first",
 			"change %d has not been committed", change,
-		)
+		).Do(advice.Commit, change)
 	}
 	why := ""
 	if c.Reason != "" {
@@ -398,8 +402,8 @@ func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {
 				// Its device is looked after all the same: it may go back by itself.
 				h.damaged = fmt.Errorf(
 					"its former configuration, or what was to be, cannot be read from the records (%w): put right by "+
-						"hand what it holds, from a copy: latch archive list %s",
-					err, dev.Name,
+						"hand what it holds, from a copy in an archive",
+					err,
 				)
 				e.slog.Error(
 					"what is to be put back on a device cannot be read", "change", c.Change, "device", dev.Name,

@@ -103,7 +103,7 @@ func (e *Engine) unknown(ctx context.Context) {
 	}
 	for _, h := range lost {
 		e.slog.Error(
-			"the records know nothing of a hold that was under way: look at its devices, and say so with latch settle",
+			"the records know nothing of a hold that was under way: look at its devices, and settle it",
 			"hold", h.String(),
 		)
 	}

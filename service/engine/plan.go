@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/guard"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/order"
@@ -18,7 +20,7 @@ func (e *Engine) Plan(ctx context.Context, change int64, o order.Order, works []
 	}
 	if o.Hold < MinHold || o.Hold > MaxHold {
 		return p, refusal.New(
-			refusal.Invalid, "give it like --hold 10m", "a hold lasts from %s to %d days, not %s", MinHold,
+			refusal.Invalid, "give it like 10m", "a hold lasts from %s to %d days, not %s", MinHold,
 			MaxHold/(24*time.Hour), o.Hold,
 		)
 	}
@@ -30,9 +32,9 @@ func (e *Engine) Plan(ctx context.Context, change int64, o order.Order, works []
 	}
 	if len(works) == 0 {
 		return p, refusal.New(
-			refusal.Invalid, fmt.Sprintf("stage something with: latch put %d DEVICE PATH VALUE", change),
+			refusal.Invalid, "stage something",
 			"change %d is empty", change,
-		)
+		).Do(advice.Stage, change)
 	}
 	wave := map[string]int{}
 	for i, names := range o.Waves {
@@ -47,9 +49,9 @@ func (e *Engine) Plan(ctx context.Context, change int64, o order.Order, works []
 		g := fleet.GuardOf(w.Device.Capabilities)
 		if g.Keeper == "" {
 			return p, refusal.New(
-				refusal.Conflict, "take its part out of the change, or see latch device show "+w.Device.Name,
+				refusal.Conflict, "take its part out of the change, or see what the device can do",
 				"%s cannot be changed: %s", w.Device.Name, g.Why,
-			)
+			).Do(advice.ShowDevice, w.Device.Name)
 		}
 		d := guard.PlannedDevice{Name: w.Device.Name, Keeper: g.Keeper, Wave: len(o.Waves), NoSave: w.Device.NoSave}
 		if n, named := wave[w.Device.Name]; named {

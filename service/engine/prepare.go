@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/check"
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
@@ -144,20 +146,19 @@ func lockOne(ctx context.Context, s *fleet.Session, ds netconf.Datastore) error 
 	if err == nil {
 		return nil
 	}
-	msg, next := fmt.Sprintf("%s cannot be locked: %v", ds, err), "nothing was touched; try again once that is over"
+	msg := fmt.Sprintf("%s cannot be locked: %v", ds, err)
+	next := advice.Words("nothing was touched; try again once that is over")
 	switch {
 	case netconf.Tagged(err, "resource-denied"), ds == netconf.Candidate && nobodyHolds(err):
 		// RFC 6241 section 7.5: a candidate that was changed and not committed is not
 		// locked; some name session 0, which is nobody's, for that.
 		msg = "its candidate holds someone's uncommitted edits"
-		next = fmt.Sprintf(
-			"nothing was touched; see them with: latch compare %s %s@candidate; discard them with: latch device "+
-				"clear-candidate %s",
-			s.Device.Name, s.Device.Name, s.Device.Name,
-		)
+		next = advice.Words("nothing was touched; compare what runs with the candidate to see them").
+			Do(advice.Compare, s.Device.Name, s.Device.Name+"@candidate").
+			Or("or clear the candidate, which discards them", advice.ClearCandidate, s.Device.Name)
 	case netconf.Refused(err):
 		msg = s.Denied(ctx, ds, err)
-		next += fmt.Sprintf("; who is there: latch device sessions %s", s.Device.Name)
+		next = next.Or("see who is there", advice.ListSessions, s.Device.Name)
 	}
 	return &fleet.Error{
 		Device: s.Device.Name, Address: s.Device.Address, Kind: fleet.Refusal, Msg: msg, Next: next, Err: err,

@@ -13,6 +13,8 @@ import (
 	"sync"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/guard"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
@@ -247,8 +249,8 @@ func (e *Engine) checkProbes(ctx context.Context, probes []guard.Probe) error {
 			d, err := e.store.Device(ctx, store.Everything, p.Device)
 			if err != nil {
 				return refusal.New(
-					refusal.NotFound, "list them with: latch devices", "probe %s: there is no device %q", p, p.Device,
-				)
+					refusal.NotFound, "list them", "probe %s: there is no device %q", p, p.Device,
+				).Do(advice.ListDevices)
 			}
 			s, err := e.fleet.Schema(ctx, d)
 			if err != nil {

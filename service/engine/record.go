@@ -69,8 +69,7 @@ func (r *run) tell(tx *audit.Tx, s step) error {
 			if err := tx.Record(ledger.Entry{
 				Actor: audit.Service, Action: "device.stuck", Change: r.commit.Change, Device: d.Name,
 				Note: fmt.Sprintf(
-					"it does not go back: %s; it is tried on, and may be left as it is with: latch leave %d %s", d.Said,
-					r.commit.Change, d.Name,
+					"it does not go back: %s; it is tried on, and may be left as it is", d.Said,
 				),
 			}); err != nil {
 				return err

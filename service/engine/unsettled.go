@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/diff"
 	"oakenlatch/core/guard"
 	"oakenlatch/core/ledger"
@@ -39,9 +41,9 @@ type Unsettled struct {
 
 func nothingToSettle(c store.Change) error {
 	return refusal.New(
-		refusal.Conflict, fmt.Sprintf("see how it stands with: latch show %d", c.Number),
+		refusal.Conflict, "see how it stands",
 		"change %d is %s: there is nothing to settle", c.Number, c.State,
-	)
+	).Do(advice.ShowChange, c.Number)
 }
 
 // Unsettled reads the devices of a change that is unsettled.

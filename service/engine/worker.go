@@ -186,8 +186,8 @@ func outcome(good, bad guard.EventKind, err error) guard.Event {
 func brief(err error) string {
 	var fe *fleet.Error
 	if errors.As(err, &fe) {
-		if fe.Next != "" {
-			return fe.Msg + "; " + fe.Next
+		if len(fe.Next) > 0 {
+			return fe.Msg + "; " + fe.Next.String()
 		}
 		return fe.Msg
 	}

@@ -14,6 +14,8 @@ import (
 	"sync"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"golang.org/x/crypto/ssh"
 
 	"oakenlatch/core/codec"
@@ -44,14 +46,15 @@ const (
 type Error struct {
 	Device, Address string
 	Kind            Kind
-	Msg, Next       string
+	Msg             string
+	Next            advice.Steps
 	Err             error
 }
 
 func (e *Error) Error() string {
 	s := fmt.Sprintf("%s (%s): %s", e.Device, e.Address, e.Msg)
-	if e.Next != "" {
-		s += "; " + e.Next
+	if len(e.Next) > 0 {
+		s += "; " + e.Next.String()
 	}
 	return s
 }
@@ -282,17 +285,16 @@ func (f *Fleet) dialOne(ctx context.Context, d store.Device, sign time.Duration)
 		return nil, &Error{
 			d.Name, d.Address, BadLogin,
 			"there is no password or key for it: it was rebuilt from an archive, which holds none",
-			"give it one with: latch device replace " + d.Name + " --address " + d.Address + " --user " + d.Account,
-			nil,
+			advice.Words("give it one").Do(advice.ReplaceDevice, d.Name, d.Address, d.Account), nil,
 		}
 	}
 	if d.HostKey == "" {
 		return nil, &Error{d.Name, d.Address, HostKey, "its host key has not been accepted yet",
-			"compare it and accept it with: latch device trust " + d.Name, nil}
+			advice.Words("compare it and accept it").Do(advice.TrustDevice, d.Name), nil}
 	}
 	secret, err := f.sealer.Open(d.Secret, access.Purpose("devices", d.Name))
 	if err != nil {
-		return nil, &Error{d.Name, d.Address, BadLogin, err.Error(), "", err}
+		return nil, &Error{d.Name, d.Address, BadLogin, err.Error(), nil, err}
 	}
 	// Some SSH servers take a password only as the answer to a question
 	// (keyboard-interactive, RFC 4256).
@@ -309,7 +311,8 @@ func (f *Fleet) dialOne(ctx context.Context, d store.Device, sign time.Duration)
 		signer, err := ssh.ParsePrivateKey(secret)
 		if err != nil {
 			return nil, &Error{
-				d.Name, d.Address, BadLogin, "the kept private key cannot be read", "add the device again", err,
+				d.Name, d.Address, BadLogin, "the kept private key cannot be read",
+				advice.Words("give it another").Do(advice.ReplaceDevice, d.Name, d.Address, d.Account), err,
 			}
 		}
 		auth = []ssh.AuthMethod{ssh.PublicKeys(signer)}
@@ -347,22 +350,23 @@ func (f *Fleet) explain(d store.Device, check *hostkey.Check, err error) error {
 			"its host key is not the one that was accepted: accepted %s, shown now %s", hostkey.Fingerprint(d.HostKey),
 			check.Other,
 		)
-		e.Next = "nothing was sent; if the device was replaced or reset, check the new key at its console and accept " +
-			"it with: latch device trust " + d.Name
+		e.Next = advice.Words(
+			"nothing was sent; if the device was replaced or reset, check the new key at its console and accept it",
+		).Do(advice.TrustDevice, d.Name)
 	case strings.Contains(err.Error(), "unable to authenticate"):
 		e.Kind = BadLogin
 		e.Msg = fmt.Sprintf("it does not accept account %s with the kept %s", d.Account, d.Auth)
-		e.Next = "check the account on the device"
+		e.Next = advice.Words("check the account on the device")
 	case strings.Contains(err.Error(), "no netconf subsystem"), strings.Contains(err.Error(), "hello"):
 		e.Kind = Protocol
 		e.Msg = err.Error()
-		e.Next = "check that NETCONF over SSH is on at this port"
+		e.Next = advice.Words("check that NETCONF over SSH is on at this port")
 	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &netErr) && netErr.Timeout():
 		e.Msg = "no answer"
-		e.Next = "check the address and that the device is up"
+		e.Next = advice.Words("check the address and that the device is up")
 	default:
 		e.Msg = "cannot be reached: " + err.Error()
-		e.Next = "check the address, the port and that the device is up"
+		e.Next = advice.Words("check the address, the port and that the device is up")
 	}
 	return e
 }
@@ -372,7 +376,7 @@ func (s *Session) Wrap(doing string, err error) error {
 	if err == nil {
 		return nil
 	}
-	kind, next := Protocol, ""
+	kind := Protocol
 	var none *netconf.NoReplyError
 	switch {
 	case netconf.Refused(err):
@@ -380,7 +384,7 @@ func (s *Session) Wrap(doing string, err error) error {
 	case errors.As(err, &none), errors.Is(err, netconf.ErrClosed):
 		kind = Unreachable
 	}
-	return &Error{s.Device.Name, s.Device.Address, kind, doing + ": " + err.Error(), next, err}
+	return &Error{s.Device.Name, s.Device.Address, kind, doing + ": " + err.Error(), nil, err}
 }
 
 // Answered is Wrap for what a device may say no to: no says so in words. Without an
@@ -415,7 +419,7 @@ func (s *Session) Read(ctx context.Context, from netconf.Datastore) (*tree.Node,
 	if err != nil {
 		return nil, &Error{
 			s.Device.Name, s.Device.Address, Protocol,
-			fmt.Sprintf("reading %s: its answer is no configuration: %v", from, err), "", err,
+			fmt.Sprintf("reading %s: its answer is no configuration: %v", from, err), nil, err,
 		}
 	}
 	return n, nil

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/hostkey"
@@ -35,7 +37,7 @@ func (f *Fleet) Trust(ctx context.Context, reach store.Reach, by, name, print st
 		return shown, &Error{
 			Device: name, Kind: HostKey,
 			Msg:  fmt.Sprintf("shows host key %s, not the %s you accept", shown.Fingerprint, print),
-			Next: "nothing was kept; compare again with: latch device trust " + name,
+			Next: advice.Words("nothing was kept; compare again").Do(advice.TrustDevice, name),
 		}
 	}
 	d, err := f.store.Device(ctx, reach, name)

@@ -13,6 +13,8 @@ import (
 	"sync"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/check"
 	"oakenlatch/core/markup"
 	"oakenlatch/core/schema"
@@ -190,7 +192,7 @@ func (f *Fleet) SchemaOf(ctx context.Context, digest string) (*schema.Schema, er
 
 func unlearnt(d store.Device) *Error {
 	return &Error{d.Name, d.Address, Unreachable, "its modules are not known: it has never been reached",
-		"accept its host key and read it first: latch device trust " + d.Name, nil}
+		advice.Words("accept its host key and read it first").Do(advice.TrustDevice, d.Name), nil}
 }
 
 // Compiled gives the schema of a module set that is at hand.

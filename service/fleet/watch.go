@@ -7,6 +7,8 @@ import (
 	"sync"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/netconf"
 	"oakenlatch/service/store"
 )
@@ -225,7 +227,7 @@ func (f *Fleet) named(ctx context.Context, reach store.Reach, name string, err e
 	}
 	e := &Error{
 		Device: name, Address: "?", Kind: Unreachable, Msg: "it was not done with in time",
-		Next: "try again; it, or this service, may be busy", Err: err,
+		Next: advice.Words("try again; it, or this service, may be busy"), Err: err,
 	}
 	if d, err := f.store.Device(context.WithoutCancel(ctx), reach, name); err == nil {
 		e.Address = d.Address

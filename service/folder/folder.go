@@ -98,7 +98,7 @@ func Look(dir string) (Mark, error) {
 const Advice = `this is no first start, so that no new records are begun here. What can be done:
   put back what was moved or is not mounted, and start again;
   or restore the newest backup into another folder: oaken-latchd restore FILE --data OTHER;
-  or, without one, make a new folder (oaken-latchd init --data OTHER) and rebuild from an archive (latch archive rebuild; docs/runbook.md);
+  or, without one, make a new folder (oaken-latchd init --data OTHER) and rebuild from an archive (docs/runbook.md);
   or, where the records are there and only their end is missing: oaken-latchd accept-loss --data DIR goes on with what is left, and says so in the record`
 
 // Begin marks a folder as being made. What an earlier try left is taken away.

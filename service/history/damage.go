@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
@@ -38,14 +40,15 @@ func (e *Damaged) Error() string {
 func (e *Damaged) Unwrap() error { return e.Err }
 
 // Next says what to do.
-func (e *Damaged) Next() string {
+func (e *Damaged) Next() advice.Steps {
 	if len(e.Copies) > 0 {
-		return fmt.Sprintf(
-			"a copy in an archive holds it: put it in its place with latch archive mend %d, or read it as archive:%d",
-			e.Copies[0], e.Copies[0],
-		)
+		return advice.Words(fmt.Sprintf(
+			"a copy in an archive holds it: put it in its place, or read it as archive:%d", e.Copies[0],
+		)).Do(advice.MendFromCopy, e.Copies[0])
 	}
-	return "no archive holds it; a backup from before may: oaken-latchd restore FILE --data OTHER. All else is there"
+	return advice.Words(
+		"no archive holds it; a backup from before may: oaken-latchd restore FILE --data OTHER. All else is there",
+	)
 }
 
 // damage is what was found to be damaged, by digest.

@@ -12,6 +12,8 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"oakenlatch/core/advice"
+
 	"golang.org/x/text/unicode/norm"
 
 	"oakenlatch/core/ledger"
@@ -259,8 +261,8 @@ func (h *History) FindSnapshot(ctx context.Context, ref string) (store.Snapshot,
 		}
 	}
 	return store.Snapshot{}, refusal.New(
-		refusal.NotFound, "list them with: latch snapshots", "there is no snapshot %q", ref,
-	)
+		refusal.NotFound, "list them", "there is no snapshot %q", ref,
+	).Do(advice.ListSnapshots)
 }
 
 // TakenOf gives a snapshot with those of its devices that are within reach.
@@ -322,9 +324,9 @@ func (h *History) Relabel(
 		}
 		if *r.Retired && s.Protected {
 			return Taken{}, refusal.New(
-				refusal.Conflict, fmt.Sprintf("take the protection off first: latch snapshot protect %d --off", number),
+				refusal.Conflict, "take the protection off first",
 				"snapshot %d, %q, is protected", number, was.Name,
-			)
+			).Do(advice.UnprotectSnapshot, number)
 		}
 	}
 	err = h.log.Write(ctx, func(tx *audit.Tx) error {

@@ -258,7 +258,7 @@ func (b *byMail) mail(ctx context.Context, list []ledger.Entry) error {
 		)
 	}
 	fmt.Fprintf(
-		&text, "-- \nOaken Latch tells %s of these; what of is set with: latch receiver set %s LINE\n", b.name, b.name,
+		&text, "-- \nOaken Latch tells %s of these; what of is set at the receiver %s\n", b.name, b.name,
 	)
 	m.SetBodyString(mail.TypeTextPlain, text.String())
 	return b.client.DialAndSendWithContext(ctx, m)

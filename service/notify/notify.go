@@ -15,6 +15,8 @@ import (
 	"sync"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/clip"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/search"
@@ -321,7 +323,7 @@ const mostValue = 400
 func (t *Notifier) Find(ctx context.Context, name string) (store.Receiver, error) {
 	r, err := t.store.Receiver(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
-		err = refusal.New(refusal.NotFound, "list them with: latch receiver list", "there is no receiver %q", name)
+		err = refusal.New(refusal.NotFound, "list them", "there is no receiver %q", name).Do(advice.ListReceivers)
 	}
 	return r, err
 }

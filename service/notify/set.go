@@ -147,10 +147,10 @@ func (w *Wanted) checkMail(u *url.URL) error {
 		)
 	}
 	if _, err := mail.ParseAddress(w.From); err != nil {
-		return no("give one with --from", "%q is no address that mail can come from", w.From)
+		return no("give one", "%q is no address that mail can come from", w.From)
 	}
 	if len(w.To) == 0 || len(w.To) > mostTo {
-		return no("give them with --to", "mail goes to 1 to %d addresses", mostTo)
+		return no("say to whom it goes", "mail goes to 1 to %d addresses", mostTo)
 	}
 	for _, to := range w.To {
 		if _, err := mail.ParseAddress(to); err != nil {

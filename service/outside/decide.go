@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"strings"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/access"
@@ -28,8 +30,8 @@ func (d *Decisions) Find(ctx context.Context, reach store.Reach, id int64) (stor
 	o, err := d.Store.Outside(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return o, store.Device{}, refusal.New(
-			refusal.NotFound, "list them with: latch outside --all", "there is no outside change %d", id,
-		)
+			refusal.NotFound, "list them", "there is no outside change %d", id,
+		).Do(advice.ListOutside)
 	}
 	if err != nil {
 		return o, store.Device{}, err
@@ -43,9 +45,9 @@ func (d *Decisions) undecided(ctx context.Context, reach store.Reach, id int64) 
 	o, dev, err := d.Find(ctx, reach, id)
 	if err == nil && o.State != history.OutsideOpen {
 		err = refusal.New(
-			refusal.Conflict, fmt.Sprintf("see it with: latch outside show %d", id),
+			refusal.Conflict, "see it",
 			"outside change %d is %s already, by %s", id, o.State, o.DecidedBy,
-		)
+		).Do(advice.ShowOutside, id)
 	}
 	return o, dev, err
 }
@@ -70,9 +72,9 @@ func (d *Decisions) decide(
 	err := d.Log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.DecideOutside(o); errors.Is(err, store.ErrNotFound) {
 			return refusal.New(
-				refusal.Conflict, fmt.Sprintf("see it with: latch outside show %d", o.ID),
+				refusal.Conflict, "see it",
 				"outside change %d was decided at this very moment", o.ID,
-			)
+			).Do(advice.ShowOutside, o.ID)
 		} else if err != nil {
 			return err
 		}
@@ -124,9 +126,9 @@ func (d *Decisions) PushBack(
 		if c.State != lifecycle.Dropped && c.State != lifecycle.Kept {
 			return o, c, nil, refusal.New(
 				refusal.Conflict,
-				fmt.Sprintf("go on with it: latch preview %d; or drop it first: latch drop %d", c.Number, c.Number),
+				"go on with it",
 				"change %d of %s is to push it back already", c.Number, c.Author,
-			)
+			).Do(advice.PreviewChange, c.Number).Or("or drop it first", advice.DropChange, c.Number)
 		}
 	}
 	c, brought, err := d.Restorer.PushBack(ctx, p, restore.Push{Device: dev, Outside: o, Title: title, Ticket: ticket})
@@ -190,7 +192,7 @@ func (d *Decisions) Silence(ctx context.Context, p access.Person, device, path, 
 	if device != "" {
 		dev, err := d.Store.Device(ctx, p.Reach(), device)
 		if err != nil {
-			return s, refusal.New(refusal.NotFound, "list them with: latch devices", "there is no device %q", device)
+			return s, refusal.New(refusal.NotFound, "list them", "there is no device %q", device).Do(advice.ListDevices)
 		}
 		s.Device = dev.ID
 	}
@@ -208,7 +210,7 @@ func (d *Decisions) Silence(ctx context.Context, p access.Person, device, path, 
 func (d *Decisions) Unsilence(ctx context.Context, p access.Person, id int64) error {
 	return d.Log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.DropSilence(id); errors.Is(err, store.ErrNotFound) {
-			return refusal.New(refusal.NotFound, "list them with: latch outside silences", "there is no silence %d", id)
+			return refusal.New(refusal.NotFound, "list them", "there is no silence %d", id).Do(advice.ListSilences)
 		} else if err != nil {
 			return err
 		}

@@ -5,6 +5,8 @@ package refusal
 import (
 	"fmt"
 	"time"
+
+	"oakenlatch/core/advice"
 )
 
 // Kind says what sort of no it is.
@@ -22,29 +24,50 @@ const (
 
 // Error is a no.
 type Error struct {
-	Kind      Kind
-	Msg, Next string
+	Kind  Kind
+	Msg   string
+	Steps advice.Steps // what to do next
 }
 
 func (e *Error) Error() string {
-	if e.Next == "" {
+	if len(e.Steps) == 0 {
 		return e.Msg
 	}
-	return e.Msg + "; " + e.Next
+	return e.Msg + "; " + e.Steps.String()
 }
 
-// New makes a refusal; next says what to do and may be empty.
+// New makes a refusal; next says in words what to do and may be empty.
 func New(kind Kind, next, format string, args ...any) *Error {
-	return &Error{Kind: kind, Msg: fmt.Sprintf(format, args...), Next: next}
+	return &Error{Kind: kind, Msg: fmt.Sprintf(format, args...), Steps: advice.Words(next)}
+}
+
+// Do says which action next is (see [advice.Steps.Do]).
+func (e *Error) Do(a advice.Action, args ...any) *Error {
+	e.Steps = e.Steps.Do(a, args...)
+	return e
+}
+
+// With says what to do next, where there is more to it than words.
+func (e *Error) With(next advice.Steps) *Error {
+	e.Steps = next
+	return e
+}
+
+// Or adds something else to do next.
+func (e *Error) Or(text string, a advice.Action, args ...any) *Error {
+	e.Steps = e.Steps.Or(text, a, args...)
+	return e
 }
 
 // NoDevice is the no to a device that is not there, or not for whoever asks.
 func NoDevice(name string) *Error {
-	return New(NotFound, "list them with: latch devices", "there is no device %q", name)
+	return New(NotFound, "list them", "there is no device %q", name).Do(advice.ListDevices)
 }
 
 // Reserved is the no to touching a device that somebody has reserved.
 func Reserved(device, holder string, until time.Time, reason string) *Error {
-	return New(Conflict, fmt.Sprintf("ask them with: latch reserve ask %s TEXT", device),
-		"%s is reserved by %s until %s: %s", device, holder, until.UTC().Format(time.RFC3339), reason)
+	return New(
+		Conflict, "ask them", "%s is reserved by %s until %s: %s", device, holder, until.UTC().Format(time.RFC3339),
+		reason,
+	).Do(advice.AskHolder, device)
 }

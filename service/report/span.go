@@ -199,7 +199,7 @@ func (r *Reports) entries(ctx context.Context, p access.Person, s Span, out *Rep
 	text := ""
 	if len(list) > mostRows {
 		list = list[:mostRows]
-		text = fmt.Sprintf("The first %d; all of them: latch audit export.", mostRows)
+		text = fmt.Sprintf("The first %d; an export of the record has all.", mostRows)
 	}
 	out.add(Section{Title: "The ledger", Text: text, Table: entriesTable(list)})
 	return nil

@@ -9,6 +9,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
@@ -50,13 +52,13 @@ func (r *Reservations) Reserve(
 	v.Device = dev.ID
 	if v.Reason == "" || utf8.RuneCountInString(v.Reason) > 500 {
 		return v, refusal.New(
-			refusal.Invalid, "give --reason: others will read it",
+			refusal.Invalid, "say why: others will read it",
 			"%s: a reservation needs a reason of 1 to 500 characters", device,
 		)
 	}
 	if length < time.Minute || length > Longest {
 		return v, refusal.New(
-			refusal.Invalid, "give it like --for 2h", "%s: a reservation lasts from a minute to %d days, not %s",
+			refusal.Invalid, "give it like 2h", "%s: a reservation lasts from a minute to %d days, not %s",
 			device, Longest/(24*time.Hour), length,
 		)
 	}
@@ -143,8 +145,8 @@ func (r *Reservations) Ask(ctx context.Context, p access.Person, device, text st
 			return err
 		case v.Holder == p.Name:
 			return refusal.New(
-				refusal.Conflict, "end it with: latch release "+device, "%s is reserved by yourself", device,
-			)
+				refusal.Conflict, "end it", "%s is reserved by yourself", device,
+			).Do(advice.ReleaseDevice, device)
 		}
 		if err := tx.AddAsk(v.ID, a, mostAsks); err != nil {
 			if errors.Is(err, store.ErrExists) {

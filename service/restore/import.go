@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/codec"
 	"oakenlatch/core/transplant"
 	"oakenlatch/core/tree"
@@ -78,8 +80,8 @@ func (o Origin) compare(d store.Device, doc *codec.Document) []string {
 		notes = append(
 			notes,
 			fmt.Sprintf(
-				"BEWARE: it is from %s and goes onto %s: names and addresses in it are the other's; latch carry "+
-					"keeps those apart",
+				"BEWARE: it is from %s and goes onto %s: names and addresses in it are the other's; carrying "+
+					"it over keeps those apart",
 				o.Device, d.Name,
 			),
 		)
@@ -113,8 +115,8 @@ func (rs *Restorer) Carry(
 	}
 	if from == onto {
 		return store.Change{}, out, refusal.New(
-			refusal.Invalid, "to bring back what it was: latch restore", "%s is carried onto itself", from,
-		)
+			refusal.Invalid, "to bring back what it was, restore it", "%s is carried onto itself", from,
+		).Do(advice.Restore, from)
 	}
 	r, err := rs.desk.From(ctx, p, source, place)
 	if err != nil {

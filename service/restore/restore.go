@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/advice"
 	"oakenlatch/core/clip"
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
@@ -160,9 +161,9 @@ func (rs *Restorer) restored(
 	}
 	if target.Len() == 0 && len(b.Paths) == 0 {
 		return one, refusal.New(
-			refusal.Invalid, emptied(device, b.From, w.Mine),
-			"%s: %s holds nothing: the device would be left without any configuration", device, what,
-		)
+			refusal.Invalid, "", "%s: %s holds nothing: the device would be left without any configuration", device,
+			what,
+		).With(emptied(device, b.From, w.Mine))
 	}
 	paths := []tree.Path{nil}
 	if len(b.Paths) > 0 {
@@ -201,7 +202,7 @@ func (rs *Restorer) restored(
 }
 
 // emptied says how a device is left with nothing, where that is meant: in so many words.
-func emptied(device, from string, now *tree.Node) string {
+func emptied(device, from string, now *tree.Node) advice.Steps {
 	var paths []string
 	for c := range now.Each() {
 		if len(paths) == 10 {
@@ -211,12 +212,11 @@ func emptied(device, from string, now *tree.Node) string {
 		paths = append(paths, tree.Path{tree.StepTo(c)}.String())
 	}
 	if len(paths) == 0 {
-		return "it holds nothing now either"
+		return advice.Words("it holds nothing now either")
 	}
-	return fmt.Sprintf(
-		"bring back parts of it: latch restore %s %s --path %s; or, if all is meant to go, open a change and name "+
-			"each: latch delete CHANGE %s %s",
-		device, from, paths[0], device, strings.Join(paths, ", "),
+	return advice.Words("bring back parts of it").Do(advice.RestorePart, device, from, paths[0]).Or(
+		"or, if all is meant to go, open a change and name each: "+strings.Join(paths, ", "),
+		advice.StageDelete, "", device, paths[0],
 	)
 }
 

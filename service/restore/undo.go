@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/lifecycle"
@@ -42,9 +44,9 @@ type undone struct {
 func (rs *Restorer) Undo(ctx context.Context, p access.Person, u Undo) (store.Change, []Brought, error) {
 	if (u.Change == 0) == (u.By == "") {
 		return store.Change{}, nil, refusal.New(
-			refusal.Invalid, "say latch undo CHANGE, or latch undo --by PERSON --since TIME",
+			refusal.Invalid, "name a change",
 			"one change, or one person's, is needed to undo",
-		)
+		).Do(advice.UndoChange).Or("or a person and since when", advice.UndoPerson)
 	}
 	of, title, err := rs.toUndo(ctx, p, u)
 	if err != nil {
@@ -103,9 +105,9 @@ func (rs *Restorer) toUndo(ctx context.Context, p access.Person, u Undo) (map[in
 		}
 		if c.State != lifecycle.Kept && c.State != lifecycle.Partly && c.State != lifecycle.Unsettled {
 			return nil, "", refusal.New(
-				refusal.Conflict, "what is not kept is on no device; see it with: latch show "+fmt.Sprint(u.Change),
+				refusal.Conflict, "what is not kept is on no device; see it",
 				"change %d is %s: there is nothing to undo", u.Change, c.State,
-			)
+			).Do(advice.ShowChange, u.Change)
 		}
 		return of, fmt.Sprintf("Undo change %d: %s", c.Number, c.Title), rs.addUndone(ctx, of, c)
 	}
@@ -119,9 +121,9 @@ func (rs *Restorer) toUndo(ctx context.Context, p access.Person, u Undo) (map[in
 	}
 	if len(list) == 0 {
 		return nil, "", refusal.New(
-			refusal.NotFound, "see the changes with: latch changes", "%s had nothing kept between %s and %s", u.By,
+			refusal.NotFound, "see the changes", "%s had nothing kept between %s and %s", u.By,
 			u.Since.UTC().Format(time.RFC3339), until.UTC().Format(time.RFC3339),
-		)
+		).Do(advice.ListChanges)
 	}
 	for _, c := range list {
 		if err := rs.addUndone(ctx, of, c); err != nil {

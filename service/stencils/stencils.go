@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/advice"
+
 	"oakenlatch/core/clip"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/schema"
@@ -41,7 +43,7 @@ func New(s *store.Store, log *audit.Log, h *history.History, f *fleet.Fleet, d *
 func (s *Stencils) Versions(ctx context.Context, name string) ([]store.Stencil, error) {
 	all, err := s.store.StencilVersions(ctx, name)
 	if err == nil && len(all) == 0 {
-		err = refusal.New(refusal.NotFound, "list them with: latch stencils", "there is no stencil %q", name)
+		err = refusal.New(refusal.NotFound, "list them", "there is no stencil %q", name).Do(advice.ListStencils)
 	}
 	return all, err
 }
@@ -100,10 +102,10 @@ func (s *Stencils) Save(
 	}
 	if from != 0 && (len(all) == 0 || all[0].Version != from) {
 		return v, Follow{}, refusal.New(
-			refusal.Moved, fmt.Sprintf("nothing was saved; look at it with: latch stencil show %s", name),
+			refusal.Moved, "nothing was saved; look at it",
 			"stencil %s is no longer version %d: %s saved version %d at %s", name, from, all[0].Actor, all[0].Version,
 			all[0].At.Format(time.RFC3339),
-		)
+		).Do(advice.ShowStencil, name)
 	}
 	shared, err := s.sharedNow(ctx)
 	if err != nil {

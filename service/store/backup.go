@@ -99,7 +99,7 @@ func (s *Store) Settle(ctx context.Context, at time.Time, record func(tx *Tx, e 
 			}
 			if err := tx.SetState(
 				c.Change, lifecycle.Unsettled,
-				restored+fmt.Sprintf("; look at them and say so with latch settle %d", c.Change), at,
+				restored+"; look at them and settle the change", at,
 			); err != nil {
 				return err
 			}

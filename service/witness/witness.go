@@ -287,8 +287,7 @@ func (w *Witnesses) bring(ctx context.Context, o *one, c store.SignedTree) (stri
 		case http.StatusForbidden:
 			if told {
 				return "", fmt.Errorf(
-					"it does not believe the key that signs the record: %s. Start it with --log and that key: "+
-						"latch audit key",
+					"it does not believe the key that signs the record: %s. Start it with --log and that key",
 					oneLine(answer),
 				)
 			}
@@ -304,14 +303,13 @@ func (w *Witnesses) bring(ctx context.Context, o *one, c store.SignedTree) (stri
 			}
 			if len(list) == 0 {
 				return "", fmt.Errorf(
-					"it does not believe the key that signs the record: %s. Start it with --log and that key: "+
-						"latch audit key",
+					"it does not believe the key that signs the record: %s. Start it with --log and that key",
 					oneLine(answer),
 				)
 			}
 		case http.StatusNotFound:
 			return "", fmt.Errorf(
-				"it does not watch over this record; start it with --log and the record's key: latch audit key",
+				"it does not watch over this record; start it with --log and the record's key",
 			)
 		default:
 			return "", fmt.Errorf("it answers %d %s: %s", status, http.StatusText(status), oneLine(answer))

@@ -180,7 +180,7 @@ func TestNoTextActs(t *testing.T) {
 			assert.Equal(t, http.StatusUnprocessableEntity, status, "%s %s %+v", c.method, c.path, c.in)
 			assert.Contains(t, p.Detail, "acts instead of being read")
 			assert.Equal(
-				t, -1, strings.IndexFunc(p.Detail+p.Next, func(r rune) bool { return r < ' ' }),
+				t, -1, strings.IndexFunc(p.Detail+fmt.Sprint(p.Next), func(r rune) bool { return r < ' ' }),
 				"the refusal does not act either",
 			)
 		}

@@ -7,7 +7,7 @@ export class ApiError extends Error {
   readonly problem: Problem;
 
   constructor(problem: Problem) {
-    super(problem.next ? `${problem.detail}; ${problem.next}` : problem.detail);
+    super([problem.detail, ...(problem.next ?? []).map((s) => s.text)].join("; "));
     this.problem = problem;
   }
 }
@@ -34,7 +34,7 @@ async function sent(request: Request): Promise<Response> {
       title: "The service does not answer",
       status: 0,
       detail: "The service does not answer. What is on hold on devices goes back by itself",
-      next: "check that oaken-latchd runs",
+      next: [{ text: "check that oaken-latchd runs" }],
     });
   }
   if (res.ok) return res;

@@ -1,5 +1,24 @@
-import { Alert } from "antd";
+import { Alert, Button, Space } from "antd";
+import { Link, useLocation } from "react-router";
+import { placeOf } from "../lib/advice";
 import { ApiError } from "../lib/api";
+import type { Step } from "../lib/documents";
+
+/** One step of advice: its words, and the way to where it is done, unless that is here. */
+function NextStep({ step }: { step: Step }) {
+  const here = useLocation();
+  const place = placeOf(step);
+  return (
+    <Space wrap>
+      <span>{step.text}</span>
+      {place && place.to !== here.pathname + here.search && (
+        <Link to={place.to}>
+          <Button size="small">{place.label}</Button>
+        </Link>
+      )}
+    </Space>
+  );
+}
 
 /** An error as the service told it: what is wrong and what to do. */
 export function Trouble({ error }: { error: Error | null }) {
@@ -14,7 +33,12 @@ export function Trouble({ error }: { error: Error | null }) {
       description={
         <>
           <div style={{ whiteSpace: "pre-wrap" }}>{p?.detail ?? error.message}</div>
-          {p?.next && <div>Next: {p.next}</div>}
+          {p?.next?.map((step, i) => (
+            <div key={step.text + String(i)}>
+              {i === 0 && "Next: "}
+              <NextStep step={step} />
+            </div>
+          ))}
         </>
       }
       style={{ marginBottom: 16 }}

@@ -141,7 +141,7 @@ describe("sign in", () => {
             title: "Wrong",
             status: 401,
             detail: "wrong account or password",
-            next: "try again",
+            next: [{ text: "try again" }],
           }),
           { status: 401 },
         ),

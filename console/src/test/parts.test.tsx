@@ -4,8 +4,9 @@ import userEvent from "@testing-library/user-event";
 import type { ReactNode } from "react";
 import { MemoryRouter } from "react-router";
 import { describe, expect, it, vi } from "vitest";
+import { placeOf } from "../lib/advice";
 import { ApiError, answer, api } from "../lib/api";
-import type { Change, Commit, Device, PartPreview } from "../lib/documents";
+import type { Action, Change, Commit, Device, PartPreview, Step } from "../lib/documents";
 import { DeviceState } from "../features/devices/Devices";
 import { Verdicts } from "../features/changes/Verdicts";
 import { Groups } from "../features/changes/Groups";
@@ -103,17 +104,50 @@ describe("Trouble", () => {
             title: "The device does not answer",
             status: 504,
             detail: "d (a:1): no answer",
-            next: "check the address",
+            next: [
+              { text: "check the address" },
+              { text: "or see who is there", action: "list-sessions", args: { device: "old quay" } },
+              { text: "or list them", action: "search-help" },
+            ],
           })
         }
       />,
     );
     expect(screen.getByRole("alert").textContent).toContain("d (a:1): no answer");
-    expect(screen.getByText("Next: check the address")).toBeTruthy();
+    expect(screen.getByRole("alert").textContent).toContain("Next: check the address");
+    expect(screen.getByRole("link", { name: "old quay" }).getAttribute("href")).toBe("/devices/old%20quay");
+    expect(screen.getAllByRole("link")).toHaveLength(1);
+  });
+  it("offers no way to where one is", () => {
+    const next: Step[] = [{ text: "see them", action: "list-devices" }];
+    render(
+      <MemoryRouter initialEntries={["/devices"]}>
+        <Trouble error={new ApiError({ type: "t", title: "No", status: 404, detail: "there is none", next })} />
+      </MemoryRouter>,
+    );
+    expect(screen.getByText("see them")).toBeTruthy();
+    expect(screen.queryByRole("link")).toBeNull();
   });
   it("is nothing without an error", () => {
     page(<Trouble error={null} />);
     expect(screen.queryByRole("alert")).toBeNull();
+  });
+});
+
+describe("advice", () => {
+  it("leads to pages that there are", () => {
+    const at = (step: Step) => placeOf(step)?.to;
+    const seven = { change: "7", device: "quay" };
+    expect(at({ text: "", action: "take-back", args: seven })).toBe("/changes/7");
+    expect(at({ text: "", action: "take-back" })).toBeUndefined();
+    expect(at({ text: "", action: "list-revisions", args: seven })).toBe("/devices/quay?view=timeline");
+    expect(at({ text: "", action: "compare", args: { left: "quay@rev:4", right: "quay" } })).toBe(
+      "/devices/quay?view=compare&a=rev%3A4&b=running",
+    );
+    expect(at({ text: "", action: "compare", args: { left: "quay", right: "slip" } })).toBeUndefined();
+    expect(at({ text: "", action: "show-outside", args: { number: "3" } })).toBe("/outside?all=true&number=3");
+    expect(at({ text: "wait" })).toBeUndefined();
+    expect(at({ text: "", action: "of a later release" as Action })).toBeUndefined();
   });
 });
 
@@ -321,9 +355,12 @@ describe("the API", () => {
   it("turns a problem document into an error", async () => {
     vi.stubGlobal("fetch", () =>
       Promise.resolve(
-        new Response(JSON.stringify({ type: "t", title: "No", status: 409, detail: "held", next: "wait" }), {
-          status: 409,
-        }),
+        new Response(
+          JSON.stringify({ type: "t", title: "No", status: 409, detail: "held", next: [{ text: "wait" }] }),
+          {
+            status: 409,
+          },
+        ),
       ),
     );
     await expect(answer(api.GET("/devices"))).rejects.toThrow("held; wait");

@@ -216,8 +216,8 @@ func TestNetconfdConditions(t *testing.T) {
 			assert.Contains(t, out, "holds nothing: the device would be left without any configuration")
 			assert.Contains(
 				t, out,
-				"latch restore reef rev:1 --path /berth; or, if all is meant to go, open a change and name each: "+
-					"latch delete CHANGE reef /berth",
+				"latch restore reef rev:1 --path /berth; or, if all is meant to go, open a change and delete each of "+
+					"/berth: latch delete CHANGE reef PATH",
 			)
 			assert.Contains(t, s.Do("mara", 0, "restore", "reef", "rev:1", "--path", "/berth"), "− berth")
 			n = s.Open("mara", "reef /berth/ramp/length 9")

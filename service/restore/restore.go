@@ -215,8 +215,8 @@ func emptied(device, from string, now *tree.Node) advice.Steps {
 		return advice.Words("it holds nothing now either")
 	}
 	return advice.Words("bring back parts of it").Do(advice.RestorePart, device, from, paths[0]).Or(
-		"or, if all is meant to go, open a change and name each: "+strings.Join(paths, ", "),
-		advice.StageDelete, "", device, paths[0],
+		"or, if all is meant to go, open a change and delete each of "+strings.Join(paths, ", "),
+		advice.StageDelete, "", device,
 	)
 }
 

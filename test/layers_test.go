@@ -51,8 +51,8 @@ func TestImportsGoDown(t *testing.T) {
 		"witness":             "audit store",
 		"report":              "access audit desk fleet history store",
 		"notify":              "access audit refusal store syslog",
-		"documents": "access approval archive audit desk engine fleet history notify reservation store " +
-			"witness",
+		"documents": "access approval archive audit desk engine fleet history notify refusal report reservation " +
+			"restore store witness",
 		"api": "access approval archive audit commit desk documents engine fleet history hostkey notify order " +
 			"outside refusal report reservation restore stencils store syslog witness",
 	}

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
 )

@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/agree"
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/audit"

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 )

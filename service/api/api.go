@@ -96,6 +96,15 @@ type call struct {
 	ctx    context.Context
 	person access.Person
 	token  string
+	docs   *documents.Page // nil until a document is made
+}
+
+// page makes the documents of an answer.
+func (a *API) page(c *call) *documents.Page {
+	if c.docs == nil {
+		c.docs = a.Documents.Page(c.ctx, c.person)
+	}
+	return c.docs
 }
 
 // plainPath refuses names in a path that act.

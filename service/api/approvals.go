@@ -2,6 +2,7 @@ package api
 
 import (
 	"oakenlatch/service/approval"
+	"oakenlatch/service/documents"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
@@ -52,44 +53,11 @@ func (a *API) approvalRoutes() []route {
 	}
 }
 
-func ruleDoc(r store.ApprovalRule) wire.ApprovalRule {
-	return wire.ApprovalRule{
-		Number: r.ID, Scope: r.Scope, Path: r.Path, Needed: r.Needed, Emergency: r.Emergency, Note: r.Note,
-		Actor: r.Actor, At: r.At,
-	}
-}
-
-func agreements(list []store.Approval) []wire.Agreement {
-	out := make([]wire.Agreement, 0, len(list))
-	for _, x := range list {
-		out = append(out, wire.Agreement{Actor: x.Actor, Digest: x.Digest, Note: x.Note, At: x.At})
-	}
-	return out
-}
-
-// approvalDoc is nil where nobody has to agree, or is asked to.
-func approvalDoc(x approval.Approval) *wire.Approval {
-	if x.Needed == 0 && x.Asked == nil && len(x.Have) == 0 {
-		return nil
-	}
-	out := &wire.Approval{
-		Needed: x.Needed, Missing: x.Missing(), Rules: []wire.ApprovalRule{}, Have: agreements(x.Have),
-		Fallen: agreements(x.Fallen), Emergency: x.Emergency,
-	}
-	for _, r := range x.Rules {
-		out.Rules = append(out.Rules, ruleDoc(r))
-	}
-	if x.Asked != nil {
-		out.AskedBy, out.AskedAt, out.AskedNote = x.Asked.Actor, x.Asked.At, x.Asked.Note
-	}
-	return out
-}
-
 func (a *API) rules(c *call) (any, error) {
 	list, err := a.Store.ApprovalRules(c.ctx)
 	out := make([]wire.ApprovalRule, 0, len(list))
 	for _, r := range list {
-		doc := ruleDoc(r)
+		doc := documents.Rule(r)
 		if doc.Idle, err = approval.Idle(c.ctx, a.Fleet, r); err != nil {
 			return nil, err
 		}
@@ -110,7 +78,7 @@ func (a *API) addRule(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	doc := ruleDoc(r)
+	doc := documents.Rule(r)
 	doc.Idle, err = approval.Idle(c.ctx, a.Fleet, r)
 	return doc, err
 }

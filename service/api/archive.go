@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/service/archive"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/refusal"
@@ -301,7 +300,7 @@ func (a *API) readCopy(c *call) (any, error) {
 		return nil, err
 	}
 	devices, archives, err := a.names(c)
-	if err == nil && devices[k.Device] != "" && a.redactorOf(c, devices[k.Device]) != nil {
+	if err == nil && devices[k.Device] != "" && a.page(c).RedactorOf(devices[k.Device]) != nil {
 		err = refusal.New(
 			refusal.Forbidden,
 			"compare its revision instead",

@@ -13,7 +13,6 @@ import (
 	"unicode/utf8"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/clip"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
@@ -21,6 +20,7 @@ import (
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/documents"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
@@ -247,7 +247,7 @@ func (a *API) comparedLines(c *call, e ledger.Entry) []diff.Line {
 	if berr != nil || aerr != nil {
 		return nil
 	}
-	return lines(diff.Compare(before, after), 0)
+	return documents.Lines(diff.Compare(before, after), 0)
 }
 
 // What is counted for a chart: how many columns it has, and of how many

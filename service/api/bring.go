@@ -9,8 +9,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"oakenlatch/core/codec"
-	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/archive"
 	"oakenlatch/service/audit"
@@ -20,45 +18,6 @@ import (
 	"oakenlatch/wire"
 	"oakenlatch/wire/bundle"
 )
-
-func (a *API) broughtDoc(c *call, ch store.Change, list []restore.Brought) wire.BroughtBack {
-	out := wire.BroughtBack{Change: ch.Number, Title: ch.Title, Parts: []wire.Brought{}}
-	for _, b := range list {
-		v := a.redactorOf(c, b.Device)
-		b.Difference = v.Difference(b.Difference)
-		p := wire.Brought{
-			Device: b.Device, Edits: []wire.Edit{}, Lines: []diff.Line{}, Takes: []wire.Later{}, Left: []wire.Left{},
-			Notes: b.Notes,
-		}
-		for _, e := range b.Edits {
-			p.Edits = append(p.Edits, a.editDoc(c, b.Device, e))
-		}
-		if b.Difference != nil {
-			p.Count, p.Lines = b.Difference.Count(), lines(b.Difference, 0)
-			p.Lines = p.Lines[:min(len(p.Lines), shownLines)]
-		}
-		for _, l := range b.Takes {
-			p.Takes = append(
-				p.Takes,
-				wire.Later{
-					Revision: l.Revision.Number, Source: l.Revision.Source, Change: l.Change.Number,
-					Title: l.Change.Title, Author: l.Change.Author, At: l.Revision.At, Places: l.Places,
-				},
-			)
-		}
-		for _, l := range b.Left {
-			p.Left = append(
-				p.Left,
-				wire.Left{
-					Path: l.Path.String(), Change: l.Change, Before: codec.Text(v.Tree(l.Mine)),
-					Made: codec.Text(v.Tree(l.Base)), Now: codec.Text(v.Tree(l.Theirs)), Why: l.Why,
-				},
-			)
-		}
-		out.Parts = append(out.Parts, p)
-	}
-	return out
-}
 
 func (a *API) restore(c *call) (any, error) {
 	var in wire.NewRestore
@@ -74,7 +33,7 @@ func (a *API) restore(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.broughtDoc(c, ch, list), nil
+	return a.page(c).Brought(ch, list), nil
 }
 
 func (a *API) undo(c *call) (any, error) {
@@ -102,7 +61,7 @@ func (a *API) undo(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.broughtDoc(c, ch, list), nil
+	return a.page(c).Brought(ch, list), nil
 }
 
 func (a *API) importFile(c *call) (any, error) {
@@ -120,7 +79,7 @@ func (a *API) importFile(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.broughtDoc(c, ch, list), nil
+	return a.page(c).Brought(ch, list), nil
 }
 
 // originFrom is what a bundle tells of a configuration; nil tells nothing.
@@ -154,7 +113,7 @@ func (a *API) carry(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := wire.Carried{BroughtBack: a.broughtDoc(c, ch, []restore.Brought{k.Brought}), Own: []wire.Own{}}
+	out := wire.Carried{BroughtBack: a.page(c).Brought(ch, []restore.Brought{k.Brought}), Own: []wire.Own{}}
 	for _, o := range k.Own {
 		out.Own = append(out.Own, wire.Own{Path: o.Path.String(), From: o.From, Kept: o.Kept, Why: o.Why})
 	}
@@ -240,7 +199,7 @@ func (a *API) exportOne(c *call, out *bundle.Writer, d store.Device, from, form 
 		at = a.Log.Now()
 	}
 	text := archive.InstanceOf(
-		r.Schema, d, a.redactor(c, d).Tree(r.Running), at, r.Revision.Number, from, form == "json",
+		r.Schema, d, a.page(c).Redactor(d).Tree(r.Running), at, r.Revision.Number, from, form == "json",
 	)
 	about := wire.Origin{
 		Device: d.Name, Site: d.Site, Model: d.Model, Serial: d.Serial, Revision: r.Revision.Number, At: at,

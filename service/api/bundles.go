@@ -77,7 +77,7 @@ func (a *API) importBundle(c *call) (any, error) {
 	if in.staged == 0 && len(in.refused) > 0 {
 		return nil, refusal.New(refusal.Invalid, "nothing was staged", "%s", strings.Join(in.refused, "; "))
 	}
-	return wire.ImportedBundle{BroughtBack: a.broughtDoc(c, in.change, in.parts), Refused: in.refused}, nil
+	return wire.ImportedBundle{BroughtBack: a.page(c).Brought(in.change, in.parts), Refused: in.refused}, nil
 }
 
 // bundleImport is a bundle's import as it goes on.

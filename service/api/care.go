@@ -264,10 +264,10 @@ func (a *API) difference(c *call) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		sides[i] = a.redactor(c, d).Tree(r.Running.WithoutDefaults())
+		sides[i] = a.page(c).Redactor(d).Tree(r.Running.WithoutDefaults())
 	}
 	df := diff.Compare(sides[0], sides[1])
-	out.Count, out.Lines, out.Items = df.Count(), lines(df, context), items(df)
+	out.Count, out.Lines, out.Items = df.Count(), documents.Lines(df, context), documents.Items(df)
 	return out, nil
 }
 

@@ -8,6 +8,7 @@ import (
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/markup"
+	"oakenlatch/service/documents"
 	"oakenlatch/service/history"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
@@ -57,13 +58,13 @@ func (a *API) compare(c *call) (any, error) {
 	if len(path) > 0 {
 		out.Path, left, right = path.String(), left.Cut(path), right.Cut(path)
 	}
-	v := a.redactor(c, x.Device)
+	v := a.page(c).Redactor(x.Device)
 	if v == nil {
-		v = a.redactor(c, y.Device)
+		v = a.page(c).Redactor(y.Device)
 	}
 	df := v.Difference(diff.Compare(left, right))
-	out.Count, out.Lines, out.Items = df.Count(), lines(df, context), items(df)
-	out.Rendered = renderedAs(df, x.Schema, c.QueryParam("as"), out.A, out.B, context)
+	out.Count, out.Lines, out.Items = df.Count(), documents.Lines(df, context), documents.Items(df)
+	out.Rendered = documents.Rendered(df, x.Schema, c.QueryParam("as"), out.A, out.B, context)
 	return out, nil
 }
 

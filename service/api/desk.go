@@ -10,7 +10,6 @@ import (
 	"oakenlatch/service/desk"
 	"oakenlatch/service/documents"
 	"oakenlatch/service/refusal"
-	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
 
@@ -43,41 +42,11 @@ func (a *API) stage(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	docs := make([]wire.Staged, 0, len(list))
-	for _, st := range list {
-		doc := wire.Staged{
-			Edit: a.editDoc(c, st.Device, st.Edit), Before: st.Before, After: st.After, Notes: st.Notes, Tag: st.Tag,
-		}
-		doc.Edit.Path = st.Path.String()
-		docs = append(docs, doc)
-	}
+	docs := a.page(c).Staged(list)
 	if len(docs) == 1 {
 		c.Response().Header().Set("ETag", strconv.Quote(docs[0].Tag))
 	}
 	return docs, nil
-}
-
-// shownLines is how many lines of what a load does are told at once; the rest
-// is in the preview.
-const shownLines = 400
-
-func (a *API) loadedDocs(c *call, list []desk.Loaded) []wire.Loaded {
-	out := make([]wire.Loaded, 0, len(list))
-	for _, l := range list {
-		l.Difference = a.redactorOf(c, l.Device).Difference(l.Difference)
-		doc := wire.Loaded{
-			Device: l.Device, Edit: a.editDoc(c, l.Device, l.Edit), Format: string(l.Format),
-			Count: l.Difference.Count(), Lines: lines(l.Difference, 0), Notes: l.Notes, Tag: l.Tag,
-		}
-		if doc.Count > manyChanges {
-			doc.Groups = l.Difference.Groups()
-		}
-		if len(doc.Lines) > shownLines {
-			doc.Lines = doc.Lines[:shownLines]
-		}
-		out = append(out, doc)
-	}
-	return out
 }
 
 func (a *API) load(c *call) (any, error) {
@@ -102,7 +71,7 @@ func (a *API) load(c *call) (any, error) {
 	if len(list) == 1 {
 		c.Response().Header().Set("ETag", strconv.Quote(list[0].Tag))
 	}
-	return a.loadedDocs(c, list), nil
+	return a.page(c).Loaded(list), nil
 }
 
 // part gives a part as text.
@@ -122,7 +91,7 @@ func (a *API) part(c *call) (any, error) {
 	c.Response().Header().Set("ETag", strconv.Quote(w.Tag()))
 	return wire.Part{
 		Device: w.Device.Name, Path: path.String(), Base: w.Base.Number, Tag: w.Tag(),
-		Outline: codec.OutlineText(a.redactor(c, w.Device).Tree(w.Mine.Cut(path))),
+		Outline: codec.OutlineText(a.page(c).Redactor(w.Device).Tree(w.Mine.Cut(path))),
 	}, nil
 }
 
@@ -136,23 +105,7 @@ func (a *API) edits(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.editDocs(c, list)
-}
-
-func (a *API) editDocs(c *call, list []store.Edit) ([]wire.Edit, error) {
-	names := map[int64]string{}
-	out := make([]wire.Edit, 0, len(list))
-	for _, e := range list {
-		if names[e.Device] == "" {
-			d, err := a.Store.DeviceByID(c.ctx, c.person.Reach(), e.Device)
-			if err != nil {
-				return nil, err
-			}
-			names[e.Device] = d.Name
-		}
-		out = append(out, a.editDoc(c, names[e.Device], e))
-	}
-	return out, nil
+	return a.page(c).Edits(list)
 }
 
 func (a *API) unstage(c *call) (any, error) {
@@ -180,7 +133,7 @@ func (a *API) unstageMany(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.editDocs(c, list)
+	return a.page(c).Edits(list)
 }
 
 // inChange answers a request that changes a change with the change.
@@ -246,7 +199,7 @@ func (a *API) decide(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	doc := conflictDoc(a.redactorOf(c, in.Device).Conflict(x))
+	doc := documents.Conflict(a.page(c).RedactorOf(in.Device).Conflict(x))
 	doc.Keep, doc.Actor, doc.At = in.Keep, c.person.Name, a.Log.Now()
 	return doc, nil
 }
@@ -264,18 +217,7 @@ func (a *API) rebase(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := make([]wire.Rebased, 0, len(list))
-	for _, r := range list {
-		doc := wire.Rebased{
-			Device: r.Device, From: r.From, To: r.To, Moved: lines(a.redactorOf(c, r.Device).Difference(r.Moved), 0),
-			Mended: r.Mended,
-		}
-		for _, e := range r.Dropped {
-			doc.Dropped = append(doc.Dropped, a.editDoc(c, r.Device, e))
-		}
-		out = append(out, doc)
-	}
-	return out, nil
+	return a.page(c).Rebased(list), nil
 }
 
 func (a *API) paths(c *call) (any, error) {

@@ -2,6 +2,7 @@ package api
 
 import (
 	"oakenlatch/service/access"
+	"oakenlatch/service/documents"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/restore"
 	"oakenlatch/service/store"
@@ -91,8 +92,8 @@ func (a *API) outside(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	df = a.redactor(c, d).Difference(df)
-	out.Lines, out.Items = lines(df, context), items(df)
+	df = a.page(c).Redactor(d).Difference(df)
+	out.Lines, out.Items = documents.Lines(df, context), documents.Items(df)
 	return out, nil
 }
 
@@ -151,7 +152,7 @@ func (a *API) goOn(c *call) (any, error) {
 }
 
 func (a *API) pushedDoc(c *call, o store.Outside, ch store.Change, brought []restore.Brought) (wire.Pushed, error) {
-	doc := a.broughtDoc(c, ch, brought)
+	doc := a.page(c).Brought(ch, brought)
 	out := wire.Pushed{Change: doc.Change, Title: doc.Title, Parts: doc.Parts}
 	var err error
 	out.Outside, err = a.Documents.Outside(c.ctx, c.person, o)

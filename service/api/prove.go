@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/refusal"

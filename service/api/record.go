@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/search"
 	"oakenlatch/service/audit"
@@ -47,23 +46,6 @@ func (a *API) recordRoutes() []route {
 			streams: reportTypes, query: []string{"since", "until", "device", "who", "format"}, handle: a.spanReport,
 		},
 	}
-}
-
-func (a *API) commitRecordDoc(c *call, r report.Commit) (wire.CommitRecord, error) {
-	out := wire.CommitRecord{
-		Number: r.ID, Change: r.Change.Number, Title: r.Change.Title, Ticket: r.Change.Ticket, Author: r.Change.Author,
-		Staged: append([]string{}, r.Staged...), Committed: r.Actor, Confirmed: r.Confirmed, Started: r.Started,
-		Ended: r.Ended, Seconds: r.Took().Seconds(), Hold: int64(r.Hold / time.Second), Outcome: r.State.Outcome,
-		Reason: r.State.Reason, Newest: r.Newest, Devices: []string{},
-	}
-	for _, d := range r.Devices {
-		out.Devices = append(out.Devices, d.Name)
-	}
-	notes, err := a.Store.Notes(c.ctx, r.Change.Number)
-	for _, n := range notes {
-		out.Notes = append(out.Notes, wire.Note{Actor: n.Actor, At: n.At, Text: n.Text})
-	}
-	return out, err
 }
 
 // times reads since and until as a line to search by has them.
@@ -114,19 +96,13 @@ func (a *API) commits(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := wire.CommitRecords{Commits: []wire.CommitRecord{}}
+	out := wire.CommitRecords{}
 	if len(list) == q.Limit {
 		list = list[:limit]
 		out.Next = list[limit-1].ID
 	}
-	for _, r := range list {
-		doc, err := a.commitRecordDoc(c, r)
-		if err != nil {
-			return nil, err
-		}
-		out.Commits = append(out.Commits, doc)
-	}
-	return out, nil
+	out.Commits, err = a.page(c).CommitRecords(list)
+	return out, err
 }
 
 func (a *API) commitRecord(c *call) (any, error) {
@@ -145,39 +121,15 @@ func (a *API) commitRecord(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	out, err := a.commitRecordDoc(c, r)
-	if err != nil {
-		return nil, err
-	}
 	made, err := a.Reports.Made(c.ctx, r)
 	if err != nil {
 		return nil, err
 	}
-	for _, d := range r.Devices {
-		if df := a.redactor(c, d).Difference(made[d.Name]); df != nil {
-			out.Parts = append(
-				out.Parts,
-				wire.CommitPart{Device: d.Name, Count: df.Count(), Lines: lines(df, context), Items: items(df)},
-			)
-		}
-	}
-	if out.Steps, err = a.Reports.Steps(c.ctx, r); err != nil {
-		return nil, err
-	}
-	edits, err := a.Store.Edits(c.ctx, r.Change.Number)
+	steps, err := a.Reports.Steps(c.ctx, r)
 	if err != nil {
 		return nil, err
 	}
-	names := map[int64]string{}
-	for _, d := range r.Devices {
-		names[d.ID] = d.Name
-	}
-	for _, e := range edits {
-		if !e.At.After(r.Started) {
-			out.Edits = append(out.Edits, a.editDoc(c, names[e.Device], e))
-		}
-	}
-	return out, nil
+	return a.page(c).WholeCommit(r, made, steps, context)
 }
 
 // formOf reads how a report is wanted.

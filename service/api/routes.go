@@ -443,7 +443,7 @@ func (a *API) config(c *call) (any, error) {
 	if len(path) > 0 && r.Running.At(path) == nil {
 		return nil, refusal.New(refusal.NotFound, "", "%s: there is nothing at %s in %s", d.Name, path, from)
 	}
-	part := a.redactor(c, d).Tree(r.Running.Cut(path))
+	part := a.page(c).Redactor(d).Tree(r.Running.Cut(path))
 	out.Path = path.Full()
 	out.Outline = codec.OutlineText(part)
 	out.XML = string(codec.XML(r.Schema, part, markup.Name{Space: netconf.BaseNS, Local: "config"}))

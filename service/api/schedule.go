@@ -6,7 +6,6 @@ import (
 	"sync"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/service/documents"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/order"

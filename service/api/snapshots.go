@@ -2,47 +2,15 @@ package api
 
 import (
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 
 	"oakenlatch/core/advice"
-
-	"oakenlatch/service/access"
 	"oakenlatch/service/history"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
-
-// snapshotDoc tells of a snapshot. One that a commit took is called after its change: who may not see that
-// is told its number alone.
-func (a *API) snapshotDoc(c *call, s store.Snapshot) (wire.Snapshot, error) {
-	if s.Change != 0 && !c.person.Grants.Everywhere(access.Read) {
-		devices, err := a.Store.ChangeDevices(c.ctx, store.Everything, s.Change)
-		if err != nil {
-			return wire.Snapshot{}, err
-		}
-		if slices.ContainsFunc(devices, func(d store.Device) bool { return !c.person.Grants.May(access.Read, d) }) {
-			s.Name, s.Note = fmt.Sprintf("Before change %d", s.Change), ""
-		}
-	}
-	return wire.Snapshot{
-		Number: s.Number, Name: s.Name, Note: s.Note, Actor: s.Actor, At: s.At, Change: s.Change,
-		Protected: s.Protected, Retired: s.Retired, RetiredBy: s.RetiredBy, Devices: s.Devices,
-	}, nil
-}
-
-func (a *API) takenDoc(c *call, t history.Taken) (wire.Snapshot, error) {
-	out, err := a.snapshotDoc(c, t.Snapshot)
-	for _, i := range t.Items {
-		out.Items = append(
-			out.Items, wire.SnapshotItem{Device: i.Device.Name, Revision: i.Revision, At: i.At, Unclean: i.Unclean},
-		)
-		out.Unclean = out.Unclean || len(i.Unclean) > 0
-	}
-	return out, err
-}
 
 func (a *API) snapshots(c *call) (any, error) {
 	device, err := a.deviceQuery(c)
@@ -50,17 +18,13 @@ func (a *API) snapshots(c *call) (any, error) {
 		return nil, err
 	}
 	list, err := a.Store.Snapshots(c.ctx, device)
-	out := make([]wire.Snapshot, 0, len(list))
-	for _, s := range list {
-		if s.Retired.IsZero() || c.QueryParam("retired") == "true" {
-			doc, derr := a.snapshotDoc(c, s)
-			if derr != nil {
-				return nil, derr
-			}
-			out = append(out, doc)
-		}
+	if err != nil {
+		return nil, err
 	}
-	return out, err
+	if c.QueryParam("retired") != "true" {
+		list = slices.DeleteFunc(list, func(s store.Snapshot) bool { return !s.Retired.IsZero() })
+	}
+	return a.page(c).Snapshots(list)
 }
 
 // some gives the devices that a request means: those named, of a site, or all.
@@ -111,7 +75,7 @@ func (a *API) takeSnapshot(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.takenDoc(c, t)
+	return a.page(c).Taken(t)
 }
 
 func (a *API) snapshotParam(c *call) (store.Snapshot, error) {
@@ -127,7 +91,7 @@ func (a *API) snapshot(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.takenDoc(c, t)
+	return a.page(c).Taken(t)
 }
 
 func (a *API) relabel(c *call) (any, error) {
@@ -157,5 +121,5 @@ func (a *API) relabel(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.takenDoc(c, t)
+	return a.page(c).Taken(t)
 }

@@ -135,7 +135,7 @@ func (a *API) bind(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.loadedDocs(c, list), nil
+	return a.page(c).Loaded(list), nil
 }
 
 func (a *API) shared(c *call) (any, error) {

@@ -5,6 +5,7 @@ import (
 
 	"oakenlatch/core/flow"
 	"oakenlatch/service/desk"
+	"oakenlatch/service/documents"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
@@ -58,26 +59,6 @@ func (a *API) trafficRoutes() []route {
 	}
 }
 
-func expectationDoc(e desk.Expected) wire.Expectation {
-	return wire.Expectation{Number: e.ID, Line: e.Line, Place: e.Place, Actor: e.Actor, At: e.At, Answer: e.Answer}
-}
-
-// traffic fills in what a preview tells of traffic.
-func (a *API) traffic(out *wire.Preview, t desk.Traffic) {
-	for _, e := range t.Expected {
-		out.Expected = append(out.Expected, expectationDoc(e))
-		out.Ready = out.Ready && e.Delivered
-	}
-	for _, s := range t.Beside {
-		doc := wire.SideEffect{Device: s.Device, Change: s.Change}
-		if s.Accepted != nil {
-			doc.AcceptedBy, doc.AcceptedAt = s.Accepted.Actor, s.Accepted.At
-		}
-		out.Beside = append(out.Beside, doc)
-		out.Ready = out.Ready && s.Accepted != nil
-	}
-}
-
 func (a *API) expectations(c *call) (any, error) {
 	ch, err := a.visible(c)
 	if err != nil {
@@ -86,7 +67,7 @@ func (a *API) expectations(c *call) (any, error) {
 	list, err := a.Store.Expectations(c.ctx, ch.Number)
 	out := []wire.Expectation{}
 	for _, e := range list {
-		out = append(out, expectationDoc(desk.Expected{Expectation: e}))
+		out = append(out, documents.Expectation(desk.Expected{Expectation: e}))
 	}
 	return out, err
 }
@@ -101,7 +82,7 @@ func (a *API) expect(c *call) (any, error) {
 		return nil, err
 	}
 	e, err := a.Desk.Expect(c.ctx, c.person, n, in.Line, in.Place)
-	return expectationDoc(desk.Expected{Expectation: e}), err
+	return documents.Expectation(desk.Expected{Expectation: e}), err
 }
 
 func (a *API) unexpect(c *call) (any, error) {

@@ -11,7 +11,6 @@ import (
 	"unicode/utf8"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/agree"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/schema"
@@ -23,7 +22,7 @@ import (
 	"oakenlatch/service/store"
 )
 
-// MostNote is how long a note of somebody who asks, agrees or reviews may be, in bytes.
+// MostNote is how long a note of somebody who asks, agrees or reviews may be, in characters.
 const MostNote = 10_000
 
 // Approvals keeps the rules, and what was agreed to.

@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/codec"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/schema"

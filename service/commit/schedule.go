@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/access"

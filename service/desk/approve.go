@@ -6,7 +6,6 @@ import (
 	"unicode/utf8"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/access"

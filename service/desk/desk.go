@@ -11,7 +11,6 @@ import (
 	"unicode/utf8"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/schema"

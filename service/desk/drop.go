@@ -6,7 +6,6 @@ import (
 	"slices"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"

@@ -6,7 +6,6 @@ import (
 	"slices"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/diff"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"

@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/flow"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/tree"

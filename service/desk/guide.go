@@ -5,7 +5,6 @@ import (
 	"errors"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/complete"
 	"oakenlatch/core/stencil"
 	"oakenlatch/service/access"

@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/check"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/flow"

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/check"
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/check"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/tree"

@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"

@@ -5,7 +5,6 @@ import (
 	"fmt"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/service/audit"
 	"oakenlatch/service/order"
 	"oakenlatch/service/refusal"

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
 	"oakenlatch/netconf"

@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/guard"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/lifecycle"

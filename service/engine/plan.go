@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/guard"
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/order"

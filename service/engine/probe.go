@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/guard"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"

@@ -5,7 +5,6 @@ import (
 	"fmt"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/hostkey"

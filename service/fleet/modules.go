@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/check"
 	"oakenlatch/core/markup"
 	"oakenlatch/core/schema"

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/netconf"
 	"oakenlatch/service/store"
 )

@@ -16,7 +16,6 @@ import (
 	"time"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/clip"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/search"

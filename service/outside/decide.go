@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/access"

@@ -10,7 +10,6 @@ import (
 	"unicode/utf8"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/ledger"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/codec"
 	"oakenlatch/core/transplant"
 	"oakenlatch/core/tree"

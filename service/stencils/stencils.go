@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"oakenlatch/core/advice"
-
 	"oakenlatch/core/clip"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/schema"

@@ -31,6 +31,9 @@ func (tx *Tx) ask(text string, args ...any) question {
 	return question{s: tx.s, tx: tx, text: text, args: args}
 }
 
+// Asked is how many questions the records were asked since they were opened.
+func (s *Store) Asked() int64 { return s.asked.Load() }
+
 // unremembered is the same question where its answers are large.
 func (q question) unremembered() question {
 	q.keep = false
@@ -87,6 +90,7 @@ const graceToRead = time.Second
 // or does not answer, what was read last is given. Who has to decide about a hold gets in
 // by that, sees it, and the devices can be reached. [Store.Check] says that it is so.
 func answer[T any](q question, read func() (T, error), own func(T) T, weight func(T) int) (T, error) {
+	q.s.asked.Add(1)
 	if q.tx != nil {
 		return read()
 	}

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -36,6 +37,8 @@ type Store struct {
 	memory memory
 	frozen error  // why it can be read alone; nil where it can be written
 	copied string // the folder that a copy was made in to read it at all
+
+	asked atomic.Int64 // questions since it was opened
 
 	statements sync.Map // text -> *sql.Stmt: making one out of its text takes longer than running it
 }

@@ -159,6 +159,14 @@ func (r *Room) adopt(spec lab.Spec) {
 	require.NoError(r.t, r.Trust(spec.Name))
 }
 
+// Place says where a device stands and what it is.
+func (r *Room) Place(device, site, role string) {
+	r.t.Helper()
+	d, err := r.Store.Device(r.t.Context(), store.Everything, device)
+	require.NoError(r.t, err)
+	require.NoError(r.t, r.Log.Write(r.t.Context(), func(tx *audit.Tx) error { return tx.SetPlace(d.ID, site, role) }))
+}
+
 // Trust accepts the host key that a device shows now.
 func (r *Room) Trust(name string) error {
 	key, err := r.Fleet.ScanHostKey(r.t.Context(), store.Everything, name)

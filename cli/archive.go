@@ -226,7 +226,7 @@ func (a *app) await(j wire.Job, result any) error {
 		if err := a.api().StopJob(a.ctx, id); err != nil {
 			return err
 		}
-		j, err = a.api().Await(a.ctx, wire.Job{ID: id, State: "running"}, result, progress)
+		j, err = a.api().Await(a.ctx, wire.Job{ID: id, State: wire.JobRunning}, result, progress)
 	}
 	if err != nil {
 		return err
@@ -235,9 +235,9 @@ func (a *app) await(j wire.Job, result any) error {
 		_, _ = fmt.Fprint(a.err, "\r\x1b[K")
 	}
 	switch j.State {
-	case "stopped":
+	case wire.JobStopped:
 		return &exit{Refused, fmt.Errorf("stopped at %d of %d; what was done stays done", j.Done, j.Total)}
-	case "failed":
+	case wire.JobFailed:
 		return &exit{Refused, errors.New(told(&wire.Problem{Detail: j.Trouble, Next: j.Next}))}
 	}
 	return nil

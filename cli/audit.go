@@ -64,8 +64,8 @@ func auditList(a *app, fs *flag.FlagSet) func([]string) error {
 					about = fmt.Sprintf("change %d %s", e.Change, e.Device)
 				}
 				what := e.Action
-				if e.Outcome != "" {
-					what += ", " + e.Outcome
+				if e.Outcome != ledger.Done {
+					what += ", " + e.Outcome.String()
 				}
 				rows[i] = []string{
 					fmt.Sprint(e.Seq), when(e.At), tame(e.Actor), tame(what), tame(about),
@@ -155,10 +155,6 @@ func auditShow(a *app, _ *flag.FlagSet) func([]string) error {
 			return err
 		}
 		return a.show(e, func() {
-			outcome := e.Outcome
-			if outcome == "" {
-				outcome = "done"
-			}
 			change := ""
 			if e.Change != 0 {
 				change = fmt.Sprintf("%d %s", e.Change, e.Ticket)
@@ -169,7 +165,8 @@ func auditShow(a *app, _ *flag.FlagSet) func([]string) error {
 			}
 			for _, row := range [][2]string{
 				{"entry", fmt.Sprint(e.Seq)}, {"at", when(e.At)}, {"who", e.Actor}, {"from", from}, {"what", e.Action},
-				{"outcome", outcome}, {"device", e.Device}, {"change", change}, {"path", e.Path}, {"before", e.Before},
+				{"outcome", e.Outcome.String()}, {"device", e.Device}, {"change", change}, {"path", e.Path},
+				{"before", e.Before},
 				{"after", e.After}, {"note", e.Note}, {"chained to", e.Prev}, {"digest", e.Hash},
 			} {
 				if row[1] != "" {

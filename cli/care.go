@@ -45,7 +45,7 @@ func deviceSave(a *app, fs *flag.FlagSet) func([]string) error {
 
 func deviceRestart(a *app, fs *flag.FlagSet) func([]string) error {
 	yes := fs.Bool("yes", false, "do not ask")
-	due := newDueFlags(fs, "restart it")
+	due := newScheduleFlags(fs, "restart it")
 	return func(args []string) error {
 		d, err := a.betweenStores(args[0], "running", "startup")
 		if err != nil {

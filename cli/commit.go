@@ -19,7 +19,7 @@ const glance = 300 * time.Millisecond
 func commit(a *app, fs *flag.FlagSet) func([]string) error {
 	o := newOrderFlags(fs)
 	wait := fs.Bool("wait", false, "stay until it is decided")
-	due := newDueFlags(fs, "commit")
+	due := newScheduleFlags(fs, "commit")
 	return func(args []string) error {
 		n, err := changeNumber(args[0])
 		if err != nil {
@@ -43,7 +43,7 @@ func commit(a *app, fs *flag.FlagSet) func([]string) error {
 }
 
 // begin commits what was prepared: how is settled already.
-func (a *app) begin(n int64, o *orderFlags, due *dueFlags, enough func(wire.Change) bool) error {
+func (a *app) begin(n int64, o *orderFlags, due *scheduleFlags, enough func(wire.Change) bool) error {
 	given := o.given()
 	if due.at != "" {
 		given = append(given, "--at")
@@ -500,8 +500,9 @@ func showChange(a *app, _ *flag.FlagSet) func([]string) error {
 			if c.Reason != "" {
 				a.printf("  because: %s\n", c.Reason)
 			}
-			if c.Due != nil {
-				a.printf("  on the schedule: goes on hold at %s, by %s\n", whenIn(c.Due.At, c.Due.Zone), c.Due.Actor)
+			if c.Scheduled != nil {
+				at := whenIn(c.Scheduled.At, c.Scheduled.Zone)
+				a.printf("  on the schedule: goes on hold at %s, by %s\n", at, c.Scheduled.Actor)
 			}
 			if c.Commit == nil {
 				return

@@ -84,7 +84,8 @@ func newClerk() *clerk {
 		"GET /changes/7/parts/quay": wire.Part{
 			Device: "quay", Path: "/vlans", Tag: "tag1", Outline: "vlans\n  vlan [10]\n",
 		},
-		"POST /changes/7/company": change, "DELETE /changes/7/company/joss": change, "POST /changes/7/notes": change,
+		"POST /changes/7/coworkers": change, "DELETE /changes/7/coworkers/joss": change,
+		"POST /changes/7/notes":     change,
 		"POST /changes/7/readdress": change,
 		"POST /changes/7/decide":    wire.Conflict{Path: "/p", Base: "a", Mine: "b", Theirs: "c", Keep: "mine"},
 		"POST /changes/7/rebase": []wire.Rebased{
@@ -153,8 +154,8 @@ func TestDeskCommands(t *testing.T) {
 			"taken back as far as /vlans: edit 12: merge of v.outline at /, 1 line",
 		},
 		{"unstage 7 --all", "DELETE /changes/7/edits", "taken back: edit 4: put /s x (only) (joss"},
-		{"share 7 joss", `POST /changes/7/company {"account":"joss"}`, "On it are mara, joss."},
-		{"unshare 7 joss", "DELETE /changes/7/company/joss", "latch unstage 7 --by joss"},
+		{"share 7 joss", `POST /changes/7/coworkers {"account":"joss"}`, "On it are mara, joss."},
+		{"unshare 7 joss", "DELETE /changes/7/coworkers/joss", "latch unstage 7 --by joss"},
 		{"note 7 told", `POST /changes/7/notes {"text":"told"}`, "Noted"},
 		{"rename 7 --ticket TF-9", `PATCH /changes/7 {"title":"Lamps","ticket":"TF-9"}`, "Change 7: Lamps"},
 		{

@@ -10,6 +10,7 @@ import (
 	"oakenlatch/client"
 	"oakenlatch/core/clip"
 	"oakenlatch/core/diff"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/wire"
 )
 
@@ -33,22 +34,22 @@ func past(text string, now time.Time) (time.Time, error) {
 // revisionCause tells what made a revision, and who, as far as is known.
 func revisionCause(r wire.Revision) string {
 	switch r.Source {
-	case "change":
+	case lifecycle.ByChange:
 		text := fmt.Sprintf("change %d: %s", r.Change, r.Title)
 		if r.Ticket != "" {
 			text += " (" + r.Ticket + ")"
 		}
 		return text
-	case "outside":
+	case lifecycle.ByOutside:
 		return "changed outside of this service"
-	case "saved":
+	case lifecycle.BySave:
 		if r.Change != 0 {
 			return fmt.Sprintf("saved with change %d", r.Change)
 		}
 		return "saved"
-	case "replaced":
+	case lifecycle.ByReplaced:
 		return "another box was put in its place"
-	case "rebuilt":
+	case lifecycle.ByRebuilt:
 		return strings.TrimSuffix("rebuilt from an archive: "+r.Note, ": ")
 	}
 	return "first read"
@@ -63,7 +64,7 @@ func revisionWho(r wire.Revision) string {
 		return r.Author
 	case r.Actor != "":
 		return r.Actor
-	case r.Source == "outside":
+	case r.Source == lifecycle.ByOutside:
 		return "not known"
 	}
 	return ""
@@ -113,9 +114,11 @@ func revisions(a *app, fs *flag.FlagSet) func([]string) error {
 }
 
 // momentMark stands beside a moment of the timeline.
-var momentMark = map[string]string{
-	"change": "✓", "outside": "!", "first": "·", "replaced": "⇄", "rebuilt": "⇄", "saved": "s", "saved-outside": "!",
-	"snapshot": "#", "reverted": "↩", "failed": "×", "partly": "≠", "holding": "…",
+var momentMark = map[lifecycle.MomentKind]string{
+	lifecycle.MomentChange: "✓", lifecycle.MomentOutside: "!", lifecycle.MomentFirst: "·",
+	lifecycle.MomentReplaced: "⇄", lifecycle.MomentRebuilt: "⇄", lifecycle.MomentSaved: "s",
+	lifecycle.MomentSavedOutside: "!", lifecycle.MomentSnapshot: "#", lifecycle.MomentReverted: "↩",
+	lifecycle.MomentFailed: "×", lifecycle.MomentPartly: "≠", lifecycle.MomentHolding: "…",
 }
 
 func timeline(a *app, fs *flag.FlagSet) func([]string) error {
@@ -145,17 +148,17 @@ func timeline(a *app, fs *flag.FlagSet) func([]string) error {
 func momentText(m wire.Moment) string {
 	text := m.Text
 	switch m.Kind {
-	case "change":
+	case lifecycle.MomentChange:
 		text = fmt.Sprintf("revision %d, change %d: %s", m.Revision, m.Change, m.Text)
-	case "outside", "first", "replaced", "rebuilt":
+	case lifecycle.MomentOutside, lifecycle.MomentFirst, lifecycle.MomentReplaced, lifecycle.MomentRebuilt:
 		text = fmt.Sprintf("revision %d, %s", m.Revision, m.Text)
-	case "saved", "saved-outside":
+	case lifecycle.MomentSaved, lifecycle.MomentSavedOutside:
 		text = fmt.Sprintf("%s (startup %d)", m.Text, m.Startup)
-	case "snapshot":
+	case lifecycle.MomentSnapshot:
 		text = fmt.Sprintf("snapshot %d: %s", m.Snapshot, m.Text)
-	case "reverted", "failed", "partly":
+	case lifecycle.MomentReverted, lifecycle.MomentFailed, lifecycle.MomentPartly:
 		text = fmt.Sprintf("change %d %s: %s", m.Change, m.Kind, m.Text)
-	case "holding":
+	case lifecycle.MomentHolding:
 		text = fmt.Sprintf("change %d is being committed: %s", m.Change, m.Text)
 	}
 	if m.Actor != "" {
@@ -212,8 +215,9 @@ func blameLines(a *app, fs *flag.FlagSet) func([]string) error {
 func blameText(r wire.Revision) string {
 	who := cmp.Or(r.Author, r.Actor)
 	if who == "" {
-		who = map[string]string{
-			"outside": "outside", "first": "first read", "replaced": "new box", "rebuilt": "archive",
+		who = map[lifecycle.Cause]string{
+			lifecycle.ByOutside: "outside", lifecycle.FirstRead: "first read", lifecycle.ByReplaced: "new box",
+			lifecycle.ByRebuilt: "archive",
 		}[r.Source]
 	}
 	text := fmt.Sprintf("rev %d  %s  %s", r.Number, r.At.Local().Format("2006-01-02 15:04 MST"), who)

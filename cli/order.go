@@ -122,35 +122,35 @@ func yesOrNo(name, text string) (*bool, error) {
 	return nil, wrongUse("--%s is yes or no, not %q", name, text)
 }
 
-// dueFlags say when something is to be done.
-type dueFlags struct {
+// scheduleFlags say when something is to be done.
+type scheduleFlags struct {
 	at, zone string
 	late     span
 }
 
-func newDueFlags(fs *flag.FlagSet, doing string) *dueFlags {
-	d := &dueFlags{late: span(time.Minute)}
+func newScheduleFlags(fs *flag.FlagSet, doing string) *scheduleFlags {
+	d := &scheduleFlags{late: span(time.Minute)}
 	fs.StringVar(&d.at, "at", "", doing+` at a time: 02:00, "2026-11-24 02:00" or 2026-11-24T02:00:00Z`)
 	fs.StringVar(&d.zone, "zone", "", "the time's zone, e.g. Europe/Paris; this machine's if left out")
 	fs.Var(&d.late, "late", "how late it may begin if the service was down then; later than that it is missed")
 	return d
 }
 
-func (d *dueFlags) due(now time.Time) (wire.NewDue, error) {
+func (d *scheduleFlags) due(now time.Time) (wire.NewSchedule, error) {
 	zone, name := time.Local, d.zone
 	if name != "" {
 		var err error
 		if zone, err = time.LoadLocation(name); err != nil {
-			return wire.NewDue{}, wrongUse("--zone: there is no zone %q; give one like Europe/Paris or UTC", name)
+			return wire.NewSchedule{}, wrongUse("--zone: there is no zone %q; give one like Europe/Paris or UTC", name)
 		}
 	} else if name = zone.String(); name == "Local" {
 		name = localZone(now)
 	}
 	at, err := moment(d.at, zone, now)
 	if err != nil {
-		return wire.NewDue{}, wrongUse("--at: %v", err)
+		return wire.NewSchedule{}, wrongUse("--at: %v", err)
 	}
-	return wire.NewDue{At: at, Zone: name, LatenessSeconds: d.late.seconds()}, nil
+	return wire.NewSchedule{At: at, Zone: name, LatenessSeconds: d.late.seconds()}, nil
 }
 
 // localZone names this machine's zone as well as it is known.
@@ -224,7 +224,7 @@ func extend(a *app, fs *flag.FlagSet) func([]string) error {
 			}
 			in.AddSeconds = int64(d / time.Second)
 		case len(args) == 1 && *until != "":
-			due, err := (&dueFlags{at: *until, zone: *zone}).due(time.Now())
+			due, err := (&scheduleFlags{at: *until, zone: *zone}).due(time.Now())
 			if err != nil {
 				return err
 			}

@@ -187,7 +187,7 @@ func TestWordsDuringAHold(t *testing.T) {
 }
 
 func TestScheduleCommands(t *testing.T) {
-	due := wire.Due{
+	due := wire.Scheduled{
 		ID: 3, Kind: "commit", Change: 7, Title: "Winter", Devices: []string{"d"}, At: time.Now().Add(90 * time.Minute),
 		Zone: "Europe/Lisbon", LatenessSeconds: 60, Actor: "mara", State: "waiting",
 		Clocks: []wire.Clock{
@@ -195,13 +195,15 @@ func TestScheduleCommands(t *testing.T) {
 			{Device: "f"},
 		},
 	}
-	restart := wire.Due{ID: 4, Kind: "restart", Devices: []string{"d"}, At: due.At, State: "waiting", Actor: "admin"}
-	missed := wire.Due{
+	restart := wire.Scheduled{
+		ID: 4, Kind: "restart", Devices: []string{"d"}, At: due.At, State: "waiting", Actor: "admin",
+	}
+	missed := wire.Scheduled{
 		ID: 2, Kind: "commit", Change: 6, Devices: []string{"d"}, State: "missed", Note: "missed: it was due",
 	}
 	answers := map[string]any{
 		"GET /changes/7": wire.Change{Number: 7, State: "draft"}, "POST /changes/7/schedule": due,
-		"GET /schedule": []wire.Due{due, restart, missed}, "DELETE /schedule/3": nil, "DELETE /schedule/4": nil,
+		"GET /schedule": []wire.Scheduled{due, restart, missed}, "DELETE /schedule/3": nil, "DELETE /schedule/4": nil,
 		"POST /devices/d/schedule": restart, "POST /devices/d/restart": nil,
 		"GET /devices/d/difference": wire.Difference{
 			Device: "d", Count: 1, Lines: []diff.Line{{Mark: "−", Text: "contact: x"}},
@@ -227,7 +229,7 @@ func TestScheduleCommands(t *testing.T) {
 		assert.Contains(t, out+errOut, c.says, c.args)
 		assert.NotContains(t, out, c.not, c.args)
 		if strings.HasPrefix(c.args, "commit") {
-			var sent wire.NewDue
+			var sent wire.NewSchedule
 			require.NoError(t, json.Unmarshal([]byte(d.bodies["POST /changes/7/schedule"]), &sent))
 			assert.Equal(t, int64(300), sent.LatenessSeconds)
 			assert.NotEmpty(t, sent.Zone)

@@ -9,6 +9,7 @@ import (
 
 	"oakenlatch/client"
 	"oakenlatch/core/clip"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/wire"
 )
 
@@ -45,14 +46,14 @@ func outsideList(a *app, fs *flag.FlagSet) func([]string) error {
 // outsideState is what became of an outside change.
 func outsideState(o wire.Outside) string {
 	switch {
-	case o.State == "open" && o.Change != 0:
+	case o.State == lifecycle.OutsideOpen && o.Change != 0:
 		return fmt.Sprintf("to be pushed back by change %d", o.Change)
-	case o.State == "open":
+	case o.State == lifecycle.OutsideOpen:
 		return "to be decided"
-	case o.State == "opened":
+	case o.State == lifecycle.OutsideOpened:
 		return fmt.Sprintf("change %d goes on from it", o.Change)
 	}
-	return o.State
+	return string(o.State)
 }
 
 func outsideShow(a *app, fs *flag.FlagSet) func([]string) error {

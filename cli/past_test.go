@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/core/diff"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/wire"
 	"oakenlatch/wire/bundle"
 )
@@ -24,11 +25,12 @@ func keeper(t *testing.T) *clerk {
 	t.Helper()
 	t.Setenv("TZ", "UTC")
 	byMara := wire.Revision{
-		Number: 2, At: at, Source: "change", Change: 7, Title: "Lamps", Ticket: "TF-1", Author: "mara", Actor: "joss",
+		Number: 2, At: at, Source: lifecycle.ByChange, Change: 7, Title: "Lamps", Ticket: "TF-1", Author: "mara",
+		Actor: "joss",
 	}
-	outside := wire.Revision{Number: 3, At: at, Source: "outside"}
-	first := wire.Revision{Number: 1, At: at, Source: "first"}
-	rebuilt := wire.Revision{Number: 4, At: at, Source: "rebuilt", Actor: "mara", Note: "change 9: Roof"}
+	outside := wire.Revision{Number: 3, At: at, Source: lifecycle.ByOutside}
+	first := wire.Revision{Number: 1, At: at, Source: lifecycle.FirstRead}
+	rebuilt := wire.Revision{Number: 4, At: at, Source: lifecycle.ByRebuilt, Actor: "mara", Note: "change 9: Roof"}
 	changed := []diff.Line{
 		{Mark: "~", Text: "contact: a → b", Before: "contact: a", After: "contact: b", Path: "/system/contact"},
 		{Mark: "+", Depth: 1, Text: "vlan [40]"}, {Mark: "−", Text: "old"},
@@ -36,8 +38,8 @@ func keeper(t *testing.T) *clerk {
 	brought := wire.BroughtBack{Change: 8, Title: "Restore", Parts: []wire.Brought{{
 		Device: "quay", Count: 3, Lines: changed, Notes: []string{"a note"},
 		Takes: []wire.Later{
-			{Revision: 3, Source: "outside", At: at, Places: 2},
-			{Revision: 2, Source: "change", Change: 7, Author: "mara", Title: "Lamps", At: at, Places: 1},
+			{Revision: 3, Source: lifecycle.ByOutside, At: at, Places: 2},
+			{Revision: 2, Source: lifecycle.ByChange, Change: 7, Author: "mara", Title: "Lamps", At: at, Places: 1},
 		},
 		Left: []wire.Left{{Path: "/p", Change: 7, Before: "x", Made: "y"}},
 	}}}

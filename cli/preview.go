@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"oakenlatch/client"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/lockout"
 	"oakenlatch/wire"
 )
@@ -253,7 +254,7 @@ func revisionText(r wire.Revision) string {
 	switch {
 	case r.Change != 0:
 		return text + fmt.Sprintf("change %d of %s", r.Change, r.Author)
-	case r.Source == "outside":
+	case r.Source == lifecycle.ByOutside:
 		return text + "changed outside of this service; by whom is not known"
 	}
 	return text + "first read"

@@ -445,7 +445,7 @@ func (a *app) checked(file string, c checked, witnesses int) {
 			count(int(c.Entries), "entry", "entries"),
 		)
 		for _, row := range [][2]string{
-			{"at", when(e.At)}, {"who", e.Actor}, {"what", strings.TrimSpace(e.Action + " " + e.Outcome)},
+			{"at", when(e.At)}, {"who", e.Actor}, {"what", strings.TrimSpace(e.Action + " " + string(e.Outcome))},
 			{"device", e.Device}, {"path", e.Path}, {"before", e.Before}, {"after", e.After}, {"note", e.Note},
 		} {
 			if row[1] != "" {

@@ -8,11 +8,12 @@ import (
 	"time"
 
 	"oakenlatch/core/clip"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/wire"
 )
 
 // scheduleCommit puts a commit on the schedule.
-func (a *app) scheduleCommit(n int64, in wire.NewCommit, d *dueFlags) error {
+func (a *app) scheduleCommit(n int64, in wire.NewCommit, d *scheduleFlags) error {
 	due, err := d.due(time.Now())
 	if err != nil {
 		return err
@@ -68,9 +69,9 @@ func schedule(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		if !*all {
-			var waiting []wire.Due
+			var waiting []wire.Scheduled
 			for _, d := range list {
-				if d.State == "waiting" {
+				if d.State == lifecycle.Waiting {
 					waiting = append(waiting, d)
 				}
 			}
@@ -80,11 +81,11 @@ func schedule(a *app, fs *flag.FlagSet) func([]string) error {
 			rows := make([][]string, len(list))
 			for i, d := range list {
 				what := fmt.Sprintf("commit change %d: %s", d.Change, d.Title)
-				if d.Kind == "restart" {
+				if d.Kind == lifecycle.ScheduledRestart {
 					what = "restart"
 				}
-				state := d.State
-				if d.State == "waiting" {
+				state := string(d.State)
+				if d.State == lifecycle.Waiting {
 					state = "in " + spell(time.Until(d.At))
 				}
 				rows[i] = []string{
@@ -108,16 +109,16 @@ func unschedule(a *app, _ *flag.FlagSet) func([]string) error {
 		}
 		n, err := strconv.ParseInt(args[0], 10, 64)
 		for _, d := range list {
-			fits := err == nil && d.Kind == "commit" && d.Change == n || err != nil && d.Kind == "restart" &&
-				d.Devices[0] == args[0]
-			if d.State != "waiting" || !fits {
+			fits := err == nil && d.Kind == lifecycle.ScheduledCommit && d.Change == n ||
+				err != nil && d.Kind == lifecycle.ScheduledRestart && d.Devices[0] == args[0]
+			if d.State != lifecycle.Waiting || !fits {
 				continue
 			}
 			if err := a.api().Unschedule(a.ctx, d.ID); err != nil {
 				return err
 			}
 			return a.show(d, func() {
-				if d.Kind == "restart" {
+				if d.Kind == lifecycle.ScheduledRestart {
 					a.printf("The restart of %s is off the schedule.\n", args[0])
 					return
 				}

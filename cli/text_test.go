@@ -16,6 +16,7 @@ import (
 	"oakenlatch/core/diff"
 	"oakenlatch/core/guard"
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/wire"
 )
 
@@ -39,7 +40,8 @@ var everything = wire.Preview{
 		},
 		Findings: []check.Finding{{Severity: check.Error, Path: "/x", Message: "is mandatory and not set"}},
 		Since: []wire.Revision{
-			{Number: 4, At: at, Source: "change", Change: 6, Author: "joss"}, {Number: 5, At: at, Source: "outside"},
+			{Number: 4, At: at, Source: lifecycle.ByChange, Change: 6, Author: "joss"},
+			{Number: 5, At: at, Source: lifecycle.ByOutside},
 		},
 		Decided: []wire.Conflict{
 			{Path: "/x/name", Base: "a", Mine: "b", Theirs: "c", Keep: "theirs", Actor: "joss", At: at},

@@ -12,7 +12,7 @@ import (
 // far it is, again and again; nil is not.
 func (c *Client) Await(ctx context.Context, j wire.Job, result any, each func(wire.Job)) (wire.Job, error) {
 	var err error
-	for j.State == "running" {
+	for j.State == wire.JobRunning {
 		if each != nil {
 			each(j)
 		}

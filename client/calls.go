@@ -1093,7 +1093,7 @@ func (c *Client) ListRules(ctx context.Context) (out []wire.ApprovalRule, err er
 }
 
 // ListSchedule asks GET /api/v1/schedule: what is on the schedule, and what was. It needs read.
-func (c *Client) ListSchedule(ctx context.Context) (out []wire.Due, err error) {
+func (c *Client) ListSchedule(ctx context.Context) (out []wire.Scheduled, err error) {
 	err = c.ask(ctx, request{method: http.MethodGet, path: "/api/v1/schedule"}, &out)
 	return out, err
 }
@@ -1474,13 +1474,13 @@ func (c *Client) SaveStencil(ctx context.Context, stencil string, in wire.NewSte
 }
 
 // ScheduleCommit asks POST /api/v1/changes/:number/schedule: commit at a time. It needs commit.
-func (c *Client) ScheduleCommit(ctx context.Context, change int64, in wire.NewDue) (out wire.Due, err error) {
+func (c *Client) ScheduleCommit(ctx context.Context, change int64, in wire.NewSchedule) (out wire.Scheduled, err error) {
 	err = c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/changes/" + strconv.FormatInt(change, 10) + "/schedule", in: in}, &out)
 	return out, err
 }
 
 // ScheduleRestart asks POST /api/v1/devices/:name/schedule: restart the device at a time. It needs administer.
-func (c *Client) ScheduleRestart(ctx context.Context, device string, in wire.NewDue) (out wire.Due, err error) {
+func (c *Client) ScheduleRestart(ctx context.Context, device string, in wire.NewSchedule) (out wire.Scheduled, err error) {
 	err = c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/devices/" + url.PathEscape(device) + "/schedule", in: in}, &out)
 	return out, err
 }
@@ -1572,9 +1572,9 @@ func (c *Client) SettleChange(ctx context.Context, change int64, in wire.Settle)
 	return out, err
 }
 
-// ShareChange asks POST /api/v1/changes/:number/company: add somebody to the change. It needs stage.
+// ShareChange asks POST /api/v1/changes/:number/coworkers: add somebody to the change. It needs stage.
 func (c *Client) ShareChange(ctx context.Context, change int64, in wire.Share) (out wire.Change, err error) {
-	err = c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/changes/" + strconv.FormatInt(change, 10) + "/company", in: in}, &out)
+	err = c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/changes/" + strconv.FormatInt(change, 10) + "/coworkers", in: in}, &out)
 	return out, err
 }
 
@@ -1675,9 +1675,9 @@ func (c *Client) Unschedule(ctx context.Context, schedule int64) error {
 	return c.ask(ctx, request{method: http.MethodDelete, path: "/api/v1/schedule/" + strconv.FormatInt(schedule, 10)}, nil)
 }
 
-// UnshareChange asks DELETE /api/v1/changes/:number/company/:account: take somebody off the change. It needs stage.
+// UnshareChange asks DELETE /api/v1/changes/:number/coworkers/:account: take somebody off the change. It needs stage.
 func (c *Client) UnshareChange(ctx context.Context, change int64, account string) (out wire.Change, err error) {
-	err = c.ask(ctx, request{method: http.MethodDelete, path: "/api/v1/changes/" + strconv.FormatInt(change, 10) + "/company/" + url.PathEscape(account)}, &out)
+	err = c.ask(ctx, request{method: http.MethodDelete, path: "/api/v1/changes/" + strconv.FormatInt(change, 10) + "/coworkers/" + url.PathEscape(account)}, &out)
 	return out, err
 }
 

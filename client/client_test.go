@@ -325,7 +325,7 @@ func TestAwait(t *testing.T) {
 	each := func(j wire.Job) { told = append(told, j.Done) }
 	j, err := c.Await(t.Context(), wire.Job{ID: 3, State: "running"}, &out, each)
 	require.NoError(t, err)
-	assert.Equal(t, "done", j.State)
+	assert.Equal(t, wire.JobDone, j.State)
 	assert.Equal(t, wire.Copied{Archive: "office", Copies: 5}, out)
 	assert.Equal(t, []int{0, 1, 2}, told)
 }

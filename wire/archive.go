@@ -92,13 +92,24 @@ type Standing struct {
 	Behind   []string  `json:"behind"` // of startup and copy, which do not hold what runs
 }
 
+// JobState is how work that takes long stands.
+type JobState string
+
+// The states of a job.
+const (
+	JobRunning JobState = "running"
+	JobDone    JobState = "done"
+	JobFailed  JobState = "failed"
+	JobStopped JobState = "stopped"
+)
+
 // Job is long work that was begun: its State is running, done, failed or
 // stopped, and Result what it came to.
 type Job struct {
 	ID      int64     `json:"id"`
 	Kind    string    `json:"kind"`
 	Actor   string    `json:"actor"`
-	State   string    `json:"state" jsonschema:"enum=running,enum=done,enum=failed,enum=stopped"`
+	State   JobState  `json:"state"`
 	Begun   time.Time `json:"begun"`
 	Ended   time.Time `json:"ended,omitzero"`
 	Done    int       `json:"done"`

@@ -22,7 +22,7 @@ type Change struct {
 	Title     string          `json:"title"`
 	Ticket    string          `json:"ticket,omitempty"`
 	Author    string          `json:"author"`
-	Coworkers []string        `json:"company,omitempty"` // who works on it beside the author
+	Coworkers []string        `json:"coworkers,omitempty"` // who works on it beside the author
 	State     lifecycle.State `json:"state"`
 	Reason    string          `json:"reason,omitempty"`
 	Opened    time.Time       `json:"opened"`
@@ -32,8 +32,8 @@ type Change struct {
 	Notes     []Note          `json:"notes,omitempty"`
 	Commit    *Commit         `json:"commit,omitempty"`
 	// Meanwhile is what somebody else changed on its devices while it was on hold.
-	Meanwhile []Outside `json:"meanwhile,omitempty"`
-	Due       *Due      `json:"due,omitempty"` // while it is on the schedule
+	Meanwhile []Outside  `json:"meanwhile,omitempty"`
+	Scheduled *Scheduled `json:"scheduled,omitempty"` // while it is on the schedule
 }
 
 // Note is what somebody wrote down about a change.

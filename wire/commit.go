@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"oakenlatch/core/guard"
+	"oakenlatch/core/lifecycle"
 )
 
 // Guard is who would send a device back during a hold: device, session,
@@ -79,30 +80,30 @@ type NewCommit struct {
 	Emergency string `json:"emergency,omitempty"`
 }
 
-// NewDue puts something on the schedule. The service begins it up to
+// NewSchedule puts something on the schedule. The service begins it up to
 // LatenessSeconds late if it was down at its time, and otherwise says missed.
-type NewDue struct {
+type NewSchedule struct {
 	At              time.Time  `json:"at"`
 	Zone            string     `json:"zone,omitempty"` // the person's
 	LatenessSeconds int64      `json:"latenessSeconds"`
 	Commit          *NewCommit `json:"commit,omitempty"` // how; of a change
 }
 
-// Due is something that is, or was, on the schedule.
-type Due struct {
-	ID              int64     `json:"id"`
-	Kind            string    `json:"kind"` // commit or restart
-	Change          int64     `json:"change,omitempty"`
-	Title           string    `json:"title,omitempty"`
-	Devices         []string  `json:"devices"`
-	At              time.Time `json:"at"`
-	Zone            string    `json:"zone,omitempty"`
-	LatenessSeconds int64     `json:"latenessSeconds"`
-	Actor           string    `json:"actor"`
-	State           string    `json:"state" jsonschema:"enum=waiting,enum=begun,enum=missed,enum=stopped,enum=cancelled"`
-	Note            string    `json:"note,omitempty"`
-	Ended           time.Time `json:"ended,omitzero"`
-	Clocks          []Clock   `json:"clocks,omitempty"` // of its devices, read as it was scheduled
+// Scheduled is something that is, or was, on the schedule.
+type Scheduled struct {
+	ID              int64                    `json:"id"`
+	Kind            lifecycle.ScheduledKind  `json:"kind"`
+	Change          int64                    `json:"change,omitempty"`
+	Title           string                   `json:"title,omitempty"`
+	Devices         []string                 `json:"devices"`
+	At              time.Time                `json:"at"`
+	Zone            string                   `json:"zone,omitempty"`
+	LatenessSeconds int64                    `json:"latenessSeconds"`
+	Actor           string                   `json:"actor"`
+	State           lifecycle.ScheduledState `json:"state"`
+	Note            string                   `json:"note,omitempty"`
+	Ended           time.Time                `json:"ended,omitzero"`
+	Clocks          []Clock                  `json:"clocks,omitempty"` // of its devices, read as it was scheduled
 }
 
 // Clock is what a device's clock was seen to be.

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"oakenlatch/core/diff"
+	"oakenlatch/core/lifecycle"
 )
 
 // Revision is a numbered configuration of a device. Of running its source
@@ -11,16 +12,16 @@ import (
 // replaced (another box was put in its place) or rebuilt (from an archive); of
 // startup it is first, saved or outside.
 type Revision struct {
-	Number int64     `json:"number"`
-	At     time.Time `json:"at"`
-	Source string    `json:"source"`
-	Change int64     `json:"change,omitempty"`
-	Title  string    `json:"title,omitempty"` // of the change
-	Ticket string    `json:"ticket,omitempty"`
-	Author string    `json:"author,omitempty"` // of the change
-	Actor  string    `json:"actor,omitempty"`  // who committed it, or had it saved
-	Note   string    `json:"note,omitempty"`   // what an archive told of it
-	Digest string    `json:"digest"`
+	Number int64           `json:"number"`
+	At     time.Time       `json:"at"`
+	Source lifecycle.Cause `json:"source"`
+	Change int64           `json:"change,omitempty"`
+	Title  string          `json:"title,omitempty"` // of the change
+	Ticket string          `json:"ticket,omitempty"`
+	Author string          `json:"author,omitempty"` // of the change
+	Actor  string          `json:"actor,omitempty"`  // who committed it, or had it saved
+	Note   string          `json:"note,omitempty"`   // what an archive told of it
+	Digest string          `json:"digest"`
 }
 
 // Snapshot is a name for the state of devices at one moment.
@@ -150,13 +151,13 @@ type Brought struct {
 
 // Later is work that was done since.
 type Later struct {
-	Revision int64     `json:"revision"`
-	Source   string    `json:"source"`
-	Change   int64     `json:"change,omitempty"`
-	Title    string    `json:"title,omitempty"`
-	Author   string    `json:"author,omitempty"`
-	At       time.Time `json:"at"`
-	Places   int       `json:"places"`
+	Revision int64           `json:"revision"`
+	Source   lifecycle.Cause `json:"source"`
+	Change   int64           `json:"change,omitempty"`
+	Title    string          `json:"title,omitempty"`
+	Author   string          `json:"author,omitempty"`
+	At       time.Time       `json:"at"`
+	Places   int             `json:"places"`
 }
 
 // Left is a place that an undo leaves as it is, for it was set again since.
@@ -216,14 +217,14 @@ type LifeStep struct {
 // change, outside, first, replaced, rebuilt, saved, saved-outside, snapshot,
 // reverted, failed or holding.
 type Moment struct {
-	At       time.Time `json:"at"`
-	Kind     string    `json:"kind"`
-	Text     string    `json:"text"`
-	Actor    string    `json:"actor,omitempty"`
-	Revision int64     `json:"revision,omitempty"`
-	Startup  int64     `json:"startup,omitempty"`
-	Change   int64     `json:"change,omitempty"`
-	Snapshot int64     `json:"snapshot,omitempty"`
+	At       time.Time            `json:"at"`
+	Kind     lifecycle.MomentKind `json:"kind"`
+	Text     string               `json:"text"`
+	Actor    string               `json:"actor,omitempty"`
+	Revision int64                `json:"revision,omitempty"`
+	Startup  int64                `json:"startup,omitempty"`
+	Change   int64                `json:"change,omitempty"`
+	Snapshot int64                `json:"snapshot,omitempty"`
 }
 
 // NewImport stages a configuration from a file.
@@ -240,14 +241,14 @@ type NewImport struct {
 
 // Origin is what a file is from.
 type Origin struct {
-	Device   string    `json:"device"`
-	Site     string    `json:"site,omitempty"`
-	Model    string    `json:"model,omitempty"`
-	Serial   string    `json:"serial,omitempty"`
-	Revision int64     `json:"revision,omitempty"`
-	At       time.Time `json:"at,omitzero"`
-	Cause    string    `json:"cause,omitempty"`
-	Change   int64     `json:"change,omitempty"`
+	Device   string          `json:"device"`
+	Site     string          `json:"site,omitempty"`
+	Model    string          `json:"model,omitempty"`
+	Serial   string          `json:"serial,omitempty"`
+	Revision int64           `json:"revision,omitempty"`
+	At       time.Time       `json:"at,omitzero"`
+	Cause    lifecycle.Cause `json:"cause,omitempty"`
+	Change   int64           `json:"change,omitempty"`
 }
 
 // NewCarry stages one device's configuration on another.

@@ -4,33 +4,34 @@ import (
 	"time"
 
 	"oakenlatch/core/diff"
+	"oakenlatch/core/lifecycle"
 )
 
 // Outside is a change that was found on a device and was not made by this
 // service. It happened between Since and Found, by our clock.
 type Outside struct {
-	Number    int64     `json:"number"`
-	Device    string    `json:"device"`
-	Site      string    `json:"site,omitempty"`
-	Revision  int64     `json:"revision"` // that it made
-	Before    int64     `json:"before"`   // the one before
-	Since     time.Time `json:"since"`    // the device was last read to be as before
-	Found     time.Time `json:"found"`
-	DeviceAt  time.Time `json:"deviceAt,omitzero"` // when, by the device's own clock
-	ClockOff  bool      `json:"clockOff,omitempty"`
-	Account   string    `json:"account,omitempty"` // on the device; left out where it names nobody
-	Session   string    `json:"session,omitempty"`
-	Address   string    `json:"address,omitempty"`
-	Who       string    `json:"who"`  // in words
-	Told      []string  `json:"told"` // what the device told meanwhile
-	Places    int       `json:"places"`
-	During    int64     `json:"during,omitempty"` // the change that was on hold there
-	State     string    `json:"state" jsonschema:"enum=open,enum=adopted,enum=pushed-back,enum=opened,enum=silenced"`
-	DecidedBy string    `json:"decidedBy,omitempty"`
-	DecidedAt time.Time `json:"decidedAt,omitzero"`
-	Note      string    `json:"note,omitempty"`
-	Change    int64     `json:"change,omitempty"` // that pushes it back, or goes on from it
-	Listened  string    `json:"listened,omitempty"`
+	Number    int64                  `json:"number"`
+	Device    string                 `json:"device"`
+	Site      string                 `json:"site,omitempty"`
+	Revision  int64                  `json:"revision"` // that it made
+	Before    int64                  `json:"before"`   // the one before
+	Since     time.Time              `json:"since"`    // the device was last read to be as before
+	Found     time.Time              `json:"found"`
+	DeviceAt  time.Time              `json:"deviceAt,omitzero"` // when, by the device's own clock
+	ClockOff  bool                   `json:"clockOff,omitempty"`
+	Account   string                 `json:"account,omitempty"` // on the device; left out where it names nobody
+	Session   string                 `json:"session,omitempty"`
+	Address   string                 `json:"address,omitempty"`
+	Who       string                 `json:"who"`  // in words
+	Told      []string               `json:"told"` // what the device told meanwhile
+	Places    int                    `json:"places"`
+	During    int64                  `json:"during,omitempty"` // the change that was on hold there
+	State     lifecycle.OutsideState `json:"state"`
+	DecidedBy string                 `json:"decidedBy,omitempty"`
+	DecidedAt time.Time              `json:"decidedAt,omitzero"`
+	Note      string                 `json:"note,omitempty"`
+	Change    int64                  `json:"change,omitempty"` // that pushes it back, or goes on from it
+	Listened  string                 `json:"listened,omitempty"`
 
 	Lines []diff.Line `json:"lines,omitempty"` // with one of them: the difference
 	Items []diff.Item `json:"items,omitempty"`

@@ -285,12 +285,12 @@ type Attention struct {
 	LostHolds []LostHold `json:"lostHolds"` // on hold once, and the records know nothing of it
 	Damaged   []string   `json:"damaged"`   // kept configurations that cannot be read, and what to do
 
-	Holding []Change  `json:"holding"`
-	Unsaved []Device  `json:"unsaved"`
-	Trouble []Device  `json:"trouble"`
-	Outside []Outside `json:"outside"` // to be decided, newest first
-	Drafts  []Change  `json:"drafts"`  // one's own
-	Due     []Due     `json:"due"`     // on the schedule
+	Holding   []Change    `json:"holding"`
+	Unsaved   []Device    `json:"unsaved"`
+	Trouble   []Device    `json:"trouble"`
+	Outside   []Outside   `json:"outside"`   // to be decided, newest first
+	Drafts    []Change    `json:"drafts"`    // one's own
+	Scheduled []Scheduled `json:"scheduled"` // on the schedule
 
 	Reserved []Reservation `json:"reserved"` // all in force
 

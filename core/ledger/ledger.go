@@ -28,7 +28,7 @@ type Entry struct {
 	Before  string    `json:"before,omitempty"`
 	After   string    `json:"after,omitempty"`
 	Note    string    `json:"note,omitempty"`
-	Outcome string    `json:"outcome,omitempty"` // refused or failed; done if left out
+	Outcome Outcome   `json:"outcome,omitempty"` // done if left out
 	Way     string    `json:"way,omitempty"`     // how the person came in: console, token or sign-in
 	Address string    `json:"address,omitempty"` // from where
 	Session string    `json:"session,omitempty"` // which sign-in: the first digits of its token's digest
@@ -36,22 +36,35 @@ type Entry struct {
 	Hash    string    `json:"hash"`
 }
 
-// The outcomes beside done.
+// Outcome is what came of what an entry tells.
+type Outcome string
+
+// The outcomes.
 const (
-	Refused = "refused"
-	Failed  = "failed"
+	Done    Outcome = "" // it was done
+	Refused Outcome = "refused"
+	Failed  Outcome = "failed"
 )
+
+// String is the outcome in a word.
+func (o Outcome) String() string {
+	if o == Done {
+		return "done"
+	}
+	return string(o)
+}
 
 // Seal gives the entry with its place in the chain: behind prev. Bytes in its texts that are no UTF-8 are replaced
 // (U+FFFD), as JSON cannot hold them: what is exported must have the hash of what is kept.
 func Seal(e Entry, prev string) Entry {
 	e.At = e.At.UTC().Truncate(time.Millisecond)
 	for _, text := range []*string{
-		&e.Actor, &e.Action, &e.Device, &e.Ticket, &e.Path, &e.Before, &e.After, &e.Note, &e.Outcome, &e.Way,
-		&e.Address, &e.Session,
+		&e.Actor, &e.Action, &e.Device, &e.Ticket, &e.Path, &e.Before, &e.After, &e.Note, &e.Way, &e.Address,
+		&e.Session,
 	} {
 		*text = strings.ToValidUTF8(*text, replacement)
 	}
+	e.Outcome = Outcome(strings.ToValidUTF8(string(e.Outcome), replacement))
 	e.Prev, e.Hash = prev, ""
 	e.Hash = digest(Leaf(e))
 	return e

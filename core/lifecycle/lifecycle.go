@@ -1,4 +1,5 @@
-// Package lifecycle has the states of a change: what it is from being opened to having its end.
+// Package lifecycle has the states that things go through from being begun to having their end: changes, changes made
+// outside this service, what is scheduled; and what made the revisions of a configuration.
 package lifecycle
 
 import "slices"

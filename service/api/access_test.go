@@ -52,14 +52,14 @@ func TestReach(t *testing.T) {
 		wire.NewEdit{Devices: []string{hall, quay}, Op: "put", Path: "/system/contact", Value: new("hidden words")},
 		nil,
 	)
-	d.ok("nell", "POST", "/changes/1/company", wire.Share{Account: "sal"}, nil)
+	d.ok("nell", "POST", "/changes/1/coworkers", wire.Share{Account: "sal"}, nil)
 	d.ok("nell", "POST", "/snapshots", wire.NewSnapshot{Name: "all", All: true}, nil)
 	d.ok(
 		"nell", "POST", "/devices/"+hall+"/reservation", wire.NewReservation{Seconds: 300, Reason: "hidden words"}, nil,
 	)
 	d.ok("sal", "POST", "/changes", wire.NewChange{Title: "Mine"}, &own)
 	d.ok("nell", "POST", "/silences", wire.NewSilence{Device: hall, Path: "/system/location"}, nil)
-	d.ok("abel", "POST", "/devices/"+hall+"/schedule", wire.NewDue{At: time.Now().Add(time.Hour)}, nil)
+	d.ok("abel", "POST", "/devices/"+hall+"/schedule", wire.NewSchedule{At: time.Now().Add(time.Hour)}, nil)
 	d.ok("nell", "PUT", "/shared/far", wire.NewShared{Items: []string{"Gannet Point"}}, nil)
 	d.ok("nell", "PUT", "/stencils/far", wire.NewStencil{Text: "system\n  contact: {@far}\n  location: {room}\n"}, nil)
 	d.ok("nell", "POST", "/changes", wire.NewChange{Title: "Far"}, nil)

@@ -76,7 +76,7 @@ func TestTwoPersons(t *testing.T) {
 		"does not allow it",
 	)
 	no(
-		"nell", "POST", one+"/schedule", wire.NewDue{Commit: &hold, At: time.Now().Add(time.Hour)},
+		"nell", "POST", one+"/schedule", wire.NewSchedule{Commit: &hold, At: time.Now().Add(time.Hour)},
 		"needs the agreement",
 	)
 	no("otto", "POST", one+"/approval", wire.Approve{Digest: p.Digest}, "private to them")
@@ -107,7 +107,7 @@ func TestTwoPersons(t *testing.T) {
 	p = preview("nell", one)
 	assert.Equal(t, 1, p.Approval.Missing, "what it is put onto is another")
 	d.ok("otto", "POST", one+"/approval", wire.Approve{Digest: p.Digest}, nil)
-	d.ok("nell", "POST", one+"/company", wire.Share{Account: "otto"}, nil)
+	d.ok("nell", "POST", one+"/coworkers", wire.Share{Account: "otto"}, nil)
 	stage("otto", one, quay, "/system/contact", "d")
 	assert.Equal(t, 1, preview("nell", one).Approval.Missing, "otto works on it")
 	d.ok("otto", "DELETE", one+"/edits?by=otto", nil, nil)

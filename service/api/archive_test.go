@@ -29,7 +29,7 @@ func TestArchivesByAPI(t *testing.T) {
 	var j wire.Job
 	d.ok("nell", "POST", "/copies", wire.NewCopy{Archive: "office"}, &j)
 	d.ok("nell", "GET", fmt.Sprintf("/jobs/%d?wait=20", j.ID), nil, &j)
-	require.Equal(t, "done", j.State, j.Trouble)
+	require.Equal(t, wire.JobDone, j.State, j.Trouble)
 	var list []wire.Archive
 	d.ok("nell", "GET", "/archives", nil, &list)
 	require.Len(t, list, 1)

@@ -376,13 +376,9 @@ func (t table) entry(e ledger.Entry) error {
 	if e.Change != 0 {
 		change = fmt.Sprint(e.Change)
 	}
-	outcome := e.Outcome
-	if outcome == "" {
-		outcome = "done"
-	}
 	row := []string{
 		fmt.Sprint(e.Seq), e.At.Format("2006-01-02T15:04:05.000Z07:00"), e.Actor, e.Action, e.Device, change, e.Ticket,
-		e.Path, e.Before, e.After, e.Note, outcome, e.Way, e.Address, e.Session, e.Hash,
+		e.Path, e.Before, e.After, e.Note, e.Outcome.String(), e.Way, e.Address, e.Session, e.Hash,
 	}
 	for i := range row {
 		row[i] = harmless(row[i])
@@ -444,7 +440,7 @@ func (a *API) valuesOf(c *call, key search.Key, begun string) ([]string, error) 
 	var out []string
 	switch key {
 	case search.Outcome:
-		return []string{"done", ledger.Refused, ledger.Failed}, nil
+		return []string{ledger.Done.String(), ledger.Refused.String(), ledger.Failed.String()}, nil
 	case search.Since, search.Until:
 		return []string{"1h", "1d", "7d", "30d", a.Log.Now().Format("2006-01-02")}, nil
 	case search.Kind:

@@ -19,7 +19,7 @@ func TestChangesAreListed(t *testing.T) {
 		d.ok(who, "POST", "/changes", wire.NewChange{Title: fmt.Sprintf("Berth %d, 100 %%", i), Ticket: "TF-9"}, nil)
 	}
 	d.ok("nell", "POST", "/changes/1/drop", nil, nil)
-	d.ok("nell", "POST", "/changes/3/company", wire.Share{Account: "otto"}, nil)
+	d.ok("nell", "POST", "/changes/3/coworkers", wire.Share{Account: "otto"}, nil)
 	numbers := func(who, query string) []int64 {
 		var list []wire.Change
 		d.ok(who, "GET", "/changes"+query, nil, &list)

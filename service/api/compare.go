@@ -7,6 +7,7 @@ import (
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/markup"
 	"oakenlatch/service/documents"
 	"oakenlatch/service/history"
@@ -171,7 +172,7 @@ func (a *API) moved(c *call, d store.Device, from, to string) (wire.DeviceMoved,
 		case r.Number > max(sides[0].Revision.Number, sides[1].Revision.Number):
 		case r.Change != 0 && !slices.Contains(m.Changes, r.Change):
 			m.Changes = append(m.Changes, r.Change)
-		case r.Source == "outside":
+		case r.Source == lifecycle.ByOutside:
 			m.Outside++
 		}
 	}

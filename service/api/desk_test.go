@@ -163,9 +163,9 @@ func TestDeskRoutes(t *testing.T) {
 		assert.Equal(t, http.StatusForbidden, status, path)
 		assert.Equal(t, advice.Words("they can add you").Do(advice.ShareChange, 1, "otto"), p.Next)
 	}
-	d.ok("nell", "POST", "/changes/1/company", wire.Share{Account: "otto"}, &ch)
+	d.ok("nell", "POST", "/changes/1/coworkers", wire.Share{Account: "otto"}, &ch)
 	assert.Equal(t, []string{"otto"}, ch.Coworkers)
-	status, _, _ = d.do("otto", "POST", "/changes/1/company", wire.Share{Account: "abel"}, nil)
+	status, _, _ = d.do("otto", "POST", "/changes/1/coworkers", wire.Share{Account: "abel"}, nil)
 	assert.Equal(t, http.StatusForbidden, status)
 	d.ok("otto", "POST", "/changes/1/notes", wire.NewNote{Text: "hello"}, &ch)
 	assert.Equal(t, "hello", ch.Notes[0].Text)
@@ -205,7 +205,7 @@ func TestDeskRoutes(t *testing.T) {
 	status, p, _ = d.do("otto", "POST", "/changes/1/commit", wire.NewCommit{HoldSeconds: 60, Preview: pv.Digest}, nil)
 	assert.Equal(t, http.StatusPreconditionFailed, status)
 	assert.Contains(t, p.Detail, "saltern-slip was taken out")
-	d.ok("nell", "DELETE", "/changes/1/company/otto", nil, nil)
+	d.ok("nell", "DELETE", "/changes/1/coworkers/otto", nil, nil)
 	status, _, _ = d.do("otto", "GET", "/changes/1", nil, nil)
 	assert.Equal(t, http.StatusForbidden, status)
 }

@@ -125,7 +125,7 @@ func TestHoldByAPI(t *testing.T) {
 	var list []wire.Visitor
 	must(200, "GET", "/devices/saltern-quay/sessions", "", &list)
 	assert.NotEmpty(t, list)
-	var due wire.Due
+	var due wire.Scheduled
 	must(
 		201, "POST", "/devices/saltern-quay/schedule",
 		`{"at":"`+time.Now().Add(time.Hour).UTC().Format(time.RFC3339)+`","zone":"UTC"}`, &due,

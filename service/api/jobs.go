@@ -55,7 +55,7 @@ func (a *API) startJob(
 	defer a.jobs.mu.Unlock()
 	running := 0
 	for _, j := range a.jobs.list {
-		if j.show().State == "running" {
+		if j.show().State == wire.JobRunning {
 			running++
 		}
 	}
@@ -71,12 +71,12 @@ func (a *API) startJob(
 	}
 	ctx, cancel := context.WithCancel(stopping)
 	j := &job{
-		doc:    wire.Job{ID: a.jobs.last, Kind: kind, Actor: c.person.Name, State: "running", Begun: a.Log.Now()},
+		doc:    wire.Job{ID: a.jobs.last, Kind: kind, Actor: c.person.Name, State: wire.JobRunning, Begun: a.Log.Now()},
 		cancel: cancel, over: make(chan struct{}),
 	}
 	a.jobs.list = append(a.jobs.list, j)
 	if len(a.jobs.list) > keptJobs { // one that runs stays: somebody waits for it
-		over := slices.IndexFunc(a.jobs.list, func(j *job) bool { return j.show().State != "running" })
+		over := slices.IndexFunc(a.jobs.list, func(j *job) bool { return j.show().State != wire.JobRunning })
 		a.jobs.list = slices.Delete(a.jobs.list, over, over+1)
 	}
 	go func() {
@@ -85,12 +85,12 @@ func (a *API) startJob(
 		result, err := guarded(func() (any, error) { return do(ctx, j.progress) })
 		j.mu.Lock()
 		defer j.mu.Unlock()
-		j.doc.Ended, j.doc.State, j.doc.Result = a.Log.Now(), "done", result
+		j.doc.Ended, j.doc.State, j.doc.Result = a.Log.Now(), wire.JobDone, result
 		switch {
 		case errors.Is(err, context.Canceled):
-			j.doc.State, j.doc.Trouble = "stopped", "it was stopped"
+			j.doc.State, j.doc.Trouble = wire.JobStopped, "it was stopped"
 		case err != nil:
-			j.doc.State, j.doc.Trouble = "failed", err.Error()
+			j.doc.State, j.doc.Trouble = wire.JobFailed, err.Error()
 			if p := problem(err); !internal(p) {
 				j.doc.Trouble, j.doc.Next = p.Detail, p.Next
 			}

@@ -12,7 +12,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
 	"oakenlatch/core/guard"
-	"oakenlatch/service/history"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/store"
 	"oakenlatch/wire"
 )
@@ -165,7 +165,7 @@ func (h holds) Collect(ch chan<- prometheus.Metric) {
 	h.commits(ctx, ch, set)
 	h.devices(ctx, set)
 	if n, err := h.a.Store.OutsideCounts(ctx); err == nil {
-		n[history.OutsideOpen] += 0 // none is a number too
+		n[string(lifecycle.OutsideOpen)] += 0 // none is a number too
 		for state, count := range n {
 			set(outsides, float64(count), state)
 		}

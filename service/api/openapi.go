@@ -15,6 +15,7 @@ import (
 	"oakenlatch/core/check"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/guard"
+	"oakenlatch/core/ledger"
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/lockout"
 	"oakenlatch/wire"
@@ -38,6 +39,14 @@ var enums = map[reflect.Type][]any{
 	reflect.TypeFor[diff.Kind]():       values(diff.Added, diff.Removed, diff.Changed, diff.Moved, diff.Contains),
 	reflect.TypeFor[lifecycle.State](): values(lifecycle.States()...),
 	reflect.TypeFor[advice.Action]():   values(advice.Actions()...),
+
+	reflect.TypeFor[lifecycle.OutsideState]():   values(lifecycle.OutsideStates()...),
+	reflect.TypeFor[lifecycle.ScheduledKind]():  values(lifecycle.ScheduledKinds()...),
+	reflect.TypeFor[lifecycle.ScheduledState](): values(lifecycle.ScheduledStates()...),
+	reflect.TypeFor[lifecycle.MomentKind]():     values(lifecycle.MomentKinds()...),
+	reflect.TypeFor[wire.JobState]():            values(wire.JobRunning, wire.JobDone, wire.JobFailed, wire.JobStopped),
+	reflect.TypeFor[ledger.Outcome]():           values(ledger.Done, ledger.Refused, ledger.Failed),
+	reflect.TypeFor[lifecycle.Cause]():          values(lifecycle.Causes()...),
 }
 
 func values[T ~string](list ...T) []any {

@@ -50,14 +50,14 @@ func TestJobs(t *testing.T) {
 	path := func(id int64) string { return fmt.Sprintf("/jobs/%d", id) }
 	var j wire.Job
 	d.ok("nell", "GET", path(ids[0]), nil, &j)
-	assert.Equal(t, []any{"running", 1, 3, "a thing"}, []any{j.State, j.Done, j.Total, j.Doing})
+	assert.Equal(t, []any{wire.JobRunning, 1, 3, "a thing"}, []any{j.State, j.Done, j.Total, j.Doing})
 	status, _, _ := d.do("otto", "GET", path(ids[0]), nil, nil)
 	assert.Equal(t, http.StatusNotFound, status, "it is not theirs")
 	status, _, _ = d.do("otto", "DELETE", path(ids[0]), nil, nil)
 	assert.Equal(t, http.StatusNotFound, status)
 	d.ok("abel", "DELETE", path(ids[0]), nil, nil)
 	d.ok("nell", "GET", path(ids[0])+"?wait=20", nil, &j)
-	assert.Equal(t, []string{"stopped", "it was stopped"}, []string{j.State, j.Trouble})
+	assert.Equal(t, []string{"stopped", "it was stopped"}, []string{string(j.State), j.Trouble})
 	for _, id := range ids[1:] {
 		d.ok("nell", "DELETE", path(id), nil, nil)
 		d.ok("nell", "GET", path(id)+"?wait=20", nil, &j)
@@ -72,14 +72,14 @@ func TestJobs(t *testing.T) {
 		require.NoError(t, err)
 		d.ok("nell", "GET", path(last.ID)+"?wait=20", nil, &j)
 		require.Equal(
-			t, []any{"failed", "no", map[string]any{"archive": "away", "copies": 0.0}},
+			t, []any{wire.JobFailed, "no", map[string]any{"archive": "away", "copies": 0.0}},
 			[]any{j.State, j.Trouble, j.Result},
 		)
 	}
 	status, _, _ = d.do("nell", "GET", path(ids[0]), nil, nil)
 	assert.Equal(t, http.StatusNotFound, status, "old ones are forgotten")
 	d.ok("nell", "GET", path(long.ID), nil, &j)
-	assert.Equal(t, "running", j.State, "one that runs is not forgotten, however many came after it")
+	assert.Equal(t, wire.JobRunning, j.State, "one that runs is not forgotten, however many came after it")
 	d.ok("nell", "DELETE", path(long.ID), nil, nil)
 	status, _, _ = d.do("nell", "GET", "/jobs/x", nil, nil)
 	assert.Equal(t, http.StatusNotFound, status)

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/access"
 	"oakenlatch/service/store"
 	"oakenlatch/test/pace"
@@ -31,7 +32,7 @@ func (d *counter) keep(title, path, value string) int64 {
 	ch, err := d.Desk.Open(d.t.Context(), access.Person{Name: "nell", Grants: servicetest.Operator}, title, "TF-7")
 	require.NoError(d.t, err)
 	at := fmt.Sprintf("/changes/%d", ch.Number)
-	d.ok("nell", "POST", at+"/company", wire.Share{Account: "otto"}, nil)
+	d.ok("nell", "POST", at+"/coworkers", wire.Share{Account: "otto"}, nil)
 	d.ok("otto", "POST", at+"/edits", wire.NewEdit{Device: quay, Op: "put", Path: path, Value: &value}, nil)
 	d.ok("nell", "GET", at+"/preview", nil, nil)
 	d.ok("nell", "POST", at+"/commit", wire.NewCommit{HoldSeconds: 60}, nil)
@@ -223,7 +224,8 @@ func TestOutsideAPI(t *testing.T) {
 	var o wire.Outside
 	d.ok("vera", "GET", "/outside/1", nil, &o)
 	assert.Equal(
-		t, []any{quay, 1, "open", "/ietf-system:system/contact"}, []any{o.Device, o.Places, o.State, o.Items[0].Path},
+		t, []any{quay, 1, lifecycle.OutsideOpen, "/ietf-system:system/contact"},
+		[]any{o.Device, o.Places, o.State, o.Items[0].Path},
 	)
 	assert.NotEmpty(t, o.Listened)
 	var pushed wire.Pushed
@@ -233,9 +235,9 @@ func TestOutsideAPI(t *testing.T) {
 	d.ok("vera", "GET", "/outside", nil, &list)
 	assert.Len(t, list, 2, "a draft takes nothing back yet")
 	d.ok("nell", "POST", "/outside/2/open", wire.NewPush{Devices: []string{quay}}, &pushed)
-	assert.Equal(t, []any{"opened", "nell"}, []any{pushed.Outside.State, pushed.Outside.DecidedBy})
+	assert.Equal(t, []any{lifecycle.OutsideOpened, "nell"}, []any{pushed.Outside.State, pushed.Outside.DecidedBy})
 	d.ok("otto", "POST", "/outside/1/adopt", wire.Adopt{Note: "Joss did it"}, &o)
-	assert.Equal(t, "adopted", o.State)
+	assert.Equal(t, lifecycle.OutsideAdopted, o.State)
 	d.ok("vera", "GET", "/outside", nil, &list)
 	assert.Empty(t, list)
 	d.ok("vera", "GET", "/outside?all=true", nil, &list)

@@ -209,7 +209,7 @@ func secretStaysSecret(t *testing.T, user, leaf string, with map[string]string, 
 		"nell", "POST", at+"/edits",
 		wire.NewEdit{Devices: []string{quay}, Op: "put", Path: "/system/location", Value: &name}, nil,
 	)
-	d.ok("nell", "POST", at+"/company", wire.Share{Account: "abel"}, nil)
+	d.ok("nell", "POST", at+"/coworkers", wire.Share{Account: "abel"}, nil)
 	result := d.page("abel", at+"/preview?as=outline").Body.String()
 	assert.Contains(t, result, "location: hidden:", "not where all read it")
 	assert.Contains(t, result, second)

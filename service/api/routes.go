@@ -95,7 +95,7 @@ func (a *API) routes() []route {
 		{
 			id: "scheduleRestart", method: "POST", path: "/devices/:name/schedule", about: aDevice, needs: toAdminister,
 			summary: "Restart the device at a time",
-			status:  201, in: wire.NewDue{}, out: wire.Due{}, handle: a.scheduleRestart,
+			status:  201, in: wire.NewSchedule{}, out: wire.Scheduled{}, handle: a.scheduleRestart,
 		},
 		{
 			id: "listSessions", method: "GET", path: "/devices/:name/sessions", about: aDevice, needs: toRead,
@@ -185,12 +185,12 @@ func (a *API) routes() []route {
 			out: wire.Preview{}, query: []string{"context", "device", "by", "as", "validate"}, handle: a.preview,
 		},
 		{
-			id: "shareChange", method: "POST", path: "/changes/:number/company", about: aChange, needs: toStage,
+			id: "shareChange", method: "POST", path: "/changes/:number/coworkers", about: aChange, needs: toStage,
 			summary: "Add somebody to the change",
 			in:      wire.Share{}, out: wire.Change{}, handle: a.share,
 		},
 		{
-			id: "unshareChange", method: "DELETE", path: "/changes/:number/company/:account", about: aChange,
+			id: "unshareChange", method: "DELETE", path: "/changes/:number/coworkers/:account", about: aChange,
 			needs: toStage, summary: "Take somebody off the change", out: wire.Change{}, handle: a.unshare,
 		},
 		{
@@ -291,12 +291,12 @@ func (a *API) routes() []route {
 		{
 			id: "scheduleCommit", method: "POST", path: "/changes/:number/schedule", about: aChange, needs: toCommit,
 			summary: "Commit at a time",
-			status:  201, in: wire.NewDue{}, out: wire.Due{}, handle: a.schedule,
+			status:  201, in: wire.NewSchedule{}, out: wire.Scheduled{}, handle: a.schedule,
 		},
 		{
 			id: "listSchedule", method: "GET", path: "/schedule", needs: toRead,
 			summary: "What is on the schedule, and what was",
-			out:     []wire.Due{}, handle: a.scheduled,
+			out:     []wire.Scheduled{}, handle: a.scheduled,
 		},
 		{
 			id: "unschedule", method: "DELETE", path: "/schedule/:id", needs: toCommit,

@@ -15,7 +15,7 @@ import (
 )
 
 // when reads a time to come, with its zone.
-func when(in wire.NewDue) order.When {
+func when(in wire.NewSchedule) order.When {
 	zone := in.Zone
 	if zone == "" {
 		zone = in.At.Format("-07:00")
@@ -52,7 +52,7 @@ func (a *API) schedule(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	var in wire.NewDue
+	var in wire.NewSchedule
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}
@@ -80,7 +80,7 @@ func (a *API) scheduleRestart(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	var in wire.NewDue
+	var in wire.NewSchedule
 	if err := c.read(&in); err != nil {
 		return nil, err
 	}

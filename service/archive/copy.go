@@ -16,6 +16,7 @@ import (
 	"oakenlatch/core/advice"
 	"oakenlatch/core/codec"
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/audit"
@@ -26,28 +27,28 @@ import (
 // Meta is what stands beside each copy, as JSON: all it takes to make a
 // revision of it again.
 type Meta struct {
-	Format   string    `json:"format"` // oaken-latch-copy
-	Version  int       `json:"version"`
-	Device   string    `json:"device"`
-	Site     string    `json:"site,omitempty"`
-	Role     string    `json:"role,omitempty"`
-	Address  string    `json:"address,omitempty"`
-	Account  string    `json:"account,omitempty"`
-	Model    string    `json:"model,omitempty"`
-	Serial   string    `json:"serial,omitempty"`
-	Revision int64     `json:"revision"`
-	At       time.Time `json:"at"`
-	Cause    string    `json:"cause"`
-	Change   int64     `json:"change,omitempty"`
-	Title    string    `json:"title,omitempty"`
-	Ticket   string    `json:"ticket,omitempty"`
-	Author   string    `json:"author,omitempty"`
-	Actor    string    `json:"actor,omitempty"`
-	Note     string    `json:"note,omitempty"`
-	Config   string    `json:"config"`  // the file that holds it
-	SHA256   string    `json:"sha256"`  // of that file
-	Digest   string    `json:"digest"`  // of the configuration, as the service names it
-	Modules  string    `json:"modules"` // the file that holds the YANG modules it is read by
+	Format   string          `json:"format"` // oaken-latch-copy
+	Version  int             `json:"version"`
+	Device   string          `json:"device"`
+	Site     string          `json:"site,omitempty"`
+	Role     string          `json:"role,omitempty"`
+	Address  string          `json:"address,omitempty"`
+	Account  string          `json:"account,omitempty"`
+	Model    string          `json:"model,omitempty"`
+	Serial   string          `json:"serial,omitempty"`
+	Revision int64           `json:"revision"`
+	At       time.Time       `json:"at"`
+	Cause    lifecycle.Cause `json:"cause"`
+	Change   int64           `json:"change,omitempty"`
+	Title    string          `json:"title,omitempty"`
+	Ticket   string          `json:"ticket,omitempty"`
+	Author   string          `json:"author,omitempty"`
+	Actor    string          `json:"actor,omitempty"`
+	Note     string          `json:"note,omitempty"`
+	Config   string          `json:"config"`  // the file that holds it
+	SHA256   string          `json:"sha256"`  // of that file
+	Digest   string          `json:"digest"`  // of the configuration, as the service names it
+	Modules  string          `json:"modules"` // the file that holds the YANG modules it is read by
 }
 
 func sum(b []byte) string {
@@ -458,13 +459,13 @@ func oneLine(text string) string { return strings.Join(strings.Fields(text), " "
 
 func subject(it item) string {
 	switch it.rev.Source {
-	case "change":
+	case lifecycle.ByChange:
 		return oneLine(it.change.Title)
-	case "outside":
+	case lifecycle.ByOutside:
 		return it.device.Name + " changed outside of Oaken Latch"
-	case "replaced":
+	case lifecycle.ByReplaced:
 		return "Another box in the place of " + it.device.Name
-	case "rebuilt":
+	case lifecycle.ByRebuilt:
 		return it.device.Name + ", rebuilt from an archive"
 	}
 	return it.device.Name + " as first seen"

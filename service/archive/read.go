@@ -323,7 +323,7 @@ func (r *rebuilding) one(ctx context.Context, m found) error {
 // causeNote tells what an archive knows of a revision's cause.
 func causeNote(m Meta) string {
 	if m.Change == 0 {
-		return strings.TrimSpace(m.Cause + " " + m.Note)
+		return strings.TrimSpace(string(m.Cause) + " " + m.Note)
 	}
 	text := fmt.Sprintf("change %d: %s", m.Change, m.Title)
 	if m.Ticket != "" {

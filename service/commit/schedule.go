@@ -48,7 +48,8 @@ func (c *Commits) Schedule(
 	ctx context.Context, p access.Person, number int64, o order.Order, w order.When,
 ) (store.Scheduled, []store.Device, error) {
 	v := store.Scheduled{
-		Kind: "commit", Change: number, At: w.At, Zone: w.Zone, Lateness: w.Lateness, Actor: p.Name, Made: c.log.Now(),
+		Kind: lifecycle.ScheduledCommit, Change: number, At: w.At, Zone: w.Zone, Lateness: w.Lateness, Actor: p.Name,
+		Made: c.log.Now(),
 	}
 	ch, err := c.desk.Own(ctx, p, number)
 	if err != nil {
@@ -113,7 +114,8 @@ func (c *Commits) ScheduleRestart(
 	ctx context.Context, actor string, d store.Device, w order.When,
 ) (store.Scheduled, error) {
 	v := store.Scheduled{
-		Kind: "restart", Device: d.ID, At: w.At, Zone: w.Zone, Lateness: w.Lateness, Actor: actor, Made: c.log.Now(),
+		Kind: lifecycle.ScheduledRestart, Device: d.ID, At: w.At, Zone: w.Zone, Lateness: w.Lateness, Actor: actor,
+		Made: c.log.Now(),
 	}
 	if err := c.checkWhen(w); err != nil {
 		return v, err
@@ -145,7 +147,7 @@ func (c *Commits) Unschedule(ctx context.Context, p access.Person, id int64) err
 		return err
 	}
 	owner := v.Actor
-	if v.Kind == "commit" {
+	if v.Kind == lifecycle.ScheduledCommit {
 		ch, err := c.desk.Get(ctx, p, v.Change)
 		if err != nil {
 			return err
@@ -157,7 +159,7 @@ func (c *Commits) Unschedule(ctx context.Context, p access.Person, id int64) err
 			refusal.Forbidden, "ask them, or an administrator", "number %d was put on the schedule by %s", id, owner,
 		)
 	}
-	err = c.end(ctx, p.Name, v, "cancelled", "cancelled by "+p.Name)
+	err = c.end(ctx, p.Name, v, lifecycle.Cancelled, "cancelled by "+p.Name)
 	if errors.Is(err, store.ErrNotFound) {
 		return refusal.New(
 			refusal.Conflict, "see what waits", "number %d does not wait on the schedule any more", v.ID,
@@ -167,12 +169,14 @@ func (c *Commits) Unschedule(ctx context.Context, p access.Person, id int64) err
 }
 
 // end takes something off the schedule without having done it.
-func (c *Commits) end(ctx context.Context, actor string, v store.Scheduled, state, note string) error {
+func (c *Commits) end(
+	ctx context.Context, actor string, v store.Scheduled, state lifecycle.ScheduledState, note string,
+) error {
 	entry := ledger.Entry{
-		Actor: actor, Action: "schedule." + state, Change: v.Change, Before: v.At.UTC().Format(time.RFC3339),
+		Actor: actor, Action: "schedule." + string(state), Change: v.Change, Before: v.At.UTC().Format(time.RFC3339),
 		Note: note,
 	}
-	if v.Kind == "restart" {
+	if v.Kind == lifecycle.ScheduledRestart {
 		d, err := c.store.DeviceByID(ctx, store.Everything, v.Device)
 		if err != nil {
 			return err
@@ -183,9 +187,9 @@ func (c *Commits) end(ctx context.Context, actor string, v store.Scheduled, stat
 		if err := tx.EndScheduled(v.ID, state, note, c.log.Now()); err != nil {
 			return err
 		}
-		if v.Kind == "commit" {
+		if v.Kind == lifecycle.ScheduledCommit {
 			reason := ""
-			if state != "cancelled" {
+			if state != lifecycle.Cancelled {
 				reason = note
 			}
 			if err := tx.SetState(v.Change, lifecycle.Draft, reason, c.log.Now()); err != nil {
@@ -260,13 +264,13 @@ func (c *Commits) begin(v store.Scheduled, since time.Time) {
 	}
 	var err error
 	if late > allowed {
-		err = c.end(c.ctx, audit.Service, v, "missed", fmt.Sprintf(
+		err = c.end(c.ctx, audit.Service, v, lifecycle.Missed, fmt.Sprintf(
 			"missed: it was due at %s, and the service came to it %s late, which is more than the %s allowed; "+
 				"nothing was done",
 			v.At.UTC().Format(time.RFC3339), late, v.Lateness,
 		))
 	} else if why := c.beginNow(v); why != nil && c.ctx.Err() == nil {
-		err = c.end(c.ctx, audit.Service, v, "stopped", "not begun: "+why.Error())
+		err = c.end(c.ctx, audit.Service, v, lifecycle.Stopped, "not begun: "+why.Error())
 	}
 	if err != nil && !errors.Is(err, store.ErrNotFound) && c.ctx.Err() == nil {
 		c.logger.Error("the schedule cannot be written; trying again", "id", v.ID, "error", err)
@@ -274,7 +278,7 @@ func (c *Commits) begin(v store.Scheduled, since time.Time) {
 }
 
 func (c *Commits) beginNow(v store.Scheduled) error {
-	if v.Kind == "restart" {
+	if v.Kind == lifecycle.ScheduledRestart {
 		d, err := c.store.DeviceByID(c.ctx, store.Everything, v.Device)
 		if err != nil {
 			return err

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/core/guard"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/order"
 	"oakenlatch/service/store"
@@ -151,9 +152,11 @@ func TestSchedule(t *testing.T) {
 	)
 	list, err := r.Store.Schedule(t.Context(), 10)
 	require.NoError(t, err)
-	states := map[string]int{}
+	states := map[lifecycle.ScheduledState]int{}
 	for _, s := range list {
 		states[s.State]++
 	}
-	assert.Equal(t, map[string]int{"cancelled": 2, "missed": 1, "stopped": 1, "begun": 3}, states)
+	assert.Equal(t, map[lifecycle.ScheduledState]int{
+		lifecycle.Cancelled: 2, lifecycle.Missed: 1, lifecycle.Stopped: 1, lifecycle.Begun: 3,
+	}, states)
 }

@@ -41,7 +41,7 @@ func (d *Desk) Share(ctx context.Context, p access.Person, number int64, account
 		return refusal.New(refusal.Conflict, "", "%s may not stage anything", account)
 	}
 	return d.change(ctx, p, number, func(tx *audit.Tx) error {
-		err := tx.AddCompany(number, account, p.Name, d.log.Now())
+		err := tx.AddCoworker(number, account, p.Name, d.log.Now())
 		if errors.Is(err, store.ErrExists) {
 			return refusal.New(refusal.Conflict, "", "%s works on change %d already", account, number)
 		}
@@ -58,7 +58,7 @@ func (d *Desk) Unshare(ctx context.Context, p access.Person, number int64, accou
 		return err
 	}
 	return d.change(ctx, p, number, func(tx *audit.Tx) error {
-		err := tx.DropCompany(number, account)
+		err := tx.DropCoworker(number, account)
 		if errors.Is(err, store.ErrNotFound) {
 			return refusal.New(refusal.NotFound, "", "%s was not added to change %d", account, number)
 		}
@@ -97,11 +97,11 @@ const mostNote = 10_000
 // its people's; what is or was on devices, anybody may add to.
 func (d *Desk) Note(ctx context.Context, p access.Person, number int64, text string) (store.Note, error) {
 	n := store.Note{Change: number, Actor: p.Name, Text: strings.TrimSpace(text), At: d.log.Now()}
-	c, company, err := d.get(ctx, p, number)
+	c, coworkers, err := d.get(ctx, p, number)
 	if err != nil {
 		return n, err
 	}
-	if !works(c, p, company) && !p.Administers() && (c.State == lifecycle.Draft || c.State == lifecycle.Dropped) {
+	if !works(c, p, coworkers) && !p.Administers() && (c.State == lifecycle.Draft || c.State == lifecycle.Dropped) {
 		return n, refusal.New(refusal.Forbidden, "", "change %d belongs to %s", number, c.Author)
 	}
 	if n.Text == "" || utf8.RuneCountInString(n.Text) > mostNote {

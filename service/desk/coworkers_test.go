@@ -10,6 +10,7 @@ import (
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/guard"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/markup"
 	"oakenlatch/core/tree"
 	"oakenlatch/lab"
@@ -26,7 +27,7 @@ func outlineOf(n *tree.Node) string { return codec.OutlineText(n) }
 
 // A change is its author's and of those they add; each line tells whose it is,
 // and one person's are looked at and taken back by themselves.
-func TestCompany(t *testing.T) {
+func TestCoworkers(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, quay)
 	n := open(t, r, servicetest.Mara)
@@ -257,7 +258,7 @@ func TestPreviewDuringAHold(t *testing.T) {
 	all, err := r.Store.Revisions(t.Context(), 1)
 	require.NoError(t, err)
 	require.Len(t, all, 2)
-	assert.Equal(t, "change", all[0].Source)
+	assert.Equal(t, lifecycle.ByChange, all[0].Source)
 	assert.Equal(t, first, all[0].Change)
 	assert.Equal(t, first, verdict(t, r, servicetest.Joss, second, quay).Since[0].Change)
 }

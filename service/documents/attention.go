@@ -169,7 +169,7 @@ func (d *Documents) changesToDecide(ctx context.Context, p access.Person, out *w
 	if err != nil {
 		return err
 	}
-	out.Due, err = d.Schedule(ctx, p, sight, waiting)
+	out.Scheduled, err = d.Schedule(ctx, p, sight, waiting)
 	return err
 }
 

@@ -118,7 +118,7 @@ func (d *Documents) Changes(ctx context.Context, p access.Person, numbers []int6
 		if w := facts.waiting[doc.Number]; x.Change.State == lifecycle.Scheduled && len(w) > 0 {
 			due := scheduled(w[0])
 			due.Title, due.Devices = doc.Title, doc.Devices
-			doc.Due = &due
+			doc.Scheduled = &due
 		}
 		if x.Commit != nil {
 			if s, live := d.liveState(*x.Commit); live {
@@ -151,21 +151,21 @@ func (d *Documents) List(ctx context.Context, p access.Person, q store.ChangeQue
 	return d.Changes(ctx, p, numbersOf(list))
 }
 
-func scheduled(v store.Scheduled) wire.Due {
-	return wire.Due{
+func scheduled(v store.Scheduled) wire.Scheduled {
+	return wire.Scheduled{
 		ID: v.ID, Kind: v.Kind, Change: v.Change, Devices: []string{}, At: v.At, Zone: v.Zone,
 		LatenessSeconds: int64(v.Lateness / time.Second), Actor: v.Actor, State: v.State, Note: v.Note, Ended: v.Ended,
 	}
 }
 
 // Scheduled tells something that is or was on the schedule.
-func (d *Documents) Scheduled(ctx context.Context, p access.Person, v store.Scheduled) (wire.Due, error) {
+func (d *Documents) Scheduled(ctx context.Context, p access.Person, v store.Scheduled) (wire.Scheduled, error) {
 	list, err := d.Schedule(ctx, p, nil, []store.Scheduled{v})
 	if err == nil && len(list) == 0 {
 		err = store.ErrNotFound
 	}
 	if err != nil {
-		return wire.Due{}, err
+		return wire.Scheduled{}, err
 	}
 	return list[0], nil
 }
@@ -173,10 +173,10 @@ func (d *Documents) Scheduled(ctx context.Context, p access.Person, v store.Sche
 // Schedule tells what of the schedule a person may see; sight is found if nil.
 func (d *Documents) Schedule(
 	ctx context.Context, p access.Person, sight *store.Sight, list []store.Scheduled,
-) ([]wire.Due, error) {
+) ([]wire.Scheduled, error) {
 	var numbers []int64
 	for _, v := range list {
-		if v.Kind == "commit" {
+		if v.Kind == lifecycle.ScheduledCommit {
 			numbers = append(numbers, v.Change)
 		}
 	}
@@ -188,10 +188,10 @@ func (d *Documents) Schedule(
 	if err != nil {
 		return nil, err
 	}
-	out := []wire.Due{}
+	out := []wire.Scheduled{}
 	for _, v := range list {
 		doc := scheduled(v)
-		if v.Kind == "restart" {
+		if v.Kind == lifecycle.ScheduledRestart {
 			dev, err := d.Store.DeviceByID(ctx, p.Reach(), v.Device)
 			if store.OutOfReach(err) {
 				continue // of a device that is not theirs to see

@@ -127,7 +127,7 @@ func TestHandfulOfQueries(t *testing.T) {
 	assert.LessOrEqual(t, r.Store.Asked()-before, int64(5), "a timeline of %d", len(moments))
 	var kinds []string
 	for i, m := range moments {
-		kinds = append(kinds, m.Kind)
+		kinds = append(kinds, string(m.Kind))
 		assert.True(t, i == 0 || !m.At.After(moments[i-1].At), "newest first")
 	}
 	assert.Equal(t, []string{"saved", "change", "saved", "change", "saved", "change", "first"}, kinds)

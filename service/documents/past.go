@@ -8,6 +8,7 @@ import (
 	"oakenlatch/core/advice"
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
 	"oakenlatch/service/history"
@@ -51,9 +52,9 @@ func changesOf(list []store.Revision) []int64 {
 	return out
 }
 
-var causeText = map[string]string{
-	"first": "seen for the first time", "outside": "changed, not by this service",
-	"replaced": "another box was put in its place", "rebuilt": "rebuilt from an archive",
+var causeText = map[lifecycle.Cause]string{
+	lifecycle.FirstRead: "seen for the first time", lifecycle.ByOutside: "changed, not by this service",
+	lifecycle.ByReplaced: "another box was put in its place", lifecycle.ByRebuilt: "rebuilt from an archive",
 }
 
 // Timeline tells what happened to a device, newest first.
@@ -72,7 +73,8 @@ func (p *Page) Timeline(d store.Device) ([]wire.Moment, error) {
 			return nil, err
 		}
 		m := wire.Moment{
-			At: r.At, Kind: r.Source, Text: causeText[r.Source], Actor: r.Actor, Revision: r.Number, Change: r.Change,
+			At: r.At, Kind: lifecycle.MomentKind(r.Source), Text: causeText[r.Source], Actor: r.Actor,
+			Revision: r.Number, Change: r.Change,
 		}
 		if r.Change != 0 {
 			m.Text = ch.Title
@@ -85,13 +87,14 @@ func (p *Page) Timeline(d store.Device) ([]wire.Moment, error) {
 	}
 	for _, r := range saves {
 		m := wire.Moment{
-			At: r.At, Kind: "saved", Text: "saved to startup", Actor: r.Actor, Startup: r.Number, Change: r.Change,
+			At: r.At, Kind: lifecycle.MomentSaved, Text: "saved to startup", Actor: r.Actor, Startup: r.Number,
+			Change: r.Change,
 		}
 		switch r.Source {
-		case "first":
+		case lifecycle.FirstRead:
 			continue // nothing happened: it was seen
-		case "outside":
-			m.Kind, m.Text = "saved-outside", "saved to startup, not by this service"
+		case lifecycle.ByOutside:
+			m.Kind, m.Text = lifecycle.MomentSavedOutside, "saved to startup, not by this service"
 		}
 		out = append(out, m)
 	}
@@ -101,7 +104,9 @@ func (p *Page) Timeline(d store.Device) ([]wire.Moment, error) {
 	}
 	for _, s := range snaps {
 		if s.Retired.IsZero() && s.Change == 0 {
-			out = append(out, wire.Moment{At: s.At, Kind: "snapshot", Text: s.Name, Actor: s.Actor, Snapshot: s.Number})
+			out = append(out, wire.Moment{
+				At: s.At, Kind: lifecycle.MomentSnapshot, Text: s.Name, Actor: s.Actor, Snapshot: s.Number,
+			})
 		}
 	}
 	commits, err := p.Store.CommitsOn(p.ctx, d.ID)
@@ -111,15 +116,15 @@ func (p *Page) Timeline(d store.Device) ([]wire.Moment, error) {
 	for _, k := range commits {
 		m := wire.Moment{At: k.Started, Text: k.Title, Actor: k.Actor, Change: k.Change}
 		switch {
-		case !k.Ended.IsZero() && k.State == "kept" && k.Newest:
+		case !k.Ended.IsZero() && k.State == lifecycle.Kept && k.Newest:
 			continue // its revision tells
-		case !k.Newest, k.State == "reverted", k.State == "failed", k.State == "partly":
-			m.Kind, m.At = "reverted", k.Ended
+		case !k.Newest, k.State == lifecycle.Reverted, k.State == lifecycle.Failed, k.State == lifecycle.Partly:
+			m.Kind, m.At = lifecycle.MomentReverted, k.Ended
 			if k.Newest {
-				m.Kind, m.Text = k.State, k.Title+": "+k.Reason
+				m.Kind, m.Text = lifecycle.MomentKind(k.State), k.Title+": "+k.Reason
 			}
 		default:
-			m.Kind = "holding"
+			m.Kind = lifecycle.MomentHolding
 		}
 		out = append(out, m)
 	}

@@ -9,6 +9,7 @@ import (
 	"oakenlatch/core/advice"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/netconf"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/fleet"
@@ -100,7 +101,7 @@ func (e *Engine) Restart(ctx context.Context, actor string, d store.Device, sche
 		}
 		err = e.log.Write(ctx, func(tx *audit.Tx) error {
 			if scheduled != 0 {
-				if err := tx.EndScheduled(scheduled, "begun", "", e.log.Now()); err != nil {
+				if err := tx.EndScheduled(scheduled, lifecycle.Begun, "", e.log.Now()); err != nil {
 					return err
 				}
 			}

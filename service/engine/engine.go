@@ -192,7 +192,7 @@ func (e *Engine) begin(ctx context.Context, start order.Start, started time.Time
 		}
 		switch {
 		case now.State == lifecycle.Scheduled && start.Scheduled != 0:
-			if err := tx.EndScheduled(start.Scheduled, "begun", "", c.Started); err != nil {
+			if err := tx.EndScheduled(start.Scheduled, lifecycle.Begun, "", c.Started); err != nil {
 				return err
 			}
 		case now.State == lifecycle.Scheduled:

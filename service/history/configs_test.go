@@ -11,6 +11,7 @@ import (
 
 	"oakenlatch/core/blame"
 	"oakenlatch/core/diff"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/history"
 	"oakenlatch/service/store"
@@ -127,7 +128,9 @@ func TestTrail(t *testing.T) {
 			digest, err := r.History.Add(tx, first.Device.ID, first.Device.ModuleSet, first.Schema, now)
 			if err == nil {
 				_, err = tx.AddRevision(
-					store.Revision{Device: first.Device.ID, Digest: digest, At: r.Log.Now(), Source: "outside"},
+					store.Revision{
+						Device: first.Device.ID, Digest: digest, At: r.Log.Now(), Source: lifecycle.ByOutside,
+					},
 				)
 			}
 			return err

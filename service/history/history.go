@@ -9,6 +9,7 @@ import (
 
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
@@ -77,7 +78,9 @@ func (h *History) keep(
 	if before != nil && tree.Same(before, n) && !s.Device.Replaced {
 		return last, nil // the same, though an older release of this service named it otherwise
 	}
-	rev := store.Revision{Device: s.Device.ID, Digest: Digest(n), At: h.log.Now(), Change: change, Source: "first"}
+	rev := store.Revision{
+		Device: s.Device.ID, Digest: Digest(n), At: h.log.Now(), Change: change, Source: lifecycle.FirstRead,
+	}
 	var model, serial string
 	if before == nil || s.Device.Replaced {
 		if model, serial, err = s.Box(ctx); err != nil {
@@ -95,7 +98,7 @@ func (h *History) keep(
 		case err != nil:
 			return err
 		case known && dev.Replaced:
-			rev.Source = "replaced"
+			rev.Source = lifecycle.ByReplaced
 			if err := errors.Join(tx.SetRead(dev.ID), tx.SetBox(dev.ID, model, serial)); err != nil {
 				return err
 			}
@@ -107,7 +110,7 @@ func (h *History) keep(
 		case known && change != 0:
 			rev.Source, rev.Actor = "change", actor
 		case known:
-			rev.Source = "outside"
+			rev.Source = lifecycle.ByOutside
 		case model+serial != "":
 			if err := tx.SetBox(dev.ID, model, serial); err != nil {
 				return err
@@ -119,7 +122,7 @@ func (h *History) keep(
 		if rev, err = tx.AddRevision(rev); err != nil {
 			return err
 		}
-		if rev.Source == "outside" {
+		if rev.Source == lifecycle.ByOutside {
 			return h.outside(tx, dev, last, rev, before, n)
 		}
 		if change != 0 && !onTrial {
@@ -138,10 +141,10 @@ func (h *History) keep(
 
 func (h *History) record(tx *audit.Tx, device string, rev store.Revision, actor string) error {
 	e := ledger.Entry{
-		Actor: actor, Device: device, Change: rev.Change, Action: "revision." + rev.Source,
+		Actor: actor, Device: device, Change: rev.Change, Action: "revision." + string(rev.Source),
 		Note: fmt.Sprintf("revision %d", rev.Number),
 	}
-	if rev.Source == "replaced" {
+	if rev.Source == lifecycle.ByReplaced {
 		e.Note += ": what the box held that was put in its place"
 	}
 	return tx.Record(e)
@@ -169,7 +172,7 @@ func (h *History) keepStartup(
 			}
 		}
 		rev := store.Revision{
-			Device: s.Device.ID, Digest: digest, At: h.log.Now(), Source: "saved", Change: change, Actor: by,
+			Device: s.Device.ID, Digest: digest, At: h.log.Now(), Source: lifecycle.BySave, Change: change, Actor: by,
 		}
 		newest, err := tx.LastStartup(s.Device.ID)
 		switch {
@@ -179,21 +182,21 @@ func (h *History) keepStartup(
 			return nil
 		case by != "":
 		case err == nil:
-			rev.Source = "outside"
+			rev.Source = lifecycle.ByOutside
 		default:
 			rev.Source = "first"
 		}
 		if _, err := h.Add(tx.Tx, s.Device.ID, s.Device.ModuleSet, s.Schema, startup); err != nil {
 			return err
 		}
-		if rev, err = tx.AddStartup(rev); err != nil || rev.Source == "first" {
+		if rev, err = tx.AddStartup(rev); err != nil || rev.Source == lifecycle.FirstRead {
 			return err
 		}
 		e := ledger.Entry{
 			Actor: by, Device: s.Device.Name, Change: change, Action: "startup.saved",
 			Note: fmt.Sprintf("startup %d", rev.Number),
 		}
-		if rev.Source == "outside" {
+		if rev.Source == lifecycle.ByOutside {
 			a := attribution.Of(h.evidence(s.Device, newest.At, rev.At, netconf.Startup))
 			e.Actor, e.Action, e.Address, e.Session = audit.Service, "startup.outside", a.Address, a.Session
 			e.Note += ": saved by somebody, not by this service; " + a.Who

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/history"
 	"oakenlatch/service/store"
 	"oakenlatch/test/servicetest"
@@ -24,13 +25,13 @@ func TestRevisions(t *testing.T) {
 	again, err := r.History.Read(t.Context(), store.Everything, quay, "mara")
 	require.NoError(t, err)
 	assert.Equal(t, first.Revision.Number, again.Revision.Number, "what did not change is no new revision")
-	assert.Equal(t, "first", first.Revision.Source)
+	assert.Equal(t, lifecycle.FirstRead, first.Revision.Source)
 
 	require.NoError(t, r.Devices[quay].Console("/system/contact", "at the console"))
 	moved, err := r.History.Read(t.Context(), store.Everything, quay, "mara")
 	require.NoError(t, err)
 	assert.Equal(t, first.Revision.Number+1, moved.Revision.Number)
-	assert.Equal(t, "outside", moved.Revision.Source)
+	assert.Equal(t, lifecycle.ByOutside, moved.Revision.Source)
 	d, err := r.Store.Device(t.Context(), store.Everything, quay)
 	require.NoError(t, err)
 	assert.True(t, d.Unsaved, "running is not what startup holds")

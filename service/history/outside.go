@@ -12,6 +12,7 @@ import (
 
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/search"
 	"oakenlatch/core/tree"
@@ -20,15 +21,6 @@ import (
 	"oakenlatch/service/fleet"
 	"oakenlatch/service/outside/attribution"
 	"oakenlatch/service/store"
-)
-
-// The states of an outside change.
-const (
-	OutsideOpen     = "open"
-	OutsideAdopted  = "adopted"
-	OutsidePushed   = "pushed-back"
-	OutsideOpened   = "opened" // a change goes on from it
-	OutsideSilenced = "silenced"
 )
 
 // seen remembers when devices were last read to be as they were known.
@@ -78,7 +70,7 @@ func (h *History) outside(tx *audit.Tx, d store.Device, last, rev store.Revision
 	o := store.Outside{
 		Device: d.ID, Revision: rev.Number, Before: last.Number, Found: rev.At, Since: e.Since, DeviceAt: a.At,
 		ClockOff: a.ClockOff, Account: a.Account, Session: a.Session, Address: a.Address, Who: a.Who,
-		Told: string(told), Places: df.Count(), State: OutsideOpen, During: h.Holder(d.ID),
+		Told: string(told), Places: df.Count(), State: lifecycle.OutsideOpen, During: h.Holder(d.ID),
 	}
 	items := h.log.Redactor.Difference(df).Items()
 	silent, err := silenced(tx, d.ID, items)
@@ -86,7 +78,7 @@ func (h *History) outside(tx *audit.Tx, d store.Device, last, rev store.Revision
 		return err
 	}
 	if silent != "" {
-		o.State, o.Note = OutsideSilenced, "it always moves: "+silent
+		o.State, o.Note = lifecycle.OutsideSilenced, "it always moves: "+silent
 	}
 	if o, err = tx.AddOutside(o); err != nil {
 		return err

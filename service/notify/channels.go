@@ -117,15 +117,12 @@ func message(e ledger.Entry) syslog.Message {
 	if e.Change != 0 {
 		change = strconv.FormatInt(e.Change, 10)
 	}
-	outcome := e.Outcome
-	if outcome == "" {
-		outcome = "done"
-	}
 	return syslog.Message{
 		Severity: severity(e), At: e.At, ID: e.Action, Element: Element, Text: sentence(e),
 		Data: [][2]string{
 			{"entry", strconv.FormatInt(e.Seq, 10)}, {"who", e.Actor}, {"device", e.Device}, {"change", change},
-			{"ticket", e.Ticket}, {"path", e.Path}, {"outcome", outcome}, {"way", e.Way}, {"address", e.Address},
+			{"ticket", e.Ticket}, {"path", e.Path}, {"outcome", e.Outcome.String()},
+			{"way", e.Way}, {"address", e.Address},
 			{"session", e.Session}, {"digest", e.Hash},
 		},
 	}

@@ -290,8 +290,8 @@ func brief(err error) string {
 // sentence tells an entry in words.
 func sentence(e ledger.Entry) string {
 	parts := []string{e.Actor + ": " + e.Action}
-	if e.Outcome != "" {
-		parts[0] += " (" + e.Outcome + ")"
+	if e.Outcome != ledger.Done {
+		parts[0] += " (" + e.Outcome.String() + ")"
 	}
 	if e.Device != "" {
 		parts = append(parts, "on "+e.Device)

@@ -11,7 +11,6 @@ import (
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/access"
 	"oakenlatch/service/audit"
-	"oakenlatch/service/history"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/restore"
 	"oakenlatch/service/store"
@@ -42,7 +41,7 @@ func (d *Decisions) Find(ctx context.Context, reach store.Reach, id int64) (stor
 // undecided gives one that is still to be decided.
 func (d *Decisions) undecided(ctx context.Context, reach store.Reach, id int64) (store.Outside, store.Device, error) {
 	o, dev, err := d.Find(ctx, reach, id)
-	if err == nil && o.State != history.OutsideOpen {
+	if err == nil && o.State != lifecycle.OutsideOpen {
 		err = refusal.New(
 			refusal.Conflict, "see it",
 			"outside change %d is %s already, by %s", id, o.State, o.DecidedBy,
@@ -65,7 +64,8 @@ func noted(note string) (string, error) {
 }
 
 func (d *Decisions) decide(
-	ctx context.Context, by string, o store.Outside, dev store.Device, state, note string, change int64,
+	ctx context.Context, by string, o store.Outside, dev store.Device, state lifecycle.OutsideState, note string,
+	change int64,
 ) (store.Outside, error) {
 	o.State, o.DecidedBy, o.DecidedAt, o.Note, o.Change = state, by, d.Log.Now(), note, change
 	err := d.Log.Write(ctx, func(tx *audit.Tx) error {
@@ -79,7 +79,7 @@ func (d *Decisions) decide(
 		}
 		return tx.Record(
 			ledger.Entry{
-				Actor: by, Action: "outside." + state, Device: dev.Name, Change: change,
+				Actor: by, Action: "outside." + string(state), Device: dev.Name, Change: change,
 				Note: strings.TrimSuffix(
 					fmt.Sprintf("outside change %d, revision %d: %s", o.ID, o.Revision, note), ": ",
 				),
@@ -104,7 +104,7 @@ func (d *Decisions) Adopt(ctx context.Context, p access.Person, id int64, note s
 	if err != nil {
 		return o, err
 	}
-	return d.decide(ctx, p.Name, o, dev, history.OutsideAdopted, note, 0)
+	return d.decide(ctx, p.Name, o, dev, lifecycle.OutsideAdopted, note, 0)
 }
 
 // PushBack opens a change that takes an outside change back, and nothing of
@@ -168,7 +168,7 @@ func (d *Decisions) Open(
 		return o, c, brought, err
 	}
 	o, err = d.decide(
-		ctx, p.Name, o, dev, history.OutsideOpened, fmt.Sprintf("change %d goes on from it", c.Number), c.Number,
+		ctx, p.Name, o, dev, lifecycle.OutsideOpened, fmt.Sprintf("change %d goes on from it", c.Number), c.Number,
 	)
 	return o, c, brought, err
 }

@@ -9,9 +9,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/core/guard"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/lab"
 	"oakenlatch/netconf"
-	"oakenlatch/service/history"
 	"oakenlatch/service/order"
 	"oakenlatch/service/outside"
 	"oakenlatch/service/store"
@@ -229,7 +229,10 @@ func TestDuringHold(t *testing.T) {
 	require.NoError(t, err)
 	revs, err := r.Store.Revisions(t.Context(), d.ID)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"outside", "change", "first"}, []string{revs[0].Source, revs[1].Source, revs[2].Source})
+	assert.Equal(
+		t, []lifecycle.Cause{lifecycle.ByOutside, lifecycle.ByChange, lifecycle.FirstRead},
+		[]lifecycle.Cause{revs[0].Source, revs[1].Source, revs[2].Source},
+	)
 	assert.Equal(t, c.Number, revs[1].Change)
 	first, err := r.History.Known(t.Context(), store.Everything, quay)
 	require.NoError(t, err)
@@ -254,7 +257,7 @@ func TestDecisions(t *testing.T) {
 	require.ErrorContains(t, err, "needs a note")
 	o, err = dec.Adopt(ctx, mara, o.ID, "it was Joss")
 	require.NoError(t, err)
-	assert.Equal(t, []string{history.OutsideAdopted, "mara", "it was Joss"}, []string{o.State, o.DecidedBy, o.Note})
+	assert.Equal(t, []any{lifecycle.OutsideAdopted, "mara", "it was Joss"}, []any{o.State, o.DecidedBy, o.Note})
 	_, err = dec.Adopt(ctx, mara, o.ID, "again")
 	require.ErrorContains(t, err, "is adopted already, by mara")
 	open(t, r, quay, 0)

@@ -11,6 +11,7 @@ import (
 
 	"oakenlatch/core/diff"
 	"oakenlatch/core/ledger"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
 	"oakenlatch/service/audit"
@@ -248,7 +249,7 @@ func (w *Watch) look(device string, events []fleet.Heard) error {
 func (w *Watch) answer(ctx context.Context, r history.Reading, since []store.Revision, events []fleet.Heard) error {
 	moved := false
 	for _, rev := range since {
-		moved = moved || rev.Source == "outside"
+		moved = moved || rev.Source == lifecycle.ByOutside
 	}
 	changed := map[string]bool{} // sessions that are told to have changed running
 	var foreign []fleet.Heard
@@ -287,7 +288,7 @@ func (w *Watch) answer(ctx context.Context, r history.Reading, since []store.Rev
 // was found changed just now: it was read before the device told of it, or it
 // was put back before anyone looked.
 func (w *Watch) explain(ctx context.Context, d store.Device, last store.Revision, events []fleet.Heard) error {
-	if w.log.Now().Sub(last.At) < late && (last.Source == "outside" || last.Source == "change") {
+	if w.log.Now().Sub(last.At) < late && (last.Source == lifecycle.ByOutside || last.Source == lifecycle.ByChange) {
 		if outside, err := w.history.Named(ctx, d, last); outside || err != nil {
 			return err
 		}

@@ -128,7 +128,7 @@ func (r *Reports) ForChange(ctx context.Context, p access.Person, number int64) 
 	if len(commits) > 0 && c.State != lifecycle.Draft {
 		out.Subtitle = "What happened"
 	}
-	company, err := r.Store.Coworkers(ctx, number)
+	coworkers, err := r.Store.Coworkers(ctx, number)
 	if err != nil {
 		return out, err
 	}
@@ -136,7 +136,7 @@ func (r *Reports) ForChange(ctx context.Context, p access.Person, number int64) 
 	out.fact("State", string(c.State))
 	out.fact("Because", c.Reason)
 	out.fact("Author", c.Author)
-	out.fact("With", strings.Join(company, ", "))
+	out.fact("With", strings.Join(coworkers, ", "))
 	out.fact("Opened", stamp(c.Opened))
 	out.fact("Made from", c.Origin)
 	if out.Subtitle == "What is planned" {
@@ -372,8 +372,8 @@ func entriesTable(list []ledger.Entry) *Table {
 			break
 		}
 		what := e.Action
-		if e.Outcome != "" && !strings.HasSuffix(what, "."+e.Outcome) {
-			what += ", " + e.Outcome
+		if e.Outcome != ledger.Done && !strings.HasSuffix(what, "."+e.Outcome.String()) {
+			what += ", " + e.Outcome.String()
 		}
 		t.Rows = append(
 			t.Rows,

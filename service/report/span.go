@@ -7,9 +7,9 @@ import (
 	"strings"
 	"time"
 
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/search"
 	"oakenlatch/service/access"
-	"oakenlatch/service/history"
 	"oakenlatch/service/store"
 )
 
@@ -106,7 +106,7 @@ func (r *Report) sum(commits []Commit, outside []store.Outside, s Span) {
 	if s.Person == "" {
 		undecided := 0
 		for _, o := range outside {
-			if o.State == history.OutsideOpen {
+			if o.State == lifecycle.OutsideOpen {
 				undecided++
 			}
 		}
@@ -164,7 +164,7 @@ func (r *Reports) oneOutside(ctx context.Context, reach store.Reach, o store.Out
 		return err
 	}
 	facts := []Fact{
-		{"Found", stamp(o.Found)}, {"Not before", stamp(o.Since)}, {"Who", plain(o.Who)}, {"Stands", o.State},
+		{"Found", stamp(o.Found)}, {"Not before", stamp(o.Since)}, {"Who", plain(o.Who)}, {"Stands", string(o.State)},
 	}
 	if !o.DeviceAt.IsZero() {
 		facts = append(

@@ -109,10 +109,10 @@ func (s *Store) Settle(ctx context.Context, at time.Time, record func(tx *Tx, e 
 		}
 		for _, v := range waiting {
 			note := "the service was restored from a backup: put it there again if it is still meant"
-			if err := tx.EndScheduled(v.ID, "stopped", note, at); err != nil {
+			if err := tx.EndScheduled(v.ID, lifecycle.Stopped, note, at); err != nil {
 				return err
 			}
-			if v.Kind == "commit" {
+			if v.Kind == lifecycle.ScheduledCommit {
 				if err := tx.SetState(v.Change, lifecycle.Draft, "", at); err != nil {
 					return err
 				}

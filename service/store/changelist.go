@@ -113,7 +113,7 @@ func (q ChangeQuery) where(k kindOfChange) (string, []any, error) {
 	}
 	// What is or was on devices is everybody's to see; a draft is for those who work on it.
 	add(
-		`(c.author = ? OR c.state NOT IN ('draft', 'dropped') OR EXISTS (SELECT 1 FROM company WHERE change = c.number AND account = ?))`,
+		`(c.author = ? OR c.state NOT IN ('draft', 'dropped') OR EXISTS (SELECT 1 FROM coworkers WHERE change = c.number AND account = ?))`,
 		q.Sight.Person, q.Sight.Person,
 	)
 	if q.Sight.Devices != nil {
@@ -127,11 +127,11 @@ func (q ChangeQuery) where(k kindOfChange) (string, []any, error) {
 		if k.state == "" && k.least == 0 && q.Numbers == nil { // found by the devices in sight
 			add(`c.number IN (SELECT p.change FROM parts p WHERE p.device IN (SELECT value FROM json_each(?)) AND NOT `+
 				fmt.Sprintf(beyond, "p.change")+
-				` UNION SELECT number FROM changes WHERE author = ? UNION SELECT change FROM company WHERE account = ?)`,
+				` UNION SELECT number FROM changes WHERE author = ? UNION SELECT change FROM coworkers WHERE account = ?)`,
 				string(devices), string(devices), q.Sight.Person, q.Sight.Person)
 		} else {
 			add(`(EXISTS (SELECT 1 FROM parts p WHERE p.change = c.number) OR c.author = ? OR
-				EXISTS (SELECT 1 FROM company WHERE change = c.number AND account = ?))`, q.Sight.Person, q.Sight.Person)
+				EXISTS (SELECT 1 FROM coworkers WHERE change = c.number AND account = ?))`, q.Sight.Person, q.Sight.Person)
 		}
 		add("NOT "+fmt.Sprintf(beyond, "c.number"), string(devices))
 	}
@@ -311,7 +311,8 @@ func (s *Store) EditsOfChanges(ctx context.Context, numbers []int64) (map[int64]
 func (s *Store) CoworkersOfChanges(ctx context.Context, numbers []int64) (map[int64][]string, error) {
 	return ofChanges(
 		s, ctx,
-		"SELECT change, account FROM company WHERE change IN (SELECT value FROM json_each(?)) ORDER BY change, account",
+		"SELECT change, account FROM coworkers WHERE change IN (SELECT value FROM json_each(?)) "+
+			"ORDER BY change, account",
 		numbers, func(r scanner) (n int64, name string, err error) { err = r.Scan(&n, &name); return n, name, err },
 	)
 }

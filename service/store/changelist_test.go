@@ -93,7 +93,7 @@ func TestChangeQueries(t *testing.T) {
 			if _, err := tx.AddRun(int64(i)+1, "set", fmt.Sprint("digest", i), []byte("<config/>")); err != nil {
 				return err
 			}
-			r := Revision{Device: int64(i) + 1, Digest: fmt.Sprint("digest", i), At: now, Source: "first"}
+			r := Revision{Device: int64(i) + 1, Digest: fmt.Sprint("digest", i), At: now, Source: lifecycle.FirstRead}
 			if _, err := tx.AddRevision(r); err != nil {
 				return err
 			}
@@ -115,7 +115,7 @@ func TestChangeQueries(t *testing.T) {
 				}
 			}
 			if other := pick(people); other != c.Author && rnd.IntN(2) == 0 {
-				err = errors.Join(err, tx.AddCompany(c.Number, other, c.Author, now))
+				err = errors.Join(err, tx.AddCoworker(c.Number, other, c.Author, now))
 				coworkers[c.Number] = []string{other}
 			}
 			if err != nil {

@@ -30,22 +30,22 @@ type Previewed struct {
 	Parts         string // JSON
 }
 
-// AddCompany adds somebody to a change.
-func (tx *Tx) AddCompany(change int64, account, by string, at time.Time) error {
+// AddCoworker adds somebody to a change.
+func (tx *Tx) AddCoworker(change int64, account, by string, at time.Time) error {
 	return inserted(
 		tx.exec(
-			"INSERT INTO company (change, account, added_by, added_at) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING",
+			"INSERT INTO coworkers (change, account, added_by, added_at) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING",
 			change, account, by, timeText(at),
 		),
 	)
 }
 
-// DropCompany takes somebody off a change.
-func (tx *Tx) DropCompany(change int64, account string) error {
-	return affected(tx.exec("DELETE FROM company WHERE change = ? AND account = ?", change, account))
+// DropCoworker takes somebody off a change.
+func (tx *Tx) DropCoworker(change int64, account string) error {
+	return affected(tx.exec("DELETE FROM coworkers WHERE change = ? AND account = ?", change, account))
 }
 
-const coworkersQuery = "SELECT account FROM company WHERE change = ? ORDER BY account"
+const coworkersQuery = "SELECT account FROM coworkers WHERE change = ? ORDER BY account"
 
 func scanText(r scanner) (text string, err error) { err = r.Scan(&text); return text, err }
 
@@ -62,7 +62,7 @@ func (tx *Tx) Coworkers(change int64) ([]string, error) {
 // SharedWith lists the changes that somebody was added to.
 func (s *Store) SharedWith(ctx context.Context, account string) ([]int64, error) {
 	return many(
-		s.ask(ctx, "SELECT change FROM company WHERE account = ?", account),
+		s.ask(ctx, "SELECT change FROM coworkers WHERE account = ?", account),
 		func(r scanner) (n int64, err error) { err = r.Scan(&n); return n, err },
 	)
 }

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"time"
+
+	"oakenlatch/core/lifecycle"
 )
 
 // Revision is a numbered configuration of a device.
@@ -11,7 +13,7 @@ type Revision struct {
 	Number int64
 	Digest string
 	At     time.Time
-	Source string // first, change, outside, replaced, rebuilt
+	Source lifecycle.Cause
 	Change int64  // the change that made it, 0 if none
 	Actor  string // who made it so, "" where that is not known
 	Note   string // what an archive told of it
@@ -33,9 +35,9 @@ const revisionColumns = "device, number, digest, at, iif(cause <> '', cause, sou
 // AddRevision gives a configuration the device's next number.
 func (tx *Tx) AddRevision(r Revision) (Revision, error) {
 	change := orNull(r.Change)
-	source, cause := r.Source, ""
-	if source == "replaced" || source == "rebuilt" {
-		source, cause = "outside", r.Source
+	source, cause := r.Source, lifecycle.Cause("")
+	if source == lifecycle.ByReplaced || source == lifecycle.ByRebuilt {
+		source, cause = lifecycle.ByOutside, r.Source
 	}
 	err := tx.row(`INSERT INTO revisions (device, number, digest, at, source, cause, change, actor, note)
 		VALUES (?1, (SELECT coalesce(max(number), 0) + 1 FROM revisions WHERE device = ?1), ?2, ?3, ?4, ?5, ?6, ?7, ?8) RETURNING number`,

@@ -166,7 +166,7 @@ func (s *Store) Ledger(ctx context.Context, q LedgerQuery) ([]ledger.Entry, erro
 		add("(l.action <> 'request.refused' OR l.actor = ?)", q.Reader)
 		add(`(l.change = 0 OR l.action NOT GLOB 'edit.*' AND l.action NOT GLOB 'part.*' AND l.action NOT GLOB 'change.*' OR l.actor = ?
 			OR l.change IN (SELECT number FROM changes WHERE state NOT IN ('draft', 'dropped') OR author = ?)
-			OR l.change IN (SELECT change FROM company WHERE account = ?))`, q.Reader, q.Reader, q.Reader)
+			OR l.change IN (SELECT change FROM coworkers WHERE account = ?))`, q.Reader, q.Reader, q.Reader)
 	}
 	if q.Devices != nil {
 		names, err := json.Marshal(q.Devices)

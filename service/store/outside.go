@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"time"
+
+	"oakenlatch/core/lifecycle"
 )
 
 // Outside is a change that was found on a device and was not made by this
@@ -22,8 +24,8 @@ type Outside struct {
 	Who       string // in words
 	Told      string // JSON
 	Places    int
-	During    int64  // the change on hold there
-	State     string // open, adopted, pushed-back, silenced
+	During    int64 // the change on hold there
+	State     lifecycle.OutsideState
 	DecidedBy string
 	DecidedAt time.Time
 	Note      string

@@ -4,21 +4,23 @@ import (
 	"context"
 	"errors"
 	"time"
+
+	"oakenlatch/core/lifecycle"
 )
 
 // Scheduled is something to be done at a time.
 type Scheduled struct {
 	ID       int64
-	Kind     string // commit or restart
-	Change   int64  // of a commit
-	Device   int64  // of a restart
+	Kind     lifecycle.ScheduledKind
+	Change   int64 // of a commit
+	Device   int64 // of a restart
 	At       time.Time
 	Zone     string // the person's, as an IANA name or an offset
 	Lateness time.Duration
 	Orders   string // of a commit, JSON
 	Actor    string
 	Made     time.Time
-	State    string // waiting, begun, missed, stopped, cancelled
+	State    lifecycle.ScheduledState
 	Note     string
 	Ended    time.Time
 }
@@ -53,7 +55,7 @@ func orNull(id int64) any {
 
 // AddScheduled puts something on the schedule.
 func (tx *Tx) AddScheduled(v Scheduled) (Scheduled, error) {
-	v.State = "waiting"
+	v.State = lifecycle.Waiting
 	err := tx.row(`INSERT INTO schedule (kind, change, device, at, zone, lateness, orders, actor, made_at, state)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, 'waiting') RETURNING id`,
 		v.Kind, orNull(v.Change), orNull(v.Device), timeText(v.At), v.Zone, int64(v.Lateness/time.Second), v.Orders,
@@ -63,7 +65,7 @@ func (tx *Tx) AddScheduled(v Scheduled) (Scheduled, error) {
 
 // EndScheduled takes something off the schedule that waits there;
 // ErrNotFound where it does not.
-func (tx *Tx) EndScheduled(id int64, state, note string, at time.Time) error {
+func (tx *Tx) EndScheduled(id int64, state lifecycle.ScheduledState, note string, at time.Time) error {
 	return affected(
 		tx.exec(
 			"UPDATE schedule SET state = ?, note = ?, ended_at = ? WHERE id = ? AND state = 'waiting'", state, note,

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"time"
+
+	"oakenlatch/core/lifecycle"
 )
 
 // Snapshot is a name for the state of devices at one moment.
@@ -147,7 +149,8 @@ type CommitOf struct {
 	Change         int64
 	Title, Ticket  string
 	Author, Actor  string
-	State, Reason  string // of the change, where this is its newest commit
+	State          lifecycle.State // of the change, where this is its newest commit
+	Reason         string
 	Newest         bool
 	Started, Ended time.Time
 }

@@ -165,7 +165,7 @@ func TestRecordsOutlastTheProcess(t *testing.T) {
 		require.NoError(t, tx.AddToRun(run, "next", 1, []byte("edits"), false, 5))
 		require.Error(t, tx.AddToRun(run, "other", 1, nil, false, 0), "it grew meanwhile")
 		for i := range int64(3) {
-			r, err := tx.AddRevision(Revision{Device: 1, Digest: "digest", At: now, Source: "first"})
+			r, err := tx.AddRevision(Revision{Device: 1, Digest: "digest", At: now, Source: lifecycle.FirstRead})
 			require.NoError(t, err)
 			require.Equal(t, i+1, r.Number)
 		}
@@ -212,7 +212,7 @@ func TestRecordsOutlastTheProcess(t *testing.T) {
 	all, err := s.Schedule(t.Context(), 10)
 	require.NoError(t, err)
 	require.Len(t, all, 2)
-	assert.Equal(t, "cancelled", all[1].State)
+	assert.Equal(t, lifecycle.Cancelled, all[1].State)
 	assert.Equal(t, time.Minute, all[1].Lateness)
 	d, err := s.Device(t.Context(), Everything, "d")
 	require.NoError(t, err)
@@ -312,7 +312,8 @@ func staged(t *testing.T) *Store {
 				_, err := tx.AddRun(1, "set", "digest", []byte("<config/>"))
 				require.NoError(t, err)
 			}
-			_, err := tx.AddRevision(Revision{Device: int64(i + 1), Digest: "digest", At: now, Source: "first"})
+			r := Revision{Device: int64(i + 1), Digest: "digest", At: now, Source: lifecycle.FirstRead}
+			_, err := tx.AddRevision(r)
 			require.NoError(t, err)
 		}
 		for n, who := range []string{"mara", "joss"} {
@@ -374,7 +375,8 @@ func TestStamp(t *testing.T) {
 			return tx.Decide(Decision{Change: 1, Device: 1, Path: "/a", Keep: "theirs", Actor: "joss", At: now})
 		}},
 		{"another base", func(tx *Tx) error {
-			if _, err := tx.AddRevision(Revision{Device: 1, Digest: "digest", At: now, Source: "outside"}); err != nil {
+			r := Revision{Device: 1, Digest: "digest", At: now, Source: lifecycle.ByOutside}
+			if _, err := tx.AddRevision(r); err != nil {
 				return err
 			}
 			return tx.SetPart(Part{Change: 1, Device: 1, Base: 2})
@@ -461,8 +463,8 @@ func TestLedgerOfDrafts(t *testing.T) {
 	assert.Equal(t, all, reads("mara"))
 	assert.Equal(t, []string{"commit.start"}, reads("joss"), "what happens to the network is nobody's secret")
 	write(t, s, func(tx *Tx) error {
-		require.NoError(t, tx.AddCompany(1, "joss", "mara", now))
-		require.ErrorIs(t, tx.AddCompany(1, "joss", "mara", now), ErrExists)
+		require.NoError(t, tx.AddCoworker(1, "joss", "mara", now))
+		require.ErrorIs(t, tx.AddCoworker(1, "joss", "mara", now), ErrExists)
 		return nil
 	})
 	assert.Equal(t, all, reads("joss"))
@@ -470,8 +472,8 @@ func TestLedgerOfDrafts(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []int64{1}, of)
 	write(t, s, func(tx *Tx) error {
-		require.NoError(t, tx.DropCompany(1, "joss"))
-		require.ErrorIs(t, tx.DropCompany(1, "joss"), ErrNotFound)
+		require.NoError(t, tx.DropCoworker(1, "joss"))
+		require.ErrorIs(t, tx.DropCoworker(1, "joss"), ErrNotFound)
 		return nil
 	})
 	assert.Equal(t, []string{"commit.start"}, reads("joss"))

@@ -41,11 +41,7 @@ func marks(e ledger.Entry) string {
 	if kind, _, some := strings.Cut(e.Action, "."); some {
 		out = append(out, mark(search.Kind, kind))
 	}
-	outcome := e.Outcome
-	if outcome == "" {
-		outcome = "done"
-	}
-	out = append(out, mark(search.Outcome, outcome))
+	out = append(out, mark(search.Outcome, e.Outcome.String()))
 	for key, v := range map[search.Key]string{
 		search.Device: e.Device, search.Ticket: e.Ticket, search.Address: e.Address,
 	} {

@@ -21,6 +21,7 @@ import (
 
 	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
+	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/access"
@@ -162,7 +163,7 @@ func (r *records) keep(text []byte) error {
 		digest, err := r.history.Add(tx, r.device.ID, r.device.ModuleSet, r.schema, n)
 		if err == nil {
 			_, err = tx.AddRevision(
-				store.Revision{Device: r.device.ID, Digest: digest, At: time.Now(), Source: "outside"},
+				store.Revision{Device: r.device.ID, Digest: digest, At: time.Now(), Source: lifecycle.ByOutside},
 			)
 		}
 		return err

@@ -132,7 +132,7 @@ func oneListed(tx *store.Tx, rnd *rand.Rand, i int, ids []int64, now time.Time) 
 		devices = append(devices, guard.Device{Name: name, Keeper: guard.ByDevice, Standing: guard.IsKept})
 	}
 	if i%50 == 0 {
-		if err := tx.AddCompany(c.Number, "bench", person, now); err != nil {
+		if err := tx.AddCoworker(c.Number, "bench", person, now); err != nil {
 			return err
 		}
 	}

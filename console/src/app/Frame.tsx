@@ -113,7 +113,9 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
             key={c.number}
             change={c}
             mayDecide={
-              may(session, "administer") || session.account === c.author || (c.company ?? []).includes(session.account)
+              may(session, "administer") ||
+              session.account === c.author ||
+              (c.coworkers ?? []).includes(session.account)
             }
           />
         ))}

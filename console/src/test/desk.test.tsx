@@ -41,7 +41,7 @@ const change: Change = {
   number: 7,
   title: "Lamps",
   author: "mara",
-  company: ["joss"],
+  coworkers: ["joss"],
   state: "draft",
   opened: at,
   updated: at,
@@ -346,11 +346,11 @@ describe("the change desk", () => {
   });
   it("is shared, noted on and renamed", async () => {
     for (const k of [
-      "POST /changes/7/company",
+      "POST /changes/7/coworkers",
       "POST /changes/7/notes",
       "PATCH /changes/7",
       "DELETE /changes/7/edits",
-      "DELETE /changes/7/company/joss",
+      "DELETE /changes/7/coworkers/joss",
     ])
       answers[k] = change;
     open("/changes/7");
@@ -367,10 +367,10 @@ describe("the change desk", () => {
     await waitFor(() => {
       expect(sent("PATCH", "/changes/7")?.body).toEqual({ title: "Lamps, all", ticket: "" });
     });
-    expect(sent("POST", "/changes/7/company")?.body).toEqual({ account: "wren" });
+    expect(sent("POST", "/changes/7/coworkers")?.body).toEqual({ account: "wren" });
     expect(sent("POST", "/changes/7/notes")?.body).toEqual({ text: "told them" });
     expect(sent("DELETE", "/changes/7/edits")?.query).toBe("by=joss");
-    expect(sent("DELETE", "/changes/7/company/joss")).toBeTruthy();
+    expect(sent("DELETE", "/changes/7/coworkers/joss")).toBeTruthy();
   });
 });
 

@@ -7,7 +7,7 @@ export const calm: Attention = {
   trouble: [],
   outside: [],
   drafts: [],
-  due: [],
+  scheduled: [],
   reserved: [],
   approve: [],
   emergencies: [],

@@ -4,7 +4,7 @@ import { MemoryRouter } from "react-router";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { App } from "../app/App";
 import type { Audit } from "../lib/documents";
-import type { Attention, Change, Device, Due, PartPreview, Preview, Session } from "../lib/documents";
+import type { Attention, Change, Device, Scheduled, PartPreview, Preview, Session } from "../lib/documents";
 import { answering, type Asked } from "./answering";
 import { calm, quietPart } from "./documents";
 
@@ -55,7 +55,7 @@ const device: Device = {
   unread: ["gone: not handed out"],
 };
 
-const due: Due = {
+const due: Scheduled = {
   id: 3,
   kind: "commit",
   change: 7,
@@ -195,7 +195,7 @@ describe("what needs a decision now", () => {
         },
       ],
       drafts: [draft],
-      due: [due],
+      scheduled: [due],
     } satisfies Attention;
     open("/");
     for (const text of [
@@ -270,7 +270,7 @@ describe("a change", () => {
     answers["POST /changes/7/schedule"] = {
       ...due,
       clocks: [{ device: "saltern-quay", aheadSeconds: -95, off: true }],
-    } satisfies Due;
+    } satisfies Scheduled;
     open("/changes/7");
     expect(await screen.findByText("saltern-quay: only this service can send it back")).toBeTruthy();
     expect(screen.getByText("saltern-quay: the way back is not tried: it takes effect at once")).toBeTruthy();
@@ -331,7 +331,7 @@ describe("a change", () => {
     expect(screen.getByRole("link", { name: "See it and decide" }).getAttribute("href")).toBe("/outside?number=3");
   });
   it("that waits on the schedule is taken off first", async () => {
-    answers["/changes/7"] = { ...draft, state: "scheduled", due } satisfies Change;
+    answers["/changes/7"] = { ...draft, state: "scheduled", scheduled: due } satisfies Change;
     answers["DELETE /schedule/3"] = null;
     open("/changes/7");
     fireEvent.click(await screen.findByRole("button", { name: "Take it off" }));
@@ -403,7 +403,7 @@ describe("lists", () => {
     answers["/schedule"] = [
       due,
       { ...due, id: 2, kind: "restart", state: "missed", note: "missed: it was due at", devices: ["saltern-quay"] },
-    ] satisfies Due[];
+    ] satisfies Scheduled[];
     answers["DELETE /schedule/3"] = null;
     open("/schedule");
     expect(await screen.findAllByText("24 Nov 2026, 02:00:00 CET")).toHaveLength(2);

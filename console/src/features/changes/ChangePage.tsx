@@ -1,7 +1,7 @@
 import { Alert, Button, Card, Col, Flex, Row, Space, Spin, Tag, Typography } from "antd";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import type { Change, DiffLine, Due, PartPreview, Preview, Session } from "../../lib/documents";
+import type { Change, DiffLine, Scheduled, PartPreview, Preview, Session } from "../../lib/documents";
 import { useUndo } from "../history/queries";
 import { BroughtBack } from "../history/BroughtBack";
 import { StateTag } from "../../parts/StateTag";
@@ -77,7 +77,7 @@ export function ChangePage({ session }: { session: Session }) {
   if (!data) return <Trouble error={error} />;
   const now = change.data;
   const mine =
-    (now.author === session.account || (now.company ?? []).includes(session.account)) && may(session, "stage");
+    (now.author === session.account || (now.coworkers ?? []).includes(session.account)) && may(session, "stage");
   const open = mine && editable.has(now.state);
   const part = data.parts.find((p) => p.device === search.get("device")) ?? data.parts[0];
   const choose = (device: string) => {
@@ -98,7 +98,7 @@ export function ChangePage({ session }: { session: Session }) {
       )}
       {now.state === "unsettled" && (mine || may(session, "administer")) && <Settle change={now} />}
       <Meanwhile change={now} />
-      {now.due && <OnSchedule due={now.due} mine={mine || may(session, "administer")} />}
+      {now.scheduled && <OnSchedule due={now.scheduled} mine={mine || may(session, "administer")} />}
       {open && <StagePanel number={number} chosen={part?.device} />}
       {!part && <Alert type="info" showIcon title="The change is empty: nothing is staged." />}
       {part && (
@@ -254,7 +254,7 @@ function Heading({ change, session, open }: { change: Change; session: Session; 
             by {change.author}, opened {when(change.opened)}
             {change.ticket && `, ticket ${change.ticket}`}
           </Typography.Text>
-          {(change.company ?? []).map((a) => (
+          {(change.coworkers ?? []).map((a) => (
             <Tag key={a} style={{ marginLeft: 8 }}>
               with {a}
             </Tag>
@@ -280,7 +280,7 @@ function Standings({ change }: { change: Change }) {
   );
 }
 
-function OnSchedule({ due, mine }: { due: Due; mine: boolean }) {
+function OnSchedule({ due, mine }: { due: Scheduled; mine: boolean }) {
   const off = useUnschedule();
   return (
     <>

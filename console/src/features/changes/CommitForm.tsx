@@ -14,7 +14,7 @@ import {
   theme,
 } from "antd";
 import { useState } from "react";
-import type { Due, NewCommit, PartPreview, Preview } from "../../lib/documents";
+import type { Scheduled, NewCommit, PartPreview, Preview } from "../../lib/documents";
 import { Trouble } from "../../parts/Trouble";
 import { useCommit, useSay, useScheduleCommit } from "./queries";
 import { ownZone, span, whenIn } from "../../lib/time";
@@ -96,7 +96,7 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
       }}
     >
       <Trouble error={commit.error ?? schedule.error ?? say.error} />
-      {schedule.data && <Scheduled due={schedule.data} />}
+      {schedule.data && <ScheduledNote due={schedule.data} />}
       {preview.ready &&
         preview.parts
           .filter((p) => p.untried && p.count > 0)
@@ -386,7 +386,7 @@ function Choice({ label, children }: { label: string; children: React.ReactNode 
 }
 
 /** What came of scheduling, with clocks that are off. */
-function Scheduled({ due }: { due: Due }) {
+function ScheduledNote({ due }: { due: Scheduled }) {
   const off = (due.clocks ?? []).filter((c) => c.off || c.trouble);
   return (
     <Alert

@@ -38,7 +38,7 @@ export function Coworkers({ change, session, open }: { change: Change; session: 
           <span>
             {change.author} <Tag>author</Tag>
           </span>
-          {(change.company ?? []).map((a) => (
+          {(change.coworkers ?? []).map((a) => (
             <Flex key={a} gap={6} align="center">
               <span>{a}</span>
               {open && author && (

@@ -1,6 +1,6 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { answer, api, given, ifTag } from "../../lib/api";
-import type { Decide, NewChange, NewCommit, NewDue, NewEdit, NewLoad } from "../../lib/documents";
+import type { Decide, NewChange, NewCommit, NewSchedule, NewEdit, NewLoad } from "../../lib/documents";
 import { readsDevice, useAct } from "../../lib/query";
 
 /** How many changes are asked for at a time. */
@@ -122,10 +122,10 @@ export const useDesk = (number: number) =>
     if ("rebase" in v)
       return answer(api.POST("/changes/{number}/rebase", { params: { path }, body: { devices: v.rebase } }));
     if ("add" in v)
-      return answer(api.POST("/changes/{number}/company", { params: { path }, body: { account: v.add } }));
+      return answer(api.POST("/changes/{number}/coworkers", { params: { path }, body: { account: v.add } }));
     if ("takeOff" in v)
       return answer(
-        api.DELETE("/changes/{number}/company/{account}", { params: { path: { number, account: v.takeOff } } }),
+        api.DELETE("/changes/{number}/coworkers/{account}", { params: { path: { number, account: v.takeOff } } }),
       );
     if ("note" in v) return answer(api.POST("/changes/{number}/notes", { params: { path }, body: { text: v.note } }));
     return answer(api.PATCH("/changes/{number}", { params: { path }, body: v.rename }));
@@ -152,7 +152,9 @@ export const useCommit = (number: number) =>
   useAct((how: NewCommit) => answer(api.POST("/changes/{number}/commit", { params: { path: { number } }, body: how })));
 
 export const useScheduleCommit = (number: number) =>
-  useAct((due: NewDue) => answer(api.POST("/changes/{number}/schedule", { params: { path: { number } }, body: due })));
+  useAct((due: NewSchedule) =>
+    answer(api.POST("/changes/{number}/schedule", { params: { path: { number } }, body: due })),
+  );
 
 /** A person's word to a commit. */
 export type Word = "begin" | "confirm" | "revert" | "drop";

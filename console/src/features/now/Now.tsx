@@ -256,7 +256,7 @@ export function Now() {
         ))}
       </Pile>
       <Pile title="On the schedule" what="Begun by the service at its time, by the same rules.">
-        {(data?.due ?? []).map((d) => (
+        {(data?.scheduled ?? []).map((d) => (
           <Space key={d.id} wrap>
             <Link to="/schedule">{whenIn(d.at, d.zone)}</Link>
             <span>{d.kind === "restart" ? "restart" : `commit change ${String(d.change)}: ${d.title ?? ""}`}</span>

@@ -1,12 +1,12 @@
 import { Button, Popconfirm, Table, Tag, Typography } from "antd";
 import { Link } from "react-router";
-import type { Due, Session } from "../../lib/documents";
+import type { Scheduled, Session } from "../../lib/documents";
 import { Trouble } from "../../parts/Trouble";
 import { useSchedule, useUnschedule } from "./queries";
 import { whenIn } from "../../lib/time";
 import { may } from "../../lib/may";
 
-const colours: Record<Due["state"], string> = {
+const colours: Record<Scheduled["state"], string> = {
   waiting: "geekblue",
   begun: "cyan",
   missed: "red",
@@ -28,7 +28,7 @@ export function SchedulePage({ session }: { session: Session }) {
         missed, or begun within the lateness that was allowed; nothing runs late in silence.
       </Typography.Paragraph>
       <Trouble error={error ?? off.error} />
-      <Table<Due>
+      <Table<Scheduled>
         size="small"
         rowKey="id"
         loading={isPending}

@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE company RENAME TO coworkers;

@@ -21,6 +21,7 @@ import (
 	"oakenlatch/service/audit"
 	"oakenlatch/service/store"
 	"oakenlatch/test/pace"
+	"oakenlatch/test/records"
 )
 
 // room is accounts over a store, and a clock that the test moves.
@@ -34,7 +35,9 @@ type room struct {
 
 func open(t *testing.T) *room {
 	t.Helper()
-	s, err := store.Open(t.TempDir())
+	dir := t.TempDir()
+	records.Fresh(t, dir)
+	s, err := store.Open(dir)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
 	r := &room{store: s, clock: time.Date(2026, 11, 23, 2, 0, 0, 0, time.UTC)}

@@ -103,6 +103,7 @@ func TestRoles(t *testing.T) {
 		defer leave()
 		rec := &leaving{httptest.NewRecorder(), leave}
 		h.ServeHTTP(rec, req.WithContext(ctx))
+		judge(t, method, path, rec.ResponseRecorder)
 		var p wire.Problem
 		_ = json.Unmarshal(rec.Body.Bytes(), &p)
 		return rec.Code, p

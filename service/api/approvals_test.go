@@ -154,7 +154,7 @@ func TestTwoPersons(t *testing.T) {
 	d.ok("nell", "POST", "/changes", wire.NewChange{Title: "At night"}, nil)
 	const two = "/changes/2"
 	stage("nell", two, quay, "/system/contact", "night")
-	no("nell", "POST", two+"/commit", hold, "--emergency REASON")
+	no("nell", "POST", two+"/commit", hold, "in an emergency")
 	no(
 		"nell", "POST", two+"/commit", wire.NewCommit{HoldSeconds: 1, Emergency: "the quay is on fire"},
 		"a hold lasts from",

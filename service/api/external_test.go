@@ -2,6 +2,7 @@ package api
 
 import (
 	"io"
+	"maps"
 	"net/http"
 	"net/http/cookiejar"
 	"net/http/httptest"
@@ -28,7 +29,14 @@ func TestElsewhere(t *testing.T) {
 	sealer, err := access.OpenSealer(filepath.Join(t.TempDir(), access.KeyFile))
 	require.NoError(t, err)
 	d.API.Sealer = sealer
-	server := httptest.NewServer(d.h)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		rec := httptest.NewRecorder()
+		d.h.ServeHTTP(rec, r)
+		judge(t, r.Method, r.URL.RequestURI(), rec)
+		maps.Copy(w.Header(), rec.Header())
+		w.WriteHeader(rec.Code)
+		_, _ = w.Write(rec.Body.Bytes())
+	}))
 	t.Cleanup(server.Close)
 	saltern, err := access.ParseGrants([]string{"read", "stage@site=Saltern"})
 	require.NoError(t, err)

@@ -34,6 +34,7 @@ func theirs(t *testing.T, r *servicetest.Room) (ask func(method, path, body stri
 		req.Header.Set("Content-Type", "application/json")
 		w := httptest.NewRecorder()
 		h.ServeHTTP(w, req)
+		judge(t, method, path, w)
 		return w.Code, w.Body.Bytes()
 	}
 }

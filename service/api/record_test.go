@@ -50,6 +50,7 @@ func (d *counter) page(who, path string) *httptest.ResponseRecorder {
 	req.Header.Set("Authorization", "Bearer "+d.tokens[who])
 	rec := httptest.NewRecorder()
 	d.h.ServeHTTP(rec, req)
+	judge(d.t, "GET", path, rec)
 	require.Equal(d.t, http.StatusOK, rec.Code, "%s as %s: %s", path, who, rec.Body)
 	return rec
 }

@@ -382,7 +382,12 @@ func (a *API) modules(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := wire.Modules{Device: d.Name, Features: set.Features, Missing: set.Missing, Modules: []wire.Module{}}
+	out := wire.Modules{
+		Device: d.Name, Features: map[string][]string{}, Missing: set.Missing, Modules: []wire.Module{},
+	}
+	for module, list := range set.Features { // a module that has none is told with none
+		out.Features[module] = append([]string{}, list...)
+	}
 	for _, m := range set.Sources {
 		out.Modules = append(out.Modules, wire.Module{Name: m.Name, Revision: m.Revision, Text: m.Text})
 	}

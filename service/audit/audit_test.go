@@ -20,6 +20,7 @@ import (
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/store"
+	"oakenlatch/test/records"
 )
 
 func newLog(t *testing.T) (*audit.Log, *store.Store, string) { return newLogWith(t, false) }
@@ -30,6 +31,7 @@ func newLogBeside(t *testing.T) (*audit.Log, *store.Store, string) { return newL
 func newLogWith(t *testing.T, beside bool) (*audit.Log, *store.Store, string) {
 	t.Helper()
 	dir := t.TempDir()
+	records.Fresh(t, dir)
 	s, err := store.Open(dir)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })

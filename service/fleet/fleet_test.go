@@ -21,6 +21,7 @@ import (
 	"oakenlatch/service/audit"
 	"oakenlatch/service/store"
 	"oakenlatch/test/port"
+	"oakenlatch/test/records"
 	"oakenlatch/test/sshpeer"
 )
 
@@ -81,6 +82,7 @@ func serveSSH(t *testing.T, d *talker, cfg *ssh.ServerConfig, caps ...string) st
 func newFleet(t *testing.T) (*Fleet, *store.Store) {
 	t.Helper()
 	dir := t.TempDir()
+	records.Fresh(t, dir)
 	s, err := store.Open(dir)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })

@@ -29,6 +29,7 @@ import (
 	"oakenlatch/service/notify"
 	"oakenlatch/service/store"
 	"oakenlatch/test/outpost"
+	"oakenlatch/test/records"
 )
 
 // hostile is a text that nobody who is told of it may be harmed by.
@@ -52,6 +53,7 @@ func newRoom(t *testing.T) *room {
 }
 
 func (r *room) open() {
+	records.Fresh(r.t, r.dir)
 	var err error
 	r.db, err = store.Open(r.dir)
 	require.NoError(r.t, err)

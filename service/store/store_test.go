@@ -22,8 +22,31 @@ import (
 
 var now = time.Date(2026, 11, 23, 2, 0, 0, 5e6, time.UTC)
 
+// fresh are records as the first start makes them, made once: that takes longer than most tests.
+var fresh = sync.OnceValues(func() ([]byte, error) {
+	dir, err := os.MkdirTemp("", "records-")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	s, err := Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Close(); err != nil {
+		return nil, err
+	}
+	return os.ReadFile(filepath.Join(dir, File))
+})
+
 func open(t *testing.T, dir string) *Store {
 	t.Helper()
+	file := filepath.Join(dir, File)
+	if _, err := os.Stat(file); err != nil {
+		text, err := fresh()
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(file, text, 0o600))
+	}
 	s, err := Open(dir)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })

@@ -15,12 +15,17 @@ const atOnce = 4
 // Waiting runs a package's tests, from its TestMain, where most of them wait for devices and clocks and not for the
 // processor: more of them at once, unless -parallel says how many.
 func Waiting(m *testing.M) {
+	Parallel()
+	os.Exit(m.Run())
+}
+
+// Parallel is what [Waiting] does before it runs them.
+func Parallel() {
 	flag.Parse()
 	procs := runtime.GOMAXPROCS(0)
 	if p := flag.Lookup("test.parallel"); p != nil && p.Value.String() == strconv.Itoa(procs) {
 		_ = p.Value.Set(strconv.Itoa(atOnce * procs))
 	}
-	os.Exit(m.Run())
 }
 
 // Long leaves a test out with -short.

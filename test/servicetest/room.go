@@ -39,6 +39,7 @@ import (
 	"oakenlatch/service/stencils"
 	"oakenlatch/service/store"
 	"oakenlatch/service/underway"
+	"oakenlatch/test/records"
 )
 
 // Room is the service's rooms around their records.
@@ -66,6 +67,9 @@ type Room struct {
 	Timing   engine.Timing   // the engine's; the default if zero
 	Programs string          // folder of the programs that may be run as probes
 	Archive  archive.Options // how archives work
+
+	// Opened, unless nil, is called by Open once the records are there, and nothing of what they tell was taken up.
+	Opened func(*store.Store)
 
 	// Looking is how often Look has devices looked at.
 	Looking outside.Timing
@@ -178,10 +182,14 @@ func (r *Room) Trust(name string) error {
 
 // Open puts the rooms together over the records, as a start of the service does.
 func (r *Room) Open() {
+	records.Fresh(r.t, r.dir)
 	var err error
 	r.Store, err = store.Open(r.dir)
 	require.NoError(r.t, err)
 	require.NoError(r.t, r.Store.Watch(r.dir, 0))
+	if r.Opened != nil {
+		r.Opened(r.Store)
+	}
 	r.Log = audit.New(
 		r.Store, audit.Options{Now: func() time.Time { return time.Now().Add(time.Duration(r.clock.Load())).Round(0) }},
 	)

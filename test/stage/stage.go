@@ -59,7 +59,10 @@ func Main(m *testing.M, bin *string) int {
 // with a report, and the test that drove it fails.
 func build(dir string) error {
 	for _, args := range [][]string{
-		{"build", "-race", "-o", dir + "/oaken-latchd", "oakenlatch/cmd/oaken-latchd"},
+		{
+			"build", "-race", "-gcflags=modernc.org/...=-d=checkptr=0", "-o", dir + "/oaken-latchd",
+			"oakenlatch/cmd/oaken-latchd",
+		},
 		{"build", "-o", dir + "/latch", "oakenlatch/cmd/latch"},
 	} {
 		if out, err := exec.Command("go", args...).CombinedOutput(); err != nil {
@@ -84,10 +87,11 @@ type Stage struct {
 	log      bytes.Buffer
 }
 
-// The passwords of the admin and of mara.
+// The passwords of the people of a stage.
 const (
 	AdminPassword = "the harbour master"
 	MaraPassword  = "mara's own password"
+	jossPassword  = "joss's own password"
 )
 
 // New starts a service with the named devices of Tidewell Ferries added
@@ -108,6 +112,10 @@ func NewAt(t *testing.T, dir, data string, devices ...string) *Stage {
 	t.Helper()
 	pace.Long(t)
 	s := &Stage{T: t, Dir: dir, Data: data, Devices: map[string]*lab.Device{}, Listen: port.Address(t)}
+	for who, password := range map[string]string{"admin": AdminPassword, "mara": MaraPassword, "joss": jossPassword} {
+		s.File("pw-"+who, password)
+	}
+	known := prepare(t, data)
 	s.Start()
 	t.Cleanup(func() {
 		s.Kill()
@@ -115,14 +123,9 @@ func NewAt(t *testing.T, dir, data string, devices ...string) *Stage {
 			t.Logf("the service's log:\n%s", s.Logged())
 		}
 	})
-	s.Do(
-		"admin", 0, "account", "add", "mara", "--may", "read,stage,commit,approve,audit", "--password-file",
-		s.File("pw-mara", MaraPassword),
-	)
-	s.Do(
-		"admin", 0, "account", "add", "joss", "--may", "read,stage,commit,approve,audit", "--password-file",
-		s.File("pw-joss", "joss's own password"),
-	)
+	if !known {
+		s.addPeople()
+	}
 	for _, name := range devices {
 		s.AddLab(name)
 	}

@@ -1,0 +1,43 @@
+// Package records has new records at hand for tests: bringing them up to date takes longer than most tests do.
+package records
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"oakenlatch/service/store"
+)
+
+// fresh is a database as the first start of the service makes it.
+var fresh = sync.OnceValues(func() (text []byte, err error) {
+	dir, err := os.MkdirTemp("", "records-")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
+	s, err := store.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Close(); err != nil {
+		return nil, err
+	}
+	return os.ReadFile(filepath.Join(dir, store.File))
+})
+
+// Fresh puts new records into a folder that has none.
+func Fresh(t testing.TB, dir string) {
+	t.Helper()
+	file := filepath.Join(dir, store.File)
+	if _, err := os.Stat(file); err == nil {
+		return
+	}
+	text, err := fresh()
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, text, 0o600))
+}

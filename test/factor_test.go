@@ -48,8 +48,7 @@ func TestFactorsAreAsked(t *testing.T) {
 	out := s.Do("admin", 3, "devices")
 	assert.Contains(
 		t, out,
-		"account admin has to have a second factor, and has none yet; set one up: latch factor add NAME, or in the "+
-			"console under Access",
+		"account admin has to have a second factor, and has none yet; set one up: latch factor add NAME",
 	)
 	s.Do("mara", 0, "devices")
 	assert.Contains(t, s.Do("mara", 0, "factor", "list"), "This account has no second factor. It need not have one.")

@@ -223,7 +223,9 @@ func TestAnswersOfTheRecord(t *testing.T) {
 		_, _ = ledgers.ReadFrom(r.Body)
 	}))
 	defer hook.Close()
-	d.ok("abel", "POST", "/receivers", wire.NewReceiver{Name: "hook", Kind: "webhook", Place: hook.URL, Secret: "a long enough secret"}, nil)
+	d.ok("abel", "POST", "/receivers", wire.NewReceiver{
+		Name: "hook", Kind: "webhook", Place: hook.URL, Secret: "a long enough secret",
+	}, nil)
 	d.ok("abel", "POST", "/receivers/hook/try", nil, nil)
 	assert.NotZero(t, ledgers.Len())
 }

@@ -39,5 +39,8 @@ func Fresh(t testing.TB, dir string) {
 	}
 	text, err := fresh()
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(file, text, 0o600))
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	require.NoError(t, err)
+	_, err = f.Write(text)
+	require.NoError(t, errors.Join(err, f.Sync(), f.Close())) // some of these disks fail next
 }

@@ -96,7 +96,7 @@ func Type(label, text string) Step {
 // Do runs steps with a limit that says which step it was that hung.
 func Do(ctx context.Context, what string, steps ...Step) error {
 	for i, s := range steps {
-		sctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+		sctx, cancel := context.WithTimeout(ctx, time.Minute)
 		err := chromedp.Do(sctx, s)
 		cancel()
 		if err != nil {

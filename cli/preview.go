@@ -126,11 +126,11 @@ func (t *previewText) end(p wire.Preview) {
 	}
 	t.printf("\n%s\n", t.paint(alarm, "Not ready:"))
 	for _, part := range p.Parts {
-		if part.Hindrance != "" {
-			t.printf("  %s\n", part.Hindrance)
+		if part.Blocker != "" {
+			t.printf("  %s\n", part.Blocker)
 		}
 	}
-	t.hindered(p)
+	t.blocked(p)
 	if x := p.Approval; x != nil && x.Missing > 0 {
 		t.printf(
 			"  others have to agree: latch ask %d; they do so with: latch approve %d --preview %s\n", n, n, p.Digest,

@@ -59,7 +59,7 @@ var everything = wire.Preview{
 		MovesTo: "192.0.2.22:830", Tried: true, Said: "frames too large", Helpless: true, HeldBy: 9,
 		Reserved: &wire.Reservation{
 			Holder: "joss", Until: at, Reason: "new fibre",
-		}, Hindrance: "northmole cannot be changed",
+		}, Blocker: "northmole cannot be changed",
 	}},
 	Digest: "abc123", At: at, Steps: []string{"prepare: lock northmole"}, EstimateSeconds: 3,
 }

@@ -114,8 +114,8 @@ func atPlace(place string) string {
 	return "  at " + place
 }
 
-// hindered tells what of the traffic stands in the way of a commit.
-func (a *app) hindered(p wire.Preview) {
+// blocked tells what of the traffic stands in the way of a commit.
+func (a *app) blocked(p wire.Preview) {
 	for _, e := range p.Expected {
 		if !e.Delivered {
 			a.printf(

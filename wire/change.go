@@ -176,12 +176,12 @@ type PartPreview struct {
 	HeldBy    int64           `json:"heldBy,omitempty"`   // the change whose commit is under way on it
 	Forecasts []Forecast      `json:"forecasts,omitempty"`
 	// what becomes of traffic, filter by filter and where they work
-	Effects   []flow.Change `json:"effects,omitempty"`
-	Helpless  bool          `json:"helpless,omitempty"` // it would be cut off, with nobody left to send it back
-	Tried     bool          `json:"tried,omitempty"`    // the device validated the result
-	Said      string        `json:"said,omitempty"`     // what speaks against it, or why it could not be asked
-	MovesTo   string        `json:"movesTo,omitempty"`
-	Hindrance string        `json:"hindrance,omitempty"` // why it cannot be committed as it is
+	Effects  []flow.Change `json:"effects,omitempty"`
+	Helpless bool          `json:"helpless,omitempty"` // it would be cut off, with nobody left to send it back
+	Tried    bool          `json:"tried,omitempty"`    // the device validated the result
+	Said     string        `json:"said,omitempty"`     // what speaks against it, or why it could not be asked
+	MovesTo  string        `json:"movesTo,omitempty"`
+	Blocker  string        `json:"blocker,omitempty"` // why it cannot be committed as it is
 	Guard
 }
 

@@ -225,6 +225,6 @@ func TestPreviewDocument(t *testing.T) {
 	require.NoError(t, err)
 	p = preview(staged(t, r, 1), "")
 	assert.False(t, p.Ready)
-	assert.Contains(t, p.Parts[0].Hindrance, "is reserved by joss")
+	assert.Contains(t, p.Parts[0].Blocker, "is reserved by joss")
 	assert.Equal(t, "works on the pier", p.Parts[0].Reserved.Reason)
 }

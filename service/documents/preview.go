@@ -36,7 +36,7 @@ func (p *Page) Preview(
 			return out, err
 		}
 		part.Rendered = rendered(v, as, context)
-		out.Ready = out.Ready && part.Hindrance == ""
+		out.Ready = out.Ready && part.Blocker == ""
 		out.Empty = out.Empty && v.Idle && len(v.Conflicts) == 0
 		out.Parts = append(out.Parts, part)
 	}
@@ -70,13 +70,13 @@ func (p *Page) part(v desk.Verdict, context int) (wire.PartPreview, error) {
 		Lines: Lines(v.Difference, context), Items: Items(v.Difference), Read: v.Read, Trouble: v.Trouble,
 		Behind: v.Behind, Findings: v.Check.Findings, Unchecked: v.Check.Unchecked, Reasons: v.Check.Reasons,
 		Guard: Guard(v.Guard), Unsaved: v.Unsaved, HeldBy: v.HeldBy, Tried: v.Tried, Said: v.Said,
-		MovesTo: v.MovesTo, Hindrance: v.Blocker(), Helpless: v.Helpless(),
+		MovesTo: v.MovesTo, Blocker: v.Blocker(), Helpless: v.Helpless(),
 	}
 	for i := range out.Lines {
 		out.Lines[i].Edit = v.StagedBy(out.Lines[i].Path)
 	}
-	if out.Hindrance == "" && out.HeldBy != 0 {
-		out.Hindrance = fmt.Sprintf(
+	if out.Blocker == "" && out.HeldBy != 0 {
+		out.Blocker = fmt.Sprintf(
 			"%s is held by the commit of change %d, which is not decided yet", out.Device, out.HeldBy,
 		)
 	}

@@ -182,7 +182,7 @@ describe("the change desk", () => {
     answers["/changes/7/preview"] = preview([
       part("quay", {
         behind: true,
-        hindrance: "quay moved on",
+        blocker: "quay moved on",
         moved: [],
         since: [
           { number: 4, at, source: "change", digest: "d", change: 6, title: "Other", author: "joss" },

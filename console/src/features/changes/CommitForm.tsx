@@ -72,10 +72,10 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
     else commit.mutate(how());
   };
   const unsaid = helpless.length > 0 && words.trim() !== helpless.map((p) => p.device).join(" ");
-  const hindered = preview.parts.filter((p) => p.hindrance);
+  const blocked = preview.parts.filter((p) => p.blocker);
   const stuck =
     preview.empty ||
-    hindered.length > 0 ||
+    blocked.length > 0 ||
     (preview.expected ?? []).some((e) => !e.delivered) ||
     (preview.beside ?? []).some((s) => !s.acceptedBy);
   const urgent = lone && !stuck && emergency.trim() !== "" && start === "now";
@@ -157,7 +157,7 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
           }
         />
       )}
-      {!preview.ready && hindered.length > 0 && <Hindrances parts={hindered} />}
+      {!preview.ready && blocked.length > 0 && <Blockers parts={blocked} />}
       <Flex align="center" gap={12} wrap>
         <div style={{ flex: 1 }}>
           <Typography.Text strong>
@@ -360,13 +360,13 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
 }
 
 /** Why it cannot be committed yet, the first few of many. */
-function Hindrances({ parts }: { parts: PartPreview[] }) {
+function Blockers({ parts }: { parts: PartPreview[] }) {
   const few = parts.slice(0, 3);
   return (
     <div style={{ marginBottom: 8 }}>
       {few.map((p) => (
         <div key={p.device}>
-          <Typography.Text type="danger">✕ {p.hindrance?.split(";")[0]}</Typography.Text>
+          <Typography.Text type="danger">✕ {p.blocker?.split(";")[0]}</Typography.Text>
         </div>
       ))}
       {parts.length > few.length && (

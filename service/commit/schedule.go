@@ -81,6 +81,9 @@ func (c *Commits) Schedule(
 	}
 	v.Orders = string(text)
 	err = c.log.Write(ctx, func(tx *audit.Tx) error {
+		if err := c.checkWhen(w); err != nil { // it may have passed while devices were read
+			return err
+		}
 		now, err := tx.Change(number)
 		if err != nil {
 			return err

@@ -9,6 +9,7 @@ import (
 
 	"oakenlatch/core/guard"
 	"oakenlatch/core/lifecycle"
+	"oakenlatch/lab"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/order"
 	"oakenlatch/service/store"
@@ -159,4 +160,19 @@ func TestSchedule(t *testing.T) {
 	assert.Equal(t, map[lifecycle.ScheduledState]int{
 		lifecycle.Cancelled: 2, lifecycle.Missed: 1, lifecycle.Stopped: 1, lifecycle.Begun: 3,
 	}, states)
+}
+
+// A time that passes while the devices are read for it is refused, and not missed at once.
+func TestTimePassesMeanwhile(t *testing.T) {
+	t.Parallel()
+	slow := func(s *lab.Spec) { s.Slow = 400 * time.Millisecond }
+	r := &room{servicetest.NewWith(t, slow, router), t}
+	n := r.stage(router, contact, "late")
+	require.ErrorContains(t, r.schedule(n, 300*time.Millisecond, time.Minute), "is past, it is")
+	c, err := r.Store.Change(t.Context(), n)
+	require.NoError(t, err)
+	assert.Equal(t, lifecycle.Draft, c.State)
+	waiting, err := r.Store.Waiting(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, waiting)
 }

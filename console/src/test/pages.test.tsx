@@ -384,6 +384,21 @@ describe("a change", () => {
   });
 });
 
+describe("a device's configuration", () => {
+  it("is shown by the record, and read from the device when that is asked for", async () => {
+    const asked: Asked[] = [];
+    answering(answers, asked);
+    open("/devices/northmole-harbour");
+    const from = () => asked.filter((a) => a.path.endsWith("/config")).map((a) => a.query);
+    expect(await screen.findByText(/interface \[mgmt0\]/)).toBeTruthy();
+    expect(screen.getByText(/As it was when revision 3 was read/)).toBeTruthy();
+    expect(from()).toEqual(["from=rev%3A3"]);
+    fireEvent.click(screen.getByText("read running"));
+    expect(await screen.findByText(/Read from the device/)).toBeTruthy();
+    expect(from()).toEqual(["from=rev%3A3", "from=running"]);
+  });
+});
+
 describe("lists", () => {
   it("shows changes, devices and the ledger", async () => {
     const first = open("/changes");

@@ -45,7 +45,7 @@ export function DevicePage({ session }: { session: Session }) {
             children: (
               <>
                 {d && <Details device={d} session={here} />}
-                <Configuration name={name} />
+                {d && <Configuration device={d} />}
               </>
             ),
           },
@@ -165,10 +165,13 @@ function Details({ device: d, session }: { device: Device; session: Session }) {
   );
 }
 
-function Configuration({ name }: { name: string }) {
+/** What a device holds: by the record, where no device is asked, or read from it when a person says so. */
+function Configuration({ device }: { device: Device }) {
   const { token } = theme.useToken();
-  const [from, setFrom] = useState("running");
-  const config = useConfig(name, from);
+  const known = device.revision ? `rev:${String(device.revision)}` : undefined;
+  const [datastore, setDatastore] = useState<string>();
+  const from = datastore ?? known;
+  const config = useConfig(device.name, from);
   return (
     <Card
       size="small"
@@ -176,15 +179,30 @@ function Configuration({ name }: { name: string }) {
       extra={
         <Segmented
           size="small"
-          value={from}
-          onChange={setFrom}
-          options={["running", "startup", "candidate"]}
+          value={datastore ?? "known"}
+          onChange={(v) => {
+            setDatastore(v === "known" ? undefined : v);
+          }}
+          options={[
+            { value: "known", label: known === undefined ? "never read" : `revision ${String(device.revision)}` },
+            { value: "running", label: "read running" },
+            { value: "startup", label: "read startup" },
+            { value: "candidate", label: "read candidate" },
+          ]}
           aria-label="datastore"
         />
       }
     >
       <Trouble error={config.error} />
-      {config.isPending && !config.error && <Spin />}
+      {config.isFetching && <Spin />}
+      {from === undefined && <Typography.Text type="secondary">Nothing was read from it yet.</Typography.Text>}
+      {config.data && (
+        <Typography.Paragraph type="secondary">
+          {datastore === undefined
+            ? `As it was when revision ${String(device.revision)} was read, ${when(config.data.read)}.`
+            : `Read from the device, ${when(config.data.read)}.`}
+        </Typography.Paragraph>
+      )}
       <pre style={{ margin: 0, fontFamily: token.fontFamilyCode, fontSize: 13, overflowX: "auto" }}>
         {config.data?.outline}
       </pre>

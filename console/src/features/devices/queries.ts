@@ -11,10 +11,15 @@ export const useDevice = (name: string) =>
     queryFn: () => answer(api.GET("/devices/{name}", { params: { path: { name } } })),
   });
 
-export const useConfig = (name: string, from: string) =>
+/** What a device holds by a place to read from; a revision is on record, all else is read from the device. */
+export const useConfig = (name: string, from: string | undefined) =>
   useQuery({
     queryKey: ["config", name, from],
-    queryFn: () => answer(api.GET("/devices/{name}/config", { params: { path: { name }, query: { from } } })),
+    queryFn: () =>
+      answer(
+        api.GET("/devices/{name}/config", { params: { path: { name }, query: from === undefined ? {} : { from } } }),
+      ),
+    enabled: from !== undefined,
     retry: false,
     meta: readsDevice,
   });

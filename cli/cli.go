@@ -99,10 +99,10 @@ func (a *app) run(ctx context.Context, args []string) int {
 	switch text := err.Error(); {
 	case refused && a.asJSON:
 		_ = a.json(a.err, p)
-	case refused:
-		_, _ = fmt.Fprintln(a.err, "latch:", strings.Replace(text, p.Error(), told(p), 1))
+	case refused: // it may hold what a device said
+		_, _ = fmt.Fprintln(a.err, "latch:", tame(strings.Replace(text, p.Error(), told(p), 1)))
 	case text != "":
-		_, _ = fmt.Fprintln(a.err, "latch:", text)
+		_, _ = fmt.Fprintln(a.err, "latch:", tame(text))
 	}
 	return statusOf(err)
 }

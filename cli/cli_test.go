@@ -102,6 +102,12 @@ func TestExitStatuses(t *testing.T) {
 		require.NoError(t, json.Unmarshal([]byte(errOut), &back), "with --json errors are documents too")
 		assert.Equal(t, p, back)
 	}
+	acts := wire.Problem{
+		Type: wire.ProblemPrefix + "refusal", Status: 409, Detail: "quay: it says \x1b]0;mine\x07\u202e",
+		Next: advice.Words("\x1b[2Jlook"),
+	}
+	_, _, errOut := run(t, answer(409, acts), nil, "devices")
+	assert.Equal(t, "latch: quay: it says \\u001b]0;mine\\u0007\\u202e; \\u001b[2Jlook\n", errOut)
 	status, _, errOut := run(t, answer(502, "<html>"), nil, "devices")
 	assert.Equal(t, Unreachable, status)
 	assert.Contains(t, errOut, "not Oaken Latch")

@@ -9,6 +9,7 @@ import (
 
 	"oakenlatch/core/guard"
 	"oakenlatch/core/lifecycle"
+	"oakenlatch/core/markup"
 	"oakenlatch/lab"
 	"oakenlatch/service/engine"
 	"oakenlatch/service/order"
@@ -165,10 +166,17 @@ func TestSchedule(t *testing.T) {
 // A time that passes while the devices are read for it is refused, and not missed at once.
 func TestTimePassesMeanwhile(t *testing.T) {
 	t.Parallel()
-	slow := func(s *lab.Spec) { s.Slow = 400 * time.Millisecond }
-	r := &room{servicetest.NewWith(t, slow, router), t}
+	r := &room{servicetest.New(t, router), t}
 	n := r.stage(router, contact, "late")
-	require.ErrorContains(t, r.schedule(n, 300*time.Millisecond, time.Minute), "is past, it is")
+	asked := false
+	r.Devices[router].OnOperation(func(*markup.Element) lab.Fault {
+		asked = true
+		r.SetClock(time.Hour) // so long does it take
+		return lab.Fault{}
+	})
+	require.ErrorContains(t, r.schedule(n, 30*time.Minute, time.Minute), "is past, it is")
+	r.Devices[router].OnOperation(nil)
+	assert.True(t, asked)
 	c, err := r.Store.Change(t.Context(), n)
 	require.NoError(t, err)
 	assert.Equal(t, lifecycle.Draft, c.State)

@@ -54,7 +54,7 @@ func (r route) promised() (out []int) {
 	return out
 }
 
-// elsewhere are operations that only a test with a real SSH server can have answered: service/archive has one.
+// elsewhere are operations that only a test with a real SSH server can have answered: test/history_test.go has one.
 var elsewhere = []string{"archiveHostKey", "trustArchive"}
 
 // TestMain runs the tests, and looks whether every operation was answered as it is described: an answer that is

@@ -66,6 +66,9 @@ func deviceShow(a *app, _ *flag.FlagSet) func([]string) error {
 			if d.Trouble != "" {
 				a.printf("  trouble   %s\n", d.Trouble)
 			}
+			if !d.Trusted {
+				a.printf("  Compare its host key and accept it: latch device trust %s\n", d.Name)
+			}
 			if d.Model+d.Serial != "" {
 				a.printf("  box       %s, serial number %s\n", d.Model, d.Serial)
 			}

@@ -292,3 +292,60 @@ func TestCommandsAreTheClients(t *testing.T) {
 	}
 	assert.Greater(t, looked, 5000)
 }
+
+// What is advised has words, and no more arguments than its action has: a mistake there would be met first by somebody
+// who is being told what to do.
+func TestAdviceIsWellFormed(t *testing.T) {
+	out, err := exec.Command("git", "-C", "..", "ls-files", "service/*.go").Output()
+	require.NoError(t, err)
+	params := map[string]int{}
+	file, err := parser.ParseFile(token.NewFileSet(), "../core/advice/action.go", nil, 0)
+	require.NoError(t, err)
+	ast.Inspect(file, func(n ast.Node) bool {
+		if kv, ok := n.(*ast.KeyValueExpr); ok {
+			params[kv.Key.(*ast.Ident).Name] = 0
+			if list, ok := kv.Value.(*ast.CompositeLit); ok {
+				params[kv.Key.(*ast.Ident).Name] = len(list.Elts)
+			}
+		}
+		return true
+	})
+	advised := map[string]bool{}
+	for _, name := range strings.Fields(string(out)) {
+		if strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), "../"+name, nil, 0)
+		require.NoError(t, err)
+		ast.Inspect(file, func(n ast.Node) bool {
+			call, ok := n.(*ast.CallExpr)
+			if !ok {
+				return true
+			}
+			for i, arg := range call.Args {
+				action, ok := arg.(*ast.SelectorExpr)
+				if !ok || fmt.Sprint(action.X) != "advice" {
+					continue
+				}
+				most, known := params[action.Sel.Name]
+				if !known {
+					continue // no action
+				}
+				advised[action.Sel.Name] = true
+				assert.LessOrEqual(t, len(call.Args)-i-1, most, "%s: %s", name, action.Sel.Name)
+				do := call.Fun.(*ast.SelectorExpr)
+				words, made := do.X.(*ast.CallExpr)
+				if do.Sel.Name == "Do" && made {
+					for _, w := range words.Args {
+						lit, text := w.(*ast.BasicLit)
+						assert.False(t, text && lit.Value == `""`, "%s: %s has no words", name, action.Sel.Name)
+					}
+				}
+			}
+			return true
+		})
+	}
+	for action := range params {
+		assert.True(t, advised[action], "nothing advises %s", action)
+	}
+}

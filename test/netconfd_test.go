@@ -40,7 +40,7 @@ func TestNetconfd(t *testing.T) {
 	)
 	assert.Contains(
 		t, s.Do("mara", 3, "put", n, "island", "/system/dns-resolver/search", "isle.example"),
-		"say which is meant: beside them: latch put ",
+		"add it beside them: latch put ",
 	)
 	s.Do("mara", 0, "put", n, "island", "/system/dns-resolver/search", "isle.example", "--add")
 	assert.Contains(t, s.Do("mara", 0, "preview", n, "--validate"), "the device itself finds the result valid")

@@ -27,7 +27,8 @@ func Words(text string) Steps {
 }
 
 // Do gives the last step its action, with arguments in the order of [Action.Params]; one that is "" or left out is for
-// the person to find.
+// the person to find. There has to be a step, and no more arguments than the action has (test/layers_test.go holds that
+// of all there are).
 func (s Steps) Do(a Action, args ...any) Steps {
 	last := &s[len(s)-1]
 	last.Action, last.Args = a, a.args(args)

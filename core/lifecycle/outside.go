@@ -23,7 +23,7 @@ type Cause string
 // The causes of revisions.
 const (
 	FirstRead  Cause = "first"    // the device was read for the first time
-	ByChange   Cause = "change"   // a change of this service was committed, or went back
+	ByChange   Cause = "change"   // the commit of a change of this service
 	ByOutside  Cause = "outside"  // somebody else changed it
 	ByReplaced Cause = "replaced" // another box was put in the device's place
 	ByRebuilt  Cause = "rebuilt"  // it is from an archive

@@ -66,8 +66,8 @@ func Forecast(before, after *tree.Node, w ManagementPath) Verdict {
 	if !w.known() {
 		return Verdict{
 			Answer: Unknown,
-			Because: "it is not known by which addresses the device is managed: say as which it is " +
-				"seen in the network, and from which",
+			Because: "it is not known how the device is managed: set its address in the network, and the " +
+				"address it is managed from",
 		}
 	}
 	was, f := newRoundTrip(before, w)
@@ -75,8 +75,7 @@ func Forecast(before, after *tree.Node, w ManagementPath) Verdict {
 		why := "by its configuration as it is the device would not answer, though it does, so its way in is not " +
 			"understood: " + f.why
 		if f.path == "/interfaces" {
-			why += "; where it is managed by another address in the network, say as which it is " +
-				"seen there"
+			why += "; if it has another address in the network, set that"
 		}
 		return Verdict{Unknown, f.path, why}
 	}

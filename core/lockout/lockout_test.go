@@ -56,7 +56,7 @@ func TestForecast(t *testing.T) {
 		},
 		{
 			"nobody told the addresses", before + "    enabled: false\n", lockout.ManagementPath{}, lockout.Unknown,
-			"say as which it is seen in the network",
+			"set its address in the network",
 		},
 		{"shut down", before + "    enabled: false\n", way, lockout.Cuts, "interface m is shut down"},
 		{"followed", before + "  interface [n]\n    enabled: false\n", way, lockout.Keeps, "followed"},

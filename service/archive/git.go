@@ -134,8 +134,7 @@ func (a *Archives) gitLogin(at store.Archive, r *repository) error {
 	}
 	if at.HostKey == "" {
 		return errors.Join(
-			fmt.Errorf("nobody accepted the host key of %s yet: archive %s has to be trusted first", host, at.Name),
-			r.remove(),
+			untrusted(at, host), r.remove(),
 		)
 	}
 	r.env = append(

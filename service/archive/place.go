@@ -19,8 +19,10 @@ import (
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
+	"oakenlatch/core/advice"
 	"oakenlatch/service/access"
 	"oakenlatch/service/hostkey"
+	"oakenlatch/service/refusal"
 	"oakenlatch/service/store"
 )
 
@@ -151,15 +153,21 @@ func sftpPlace(text string) (address, dir string, err error) {
 	return address, "/" + dir, nil
 }
 
+// untrusted is the no to an archive on a server whose host key nobody accepted.
+func untrusted(at store.Archive, server string) error {
+	return refusal.New(
+		refusal.Conflict, "compare it and accept it", "archive %s: nobody accepted the host key of %s yet", at.Name,
+		server,
+	).Do(advice.TrustArchive, at.Name)
+}
+
 func (a *Archives) sftp(ctx context.Context, at store.Archive) (place, error) {
 	address, dir, err := sftpPlace(at.Place)
 	if err != nil {
 		return nil, err
 	}
 	if at.HostKey == "" {
-		return nil, fmt.Errorf(
-			"nobody accepted the host key of %s yet: archive %s has to be trusted first", address, at.Name,
-		)
+		return nil, untrusted(at, address)
 	}
 	secret, err := a.sealer.Open(at.Secret, access.Purpose("archives", at.Name))
 	if err != nil {

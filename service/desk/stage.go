@@ -201,10 +201,10 @@ func several(w Work, path tree.Path, e *store.Edit) error {
 	if others := others(w.Mine, path); len(others) > 0 {
 		at, value := parentText(path)+"/"+n.Name, path[len(path)-1].Keys[0]
 		return refusal.New(
-			refusal.Conflict, "say which is meant: beside them", "%s: %s keeps several values and holds %s already",
+			refusal.Conflict, "add it beside them", "%s: %s keeps several values and holds %s already",
 			w.Device.Name, n.Name, join(others),
 		).Do(advice.StageAlso, e.Change, w.Device.Name, at, value).
-			Or("or for it to be the only one", advice.StageOnly, e.Change, w.Device.Name, at, value)
+			Or("or have it alone", advice.StageOnly, e.Change, w.Device.Name, at, value)
 	}
 	return nil
 }

@@ -108,7 +108,7 @@ func (h *History) keep(
 		case newest.Number != last.Number:
 			return errPassed
 		case known && change != 0:
-			rev.Source, rev.Actor = "change", actor
+			rev.Source, rev.Actor = lifecycle.ByChange, actor
 		case known:
 			rev.Source = lifecycle.ByOutside
 		case model+serial != "":

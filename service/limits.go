@@ -12,7 +12,7 @@ import (
 // What the machine allows this process, against what the settings would have it use.
 
 const (
-	filesBeside   = 192       // that are open beside connections of people: records, devices, receivers
+	filesBeside   = 192       // that are open beside connections of people: records, devices, receivers, and the spare
 	fewConnection = 16        // with fewer nobody could work
 	memoryAtLeast = 384 << 20 // bytes: a service with some devices
 )

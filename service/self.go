@@ -10,6 +10,7 @@ import (
 
 	"oakenlatch/core/guard"
 	"oakenlatch/service/control"
+	"oakenlatch/service/spare"
 	"oakenlatch/service/store"
 )
 
@@ -117,12 +118,24 @@ func (s *Service) newHold(running map[int64]guard.State) (is bool) {
 func (s *Service) keepWatch() {
 	tick := time.NewTicker(2 * time.Second)
 	defer tick.Stop()
-	told, heard := map[int64]bool{}, time.Time{}
+	spare.Keep()
+	told, heard, noFiles := map[int64]bool{}, time.Time{}, false
 	for {
 		select {
 		case <-s.stopping.Done():
 			return
 		case <-tick.C:
+		}
+		if short := !spare.Keep() && spare.Short(); short != noFiles {
+			if noFiles = short; short {
+				s.logger.Error(
+					"no more files can be opened: those that were kept are given up for sessions to devices, and "+
+						"new connections are closed until there are some",
+					"next", "find out what has them open; raise LimitNOFILE= of its unit, or lower --connections",
+				)
+			} else {
+				s.logger.Info("files can be opened again")
+			}
 		}
 		running := s.Engine.Running()
 		if (time.Since(heard) > readAheadEvery || s.newHold(running)) && s.store.Check(s.stopping) == nil {

@@ -15,6 +15,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"oakenlatch/lab"
 	"oakenlatch/test/pace"
@@ -139,4 +140,65 @@ func TestWordOutlivesItsConnection(t *testing.T) {
 	}, 90*time.Second, 200*time.Millisecond)
 	shout("/changes/"+second+"/revert", "")
 	s.Eventually(second, "reverted", 90*time.Second)
+}
+
+// No file can be opened any more during a hold, for connections without end have them all; the devices end their
+// sessions besides, so that each has to be dialled anew. All go back in time, and what the service says of every device
+// is so.
+func TestNoFilesLeft(t *testing.T) {
+	t.Parallel()
+	s, n := everyGuard(t, filepath.Join(t.TempDir(), "data"))
+	s.Do("mara", 0, "commit", n, "--hold", "20s")
+	time.Sleep(3 * time.Second) // what is kept for this is kept from the second second on
+	fds := fmt.Sprintf("/proc/%d/fd", s.Daemon.Process.Pid)
+	open, err := os.ReadDir(fds)
+	require.NoError(t, err)
+	var was unix.Rlimit
+	require.NoError(t, unix.Prlimit(s.Daemon.Process.Pid, unix.RLIMIT_NOFILE, nil, &was))
+	limit := func(files uint64) {
+		require.NoError(
+			t, unix.Prlimit(s.Daemon.Process.Pid, unix.RLIMIT_NOFILE, &unix.Rlimit{Cur: files, Max: was.Max}, nil),
+		)
+	}
+	limit(uint64(len(open) + 20))
+	for _, d := range s.Devices {
+		d.Cut(true)
+	}
+	time.Sleep(2 * time.Second) // their sessions are over
+	var flood []net.Conn
+	for range 400 {
+		conn, err := net.DialTimeout("tcp", s.Listen, time.Second)
+		if err != nil {
+			break
+		}
+		flood = append(flood, conn)
+		_, _ = conn.Write([]byte("GET /healthz HTTP/1.1\r\nHost: localhost\r\n\r\n")) // it is kept for another
+	}
+	require.Greater(t, len(flood), 60)
+	for _, d := range s.Devices {
+		d.Cut(false)
+	}
+	for name := range sites {
+		require.Eventually(
+			t, func() bool { return s.Value(name, "/system/contact") != "Night desk" && !s.Devices[name].Pending() },
+			60*time.Second, 200*time.Millisecond, "%s goes back", name,
+		)
+	}
+	assert.Contains(t, s.Logged(), "no more files can be opened")
+	assert.NotContains(t, s.Logged(), "socket: too many open files", "those that were kept were enough")
+	for _, conn := range flood {
+		_ = conn.Close()
+	}
+	limit(was.Cur)
+	require.Eventually(t, func() bool {
+		res, err := http.Get(s.URL + "/readyz")
+		return err == nil && res.Body.Close() == nil && res.StatusCode == http.StatusOK
+	}, 60*time.Second, 200*time.Millisecond, "it lets people in again")
+	c := s.Eventually(n, "reverted", 60*time.Second)
+	for _, dev := range c.Commit.Devices {
+		assert.Equal(t, "reverted", string(dev.Standing), dev.Name)
+	}
+	assert.Equal(t, "200 ready\n", ready(s))
+	assert.NotContains(t, s.Logged(), "panic")
+	assert.Contains(t, s.Do("mara", 6, "audit", "verify"), "consistent in itself")
 }

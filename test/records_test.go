@@ -39,7 +39,11 @@ func (s *stage) latchd(args ...string) (out string, status int) {
 
 // holding has a change on hold on a router with a guard of its own and a switch with none.
 func holding(t *testing.T, hold string) (s *stage, change string) {
-	s = newStage(t)
+	return holdingAt(t, filepath.Join(t.TempDir(), "data"), hold)
+}
+
+func holdingAt(t *testing.T, data, hold string) (s *stage, change string) {
+	s = newStageAt(t, t.TempDir(), data)
 	s.AddLabOf(router, lab.Full)
 	s.AddLabOf("saltern-slip", lab.NoConfirm)
 	change = s.Open("mara", router+" /system/contact Night desk", "saltern-slip /system/contact Night desk")
@@ -218,10 +222,14 @@ func cutBefore(t *testing.T, wal string) int64 {
 // what it holds open is saved by a backup, from which all is there again.
 func TestFolderGoes(t *testing.T) {
 	t.Parallel()
-	for _, how := range []string{"deleted", "moved", "replaced"} {
+	for _, how := range []string{"deleted", "moved", "replaced", "unmounted"} {
 		t.Run(how, func(t *testing.T) {
 			t.Parallel()
-			s, n := holding(t, "10m")
+			data := filepath.Join(t.TempDir(), "data")
+			if how == "unmounted" {
+				data = disk(t, "128m")
+			}
+			s, n := holdingAt(t, data, "10m")
 			out, status := s.DaemonAgain()
 			assert.Equal(t, 1, status, out)
 			require.NoError(t, os.Remove(filepath.Join(s.Data, "lock")))
@@ -235,6 +243,8 @@ func TestFolderGoes(t *testing.T) {
 			switch how {
 			case "deleted":
 				require.NoError(t, os.RemoveAll(s.Data))
+			case "unmounted":
+				require.NoError(t, syscall.Unmount(s.Data, syscall.MNT_DETACH))
 			case "moved":
 				require.NoError(t, os.Rename(s.Data, s.Data+".away"))
 			case "replaced":

@@ -18,6 +18,7 @@ import (
 	"oakenlatch/core/schema"
 	"oakenlatch/core/tree"
 	"oakenlatch/service/refusal"
+	"oakenlatch/service/spare"
 	"oakenlatch/service/store"
 )
 
@@ -108,7 +109,9 @@ func (p *prober) once(ctx context.Context) (said string, ok bool) {
 }
 
 func connect(ctx context.Context, address string) (string, error) {
-	conn, err := (&net.Dialer{Timeout: connectTimeout}).DialContext(ctx, "tcp", address)
+	conn, err := spare.Open(func() (net.Conn, error) {
+		return (&net.Dialer{Timeout: connectTimeout}).DialContext(ctx, "tcp", address)
+	})
 	if err != nil {
 		return "", err
 	}

@@ -27,6 +27,7 @@ import (
 	"oakenlatch/service/audit"
 	"oakenlatch/service/hostkey"
 	"oakenlatch/service/refusal"
+	"oakenlatch/service/spare"
 	"oakenlatch/service/store"
 )
 
@@ -318,14 +319,16 @@ func (f *Fleet) dialOne(ctx context.Context, d store.Device, sign time.Duration)
 		auth = []ssh.AuthMethod{ssh.PublicKeys(signer)}
 	}
 	check := &hostkey.Check{Accepted: d.HostKey}
-	c, err := netconf.Dial(ctx, d.Address, netconf.DialOptions{
-		Client: ssh.ClientConfig{
-			User: d.Account, Auth: auth,
-			HostKeyCallback: check.Callback, HostKeyAlgorithms: check.Algorithms(),
-		},
-		Timeout: dialTimeout, Keepalive: sign, NETCONF: netconf.ClientOptions{
-			Traffic: &f.Traffic, Notify: func(n netconf.Notification) { f.heard(d, n) },
-		},
+	c, err := spare.Open(func() (*netconf.Client, error) {
+		return netconf.Dial(ctx, d.Address, netconf.DialOptions{
+			Client: ssh.ClientConfig{
+				User: d.Account, Auth: auth,
+				HostKeyCallback: check.Callback, HostKeyAlgorithms: check.Algorithms(),
+			},
+			Timeout: dialTimeout, Keepalive: sign, NETCONF: netconf.ClientOptions{
+				Traffic: &f.Traffic, Notify: func(n netconf.Notification) { f.heard(d, n) },
+			},
+		})
 	})
 	if err != nil {
 		return nil, f.explain(d, check, err)

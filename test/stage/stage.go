@@ -344,7 +344,7 @@ func (s *Stage) Request(method, path, contentType string, body io.Reader) (int, 
 // DaemonAgain tries to start a second service on the same records.
 func (s *Stage) DaemonAgain() (out string, status int) {
 	cmd := exec.Command(
-		filepath.Join(Bin, "oaken-latchd"), "serve", "--plain", "--data", filepath.Join(s.Dir, "data"), "--listen",
+		filepath.Join(Bin, "oaken-latchd"), "serve", "--plain", "--data", s.Data, "--listen",
 		"127.0.0.1:0",
 	)
 	b, _ := cmd.CombinedOutput()

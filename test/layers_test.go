@@ -32,9 +32,10 @@ func TestImportsGoDown(t *testing.T) {
 	}
 	// Within the service: who may know whom.
 	rooms := map[string]string{
-		"refusal": "", "store": "", "hostkey": "", "syslog": "", "control": "", "folder": "store", "underway": "",
-		"order": "store", "audit": "refusal store", "access": "audit folder store refusal",
-		"fleet":               "access audit hostkey refusal store",
+		"refusal": "", "store": "", "hostkey": "", "syslog": "", "control": "", "folder": "store", "spare": "",
+		"underway": "",
+		"order":    "store", "audit": "refusal store", "access": "audit folder store refusal",
+		"fleet":               "access audit hostkey refusal spare store",
 		"outside/attribution": "fleet store",
 		"history":             "audit fleet outside/attribution refusal store underway",
 		"approval":            "access audit fleet refusal store",
@@ -43,7 +44,7 @@ func TestImportsGoDown(t *testing.T) {
 		"doctor":              "access approval audit backup control fleet folder history store underway",
 		"archive":             "access audit fleet history hostkey refusal store",
 		"desk":                "access approval audit fleet history order refusal reservation store",
-		"engine":              "audit fleet folder history order refusal store underway",
+		"engine":              "audit fleet folder history order refusal spare store underway",
 		"stencils":            "access audit desk fleet history refusal store",
 		"restore":             "access audit desk history refusal store",
 		"commit":              "access audit desk engine order refusal store",

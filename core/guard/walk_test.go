@@ -243,7 +243,7 @@ func TestWalk(t *testing.T) {
 			switch {
 			case os.Getenv("TEST_TIME") != "": // every walk is gone to its end
 			case testing.Short():
-				k.until = time.Now().Add(500 * time.Millisecond)
+				k.until = time.Now().Add(150 * time.Millisecond)
 			case c.large:
 				k.until = time.Now().Add(8 * time.Second)
 			}

@@ -37,6 +37,9 @@ type kit struct {
 // Run tests a device.
 func Run(t *testing.T, target Target) {
 	k := kit{Target: target, quick: 4 * time.Second}
+	if testing.Short() {
+		k.quick = 2 * time.Second
+	}
 	for _, c := range []struct {
 		name string
 		test func(*testing.T, kit)

@@ -41,6 +41,7 @@ func open(t *testing.T) *room {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
 	r := &room{store: s, clock: time.Date(2026, 11, 23, 2, 0, 0, 0, time.UTC)}
+	r.opt.Hashing = records.Hashing
 	r.log = audit.New(s, audit.Options{Now: func() time.Time { return r.clock }})
 	r.reopen(t)
 	return r
@@ -433,4 +434,18 @@ func TestSigningKey(t *testing.T) {
 	require.NoError(t, err)
 	_, err = other.SigningKey(t.Context(), r.store, t.TempDir())
 	require.ErrorContains(t, err, "does not open with this key file")
+}
+
+// Passwords are kept as RFC 9106 recommends for little memory, unless it is set otherwise.
+func TestHashedAsRecommended(t *testing.T) {
+	t.Parallel()
+	r := open(t)
+	r.opt.Hashing = nil
+	r.reopen(t)
+	r.add(t, "mara", "read")
+	a, err := r.store.Account(t.Context(), "mara")
+	require.NoError(t, err)
+	assert.Regexp(t, `^\$argon2id\$v=19\$m=32768,t=2,p=1\$`, a.Hash)
+	_, _, _, err = r.Login(t.Context(), "mara", "mara's password", "here", access.Site{})
+	require.NoError(t, err)
 }

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/service/syslog"
+	"oakenlatch/test/pace"
 )
 
 var form = regexp.MustCompile(
@@ -97,6 +98,9 @@ func TestTaken(t *testing.T) {
 		"silent":     {func(net.Conn) {}, "i/o timeout"},
 	} {
 		t.Run(name, func(t *testing.T) {
+			if name == "silent" || name == "half open" {
+				pace.Long(t) // each waits as long as the service has patience
+			}
 			t.Parallel()
 			l, err := net.Listen("tcp", "127.0.0.1:0")
 			require.NoError(t, err)

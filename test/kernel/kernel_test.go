@@ -112,6 +112,7 @@ func isOpen(t *testing.T, cfg *Config, ways []ManagementPath) {
 
 // Every way of the yard is open as it stands, and every way through it.
 func TestTheYardIsOpen(t *testing.T) {
+	pace.Long(t)
 	need(t)
 	s := yardSchema(t)
 	for _, text := range []string{Yard, YardWithoutService} {

@@ -8,10 +8,14 @@ import (
 	"sync"
 	"testing"
 
+	"github.com/alexedwards/argon2id"
 	"github.com/stretchr/testify/require"
 
 	"oakenlatch/service/store"
 )
+
+// Hashing is how the passwords of tests are hashed: quickly, for there is nothing to keep from anybody.
+var Hashing = &argon2id.Params{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32}
 
 // fresh is a database as the first start of the service makes it.
 var fresh = sync.OnceValues(func() (text []byte, err error) {

@@ -13,7 +13,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/alexedwards/argon2id"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
@@ -64,7 +63,7 @@ type Room struct {
 	Notes        *folder.Notes
 
 	// From the next Open on.
-	Timing   engine.Timing   // the engine's; the default if zero
+	Timing   engine.Timing   // the engine's: that of quick devices, if not set otherwise
 	Programs string          // folder of the programs that may be run as probes
 	Archive  archive.Options // how archives work
 
@@ -101,9 +100,6 @@ var (
 	Viewer   = access.Everywhere(access.Read, access.Audit)
 )
 
-// Hashing is how the passwords of a room are hashed: quickly, for there is nothing to keep from anybody.
-var Hashing = &argon2id.Params{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32}
-
 // The people of a room.
 var (
 	Mara = access.Person{Name: "mara", Grants: Operator}
@@ -125,7 +121,7 @@ func NewWith(t testing.TB, alter func(*lab.Spec), names ...string) *Room {
 // NewAt is NewWith with its records in a folder.
 func NewAt(t testing.TB, dir string, alter func(*lab.Spec), names ...string) *Room {
 	t.Helper()
-	r := &Room{t: t, dir: dir, Devices: map[string]*lab.Device{}}
+	r := &Room{t: t, dir: dir, Devices: map[string]*lab.Device{}, Timing: quick}
 	r.Open()
 	t.Cleanup(r.Close)
 	require.NoError(t, r.Store.Write(t.Context(), func(tx *store.Tx) error {
@@ -195,7 +191,7 @@ func (r *Room) Open() {
 	)
 	sealer, err := access.OpenSealer(filepath.Join(r.dir, access.KeyFile))
 	require.NoError(r.t, err)
-	r.Accounts, err = access.NewAccounts(r.Store, r.Log, access.Options{Sealer: sealer, Hashing: Hashing})
+	r.Accounts, err = access.NewAccounts(r.Store, r.Log, access.Options{Sealer: sealer, Hashing: records.Hashing})
 	require.NoError(r.t, err)
 	r.Notes, err = folder.OpenNotes(r.dir)
 	require.NoError(r.t, err)
@@ -294,6 +290,12 @@ func Works(parts []desk.Work) (works []order.Work) {
 // Begin begins a commit as someone.
 func (r *Room) Begin(actor string, change int64, o order.Order, works []order.Work) error {
 	return r.Engine.Begin(r.t.Context(), order.Start{Actor: actor, Change: change, Order: o, Works: works})
+}
+
+// quick is for devices that put a commit into effect at once, as the lab's do.
+var quick = engine.Timing{
+	Effect: 200 * time.Millisecond, Pause: engine.DefaultTiming.Pause, Watch: engine.DefaultTiming.Watch,
+	AtOnce: engine.DefaultTiming.AtOnce,
 }
 
 // Keep has a change committed, and confirms it.

@@ -68,14 +68,19 @@ check: console/src/generated/api.d.ts
 	$(GO) tool errcheck $$($(GO) list ./... | grep -v /test/)
 	cd console && npm run --silent check && npm run --silent lint && npm run --silent lint:api
 
+# Beside each other: what waits (LONG, ./test) and what computes.
+LONGEST := $(shell mktemp -u)
+RACED = $$($(GO) list ./... | grep -v -e '^oakenlatch/core/' -e '^oakenlatch/test/kernel' -e '^oakenlatch/test$$$$')
+
 # What the race detector would make too long, and what begins no goroutines for it to watch (TestCoreIsPure).
 LONG := TestSickSchedules|TestFullDiskAtEveryStep|TestFaultSchedules|TestCutAtEveryMessage|TestVeryLargeLoad|TestForecast.*|TestRandomRequests
 PURE := ./core/... ./test/kernel/...
 
 go-test: console/dist/index.html
-	@($(GO) test -count=1 -json -timeout 20m $(PURE) ; \
-	  $(GO) test -race -gcflags='modernc.org/...=-d=checkptr=0' -count=1 -json -timeout 20m $$($(GO) list ./... | grep -v -e '^oakenlatch/core/' -e '^oakenlatch/test/kernel') ; \
-	  $(GO) test -count=1 -json -timeout 20m -run '^($(LONG))$$' ./service/engine ./service/desk ./service/api ./lab) | $(GO) run ./test/totals
+	@($(GO) test -count=1 -json -timeout 20m -run '^($(LONG))$$' ./service/engine ./service/desk ./service/api ./lab >$(LONGEST) & \
+	  $(GO) test -count=1 -json -timeout 20m $(PURE) ; \
+	  $(GO) test -race -gcflags='modernc.org/...=-d=checkptr=0' -count=1 -json -timeout 25m ./test $(RACED) ; \
+	  wait ; cat $(LONGEST) ; rm -f $(LONGEST)) | $(GO) run ./test/totals
 
 console-test: console/node_modules/.installed
 	cd console && npm test --silent

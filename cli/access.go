@@ -182,7 +182,7 @@ func accountClose(a *app, fs *flag.FlagSet) func([]string) error {
 	yes := fs.Bool("yes", false, "do not ask")
 	return func(args []string) error {
 		if !*yes && !a.agree(
-			"Close account "+args[0]+" for good? Its sessions and tokens end; its name is not given again.",
+			"Close account "+args[0]+" permanently? Its sessions and tokens end; its name is not given again.",
 		) {
 			return &exit{Refused, fmt.Errorf("account %s was not closed; --yes closes it without asking", args[0])}
 		}

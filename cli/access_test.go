@@ -13,7 +13,7 @@ import (
 	"oakenlatch/wire"
 )
 
-// What the client tells of who may do what, and of others' agreement; the exit status
+// What the client tells of who may do what, and of others' approval; the exit status
 // is the answer.
 func TestAccessCommands(t *testing.T) {
 	t.Setenv("TZ", "UTC")
@@ -126,9 +126,9 @@ func TestAccessCommands(t *testing.T) {
 		"preview 7": {
 			AnswerNo, "",
 			[]string{
-				"To be agreed to: it needs 2 persons who did not work on it; 1 is missing.",
+				"To be approved: it needs 2 persons who did not work on it; 1 is missing.",
 				"rule 2: tag=edge /acls: two\\u202e", "otto agreed 2026", "agnes agreed",
-				"to preview old: that has fallen", "asked for by mara", "latch approve 7 --preview d1g",
+				"to preview old: no longer valid", "asked for by mara", "latch approve 7 --preview d1g",
 			},
 		},
 		"ask 7 The ferry sails at six.": {
@@ -138,7 +138,7 @@ func TestAccessCommands(t *testing.T) {
 			WrongUse, "", []string{"is not a change number"},
 		},
 		"approve 7": {
-			Refused, "", []string{"To be agreed to", "nothing was agreed to", "latch approve 7 --preview d1g"},
+			Refused, "", []string{"To be approved", "nothing was agreed to", "latch approve 7 --preview d1g"},
 		},
 		"approve 7 --preview d1g --note right": {
 			Done, `POST /changes/7/approval {"digest":"d1g","note":"right"}`,

@@ -54,7 +54,7 @@ var advised = map[advice.Action]string{
 	advice.TrustArchive:      "archive trust ARCHIVE",
 	advice.VerifyArchive:     "archive verify ARCHIVE",
 	advice.ListCopies:        "archive copies",
-	advice.MendFromCopy:      "archive mend COPY",
+	advice.MendFromCopy:      "archive repair COPY",
 	advice.VerifyRecord:      "audit verify",
 	advice.VerifyAgainst:     "audit verify --checkpoint FILE",
 	advice.WatchRecord:       "witness",

@@ -24,7 +24,7 @@ func (a *app) approval(p wire.Preview) {
 		a.printf("%s: as many agreed as it needs.\n", a.paint("38;5;37", "Agreed to"))
 	default:
 		a.printf(
-			"%s: it needs %s who did not work on it; %s missing.\n", a.paint(alarm, "To be agreed to"),
+			"%s: it needs %s who did not work on it; %s missing.\n", a.paint(alarm, "To be approved"),
 			count(x.Needed, "person", "persons"), count(x.Missing, "is", "are"),
 		)
 	}
@@ -35,7 +35,7 @@ func (a *app) approval(p wire.Preview) {
 		a.printf("  %s agreed %s%s\n", g.Actor, when(g.At), noteText(g.Note))
 	}
 	for _, g := range x.Fallen {
-		a.printf("  %s agreed %s, to preview %s: that has fallen\n", g.Actor, when(g.At), g.Digest)
+		a.printf("  %s agreed %s, to preview %s: no longer valid\n", g.Actor, when(g.At), g.Digest)
 	}
 	if x.AskedBy != "" {
 		a.printf("  asked for by %s %s%s\n", x.AskedBy, when(x.AskedAt), noteText(x.AskedNote))
@@ -115,7 +115,7 @@ func unapprove(a *app, _ *flag.FlagSet) func([]string) error {
 		if err := a.api().WithdrawApproval(a.ctx, n); err != nil {
 			return err
 		}
-		a.printf("Your agreement to change %s is taken back.\n", args[0])
+		a.printf("Your approval of change %s is withdrawn.\n", args[0])
 		return nil
 	}
 }
@@ -136,7 +136,7 @@ func ruleList(a *app, _ *flag.FlagSet) func([]string) error {
 			}
 			a.table([]string{"RULE", "CHANGES OF", "NEED", "EMERGENCIES", "NOTE"}, rows)
 			if len(list) == 0 {
-				a.printf("No change needs the agreement of others.\n")
+				a.printf("No change needs the approval of others.\n")
 			}
 			for _, r := range list {
 				a.idle(r)
@@ -237,7 +237,7 @@ func proposalList(a *app, _ *flag.FlagSet) func([]string) error {
 			}
 			a.table([]string{"PROPOSAL", "AT", "BY", "WHAT", "AGREED", "MISSING"}, rows)
 			if len(list) == 0 {
-				a.printf("Nothing waits for the agreement of who administers.\n")
+				a.printf("Nothing waits for the approval of who administers.\n")
 			}
 		})
 	}

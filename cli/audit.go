@@ -31,11 +31,11 @@ func (a *app) searchLine(saved string, words []string) (string, error) {
 			return strings.TrimSpace(s.Line + " " + line), nil
 		}
 	}
-	return "", &exit{Refused, fmt.Errorf("no search is kept as %q; list them with: latch audit saved", saved)}
+	return "", &exit{Refused, fmt.Errorf("no search is saved as %q; list them with: latch audit saved", saved)}
 }
 
 func auditList(a *app, fs *flag.FlagSet) func([]string) error {
-	saved := fs.String("saved", "", "what is kept under this name, and what is written beside it")
+	saved := fs.String("saved", "", "what this name stands for")
 	before := fs.Int64("before", 0, "only entries before this one, for the next page")
 	limit := fs.Int("limit", 40, "at most so many, up to 1000")
 	oldest := fs.Bool("oldest", false, "oldest first")
@@ -178,7 +178,7 @@ func auditShow(a *app, _ *flag.FlagSet) func([]string) error {
 }
 
 func auditExport(a *app, fs *flag.FlagSet) func([]string) error {
-	saved := fs.String("saved", "", "what is kept under this name, and what is written beside it")
+	saved := fs.String("saved", "", "what this name stands for")
 	form := fs.String("format", "csv", "csv (RFC 4180) or jsonl (JSON Lines)")
 	return func(args []string) error {
 		line, err := a.searchLine(*saved, args[1:])
@@ -210,7 +210,7 @@ func auditSave(a *app, fs *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return a.pointed(in.Line, err)
 		}
-		return a.show(out, func() { a.printf("Kept. Use it: latch audit --saved%s\n", shellWord(args[0])) })
+		return a.show(out, func() { a.printf("Saved. Use it: latch audit --saved%s\n", shellWord(args[0])) })
 	}
 }
 
@@ -227,7 +227,7 @@ func auditSaved(a *app, _ *flag.FlagSet) func([]string) error {
 			}
 			a.table([]string{"NAME", "WHOSE", "LINE"}, rows)
 			if len(list) == 0 {
-				a.printf("None is kept. Keep one: latch audit save NAME LINE\n")
+				a.printf("None is saved. Save one: latch audit save NAME LINE\n")
 			}
 		})
 	}

@@ -93,7 +93,7 @@ func (a *app) lostByRestart(d wire.Difference) {
 	}
 	a.printf("%s would come back with its startup, and differ from now like this:\n", d.Device)
 	a.difference(d.Lines)
-	a.printf("Keep it instead: latch device save %s\n", d.Device)
+	a.printf("Save it instead: latch device save %s\n", d.Device)
 }
 
 func deviceSessions(a *app, fs *flag.FlagSet) func([]string) error {
@@ -175,7 +175,7 @@ func deviceClear(a *app, fs *flag.FlagSet) func([]string) error {
 }
 
 func deviceSet(a *app, fs *flag.FlagSet) func([]string) error {
-	save := fs.String("save", "", "save what is kept to its startup: yes or no")
+	save := fs.String("save", "", "save confirmed changes to its startup: yes or no")
 	seenAs := fs.String(
 		"seen-as", "",
 		"its management address, perhaps with port, as packets have it in the network; - for the one that is "+
@@ -252,9 +252,9 @@ func seenText(d wire.Device) []string {
 
 func saveText(d wire.Device) string {
 	if d.Save {
-		return "what is kept is saved to its startup"
+		return "confirmed changes are saved to its startup"
 	}
-	return "what is kept is NOT saved to its startup unless the commit says so"
+	return "confirmed changes are NOT saved to its startup unless the commit says so"
 }
 
 func deviceClock(a *app, _ *flag.FlagSet) func([]string) error {

@@ -264,7 +264,7 @@ Every command takes --help (with an example), --json and --server URL. The
 environment OAKEN_LATCH_SERVER and OAKEN_LATCH_TOKEN serve all of them.
 latch --version says which release it is.
 Exit status: 0 done, 1 the answer is no, 2 wrong use, 3 refused, 4 not
-reachable, 5 went back.
+reachable, 5 reverted.
 `
 
 // manual is the manual page: the help of all commands.

@@ -118,7 +118,7 @@ func TestVerdicts(t *testing.T) {
 		status int
 		says   string
 	}{
-		"kept": {Done, "kept, confirmed by mara"}, "reverted": {WentBack, "reverted: why"},
+		"confirmed": {Done, "kept, confirmed by mara"}, "reverted": {WentBack, "reverted: why"},
 		"failed": {Refused, "Nothing of it is on any device"},
 	} {
 		doc := wire.Change{Number: 7, State: state, Reason: "why", Commit: &wire.Commit{Phase: "done", By: "mara"}}
@@ -146,14 +146,14 @@ func TestEndIsWaitedFor(t *testing.T) {
 	assert.Equal(t, 3, asked)
 }
 
-// What is not decided is not called held, nor gone back.
+// What is not decided is not called held, nor reverted.
 func TestNotDecidedYet(t *testing.T) {
 	for phase, c := range map[guard.Phase]struct {
 		status int
 		says   string
 	}{
-		guard.Keeping:   {Done, "is not decided yet, confirming\n  d: confirming, unreachable: no answer"},
-		guard.Reverting: {WentBack, "is not decided yet, going back: why"},
+		guard.ConfirmingAll: {Done, "is not decided yet, confirming\n  d: confirming, unreachable: no answer"},
+		guard.Reverting:     {WentBack, "is not decided yet, reverting: why"},
 	} {
 		doc := wire.Change{
 			Number: 7, State: "holding",

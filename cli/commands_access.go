@@ -22,7 +22,7 @@ func accessCommands() []command {
 		},
 		{
 			name: "account reset-factors", args: "NAME", min: 1, max: 1, setup: accountResetFactors,
-			summary: "take the second factors of somebody away who lost them",
+			summary: "remove the second factors of somebody who lost them",
 			example: "latch account reset-factors joss",
 		},
 		{
@@ -37,43 +37,43 @@ func accessCommands() []command {
 		},
 		{
 			name: "factor drop", args: "ID", min: 1, max: 1, setup: factorDrop,
-			summary: "take a second factor away",
+			summary: "remove a second factor",
 			example: "latch factor drop 5f2c81aa",
 		},
 		{
 			name: "factor codes", setup: factorCodes,
-			summary: "have other recovery codes made; those of before are worthless",
+			summary: "make new recovery codes; the old ones stop working",
 			example: "latch factor codes",
 		},
 		{
 			name: "factor prove", args: "[CODE]", max: 1, setup: factorProve,
-			summary: "show your second factor anew, for what is grave; it counts for five minutes",
+			summary: "show your second factor again, for sensitive actions; it counts for five minutes",
 			example: "latch factor prove 123456",
 		},
 		{
 			name: "account close", args: "NAME", min: 1, max: 1, setup: accountClose,
-			summary: "close an account for good",
+			summary: "close an account permanently",
 			example: "latch account close wren",
 		},
 		{
 			name: "rule list", setup: ruleList,
-			summary: "what is not committed without the agreement of others",
+			summary: "what is not committed without approval by others",
 			example: "latch rule list",
 		},
 		{
 			name: "rule add", setup: ruleAdd,
-			summary: "have changes need the agreement of others than those who worked on them",
+			summary: "require approval of changes by people who did not work on them",
 			example: "latch rule add --on tag=edge --path /acls --persons 1 --emergency\n" +
 				"latch rule add --on administration",
 		},
 		{
 			name: "proposal list", setup: proposalList,
-			summary: "acts of administration that wait until others agree, where a rule asks for that",
+			summary: "administrative actions that wait for approval, where a rule asks for that",
 			example: "latch proposal list",
 		},
 		{
 			name: "proposal agree", args: "NUMBER", min: 1, max: 1, setup: proposalAgree,
-			summary: "agree to one; with the last agreement it is done",
+			summary: "approve one; with the last approval it is done",
 			example: "latch proposal agree 1",
 		},
 		{
@@ -83,17 +83,17 @@ func accessCommands() []command {
 		},
 		{
 			name: "rule drop", args: "RULE", min: 1, max: 1, setup: ruleDrop,
-			summary: "take a rule away",
+			summary: "remove a rule",
 			example: "latch rule drop 2",
 		},
 		{
 			name: "emergency list", setup: emergencyList,
-			summary: "commits without the agreement they needed, that nobody looked at since",
+			summary: "commits without the approval they needed, not reviewed yet",
 			example: "latch emergency list",
 		},
 		{
 			name: "emergency review", args: "NUMBER TEXT", min: 2, max: 100, setup: emergencyReview,
-			summary: "say what you found who looked at one",
+			summary: "record what your review of one found",
 			example: `latch emergency review 1 "It was right; the rule is too strict at night."`,
 		},
 		{

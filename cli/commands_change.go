@@ -26,7 +26,7 @@ func changeCommands() []command {
 		},
 		{
 			name: "load", args: "CHANGE DEVICE FILE", min: 3, max: 3, setup: load,
-			summary: "stage a file: XML, JSON or outline, told by its content; several devices with commas",
+			summary: "stage a file: XML, JSON or outline, format detected automatically; several devices with commas",
 			example: "latch load 7 saltern-quay vlans.outline --mode merge\n" +
 				"latch load 7 gannet-hall filters.xml --mode replace-at --at /acls",
 		},
@@ -48,7 +48,7 @@ func changeCommands() []command {
 		},
 		{
 			name: "unstage", args: "CHANGE [EDIT]", min: 1, max: 2, setup: unstage,
-			summary: "take staged edits back: one, a line, one person's, or all",
+			summary: "remove staged edits: one, a line, one person's, or all",
 			example: "latch unstage 7 12\n" +
 				"latch unstage 7 --by joss\n" +
 				"latch unstage 7 --device saltern-quay --path /vlans/vlan=40",
@@ -62,17 +62,17 @@ func changeCommands() []command {
 		},
 		{
 			name: "rebase", args: "CHANGE [DEVICE...]", min: 1, max: 1000, setup: rebase,
-			summary: "put a change on what its devices hold now",
+			summary: "rebase a change onto what its devices hold now",
 			example: "latch rebase 7 saltern-quay",
 		},
 		{
 			name: "decide", args: "CHANGE DEVICE PATH mine|theirs", min: 4, max: 4, setup: decide,
-			summary: "keep one side where the change and the device both changed the same",
+			summary: "choose one side where the change and the device both changed the same",
 			example: "latch decide 7 saltern-quay /system/contact theirs",
 		},
 		{
 			name: "readdress", args: "CHANGE DEVICE HOST:PORT", min: 3, max: 3, setup: readdress,
-			summary: "say that a change moves a device's management there on purpose; - takes that back",
+			summary: "say that a change gives a device a new management address on purpose; - removes that",
 			example: "latch readdress 7 saltern-quay 192.0.2.22:830",
 		},
 		{
@@ -97,7 +97,7 @@ func changeCommands() []command {
 		},
 		{
 			name: "commit", args: "CHANGE", min: 1, max: 1, setup: commit,
-			summary: "apply on hold: it goes back by itself unless confirmed",
+			summary: "apply on hold: it reverts by itself unless confirmed",
 			example: "latch commit 7 --hold 10m\n" +
 				`latch commit 7 --hold 5m --first saltern-quay --probe "tcp 192.0.2.12:22" --failed-probe ` +
 				"revert\n" +
@@ -105,17 +105,17 @@ func changeCommands() []command {
 		},
 		{
 			name: "ask", args: "CHANGE [NOTE]", min: 1, max: 100, setup: askFor,
-			summary: "ask others to agree to a change; those who may approve it see it from then on",
+			summary: "ask others to approve a change; those who may see it from then on",
 			example: `latch ask 7 "The ferry sails at six."`,
 		},
 		{
 			name: "approve", args: "CHANGE", min: 1, max: 1, setup: approve,
-			summary: "agree to somebody else's change, as a preview shows it",
+			summary: "approve somebody else's change, as a preview shows it",
 			example: "latch approve 7 --preview 3f9a0c11d2e4",
 		},
 		{
 			name: "unapprove", args: "CHANGE", min: 1, max: 1, setup: unapprove,
-			summary: "take one's agreement back",
+			summary: "withdraw one's approval",
 			example: "latch unapprove 7",
 		},
 		{
@@ -125,24 +125,24 @@ func changeCommands() []command {
 		},
 		{
 			name: "extend", args: "CHANGE [DURATION]", min: 1, max: 2, setup: extend,
-			summary: "more time until it goes back; -5m takes time away",
+			summary: "more time until it reverts; -5m takes time away",
 			example: "latch extend 7 20m\n" +
 				"latch extend 7 --until 02:30",
 		},
 		{
 			name: "confirm", args: "CHANGE", min: 1, max: 1, setup: confirm,
-			summary: "keep what is on hold",
+			summary: "confirm a commit on hold: the change stays",
 			example: "latch confirm 7",
 		},
 		{
 			name: "revert", args: "CHANGE", min: 1, max: 1, setup: revert,
-			summary: "go back now",
+			summary: "revert now",
 			example: "latch revert 7",
 		},
 		{
-			name: "leave", args: "CHANGE DEVICE", min: 2, max: 2, setup: leave,
-			summary: "settle a device that does not go back: leave it as it is",
-			example: "latch leave 7 saltern-quay",
+			name: "accept", args: "CHANGE DEVICE", min: 2, max: 2, setup: accept,
+			summary: "accept a device as it is that cannot be reverted",
+			example: "latch accept 7 saltern-quay",
 		},
 		{
 			name: "settle", args: "[CHANGE [DEVICE]...]", max: 1000, setup: settle,
@@ -150,13 +150,13 @@ func changeCommands() []command {
 				"with it; without a change, what is to be settled",
 			example: "latch settle\n" +
 				"latch settle 7\n" +
-				"latch settle 7 saltern-quay --keep\n" +
+				"latch settle 7 saltern-quay --accept\n" +
 				"latch settle 7 --send-back\n" +
 				"latch settle 7 --looked",
 		},
 		{
 			name: "schedule", setup: schedule,
-			summary: "what is to be done at a time",
+			summary: "scheduled commits and restarts",
 			example: "latch schedule --all",
 		},
 		{

@@ -5,7 +5,7 @@ func deviceCommands() []command {
 	return []command{
 		{
 			name: "reserve", args: "DEVICE", min: 1, max: 1, setup: reserve,
-			summary: "keep a device to yourself for a while",
+			summary: "reserve a device for yourself for a while",
 			example: `latch reserve saltern-quay --for 2h --reason "new fibre on trunk1"`,
 		},
 		{
@@ -45,7 +45,7 @@ func deviceCommands() []command {
 		},
 		{
 			name: "stencil unbind", args: "STENCIL CHANGE DEVICE", min: 3, max: 3, setup: stencilUnbind,
-			summary: "stage that what a stencil set on a device goes",
+			summary: "stage the removal of what a stencil set on a device",
 			example: "latch stencil unbind clock 7 saltern-quay",
 		},
 		{
@@ -76,7 +76,7 @@ func deviceCommands() []command {
 		},
 		{
 			name: "device trust", args: "NAME", min: 1, max: 1, setup: deviceTrust,
-			summary: "show a device's host key, ask, keep it",
+			summary: "show a device's host key, ask, and accept it",
 			example: "latch device trust northmole-harbour",
 		},
 		{
@@ -117,9 +117,9 @@ func deviceCommands() []command {
 				"northmole-harbour",
 		},
 		{
-			name: "safe", setup: kept,
-			summary: "how what is saved stands: changed, saved to startup, copied off the machine",
-			example: "latch safe",
+			name: "backups", setup: kept,
+			summary: "what is not saved to startup, and what has no copy on another machine",
+			example: "latch backups",
 		},
 		{
 			name: "archive list", setup: archiveList,
@@ -136,7 +136,7 @@ func deviceCommands() []command {
 		},
 		{
 			name: "archive trust", args: "ARCHIVE", min: 1, max: 1, setup: archiveTrust,
-			summary: "show the host key of an archive's server, ask, keep it",
+			summary: "show the host key of an archive's server, ask, and accept it",
 			example: "latch archive trust away",
 		},
 		{
@@ -157,9 +157,9 @@ func deviceCommands() []command {
 			example: "latch archive copies --device saltern-quay",
 		},
 		{
-			name: "archive mend", args: "COPY", min: 1, max: 1, setup: archiveMend,
-			summary: "put a copy in the place of the kept configuration that it was made of, where that is damaged",
-			example: "latch archive mend 12",
+			name: "archive repair", args: "COPY", min: 1, max: 1, setup: archiveMend,
+			summary: "repair a damaged stored configuration with its copy",
+			example: "latch archive repair 12",
 		},
 		{
 			name: "archive read", args: "COPY", min: 1, max: 1, setup: archiveRead,
@@ -173,7 +173,7 @@ func deviceCommands() []command {
 		},
 		{
 			name: "archive restore", args: "ARCHIVE", min: 1, max: 1, setup: archiveRestore,
-			summary: "make devices and their history again from nothing but an archive",
+			summary: "rebuild devices and their history from an archive",
 			example: "latch archive restore away",
 		},
 		{
@@ -191,7 +191,7 @@ func deviceCommands() []command {
 		},
 		{
 			name: "expect drop", args: "CHANGE NUMBER", min: 2, max: 2, setup: expectDrop,
-			summary: "take an expectation back",
+			summary: "remove an expectation",
 			example: "latch expect drop 7 2",
 		},
 		{

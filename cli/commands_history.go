@@ -10,9 +10,9 @@ func historyCommands() []command {
 				"latch config northmole-harbour --from startup --xml",
 		},
 		{
-			name: "mend", args: "CHANGE FINDING", min: 2, max: 2, setup: mend,
-			summary: "stage the edit that a finding of the preview offers",
-			example: "latch mend 7 1",
+			name: "fix", args: "CHANGE FINDING", min: 2, max: 2, setup: mend,
+			summary: "stage the fix that a finding of the preview offers",
+			example: "latch fix 7 1",
 		},
 		{
 			name: "check", args: "FILE", min: 1, max: 1, setup: checkFile,
@@ -36,7 +36,7 @@ func historyCommands() []command {
 		},
 		{
 			name: "undo", args: "[CHANGE]", max: 1, setup: undo,
-			summary: "a new change that takes a kept one back, and nothing that came after it",
+			summary: "a new change that undoes a confirmed one, and nothing that came after it",
 			example: "latch undo 12\n" +
 				"latch undo 12 --device saltern-quay --path /vlans/vlan=40\n" +
 				"latch undo --by joss --since 2d",
@@ -59,7 +59,7 @@ func historyCommands() []command {
 		},
 		{
 			name: "import", args: "FILE", min: 1, max: 1, setup: importFile,
-			summary: "stage a configuration from a file: XML, JSON, outline, or of a bundle, told by its content",
+			summary: "stage a configuration from a file: XML, JSON, outline or a bundle, format detected automatically",
 			example: "latch import quay.xml --onto saltern-quay\n" +
 				"latch import saltern.tar --device saltern-slip --path /vlans\n" +
 				"latch import saltern.tar --all",
@@ -83,7 +83,7 @@ func historyCommands() []command {
 		},
 		{
 			name: "timeline", args: "DEVICE", min: 1, max: 1, setup: timeline,
-			summary: "what happened to a device: changes, outside changes, snapshots, what went back",
+			summary: "what happened to a device: changes, outside changes, snapshots, reverts",
 			example: "latch timeline saltern-quay",
 		},
 		{
@@ -111,7 +111,7 @@ func historyCommands() []command {
 		},
 		{
 			name: "snapshot rename", args: "SNAPSHOT NAME", min: 2, max: 2, setup: snapshotRename,
-			summary: "call a snapshot otherwise",
+			summary: "rename a snapshot",
 			example: `latch snapshot rename 7 "Winter, first try"`,
 		},
 		{
@@ -121,7 +121,7 @@ func historyCommands() []command {
 		},
 		{
 			name: "snapshot protect", args: "SNAPSHOT", min: 1, max: 1, setup: snapshotProtect,
-			summary: "keep a snapshot from being retired",
+			summary: "protect a snapshot from being retired",
 			example: "latch snapshot protect 7",
 		},
 		{

@@ -27,7 +27,7 @@ func recordCommands() []command {
 		},
 		{
 			name: "outside", setup: outsideList,
-			summary: "what was changed on devices behind the service's back, and is to be decided",
+			summary: "outside changes: what was changed on devices without this service, and is to be decided",
 			example: "latch outside\n" +
 				"latch outside --all --device saltern-quay",
 		},
@@ -44,7 +44,7 @@ func recordCommands() []command {
 		},
 		{
 			name: "outside push-back", args: "NUMBER", min: 1, max: 1, setup: outsidePushBack,
-			summary: "open a change that takes an outside change back, and nothing that came after it",
+			summary: "open a change that undoes an outside change, and nothing that came after it",
 			example: "latch outside push-back 3 --ticket TF-260",
 		},
 		{
@@ -65,7 +65,7 @@ func recordCommands() []command {
 		},
 		{
 			name: "outside unsilence", args: "NUMBER", min: 1, max: 1, setup: outsideUnsilence,
-			summary: "take a silence back",
+			summary: "remove a silence",
 			example: "latch outside unsilence 2",
 		},
 		{
@@ -90,7 +90,7 @@ func recordCommands() []command {
 		},
 		{
 			name: "audit checkpoint", setup: auditCheckpoint,
-			summary: "sign what the record is now, to be kept elsewhere",
+			summary: "sign the state of the record, to be stored elsewhere",
 			example: "latch audit checkpoint > checkpoint.txt",
 		},
 		{
@@ -124,12 +124,12 @@ func recordCommands() []command {
 		},
 		{
 			name: "audit save", args: "NAME SEARCH...", min: 2, max: 100, setup: auditSave,
-			summary: "keep a search under a name",
+			summary: "save a search under a name",
 			example: "latch audit save nights 'kind:commit device:saltern-*' --shared",
 		},
 		{
 			name: "audit saved", setup: auditSaved,
-			summary: "the searches that are kept",
+			summary: "the saved searches",
 			example: "latch audit saved",
 		},
 		{
@@ -139,12 +139,12 @@ func recordCommands() []command {
 		},
 		{
 			name: "receiver list", setup: receiverList,
-			summary: "who is told of entries of the ledger, and how that goes",
+			summary: "who is sent entries of the record, and how that goes",
 			example: "latch receiver list",
 		},
 		{
 			name: "receiver add", args: "NAME PLACE [SEARCH...]", min: 2, max: 100, setup: receiverAdd,
-			summary: "tell somebody of what a search finds, from now on: syslog, a webhook, or mail",
+			summary: "send what a search finds to somebody, from now on: syslog, a webhook or mail",
 			example: "latch receiver add loghost tls://192.0.2.5:6514 --authority ca.pem\n" +
 				"latch receiver add pager https://pager.example/hook kind:revision.outside,change.reverted " +
 				"--secret-file hook.secret\n" +
@@ -153,17 +153,17 @@ func recordCommands() []command {
 		},
 		{
 			name: "receiver set", args: "NAME SEARCH...", min: 2, max: 100, setup: receiverSet,
-			summary: "change what somebody is told of",
+			summary: "change what a receiver is sent",
 			example: "latch receiver set office kind:change",
 		},
 		{
 			name: "receiver try", args: "NAME", min: 1, max: 1, setup: receiverTry,
-			summary: "tell somebody something now, and see what comes of it",
+			summary: "send a test message now, and show the answer",
 			example: "latch receiver try office",
 		},
 		{
 			name: "receiver retire", args: "NAME", min: 1, max: 1, setup: receiverRetire,
-			summary: "tell somebody nothing any more",
+			summary: "stop sending to a receiver",
 			example: "latch receiver retire office",
 		},
 	}

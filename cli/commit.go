@@ -51,7 +51,7 @@ func (a *app) begin(n int64, o *orderFlags, due *scheduleFlags, enough func(wire
 	if len(given) > 0 {
 		return wrongUse(
 			"change %d is prepared, and how it is committed was settled with that: leave out %s, or give it up with "+
-				"latch revert %d and commit anew",
+				"latch revert %d and commit again",
 			n, strings.Join(given, ", "), n,
 		)
 	}
@@ -85,8 +85,8 @@ func (a *app) verdict(c wire.Change) error {
 func (a *app) verdictText(c wire.Change) {
 	defer a.meanwhile(c)
 	switch c.State {
-	case "kept":
-		a.printf("Change %d is %s, confirmed by %s.\n", c.Number, a.paint(strong, "kept"), c.Commit.By)
+	case "confirmed":
+		a.printf("Change %d is %s, confirmed by %s.\n", c.Number, a.paint(strong, "confirmed"), c.Commit.By)
 		for _, d := range c.Commit.Devices {
 			a.printf("  %s: %s\n", d.Name, savedText(d))
 		}
@@ -105,7 +105,7 @@ func (a *app) verdictText(c wire.Change) {
 			a.printf("  %s: %s\n", d.Name, partText(d))
 		}
 		a.printf(
-			"See what each holds against it: latch compare DEVICE change:%d\nTake back what of it was kept: "+
+			"See what each holds against it: latch compare DEVICE change:%d\nUndo what of it was confirmed: "+
 				"latch undo %d\n",
 			c.Number, c.Number,
 		)
@@ -121,7 +121,7 @@ func (a *app) verdictText(c wire.Change) {
 		case c.Commit == nil || c.Commit.Phase == guard.Done:
 		case c.Commit.Phase == guard.AllReady:
 			a.printf(
-				"Change %d is %s on %s: only the commit itself is left, nothing is in effect.\n", c.Number,
+				"Change %d is %s on %s: only the commit itself is missing, nothing is active.\n", c.Number,
 				a.paint(strong, "prepared"), orNone(c.Devices),
 			)
 			a.printf(
@@ -139,24 +139,24 @@ func (a *app) verdictText(c wire.Change) {
 
 func (a *app) holdText(c wire.Change) {
 	a.printf(
-		"Change %d is in effect, %s. The way in was proved by a new session.\n", c.Number, a.paint(strong, "on hold"),
+		"Change %d is active, %s. A new session to each device was answered.\n", c.Number, a.paint(strong, "on hold"),
 	)
 	a.probes(c.Commit.Probes)
 	a.printf(
-		"%s at %s (in %s).\n", goesBack(c.Commit.Devices), when(c.Commit.Deadline),
+		"It is reverted%s at %s (in %s) unless you confirm.\n", reverter(c.Commit.Devices), when(c.Commit.Deadline),
 		spell(time.Duration(c.Commit.SecondsLeft)*time.Second),
 	)
 	if c.Commit.ByProbes {
 		a.printf("It is confirmed by itself once every probe passes.\n")
 	}
 	a.printf(
-		"Keep it: latch confirm %d    More time: latch extend %d 20m    Go back now: latch revert %d\n", c.Number,
+		"Confirm: latch confirm %d    More time: latch extend %d 20m    Revert now: latch revert %d\n", c.Number,
 		c.Number, c.Number,
 	)
 }
 
-// goesBack says who sends the devices back when the hold ends.
-func goesBack(devices []guard.Device) string {
+// reverter says who reverts the devices when the hold ends, "" where each does it by itself.
+func reverter(devices []guard.Device) string {
 	var weak []string
 	for _, d := range devices {
 		if d.Keeper == guard.ByService {
@@ -165,11 +165,11 @@ func goesBack(devices []guard.Device) string {
 	}
 	switch len(weak) {
 	case 0:
-		return "It goes back by itself"
+		return ""
 	case len(devices):
-		return "This service sends it back"
+		return ", by this service alone,"
 	}
-	return "It goes back by itself, on " + strings.Join(weak, ", ") + " by this service alone,"
+	return ", on " + strings.Join(weak, ", ") + " by this service alone,"
 }
 
 func (a *app) probes(list []wire.ProbeResult) {
@@ -194,9 +194,9 @@ func (a *app) probes(list []wire.ProbeResult) {
 func keeperText(k guard.Keeper) string {
 	switch k {
 	case guard.BySession:
-		return "it goes back by itself, and also when this service stops or its session to the device breaks"
+		return "it reverts by itself, and also when this service stops or its session to the device breaks"
 	case guard.ByService:
-		return "only this service can send it back: if it stops or cannot reach the device, the change stays until " +
+		return "only this service can revert it: if it stops or cannot reach the device, the change stays until " +
 			"it can again"
 	}
 	return ""
@@ -204,7 +204,7 @@ func keeperText(k guard.Keeper) string {
 
 // partText tells how a device stands where not all stand alike.
 func partText(d guard.Device) string {
-	if d.Standing == guard.IsKept {
+	if d.Standing == guard.IsConfirmed {
 		return savedText(d)
 	}
 	return backText(d)
@@ -227,7 +227,7 @@ func (a *app) meanwhile(c wire.Change) {
 		if o.State == "open" {
 			went := ""
 			if c.State == lifecycle.Reverted || c.State == lifecycle.Partly {
-				went = "That may have gone with what was taken back. "
+				went = "It may have been lost when the change was reverted. "
 			}
 			a.printf(
 				"  %sSee it: latch outside show %d    Stage it again: latch outside open %d %s\n", went, o.Number,
@@ -259,16 +259,16 @@ func (a *app) underWay(c wire.Change) {
 	a.printf("Follow it: latch watch %d\n", c.Number)
 }
 
-// stuck tells what can be done about devices that do not go back.
+// stuck tells what can be done about devices that do not revert.
 func (a *app) stuck(c wire.Change) {
 	for _, d := range c.Commit.Devices {
 		if d.Stuck() {
 			a.printf(
-				"%s does not go back; it is tried on. What would have to be sent to it: latch compare %s "+
+				"%s does not revert; this is tried again. What would have to be sent to it: latch compare %s "+
 					"%s@before:%d --as edit-config\n",
 				d.Name, d.Name, d.Name, c.Number,
 			)
-			a.printf("  Leave it as it is: latch leave %d %s\n", c.Number, d.Name)
+			a.printf("  Accept it as it is: latch accept %d %s\n", c.Number, d.Name)
 		}
 	}
 }
@@ -276,15 +276,15 @@ func (a *app) stuck(c wire.Change) {
 func savedText(d guard.Device) string {
 	switch {
 	case !d.Settled:
-		return "kept, startup not saved yet"
+		return "confirmed; not saved to startup yet"
 	case d.Saved:
-		return "kept, saved to startup"
+		return "confirmed and saved to startup"
 	case d.NoSave && d.Said == "":
-		return "kept; NOT saved to startup, as was asked: save it with latch device save " + d.Name
+		return "confirmed; NOT saved to startup, as was asked: save it with latch device save " + d.Name
 	case d.Said != "":
-		return "kept, but NOT saved to startup: " + d.Said
+		return "confirmed, but NOT saved to startup: " + d.Said
 	}
-	return "kept; it has no startup of its own to save to"
+	return "confirmed; it has no startup to save to"
 }
 
 func standingText(d guard.Device) string {
@@ -349,16 +349,16 @@ func (f *follower) endLine() {
 }
 
 var phaseText = map[guard.Phase]string{
-	guard.Idle:      "about to begin",
-	guard.Preparing: "preparing: locking, writing and validating the candidate",
-	guard.AllReady:  "prepared: only the commit is left",
-	guard.Applying:  "applying on trial",
-	guard.Probing:   "in effect on trial; opening a new session to prove the way in, running the probes",
-	guard.Awaiting:  "on hold",
-	guard.Asking:    "asking every device once more",
-	guard.Keeping:   "confirming",
-	guard.Settling:  "kept; saving to startup",
-	guard.Reverting: "going back",
+	guard.Idle:          "about to begin",
+	guard.Preparing:     "preparing: locking, writing and validating the candidate",
+	guard.AllReady:      "prepared: only the commit is left",
+	guard.Applying:      "applying",
+	guard.Probing:       "active; opening a new session to each device, running the probes",
+	guard.Awaiting:      "on hold",
+	guard.Asking:        "asking every device once more",
+	guard.ConfirmingAll: "confirming",
+	guard.Settling:      "confirmed; saving to startup",
+	guard.Reverting:     "reverting",
 }
 
 func (f *follower) progress(c wire.Change) {
@@ -439,7 +439,7 @@ func watch(a *app, _ *flag.FlagSet) func([]string) error {
 }
 
 func confirm(a *app, fs *flag.FlagSet) func([]string) error {
-	despite := fs.Bool("despite-probes", false, "keep it though a probe fails")
+	despite := fs.Bool("despite-probes", false, "confirm it though a probe fails")
 	return func(args []string) error {
 		n, err := changeNumber(args[0])
 		if err != nil {
@@ -513,7 +513,7 @@ func showChange(a *app, _ *flag.FlagSet) func([]string) error {
 			)
 			for _, d := range c.Commit.Devices {
 				text := standingText(d)
-				if c.State == lifecycle.Kept {
+				if c.State == lifecycle.Confirmed {
 					text = savedText(d)
 				}
 				a.printf("    %-20s %s\n", d.Name, text)
@@ -521,8 +521,8 @@ func showChange(a *app, _ *flag.FlagSet) func([]string) error {
 			a.probes(c.Commit.Probes)
 			if c.State == lifecycle.Holding && c.Commit.Phase == guard.Awaiting {
 				a.printf(
-					"  %s at %s (in %s)\n", goesBack(c.Commit.Devices), when(c.Commit.Deadline),
-					spell(time.Duration(c.Commit.SecondsLeft)*time.Second),
+					"  active, reverted%s at %s (in %s) unless you confirm\n", reverter(c.Commit.Devices),
+					when(c.Commit.Deadline), spell(time.Duration(c.Commit.SecondsLeft)*time.Second),
 				)
 			}
 			if c.Commit.Phase == guard.AllReady {

@@ -45,7 +45,7 @@ func unshare(a *app, _ *flag.FlagSet) func([]string) error {
 		}
 		return a.show(c, func() {
 			a.printf(
-				"%s is off change %d. What they staged stays; take it back with: latch unstage %d --by %s\n", args[1],
+				"%s is off change %d. What they staged stays; remove it with: latch unstage %d --by %s\n", args[1],
 				n, n, args[1],
 			)
 		})
@@ -187,7 +187,7 @@ func readdress(a *app, fs *flag.FlagSet) func([]string) error {
 				return
 			}
 			a.printf(
-				"Change %d moves the management of %s to %s. On hold, the way in is proved there; once it is kept, "+
+				"Change %d gives %s the new management address %s. On hold, it is proved that the device is reached there; once it is kept, "+
 					"the device is reached there.\n",
 				n, in.Device, in.Address,
 			)

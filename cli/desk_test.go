@@ -165,7 +165,7 @@ func TestDeskCommands(t *testing.T) {
 		{"rebase 7 quay", `POST /changes/7/rebase {"devices":["quay"]}`, "quay: from revision 1 onto 2"},
 		{
 			"readdress 7 quay 192.0.2.22:830", `{"device":"quay","address":"192.0.2.22:830"}`,
-			"the way in is proved there",
+			"it is proved that the device is reached there",
 		},
 		{
 			"reserve quay --for 2h --reason fibre", `POST /devices/quay/reservation {"reason":"fibre","seconds":7200}`,

@@ -24,7 +24,7 @@ func standing(d wire.Device) string {
 	case d.Seen.IsZero():
 		return "never reached"
 	}
-	return "well"
+	return "OK"
 }
 
 func devices(a *app, _ *flag.FlagSet) func([]string) error {
@@ -101,7 +101,7 @@ func deviceShow(a *app, _ *flag.FlagSet) func([]string) error {
 func guardText(g wire.Guard) string {
 	switch {
 	case g.Guard == "device":
-		return "device: it goes back by itself if nobody confirms, even if this service is dead"
+		return "device: it reverts by itself if nobody confirms, even if this service is dead"
 	case g.Risk != "":
 		return g.Guard + ": " + g.GuardWhy + "; " + g.Risk
 	}
@@ -193,7 +193,7 @@ func (a *app) trustFlags(fs *flag.FlagSet) func(of hostKeyOf, console string, ac
 		}
 		if *want != "" && *want != k.Fingerprint {
 			return &exit{
-				Refused, fmt.Errorf("%s shows host key %s, not %s; nothing was kept", k.Device, k.Fingerprint, *want),
+				Refused, fmt.Errorf("%s shows host key %s, not %s; nothing was stored", k.Device, k.Fingerprint, *want),
 			}
 		}
 		if !a.asJSON {

@@ -17,7 +17,7 @@ import (
 
 // showAnew has a person show their second factor again.
 func (a *app) showAnew(ctx context.Context, c *client.Client, s *wire.Second) error {
-	_, _ = fmt.Fprintln(a.err, "This is grave: show your second factor again.")
+	_, _ = fmt.Fprintln(a.err, "This is a sensitive action: show your second factor again.")
 	return a.second(s, "", func(shown wire.Shown) error { return c.ProveFactor(ctx, shown) })
 }
 
@@ -229,7 +229,7 @@ func factorProve(a *app, _ *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		a.printf("Shown; for five minutes you may do what is grave.\n")
+		a.printf("Accepted: sensitive actions are possible for five minutes.\n")
 		return nil
 	}
 }

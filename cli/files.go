@@ -264,7 +264,7 @@ func (a *app) finding(f check.Finding) {
 var severityStyle = map[check.Severity]string{check.Error: alarm, check.Warning: alarm, check.Hint: dim}
 
 func fixText(f *check.Fix) string {
-	return strings.TrimSpace(fmt.Sprintf("mended by: %s %s %s", f.Edit, f.Path, f.Value))
+	return strings.TrimSpace(fmt.Sprintf("fixed by: %s %s %s", f.Edit, f.Path, f.Value))
 }
 
 // side is one of two configurations to compare.

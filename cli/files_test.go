@@ -168,7 +168,7 @@ func TestFilesWithADevice(t *testing.T) {
 
 	status, out, _ = run(t, h, nil, "preview", "7")
 	assert.Equal(t, AnswerNo, status)
-	assert.Contains(t, out, "mended by: put /y 1 (stage it: latch mend 7 1)")
+	assert.Contains(t, out, "mended by: put /y 1 (stage it: latch fix 7 1)")
 	status, _, errs = run(t, h, nil, "mend", "7", "1")
 	assert.Equal(t, Done, status, errs)
 	require.NotNil(t, staged.Value)

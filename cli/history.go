@@ -413,7 +413,7 @@ func restore(a *app, fs *flag.FlagSet) func([]string) error {
 func undo(a *app, fs *flag.FlagSet) func([]string) error {
 	b := a.bringFlags(fs)
 	devices := fs.String("device", "", "on these devices only, with commas")
-	by := fs.String("by", "", "instead of a change: all that this person had kept")
+	by := fs.String("by", "", "instead of a change: all changes of this person that were confirmed")
 	since := fs.String("since", "", "with --by: from then on: 2d (ago), 02:00 or \"2026-11-20 02:00\"")
 	until := fs.String("until", "", "with --by: up to then; now if left out")
 	return func(args []string) error {

@@ -36,7 +36,7 @@ type orderFlags struct {
 
 func newOrderFlags(fs *flag.FlagSet) *orderFlags {
 	o := &orderFlags{fs: fs, hold: span(10 * time.Minute), within: span(10 * time.Second)}
-	fs.Var(&o.hold, "hold", "how long it stays on trial, 10s to 7d, e.g. 90s, 10m, 2h, 1d")
+	fs.Var(&o.hold, "hold", "how long it stays on hold, 10s to 7d, e.g. 90s, 10m, 2h, 1d")
 	fs.Var(&o.first, "first", "devices that go first, e.g. a,b; again for the wave after them; all others follow last")
 	fs.Var(
 		&o.probes,
@@ -46,18 +46,18 @@ func newOrderFlags(fs *flag.FlagSet) *orderFlags {
 	fs.Var(&o.within, "probe-within", "how long a probe may fail after the commit before that counts")
 	fs.StringVar(&o.confirm, "confirm", "hand", "who confirms: hand, or probes once every one of them passes")
 	fs.StringVar(&o.failedProbe, "failed-probe", "wait", "what a failing probe does: wait, or revert at once")
-	fs.StringVar(&o.save, "save", "", "save to startup once kept: yes or no; left out, each device's setting")
+	fs.StringVar(&o.save, "save", "", "save to startup once confirmed: yes or no; left out, each device's setting")
 	fs.StringVar(
 		&o.preview, "preview", "", "the digest of the preview it rests on; left out, the last one you were shown",
 	)
 	fs.StringVar(
 		&o.emergency, "emergency", "",
-		"why the agreement of others, where a rule asks for it, is not waited for; it stands out until somebody "+
+		"why the approval of others, where a rule asks for it, is not waited for; it stands out until somebody "+
 			"looked at it",
 	)
 	fs.Var(
 		&o.cutOff, "cut-off",
-		"commit though this device would be cut off with nobody left to send it back; may be given again",
+		"commit though this device would be cut off with nobody left to revert it; may be given again",
 	)
 	return o
 }
@@ -195,7 +195,7 @@ func (a *app) start(n int64, in wire.NewCommit, enough func(wire.Change) bool) e
 	return a.follow(n, enough)
 }
 
-// weakGuards names the devices that do not go back all by themselves.
+// weakGuards names the devices that do not revert all by themselves.
 func (a *app) weakGuards(c wire.Change) {
 	if c.Commit == nil || a.asJSON {
 		return
@@ -252,7 +252,7 @@ func extend(a *app, fs *flag.FlagSet) func([]string) error {
 	}
 }
 
-func leave(a *app, fs *flag.FlagSet) func([]string) error {
+func accept(a *app, fs *flag.FlagSet) func([]string) error {
 	yes := fs.Bool("yes", false, "do not ask")
 	return func(args []string) error {
 		n, err := changeNumber(args[0])
@@ -261,14 +261,14 @@ func leave(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		if !*yes && !a.agree(
 			fmt.Sprintf(
-				"Leave %s as it is? What it holds then stands: the change is told as partly on its devices, and "+
+				"Accept %s as it is? What it holds then stays: the change is told as partly on its devices, and "+
 					"change %d is decided.",
 				args[1], n,
 			),
 		) {
-			return &exit{Refused, fmt.Errorf("%s was not left; without a terminal, give --yes", args[1])}
+			return &exit{Refused, fmt.Errorf("%s was not accepted; without a terminal, give --yes", args[1])}
 		}
-		c, err := a.api().LeaveDevice(a.ctx, n, wire.Leave{Device: args[1]})
+		c, err := a.api().AcceptDevice(a.ctx, n, wire.Accept{Device: args[1]})
 		if err != nil {
 			return err
 		}

@@ -67,12 +67,12 @@ func TestOrders(t *testing.T) {
 		args, body, says string
 		status           int
 	}{
-		{"commit 7", `{"holdSeconds":600,"probeWithinSeconds":10}`, "saltern: only this service can send it back", 0},
+		{"commit 7", `{"holdSeconds":600,"probeWithinSeconds":10}`, "saltern: only this service can revert it", 0},
 		{
 			"commit 7 --hold 1d --first a,b --first c --save no --confirm probes --failed-probe revert " +
 				"--probe-within 1m",
 			`{"holdSeconds":86400,"waves":[["a","b"],["c"]],"probeWithinSeconds":60,"byProbes":true,"revertOnProbe":true,"save":false}`,
-			"It goes back by itself, on saltern by this service alone, at", 0,
+			"It reverts by itself, on saltern by this service alone, at", 0,
 		},
 		{"commit 7 --confirm maybe", "", "--confirm is hand or probes", 2}, {
 			"commit 7 --failed-probe x", "", "--failed-probe is wait or revert", 2,
@@ -110,7 +110,7 @@ func TestBegin(t *testing.T) {
 		"7", "--for", "30m",
 	)
 	assert.Zero(t, status)
-	assert.Contains(t, out, "only the commit itself is left, nothing is in effect")
+	assert.Contains(t, out, "only the commit itself is missing, nothing is active")
 	assert.Contains(t, out, "It lapses at 2026-11-23 02:00:00 UTC")
 	d := newDesk(map[string]any{"GET /changes/7": ready, "POST /changes/7/begin": ready})
 	status, _, errOut := run(t, d.ServeHTTP, nil, "commit", "7", "--hold", "1m", "--at", "02:00")
@@ -132,7 +132,7 @@ func TestWordsDuringAHold(t *testing.T) {
 	moved := held(func(c *wire.Commit) { c.SecondsLeft = 1290 })
 	setting := held(func(c *wire.Commit) { c.NewDeadline = at.Add(time.Hour) })
 	kept := wire.Change{
-		Number: 7, State: "kept",
+		Number: 7, State: "confirmed",
 		Commit: &wire.Commit{
 			Phase: guard.Done, By: "mara", Devices: []guard.Device{{Name: "d", Settled: true, NoSave: true}},
 			Probes: []wire.ProbeResult{{Probe: "tcp a:1", Result: guard.Missed, Said: "refused", Since: at}},
@@ -143,7 +143,7 @@ func TestWordsDuringAHold(t *testing.T) {
 		Commit: &wire.Commit{
 			Phase: guard.Done,
 			Devices: []guard.Device{
-				{Name: "d", Standing: guard.IsLeft, Said: "left so by mara"}, {Name: "e", Standing: guard.IsReverted},
+				{Name: "d", Standing: guard.IsAccepted, Said: "left so by mara"}, {Name: "e", Standing: guard.IsReverted},
 			},
 		},
 	}
@@ -172,7 +172,7 @@ func TestWordsDuringAHold(t *testing.T) {
 		d := newDesk(
 			map[string]any{
 				"POST /changes/7/hold": c.answer, "POST /changes/7/confirm": c.answer,
-				"POST /changes/7/leave": c.answer,
+				"POST /changes/7/accept-device": c.answer,
 			},
 		)
 		status, out, errOut := run(t, d.ServeHTTP, nil, strings.Fields(c.args)...)

@@ -31,7 +31,7 @@ func outsideList(a *app, fs *flag.FlagSet) func([]string) error {
 			}
 			if len(rows) == 0 && !*all {
 				a.printf(
-					"Nothing was changed behind our back that is not decided. All there were: latch outside --all\n",
+					"Nothing was changed outside that is not decided. All there were: latch outside --all\n",
 				)
 				return
 			}

@@ -296,7 +296,7 @@ func TestPast(t *testing.T) {
 				"latch device replace quay",
 			},
 		},
-		"safe": {
+		"backups": {
 			AnswerNo, "", []string{"startup and copy behind", "revision 1 in away", "all of it"},
 		},
 	} {

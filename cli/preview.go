@@ -157,7 +157,7 @@ func (t *previewText) cutting(p wire.Preview) string {
 		buts = append(buts, "it would cut us off from "+strings.Join(off, ", "))
 	}
 	if len(untried) > 0 {
-		buts = append(buts, "its way back is not tried on "+strings.Join(untried, ", "))
+		buts = append(buts, "reverting it is not tested on "+strings.Join(untried, ", "))
 	}
 	if len(buts) == 0 {
 		return ""
@@ -194,7 +194,7 @@ func (t *previewText) part(p wire.PartPreview, against string, change int64) {
 		t.finding(f)
 		if f.Fix != nil {
 			t.offered++
-			t.printf("    %s (stage it: latch mend %d %d)\n", fixText(f.Fix), change, t.offered)
+			t.printf("    %s (stage it: latch fix %d %d)\n", fixText(f.Fix), change, t.offered)
 		}
 	}
 	if against == "record" {
@@ -245,7 +245,7 @@ func (t *previewText) base(p wire.PartPreview, change int64) {
 	for _, x := range p.Conflicts {
 		t.printf("  %s %s: %s\n", t.paint(alarm, "conflict"), x.Path, x.Why)
 		t.conflict(x)
-		t.printf("    keep one: latch decide %d %s %s mine|theirs\n", change, p.Device, x.Path)
+		t.printf("    choose one: latch decide %d %s %s mine|theirs\n", change, p.Device, x.Path)
 	}
 }
 
@@ -277,7 +277,7 @@ func (t *previewText) verdicts(p wire.PartPreview) {
 		t.printf("  %s: %s: %s\n", what, t.paint(forecastStyle[f.Answer], string(f.Answer)), because)
 	}
 	if p.MovesTo != "" {
-		t.printf("  its management moves to %s: the hold's proof of the way in goes there\n", p.MovesTo)
+		t.printf("  new management address %s: the hold's proof of management access goes there\n", p.MovesTo)
 	}
 	switch {
 	case p.Tried && p.Said == "":
@@ -310,11 +310,11 @@ func (t *previewText) verdicts(p wire.PartPreview) {
 	}
 	t.printf("  guard: %s\n", guardText(p.Guard))
 	if p.Untried != "" && p.Count > 0 {
-		t.printf("  %s %s\n", t.paint(alarm, "way back not tried:"), p.Untried)
+		t.printf("  %s %s\n", t.paint(alarm, "revert not tested:"), p.Untried)
 	}
 	if p.Helpless {
 		t.printf(
-			"  %s it would be cut off, and nobody could send it back; a commit must say so: --cut-off %s\n",
+			"  %s it would be cut off, and nobody could revert it; a commit must say so: --cut-off %s\n",
 			t.paint(alarm, "beware:"), p.Device,
 		)
 	}

@@ -37,7 +37,7 @@ func keys(given list, check func(string) error) ([]string, error) {
 }
 
 func auditVerify(a *app, fs *flag.FlagSet) func([]string) error {
-	against := fs.String("checkpoint", "", "a checkpoint that was kept elsewhere: a file of latch audit checkpoint")
+	against := fs.String("checkpoint", "", "a checkpoint that was stored elsewhere: a file of latch audit checkpoint")
 	file := fs.String("file", "", "check a file of latch audit export --format jsonl by itself, without the service")
 	own := keyFlag(fs, "key", "with --file: what signs the record (latch audit key)")
 	witnesses := keyFlag(fs, "witness", "with --file: who vouches for it")
@@ -139,7 +139,7 @@ func (a *app) verified(v wire.Verified) {
 		a.printf("  note: %s\n", tame(n))
 	}
 	for _, seq := range v.ClockBack {
-		a.printf("  note: the service's clock had gone back before entry %d: latch audit show %d\n", seq, seq)
+		a.printf("  note: the service's clock had been set back before entry %d: latch audit show %d\n", seq, seq)
 	}
 }
 
@@ -194,7 +194,7 @@ func wordOf(text string, ownKeys, witnesses list) (w ledger.Word, how string, er
 	if err != nil {
 		return w, "", err
 	}
-	const kept = "who kept the checkpoint"
+	const kept = "who stored the checkpoint"
 	if strings.HasPrefix(strings.TrimSpace(text), "{") { // of a release before the tree
 		c, err := ledger.ParseChained([]byte(text))
 		if err != nil {

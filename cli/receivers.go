@@ -19,7 +19,7 @@ func receiverList(a *app, _ *flag.FlagSet) func([]string) error {
 		return a.show(list, func() {
 			rows := make([][]string, len(list))
 			for i, r := range list {
-				state := "well"
+				state := "OK"
 				if r.Trouble != "" {
 					state = fmt.Sprintf(
 						"since %s: %s; %s behind", when(r.Since), clip.Line(tame(r.Trouble), 80),

@@ -36,7 +36,7 @@ func TestRecordCommands(t *testing.T) {
 	commit := wire.CommitRecord{
 		Number: 5, Change: 7, Title: "Lamps", Ticket: "TF-1", Author: "mara", Staged: []string{"mara", "joss"},
 		Committed: "mara", Confirmed: "wren", Started: at, Ended: at.Add(3 * time.Minute), Seconds: 180, Hold: 600,
-		Outcome: "kept", Devices: []string{"quay"},
+		Outcome: "confirmed", Devices: []string{"quay"},
 		Notes: []wire.Note{{Actor: "wren", At: at, Text: "seen from the pier"}},
 		Parts: []wire.CommitPart{{Device: "quay", Count: 1, Lines: changed}},
 		Steps: []ledger.Entry{{Seq: 9, At: at, Actor: "mara", Action: "commit.confirm"}},
@@ -110,7 +110,7 @@ func TestRecordCommands(t *testing.T) {
 		},
 		"commits --who joss --since 7d": {
 			Done, "GET /commits limit=40&since=7d&who=joss",
-			[]string{"mara+joss / mara / wren", "3m", "kept", "not decided", "7 Lamps", "latch commits --before 5"},
+			[]string{"mara+joss / mara / wren", "3m", "confirmed", "not decided", "7 Lamps", "latch commits --before 5"},
 		},
 		"commits show 5": {
 			Done, "GET /commits/5 context=1",

@@ -88,7 +88,7 @@ func login(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		}
 		if err := a.remember(remembered{Server: a.server, Token: s.Token, Pin: a.pin}); err != nil {
-			return &exit{Refused, fmt.Errorf("signed in, but the session cannot be kept: %w", err)}
+			return &exit{Refused, fmt.Errorf("signed in, but the session cannot be stored: %w", err)}
 		}
 		return a.show(s, func() {
 			a.printf(

@@ -13,9 +13,9 @@ import (
 // settle shows what the devices hold of a change that was under way when the backup was taken
 // that the records come from, and carries out what a person says of them.
 func settle(a *app, fs *flag.FlagSet) func([]string) error {
-	keep := fs.Bool("keep", false, "they stay as they are: kept, gone back or left, as they are found")
+	keep := fs.Bool("accept", false, "accept the devices as they are: confirmed, reverted or neither, as they are found")
 	back := fs.Bool(
-		"send-back", false, "open a change that takes it back, to be previewed and committed like any other",
+		"send-back", false, "open a change that undoes it, to be previewed and committed like any other",
 	)
 	looked := fs.Bool("looked", false, "of a hold that the records know nothing of: its devices were looked at")
 	yes := fs.Bool("yes", false, "do not ask")
@@ -33,7 +33,7 @@ func settle(a *app, fs *flag.FlagSet) func([]string) error {
 		devices := args[1:]
 		switch {
 		case *keep && *back || *looked && (*keep || *back || len(devices) > 0):
-			return wrongUse("one of --keep, --send-back and --looked; --looked names no device")
+			return wrongUse("one of --accept, --send-back and --looked; --looked names no device")
 		case *looked:
 			if err := a.api().DropLostHold(a.ctx, n); err != nil {
 				return err
@@ -53,7 +53,7 @@ func settle(a *app, fs *flag.FlagSet) func([]string) error {
 			if err := a.brought(out); err != nil || a.asJSON {
 				return err
 			}
-			a.printf("When that is kept, settle it: latch settle %d --keep\n", n)
+			a.printf("When that is confirmed, settle it: latch settle %d --accept\n", n)
 			return nil
 		}
 		list, err := a.api().ListUnsettled(a.ctx, n)
@@ -117,7 +117,7 @@ func (a *app) toSettle() error {
 				a.paint(alarm, "lost:"), h.Change, h.Title, h.By, when(h.Began), when(h.Until),
 			)
 			for _, d := range h.Devices {
-				a.printf("  %s (%s; taken back by %s)\n", d.Name, d.Address, d.Guard)
+				a.printf("  %s (%s; reverted by %s)\n", d.Name, d.Address, d.Guard)
 			}
 			a.printf("  Then: latch settle %d --looked\n", h.Change)
 		}
@@ -149,7 +149,7 @@ func (a *app) unsettled(n int64, list []wire.Unsettled) {
 			open++
 			holding = holding || u.Holds != "former"
 			if u.Pending == "yes" {
-				holds += a.paint(alarm, "; its own timer still runs, and takes it back")
+				holds += a.paint(alarm, "; its own timer still runs, and reverts it")
 			}
 		}
 		rows = append(rows, []string{u.Device, u.Address, holds})
@@ -165,5 +165,5 @@ func (a *app) unsettled(n int64, list []wire.Unsettled) {
 	if holding {
 		a.printf("Send it back, in a change that is previewed with what came since: latch settle %d --send-back\n", n)
 	}
-	a.printf("Leave it as it is: latch settle %d [DEVICE]... --keep\n", n)
+	a.printf("Leave it as it is: latch settle %d [DEVICE]... --accept\n", n)
 }

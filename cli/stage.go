@@ -251,7 +251,7 @@ func editText(a *app, _ *flag.FlagSet) func([]string) error {
 		}
 		if err := a.sendLoad(n, p.Tag, in); err != nil {
 			return fmt.Errorf(
-				"%w\nWhat you wrote is kept in %s; stage it with: latch load %d %s %s --mode %s", err, kept, n,
+				"%w\nWhat you wrote is in %s; stage it with: latch load %d %s %s --mode %s", err, kept, n,
 				p.Device, kept, strings.TrimSpace(in.Mode+" "+atFlag(in.Path)),
 			)
 		}
@@ -313,7 +313,7 @@ func unstage(a *app, fs *flag.FlagSet) func([]string) error {
 			if err := a.api().UnstageEdit(a.ctx, n, id); err != nil {
 				return err
 			}
-			return a.show(struct{}{}, func() { a.printf("Edit %d is taken back.\n", id) })
+			return a.show(struct{}{}, func() { a.printf("Edit %d is removed.\n", id) })
 		}
 		if *device == "" && *by == "" && *path == "" && !*all {
 			return wrongUse("which? Give the number of an edit, or --by, --device, --path, or --all")

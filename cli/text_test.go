@@ -87,18 +87,18 @@ northmole  against what was last known (revision 3)
       was     1500
       mine    9000
       theirs  1400
-    keep one: latch decide 7 northmole /x/mtu mine|theirs
+    choose one: latch decide 7 northmole /x/mtu mine|theirs
   error /x: is mandatory and not set
   lockout forecast: cuts: interface m is shut down (/interfaces/interface=m/enabled)
   way to gannet: unknown: it touches /odd, which this forecast does not understand
-  its management moves to 192.0.2.22:830: the hold's proof of the way in goes there
+  its management moves to 192.0.2.22:830: the hold's proof of management access goes there
   the device itself says no: frames too large
   reserved by joss until `+when(at)+`: new fibre
   busy: the commit of change 9 is under way on it
   note: running here is not saved to startup; see it with: latch device save northmole
   guard: none: the device has no candidate datastore
-  way back not tried: it takes effect at once
-  beware: it would be cut off, and nobody could send it back; a commit must say so: --cut-off northmole
+  revert not tested: it takes effect at once
+  beware: it would be cut off, and nobody could revert it; a commit must say so: --cut-off northmole
 
 A commit would, in about 3s until it is on hold:
   1. prepare: lock northmole
@@ -118,7 +118,7 @@ func TestPreviewEndings(t *testing.T) {
 	part := []wire.PartPreview{{Device: "d", Read: true, Guard: wire.Guard{Guard: "device"}}}
 	for want, p := range map[string]wire.Preview{
 		"Ready. Next: latch commit 7": {Against: "running", Ready: true, Parts: part},
-		"Ready, but it would cut us off from e, and its way back is not tried on d. Next: " +
+		"Ready, but it would cut us off from e, and reverting it is not tested on d. Next: " +
 			"latch commit 7": {Against: "running", Ready: true, Parts: []wire.PartPreview{{
 			Device: "d", Read: true, Count: 1, Guard: wire.Guard{Guard: "service", Untried: "at once"},
 			Forecasts: []wire.Forecast{{Device: "e", Answer: "cuts"}},
@@ -164,31 +164,31 @@ func TestFollowing(t *testing.T) {
 	require.Len(t, lines, 7, out)
 	assert.Equal(t, "preparing: locking, writing and validating the candidate", lines[0])
 	assert.Equal(
-		t, "in effect on trial; opening a new session to prove the way in, running the probes; d: slow today", lines[2],
+		t, "active; opening a new session to each device, running the probes; d: slow today", lines[2],
 	)
 	assert.Contains(t, lines[5], "(in 1m 30s)")
 	assert.Equal(
-		t, "Keep it: latch confirm 7    More time: latch extend 7 20m    Go back now: latch revert 7", lines[6],
+		t, "Confirm: latch confirm 7    More time: latch extend 7 20m    Revert now: latch revert 7", lines[6],
 	)
 }
 
 func TestWhatIsSaidOfDevices(t *testing.T) {
 	for want, d := range map[string]guard.Device{
-		"kept, saved to startup":                        {Settled: true, Saved: true},
-		"kept, startup not saved yet":                   {},
-		"kept, but NOT saved to startup: disk full":     {Settled: true, Said: "disk full"},
-		"kept; it has no startup of its own to save to": {Settled: true},
+		"confirmed and saved to startup":                 {Settled: true, Saved: true},
+		"confirmed; not saved to startup yet":            {},
+		"confirmed, but NOT saved to startup: disk full": {Settled: true, Said: "disk full"},
+		"confirmed; it has no startup to save to":        {Settled: true},
 	} {
 		assert.Equal(t, want, savedText(d))
 	}
 	assert.Equal(
-		t, "going back, unreachable: no answer",
-		standingText(guard.Device{Standing: guard.GoingBack, Unreachable: true, Said: "no answer"}),
+		t, "reverting, unreachable: no answer",
+		standingText(guard.Device{Standing: guard.IsReverting, Unreachable: true, Said: "no answer"}),
 	)
 	for want, d := range map[string]wire.Device{
 		"host key not accepted": {Trouble: "x"}, "held by change 4": {Trusted: true, HeldBy: 4, Trouble: "x"},
 		"trouble": {Trusted: true, Trouble: "x"}, "running not saved": {Trusted: true, Unsaved: true, Seen: at},
-		"never reached": {Trusted: true}, "well": {Trusted: true, Seen: at},
+		"never reached": {Trusted: true}, "OK": {Trusted: true, Seen: at},
 	} {
 		assert.Equal(t, want, standing(d))
 	}
@@ -221,7 +221,7 @@ func TestAuditText(t *testing.T) {
 	assert.Equal(t, AnswerNo, status)
 	for _, want := range []string{
 		"The record was altered, first at entry 7; 3 findings", "entry 7: was altered", "and 2 more",
-		"signed at entry 5", "with key K", "gone back before entry 4",
+		"signed at entry 5", "with key K", "set back before entry 4",
 	} {
 		assert.Contains(t, out, want)
 	}

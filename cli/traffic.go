@@ -40,7 +40,7 @@ func (a *app) moved(c flow.Change) {
 		list  []flow.Moved
 	}{
 		{"newly permitted", "38;5;32", c.Permitted}, {"newly denied", alarm, c.Denied},
-		{"denied, and the sender told otherwise", dim, c.Answered},
+		{"denied, and the sender is answered differently", dim, c.Answered},
 	} {
 		for _, m := range k.list {
 			a.printf(
@@ -92,7 +92,7 @@ func (a *app) traffic(p wire.Preview) {
 		}
 	}
 	if len(p.Expected) > 0 && len(p.Beside) == 0 {
-		a.printf("  nothing else is treated otherwise, proved\n")
+		a.printf("  all other packets are treated as before, proved\n")
 	}
 	for _, s := range p.Beside {
 		head := a.paint(alarm, "Side effect")
@@ -119,7 +119,7 @@ func (a *app) blocked(p wire.Preview) {
 	for _, e := range p.Expected {
 		if !e.Delivered {
 			a.printf(
-				"  expectation %d is not delivered; take it back with: latch expect drop %d %d\n", e.Number,
+				"  expectation %d is not met; remove it with: latch expect drop %d %d\n", e.Number,
 				p.Change.Number, e.Number,
 			)
 		}
@@ -193,7 +193,7 @@ func expectDrop(a *app, _ *flag.FlagSet) func([]string) error {
 		if err := a.api().DropExpectation(a.ctx, n, expectation); err != nil {
 			return err
 		}
-		a.printf("Expectation %s of change %s is taken back.\n", args[1], args[0])
+		a.printf("Expectation %s of change %s is removed.\n", args[1], args[0])
 		return nil
 	}
 }
@@ -412,7 +412,7 @@ func (a *app) filter(f flow.Sheet) {
 	}
 	for _, c := range f.Clashes {
 		a.printf(
-			"  rules %s and %s do otherwise with the same: %s; the first decides it\n", tame(c.First), tame(c.Second),
+			"  rules %s and %s treat the same packets differently: %s; the first decides\n", tame(c.First), tame(c.Second),
 			c.Example,
 		)
 	}

@@ -14,6 +14,13 @@ import (
 	"oakenlatch/wire"
 )
 
+// AcceptDevice asks POST /api/v1/changes/:number/accept-device: accept a device as it is that holds neither the
+// former nor the new configuration. It needs commit.
+func (c *Client) AcceptDevice(ctx context.Context, change int64, in wire.Accept) (out wire.Change, err error) {
+	err = c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/changes/" + strconv.FormatInt(change, 10) + "/accept-device", in: in}, &out)
+	return out, err
+}
+
 // AcceptEffect asks POST /api/v1/changes/:number/accept: accept by its name what the change does at a place (a
 // filter, or INTERFACE DIRECTION) though nobody expects it, as it is now. It needs stage.
 func (c *Client) AcceptEffect(ctx context.Context, change int64, in wire.AcceptEffect) error {
@@ -21,7 +28,7 @@ func (c *Client) AcceptEffect(ctx context.Context, change int64, in wire.AcceptE
 }
 
 // AddAccount asks POST /api/v1/accounts: make an account. It needs administer, on all devices; a second factor shown
-// anew, by who has one.
+// again, by who has one.
 func (c *Client) AddAccount(ctx context.Context, in wire.NewAccount) (out wire.Account, err error) {
 	err = c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/accounts", in: in}, &out)
 	return out, err
@@ -59,7 +66,7 @@ func (c *Client) AddReceiver(ctx context.Context, in wire.NewReceiver) (out wire
 	return out, err
 }
 
-// AddRule asks POST /api/v1/rules: make a rule. It needs administer, on all devices; a second factor shown anew, by
+// AddRule asks POST /api/v1/rules: make a rule. It needs administer, on all devices; a second factor shown again, by
 // who has one.
 func (c *Client) AddRule(ctx context.Context, in wire.NewRule) (out wire.ApprovalRule, err error) {
 	err = c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/rules", in: in}, &out)
@@ -73,7 +80,7 @@ func (c *Client) AddSilence(ctx context.Context, in wire.NewSilence) (out wire.S
 }
 
 // AddToken asks POST /api/v1/tokens: make a token for a machine, that may what one may oneself, or less; it is given
-// this once. It needs an account; a second factor shown anew, by who has one.
+// this once. It needs an account; a second factor shown again, by who has one.
 func (c *Client) AddToken(ctx context.Context, in wire.NewToken) (out wire.Token, err error) {
 	err = c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/tokens", in: in}, &out)
 	return out, err
@@ -86,7 +93,7 @@ func (c *Client) AdoptOutside(ctx context.Context, outside int64, in wire.Adopt)
 }
 
 // AgreeToProposal asks POST /api/v1/proposals/:id/agreement: agree to one that somebody else proposed; with the last
-// agreement it is done. It needs administer, on all devices; a second factor shown anew, by who has one.
+// approval it is done. It needs administer, on all devices; a second factor shown again, by who has one.
 func (c *Client) AgreeToProposal(ctx context.Context, proposal int64) (out wire.Agreed, err error) {
 	err = c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/proposals/" + strconv.FormatInt(proposal, 10) + "/agreement"}, &out)
 	return out, err
@@ -214,8 +221,8 @@ func (c *Client) ClearCandidate(ctx context.Context, device string) error {
 	return c.ask(ctx, request{method: http.MethodDelete, path: "/api/v1/devices/" + url.PathEscape(device) + "/candidate"}, nil)
 }
 
-// CloseAccount asks DELETE /api/v1/accounts/:account: close an account for good: its sessions and tokens end, its
-// name stays in the record. It needs administer, on all devices; a second factor shown anew, by who has one.
+// CloseAccount asks DELETE /api/v1/accounts/:account: close an account permanently: its sessions and tokens end, its
+// name stays in the record. It needs administer, on all devices; a second factor shown again, by who has one.
 func (c *Client) CloseAccount(ctx context.Context, account string) error {
 	return c.ask(ctx, request{method: http.MethodDelete, path: "/api/v1/accounts/" + url.PathEscape(account)}, nil)
 }
@@ -497,7 +504,7 @@ func (c *Client) DropExpectation(ctx context.Context, change int64, expectation 
 }
 
 // DropFactor asks DELETE /api/v1/me/factors/:id: take a second factor away. It needs an account; a second factor
-// shown anew, by who has one.
+// shown again, by who has one.
 func (c *Client) DropFactor(ctx context.Context, factor string) error {
 	return c.ask(ctx, request{method: http.MethodDelete, path: "/api/v1/me/factors/" + url.PathEscape(factor)}, nil)
 }
@@ -514,7 +521,7 @@ func (c *Client) DropProposal(ctx context.Context, proposal int64) error {
 }
 
 // DropRule asks DELETE /api/v1/rules/:id: take a rule away. It needs administer, on all devices; a second factor
-// shown anew, by who has one.
+// shown again, by who has one.
 func (c *Client) DropRule(ctx context.Context, rule int64) (out wire.Waits, err error) {
 	err = c.ask(ctx, request{method: http.MethodDelete, path: "/api/v1/rules/" + strconv.FormatInt(rule, 10)}, &out)
 	return out, err
@@ -798,13 +805,6 @@ func (c *Client) ImportConfiguration(ctx context.Context, in wire.NewImport) (ou
 	return out, err
 }
 
-// LeaveDevice asks POST /api/v1/changes/:number/leave: leave a device as it is that holds neither the former nor the
-// new configuration. It needs commit.
-func (c *Client) LeaveDevice(ctx context.Context, change int64, in wire.Leave) (out wire.Change, err error) {
-	err = c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/changes/" + strconv.FormatInt(change, 10) + "/leave", in: in}, &out)
-	return out, err
-}
-
 // ListAccounts asks GET /api/v1/accounts: all accounts. It needs administer, on all devices.
 func (c *Client) ListAccounts(ctx context.Context) (out []wire.Account, err error) {
 	err = c.ask(ctx, request{method: http.MethodGet, path: "/api/v1/accounts"}, &out)
@@ -972,7 +972,7 @@ func (q ListEmergenciesQuery) values() url.Values {
 	return v
 }
 
-// ListEmergencies asks GET /api/v1/emergencies: commits without the agreement they needed, that nobody looked at
+// ListEmergencies asks GET /api/v1/emergencies: commits without the approval they needed, that nobody looked at
 // since; all=true has the others too. It needs read.
 func (c *Client) ListEmergencies(ctx context.Context, query ListEmergenciesQuery) (out []wire.Emergency, err error) {
 	err = c.ask(ctx, request{method: http.MethodGet, path: "/api/v1/emergencies", query: query.values()}, &out)
@@ -1086,7 +1086,7 @@ func (c *Client) ListRevisions(ctx context.Context, device string, query ListRev
 	return out, err
 }
 
-// ListRules asks GET /api/v1/rules: what is not committed without the agreement of others. It needs read.
+// ListRules asks GET /api/v1/rules: what is not committed without the approval of others. It needs read.
 func (c *Client) ListRules(ctx context.Context) (out []wire.ApprovalRule, err error) {
 	err = c.ask(ctx, request{method: http.MethodGet, path: "/api/v1/rules"}, &out)
 	return out, err
@@ -1098,8 +1098,7 @@ func (c *Client) ListSchedule(ctx context.Context) (out []wire.Scheduled, err er
 	return out, err
 }
 
-// ListSearches asks GET /api/v1/searches: lines to search by that are kept: one's own, and those that others share.
-// It needs audit.
+// ListSearches asks GET /api/v1/searches: saved searches: one's own, and those that others share. It needs audit.
 func (c *Client) ListSearches(ctx context.Context) (out []wire.Search, err error) {
 	err = c.ask(ctx, request{method: http.MethodGet, path: "/api/v1/searches"}, &out)
 	return out, err
@@ -1196,13 +1195,13 @@ func (c *Client) LoginSecond(ctx context.Context, in wire.Shown) (out wire.Sessi
 	return out, err
 }
 
-// Logout asks POST /api/v1/logout: sign out; the session is worthless afterwards. It needs an account.
+// Logout asks POST /api/v1/logout: sign out; the session ends. It needs an account.
 func (c *Client) Logout(ctx context.Context) error {
 	return c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/logout"}, nil)
 }
 
-// MendFromCopy asks POST /api/v1/copies/:id/mend: put the copy in the place of the kept configuration that it was
-// made of, where that is damaged. It needs administer, on all devices.
+// MendFromCopy asks POST /api/v1/copies/:id/mend: repair a damaged stored configuration with its copy. It needs
+// administer, on all devices.
 func (c *Client) MendFromCopy(ctx context.Context, copy int64) error {
 	return c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/copies/" + strconv.FormatInt(copy, 10) + "/mend"}, nil)
 }
@@ -1213,8 +1212,8 @@ func (c *Client) Metrics(ctx context.Context) (*Download, error) {
 	return c.download(ctx, request{method: http.MethodGet, path: "/metrics"})
 }
 
-// NewRecoveryCodes asks POST /api/v1/me/recovery-codes: have other recovery codes made; those of before are
-// worthless. It needs an account; a second factor shown anew, by who has one.
+// NewRecoveryCodes asks POST /api/v1/me/recovery-codes: make new recovery codes; the old ones stop working. It needs
+// an account; a second factor shown again, by who has one.
 func (c *Client) NewRecoveryCodes(ctx context.Context) (out wire.RecoveryCodes, err error) {
 	err = c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/me/recovery-codes"}, &out)
 	return out, err
@@ -1351,7 +1350,7 @@ func (c *Client) ProveExtension(ctx context.Context, in wire.Against) (out wire.
 	return out, err
 }
 
-// ProveFactor asks POST /api/v1/me/proof: show one's second factor anew, for what is grave: it counts for five
+// ProveFactor asks POST /api/v1/me/proof: show one's second factor again, for sensitive actions: it counts for five
 // minutes. It needs an account.
 func (c *Client) ProveFactor(ctx context.Context, in wire.Shown) error {
 	return c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/me/proof", in: in}, nil)
@@ -1410,7 +1409,7 @@ func (c *Client) RenameChange(ctx context.Context, change int64, in wire.NewChan
 }
 
 // ReplaceDevice asks POST /api/v1/devices/:name/replace: put another box in the device's place; its history goes on,
-// its host key is to be accepted anew. It needs administer.
+// its host key is to be accepted again. It needs administer.
 func (c *Client) ReplaceDevice(ctx context.Context, device string, in wire.NewDevice) (out wire.Device, err error) {
 	err = c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/devices/" + url.PathEscape(device) + "/replace", in: in}, &out)
 	return out, err
@@ -1441,8 +1440,8 @@ func (c *Client) RetireReceiver(ctx context.Context, receiver string) error {
 	return c.ask(ctx, request{method: http.MethodDelete, path: "/api/v1/receivers/" + url.PathEscape(receiver)}, nil)
 }
 
-// RevertChange asks POST /api/v1/changes/:number/revert: go back now; answers when every device is seen to have gone
-// back, or after a minute. It needs commit.
+// RevertChange asks POST /api/v1/changes/:number/revert: revert now; answers when every device is seen to have
+// reverted, or after a minute. It needs commit.
 func (c *Client) RevertChange(ctx context.Context, change int64) (out wire.Change, err error) {
 	err = c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/changes/" + strconv.FormatInt(change, 10) + "/revert"}, &out)
 	return out, err
@@ -1527,7 +1526,7 @@ func (c *Client) SearchAudit(ctx context.Context, query SearchAuditQuery) (out w
 }
 
 // SetAccount asks PATCH /api/v1/accounts/:account: say what an account may do, give it another password, or take its
-// second factors away. It needs administer, on all devices; a second factor shown anew, by who has one.
+// second factors away. It needs administer, on all devices; a second factor shown again, by who has one.
 func (c *Client) SetAccount(ctx context.Context, account string, in wire.AccountSettings) (out wire.Account, err error) {
 	err = c.ask(ctx, request{method: http.MethodPatch, path: "/api/v1/accounts/" + url.PathEscape(account), in: in}, &out)
 	return out, err
@@ -1547,7 +1546,7 @@ func (c *Client) SetDevice(ctx context.Context, device string, in wire.Settings)
 }
 
 // SetOwnPassword asks POST /api/v1/me/password: give one's own account another password; its other sessions end. It
-// needs an account; a second factor shown anew, by who has one.
+// needs an account; a second factor shown again, by who has one.
 func (c *Client) SetOwnPassword(ctx context.Context, in wire.NewPassword) error {
 	return c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/me/password", in: in}, nil)
 }
@@ -1664,7 +1663,7 @@ func (c *Client) TryReceiver(ctx context.Context, receiver string) error {
 	return c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/receivers/" + url.PathEscape(receiver) + "/try"}, nil)
 }
 
-// Undo asks POST /api/v1/undo: stage that a kept change, or all of a person's, is taken back. It needs stage.
+// Undo asks POST /api/v1/undo: stage the undoing of a confirmed change, or of all of a person's. It needs stage.
 func (c *Client) Undo(ctx context.Context, in wire.NewUndo) (out wire.BroughtBack, err error) {
 	err = c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/undo", in: in}, &out)
 	return out, err
@@ -1717,8 +1716,8 @@ func (c *Client) UnstageEdits(ctx context.Context, change int64, query UnstageEd
 	return out, err
 }
 
-// VerifyAgainst asks POST /api/v1/audit/verify: the same, also against a checkpoint that was kept elsewhere. It needs
-// audit.
+// VerifyAgainst asks POST /api/v1/audit/verify: the same, also against a checkpoint that was stored elsewhere. It
+// needs audit.
 func (c *Client) VerifyAgainst(ctx context.Context, in wire.Against) (out wire.Verified, err error) {
 	err = c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/audit/verify", in: in}, &out)
 	return out, err
@@ -1743,7 +1742,7 @@ func (c *Client) WhoAmI(ctx context.Context) (out wire.Session, err error) {
 	return out, err
 }
 
-// WithdrawApproval asks DELETE /api/v1/changes/:number/approval: take one's agreement back. It needs approve.
+// WithdrawApproval asks DELETE /api/v1/changes/:number/approval: take one's approval back. It needs approve.
 func (c *Client) WithdrawApproval(ctx context.Context, change int64) error {
 	return c.ask(ctx, request{method: http.MethodDelete, path: "/api/v1/changes/" + strconv.FormatInt(change, 10) + "/approval"}, nil)
 }

@@ -163,7 +163,7 @@ func TestAnswers(t *testing.T) {
 	require.ErrorIs(t, err, context.Canceled)
 }
 
-// A second factor that is asked for anew is shown, and the request made again, whole, once.
+// A second factor that is asked for again is shown, and the request made again, whole, once.
 func TestAnew(t *testing.T) {
 	var bodies []string
 	shown := 0

@@ -22,6 +22,6 @@
 //
 // A change is opened ([Client.OpenChange]), edits are staged in it ([Client.StageEdit]), the result is looked at
 // ([Client.PreviewChange]) and committed as it was looked at ([Client.CommitChange] with the preview's digest). It is
-// then in effect on hold, and goes back by itself unless it is confirmed in time ([Client.ConfirmChange]). The example
+// then in effect on hold, and reverts by itself unless it is confirmed in time ([Client.ConfirmChange]). The example
 // of the package does all of it.
 package client

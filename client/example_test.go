@@ -38,7 +38,7 @@ func Example() {
 	}
 	fmt.Println("ready:", preview.Ready)
 
-	// In effect on hold: unless it is confirmed within ten minutes, it goes back by itself.
+	// In effect on hold: unless it is confirmed within ten minutes, it reverts by itself.
 	if _, err := c.CommitChange(ctx, change.Number, wire.NewCommit{
 		HoldSeconds: 600, Preview: preview.Digest,
 	}); err != nil {

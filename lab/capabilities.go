@@ -46,7 +46,7 @@ func (d *Device) capabilities() []string {
 	return caps
 }
 
-// basicMode is how the device handles defaults unless told otherwise.
+// basicMode is how the device handles defaults unless answered differently.
 func (d *Device) basicMode() tree.DefaultsMode {
 	if d.Spec.Defaults == "" {
 		return tree.Explicit

@@ -57,7 +57,7 @@ func TestOthersDuringATrial(t *testing.T) {
 	)
 	require.NoError(t, err)
 	assert.Equal(
-		t, "meanwhile", data.Find("system", "contact").Value(), "an edited candidate is left alone by the going back",
+		t, "meanwhile", data.Find("system", "contact").Value(), "an edited candidate is left alone by the revert",
 	)
 }
 

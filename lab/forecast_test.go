@@ -22,7 +22,7 @@ import (
 	"oakenlatch/test/pace"
 )
 
-// yard is a device with everything that a way in may rest on: management on a
+// yard is a device with everything that a management access may rest on: management on a
 // routed VLAN or on an interface that stands on another, filters both ways,
 // routes, accounts, the service's own settings.
 const yard = `
@@ -187,7 +187,7 @@ var moves = []struct {
 	{"/interfaces/interface=far/ipv4/mtu", []string{"900", "9000"}},
 	{"/interfaces/interface=far/ipv4/forwarding", []string{"false", "true"}},
 	{"/interfaces/interface=vlan40/vlan", []string{"50", "40", ""}},
-	{"/interfaces/interface=vlan40/description", []string{"way in", "changed"}},
+	{"/interfaces/interface=vlan40/description", []string{"management access", "changed"}},
 	{"/interfaces/interface=vlan40/parent-interface", []string{"core", "far"}},
 	{"/interfaces/interface=core/bridge-port/tagged=40", []string{""}},
 	{"/interfaces/interface=spare/bridge-port/untagged", []string{"50", "40", ""}},

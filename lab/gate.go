@@ -7,7 +7,7 @@ import (
 
 // gate is the path between a device and the management network. While it is
 // shut nothing passes either way: packets are lost in silence, as they are
-// when a configuration cuts the way in, so peers see time-outs, not refusals.
+// when a configuration cuts management access, so peers see time-outs, not refusals.
 type gate struct {
 	mu   sync.Mutex
 	cond *sync.Cond

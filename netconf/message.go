@@ -45,7 +45,7 @@ func (c Capabilities) Has(uri string) bool {
 	return false
 }
 
-// Defaults says how a peer handles defaults unless told otherwise, and in which
+// Defaults says how a peer handles defaults unless answered differently, and in which
 // other ways it can (RFC 6243 section 4); all empty where it does not say.
 func (c Capabilities) Defaults() (basic string, also []string) {
 	for _, have := range c {

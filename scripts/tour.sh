@@ -53,18 +53,18 @@ say "How a path goes on is the device's to tell; so is whether the result is val
 run 0 latch paths northmole-harbour /interfaces/interface=port1/ipv4/
 run 0 latch preview "$n" --validate --people --context 0
 
-say "She commits on hold: it goes back by itself unless confirmed. She keeps it."
+say "She commits on hold: it reverts by itself unless confirmed. She keeps it."
 run 0 latch commit "$n" --hold 1m
 run 0 latch show "$n"
 run 0 latch confirm "$n"
 
-say "A change nobody confirms goes back, and the service says so from what it read."
+say "A change nobody confirms reverts, and the service says so from what it read."
 m=$(latch open "Try another contact")
 printf '$ latch open "Try another contact"\n%s\n' "$m"
 run 0 latch put "$m" saltern-quay /system/contact "nobody in particular"
 run 5 latch commit "$m" --hold 10s --wait
 
-say "Several devices, one of them old: it cannot go back by itself, and that is said."
+say "Several devices, one of them old: it cannot revert by itself, and that is said."
 w=$(latch open "Who to call at Saltern" --ticket TF-231)
 printf '$ latch open "Who to call at Saltern" --ticket TF-231\n%s\n' "$w"
 run 0 latch put "$w" saltern-quay /system/contact "Slip office, ext. $RANDOM"
@@ -138,7 +138,7 @@ run 0 latch filter list gannet-hall
 run 0 latch filter show gannet-hall/hall-in
 run 1 latch filter trace gannet-hall/management-in tcp from 198.51.100.0/24,203.0.113.0/24 to 192.0.2.13 port 830
 
-say "A change that cuts the only way in. The device vanishes, and comes back by itself."
+say "A change that cuts the only management access. The device vanishes, and comes back by itself."
 k=$(latch open "Tidy up the firewall")
 printf '$ latch open "Tidy up the firewall"\n%s\n' "$k"
 run 0 latch delete "$k" gannet-hall /acls/acl=management-in/aces/ace=operations-room
@@ -159,7 +159,7 @@ run 0 latch history saltern-quay /system/contact
 run 1 latch compare saltern-quay@rev:1 saltern-quay --as sides
 run 0 latch undo "$l"
 run 0 latch restore saltern-quay rev:1 --path /system/contact
-run 1 latch safe
+run 1 latch backups
 
 say "What somebody changed without the service is found, and waits until somebody decides."
 run 0 latch outside

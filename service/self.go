@@ -63,7 +63,7 @@ func (s *Service) state(ctx context.Context) control.State {
 	return out
 }
 
-// overdue reports whether a hold has ended, and its devices should have gone back a while
+// overdue reports whether a hold has ended, and its devices should have reverted a while
 // ago.
 func overdue(s guard.State, now time.Time) bool {
 	return s.Outcome == guard.Undecided && !s.Deadline.IsZero() && now.Sub(s.Deadline) > time.Minute
@@ -148,7 +148,7 @@ func (s *Service) keepWatch() {
 			if overdue(st, s.now()) && !told[change] {
 				told[change] = true
 				s.logger.Error(
-					"a hold is overdue: its devices should have gone back", "change", change, "deadline",
+					"a hold is overdue: its devices should have reverted", "change", change, "deadline",
 					st.Deadline.UTC().Format(time.RFC3339), "devices", standing(st), "next",
 					"look at the devices; how each stands is shown with the change",
 				)

@@ -15,11 +15,11 @@ func TestOverdue(t *testing.T) {
 	s := guard.State{
 		Deadline: now.Add(-61 * time.Second),
 		Devices: []guard.Device{
-			{Name: "saltern-slip", Standing: guard.GoingBack}, {Name: "gannet-hall", Standing: guard.IsReverted},
+			{Name: "saltern-slip", Standing: guard.IsReverting}, {Name: "gannet-hall", Standing: guard.IsReverted},
 		},
 	}
 	assert.True(t, overdue(s, now))
-	assert.Equal(t, "saltern-slip going back, gannet-hall reverted", standing(s))
+	assert.Equal(t, "saltern-slip reverting, gannet-hall reverted", standing(s))
 	s.Deadline = now.Add(-59 * time.Second)
 	assert.False(t, overdue(s, now), "it is being done")
 	s.Deadline = time.Time{}

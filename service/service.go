@@ -223,7 +223,7 @@ func lost(dir string, err error) error {
 		text += "\non hold when they were used last: " + h.String()
 	}
 	if len(holds) > 0 {
-		text += "\nlook at these devices now: what only the service takes back stays as it is until somebody does"
+		text += "\nlook at these devices now: what only this service can revert stays as it is until somebody does"
 	}
 	return errors.Join(fmt.Errorf("%w\n%s", err, text), herr)
 }

@@ -99,7 +99,7 @@ func ownKey(file string) (*ecdsa.PrivateKey, error) {
 	if block == nil {
 		return nil, fmt.Errorf(
 			"certificate's key %s holds no PEM; put it back from where it was copied, or take it away: a new one is "+
-				"made, and clients have to accept it anew",
+				"made, and clients have to accept it again",
 			file,
 		)
 	}

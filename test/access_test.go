@@ -40,7 +40,7 @@ func TestAgreementInTheConsole(t *testing.T) {
 	assert.Contains(t, s.Do("mara", 1, "preview", n), "it needs 1 person who did not work on it; 1 is missing")
 	out, status := s.Latch("mara", "commit", n, "--hold", "1m")
 	assert.NotZero(t, status)
-	assert.Contains(t, out, "needs the agreement of 1 who did not work on it")
+	assert.Contains(t, out, "needs the approval of 1 who did not work on it")
 	s.Do("mara", 0, "ask", n, "The ferry sails at six.")
 
 	ctx := chromium(t, func(text string) { t.Error("the page complains: " + text) })
@@ -51,22 +51,22 @@ func TestAgreementInTheConsole(t *testing.T) {
 	shows := func(text string) browser.Step { return chromedp.WaitVisible(browser.Text("*", text)) }
 	require.NoError(t, browser.SignIn(ctx, s.URL, "/", "joss", "joss's own password"))
 	do(
-		"what waits for joss", shows("To be agreed to (1)"), chromedp.Navigate(s.URL+"/changes/"+n),
+		"what waits for joss", shows("To be approved (1)"), chromedp.Navigate(s.URL+"/changes/"+n),
 		shows("The ferry sails at six."), shows("It needs 1 who did not work on it"),
 	)
 	do(
 		"agree", chromedp.Click(browser.Button("Agree to what is shown")),
 		chromedp.WaitVisible(chromedp.Search(`//div[contains(@class,"popover")]//button[normalize-space(.)="Agree"]`)),
 		chromedp.Click(chromedp.Search(`//div[contains(@class,"popover")]//button[normalize-space(.)="Agree"]`)),
-		shows("As many agreed as it needs."),
+		shows("It has the approvals it needs."),
 	)
 	do(
-		"who may do what", chromedp.Navigate(s.URL+"/access"), shows("What needs the agreement of others"),
+		"who may do what", chromedp.Navigate(s.URL+"/access"), shows("What needs approval by others"),
 		shows("this one"),
 	)
 	s.Do("mara", 0, "commit", n, "--hold", "1m")
 	s.Do("mara", 0, "confirm", n)
-	s.Eventually(n, "kept", 90*time.Second)
+	s.Eventually(n, "confirmed", 90*time.Second)
 
 	n = s.Open("mara", "saltern-quay /system/contact Night")
 	s.Do("mara", 0, "commit", n, "--hold", "1m", "--emergency", "nobody else is awake")

@@ -59,13 +59,13 @@ func TestConsole(t *testing.T) {
 
 	// Commit on hold; the countdown is on every page.
 	do(
-		"commit", chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")),
-		shows("It goes back by itself at"),
+		"commit", chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Confirm")),
+		shows("It reverts by itself at"),
 	)
 	assert.Equal(t, "9000", s.Value(router, mtu))
 	do(
 		"another page", chromedp.Click(browser.Text("a", "Devices")), shows("held by change 1"),
-		chromedp.WaitVisible(browser.Button("Keep it")),
+		chromedp.WaitVisible(browser.Button("Confirm")),
 	)
 	first := text(
 		t, ctx,
@@ -77,9 +77,9 @@ func TestConsole(t *testing.T) {
 			`//*[@role="region"]//*[contains(@class,"ant-progress-text") or contains(@class,"ant-progress-indicator")]`,
 		) != first
 	}, 90*time.Second, 300*time.Millisecond, "the countdown runs")
-	do("keep it", chromedp.Click(browser.Button("Keep it")), chromedp.WaitNotPresent(browser.Button("Keep it")))
-	do("kept", chromedp.Click(browser.Text("a", "Changes")), shows("✓ kept"))
-	assert.EqualValues(t, "kept", s.Change("1").State)
+	do("confirm", chromedp.Click(browser.Button("Confirm")), chromedp.WaitNotPresent(browser.Button("Confirm")))
+	do("confirmed", chromedp.Click(browser.Text("a", "Changes")), shows("✓ kept"))
+	assert.EqualValues(t, "confirmed", s.Change("1").State)
 	assert.Equal(t, s.Devices[router].Running().Digest(), s.Devices[router].Startup().Digest())
 
 	// A second one, with a probe, is given more time and reverted by the bar, which
@@ -90,7 +90,7 @@ func TestConsole(t *testing.T) {
 		chromedp.Click(browser.Text("span", "How: when, which device first, probes, saving")),
 		chromedp.WaitVisible(browser.Field("probes")),
 		browser.Type("probes", "state "+router+" /interfaces/interface=port1/oper-status up"),
-		chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")),
+		chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Confirm")),
 	)
 	do(
 		"its steps", chromedp.Click(browser.Text("span", "Device by device: 1 held; 1 of 1 probes pass")),
@@ -107,10 +107,10 @@ func TestConsole(t *testing.T) {
 		200*time.Millisecond,
 	)
 	do(
-		"go back", chromedp.Click(browser.Button("Go back now")),
+		"revert", chromedp.Click(browser.Button("Revert now")),
 		shows("what the change did, and what is taken out again"), chromedp.Sleep(600*time.Millisecond),
 		chromedp.Click(
-			chromedp.Search(`//div[contains(@class,"ant-modal")]//button[normalize-space(.)="Go back now"]`),
+			chromedp.Search(`//div[contains(@class,"ant-modal")]//button[normalize-space(.)="Revert now"]`),
 		),
 		shows("reverted by mara"),
 	)
@@ -138,7 +138,7 @@ func TestConsole(t *testing.T) {
 	assert.Contains(t, s.Do("mara", 0, "show", late), "draft")
 
 	do("audit", chromedp.Click(browser.Text("a", "Audit")), shows("commit.confirmed"), shows("config.changed"))
-	do("device", chromedp.Navigate(s.URL+"/devices/"+router), shows("Management, the only way in"))
+	do("device", chromedp.Navigate(s.URL+"/devices/"+router), shows("Management, the only management access"))
 	do("no such page", chromedp.Navigate(s.URL+"/nothing"), shows("no such page"))
 	do("sign out", chromedp.Click(browser.Button("Sign out")), chromedp.WaitVisible(browser.Field("Account")))
 	mu.Lock()

@@ -66,7 +66,7 @@ func TestDesk(t *testing.T) {
 	assert.Contains(t, s.Do("admin", 0, "release", quay, "--yes"), "not reserved any more")
 	s.Do("mara", 0, "preview", n)
 	s.Do("mara", 0, "commit", n, "--hold", "1m")
-	assert.Contains(t, s.Do("joss", 0, "confirm", n), "kept")
+	assert.Contains(t, s.Do("joss", 0, "confirm", n), "confirmed")
 	assert.Equal(t, "Mara", s.Value(router, "/system/contact"))
 	assert.Equal(t, "Roof", s.Value(router, "/system/location"))
 	assert.Equal(t, "lights", s.Value(quay, "/vlans/vlan=40/name"))
@@ -94,7 +94,7 @@ func TestManagementMovesThroughAKill(t *testing.T) {
 	s.Do("mara", 0, "commit", n, "--hold", "2m")
 	s.Kill()
 	s.Start()
-	require.Eventually(t, func() bool { // once the way in is proved again
+	require.Eventually(t, func() bool { // once it is proved that the device is reached again
 		_, status := s.Latch("mara", "confirm", n)
 		return status == 0
 	}, 90*time.Second, 500*time.Millisecond)
@@ -124,7 +124,7 @@ func TestConsoleDesk(t *testing.T) {
 	require.NoError(t, browser.SignIn(ctx, s.URL, "/changes/"+n, "mara", maraPassword))
 	do(
 		"a conflict, three ways", shows("Conflict at /system/contact"), shows("Joss"),
-		shows("Not ready: see what must be mended first."),
+		shows("Not ready: see what must be fixed first."),
 	)
 	do(
 		"is decided", chromedp.Click(chromedp.Search(`//button[@aria-label="keep mine at /system/contact"]`)),
@@ -164,8 +164,8 @@ func TestConsoleDesk(t *testing.T) {
 	assert.NotContains(t, out, "location")
 	do(
 		"committed", chromedp.Navigate(s.URL+"/changes/"+n), chromedp.WaitEnabled(browser.Button("Commit on hold")),
-		chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")),
-		chromedp.Click(browser.Button("Keep it")), chromedp.WaitNotPresent(browser.Button("Keep it")),
+		chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Confirm")),
+		chromedp.Click(browser.Button("Confirm")), chromedp.WaitNotPresent(browser.Button("Confirm")),
 	)
 	assert.Equal(t, "Mara2", s.Value(quay, "/system/contact"))
 

@@ -193,7 +193,7 @@ func TestPasskey(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, made.Credentials, 1)
 	assert.Equal(t, "localhost", made.Credentials[0].RpID)
-	do("all is there", shows("What needs the agreement of others"))
+	do("all is there", shows("What needs approval by others"))
 
 	// Signing in asks for it; one that signs wrong does not let in.
 	enter := func() {
@@ -221,7 +221,7 @@ func TestPasskey(t *testing.T) {
 	)
 	do("the passkey", chromedp.Click(browser.Button("Show a passkey")), chromedp.WaitVisible(chromedp.Search(`//nav`)))
 
-	// Grave: it is asked for anew, once that it was shown is long ago; not shown, nothing is done.
+	// Grave: it is asked for again, once that it was shown is long ago; not shown, nothing is done.
 	s.Stop()
 	sql(t, filepath.Join(s.Data, "oaken-latch.db"), "UPDATE tokens SET proven = '2026-01-01T00:00:00.000Z'")
 	s.Start("--second-factor", "administer")

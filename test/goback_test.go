@@ -17,7 +17,7 @@ import (
 )
 
 // What a person sees, in client and console, of a device that has no way back of its
-// own and then refuses to go back, and of somebody else at work during the hold: it is
+// own and then refuses to revert, and of somebody else at work during the hold: it is
 // told before, while it lasts, and after it was left.
 func TestWontGoBack(t *testing.T) {
 	t.Parallel()
@@ -26,9 +26,9 @@ func TestWontGoBack(t *testing.T) {
 	n := s.Open("mara", quay+" /system/contact Night desk", router+" /system/contact Night desk")
 	out, _ := s.Latch("mara", "preview", n)
 	assert.Contains(
-		t, out, "way back not tried: what would take the change back cannot be tried before the change is in effect",
+		t, out, "revert not tested: whether the device can be reverted cannot be tested before the change is active",
 	)
-	assert.Contains(t, out, "Ready, but its way back is not tried on "+quay+". Next: latch commit "+n)
+	assert.Contains(t, out, "Ready, but reverting it is not tested on "+quay+". Next: latch commit "+n)
 
 	complaints := ""
 	ctx := chromium(t, func(text string) { complaints += text + "\n" })
@@ -43,7 +43,7 @@ func TestWontGoBack(t *testing.T) {
 	}
 	shows := func(text string) browser.Step { return chromedp.WaitVisible(browser.Text("*", text)) }
 	require.NoError(t, browser.SignIn(ctx, s.URL, "/changes/"+n+"?device="+quay, "mara", maraPassword))
-	do("the preview", shows("The way back is not tried"), shows(quay+": the way back is not tried: what would"))
+	do("the preview", shows("Reverting is not tested"), shows(quay+": reverting is not tested: what would"))
 
 	s.Do("mara", 0, "commit", n, "--hold", "5m")
 	require.NoError(t, s.Devices[router].Console("/system/location", "by the lighthouse keeper"))
@@ -63,7 +63,7 @@ func TestWontGoBack(t *testing.T) {
 	}, 90*time.Second, 300*time.Millisecond)
 	require.Eventually(t, func() bool {
 		out, _ = s.Latch("mara", "revert", n, "--yes")
-		return strings.Contains(out, "does not go back; it is tried on")
+		return strings.Contains(out, "does not revert; it is tried on")
 	}, 60*time.Second, 300*time.Millisecond, "a second word is no circle: it is answered with how it stands")
 	assert.Contains(t, out, "latch compare "+quay+" "+quay+"@before:"+n+" --as edit-config")
 	assert.Contains(t, out, "While it was on hold, 1 place of "+router+" was changed by somebody else")
@@ -72,20 +72,20 @@ func TestWontGoBack(t *testing.T) {
 	assert.NotContains(t, out, "Night desk")
 	do(
 		"stuck", chromedp.Navigate(s.URL+"/changes/"+n), shows("What would have to be sent to "+quay),
-		shows("Leave "+quay+" as it is"), shows("It goes back"),
+		shows("Accept "+quay+" as it is"), shows("It reverts"),
 	)
 	do(
 		"what to send", chromedp.Click(browser.Text("a", "What would have to be sent to "+quay)),
 		shows("Compare, and bring back"), shows("ext. 12"),
 	)
 
-	s.Do("mara", 0, "leave", n, quay, "--yes")
+	s.Do("mara", 0, "accept", n, quay, "--yes")
 	s.Eventually(n, "partly", 90*time.Second)
 	out, _ = s.Latch("mara", "show", n)
 	assert.Contains(t, out, "left so by mara")
 	assert.Contains(
 		t, out,
-		"That may have gone with what was taken back. See it: latch outside show 1    Stage it again: latch "+
+		"It may have been lost when the change was reverted. See it: latch outside show 1    Stage it again: latch "+
 			"outside open 1 "+router,
 	)
 	do(

@@ -174,7 +174,7 @@ func TestArchives(t *testing.T) {
 	}, 90*time.Second, 300*time.Millisecond, "it is copied after the change, by the second archive, for the first "+
 		"does not take it")
 	assert.Contains(t, s.Do("mara", 0, "archive", "list"), "share does not take copies")
-	assert.Contains(t, s.Do("mara", 0, "safe"), "revision 2 in away")
+	assert.Contains(t, s.Do("mara", 0, "backups"), "revision 2 in away")
 	assert.Contains(t, s.Do("mara", 0, "archive", "copy", "--to", "log"), "2 copies made")
 	log, err := exec.Command("git", "-C", repo, "log", "--format=%an|%aI|%B", "-1", "--skip=1").Output()
 	require.NoError(t, err)
@@ -186,7 +186,7 @@ func TestArchives(t *testing.T) {
 			"admin", 0, "audit", "verify", "--checkpoint",
 			s.File("checkpoint", strings.TrimSuffix(string(checkpoint), "\n")),
 		),
-		"seen by who kept the checkpoint", "what the record was lies beside the copies",
+		"seen by who stored the checkpoint", "what the record was lies beside the copies",
 	)
 	assert.Regexp(
 		t, `^mara\|\d{4}-\d\d-\d\dT\S+\|Who to call\n\nChange: 1\nTicket: TF-7\nRevision: saltern-quay 2`, string(log),
@@ -202,7 +202,7 @@ func TestArchives(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(files[0], []byte(strings.Replace(string(text), "Mara", "Nora", 1)), 0o600))
 	assert.Contains(t, s.Do("mara", 1, "archive", "verify", "away"), "1 of 2 copies read back whole")
-	assert.Contains(t, s.Do("mara", 0, "safe"), "revision 2 in log", "that one is whole")
+	assert.Contains(t, s.Do("mara", 0, "backups"), "revision 2 in log", "that one is whole")
 	assert.Contains(t, s.Do("mara", 3, "archive", "read", "2"), "is damaged")
 	assert.Contains(t, s.Do("mara", 0, "archive", "copy", "--to", "away"), "1 copy made")
 	for _, name := range []string{"away", "log"} {
@@ -372,10 +372,10 @@ func TestConsoleHistory(t *testing.T) {
 	)
 	do(
 		"its change", chromedp.Click(browser.Text("a", "change 3")), shows("location: Roof →"),
-		chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")),
-		chromedp.Click(browser.Button("Keep it")), chromedp.WaitNotPresent(browser.Button("Keep it")),
+		chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Confirm")),
+		chromedp.Click(browser.Button("Confirm")), chromedp.WaitNotPresent(browser.Button("Confirm")),
 	)
-	s.Eventually("3", "kept", 90*time.Second)
+	s.Eventually("3", "confirmed", 90*time.Second)
 	assert.Equal(t, "Saltern terminal, quay cabinet 3", s.Value(quay, "/system/location"))
 	assert.Equal(t, "Mara", s.Value(quay, contact), "what was not picked stays")
 	do(
@@ -399,11 +399,11 @@ func TestConsoleHistory(t *testing.T) {
 		chromedp.SetUploadFiles(chromedp.Search(`//input[@type="file"]`), []string{tar}), shows("Import a bundle of"),
 		shows("Nothing reached a device"),
 	)
-	do("safe", chromedp.Navigate(s.URL+"/safe"), shows("Nothing is copied off this machine"), shows("revision 4"))
+	do("backups", chromedp.Navigate(s.URL+"/backups"), shows("Nothing is copied off this machine"), shows("revision 4"))
 	assert.Empty(t, complaints)
 
 	ctx = chromium(t, func(text string) { complaints = append(complaints, text) })
-	require.NoError(t, browser.SignIn(ctx, s.URL, "/safe", "admin", adminPassword))
+	require.NoError(t, browser.SignIn(ctx, s.URL, "/backups", "admin", adminPassword))
 	vault := filepath.Join(s.Dir, "vault")
 	require.NoError(t, os.Mkdir(vault, 0o700))
 	do(

@@ -12,7 +12,7 @@ import (
 
 // The service is killed with SIGKILL at a random moment of a commit, of its
 // hold or of its confirm, and started again. Whatever it then says is what the
-// device holds, and nothing is left on trial.
+// device holds, and nothing is left on hold.
 func TestKilledAtAnyMoment(t *testing.T) {
 	t.Parallel()
 	first := uint64(time.Now().UnixNano())
@@ -47,12 +47,12 @@ func TestKilledAtAnyMoment(t *testing.T) {
 				return state != "applying" && state != "holding"
 			}, 90*time.Second, 500*time.Millisecond)
 			want := "1500"
-			if state == "kept" {
+			if state == "confirmed" {
 				want = "9000"
 			}
 			assert.Equal(t, want, s.Value(router, mtu), state)
 			assert.False(t, s.Devices[router].Pending())
-			assert.Contains(t, []string{"draft", "kept", "reverted", "failed"}, state)
+			assert.Contains(t, []string{"draft", "confirmed", "reverted", "failed"}, state)
 			s.Do("admin", 6, "audit", "verify")
 		})
 	}

@@ -77,7 +77,7 @@ func TestSeenFromOutside(t *testing.T) {
 	)
 	s.Devices[router].Cut(false)
 	require.Eventually(
-		t, logs(`level=INFO msg="a device is well again" device=`+router), 90*time.Second, 200*time.Millisecond,
+		t, logs(`level=INFO msg="a device is OK again" device=`+router), 90*time.Second, 200*time.Millisecond,
 	)
 	s.Do("mara", 0, "devices")
 	_, status := s.Latch("mara", "show", "99")
@@ -128,7 +128,7 @@ func TestWordOutlivesItsConnection(t *testing.T) {
 		require.NoError(t, conn.Close())
 	}
 	shout("/changes/"+first+"/confirm", "{}")
-	s.Eventually(first, "kept", 90*time.Second)
+	s.Eventually(first, "confirmed", 90*time.Second)
 	second := s.Open("mara", router+" /system/contact Day desk")
 	p := s.Do("mara", 0, "preview", second, "--json")
 	var doc wire.Preview
@@ -143,7 +143,7 @@ func TestWordOutlivesItsConnection(t *testing.T) {
 }
 
 // No file can be opened any more during a hold, for connections without end have them all; the devices end their
-// sessions besides, so that each has to be dialled anew. All go back in time, and what the service says of every device
+// sessions besides, so that each has to be dialled anew. All revert in time, and what the service says of every device
 // is so.
 func TestNoFilesLeft(t *testing.T) {
 	t.Parallel()
@@ -181,7 +181,7 @@ func TestNoFilesLeft(t *testing.T) {
 	for name := range sites {
 		require.Eventually(
 			t, func() bool { return s.Value(name, "/system/contact") != "Night desk" && !s.Devices[name].Pending() },
-			60*time.Second, 200*time.Millisecond, "%s goes back", name,
+			60*time.Second, 200*time.Millisecond, "%s reverts", name,
 		)
 	}
 	assert.Contains(t, s.Logged(), "no more files can be opened")

@@ -67,7 +67,7 @@ func TestNetconfdOrder(t *testing.T) {
 			keep(n)
 			is("a.example b.example c.example d.example", "s1 s2 s3")
 
-			// Moved, deleted and inserted in the middle, several in one edit; gone back by
+			// Moved, deleted and inserted in the middle, several in one edit; reverted by
 			// a word, by the deadline, and undone.
 			n = s.Open("mara", server("s4", "203.0.113.4"))
 			s.Do("mara", 0, "move", n, "reef", "/system/dns-resolver/server=s4", "before", "s2")

@@ -52,7 +52,7 @@ func TestNetconfd(t *testing.T) {
 
 	onFiles(t, s, "island")
 
-	// Changed and deleted, then gone back by the service's word.
+	// Changed and deleted, then reverted by the service's word.
 	n = s.Open(
 		"mara", "island /system/contact Someone else", "island /interfaces/interface=eth7/ipv4/address=192.0.2.77",
 	)
@@ -102,7 +102,7 @@ func TestNetconfd(t *testing.T) {
 	assert.Contains(t, s.Do("mara", 0, "device", "sessions", "island"), "running since ")
 	other.Abort()
 
-	// The service dies and stays dead: the device goes back by itself.
+	// The service dies and stays dead: the device reverts by itself.
 	require.Eventually(t, func() bool {
 		_, status := s.Latch("mara", "commit", late, "--hold", "10s")
 		return status == 0
@@ -118,7 +118,7 @@ func TestNetconfd(t *testing.T) {
 }
 
 // A device without a candidate: the edit takes effect at once, and the service
-// alone takes it back. That is said before and during the hold; it goes back by
+// alone takes it back. That is said before and during the hold; it reverts by
 // the deadline, by a person's word and after the service was killed, and it is
 // kept and saved when it is confirmed.
 func TestNetconfdWithoutCandidate(t *testing.T) {
@@ -140,8 +140,8 @@ func TestNetconfdWithoutCandidate(t *testing.T) {
 	assert.Contains(t, out, "guard: service: it has no candidate datastore")
 	assert.Contains(t, out, "the change stays there until it can again")
 	out = s.Do("mara", 0, "commit", n, "--hold", "2m")
-	assert.Contains(t, out, "guard islet: only this service can send it back")
-	assert.Contains(t, out, "This service sends it back at")
+	assert.Contains(t, out, "guard islet: only this service can revert it")
+	assert.Contains(t, out, "This service reverts it at")
 	assert.Contains(t, contact(), "nobody")
 	assert.Contains(t, s.Do("mara", 0, "revert", n, "--yes"), "reverted by mara")
 	assert.Contains(t, contact(), "nothing at /system")

@@ -78,7 +78,7 @@ func TestBehindOurBack(t *testing.T) {
 	shows := func(text string) browser.Step { return chromedp.WaitVisible(browser.Text("*", text)) }
 	require.NoError(t, browser.SignIn(ctx, s.URL, "/", "mara", maraPassword))
 	do(
-		"the first page", shows("Changed behind our back (2)"), chromedp.Click(browser.Text("a", quay+", 1 place")),
+		"the first page", shows("Changed outside (2)"), chromedp.Click(browser.Text("a", quay+", 1 place")),
 		chromedp.WaitVisible(chromedp.Search(`//*[@role="row" and contains(@aria-label, "by night")]`)),
 	)
 	do(
@@ -91,12 +91,12 @@ func TestBehindOurBack(t *testing.T) {
 	)
 	do(
 		"the change", chromedp.Navigate(s.URL+"/changes/1"), shows("location:"),
-		chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Keep it")),
-		chromedp.Click(browser.Button("Keep it")), chromedp.WaitNotPresent(browser.Button("Keep it")),
+		chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Confirm")),
+		chromedp.Click(browser.Button("Confirm")), chromedp.WaitNotPresent(browser.Button("Confirm")),
 	)
-	s.Eventually("1", "kept", 90*time.Second)
+	s.Eventually("1", "confirmed", 90*time.Second)
 	assert.NotContains(t, s.Value(router, "/system/location"), "moved while")
-	assert.Contains(t, s.Do("mara", 0, "outside"), "Nothing was changed behind our back that is not decided")
+	assert.Contains(t, s.Do("mara", 0, "outside"), "Nothing was changed outside that is not decided")
 	assert.Contains(t, s.Do("mara", 0, "outside", "--all"), "pushed-back")
 	do(
 		"commits", chromedp.Click(browser.Text("a", "Commits")), shows("Push back outside change 2 on "+router),

@@ -69,7 +69,7 @@ func TestKept(t *testing.T) {
 	assert.Contains(t, s.Do("mara", 6, "audit", "verify"), "consistent in itself")
 }
 
-// (a) Not confirmed: the device goes back, and the service says so from what
+// (a) Not confirmed: the device reverts, and the service says so from what
 // it read.
 func TestGoesBackUnconfirmed(t *testing.T) {
 	t.Parallel()
@@ -99,7 +99,7 @@ func TestRevertedByHand(t *testing.T) {
 	assert.False(t, s.Devices[router].Pending())
 }
 
-// (b) The service dies during a hold and stays dead: the device goes back all
+// (b) The service dies during a hold and stays dead: the device reverts all
 // the same, and the service, started again, reports what really happened.
 func TestServiceDiesDuringHold(t *testing.T) {
 	t.Parallel()
@@ -109,7 +109,7 @@ func TestServiceDiesDuringHold(t *testing.T) {
 	s.Kill()
 	require.Eventually(
 		t, func() bool { return s.Value(router, mtu) == "1500" }, 90*time.Second, 200*time.Millisecond,
-		"the device goes back by itself",
+		"the device reverts by itself",
 	)
 	s.Start()
 	c := s.Eventually(n, "reverted", 90*time.Second)
@@ -153,7 +153,7 @@ func TestCutsItsOwnWayIn(t *testing.T) {
 			before := s.Devices[hall].Running().Digest()
 			n := s.Open("mara", hall+" "+edit)
 			out := s.Do("mara", 5, "commit", n, "--hold", "10s", "--wait")
-			assert.Contains(t, out, hall+" could not be reached after the commit, which probably cut the way in")
+			assert.Contains(t, out, hall+" could not be reached after the commit, which probably cut management access")
 			assert.True(t, s.Devices[hall].Reachable())
 			assert.Equal(t, before, s.Devices[hall].Running().Digest())
 			assert.EqualValues(t, "reverted", s.Change(n).State)
@@ -211,7 +211,7 @@ func TestDeviceLosesPower(t *testing.T) {
 	s.Devices[router].PowerCycle()
 	assert.Equal(t, "1500", s.Value(router, mtu))
 	c := s.Eventually(n, "reverted", 90*time.Second)
-	assert.Contains(t, c.Reason, "went back before it was confirmed")
+	assert.Contains(t, c.Reason, "reverted before it was confirmed")
 }
 
 // Two devices: all or none.

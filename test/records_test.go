@@ -92,7 +92,7 @@ func TestLostRecords(t *testing.T) {
 		if c.held {
 			assert.Contains(t, out, "change "+n, c.name)
 			assert.Contains(t, out, "saltern-slip (", c.name)
-			assert.Contains(t, out, "taken back by this service alone", c.name)
+			assert.Contains(t, out, "reverted by this service alone", c.name)
 		}
 		for _, verb := range []string{"init", "serve"} {
 			_, status = s.latchd(verb, "--plain", "--data", s.Data, "--listen", "127.0.0.1:0")
@@ -169,7 +169,7 @@ func TestRestoredBeforeHold(t *testing.T) {
 	require.Zero(t, status, out)
 	s.Start()
 	assert.Regexp(
-		t, "lost: change "+n+".*\n +saltern-slip .*taken back by this service alone", s.Do("admin", 0, "settle"),
+		t, "lost: change "+n+".*\n +saltern-slip .*reverted by this service alone", s.Do("admin", 0, "settle"),
 	)
 	assert.Equal(t, "Night desk", s.Value("saltern-slip", "/system/contact"))
 }
@@ -298,7 +298,7 @@ func (s *stage) seenBy(who, password string) func(what string, steps ...browser.
 }
 
 // A backup that was taken during a hold: nothing is done to its devices by itself. Each is
-// read, what it holds is told, and a person sends it back, or keeps it.
+// read, what it holds is told, and a person reverts it, or keeps it.
 func TestRestoredHold(t *testing.T) {
 	t.Parallel()
 	s, n := holding(t, "10m")
@@ -381,7 +381,7 @@ func TestDamage(t *testing.T) {
 	s.Stop()
 	out, status := s.latchd("doctor", "--deep", "--plain", "--data", s.Data, "--listen", "127.0.0.1:0")
 	assert.Zero(t, status, out)
-	assert.Contains(t, out, "and as they were kept")
+	assert.Contains(t, out, "and as they were stored")
 	sql(
 		t, filepath.Join(s.Data, "oaken-latch.db"),
 		"UPDATE packs SET body = CAST(substr(body, 1, 20) || x'FFEE' || substr(body, 23) AS BLOB) WHERE run = "+
@@ -392,15 +392,15 @@ func TestDamage(t *testing.T) {
 	assert.Contains(t, out, "look   configurations", "it gives no all-clear for what it did not look at")
 	out, status = s.latchd("doctor", "--deep", "--plain", "--data", s.Data, "--listen", "127.0.0.1:0")
 	assert.Equal(t, 1, status, out)
-	assert.Regexp(t, `wrong  configurations +the kept configuration of .*`+router+` revision`, out)
-	assert.Contains(t, out, "latch archive mend")
+	assert.Regexp(t, `wrong  configurations +the stored configuration of .*`+router+` revision`, out)
+	assert.Contains(t, out, "latch archive repair")
 	s.Start()
 	assert.Equal(t, "200 ready\n", ready(s))
 	out, status = s.Latch("mara", "compare", router+"@rev:2", router)
 	assert.NotZero(t, status)
 	assert.Contains(t, out, router+" revision 2")
-	require.Contains(t, out, "latch archive mend")
-	copyOf := strings.Fields(out[strings.Index(out, "latch archive mend ")+len("latch archive mend "):])[0]
+	require.Contains(t, out, "latch archive repair")
+	copyOf := strings.Fields(out[strings.Index(out, "latch archive repair ")+len("latch archive repair "):])[0]
 	assert.Contains(t, s.Do("mara", 0, "devices"), router, "all else is there")
 	out, status = s.Latch("mara", "compare", quay+"@rev:2", quay)
 	assert.LessOrEqual(t, status, 1, out)
@@ -410,7 +410,7 @@ func TestDamage(t *testing.T) {
 	out, _ = s.latchd("doctor", "--plain", "--data", s.Data, "--listen", s.Listen)
 	assert.Contains(t, out, "wrong  damage")
 	assert.Contains(t, s.Do("mara", 0, "settle"), "damaged")
-	s.Do("admin", 0, "archive", "mend", strings.TrimRight(copyOf, ",."))
+	s.Do("admin", 0, "archive", "repair", strings.TrimRight(copyOf, ",."))
 	out, status = s.Latch("mara", "compare", router+"@rev:2", router)
 	assert.LessOrEqual(t, status, 1, out)
 	assert.NotContains(t, out, "damaged")
@@ -427,7 +427,7 @@ func sql(t *testing.T, file, text string) {
 }
 
 // Bytes are flipped all over the database, and its file is cut off, during a hold while the
-// service is down. It starts, and every device goes back; or it does not, and names the devices that were on hold.
+// service is down. It starts, and every device reverts; or it does not, and names the devices that were on hold.
 // It never says of a device what is not so, and the doctor ends with an answer.
 func TestFlippedBytes(t *testing.T) {
 	t.Parallel()
@@ -464,7 +464,7 @@ func TestFlippedBytes(t *testing.T) {
 		require.NoError(t, cmd.Start())
 		over := make(chan struct{})
 		go func() { _ = cmd.Wait(); close(over) }()
-		end := "went back"
+		end := "reverted"
 		for until := time.Now().Add(35 * time.Second); ; time.Sleep(200 * time.Millisecond) {
 			if v := s.Value("saltern-slip", "/system/contact"); v != "Night desk" {
 				break

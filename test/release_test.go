@@ -50,7 +50,7 @@ func beforeDevices(t *testing.T, dir string) map[string]*lab.Device {
 }
 
 // An upgrade with a hold open: the new release brings the records up to date, takes up the
-// hold, and sends back what is past its end. Nothing of the record is lost.
+// hold, and reverts what is past its end. Nothing of the record is lost.
 func TestReleaseBefore(t *testing.T) {
 	pace.Long(t)
 	if old := os.Getenv("RELEASE_BEFORE"); old != "" {

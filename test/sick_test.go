@@ -91,7 +91,7 @@ func TestFullDiskGoesBack(t *testing.T) {
 			fill()
 			// The database may find some room in its own files, which is well, and no test.
 			for end := time.Now().Add(10 * time.Second); !strings.Contains(
-				ready(s), "nothing of this was kept",
+				ready(s), "nothing of this was stored",
 			); time.Sleep(300 * time.Millisecond) {
 				if time.Now().After(end) {
 					t.Skip("the database has room in its own files yet: skipped")
@@ -119,17 +119,17 @@ func TestFullDiskGoesBack(t *testing.T) {
 				assert.NotZero(t, status, "it is not kept where that cannot be put on record")
 				assert.Contains(t, out, "disk of the records is full")
 				out, _ = s.Latch("mara", "revert", n, "--yes")
-				assert.Contains(t, out, "going back")
+				assert.Contains(t, out, "reverting")
 			}
 			for name := range sites {
 				require.Eventually(
 					t, func() bool { return s.Value(name, "/system/contact") != "Night desk" }, 180*time.Second,
-					300*time.Millisecond, "%s goes back", name,
+					300*time.Millisecond, "%s reverts", name,
 				)
 				assert.False(t, s.Devices[name].Pending(), name)
 			}
 			out, status = s.Latch("mara", "show", n)
-			assert.NotContains(t, out, "kept", status)
+			assert.NotContains(t, out, "confirmed", status)
 			for _, clear := range clears {
 				clear()
 			}
@@ -165,9 +165,9 @@ func TestSickDisks(t *testing.T) {
 		says   string // by /readyz
 		mend   func(*stage, *servicetest.Disk)
 	}{
-		{"shut down", func(_ *stage, d *servicetest.Disk) { d.ShutDown() }, "disk of the records is ill", restarted},
+		{"shut down", func(_ *stage, d *servicetest.Disk) { d.ShutDown() }, "disk of the records fails", restarted},
 		{
-			"takes no changes", func(_ *stage, d *servicetest.Disk) { d.FailWrites() }, "disk of the records is ill",
+			"takes no changes", func(_ *stage, d *servicetest.Disk) { d.FailWrites() }, "disk of the records fails",
 			restarted,
 		},
 		{
@@ -176,7 +176,7 @@ func TestSickDisks(t *testing.T) {
 		},
 		{
 			"takes no changes, started anew",
-			func(s *stage, d *servicetest.Disk) { d.FailWrites(); s.Kill(); s.Start() }, "disk of the records is ill",
+			func(s *stage, d *servicetest.Disk) { d.FailWrites(); s.Kill(); s.Start() }, "disk of the records fails",
 			restarted,
 		},
 	} {
@@ -203,7 +203,7 @@ func TestSickDisks(t *testing.T) {
 				out, status := s.Latch("mara", "show", n)
 				assert.Zero(t, status, out)
 				assert.Contains(t, out, "holding", out)
-				assert.Regexp(t, "goes back by itself|going back", out)
+				assert.Regexp(t, "reverts by itself|reverting", out)
 				out, status = s.Latch("mara", "devices")
 				assert.Zero(t, status, out)
 				assert.Contains(t, out, hall)
@@ -215,14 +215,14 @@ func TestSickDisks(t *testing.T) {
 					out, status = s.Latch("mara", "confirm", n)
 					assert.NotZero(t, status, "it is not kept where that cannot be put on record")
 					// where it was started anew, a session that was the hold is gone
-					assert.Regexp(t, "disk of the records|already going back", out)
+					assert.Regexp(t, "disk of the records|already reverting", out)
 					out, _ = s.Latch("mara", "revert", n, "--yes")
-					assert.Contains(t, out, "going back")
+					assert.Contains(t, out, "reverting")
 				}
 				for name := range sites {
 					require.Eventually(
 						t, func() bool { return s.Value(name, "/system/contact") != "Night desk" }, 60*time.Second,
-						300*time.Millisecond, "%s goes back", name,
+						300*time.Millisecond, "%s reverts", name,
 					)
 					assert.False(t, s.Devices[name].Pending(), name)
 				}

@@ -60,10 +60,10 @@ func TestIntendedSlip(t *testing.T) {
 
 	s.Do("mara", 0, "put", n, hall, rule+"/matches/ipv4/source-ipv4-network", "198.51.100.64/26")
 	do(
-		"mended", shows("Nothing else is treated otherwise, proved."), chromedp.Click(browser.Button("Commit on hold")),
-		chromedp.WaitEnabled(browser.Button("Keep it")), chromedp.Click(browser.Button("Keep it")),
+		"mended", shows("All other packets are treated as before, proved."), chromedp.Click(browser.Button("Commit on hold")),
+		chromedp.WaitEnabled(browser.Button("Confirm")), chromedp.Click(browser.Button("Confirm")),
 	)
-	s.Eventually(n, "kept", 90*time.Second)
+	s.Eventually(n, "confirmed", 90*time.Second)
 	assert.True(t, passes("198.51.100.70"))
 	assert.False(t, passes("198.51.0.1"))
 	do(

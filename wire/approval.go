@@ -2,7 +2,7 @@ package wire
 
 import "time"
 
-// ApprovalRule says what is not committed without the agreement of others than
+// ApprovalRule says what is not committed without approval by others than
 // those who worked on it.
 type ApprovalRule struct {
 	Number    int64     `json:"number"`
@@ -52,7 +52,7 @@ type Approve struct {
 	Note   string `json:"note,omitempty"`
 }
 
-// Emergency is a commit without the agreement that it needed.
+// Emergency is a commit without the approval that it needed.
 type Emergency struct {
 	Number     int64     `json:"number"`
 	Change     int64     `json:"change"`
@@ -81,7 +81,7 @@ type Waits struct {
 	Proposal *Proposal `json:"proposal,omitempty"`
 }
 
-// Agreed is what an agreement came to.
+// Agreed is what an approval came to.
 type Agreed struct {
 	Done    bool `json:"done"`
 	Missing int  `json:"missing"`

@@ -74,7 +74,7 @@ type NewLoad struct {
 	Devices []string `json:"devices"`
 	Mode    string   `json:"mode"`                      // merge, replace, replace-at or patch
 	Path    string   `json:"path,omitempty" raw:"true"` // of replace-at; of a copy also of merge
-	Text    string   `json:"text,omitempty" raw:"true"` // XML, JSON or outline, told by its content
+	Text    string   `json:"text,omitempty" raw:"true"` // XML, JSON or outline, format detected automatically
 	Name    string   `json:"name,omitempty"`            // where the text is from, for the record
 
 	// Instead of a text: a copy of what is on a device, from running, startup,
@@ -177,7 +177,7 @@ type PartPreview struct {
 	Forecasts []Forecast      `json:"forecasts,omitempty"`
 	// what becomes of traffic, filter by filter and where they work
 	Effects  []flow.Change `json:"effects,omitempty"`
-	Helpless bool          `json:"helpless,omitempty"` // it would be cut off, with nobody left to send it back
+	Helpless bool          `json:"helpless,omitempty"` // it would be cut off, with nobody left to revert it
 	Tried    bool          `json:"tried,omitempty"`    // the device validated the result
 	Said     string        `json:"said,omitempty"`     // what speaks against it, or why it could not be asked
 	MovesTo  string        `json:"movesTo,omitempty"`

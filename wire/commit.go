@@ -13,7 +13,7 @@ type Guard struct {
 	Guard    string `json:"guard" jsonschema:"enum=device,enum=session,enum=service,enum=none,enum=unknown"`
 	GuardWhy string `json:"guardWhy,omitempty"` // why it is no better
 	Risk     string `json:"risk,omitempty"`     // what may go wrong with it
-	Untried  string `json:"untried,omitempty"`  // why the way back cannot be tried before a change is in effect
+	Untried  string `json:"untried,omitempty"`  // why the way back cannot be tried before a change is active
 }
 
 // Commit is how a commit stands.
@@ -59,7 +59,7 @@ type NewCommit struct {
 	Probes             []string `json:"probes,omitempty"`
 	ProbeWithinSeconds int64    `json:"probeWithinSeconds,omitempty"` // how long they may fail at first
 	ByProbes           bool     `json:"byProbes,omitempty"`           // confirm once all of them pass
-	RevertOnProbe      bool     `json:"revertOnProbe,omitempty"`      // go back when one fails
+	RevertOnProbe      bool     `json:"revertOnProbe,omitempty"`      // revert when one fails
 	// to startup, once kept; left out: each device's setting
 	Save *bool `json:"save,omitempty"`
 
@@ -72,10 +72,10 @@ type NewCommit struct {
 	Preview string `json:"preview,omitempty"`
 
 	// CutOff names devices that are forecast to be cut off with nobody left to
-	// send them back, and are to be committed all the same.
+	// revert them, and are to be committed all the same.
 	CutOff []string `json:"cutOff,omitempty"`
 
-	// Emergency is why the agreement of others, where a rule asks for it, is not
+	// Emergency is why the approval of others, where a rule asks for it, is not
 	// waited for. It stands out until somebody else looked at it.
 	Emergency string `json:"emergency,omitempty"`
 }
@@ -128,7 +128,7 @@ type NewHold struct {
 
 // Leave settles a device that holds neither the former nor the new
 // configuration: it is left as it is.
-type Leave struct {
+type Accept struct {
 	Device string `json:"device"`
 }
 
@@ -177,7 +177,7 @@ type Settings struct {
 
 	// How its management is seen from the network, for the lockout forecast:
 	// its address and port, and our address, as packets have them there; and the
-	// devices on the way. Empty goes back to what is learned.
+	// devices on the way. Empty reverts to what is learned.
 	SeenAs   *string   `json:"seenAs,omitempty"`
 	SeenFrom *string   `json:"seenFrom,omitempty"`
 	Via      *[]string `json:"via,omitempty"`

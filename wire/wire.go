@@ -19,7 +19,7 @@ type Problem struct {
 	Next   advice.Steps `json:"next,omitempty"`
 	Device string       `json:"device,omitempty"`
 
-	Second *Second `json:"second,omitempty"` // what is to be shown beside the password, or anew
+	Second *Second `json:"second,omitempty"` // what is to be shown beside the password, or again
 }
 
 // ProblemPrefix begins every problem type.
@@ -62,7 +62,7 @@ type Device struct {
 	Model    string    `json:"model,omitempty"` // as it tells
 	Serial   string    `json:"serial,omitempty"`
 	Unsaved  bool      `json:"unsaved"`
-	Save     bool      `json:"save"` // what is kept is saved to its startup
+	Save     bool      `json:"save"` // confirmed changes are saved to its startup
 	Clock    *Clock    `json:"clock,omitempty"`
 	Revision int64     `json:"revision,omitempty"`
 	Modules  int       `json:"modules,omitempty"`
@@ -175,7 +175,7 @@ type Verified struct {
 	Wrong     int64            `json:"wrong,omitempty"`
 	Findings  []ledger.Finding `json:"findings"`            // at most a hundred of what is wrong
 	Notes     []string         `json:"notes,omitempty"`     // what limits what was checked
-	ClockBack []int64          `json:"clockBack,omitempty"` // entries before which the service's clock had gone back
+	ClockBack []int64          `json:"clockBack,omitempty"` // entries before which the service's clock had reverted
 	Held      int64            `json:"held,omitempty"`      // the newest entry with a checkpoint that holds
 	HeldAt    time.Time        `json:"heldAt,omitzero"`
 	Key       string           `json:"key,omitempty"` // that signed it
@@ -295,7 +295,7 @@ type Attention struct {
 	Reserved []Reservation `json:"reserved"` // all in force
 
 	Approve []Change `json:"approve"` // that one is asked to agree to
-	// committed without the agreement they needed, that nobody looked at since
+	// committed without the approval they needed, that nobody looked at since
 	Emergencies []Emergency `json:"emergencies"`
 
 	Archives []Archive  `json:"archives"` // that take no copies, are stale, or hold damaged ones

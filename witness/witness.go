@@ -251,7 +251,7 @@ func (w *Witness) Add(request []byte) (string, error) {
 	next := *l
 	next.Checkpoint = string(x.Checkpoint)
 	if err := w.save(&next); err != nil {
-		return "", &No{Status: 500, Why: fmt.Sprintf("what was seen could not be kept: %v", err)}
+		return "", &No{Status: 500, Why: fmt.Sprintf("what was seen could not be stored: %v", err)}
 	}
 	w.logs[next.Origin] = &next
 	_, line, _ := strings.Cut(string(signed), "\n\n")

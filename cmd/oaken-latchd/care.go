@@ -22,7 +22,7 @@ import (
 // examine looks at all that the service rests on.
 func examine(ctx context.Context, args []string, out, errOut io.Writer) error {
 	set := newSettings("doctor")
-	deep := set.fs.Bool("deep", false, "read every kept configuration and compare it with its digest, too")
+	deep := set.fs.Bool("deep", false, "read every stored configuration and compare it with its digest, too")
 	if err := set.parse(args, errOut); err != nil {
 		return err
 	}
@@ -162,7 +162,7 @@ func resetFactors(ctx context.Context, args []string, out, errOut io.Writer) (er
 func rotateKey(ctx context.Context, args []string, out, errOut io.Writer) error {
 	set := newSettings("rotate-key")
 	lost := set.fs.Bool(
-		"lost", false, "the key is lost for good: what was sealed with it is taken out, and has to be given anew",
+		"lost", false, "the key is lost: what was sealed with it is taken out, and has to be given again",
 	)
 	if err := set.parse(args, errOut); err != nil {
 		return err
@@ -180,7 +180,7 @@ func rotateKey(ctx context.Context, args []string, out, errOut io.Writer) error 
 		"old one was kept, and take a backup: older ones hold the old key with the old records."
 	if *lost {
 		n, err = access.Forget(ctx, log, file)
-		next = "Give the devices' secrets anew with: latch device replace NAME, and those of archives and receivers."
+		next = "Give the devices' secrets again with: latch device replace NAME, and those of archives and receivers."
 	} else {
 		if err := access.Missing(ctx, s, file); err != nil { // or another would be made
 			return errors.Join(err, end())

@@ -154,7 +154,7 @@ func handOver(args []string) error {
 func manual() wire.Manual {
 	m := wire.Manual{
 		Name: "oaken-latchd", Section: "8",
-		Summary:  "the Oaken Latch service: network changes that go back by themselves",
+		Summary:  "the Oaken Latch service: network changes that revert by themselves unless confirmed",
 		Synopsis: []string{"oaken-latchd VERB [--FLAG]..."}, Parts: []wire.ManualPart{{Title: "VERBS", Text: usage}},
 	}
 	settings := wire.ManualCommand{

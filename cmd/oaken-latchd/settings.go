@@ -94,7 +94,7 @@ func newSettings(verb string) *settings {
 	)
 	fs.DurationVar(
 		&s.look, "look-every", 5*time.Minute,
-		"how often devices are read for changes behind our back that tell of no events",
+		"how often devices are read for outside changes, on those that send no events",
 	)
 	fs.StringVar(
 		&s.syslog, "syslog", "",

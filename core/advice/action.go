@@ -5,13 +5,13 @@ import (
 	"slices"
 )
 
-// Action is something a person can do, whichever way in they use.
+// Action is something a person can do, whichever management access they use.
 type Action string
 
 // The actions that are advised, by what they are about.
 const (
 	SignIn       Action = "sign-in"
-	ProveFactor  Action = "prove-factor" // show a second factor anew
+	ProveFactor  Action = "prove-factor" // show a second factor again
 	ListFactors  Action = "list-factors"
 	AddFactor    Action = "add-factor"
 	ResetFactors Action = "reset-factors" // of somebody who lost them
@@ -53,7 +53,7 @@ const (
 	ListCopies        Action = "list-copies"
 	MendFromCopy      Action = "mend-from-copy"
 	VerifyRecord      Action = "verify-record"
-	VerifyAgainst     Action = "verify-against" // a checkpoint that was kept elsewhere
+	VerifyAgainst     Action = "verify-against" // a checkpoint that was stored elsewhere
 	WatchRecord       Action = "watch-record"   // from another machine
 	SignCheckpoint    Action = "sign-checkpoint"
 	ListSearches      Action = "list-searches"

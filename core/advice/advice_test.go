@@ -13,14 +13,14 @@ import (
 
 // What a refusal advises, as a program reads it.
 func Example() {
-	next := advice.Words("take back what of it was confirmed").Do(advice.UndoChange, 7).
+	next := advice.Words("undo what of it was confirmed").Do(advice.UndoChange, 7).
 		Or("or open a new one", advice.OpenChange)
 	fmt.Println(next)
 	text, _ := json.Marshal(next[0])
 	fmt.Println(string(text))
 	// Output:
-	// take back what of it was confirmed; or open a new one
-	// {"text":"take back what of it was confirmed","action":"undo-change","args":{"change":"7"}}
+	// undo what of it was confirmed; or open a new one
+	// {"text":"undo what of it was confirmed","action":"undo-change","args":{"change":"7"}}
 }
 
 func TestArguments(t *testing.T) {

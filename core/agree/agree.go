@@ -1,4 +1,4 @@
-// Package agree says whose agreement to a change counts: of persons who did not work on it, to
+// Package agree says whose approval to a change counts: of persons who did not work on it, to
 // exactly what it is now, who may still agree. It knows no rules and no devices: what is needed is
 // given.
 package agree
@@ -35,12 +35,12 @@ type Facts struct {
 	May func(who string) bool
 }
 
-// Counts reports whether an agreement counts.
+// Counts reports whether an approval counts.
 func (f Facts) Counts(a Agreement) bool {
 	return a.Digest == f.Digest && !slices.Contains(f.Workers, a.Who) && f.May(a.Who)
 }
 
-// Missing is how many persons' agreement is missing.
+// Missing is how many persons' approval is missing.
 func (f Facts) Missing() int {
 	var have []string
 	for _, a := range f.Agreed {

@@ -16,7 +16,7 @@ type act struct{ kind, who string }
 
 // TestWalk does all orders of a handful of acts by three persons, up to seven in a row, and judges by
 // the story itself, not by what is remembered of it: where a commit is let through that needs one
-// person's agreement, somebody agreed after the last change of it who never had a hand in it, is
+// person's approval, somebody agreed after the last change of it who never had a hand in it, is
 // there still and may still agree; so that no one person can have brought it there.
 func TestWalk(t *testing.T) {
 	people := []string{"mara", "joss", "wren"}

@@ -25,16 +25,16 @@ func (m *machine) goBack(i int) {
 	case Ready:
 		m.release(i)
 	case Held:
-		d.Standing = GoingBack
+		d.Standing = IsReverting
 		m.sendBack(i, d.Keeper == ByService, false)
 	case Confirming:
 		d.Taken, d.Denied = false, false
 		// Perhaps it is confirmed by now. A cancel tells nothing then, and what
 		// is looked at afterwards makes it write the former configuration.
-		d.Standing = GoingBack
+		d.Standing = IsReverting
 		m.sendBack(i, false, false)
-	case IsKept:
-		d.Standing = GoingBack
+	case IsConfirmed:
+		d.Standing = IsReverting
 		m.sendBack(i, true, false)
 	}
 }
@@ -58,9 +58,9 @@ func (m *machine) seenGoingBack(d *Device, i int) {
 		d.Standing, d.Said = IsReverted, ""
 		m.finish()
 	default:
-		// Perhaps a part of it was taken, or went back to another place: writing the
+		// Perhaps a part of it was taken, or reverted to another place: writing the
 		// former one back mends that. Where it does not, somebody may have changed the
-		// same: a person decides then, or it goes back after all.
+		// same: a person decides then, or it reverts after all.
 		if m.ev.Found == FoundOther && d.Refusals == 0 && (!d.Odd || d.Said == "") {
 			d.Said = "holds neither the former nor the new configuration at the places of this change"
 		}
@@ -87,14 +87,14 @@ func (m *machine) finish() {
 		count[d.Standing]++
 		switch {
 		case m.Phase == Settling && d.Settled:
-		case m.Phase == Reverting && (d.Standing == IsReverted || d.Standing == IsLeft || d.Standing == IsUntouched):
+		case m.Phase == Reverting && (d.Standing == IsReverted || d.Standing == IsAccepted || d.Standing == IsUntouched):
 		default:
 			return
 		}
 	}
 	switch all := len(m.Devices); {
-	case count[IsKept] == all:
-		m.Outcome = Kept
+	case count[IsConfirmed] == all:
+		m.Outcome = Confirmed
 	case count[IsUntouched] == all:
 		m.Outcome = Failed
 	case count[IsReverted]+count[IsUntouched] == all:
@@ -131,7 +131,7 @@ func (m *machine) restarted() {
 			m.do(DoSettle, i)
 		case d.Standing == Confirming && d.Keeper == ByDevice && !d.Taken:
 			m.do(DoConfirm, i)
-		case d.Standing == Confirming, d.Standing == GoingBack:
+		case d.Standing == Confirming, d.Standing == IsReverting:
 			m.lookAgain(i)
 		case m.Phase == Reverting:
 			m.goBack(i)

@@ -20,7 +20,7 @@ func Example() {
 		{Kind: guard.Start, At: at},
 		{Kind: guard.Prepared, At: at},
 		{Kind: guard.Applied, At: at},
-		{Kind: guard.Seen, Found: guard.FoundResult, At: at}, // the way in is proved
+		{Kind: guard.Seen, Found: guard.FoundResult, At: at}, // it is proved that the device is reached
 		{Kind: guard.Tick, At: at.Add(time.Minute)},          // the hold is over
 		{Kind: guard.CancelDone, At: at.Add(time.Minute)},
 		{Kind: guard.Seen, Found: guard.FoundBase, At: at.Add(time.Minute)},

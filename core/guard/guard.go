@@ -25,26 +25,26 @@ type Phase string
 
 // The phases, in the order of a commit that goes well.
 const (
-	Idle      Phase = "idle"
-	Preparing Phase = "preparing" // nothing is in effect anywhere
-	AllReady  Phase = "prepared"  // only the commit itself is left; a person's word is awaited
-	Applying  Phase = "applying"  // commits are on their way
-	Probing   Phase = "probing"   // in effect; the way in is being proved, the probes run
-	Awaiting  Phase = "awaiting"  // in effect; a person's word is awaited
-	Asking    Phase = "asking"    // confirm was said; every device is asked once more
-	Keeping   Phase = "keeping"   // confirms are on their way
-	Settling  Phase = "settling"  // kept; startup is being saved
-	Reverting Phase = "reverting" // going back
-	Done      Phase = "done"
+	Idle          Phase = "idle"
+	Preparing     Phase = "preparing"  // nothing is active anywhere
+	AllReady      Phase = "prepared"   // only the commit itself is left; a person's word is awaited
+	Applying      Phase = "applying"   // commits are on their way
+	Probing       Phase = "probing"    // in effect; management access is being proved, the probes run
+	Awaiting      Phase = "awaiting"   // in effect; a person's word is awaited
+	Asking        Phase = "asking"     // confirm was said; every device is asked once more
+	ConfirmingAll Phase = "confirming" // confirms are on their way
+	Settling      Phase = "settling"   // kept; startup is being saved
+	Reverting     Phase = "reverting"  // reverting
+	Done          Phase = "done"
 )
 
 // Outcome is what a finished commit came to.
 type Outcome string
 
-// The outcomes. Failed means that nothing of it ever was in effect.
+// The outcomes. Failed means that nothing of it ever was active.
 const (
 	Undecided Outcome = ""
-	Kept      Outcome = "kept"
+	Confirmed Outcome = "confirmed"
 	Reverted  Outcome = "reverted"
 	Failed    Outcome = "failed"
 	// Partly means that the devices do not all hold the same: one was left by a
@@ -60,14 +60,14 @@ const (
 	Waiting     Standing = "waiting"
 	InPrepare   Standing = "preparing"
 	Ready       Standing = "prepared"
-	Committing  Standing = "committing" // sent, not answered: perhaps in effect
-	Held        Standing = "held"       // in effect on trial
+	Committing  Standing = "committing" // sent, not answered: perhaps active
+	Held        Standing = "held"       // active, on hold
 	Confirming  Standing = "confirming" // sent, not answered: perhaps permanent
-	IsKept      Standing = "kept"
-	GoingBack   Standing = "going back"
+	IsConfirmed Standing = "confirmed"
+	IsReverting Standing = "reverting"
 	IsReverted  Standing = "reverted"  // seen with its former configuration
 	IsUntouched Standing = "untouched" // nothing of it was ever in effect
-	IsLeft      Standing = "left"      // not seen with its former configuration, and left so by a person's word
+	IsAccepted  Standing = "accepted"  // not seen with its former configuration, and left so by a person's word
 )
 
 // Device is one device's part of a commit.
@@ -86,8 +86,8 @@ type Device struct {
 	// it answered ok to the confirm, which alone proves nothing
 	Taken    bool `json:"taken,omitempty"`
 	Denied   bool `json:"denied,omitempty"`   // it refused the confirm: by what it says nothing pends
-	Refusals int  `json:"refusals,omitempty"` // how often in a row it refused to be sent back
-	// the last try to send it back wrote, instead of cancelling
+	Refusals int  `json:"refusals,omitempty"` // how often in a row it refused to be reverted
+	// the last try to revert it wrote, instead of cancelling
 	Wrote       bool          `json:"wrote,omitempty"`
 	GoesBackBy  time.Time     `json:"goesBackBy,omitzero"`  // its own timer has fired by then, if it was not confirmed
 	Timer       time.Duration `json:"timer,omitempty"`      // the longest that its own timer was set for
@@ -132,7 +132,7 @@ type State struct {
 	Deadline      time.Time       `json:"deadline,omitzero"`    // when the hold ends
 	NewDeadline   time.Time       `json:"newDeadline,omitzero"` // asked for, while the devices' timers are being set
 	Warned        bool            `json:"warned,omitempty"`     // that the hold is about to end
-	Reason        string          `json:"reason,omitempty"`     // why it went back or failed
+	Reason        string          `json:"reason,omitempty"`     // why it reverted or failed
 	By            string          `json:"by,omitempty"`         // whose word decided
 	Devices       []Device        `json:"devices"`
 	Probes        []ProbeStanding `json:"probes,omitempty"`
@@ -154,10 +154,10 @@ const unsure = 15 * time.Second
 // stubborn is after how many refusals in a row a device is taken to refuse for good.
 const stubborn = 3
 
-// Stuck reports whether a device that is to go back does not: it holds neither
+// Stuck reports whether a device that is to revert does not: it holds neither
 // configuration, or refuses what it is sent. It is tried on; a person may leave it.
 func (d Device) Stuck() bool {
-	return d.Standing == GoingBack && (d.Odd || d.Refusals >= stubborn)
+	return d.Standing == IsReverting && (d.Odd || d.Refusals >= stubborn)
 }
 
 // DeviceTimeout is the confirm-timeout given to the devices with a commit.
@@ -212,8 +212,8 @@ const (
 	PrepareFailed EventKind = "prepare-failed"
 	Lapsed        EventKind = "lapsed"         // what was prepared is no longer so
 	Applied       EventKind = "applied"        // the device took the commit
-	CommitRefused EventKind = "commit-refused" // it said no: nothing is in effect there
-	CommitUnknown EventKind = "commit-unknown" // no answer: perhaps in effect
+	CommitRefused EventKind = "commit-refused" // it said no: nothing is active there
+	CommitUnknown EventKind = "commit-unknown" // no answer: perhaps active
 	SessionLost   EventKind = "session-lost"   // the session that is the hold ended
 	Seen          EventKind = "seen"           // its running was read, by a new session
 	NotReached    EventKind = "not-reached"
@@ -231,8 +231,8 @@ const (
 	SayCommit     EventKind = "say-commit" // commit what is prepared
 	SayConfirm    EventKind = "say-confirm"
 	SayRevert     EventKind = "say-revert"
-	SayUntil      EventKind = "say-until" // the hold is to end at Until
-	SayLeave      EventKind = "say-leave" // leave a device that does not go back as it is
+	SayUntil      EventKind = "say-until"  // the hold is to end at Until
+	SayAccept     EventKind = "say-accept" // leave a device that does not revert as it is
 	Tick          EventKind = "tick"
 	Restarted     EventKind = "restarted"
 )
@@ -296,6 +296,6 @@ type Action struct {
 	Until time.Time
 
 	// Watch marks a look or probe that is only there to notice a device that
-	// vanishes or goes back meanwhile; it gives way to anything else.
+	// vanishes or reverts meanwhile; it gives way to anything else.
 	Watch bool
 }

@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-const cutOff = "could not be reached after the commit, which probably cut the way in"
+const cutOff = "could not be reached after the commit, which probably cut management access"
 
 // ByItsProbes is whose word it is where the probes confirm.
 const ByItsProbes = "probes"
@@ -74,7 +74,7 @@ func (m *machine) seenHeld(d *Device) {
 	if m.ev.Found != FoundResult {
 		d.Said = "its running is not what was committed"
 		if m.ev.Found == FoundBase {
-			d.Standing, d.Said = IsReverted, "went back before it was confirmed"
+			d.Standing, d.Said = IsReverted, "reverted before it was confirmed"
 			if m.Phase == Probing && !d.Looked { // perhaps the commit never took effect
 				d.Said = "does not hold the change: it was seen with its former configuration"
 			}
@@ -165,7 +165,7 @@ func (m *machine) probesRun() {
 	switch {
 	case !m.looked():
 	case !m.ev.At.Before(m.Deadline):
-		m.revert("the hold ended while the way in was being proved", "")
+		m.revert("the hold ended while management access was being proved", "")
 	case last:
 		m.Phase = Awaiting
 		m.confirmByProbes()
@@ -199,11 +199,11 @@ func (m *machine) keep() {
 		m.revert("the hold ended before every device had answered", "")
 		return
 	}
-	m.Phase = Keeping
+	m.Phase = ConfirmingAll
 	for i := range m.Devices {
 		d := &m.Devices[i]
 		if d.Keeper == ByService {
-			d.Standing = IsKept
+			d.Standing = IsConfirmed
 			continue
 		}
 		d.Standing, d.Taken, d.Denied = Confirming, false, false
@@ -213,7 +213,7 @@ func (m *machine) keep() {
 }
 
 // until moves the end of the hold. A later end holds once every device's timer
-// is known to run longer; an earlier one at once, as we go back before them.
+// is known to run longer; an earlier one at once, as we revert before them.
 func (m *machine) until(end time.Time) {
 	if end.Before(m.Deadline) {
 		m.Deadline = end
@@ -278,7 +278,7 @@ func (m *machine) seenConfirming(d *Device, i int) {
 	lost := d.Keeper == BySession && !d.Taken && !d.Tells // the session is gone, and nothing else could tell
 	switch {
 	case m.ev.Found == FoundBase:
-		d.Standing, d.Said = IsReverted, "had gone back when it was to be confirmed"
+		d.Standing, d.Said = IsReverted, "had reverted when it was to be confirmed"
 		m.revert(d.Name+" "+d.Said, "")
 	case !told && lost && m.ev.At.After(d.GoesBackBy):
 		m.revert(d.Name+" did not answer the confirm, and does not tell whether it carried it out", "")
@@ -309,7 +309,7 @@ func (m *machine) seenConfirming(d *Device, i int) {
 func (m *machine) notReached(d *Device, i int) {
 	d.Unreachable, d.Said = true, m.ev.Err
 	switch {
-	case d.Standing == GoingBack, d.Standing == Confirming:
+	case d.Standing == IsReverting, d.Standing == Confirming:
 		m.lookAgain(i)
 	case d.Standing != Held:
 	case m.Phase == Probing && !d.Looked:
@@ -326,14 +326,14 @@ func (m *machine) notReached(d *Device, i int) {
 }
 
 func (m *machine) kept(d *Device) {
-	d.Standing, d.Said, d.Unreachable = IsKept, "", false
+	d.Standing, d.Said, d.Unreachable = IsConfirmed, "", false
 	d.GoesBackBy = time.Time{} // confirmed: no timer of its own runs any more
 	m.allKept()
 }
 
 func (m *machine) allKept() {
-	if m.Phase == Keeping && m.every(IsKept) {
-		m.Phase, m.Outcome = Settling, Kept
+	if m.Phase == ConfirmingAll && m.every(IsConfirmed) {
+		m.Phase, m.Outcome = Settling, Confirmed
 		for i := range m.Devices {
 			m.do(DoSettle, i)
 		}

@@ -12,9 +12,9 @@ type Keeper string
 // The keepers, from the safest down.
 const (
 	// ByDevice is the device's own confirmed commit with a persist token: it
-	// goes back by itself whatever becomes of us (RFC 6241 section 8.4).
+	// reverts by itself whatever becomes of us (RFC 6241 section 8.4).
 	ByDevice Keeper = "device"
-	// BySession is the device's confirmed commit without a token: it goes back
+	// BySession is the device's confirmed commit without a token: it reverts
 	// by itself when its timer fires or the session that made it ends.
 	BySession Keeper = "session"
 	// ByService is this service alone, while it runs and reaches the device.
@@ -29,7 +29,7 @@ type Plan struct {
 
 	// ByProbes confirms without a person's word once every probe passes.
 	ByProbes bool `json:"byProbes,omitempty"`
-	// RevertOnProbe goes back at once when a probe fails.
+	// RevertOnProbe reverts at once when a probe fails.
 	RevertOnProbe bool `json:"revertOnProbe,omitempty"`
 	// Ahead is how long everything may stay prepared until the word to commit
 	// comes; 0 commits as soon as all devices are prepared.

@@ -49,7 +49,7 @@ func (m *machine) step() {
 		}
 	case Tick:
 		m.tick()
-	case SayCommit, SayConfirm, SayRevert, SayUntil, SayLeave:
+	case SayCommit, SayConfirm, SayRevert, SayUntil, SayAccept:
 		if m.May(m.ev) == nil {
 			m.word()
 		}
@@ -77,13 +77,13 @@ func (m *machine) word() {
 		m.revert("reverted by "+m.ev.By, m.ev.By)
 	case SayUntil:
 		m.until(m.ev.Until)
-	case SayLeave:
+	case SayAccept:
 		d := &m.Devices[m.ev.Device]
 		said := "was not seen with its former configuration"
 		if d.Odd {
 			said = "holds neither the former nor the new configuration"
 		}
-		d.Standing, d.Said = IsLeft, said+", and was left so by "+m.ev.By
+		d.Standing, d.Said = IsAccepted, said+", and was left so by "+m.ev.By
 		m.finish()
 	}
 }
@@ -122,7 +122,7 @@ func (m *machine) replied(d *Device, i int) {
 			m.lookAgain(i)
 		}
 	case CancelDone, RestoreDone:
-		if d.Standing == GoingBack {
+		if d.Standing == IsReverting {
 			switch {
 			case m.ev.Kind != RestoreDone: // a cancel is refused where nothing is pending, too
 			case m.ev.Refused:
@@ -148,7 +148,7 @@ func (m *machine) replied(d *Device, i int) {
 			m.finish()
 		}
 	case SettleDone:
-		if d.Standing == IsKept {
+		if d.Standing == IsConfirmed {
 			d.Settled, d.Saved = true, m.ev.Saved
 			if m.ev.Err != "" {
 				d.Said = m.ev.Err
@@ -220,7 +220,7 @@ func (m *machine) committed(d *Device, i int) {
 	case CommitUnknown:
 		m.doubt(d)
 		d.Standing, d.Said, d.Unreachable = Held, m.ev.Err, true
-		m.revert(fmt.Sprintf("%s did not answer the commit, which may have cut the way in: %s", d.Name, m.ev.Err), "")
+		m.revert(fmt.Sprintf("%s did not answer the commit, which may have cut management access: %s", d.Name, m.ev.Err), "")
 		return
 	}
 	d.Standing = Held
@@ -282,7 +282,7 @@ func (m *machine) seen(d *Device, i int) {
 		m.seenHeld(d)
 	case Confirming:
 		m.seenConfirming(d, i)
-	case GoingBack:
+	case IsReverting:
 		m.seenGoingBack(d, i)
 	}
 }

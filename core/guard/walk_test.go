@@ -24,21 +24,21 @@ func (w world) check() error {
 		d := w.s.Devices[i]
 		forGood := b.odd || b.changed && !b.pending
 		switch {
-		case w.s.Outcome == guard.Kept && !forGood && (!b.lost || w.s.Phase == guard.Done && d.Settled &&
-			d.Standing == guard.IsKept && d.Saved):
+		case w.s.Outcome == guard.Confirmed && !forGood && (!b.lost || w.s.Phase == guard.Done && d.Settled &&
+			d.Standing == guard.IsConfirmed && d.Saved):
 			return fmt.Errorf("kept is said, but %s does not hold it for good: %+v", d.Name, b)
 		case (w.s.Outcome == guard.Reverted || w.s.Outcome == guard.Failed) && (b.changed || b.odd):
 			return fmt.Errorf("%s is said, but %s does not hold its former configuration", w.s.Outcome, d.Name)
-		case w.s.Outcome == guard.Partly && b.changed && d.Standing != guard.IsLeft && d.Standing != guard.IsKept:
+		case w.s.Outcome == guard.Partly && b.changed && d.Standing != guard.IsAccepted && d.Standing != guard.IsConfirmed:
 			return fmt.Errorf("%s holds the change, and is said to be %s", d.Name, d.Standing)
 		case d.Standing == guard.IsReverted && (b.changed || b.late || b.odd):
-			return fmt.Errorf("%s is said to have gone back and has not: %+v", d.Name, b)
-		case d.Standing == guard.IsLeft && !b.odd && !b.refuses:
+			return fmt.Errorf("%s is said to have reverted and has not: %+v", d.Name, b)
+		case d.Standing == guard.IsAccepted && !b.odd && !b.refuses:
 			return fmt.Errorf("%s was left though it is not stuck: %+v", d.Name, b)
 		case w.s.Phase == guard.Done && w.s.Outcome == guard.Undecided:
 			return fmt.Errorf("done without an outcome")
 		case w.s.Phase == guard.Reverting && w.s.Reason == "":
-			return fmt.Errorf("going back without a reason")
+			return fmt.Errorf("reverting without a reason")
 		case !w.s.Deadline.IsZero() && b.pending && b.sure && w.s.Phase == guard.Awaiting && w.skew == 0 && epoch.Add(
 			time.Duration(b.backAt)*time.Second,
 		).Before(w.s.Deadline):
@@ -176,7 +176,7 @@ func TestWalk(t *testing.T) {
 			with: troubles{late: true, silent: true},
 		},
 		{name: "tokens ignored", keepers: []guard.Keeper{device}, faults: 3, with: troubles{foreign: true, lies: true}},
-		{name: "refuses to go back", keepers: []guard.Keeper{service}, faults: 3, with: troubles{stubborn: true}},
+		{name: "refuses to revert", keepers: []guard.Keeper{service}, faults: 3, with: troubles{stubborn: true}},
 		{
 			name: "refuses, device", keepers: []guard.Keeper{device}, faults: 3,
 			with: troubles{stubborn: true, foreign: true},
@@ -262,7 +262,7 @@ func TestWalk(t *testing.T) {
 			if k.cut {
 				return
 			}
-			for _, o := range []guard.Outcome{guard.Kept, guard.Reverted, guard.Failed} {
+			for _, o := range []guard.Outcome{guard.Confirmed, guard.Reverted, guard.Failed} {
 				require.Positive(t, k.outcomes[o], "the walk never came to %s", o)
 			}
 		})
@@ -297,12 +297,12 @@ func TestGoesWell(t *testing.T) {
 	require.Equal(
 		t,
 		[]guard.Phase{
-			guard.Preparing, guard.AllReady, guard.Applying, guard.Probing, guard.Awaiting, guard.Asking, guard.Keeping,
+			guard.Preparing, guard.AllReady, guard.Applying, guard.Probing, guard.Awaiting, guard.Asking, guard.ConfirmingAll,
 			guard.Settling,
 		},
 		phases,
 	)
-	require.Equal(t, guard.Kept, w.s.Outcome)
+	require.Equal(t, guard.Confirmed, w.s.Outcome)
 	require.Equal(t, "mara", w.s.By)
 	require.True(t, w.s.Devices[0].Saved)
 }
@@ -345,12 +345,12 @@ func TestWordsRefused(t *testing.T) {
 		t, say(guard.Event{Kind: guard.SayConfirm, At: epoch.Add(hold)}), "the hold ended at 2026-11-23T02:01:00Z",
 	)
 	require.ErrorContains(t, say(guard.Event{Kind: guard.SayUntil, Until: w.at()}), "to end it now, revert")
-	require.ErrorContains(t, say(guard.Event{Kind: guard.SayLeave}), "northmole is not stuck")
-	require.ErrorContains(t, say(guard.Event{Kind: guard.SayLeave, Device: 4}), "no such device")
+	require.ErrorContains(t, say(guard.Event{Kind: guard.SayAccept}), "northmole is not stuck")
+	require.ErrorContains(t, say(guard.Event{Kind: guard.SayAccept, Device: 4}), "no such device")
 	w.feed(guard.Event{Kind: guard.SayUntil, Until: epoch.Add(2 * hold), By: "mara"})
 	require.ErrorContains(t, say(guard.Event{Kind: guard.SayConfirm, Despite: true}), "hold until 2026-11-23T02:02:00Z")
 	w.feed(guard.Event{Kind: guard.SayRevert, By: "joss"})
-	require.ErrorContains(t, say(guard.Event{Kind: guard.SayConfirm}), "going back: reverted by joss")
+	require.ErrorContains(t, say(guard.Event{Kind: guard.SayConfirm}), "reverting: reverted by joss")
 }
 
 // A longer hold counts only once every device's timer is known to be longer; a

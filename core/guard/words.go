@@ -17,15 +17,15 @@ func refused(format string, args ...any) error { return &Refused{fmt.Sprintf(for
 // now, and why not.
 func (s State) May(e Event) error {
 	switch {
-	case s.Phase == Done || s.Outcome == Kept:
+	case s.Phase == Done || s.Outcome == Confirmed:
 		return refused("it is already %s%s", s.Outcome, because(s.Reason))
-	case e.Kind == SayLeave:
+	case e.Kind == SayAccept:
 		return s.mayLeave(e.Device)
 	case s.Phase == Reverting:
-		return refused("it is already going back%s", because(s.Reason))
+		return refused("it is already reverting%s", because(s.Reason))
 	case e.Kind == SayRevert: // also while it is being confirmed: one of two words comes later
 		return nil
-	case s.Phase == Asking || s.Phase == Keeping:
+	case s.Phase == Asking || s.Phase == ConfirmingAll:
 		return refused("it is being confirmed at this moment")
 	case e.Kind == SayCommit && s.Phase != AllReady:
 		return refused("it is not waiting for that, it is %s", s.Phase)
@@ -34,11 +34,11 @@ func (s State) May(e Event) error {
 	case s.Phase == AllReady:
 		return refused("it is prepared and not committed yet")
 	case s.Phase != Awaiting && s.Phase != Probing:
-		return refused("it is not in effect yet, wait until it is holding")
+		return refused("it is not active yet, wait until it is holding")
 	case !e.At.Before(s.Deadline):
-		return refused("the hold ended at %s, the devices are going back", stamp(s.Deadline))
+		return refused("the hold ended at %s, the devices are reverting", stamp(s.Deadline))
 	case s.Phase == Probing:
-		return refused("the way into the devices and the probes have not been proved yet, wait for it")
+		return refused("management access and the probes have not been proved yet, wait for it")
 	case !s.NewDeadline.IsZero():
 		return refused("the devices' timers are being set for a hold until %s, wait for it", stamp(s.NewDeadline))
 	case e.Kind == SayUntil && !e.Until.After(e.At.Add(time.Second)):
@@ -54,7 +54,7 @@ func (s State) mayLeave(device int) error {
 		return refused("it has no such device")
 	}
 	if d := s.Devices[device]; s.Phase != Reverting || !d.Stuck() {
-		return refused("%s is not stuck on its way back, it is %s", d.Name, d.Standing)
+		return refused("%s is not stuck while reverting, it is %s", d.Name, d.Standing)
 	}
 	return nil
 }

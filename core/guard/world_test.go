@@ -20,7 +20,7 @@ type box struct {
 	odd     bool // a stranger changed the same places
 	sure    bool // its timer was last set by an answered word
 	backAt  int  // when the timer fires, in seconds
-	refuses bool // it does not take what would send it back
+	refuses bool // it does not take what would revert it
 	saved   bool // its startup holds the change: losing power does not take it away
 	lost    bool // it held the change for good, and lost it
 }
@@ -47,7 +47,7 @@ type troubles struct {
 	lies     bool // a confirm may be answered ok and not be carried out
 	late     bool // a device's timer may fire late
 	foreign  bool // somebody else may confirm, by whatever token
-	stubborn bool // a device may refuse for good to be sent back
+	stubborn bool // a device may refuse for good to be reverted
 	clock    bool // the service may come up with another time
 	journal  bool // the journal may take what was heard later than it was true
 }
@@ -331,7 +331,7 @@ func (w world) commits(a guard.Action, b box) []outcome {
 		{true, lost, event(guard.CommitUnknown)}, {true, b, event(guard.CommitUnknown)},
 		{true, late, event(guard.CommitUnknown)},
 	}
-	if keeper == guard.BySession { // the device saw the session end, and went back
+	if keeper == guard.BySession { // the device saw the session end, and reverted
 		list = append(list, outcome{true, box{}, event(guard.CommitUnknown)})
 	}
 	return list
@@ -439,7 +439,7 @@ func (w world) later() (world, bool) {
 // leave gives a stuck device up, where there is one.
 func (w world) leave() (world, bool) {
 	for i := range w.s.Devices {
-		e := guard.Event{Kind: guard.SayLeave, Device: i, By: "mara"}
+		e := guard.Event{Kind: guard.SayAccept, Device: i, By: "mara"}
 		if w.s.Phase == guard.Reverting && w.s.May(e) == nil && (w.boxes[i].odd || w.boxes[i].refuses) {
 			next := w.clone()
 			next.feed(e)

@@ -96,7 +96,7 @@ func TestChain(t *testing.T) {
 	for _, e := range resealed(back, 2) {
 		v.Next(e)
 	}
-	assert.True(t, v.End(), "a clock that goes back breaks nothing")
+	assert.True(t, v.End(), "a clock that is set back breaks nothing")
 	assert.Equal(t, []int64{3}, v.Back)
 }
 

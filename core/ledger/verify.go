@@ -69,7 +69,7 @@ type Verifier struct {
 	Findings []Finding // at most a hundred; Wrong counts all
 	Wrong    int64
 	Notes    []string // what limits what was checked
-	Back     []int64  // entries before which the clock had gone back, at most a hundred
+	Back     []int64  // entries before which the clock had reverted, at most a hundred
 
 	last    Entry
 	tree    Edge
@@ -150,7 +150,7 @@ func (v *Verifier) reach(e Entry) {
 			from = fmt.Sprintf("entry %d on", v.held.Size+1)
 		}
 		v.Find(
-			w.Size, "it is not what %s says: entries from %s were rewritten, and the chain sealed anew", w.said(), from,
+			w.Size, "it is not what %s says: entries from %s were rewritten, and the chain sealed again", w.said(), from,
 		)
 	}
 }

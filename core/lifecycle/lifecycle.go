@@ -12,8 +12,8 @@ const (
 	Draft     State = "draft"     // private to those who work on it
 	Scheduled State = "scheduled" // it is to be committed at a time
 	Applying  State = "applying"  // its commit is on its way
-	Holding   State = "holding"   // it is in effect, and goes back unless it is confirmed
-	Kept      State = "kept"
+	Holding   State = "holding"   // it is active, and reverts unless it is confirmed
+	Confirmed State = "confirmed"
 	Reverted  State = "reverted"
 	Failed    State = "failed"    // nothing of it took effect
 	Partly    State = "partly"    // kept on some devices, and not on others
@@ -23,7 +23,7 @@ const (
 
 // States are all of them, in the order in which a change may come to them.
 func States() []State {
-	return []State{Draft, Scheduled, Applying, Holding, Kept, Reverted, Failed, Partly, Unsettled, Dropped}
+	return []State{Draft, Scheduled, Applying, Holding, Confirmed, Reverted, Failed, Partly, Unsettled, Dropped}
 }
 
 // Names gives states as text.

@@ -27,5 +27,5 @@ func TestStates(t *testing.T) {
 		underWay[lifecycle.Holding] && underWay[lifecycle.Applying] && private[lifecycle.Draft] &&
 			private[lifecycle.Dropped],
 	)
-	assert.Equal(t, []string{"draft", "kept"}, lifecycle.Names(lifecycle.Draft, lifecycle.Kept))
+	assert.Equal(t, []string{"draft", "confirmed"}, lifecycle.Names(lifecycle.Draft, lifecycle.Confirmed))
 }

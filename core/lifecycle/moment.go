@@ -14,7 +14,7 @@ const (
 	MomentSavedOutside MomentKind = "saved-outside"
 	MomentSnapshot     MomentKind = "snapshot"
 	MomentHolding      MomentKind = "holding"  // a commit is under way
-	MomentReverted     MomentKind = "reverted" // one went back
+	MomentReverted     MomentKind = "reverted" // one reverted
 	MomentFailed       MomentKind = "failed"
 	MomentPartly       MomentKind = "partly"
 )

@@ -1,6 +1,6 @@
 package lifecycle
 
-// ScheduledKind is what is to be done at a time.
+// ScheduledKind is scheduled commits and restarts.
 type ScheduledKind string
 
 // What can be scheduled.

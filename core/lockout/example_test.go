@@ -30,7 +30,7 @@ func ExampleForecast() {
 		fmt.Printf("%s: %s\n", v.Answer, v.Because)
 	}
 	// Output:
-	// keeps: nothing that the way in rests on is touched
+	// keeps: nothing that management access rests on is touched
 	// cuts: interface m is shut down
 	// unknown: it touches /guard-house/doors, which this forecast does not understand
 }

@@ -61,7 +61,7 @@ func (w ManagementPath) known() bool {
 func Forecast(before, after *tree.Node, w ManagementPath) Verdict {
 	touched := look(before, after)
 	if touched.idle() {
-		return Verdict{Answer: Keeps, Because: "nothing that the way in rests on is touched"}
+		return Verdict{Answer: Keeps, Because: "nothing that management access rests on is touched"}
 	}
 	if !w.known() {
 		return Verdict{
@@ -72,7 +72,7 @@ func Forecast(before, after *tree.Node, w ManagementPath) Verdict {
 	}
 	was, f := newRoundTrip(before, w)
 	if f.state != open {
-		why := "by its configuration as it is the device would not answer, though it does, so its way in is not " +
+		why := "by its configuration as it is the device would not answer, though it does, so its management access is not " +
 			"understood: " + f.why
 		if f.path == "/interfaces" {
 			why += "; if it has another address in the network, set that"

@@ -49,10 +49,10 @@ func TestForecast(t *testing.T) {
 		answer      lockout.Answer
 		says        string
 	}{
-		{"nothing is touched", before, lockout.ManagementPath{}, lockout.Keeps, "nothing that the way in rests on"},
+		{"nothing is touched", before, lockout.ManagementPath{}, lockout.Keeps, "nothing that management access rests on"},
 		{
 			"a description", before + "    description: x\n", lockout.ManagementPath{}, lockout.Keeps,
-			"nothing that the way in rests on",
+			"nothing that management access rests on",
 		},
 		{
 			"nobody told the addresses", before + "    enabled: false\n", lockout.ManagementPath{}, lockout.Unknown,
@@ -93,7 +93,7 @@ func TestForecast(t *testing.T) {
 	odd := lockout.ManagementPath{Us: way.Us, Address: netip.MustParseAddr("203.0.113.1"), Port: 830}
 	v := lockout.Forecast(read(t, before), read(t, before+"    enabled: false\n"), odd)
 	assert.Equal(t, lockout.Unknown, v.Answer)
-	assert.Contains(t, v.Because, "so its way in is not understood")
+	assert.Contains(t, v.Because, "so its management access is not understood")
 	assert.Equal(t, []netip.Addr{netip.MustParseAddr("192.0.2.11")}, lockout.Addresses(read(t, before)))
 	assert.False(t, lockout.NextHop(read(t, before), way.Us).IsValid())
 }

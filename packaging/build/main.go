@@ -90,7 +90,7 @@ func build(bin, out, version string) error {
 		return err
 	}
 	return errors.Join(
-		write(out, version, "oaken-latch-service", "network changes that go back by themselves: the service and its "+
+		write(out, version, "oaken-latch-service", "network changes that revert by themselves unless confirmed: the service and its "+
 			"web console\n"+
 			"Stages changes for routers, switches and firewalls over NETCONF, shows what they do,\nand commits them "+
 			"on a timer that rolls back unless somebody confirms.", service,
@@ -101,7 +101,7 @@ func build(bin, out, version string) error {
 					PostInstall: "packaging/postinst", PreRemove: "packaging/prerm", PostRemove: "packaging/postrm",
 				},
 			}),
-		write(out, version, "oaken-latch-client", "network changes that go back by themselves: the "+
+		write(out, version, "oaken-latch-client", "network changes that revert by themselves unless confirmed: the "+
 			"command-line client\n"+
 			"The command latch, with its manual page and completions for bash, "+
 			"zsh and fish.", client, nfpm.Overridables{}),

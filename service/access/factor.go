@@ -76,7 +76,7 @@ type SecondError struct {
 
 func (e *SecondError) Error() string {
 	if e.Anew {
-		return "this is grave: show your second factor again, which counts for five minutes"
+		return "this is a sensitive action: show your second factor again, which counts for five minutes"
 	}
 	return "the password is right, and this account signs in with a second factor, too"
 }
@@ -193,7 +193,7 @@ func (a *Accounts) oneTry(account string) error {
 // ErrShown is given for a second factor that is wrong, or was used before.
 var ErrShown = errors.New("the second factor is wrong, or was used before")
 
-// note keeps that something was shown. That it could not be kept, as on a full disk, keeps nobody out who
+// note keeps that something was shown. That it could not be stored, as on a full disk, keeps nobody out who
 // has to decide about a hold: that it is used up is known while the service runs.
 func (a *Accounts) note(ctx context.Context, what string, f func(*store.Tx) error) error {
 	err := a.store.Write(ctx, f)
@@ -201,7 +201,7 @@ func (a *Accounts) note(ctx context.Context, what string, f func(*store.Tx) erro
 		return ErrShown // used at this very moment
 	}
 	if err != nil {
-		slog.Error("that a second factor was used could not be kept", "what", what, "error", err)
+		slog.Error("that a second factor was used could not be stored", "what", what, "error", err)
 	}
 	return nil
 }

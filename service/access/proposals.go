@@ -114,7 +114,7 @@ func (a *Accounts) ProposeDrop(
 ) (store.Proposal, error) {
 	return a.propose(
 		ctx, by, dropRule, act{Rule: r.ID},
-		fmt.Sprintf("drop rule %d, by which changes of %s need the agreement of %d", r.ID, about, r.Needed),
+		fmt.Sprintf("drop rule %d, by which changes of %s need the approval of %d", r.ID, about, r.Needed),
 	)
 }
 
@@ -139,7 +139,7 @@ func (a *Accounts) propose(ctx context.Context, by Person, kind string, what act
 		return tx.Record(
 			ledger.Entry{
 				Actor: by.Name, Action: "proposal.add", After: says,
-				Note: fmt.Sprintf("proposal %d; it waits for the agreement of others who administer", p.ID),
+				Note: fmt.Sprintf("proposal %d; it waits for the approval of others who administer", p.ID),
 			},
 		)
 	})
@@ -169,7 +169,7 @@ func Holding(accounts []store.Account, who string, something func(Grants) bool) 
 	return err == nil && something(may)
 }
 
-// MissingTo is how many persons' agreement a proposal still wants.
+// MissingTo is how many persons' approval a proposal still wants.
 func (a *Accounts) MissingTo(ctx context.Context, p store.Proposal) (int, error) {
 	needed, err := a.Guarded(ctx)
 	if err != nil {
@@ -185,7 +185,7 @@ func (a *Accounts) MissingTo(ctx context.Context, p store.Proposal) (int, error)
 	return f.Missing(), err
 }
 
-// AgreeTo agrees to a proposal; with the last agreement it is done, in the name of who proposed it. It
+// AgreeTo agrees to a proposal; with the last approval it is done, in the name of who proposed it. It
 // gives how many are missing yet.
 func (a *Accounts) AgreeTo(ctx context.Context, by Person, id int64) (int, error) {
 	p, err := a.proposal(ctx, id)

@@ -199,7 +199,7 @@ type Need struct {
 	Role       Role // "" is any account
 	Everywhere bool
 	Open       bool // nobody needs to be signed in
-	Fresh      bool // a second factor is to be shown anew, by whoever has one
+	Fresh      bool // a second factor is to be shown again, by whoever has one
 	Lacking    bool // also for whoever still has to set one up
 	Looks      bool // it ends when who asked has gone, whatever its method: nothing is half done by that
 }
@@ -216,7 +216,7 @@ func (n Need) String() string {
 		text += ", on all devices"
 	}
 	if n.Fresh {
-		text += "; a second factor shown anew, by who has one"
+		text += "; a second factor shown again, by who has one"
 	}
 	return text
 }

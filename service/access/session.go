@@ -173,9 +173,9 @@ func (a *Accounts) Who(ctx context.Context, token, from string) (Person, error) 
 	}
 	now := a.log.Now()
 	if since := now.Sub(t.Used); since > usedEvery || t.Source != from && since > movedEvery {
-		// That it could not be kept, as on a full disk, lets nobody out.
+		// That it could not be stored, as on a full disk, lets nobody out.
 		if err := a.store.Write(ctx, func(tx *store.Tx) error { return tx.UseToken(t.Hash, now, from) }); err != nil {
-			slog.Error("when a session was used last could not be kept", "account", p.Name, "error", err)
+			slog.Error("when a session was used last could not be stored", "account", p.Name, "error", err)
 		}
 	}
 	return p, nil

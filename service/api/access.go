@@ -38,7 +38,7 @@ func (a *API) accessRoutes() []route {
 		},
 		{
 			id: "logout", method: "POST", path: "/logout", needs: anyoneLacking,
-			summary: "Sign out; the session is worthless afterwards",
+			summary: "Sign out; the session ends",
 			status:  204, handle: a.logout,
 		},
 		{
@@ -68,7 +68,7 @@ func (a *API) accessRoutes() []route {
 		},
 		{
 			id: "closeAccount", method: "DELETE", path: "/accounts/:account", needs: toAdministerFresh,
-			summary: "Close an account for good: its sessions and tokens end, its name stays in the record",
+			summary: "Close an account permanently: its sessions and tokens end, its name stays in the record",
 			status:  204, handle: a.closeAccount,
 		},
 		{

@@ -109,7 +109,7 @@ func TestAnswersOfChanges(t *testing.T) {
 	d.ok("nell", "POST", "/changes/1/begin", nil, &c)
 	d.Until(1, guard.Awaiting)
 	d.ok("nell", "POST", "/changes/1/confirm", nil, &c)
-	assert.Equal(t, lifecycle.Kept, c.State)
+	assert.Equal(t, lifecycle.Confirmed, c.State)
 
 	d.ok("nell", "POST", "/changes", wire.NewChange{Title: "Not meant"}, nil)
 	put("2", "wrong")
@@ -142,7 +142,7 @@ func TestAnswersOfChanges(t *testing.T) {
 	assert.Equal(t, name, snapshot.Name)
 }
 
-// A device that does not go back is left as it is by a word.
+// A device that does not revert is left as it is by a word.
 func TestAnswersOfWhatIsStuck(t *testing.T) {
 	t.Parallel()
 	const quay, contact = "saltern-quay", "/system/contact"
@@ -161,7 +161,7 @@ func TestAnswersOfWhatIsStuck(t *testing.T) {
 		d.ok("nell", "GET", "/changes/1", nil, &c)
 		return c.Commit.Phase == guard.Reverting && c.Commit.Devices[0].Odd
 	}, 60*time.Second, 50*time.Millisecond)
-	d.ok("nell", "POST", "/changes/1/leave", wire.Leave{Device: quay}, nil)
+	d.ok("nell", "POST", "/changes/1/accept-device", wire.Accept{Device: quay}, nil)
 	d.Until(1, guard.Done)
 	assert.Equal(t, "stranger", d.Value(quay, contact))
 

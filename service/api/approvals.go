@@ -7,12 +7,12 @@ import (
 	"oakenlatch/wire"
 )
 
-// approvalRoutes are those about what needs others' agreement.
+// approvalRoutes are those about what needs others' approval.
 func (a *API) approvalRoutes() []route {
 	return []route{
 		{
 			id: "listRules", method: "GET", path: "/rules", needs: toRead,
-			summary: "What is not committed without the agreement of others",
+			summary: "What is not committed without the approval of others",
 			out:     []wire.ApprovalRule{}, handle: a.rules,
 		},
 		{
@@ -37,11 +37,11 @@ func (a *API) approvalRoutes() []route {
 		},
 		{
 			id: "withdrawApproval", method: "DELETE", path: "/changes/:number/approval", about: aChange,
-			needs: toApprove, summary: "Take one's agreement back", status: 204, handle: a.unapprove,
+			needs: toApprove, summary: "Take one's approval back", status: 204, handle: a.unapprove,
 		},
 		{
 			id: "listEmergencies", method: "GET", path: "/emergencies", needs: toRead,
-			summary: "Commits without the agreement they needed, that nobody looked at since; all=true has " +
+			summary: "Commits without the approval they needed, that nobody looked at since; all=true has " +
 				"the others too",
 			out: []wire.Emergency{}, query: []string{"all"}, handle: a.emergencies,
 		},

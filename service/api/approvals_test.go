@@ -69,7 +69,7 @@ func TestTwoPersons(t *testing.T) {
 	)
 	no(
 		"nell", "POST", one+"/commit", hold,
-		"needs the agreement of 1 who did not work on it, and has that of 0 (rule 1: tag=edge /system/contact)",
+		"needs the approval of 1 who did not work on it, and has that of 0 (rule 1: tag=edge /system/contact)",
 	)
 	no(
 		"nell", "POST", one+"/commit", wire.NewCommit{HoldSeconds: 60, Emergency: "the quay is on fire"},

@@ -70,12 +70,12 @@ func (a *API) archiveRoutes() []route {
 		},
 		{
 			id: "mendFromCopy", method: "POST", path: "/copies/:id/mend", needs: toAdministerAll,
-			summary: "Put the copy in the place of the kept configuration that it was made of, where that is damaged",
+			summary: "Repair a damaged stored configuration with its copy",
 			status:  204, handle: a.mendFromCopy,
 		},
 		{
 			id: "replaceDevice", method: "POST", path: "/devices/:name/replace", about: aDevice, needs: toAdminister,
-			summary: "Put another box in the device's place; its history goes on, its host key is to be accepted anew",
+			summary: "Put another box in the device's place; its history goes on, its host key is to be accepted again",
 			in:      wire.NewDevice{}, out: wire.Device{}, handle: a.replace,
 		},
 		{

@@ -52,7 +52,7 @@ func (a *API) auditRoutes() []route {
 		},
 		{
 			id: "verifyAgainst", method: "POST", path: "/audit/verify", needs: toVerify,
-			summary: "The same, also against a checkpoint that was kept elsewhere",
+			summary: "The same, also against a checkpoint that was stored elsewhere",
 			in:      wire.Against{}, out: wire.Verified{}, handle: a.verify,
 		},
 		{
@@ -87,7 +87,7 @@ func (a *API) auditRoutes() []route {
 		},
 		{
 			id: "listSearches", method: "GET", path: "/searches", needs: toAudit,
-			summary: "Lines to search by that are kept: one's own, and those that others share",
+			summary: "Saved searches: one's own, and those that others share",
 			out:     []wire.Search{}, handle: a.searches,
 		},
 		{
@@ -530,7 +530,7 @@ func (a *API) dropSearch(c *call) (any, error) {
 	return nil, a.Log.Write(c.ctx, func(tx *audit.Tx) error {
 		if err := tx.DropSearch(c.person.Name, name); errors.Is(err, store.ErrNotFound) {
 			return refusal.New(
-				refusal.NotFound, "list them", "you keep no search called %q", name,
+				refusal.NotFound, "list them", "you have saved no search called %q", name,
 			).Do(advice.ListSearches)
 		} else if err != nil {
 			return err

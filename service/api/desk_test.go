@@ -197,7 +197,7 @@ func TestDeskRoutes(t *testing.T) {
 	assert.True(t, pv.Ready)
 	assert.True(t, pv.Parts[0].Tried)
 	require.NotEmpty(t, pv.Digest)
-	assert.Contains(t, strings.Join(pv.Steps, "\n"), "with only this service to take it back: saltern-slip")
+	assert.Contains(t, strings.Join(pv.Steps, "\n"), "with only this service to revert it: saltern-slip")
 	status, p, _ = d.do("otto", "POST", "/changes/1/commit", wire.NewCommit{HoldSeconds: 60, Preview: "feedfeed"}, nil)
 	assert.Equal(t, http.StatusUnprocessableEntity, status)
 	assert.Contains(t, p.Detail, `no preview "feedfeed"`)

@@ -16,7 +16,7 @@ func (a *API) factorRoutes() []route {
 		},
 		{
 			id: "proveFactor", method: "POST", path: "/me/proof", needs: anyone,
-			summary: "Show one's second factor anew, for what is grave: it counts for five minutes",
+			summary: "Show one's second factor again, for sensitive actions: it counts for five minutes",
 			status:  204, in: wire.Shown{}, handle: a.proveAnew,
 		},
 		{
@@ -41,7 +41,7 @@ func (a *API) factorRoutes() []route {
 		},
 		{
 			id: "newRecoveryCodes", method: "POST", path: "/me/recovery-codes", needs: anyoneFresh,
-			summary: "Have other recovery codes made; those of before are worthless",
+			summary: "Make new recovery codes; the old ones stop working",
 			out:     wire.RecoveryCodes{}, handle: a.newRecovery,
 		},
 	}

@@ -99,7 +99,7 @@ func (a *API) historyRoutes() []route {
 		},
 		{
 			id: "undo", method: "POST", path: "/undo", needs: toStage,
-			summary: "Stage that a kept change, or all of a person's, is taken back",
+			summary: "Stage the undoing of a confirmed change, or of all of a person's",
 			status:  201, in: wire.NewUndo{}, out: wire.BroughtBack{}, handle: a.undo,
 		},
 	}

@@ -89,8 +89,8 @@ func (a *API) hold(c *call) (any, error) {
 }
 
 // leave settles a device that holds neither configuration.
-func (a *API) leave(c *call) (any, error) {
-	return inChange(a, c, func(number int64, in wire.Leave) error {
-		return a.Commits.Leave(c.ctx, c.person, number, in.Device)
+func (a *API) accept(c *call) (any, error) {
+	return inChange(a, c, func(number int64, in wire.Accept) error {
+		return a.Commits.Accept(c.ctx, c.person, number, in.Device)
 	})
 }

@@ -102,14 +102,14 @@ func TestHoldByAPI(t *testing.T) {
 	no("POST", "/changes/1/hold", `{"addSeconds":99999999}`, "a hold ends within 7 days")
 	no("POST", "/changes/1/hold", `{"addSeconds":-3600}`, "cannot end in the past")
 	no("POST", "/changes/1/begin", "", "not waiting for that")
-	no("POST", "/changes/1/leave", `{"device":"saltern-quay"}`, "is not stuck")
-	no("POST", "/changes/1/leave", `{"device":"nobody"}`, "no commit of change 1 is under way on")
+	no("POST", "/changes/1/accept-device", `{"device":"saltern-quay"}`, "is not stuck")
+	no("POST", "/changes/1/accept-device", `{"device":"nobody"}`, "no commit of change 1 is under way on")
 	no("POST", "/devices/saltern-quay/save", "", "the commit of change 1 is under way on it")
 	end := c.Commit.Deadline
 	must(200, "POST", "/changes/1/hold", `{"addSeconds":600}`, &c)
 	assert.Equal(t, end.Add(10*time.Minute), c.Commit.Deadline)
 	must(200, "POST", "/changes/1/confirm", "", &c)
-	assert.EqualValues(t, "kept", c.State)
+	assert.EqualValues(t, "confirmed", c.State)
 	var d wire.Device
 	must(200, "GET", "/devices/saltern-quay", "", &d)
 	assert.True(t, d.Unsaved)

@@ -99,7 +99,7 @@ var (
 	commitsOpen  = prometheus.NewDesc("oaken_latch_commits_open", "Commits that are not decided yet.", nil, nil)
 	commitsEnded = prometheus.NewDesc("oaken_latch_commits_total", "Commits by outcome.", []string{"outcome"}, nil)
 	holdLeft     = prometheus.NewDesc(
-		"oaken_latch_hold_seconds_left", "Seconds until a change on hold goes back by itself.", []string{"change"}, nil,
+		"oaken_latch_hold_seconds_left", "Seconds until a change on hold reverts by itself.", []string{"change"}, nil,
 	)
 	writable = prometheus.NewDesc(
 		"oaken_latch_records_writable",
@@ -107,7 +107,7 @@ var (
 	)
 	stuck = prometheus.NewDesc(
 		"oaken_latch_devices_stuck",
-		"Devices that do not go back though they are told to: a person is to look, and may leave them.", nil, nil,
+		"Devices that do not revert though they are told to: a person has to look, and can accept them as they are.", nil, nil,
 	)
 	outsides = prometheus.NewDesc(
 		"oaken_latch_outside_changes", "Outside changes by state; open ones are to be decided.", []string{"state"}, nil,
@@ -129,7 +129,7 @@ var (
 		[]string{"archive"}, nil,
 	)
 	archiveWell = prometheus.NewDesc(
-		"oaken_latch_archive_well", "1 where an archive takes copies.", []string{"archive"}, nil,
+		"oaken_latch_archive_ok", "1 where an archive takes copies.", []string{"archive"}, nil,
 	)
 	vouchedFor = prometheus.NewDesc(
 		"oaken_latch_record_vouched_entries", "Entries of the record that a witness vouches for.", []string{"witness"},
@@ -140,7 +140,7 @@ var (
 		[]string{"witness"}, nil,
 	)
 	receiverWell = prometheus.NewDesc(
-		"oaken_latch_receiver_well", "1 where a receiver takes what it is told.", []string{"receiver"}, nil,
+		"oaken_latch_receiver_ok", "1 where a receiver takes what it is told.", []string{"receiver"}, nil,
 	)
 )
 
@@ -200,7 +200,7 @@ func one(yes bool) float64 {
 
 func (h holds) commits(ctx context.Context, ch chan<- prometheus.Metric, set gauge) {
 	if n, err := h.a.Store.CommitCounts(ctx); err == nil {
-		for _, o := range []guard.Outcome{guard.Kept, guard.Reverted, guard.Partly, guard.Failed} {
+		for _, o := range []guard.Outcome{guard.Confirmed, guard.Reverted, guard.Partly, guard.Failed} {
 			ch <- prometheus.MustNewConstMetric(commitsEnded, prometheus.CounterValue, float64(n[string(o)]), string(o))
 		}
 	}

@@ -9,7 +9,7 @@ import (
 	"oakenlatch/wire"
 )
 
-// outsideRoutes are those about what was changed behind the service's back.
+// outsideRoutes are those about what was changed outside this service.
 func (a *API) outsideRoutes() []route {
 	return []route{
 		{

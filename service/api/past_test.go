@@ -193,7 +193,7 @@ func TestImportAndCarry(t *testing.T) {
 		)
 		assert.Contains(
 			t, strings.Join(out.Parts[0].Notes, "\n"),
-			"as of 2026-11-20T00:00:00Z, Box S-1\nBEWARE: it is from "+quay+" and goes onto "+slip,
+			"as of 2026-11-20T00:00:00Z, Box S-1\nWarning: it is from "+quay+" and goes onto "+slip,
 		)
 	}
 	status, p, _ := d.do(
@@ -230,7 +230,7 @@ func TestImportAndCarry(t *testing.T) {
 	assert.Len(t, whole.Parts, 2)
 	status, body = post("?onto="+slip+"&device="+quay, tar)
 	require.Equal(t, 201, status, body)
-	assert.Contains(t, body, "BEWARE: it is from "+quay+" and goes onto "+slip)
+	assert.Contains(t, body, "Warning: it is from "+quay+" and goes onto "+slip)
 	for query, says := range map[string]string{
 		"?onto=" + slip: "the bundle holds 2 configurations", "?device=nix": "holds nothing of nix; it holds " + quay,
 		"?onto=nix&device=" + quay: `there is no device \"nix\"`,

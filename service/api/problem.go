@@ -75,7 +75,7 @@ func problem(err error) wire.Problem {
 	case errors.As(err, &second):
 		p := advise(
 			"second-factor", http.StatusUnauthorized, second.Error(),
-			advice.Words("show it where you sign in").Do(advice.SignIn).Or("or anew", advice.ProveFactor),
+			advice.Words("show it where you sign in").Do(advice.SignIn).Or("or again", advice.ProveFactor),
 		)
 		if second.Anew {
 			p.Status = http.StatusForbidden

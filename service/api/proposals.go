@@ -15,7 +15,7 @@ func (a *API) proposalRoutes() []route {
 		},
 		{
 			id: "agreeToProposal", method: "POST", path: "/proposals/:id/agreement", needs: toAdministerFresh,
-			summary: "Agree to one that somebody else proposed; with the last agreement it is done",
+			summary: "Agree to one that somebody else proposed; with the last approval it is done",
 			out:     wire.Agreed{}, handle: a.agreeTo,
 		},
 		{

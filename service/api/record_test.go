@@ -70,7 +70,7 @@ func TestCommitRecords(t *testing.T) {
 	require.Len(t, page.Commits, 2)
 	c := page.Commits[1]
 	assert.Equal(
-		t, []any{first, "Contact", "TF-7", "nell", "otto", "kept", true},
+		t, []any{first, "Contact", "TF-7", "nell", "otto", "confirmed", true},
 		[]any{c.Change, c.Title, c.Ticket, c.Committed, c.Confirmed, string(c.Outcome), c.Newest},
 	)
 	assert.Equal(t, []string{"otto"}, c.Staged)
@@ -132,7 +132,7 @@ func TestReports(t *testing.T) {
 	happened := fmt.Sprintf("/changes/%d/report", n)
 	for path, shows := range map[string][]string{
 		happened: {
-			"What happened", "Commit 1", "otto", "kept, saved to startup", "commit.confirm", "TF-7", "東京", "Ölhafen",
+			"What happened", "Commit 1", "otto", "confirmed and saved to startup", "commit.confirm", "TF-7", "東京", "Ölhafen",
 		},
 		fmt.Sprintf("/changes/%d/report", draft.Number): {
 			"What is planned", "planned value", "Lockout forecast", "Guard",
@@ -200,7 +200,7 @@ func onPaper(t *testing.T, pdf []byte) string {
 	return string(out)
 }
 
-// What was changed behind the service's back is listed, decided and silenced
+// What was changed outside this service is listed, decided and silenced
 // through the API as by the client.
 func TestOutsideAPI(t *testing.T) {
 	t.Parallel()
@@ -291,9 +291,9 @@ func TestReceiversAndMetrics(t *testing.T) {
 	measure.Header.Set("Authorization", "Bearer "+d.tokens["nell"])
 	d.h.ServeHTTP(rec, measure)
 	for _, want := range []string{
-		`oaken_latch_commits_total{outcome="kept"} 1`, `oaken_latch_commits_total{outcome="failed"} 0`,
+		`oaken_latch_commits_total{outcome="confirmed"} 1`, `oaken_latch_commits_total{outcome="failed"} 0`,
 		`oaken_latch_outside_changes{state="open"} 1`, `oaken_latch_device_up{device="saltern-quay",site=""} 1`,
-		`oaken_latch_receiver_well{receiver="loghost"} 1`, "oaken_latch_commits_open 0",
+		`oaken_latch_receiver_ok{receiver="loghost"} 1`, "oaken_latch_commits_open 0",
 	} {
 		assert.Contains(t, rec.Body.String(), want)
 	}

@@ -284,9 +284,9 @@ func (a *API) routes() []route {
 			in:      wire.NewHold{}, out: wire.Change{}, handle: a.hold,
 		},
 		{
-			id: "leaveDevice", method: "POST", path: "/changes/:number/leave", about: aChange, needs: toCommit,
-			summary: "Leave a device as it is that holds neither the former nor the new configuration",
-			in:      wire.Leave{}, out: wire.Change{}, handle: a.leave,
+			id: "acceptDevice", method: "POST", path: "/changes/:number/accept-device", about: aChange, needs: toCommit,
+			summary: "Accept a device as it is that holds neither the former nor the new configuration",
+			in:      wire.Accept{}, out: wire.Change{}, handle: a.accept,
 		},
 		{
 			id: "scheduleCommit", method: "POST", path: "/changes/:number/schedule", about: aChange, needs: toCommit,
@@ -326,7 +326,7 @@ func (a *API) routes() []route {
 		},
 		{
 			id: "revertChange", method: "POST", path: "/changes/:number/revert", about: aChange, needs: toCommit,
-			summary: "Go back now; answers when every device is seen to have gone back, or after a minute",
+			summary: "Revert now; answers when every device is seen to have reverted, or after a minute",
 			out:     wire.Change{}, handle: a.revert,
 		},
 		{

@@ -1,4 +1,4 @@
-// Package approval knows what is not committed without the agreement of others: the rules, who was asked and has
+// Package approval knows what is not committed without approval by others: the rules, who was asked and has
 // agreed, and the commits that went without, in an emergency.
 package approval
 
@@ -52,7 +52,7 @@ type Approval struct {
 	Emergency bool   // a commit without them is possible, for a reason
 }
 
-// Missing is how many persons' agreement is missing.
+// Missing is how many persons' approval is missing.
 func (a Approval) Missing() int { return max(0, a.Needed-len(a.Have)) }
 
 // Of tells how a change stands, with these parts, whose preview has this digest.
@@ -86,7 +86,7 @@ func (a *Approvals) Of(
 	if err != nil {
 		return out, err
 	}
-	f, err := a.agreement(ctx, c.Number, digest)
+	f, err := a.approval(ctx, c.Number, digest)
 	if err != nil {
 		return out, err
 	}
@@ -100,8 +100,8 @@ func (a *Approvals) Of(
 	return out, nil
 }
 
-// agreement gives what it rests on whose agreement to a change counts.
-func (a *Approvals) agreement(ctx context.Context, number int64, digest string) (agree.Facts, error) {
+// approval gives what it rests on whose approval to a change counts.
+func (a *Approvals) approval(ctx context.Context, number int64, digest string) (agree.Facts, error) {
 	f := agree.Facts{Digest: digest}
 	var err error
 	if f.Workers, err = a.store.Workers(ctx, number); err != nil {
@@ -142,7 +142,7 @@ func (v Part) falls(r store.ApprovalRule) bool {
 	return !tree.Same(v.Running.Cut(p), v.Result.Cut(p))
 }
 
-// Lacking says why a change is not committed yet for want of agreement; nil where
+// Lacking says why a change is not committed yet for want of approval; nil where
 // it is not.
 func (a Approval) Lacking(number int64, reason string) error {
 	if a.Missing() == 0 {
@@ -177,7 +177,7 @@ func (a Approval) Lacking(number int64, reason string) error {
 	}
 	return refusal.New(
 		refusal.Conflict, "",
-		"change %d needs the agreement of %d who did not work on it, and has that of %d (rule %s)%s", number, a.Needed,
+		"change %d needs the approval of %d who did not work on it, and has that of %d (rule %s)%s", number, a.Needed,
 		len(a.Have), strings.Join(why, "; "), fell,
 	).With(next)
 }
@@ -299,7 +299,7 @@ func (a *Approvals) DropRule(ctx context.Context, p access.Person, id int64) err
 	})
 }
 
-// Unapprove takes one's agreement back.
+// Unapprove takes one's approval back.
 func (a *Approvals) Unapprove(ctx context.Context, p access.Person, number int64) error {
 	return a.log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.Unapprove(number, p.Name); errors.Is(err, store.ErrNotFound) {

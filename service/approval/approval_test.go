@@ -71,7 +71,7 @@ func (r *office) stands(change int64) approval.Approval {
 	return seen.Approval
 }
 
-// A rule asks for agreement to what is on its devices, at its path or around or below it, and to nothing else. Of
+// A rule asks for approval to what is on its devices, at its path or around or below it, and to nothing else. Of
 // several the one that asks for most counts, and an emergency is possible where each of them lets it.
 func TestWhatRulesFallOn(t *testing.T) {
 	r := newOffice(t)
@@ -159,7 +159,7 @@ func TestWhoseAgreementCounts(t *testing.T) {
 	}
 	a := counts("", "")
 	err := a.Lacking(n, "")
-	require.ErrorContains(t, err, "needs the agreement of 2 who did not work on it, and has that of 0")
+	require.ErrorContains(t, err, "needs the approval of 2 who did not work on it, and has that of 0")
 	assert.Equal(t, advice.AskApproval, step(err).Action)
 	require.ErrorContains(t, a.Lacking(n, "the pier is on fire"), "rule 1: all devices does not allow it")
 

@@ -34,7 +34,7 @@ func (l *Log) Verify(ctx context.Context, elsewhere []string) (*ledger.Verifier,
 		if err != nil {
 			return nil, err
 		}
-		w.Whose = append(w.Whose, "who kept the checkpoint")
+		w.Whose = append(w.Whose, "who stored the checkpoint")
 		words = append(words, w)
 	}
 	v := ledger.NewVerifier(words)

@@ -53,7 +53,7 @@ func Write(ctx context.Context, dir, keyAt, file string, now time.Time) (about A
 	}
 	if key == nil {
 		if key, err = os.ReadFile(keyAt); err != nil {
-			return about, fmt.Errorf("without the key the sealed secrets in the backup would be worthless: %w", err)
+			return about, fmt.Errorf("without the key the sealed secrets in the backup could not be read: %w", err)
 		}
 	}
 	if about, err = look(ctx, tmp); err != nil {

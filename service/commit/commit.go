@@ -132,12 +132,12 @@ func (c *Commits) Confirm(ctx context.Context, p access.Person, number int64, de
 		return err
 	}
 	return c.say(ctx, ch, guard.Event{Kind: guard.SayConfirm, Despite: despite, By: p.Name}, func(s guard.State) bool {
-		return s.Phase != guard.Asking && s.Phase != guard.Keeping && s.Phase != guard.Settling
+		return s.Phase != guard.Asking && s.Phase != guard.ConfirmingAll && s.Phase != guard.Settling
 	})
 }
 
-// Revert goes back now; it returns once every device is seen to have gone back, or does not let itself be
-// sent back.
+// Revert reverts now; it returns once every device is seen to have reverted, or does not let itself be
+// reverted.
 func (c *Commits) Revert(ctx context.Context, p access.Person, number int64) error {
 	ch, err := c.Decidable(ctx, p, number)
 	if err != nil {
@@ -172,7 +172,7 @@ func (c *Commits) Extend(ctx context.Context, p access.Person, number int64, unt
 }
 
 // Leave settles a device that holds neither configuration: it stays as it is.
-func (c *Commits) Leave(ctx context.Context, p access.Person, number int64, device string) error {
+func (c *Commits) Accept(ctx context.Context, p access.Person, number int64, device string) error {
 	ch, err := c.Decidable(ctx, p, number)
 	if err != nil {
 		return err
@@ -181,7 +181,7 @@ func (c *Commits) Leave(ctx context.Context, p access.Person, number int64, devi
 	for i, d := range s.Devices {
 		if d.Name == device {
 			return c.say(
-				ctx, ch, guard.Event{Kind: guard.SayLeave, Device: i, By: p.Name},
+				ctx, ch, guard.Event{Kind: guard.SayAccept, Device: i, By: p.Name},
 				func(guard.State) bool { return true },
 			)
 		}
@@ -230,7 +230,7 @@ func notDone(number int64, word guard.Event, s guard.State) error {
 	until := s.Deadline.UTC().Format(time.RFC3339)
 	switch {
 	case word.Kind == guard.SayConfirm:
-		return refusal.New(refusal.Conflict, fmt.Sprintf("mend that and confirm again before %s, or revert", until),
+		return refusal.New(refusal.Conflict, fmt.Sprintf("fix that and confirm again before %s, or revert", until),
 			"change %d was confirmed nowhere and is still on hold: %s", number, told)
 	case word.Kind == guard.SayUntil && s.Deadline.Before(word.Until):
 		return refusal.New(refusal.Conflict, "", "the hold of change %d ends at %s as before: %s", number, until, told)

@@ -133,7 +133,7 @@ func TestSchedule(t *testing.T) {
 	r.becomes(n, "holding")
 	r.waits(n, guard.Awaiting)
 	require.NoError(t, r.Commits.Confirm(t.Context(), servicetest.Mara, n, false))
-	r.becomes(n, "kept")
+	r.becomes(n, "confirmed")
 	assert.Equal(t, "new", r.Value(router, contact))
 	assert.Equal(t, "Pier 9", r.Value(router, location))
 

@@ -116,7 +116,7 @@ func (d *Desk) Note(ctx context.Context, p access.Person, number int64, text str
 }
 
 // Readdress says that a part moves its device's management to another address
-// on purpose. The hold's proof of the way in goes there, and once the change is
+// on purpose. The hold's proof of management access goes there, and once the change is
 // kept the device is reached there. "" takes that back.
 func (d *Desk) Readdress(ctx context.Context, p access.Person, number int64, device, to, seenAs string) error {
 	if _, err := d.Own(ctx, p, number); err != nil {

@@ -238,7 +238,7 @@ func TestPreviewDuringAHold(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, quay)
 	first, second := open(t, r, servicetest.Mara), open(t, r, servicetest.Joss)
-	_, err := r.Put(servicetest.Mara, first, quay, "/system/contact", "on trial")
+	_, err := r.Put(servicetest.Mara, first, quay, "/system/contact", "on hold")
 	require.NoError(t, err)
 	_, err = r.Put(servicetest.Joss, second, quay, "/system/location", "elsewhere")
 	require.NoError(t, err)
@@ -251,7 +251,7 @@ func TestPreviewDuringAHold(t *testing.T) {
 		v := verdict(t, r, servicetest.Joss, second, quay)
 		assert.Equal(t, first, v.HeldBy)
 		assert.True(t, v.Behind)
-		assert.Empty(t, v.Since, "it is on trial, not made")
+		assert.Empty(t, v.Since, "it is on hold, not made")
 		require.NoError(t, r.Engine.Say(t.Context(), first, guard.Event{Kind: word, By: "mara"}))
 		r.Until(first, guard.Done)
 	}
@@ -305,13 +305,13 @@ func TestStagedAtThatMoment(t *testing.T) {
 	assert.Equal(t, "Harbour office, ext. 12", r.Value(quay, "/system/contact"))
 }
 
-// What is staged while another's change is on trial rests on what the device
-// goes back to if it fails, and nothing is decided on what may not last.
+// What is staged while another's change is on hold rests on what the device
+// reverts to if it fails, and nothing is decided on what may not last.
 func TestNothingRestsOnATrial(t *testing.T) {
 	t.Parallel()
 	r := servicetest.New(t, quay, slip)
 	first, earlier := open(t, r, servicetest.Mara), open(t, r, servicetest.Joss)
-	_, err := r.Put(servicetest.Mara, first, quay, "/system/contact", "on trial")
+	_, err := r.Put(servicetest.Mara, first, quay, "/system/contact", "on hold")
 	require.NoError(t, err)
 	_, err = r.Put(servicetest.Joss, earlier, quay, "/system/contact", "earlier")
 	require.NoError(t, err)
@@ -319,11 +319,11 @@ func TestNothingRestsOnATrial(t *testing.T) {
 	works := r.Ready("mara", first)
 	require.NoError(t, r.Begin("mara", first, order.Order{Hold: time.Minute}, works))
 	r.Until(first, guard.Awaiting)
-	require.Equal(t, "on trial", r.Value(quay, "/system/contact"))
+	require.Equal(t, "on hold", r.Value(quay, "/system/contact"))
 
 	_, err = r.Desk.Rebase(t.Context(), servicetest.Joss, earlier, nil)
 	assert.Equal(t, refusal.Conflict, kind(err))
-	require.ErrorContains(t, err, quay+" holds a change on trial, which may go back")
+	require.ErrorContains(t, err, quay+" has a change on hold, which may be reverted")
 	_, err = r.Desk.Decide(t.Context(), servicetest.Joss, earlier, quay, "/system/contact", desk.Mine)
 	assert.Equal(t, refusal.Conflict, kind(err))
 	later, loaded := open(t, r, servicetest.Joss), open(t, r, servicetest.Mara)

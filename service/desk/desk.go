@@ -261,7 +261,7 @@ func editable(c store.Change, p access.Person, coworkers []string) error {
 	}
 	if c.State == lifecycle.Partly {
 		return refusal.New(
-			refusal.Conflict, "take back what of it was kept",
+			refusal.Conflict, "undo what of it was confirmed",
 			"change %d is partly on its devices and can no longer be edited", c.Number,
 		).Do(advice.UndoChange, c.Number).Or("or open a new one", advice.OpenChange)
 	}

@@ -167,7 +167,7 @@ func together(works []Work, which Which) error {
 		if i, ok := diff.Trace(w.Steps)[path.String()]; ok {
 			e := w.Edits[i]
 			return refusal.New(
-				refusal.Conflict, "take it back whole",
+				refusal.Conflict, "remove the whole edit",
 				"%s: edit %d, %s %s %s, stages that line together with others", w.Device.Name, e.ID, e.Op, e.Path,
 				e.Mode,
 			).Do(advice.TakeBack, e.Change, e.ID)
@@ -190,7 +190,7 @@ func (d *Desk) without(ctx context.Context, w Work, e store.Edit, path tree.Path
 	}
 	if err != nil {
 		return x, false, refusal.New(
-			refusal.Conflict, "take the whole edit back",
+			refusal.Conflict, "remove the whole edit",
 			"%s: edit %d cannot be read by the modules the device has now: %v", w.Device.Name, e.ID, err,
 		).Do(advice.TakeBack, e.Change, e.ID)
 	}
@@ -198,7 +198,7 @@ func (d *Desk) without(ctx context.Context, w Work, e store.Edit, path tree.Path
 	if whole != nil {
 		return x, false, refusal.New(
 			refusal.Conflict,
-			"take that back",
+			"remove that",
 			"%s: edit %d takes all of %s away, so %s alone cannot be taken out of it", w.Device.Name, e.ID, whole, path,
 		).Do(advice.TakeBackPath, e.Change, w.Device.Name, whole)
 	}
@@ -231,7 +231,7 @@ func (d *Desk) standsWithout(ctx context.Context, w Work, gone []dropped) error 
 		}
 		if err != nil {
 			return refusal.New(
-				refusal.Conflict, "take that one back first",
+				refusal.Conflict, "remove that one first",
 				"%s: edit %d, by %s, builds on what would go: %v", w.Device.Name, e.ID, e.Actor, err,
 			).Do(advice.TakeBack, e.Change, e.ID)
 		}

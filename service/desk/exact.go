@@ -53,7 +53,7 @@ func (d *Desk) anew(ctx context.Context, w Work, base *tree.Node) (*tree.Node, e
 		}
 		if err != nil {
 			return nil, refusal.New(
-				refusal.Conflict, "take it back",
+				refusal.Conflict, "remove it",
 				"%s moved on, and edit %d of change %d no longer fits: %v", w.Device.Name, e.ID, e.Change, err,
 			).Do(advice.TakeBack, e.Change, e.ID)
 		}

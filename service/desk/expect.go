@@ -118,7 +118,7 @@ func (d *Desk) Unexpect(ctx context.Context, p access.Person, number, id int64) 
 }
 
 // Accept accepts the side effect of a change at one place, a filter or INTERFACE
-// DIRECTION, as it is now: if it becomes another, that is to be accepted anew.
+// DIRECTION, as it is now: if it becomes another, that is to be accepted again.
 func (d *Desk) Accept(ctx context.Context, p access.Person, number int64, device, place string) error {
 	if _, err := d.Own(ctx, p, number); err != nil {
 		return err
@@ -364,13 +364,13 @@ func (t Traffic) blocker(number int64) (why string, next advice.Steps) {
 		case e.Trouble != "":
 			return fmt.Sprintf(
 				"whether expectation %d (%s) is met is not known: %s", e.ID, e.Line, e.Trouble,
-			), advice.Words("take it back").Do(advice.DropExpectation, number, e.ID)
+			), advice.Words("remove it").Do(advice.DropExpectation, number, e.ID)
 		case !e.Delivered:
 			return fmt.Sprintf(
-					"expectation %d is not delivered: %s; missing: %s, for example %s: %s", e.ID, e.Line,
+					"expectation %d is not met: %s; missing: %s, for example %s: %s", e.ID, e.Line,
 					e.Missing[0].Packets, e.Missing[0].Example, e.Missing[0].By,
 				),
-				advice.Words("stage what is missing, or take the expectation back").
+				advice.Words("stage what is missing, or remove the expectation").
 					Do(advice.DropExpectation, number, e.ID)
 		}
 	}

@@ -22,7 +22,7 @@ type Forecast struct {
 }
 
 // Helpless reports whether a part is forecast to cut its device off with
-// nobody left to send it back.
+// nobody left to revert it.
 func (v Verdict) Helpless() bool {
 	return v.Guard.Keeper == guard.ByService && len(v.Forecasts) > 0 && v.Forecasts[0].Answer == lockout.Cuts
 }

@@ -46,7 +46,7 @@ func TestForecast(t *testing.T) {
 	v := verdict(t, r, servicetest.Mara, n, quay)
 	assert.Equal(t, lockout.Cuts, v.Forecasts[0].Answer)
 	assert.Equal(t, "/interfaces/interface=mgmt0/enabled", v.Forecasts[0].Path)
-	assert.False(t, v.Helpless(), "the device itself goes back")
+	assert.False(t, v.Helpless(), "the device itself reverts")
 	m := open(t, r, servicetest.Mara)
 	_, err = r.Put(servicetest.Mara, m, slip, "/interfaces/interface=mgmt0/enabled", "false")
 	require.NoError(t, err)
@@ -57,8 +57,8 @@ func TestForecast(t *testing.T) {
 	require.NoError(t, err)
 }
 
-// The management address moves on purpose: the way in is proved at the new
-// one, and once kept the device is reached there. Not there, it goes back.
+// The management address moves on purpose: it is proved that the device is reached at the new
+// one, and once kept the device is reached there. Not there, it reverts.
 func TestReaddress(t *testing.T) {
 	pace.Long(t)
 	t.Parallel()

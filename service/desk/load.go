@@ -34,7 +34,7 @@ const (
 type Load struct {
 	Mode  string
 	Path  string // of ReplaceAt; of a copy also of Merge: just that part
-	Text  []byte // XML, JSON or outline, told by its content
+	Text  []byte // XML, JSON or outline, format detected automatically
 	Name  string // where the text is from, for the record
 	IfTag string // the part as the person saw it; "" does not matter
 

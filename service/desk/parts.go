@@ -103,7 +103,7 @@ func (w *Work) fits() error {
 	}
 	u := w.Unfit[0]
 	return refusal.New(
-		refusal.Conflict, "take it back",
+		refusal.Conflict, "remove it",
 		"%s: edit %d of change %d no longer fits: %s", w.Device.Name, u.Edit.ID, u.Edit.Change, u.Why,
 	).Do(advice.TakeBack, u.Edit.Change, u.Edit.ID)
 }

@@ -315,7 +315,7 @@ func (v *Verdict) find(now history.Reading) {
 	for _, e := range v.work.Idle() {
 		v.Check.Findings = append(v.Check.Findings, check.Finding{
 			Severity: check.Hint, Path: e.Path,
-			Message: fmt.Sprintf("edit %d sets what it was already; it can be taken back", e.ID),
+			Message: fmt.Sprintf("edit %d sets what it was already; it can be removed", e.ID),
 		})
 	}
 	v.Idle = diff.Compare(v.running.WithoutDefaults(), v.result.WithoutDefaults()).Empty()
@@ -408,7 +408,7 @@ func digestOf(list []Verdict) string {
 type Ready struct {
 	Works      []order.Work // what each device holds, and is to hold
 	Digest     string       // of the preview of that
-	Unapproved bool         // it would go without the agreement that it needs
+	Unapproved bool         // it would go without the approval that it needs
 }
 
 // Ready gives the work of a change that could be committed now as it was previewed, or says why it could
@@ -488,7 +488,7 @@ func (d *Desk) Ready(ctx context.Context, reach store.Reach, number int64, actor
 }
 
 // inWords makes a person say so where a device is forecast to be cut off and
-// only this service could send it back, which it then cannot reach.
+// only this service could revert it, which it then cannot reach.
 func (v Verdict) inWords(number int64, accepted []string) error {
 	if !v.Helpless() || slices.Contains(accepted, v.Device) {
 		return nil
@@ -496,9 +496,9 @@ func (v Verdict) inWords(number int64, accepted []string) error {
 	f := v.Forecasts[0]
 	return refusal.New(
 		refusal.Conflict,
-		"mend it, or if it is meant say so with the device's name",
+		"fix it, or if it is meant say so with the device's name",
 		"%s would be cut off (%s), and it has no guard of its own: this service, which then cannot reach it, is all "+
-			"that could send it back",
+			"that could revert it",
 		v.Device, f.Because,
 	).Do(advice.CommitCutOff, number, v.Device)
 }

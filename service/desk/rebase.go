@@ -112,7 +112,7 @@ func (d *Desk) ownPart(
 	now, err = d.history.Read(ctx, p.Reach(), device, p.Name)
 	if err == nil && now.Trial {
 		err = refusal.New(
-			refusal.Conflict, "wait until that is decided", "%s holds a change on trial, which may go back", device,
+			refusal.Conflict, "wait until that is decided", "%s has a change on hold, which may be reverted", device,
 		)
 	}
 	return w, now, err

@@ -183,7 +183,7 @@ func (d *Desk) resultOf(ctx context.Context, p access.Person, dev store.Device, 
 		return history.Reading{}, err
 	}
 	switch c.State {
-	case "applying", "holding", "kept":
+	case "applying", "holding", "confirmed":
 		return d.committed(ctx, p, dev, n, false)
 	}
 	parts, err := d.store.Parts(ctx, n)

@@ -58,7 +58,7 @@ type Patient struct {
 	Listen            string
 	Now               time.Time
 
-	Deep      bool                  // read every kept configuration
+	Deep      bool                  // read every stored configuration
 	Witnesses []string              // keys of who vouches for the record from outside
 	Progress  func(done, total int) // of that; nil is not told
 }
@@ -142,7 +142,7 @@ func (e *examination) service() {
 	switch {
 	case st.Records != "":
 		e.add(
-			Wrong, "put on record", "what is on hold goes back by itself; nothing new is begun until this is mended",
+			Wrong, "put on record", "what is on hold reverts by itself; nothing new is begun until this is fixed",
 			"nothing can be: %s", st.Records,
 		)
 	default:
@@ -308,7 +308,7 @@ func (e *examination) records() {
 		return
 	}
 	defer func() { _ = os.RemoveAll(tmp) }()
-	const restore = "keep the file, and restore the newest backup into another folder: oaken-latchd restore FILE " +
+	const restore = "do not delete the file, and restore the newest backup into another folder: oaken-latchd restore FILE " +
 		"--data DIR (docs/runbook.md)"
 	if _, err := backup.Copy(e.ctx, e.Dir, filepath.Join(tmp, store.File)); err != nil {
 		e.add(Wrong, "records", restore, "%v", err)
@@ -356,7 +356,7 @@ func (e *examination) configurations(s *store.Store) {
 	if !e.Deep {
 		e.add(
 			Look, "configurations", "oaken-latchd doctor --deep reads them all",
-			"%d are kept; whether each is what it was kept as was not looked at", len(list),
+			"%d are stored; whether each is what it was stored as was not checked", len(list),
 		)
 		return
 	}
@@ -369,7 +369,7 @@ func (e *examination) configurations(s *store.Store) {
 	if err != nil {
 		e.add(Wrong, "configurations", "", "not all could be read: %v", err)
 	} else if len(damaged) == 0 {
-		e.add(Good, "configurations", "", "all %d read, and as they were kept", whole)
+		e.add(Good, "configurations", "", "all %d read, and as they were stored", whole)
 	}
 }
 
@@ -397,7 +397,7 @@ func (e *examination) ledger(s *store.Store) {
 		e.advise(
 			Wrong, "ledger",
 			advice.Words("find out who could write to the database").
-				Or("compare with a checkpoint that was kept elsewhere", advice.VerifyAgainst),
+				Or("compare with a checkpoint that was stored elsewhere", advice.VerifyAgainst),
 			"it was altered: %v", v.Findings[0],
 		)
 	case v.Outside().Size == 0:
@@ -444,7 +444,7 @@ func (e *examination) rules(s *store.Store) {
 		}
 	}
 	if len(list) > idle {
-		e.add(Good, "rules", "", "%d say whose agreement a change needs", len(list)-idle)
+		e.add(Good, "rules", "", "%d say whose approval a change needs", len(list)-idle)
 	}
 }
 
@@ -496,7 +496,7 @@ func (e *examination) accounts(s *store.Store) {
 		e.add(Wrong, "accounts", "", "%v", err)
 	case admins == 0:
 		e.add(
-			Wrong, "accounts", "restore a backup of before that came about: nobody can give it to anybody",
+			Wrong, "accounts", "restore a backup from before that: nobody can give it to anybody",
 			"nobody may administer everything",
 		)
 	case admins == 1:
@@ -542,11 +542,11 @@ func (e *examination) devices(list []store.Device) {
 	if trouble > 0 {
 		e.advise(
 			Look, "devices", advice.Words("see them").Do(advice.ListDevices),
-			"%d of %d were not well at the last contact, such as %s", trouble, len(list), first,
+			"%d of %d were not OK at the last contact, for example %s", trouble, len(list), first,
 		)
 		return
 	}
-	e.add(Good, "devices", "", "%d, all well at their last contact; they were not asked now", len(list))
+	e.add(Good, "devices", "", "%d, all OK at their last contact; they were not asked now", len(list))
 }
 
 func (e *examination) certificate() {
@@ -576,7 +576,7 @@ func (e *examination) certificate() {
 	case left < fewDays*24*time.Hour:
 		e.add(
 			Look, "certificate",
-			"replace it; the service takes it up by itself (one it made itself, it makes anew at its next start)",
+			"replace it; the service takes it up by itself (one it made itself, it makes again at its next start)",
 			"it ends %s", pair.Leaf.NotAfter.UTC().Format(time.RFC3339),
 		)
 	default:

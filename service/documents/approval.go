@@ -6,7 +6,7 @@ import (
 	"oakenlatch/wire"
 )
 
-// Rule tells what is not committed without the agreement of others.
+// Rule tells what is not committed without approval by others.
 func Rule(r store.ApprovalRule) wire.ApprovalRule {
 	return wire.ApprovalRule{
 		Number: r.ID, Scope: r.Scope, Path: r.Path, Needed: r.Needed, Emergency: r.Emergency, Note: r.Note,
@@ -14,7 +14,7 @@ func Rule(r store.ApprovalRule) wire.ApprovalRule {
 	}
 }
 
-func agreements(list []store.Approval) []wire.Agreement {
+func approvals(list []store.Approval) []wire.Agreement {
 	out := make([]wire.Agreement, 0, len(list))
 	for _, x := range list {
 		out = append(out, wire.Agreement{Actor: x.Actor, Digest: x.Digest, Note: x.Note, At: x.At})
@@ -22,14 +22,14 @@ func agreements(list []store.Approval) []wire.Agreement {
 	return out
 }
 
-// Approval tells how the agreement of others to a change stands: nil where nobody has to agree, or is asked to.
+// Approval tells how the approval of others to a change stands: nil where nobody has to agree, or is asked to.
 func Approval(x approval.Approval) *wire.Approval {
 	if x.Needed == 0 && x.Asked == nil && len(x.Have) == 0 {
 		return nil
 	}
 	out := &wire.Approval{
-		Needed: x.Needed, Missing: x.Missing(), Rules: []wire.ApprovalRule{}, Have: agreements(x.Have),
-		Fallen: agreements(x.Fallen), Emergency: x.Emergency,
+		Needed: x.Needed, Missing: x.Missing(), Rules: []wire.ApprovalRule{}, Have: approvals(x.Have),
+		Fallen: approvals(x.Fallen), Emergency: x.Emergency,
 	}
 	for _, r := range x.Rules {
 		out.Rules = append(out.Rules, Rule(r))

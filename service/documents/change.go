@@ -225,7 +225,7 @@ func reachesAll(r store.Reach, devices []store.Device) bool {
 	return true
 }
 
-// Emergencies tells the commits without the agreement they needed that nobody looked at since, or all, of
+// Emergencies tells the commits without the approval they needed that nobody looked at since, or all, of
 // changes that a person may see; sight is found if nil.
 func (d *Documents) Emergencies(
 	ctx context.Context, p access.Person, sight *store.Sight, all bool,

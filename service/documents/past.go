@@ -116,7 +116,7 @@ func (p *Page) Timeline(d store.Device) ([]wire.Moment, error) {
 	for _, k := range commits {
 		m := wire.Moment{At: k.Started, Text: k.Title, Actor: k.Actor, Change: k.Change}
 		switch {
-		case !k.Ended.IsZero() && k.State == lifecycle.Kept && k.Newest:
+		case !k.Ended.IsZero() && k.State == lifecycle.Confirmed && k.Newest:
 			continue // its revision tells
 		case !k.Newest, k.State == lifecycle.Reverted, k.State == lifecycle.Failed, k.State == lifecycle.Partly:
 			m.Kind, m.At = lifecycle.MomentReverted, k.Ended

@@ -143,17 +143,17 @@ func steps(list []desk.Verdict) ([]string, int64) {
 		plural(edits, "edit"),
 	)
 	if len(tried) > 0 {
-		prepare += "; try the way back in the candidate of " + few(tried)
+		prepare += "; test in the candidate of " + few(tried)
 	}
 	out := []string{prepare}
 	if len(own) > 0 {
-		out = append(out, "hold: commit with the device's own timer, which takes it back by itself: "+few(own))
+		out = append(out, "hold: commit with the device's own timer, which reverts it by itself: "+few(own))
 	}
 	if len(session) > 0 {
 		out = append(out, "hold: commit with a timer that ends with the session: "+few(session))
 	}
 	if len(service) > 0 {
-		out = append(out, "hold: commit, with only this service to take it back: "+few(service))
+		out = append(out, "hold: commit, with only this service to revert it: "+few(service))
 	}
 	out = append(
 		out, "prove: open a new session to "+few(names), "wait for your word, or the end of the hold",

@@ -58,7 +58,7 @@ func (e *Engine) Save(ctx context.Context, actor string, d store.Device) error {
 			return &fleet.Error{
 				Device: d.Name, Address: d.Address, Kind: fleet.Refusal, Err: err,
 				Msg:  "not saved: " + s.Denied(ctx, netconf.Running, err),
-				Next: advice.Words("saving now could make permanent what is to go back; try again once that is over"),
+				Next: advice.Words("saving now could make permanent what may be reverted; try again once that is over"),
 			}
 		}
 		running, err := s.Read(ctx, netconf.Running)

@@ -16,7 +16,7 @@ import (
 
 // However a device reports its defaults (RFC 6243), it does not look changed:
 // a commit of an entry that has defaults is kept and read back as predicted,
-// and nobody is told of a change made behind the service's back.
+// and nobody is told of a change made outside this service.
 func TestEveryWayOfReportingDefaults(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct {
@@ -40,7 +40,7 @@ func TestEveryWayOfReportingDefaults(t *testing.T) {
 			r.until(n, 20*time.Second, awaiting)
 			require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}))
 			s := r.until(n, 20*time.Second, done)
-			assert.Equal(t, guard.Kept, s.Outcome)
+			assert.Equal(t, guard.Confirmed, s.Outcome)
 			after, err := r.History.Read(t.Context(), store.Everything, quay, "mara")
 			require.NoError(t, err)
 			assert.Equal(t, before.Revision.Number+1, after.Revision.Number)

@@ -85,5 +85,5 @@ func (h *deviceWorker) undoAtOnce(ctx context.Context, s *fleet.Session, why str
 	if err != nil {
 		return fmt.Errorf("%s; taking that back failed: %w", why, err)
 	}
-	return fmt.Errorf("%s; it was taken back at once", why)
+	return fmt.Errorf("%s; it was reverted at once", why)
 }

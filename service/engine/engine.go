@@ -61,7 +61,7 @@ type Engine struct {
 // Timing is how long an engine waits where a device needs time.
 type Timing struct {
 	// Effect is how long a device is given to put a commit into effect before
-	// the way in is proved. Looking sooner would prove the way in as it was.
+	// it is proved that the device is reached. Looking sooner would prove that the device is still reached as it was.
 	Effect time.Duration
 
 	// Pause is before an action that was tried before. Polling faster than every
@@ -228,7 +228,7 @@ func (e *Engine) begin(ctx context.Context, start order.Start, started time.Time
 	return newRun(e, c, workers), nil
 }
 
-// unapproved enters that a commit begins without the agreement it needs; nil is that it has that.
+// unapproved enters that a commit begins without the approval it needs; nil is that it has that.
 func unapproved(tx *audit.Tx, e *store.Emergency) error {
 	if e == nil {
 		return nil
@@ -240,7 +240,7 @@ func unapproved(tx *audit.Tx, e *store.Emergency) error {
 	return tx.Record(
 		ledger.Entry{
 			Actor: e.Actor, Action: "emergency.commit", Change: e.Change, After: e.Digest,
-			Note: fmt.Sprintf("emergency %d, without the agreement it needs: %s", added.ID, e.Reason),
+			Note: fmt.Sprintf("emergency %d, without the approval it needs: %s", added.ID, e.Reason),
 		},
 	)
 }
@@ -300,7 +300,7 @@ func (e *Engine) Say(ctx context.Context, change int64, word guard.Event) error 
 			).Do(advice.ShowChange, change)
 			despite := word
 			if despite.Despite = true; word.Kind == guard.SayConfirm && !word.Despite && r.may(despite) == nil {
-				said = said.Or("or keep it all the same", advice.ConfirmAllTheSame, change)
+				said = said.Or("or confirm it all the same", advice.ConfirmAllTheSame, change)
 			}
 			return said
 		}
@@ -398,7 +398,7 @@ func (e *Engine) resume(ctx context.Context, c store.Commit) (*run, error) {
 		h.movesTo, _, _ = strings.Cut(dev.MovingTo, " ")
 		if p.Base != "" {
 			if err := e.remember(ctx, h, dev, p); err != nil {
-				// Its device is looked after all the same: it may go back by itself.
+				// Its device is looked after all the same: it may revert by itself.
 				h.damaged = fmt.Errorf(
 					"its former configuration, or what was to be, cannot be read from the records (%w): put right by "+
 						"hand what it holds, from a copy in an archive",

@@ -127,8 +127,8 @@ func TestSessionDiesAtEachStep(t *testing.T) {
 		{"get-config", 2, true, guard.Failed}, {"edit-config", 1, false, guard.Failed},
 		{"edit-config", 1, true, guard.Failed}, {"validate", 1, false, guard.Failed},
 		{"discard-changes", 1, true, guard.Failed}, {"edit-config", 2, true, guard.Failed},
-		{"commit", 1, false, guard.Reverted}, {"commit", 1, true, guard.Reverted}, {"unlock", 1, false, guard.Kept},
-		{"commit", 2, false, guard.Kept}, {"commit", 2, true, guard.Kept}, {"copy-config", 1, false, guard.Kept},
+		{"commit", 1, false, guard.Reverted}, {"commit", 1, true, guard.Reverted}, {"unlock", 1, false, guard.Confirmed},
+		{"commit", 2, false, guard.Confirmed}, {"commit", 2, true, guard.Confirmed}, {"copy-config", 1, false, guard.Confirmed},
 	} {
 		t.Run(fmt.Sprintf("%s %d after %t", step.name, step.nth, step.after), func(t *testing.T) {
 			t.Parallel()
@@ -156,8 +156,8 @@ func (r *room) truth(n int64, s guard.State, names ...string) {
 	require.NoError(r.t, err)
 	assert.EqualValues(r.t, s.Outcome, c.State)
 	for _, name := range names {
-		assert.False(r.t, r.Devices[name].Pending(), "%s is left on trial", name)
-		if s.Outcome == guard.Kept {
+		assert.False(r.t, r.Devices[name].Pending(), "%s is left on hold", name)
+		if s.Outcome == guard.Confirmed {
 			assert.Equal(r.t, "new", r.Value(name, contact), "%s: kept is said", name)
 		} else {
 			assert.Equal(r.t, "Harbour office, ext. 12", r.Value(name, contact), "%s: %s is said", name, s.Outcome)
@@ -313,7 +313,7 @@ func TestDevicesThatDoNotDoAsTheySay(t *testing.T) {
 		r.until(n, 20*time.Second, awaiting)
 		require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}))
 		s := r.until(n, 20*time.Second, done)
-		assert.Equal(t, guard.Kept, s.Outcome)
+		assert.Equal(t, guard.Confirmed, s.Outcome)
 		assert.False(t, s.Devices[0].Saved)
 		assert.Contains(t, s.Devices[0].Said, "its startup still differs")
 		d, err := r.Store.Device(t.Context(), store.Everything, router)

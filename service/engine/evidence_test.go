@@ -37,11 +37,11 @@ func TestConfirmThatLies(t *testing.T) {
 			r.Devices[router].OnOperation(func(op *markup.Element) lab.Fault { return lab.Fault{Skip: confirming(op)} })
 			r.say(n, guard.SayConfirm)
 			s := r.until(n, 90*time.Second, func(s guard.State) bool {
-				assert.NotEqual(t, guard.Kept, s.Outcome, "nothing was ever confirmed")
+				assert.NotEqual(t, guard.Confirmed, s.Outcome, "nothing was ever confirmed")
 				return s.Phase == guard.Done
 			})
 			assert.Equal(t, guard.Reverted, s.Outcome)
-			assert.Contains(t, s.Reason, "had gone back when it was to be confirmed")
+			assert.Contains(t, s.Reason, "had reverted when it was to be confirmed")
 			r.truth(n, s, router)
 		})
 	}
@@ -64,7 +64,7 @@ func TestConfirmAskedAgain(t *testing.T) {
 	})
 	r.say(n, guard.SayConfirm)
 	s := r.until(n, 60*time.Second, done)
-	assert.Equal(t, guard.Kept, s.Outcome)
+	assert.Equal(t, guard.Confirmed, s.Outcome)
 	r.truth(n, s, router)
 }
 
@@ -92,7 +92,7 @@ func TestCandidateLockedDuringHold(t *testing.T) {
 	r.truth(n, s, router)
 }
 
-// A device that refuses for good to be sent back is told as stuck, and a person can
+// A device that refuses for good to be reverted is told as stuck, and a person can
 // leave it: that is no revert.
 func TestRefusesToGoBack(t *testing.T) {
 	t.Parallel()
@@ -113,7 +113,7 @@ func TestRefusesToGoBack(t *testing.T) {
 	s := r.until(n, 60*time.Second, func(s guard.State) bool { return s.Devices[1].Stuck() })
 	assert.Contains(t, s.Devices[1].Said, "not on a Sunday")
 	assert.Equal(t, guard.Reverting, s.Phase)
-	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayLeave, Device: 1, By: "mara"}))
+	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayAccept, Device: 1, By: "mara"}))
 	s = r.until(n, 20*time.Second, done)
 	assert.Equal(t, guard.Partly, s.Outcome)
 	assert.Equal(t, "new", r.Value(quay, contact))
@@ -155,7 +155,7 @@ func TestForeignEditGoesWithTheRollback(t *testing.T) {
 			} else {
 				assert.Equal(t, "Northmole terminal, ramp house", r.Value(router, location))
 			}
-			assert.Equal(t, n, last.Change, "going back is of this change")
+			assert.Equal(t, n, last.Change, "reverting is of this change")
 			assert.Equal(
 				t, r.Value(router, location), r.at(last.Device, last.Number).Under("system").Text("location", ""),
 			)

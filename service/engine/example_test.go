@@ -11,7 +11,7 @@ import (
 	"oakenlatch/test/servicetest"
 )
 
-// A commit that nobody confirms: it is in effect on hold, and when a person says so, or the time is over, the device
+// A commit that nobody confirms: it is active on hold, and when a person says so, or the time is over, the device
 // holds again what it held before.
 func Example() {
 	o := &servicetest.Outside{}

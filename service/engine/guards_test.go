@@ -102,19 +102,19 @@ func TestEveryKind(t *testing.T) {
 				r.commit(n, time.Minute)
 				r.until(n, 20*time.Second, awaiting)
 			}
-			require.Eventually(t, func() bool { // the hold goes on, once the way in is proved again
+			require.Eventually(t, func() bool { // the hold goes on, once it is proved that the device is reached again
 				return r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}) == nil
 			}, 90*time.Second, 100*time.Millisecond)
 			s = r.until(n, 30*time.Second, done)
 			r.truth(n, s, router)
-			assert.Equal(t, guard.Kept, s.Outcome)
+			assert.Equal(t, guard.Confirmed, s.Outcome)
 			assert.True(t, s.Devices[0].Saved, s.Devices[0].Said)
 			assert.Equal(t, r.Devices[router].Running().Digest(), r.Devices[router].Startup().Digest())
 		})
 	}
 }
 
-// A session that is the hold, cut: all have gone back, at once.
+// A session that is the hold, cut: all have reverted, at once.
 func TestSessionIsTheHold(t *testing.T) {
 	t.Parallel()
 	r := newKind(t, func(s *lab.Spec) {
@@ -253,7 +253,7 @@ func TestConfirmNotAnswered(t *testing.T) {
 	assert.Equal(t, end.Add(time.Hour), s.Deadline, "%+v", s.Devices)
 	r.say(n, guard.SayConfirm)
 	s = r.until(n, 20*time.Second, done)
-	assert.Equal(t, guard.Kept, s.Outcome)
+	assert.Equal(t, guard.Confirmed, s.Outcome)
 	r.truth(n, s, router, quay)
 }
 
@@ -285,7 +285,7 @@ func TestWavesAndProbes(t *testing.T) {
 	n := r.stage(router+" "+contact+" new", quay+" "+contact+" new")
 	r.order(n, o)
 	s := r.until(n, 30*time.Second, done)
-	assert.Equal(t, guard.Kept, s.Outcome, s.Reason)
+	assert.Equal(t, guard.Confirmed, s.Outcome, s.Reason)
 	assert.Equal(t, "probes", s.By)
 	assert.Equal(t, []string{quay, router}, began)
 	assert.Equal(t, guard.Passed, s.Probes[0].Result)
@@ -311,7 +311,7 @@ func TestWavesAndProbes(t *testing.T) {
 	)
 	r.Devices[quay].Unplug("mgmt0", false)
 	s = r.until(n, 30*time.Second, done)
-	assert.Equal(t, guard.Kept, s.Outcome, "it passes again, and that confirms")
+	assert.Equal(t, guard.Confirmed, s.Outcome, "it passes again, and that confirms")
 }
 
 // Programs run without a shell, from their folder alone, with an end.
@@ -425,11 +425,11 @@ func TestLeftByAWord(t *testing.T) {
 		return s.Devices[1].Odd && strings.Contains(s.Devices[1].Said, "decide by hand")
 	})
 	assert.Equal(t, guard.Reverting, s.Phase)
-	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayLeave, Device: 1, By: "mara"}))
+	require.NoError(t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayAccept, Device: 1, By: "mara"}))
 	s = r.until(n, 20*time.Second, done)
 	assert.Equal(t, guard.Partly, s.Outcome, "a device that was left is not reverted")
 	assert.Equal(t, guard.IsReverted, s.Devices[0].Standing)
-	assert.Equal(t, guard.IsLeft, s.Devices[1].Standing)
+	assert.Equal(t, guard.IsAccepted, s.Devices[1].Standing)
 	assert.Equal(t, "stranger", r.Value(quay, contact))
 	assert.Equal(t, "Harbour office, ext. 12", r.Value(router, contact))
 }
@@ -504,7 +504,7 @@ func TestTwoServices(t *testing.T) {
 	require.ErrorContains(t, r.Engine.Restart(t.Context(), "mara", d, 0), "the commit of change 1 is under way on it")
 	r.say(n, guard.SayConfirm)
 	s = r.until(n, 20*time.Second, done)
-	assert.Equal(t, guard.Kept, s.Outcome)
+	assert.Equal(t, guard.Confirmed, s.Outcome)
 }
 
 // client is somebody else's session on a device.

@@ -40,7 +40,7 @@ type form struct {
 
 // forms are the ways to write a difference to a datastore, the least first. The last
 // takes entries away and adds them anew: in running the device is without them for a
-// moment, so there it is only for going back, where the other choice is not to.
+// moment, so there it is only for reverting, where the other choice is not to.
 func forms(d *diff.Difference, to netconf.Datastore, why purpose) (out []form) {
 	for _, e := range d.Forms() {
 		out = append(out, form{edits: []*tree.Edit{e}})

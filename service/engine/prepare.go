@@ -201,7 +201,7 @@ func (h *deviceWorker) rebase(s *schema.Schema, running *tree.Node) (*tree.Node,
 		}
 		return nil, fmt.Errorf(
 			"the device moved on since this was staged, and both changed the same: %s; nothing was touched: preview "+
-				"the change, take back or stage again what should hold",
+				"the change, remove or stage again what should stay",
 			strings.Join(lines, "; "),
 		)
 	}

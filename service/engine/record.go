@@ -22,7 +22,7 @@ func ChangeState(s guard.State) (state lifecycle.State, reason string) {
 	case s.Phase == guard.Applying, s.Phase == guard.Reverting:
 		for _, d := range s.Devices {
 			switch d.Standing {
-			case guard.Held, guard.GoingBack, guard.IsReverted, guard.Confirming, guard.IsKept, guard.IsLeft:
+			case guard.Held, guard.IsReverting, guard.IsReverted, guard.Confirming, guard.IsConfirmed, guard.IsAccepted:
 				return lifecycle.Holding, s.Reason
 			}
 		}
@@ -41,7 +41,7 @@ var actions = map[guard.EventKind]string{
 	guard.ConfirmFailed: "commit.confirm-failed", guard.CancelDone: "commit.cancelled",
 	guard.RestoreDone: "commit.restored", guard.ReleaseDone: "commit.released", guard.SettleDone: "commit.settled",
 	guard.SayCommit: "commit.begin", guard.SayConfirm: "commit.confirm", guard.SayRevert: "commit.revert",
-	guard.SayUntil: "hold.move", guard.SayLeave: "commit.leave", guard.Tick: "hold.ended",
+	guard.SayUntil: "hold.move", guard.SayAccept: "commit.accept", guard.Tick: "hold.ended",
 	guard.Restarted: "service.restarted",
 }
 
@@ -69,7 +69,7 @@ func (r *run) tell(tx *audit.Tx, s step) error {
 			if err := tx.Record(ledger.Entry{
 				Actor: audit.Service, Action: "device.stuck", Change: r.commit.Change, Device: d.Name,
 				Note: fmt.Sprintf(
-					"it does not go back: %s; it is tried on, and may be left as it is", d.Said,
+					"it does not revert: %s; this is tried again, and the device can be accepted as it is", d.Said,
 				),
 			}); err != nil {
 				return err
@@ -124,7 +124,7 @@ func (r *run) entry(s step) ledger.Entry {
 		e.Before, e.After = s.before.Deadline.UTC().Format(time.RFC3339), s.ev.Until.UTC().Format(time.RFC3339)
 	case guard.Tick:
 		if s.now.Phase != guard.Reverting {
-			e.Action, e.Note = "hold.ending", "goes back at "+s.now.Deadline.UTC().Format(time.RFC3339)+
+			e.Action, e.Note = "hold.ending", "reverts at "+s.now.Deadline.UTC().Format(time.RFC3339)+
 				" unless it is confirmed"
 		}
 	case guard.ProbePassed, guard.ProbeFailed:

@@ -191,7 +191,7 @@ func (r *run) alarm() (<-chan time.Time, func()) {
 		}
 	case guard.AllReady:
 		at = r.ahead.LapsesAt
-	case guard.Keeping, guard.Settling, guard.Reverting:
+	case guard.ConfirmingAll, guard.Settling, guard.Reverting:
 		at = time.Time{}
 	}
 	if at.IsZero() {
@@ -294,7 +294,7 @@ func (r *run) unrecorded(s request, actions []guard.Action) bool {
 		switch a.Kind {
 		case guard.DoLook, guard.DoProbe, guard.DoCancel, guard.DoRestore, guard.DoRelease:
 		case guard.DoConfirm:
-			if r.recorded.Phase != guard.Keeping { // that it is to be kept is on record
+			if r.recorded.Phase != guard.ConfirmingAll { // that it is to be kept is on record
 				return false
 			}
 		default:
@@ -404,7 +404,7 @@ func (r *run) landed(patience <-chan struct{}) error {
 		if time.Since(r.told) > 30*time.Second {
 			r.told = time.Now()
 			r.e.slog.Error(
-				"the journal cannot be written: nothing is begun or kept until it can; what is to go back goes back",
+				"the journal cannot be written: nothing is begun or confirmed until it can; what has to revert reverts",
 				"change", r.commit.Change, "error", err,
 			)
 		}

@@ -23,7 +23,7 @@ import (
 
 // TestSickSchedules runs commits on devices of every guard while the disk of the records fails
 // at a random moment, in a random way: full, full and the service killed, frozen, gone read-only, or
-// cut off like the power, with persons' words at any time. While it is ill, what is due goes back all the same; once it
+// cut off like the power, with persons' words at any time. While it is ill, what is due reverts all the same; once it
 // is mended, what is said of every device is so.
 //
 // It goes on for a time, or SICK says how many; SEED runs one again.
@@ -91,7 +91,7 @@ func newSickRoom(t *testing.T, disk *servicetest.Disk, names ...string) *sickRoo
 
 // The disk is full from each step of the journal on, of a commit on eight devices of every
 // guard, and every other time the service is killed at that step and started on the full disk: all that is
-// not kept goes back while it is full.
+// not kept reverts while it is full.
 func TestFullDiskAtEveryStep(t *testing.T) {
 	pace.Long(t)
 	t.Parallel()
@@ -145,7 +145,7 @@ func (r *sickRoom) fullAt(k int, kill bool, whole *atomic.Int64) {
 	}
 	require.Eventually(
 		r.t, func() bool { return r.allBack(was) }, 60*time.Second, 100*time.Millisecond,
-		"step %d, killed %t: a device did not go back while the disk was full", k, kill,
+		"step %d, killed %t: a device did not revert while the disk was full", k, kill,
 	)
 	mend()
 	s := r.wait(n, int64(k))
@@ -192,7 +192,7 @@ func (r *sickRoom) sickly(seed int64) string {
 	}
 	how := []string{"full", "full and killed", "frozen", "read-only", "power"}[rnd.IntN(5)]
 	ill := time.Duration(1+rnd.IntN(20)) * time.Second
-	long := began.Add(hold + 25*time.Second) // by then all that is not kept has gone back
+	long := began.Add(hold + 25*time.Second) // by then all that is not kept has reverted
 	wait := func() {
 		time.Sleep(ill)
 		if speaks || ill < 12*time.Second {
@@ -202,7 +202,7 @@ func (r *sickRoom) sickly(seed int64) string {
 		for time.Now().Before(long) && !r.allBack(was) {
 			time.Sleep(200 * time.Millisecond)
 		}
-		require.True(r.t, r.allBack(was), "seed %d: %s: a device did not go back while the disk was ill", seed, how)
+		require.True(r.t, r.allBack(was), "seed %d: %s: a device did not revert while the disk was ill", seed, how)
 	}
 	switch how {
 	case "full":
@@ -238,10 +238,10 @@ func (r *sickRoom) sickly(seed int64) string {
 	s := r.wait(n, seed)
 	for i, name := range r.names {
 		want := was[name]
-		if s.Outcome == guard.Kept || s.Outcome == guard.Partly && s.Devices[i].Standing == guard.IsKept {
+		if s.Outcome == guard.Confirmed || s.Outcome == guard.Partly && s.Devices[i].Standing == guard.IsConfirmed {
 			want = value
 		}
-		if s.Devices[i].Standing == guard.IsLeft {
+		if s.Devices[i].Standing == guard.IsAccepted {
 			want = r.Value(name, contact)
 		}
 		if got := r.Value(name, contact); got != want || r.Devices[name].Pending() {

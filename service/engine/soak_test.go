@@ -150,17 +150,17 @@ func (r *soak) schedule(seed int64) guard.Outcome {
 	calm()
 	for i, name := range r.names {
 		want := was[name]
-		if s.Outcome == guard.Kept {
+		if s.Outcome == guard.Confirmed {
 			want = value
 		}
 		// It may lose power right after it was confirmed, before it was saved or
 		// because it would not save, or come back from a power failure with a
 		// startup that is neither. Then that is what is told of it.
 		d := s.Devices[i]
-		if s.Outcome == guard.Partly && d.Standing == guard.IsKept {
+		if s.Outcome == guard.Partly && d.Standing == guard.IsConfirmed {
 			want = value
 		}
-		if notSaved := d.Standing == guard.IsKept && !d.Saved && d.Said != ""; notSaved || d.Standing == guard.IsLeft {
+		if notSaved := d.Standing == guard.IsConfirmed && !d.Saved && d.Said != ""; notSaved || d.Standing == guard.IsAccepted {
 			want = r.Value(name, contact)
 		}
 		if got := r.Value(name, contact); got != want || r.Devices[name].Pending() {
@@ -260,7 +260,7 @@ func (r *soak) speak(n int64, rnd *rand.Rand, over <-chan struct{}) {
 		odd := slices.IndexFunc(s.Devices, func(d guard.Device) bool { return d.Odd })
 		switch {
 		case running && odd >= 0:
-			word.Kind, word.Device = guard.SayLeave, odd
+			word.Kind, word.Device = guard.SayAccept, odd
 		case running && s.Phase == guard.AllReady:
 			word.Kind = guard.SayCommit
 		case silent:
@@ -337,7 +337,7 @@ func (r *soak) cutAt(n int, after bool) bool {
 	s := r.wait(change, int64(n))
 	close(over)
 	r.Devices[router].OnOperation(nil)
-	if s.Outcome == guard.Kept {
+	if s.Outcome == guard.Confirmed {
 		was = value
 	}
 	require.Equal(r.t, was, r.Value(router, contact), "message %d: %s: %s", n, s.Outcome, s.Reason)
@@ -345,7 +345,7 @@ func (r *soak) cutAt(n int, after bool) bool {
 	return int(count.Load()) >= n
 }
 
-// The service's clock is set during a hold: forward, and it goes back early;
+// The service's clock is set during a hold: forward, and it reverts early;
 // back while the service is down, and no more time is left than there was.
 func TestClockIsSet(t *testing.T) {
 	pace.Long(t)

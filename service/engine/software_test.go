@@ -15,7 +15,7 @@ import (
 )
 
 // A device that begins to run other software during a hold, with modules more or less than before, and
-// still holds the change: it goes back all the same, and what it does not know any more is left alone.
+// still holds the change: it reverts all the same, and what it does not know any more is left alone.
 func TestOtherSoftwareDuringHold(t *testing.T) {
 	pace.Long(t)
 	t.Parallel()

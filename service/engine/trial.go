@@ -80,7 +80,7 @@ func (h *deviceWorker) stillPrepared(ctx context.Context, s *fleet.Session) erro
 	return nil
 }
 
-// look opens a new session, which proves the way in, and reads what the device
+// look opens a new session, which proves management access, and reads what the device
 // holds. A patient look keeps trying for a part of the hold.
 func (h *deviceWorker) look(ctx context.Context, a guard.Action) guard.Event {
 	if h.run.phase() == guard.AllReady {
@@ -152,10 +152,10 @@ func (h *deviceWorker) lookOnce(ctx context.Context, a guard.Action) guard.Event
 		ev.Pending = lockTells(ctx, s)
 	}
 	if ev.Found == guard.FoundBase {
-		// What was read is what the device went back to: keep it.
+		// What was read is what the device reverted to: keep it.
 		if err := h.run.e.history.WentBack(ctx, s, running, h.run.commit.Change, h.run.commit.Actor); store.Sick(err) {
 			h.run.e.slog.Error(
-				"what a device went back to could not be kept", "change", h.run.commit.Change, "device", h.name,
+				"what a device reverted to could not be stored", "change", h.run.commit.Change, "device", h.name,
 				"error", err,
 			)
 		} else if err != nil {
@@ -173,7 +173,7 @@ func (h *deviceWorker) lookOnce(ctx context.Context, a guard.Action) guard.Event
 }
 
 // reach opens a session. Where the change moves the device's management, that is
-// tried first: only there is the way in proved as it will be. arrived is false
+// tried first: only there is management access proved as it will be. arrived is false
 // where it was reached elsewhere.
 func (h *deviceWorker) reach(ctx context.Context) (s *fleet.Session, arrived bool, err error) {
 	if h.movesTo == "" {
@@ -300,7 +300,7 @@ func (h *deviceWorker) confirm(ctx context.Context) guard.Event {
 }
 
 // confirmInSession confirms in the session that is the hold, and ends it: had the
-// device not taken the confirm, it would go back with that (RFC 6241 section 8.4.1).
+// device not taken the confirm, it would revert with that (RFC 6241 section 8.4.1).
 // What it holds then is looked at by another.
 func (h *deviceWorker) confirmInSession(ctx context.Context) error {
 	s := h.held()
@@ -321,7 +321,7 @@ func (h *deviceWorker) confirmInSession(ctx context.Context) error {
 }
 
 // beside keeps what somebody else changed on the device meanwhile: what is taken back
-// takes that with it. That it could not be kept is no reason to wait.
+// takes that with it. That it could not be stored is no reason to wait.
 func (h *deviceWorker) beside(ctx context.Context, s *fleet.Session, running *tree.Node) {
 	base, result := h.trees(s.Schema)
 	if base == nil || result == nil || h.classify(s.Schema, running) == guard.FoundBase {
@@ -329,7 +329,7 @@ func (h *deviceWorker) beside(ctx context.Context, s *fleet.Session, running *tr
 	}
 	if err := h.run.e.history.Beside(ctx, s, result, running, h.run.commit.Change, h.run.commit.Actor); err != nil {
 		h.run.e.slog.Error(
-			"what somebody else changed during a hold could not be kept", "device", h.name, "change",
+			"what somebody else changed during a hold could not be stored", "device", h.name, "change",
 			h.run.commit.Change, "error", err,
 		)
 	}

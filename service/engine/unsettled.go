@@ -140,8 +140,11 @@ func found(base, result, running *tree.Node) guard.Found {
 	return guard.FoundOther
 }
 
-// standings are what a device is once a person leaves it as it was found.
-var standings = map[guard.Found]string{guard.FoundBase: "reverted", guard.FoundResult: "kept", guard.FoundOther: "left"}
+// standings are what a device is once a person accepts it as it was found.
+var standings = map[guard.Found]string{
+	guard.FoundBase: string(guard.IsReverted), guard.FoundResult: string(guard.IsConfirmed),
+	guard.FoundOther: string(guard.IsAccepted),
+}
 
 // Settle records devices as they are found to be, by a person's word; none is all that are
 // not settled. Once all are, the change has its end.
@@ -184,7 +187,7 @@ func (e *Engine) Settle(ctx context.Context, by string, c store.Change, devices 
 		case u.Pending == guard.IsPending:
 			return refusal.New(
 				refusal.Conflict, "wait until its own timer has gone off, then look again",
-				"%s has a confirmed commit pending: what it holds now is not for good", u.Device.Name,
+				"%s has a confirmed commit pending: what it holds now is not final", u.Device.Name,
 			)
 		}
 	}
@@ -252,7 +255,7 @@ func moved(tx *audit.Tx, by string, change int64, d store.Device, standing strin
 	if d.MovingTo == "" {
 		return nil
 	}
-	if standing != "kept" {
+	if standing != string(guard.IsConfirmed) {
 		return tx.SetMoving(d.ID, "")
 	}
 	address, seenAs, _ := strings.Cut(d.MovingTo, " ")
@@ -278,7 +281,7 @@ func ended(said []store.Settled, list []Unsettled) (state lifecycle.State, reaso
 		each = append(each, fmt.Sprintf("%s %s", names[v.Device], v.Standing))
 	}
 	reason = "settled after a restore: " + strings.Join(each, ", ")
-	if same && said[0].Standing != "left" {
+	if same && said[0].Standing != string(guard.IsAccepted) {
 		return lifecycle.State(said[0].Standing), reason
 	}
 	return lifecycle.Partly, reason

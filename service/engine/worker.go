@@ -115,7 +115,7 @@ func (h *deviceWorker) do(a guard.Action) {
 	ev.Device = h.place
 	h.run.happened(ev)
 	if ev.Kind == guard.Applied && h.keeper != guard.BySession {
-		h.leave() // after it was told: the way in may just have been cut
+		h.leave() // after it was told: management access may just have been cut
 	}
 }
 
@@ -301,7 +301,7 @@ func (h *deviceWorker) leave() {
 	if s == nil {
 		return
 	}
-	// The way in may just have been cut: do not wait long for an answer.
+	// Management access may just have been cut: do not wait long for an answer.
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
 	_ = s.Close(ctx)
@@ -318,7 +318,7 @@ func (h *deviceWorker) dropSession() {
 }
 
 // dropAsked ends the session that was kept for a confirm, and with it its lock.
-// The way in may be cut: it does not wait long for an answer.
+// Management access may be cut: it does not wait long for an answer.
 func (h *deviceWorker) dropAsked() {
 	h.mu.Lock()
 	s := h.asked

@@ -149,7 +149,7 @@ func (f *Fleet) wayIn(d *store.Device, n NewDevice) error {
 }
 
 // Replace puts another box in a device's place: it is reached as told here,
-// its host key is to be accepted anew, and the device's history goes on.
+// its host key is to be accepted again, and the device's history goes on.
 func (f *Fleet) Replace(ctx context.Context, by string, d store.Device, n NewDevice) error {
 	was := d.Account + "@" + d.Address
 	if err := f.wayIn(&d, n); err != nil {
@@ -232,12 +232,12 @@ func (f *Fleet) note(ctx context.Context, d store.Device, err error) {
 	case trouble != "" && d.Trouble == "":
 		slog.Warn("a device cannot be reached as it should", "device", d.Name, "address", d.Address, "error", trouble)
 	case trouble == "" && d.Trouble != "":
-		slog.Info("a device is well again", "device", d.Name, "address", d.Address)
+		slog.Info("a device is OK again", "device", d.Name, "address", d.Address)
 	}
 	if err := f.store.Write(
 		ctx, func(tx *store.Tx) error { return tx.SetContact(d.ID, f.log.Now(), trouble) },
 	); err != nil {
-		slog.Error("how a contact with a device went could not be kept", "device", d.Name, "error", err)
+		slog.Error("how a contact with a device went could not be stored", "device", d.Name, "error", err)
 	}
 }
 
@@ -312,7 +312,7 @@ func (f *Fleet) dialOne(ctx context.Context, d store.Device, sign time.Duration)
 		signer, err := ssh.ParsePrivateKey(secret)
 		if err != nil {
 			return nil, &Error{
-				d.Name, d.Address, BadLogin, "the kept private key cannot be read",
+				d.Name, d.Address, BadLogin, "the stored private key cannot be read",
 				advice.Words("give it another").Do(advice.ReplaceDevice, d.Name, d.Address, d.Account), err,
 			}
 		}
@@ -358,7 +358,7 @@ func (f *Fleet) explain(d store.Device, check *hostkey.Check, err error) error {
 		).Do(advice.TrustDevice, d.Name)
 	case strings.Contains(err.Error(), "unable to authenticate"):
 		e.Kind = BadLogin
-		e.Msg = fmt.Sprintf("it does not accept account %s with the kept %s", d.Account, d.Auth)
+		e.Msg = fmt.Sprintf("it does not accept account %s with the stored %s", d.Account, d.Auth)
 		e.Next = advice.Words("check the account on the device")
 	case strings.Contains(err.Error(), "no netconf subsystem"), strings.Contains(err.Error(), "hello"):
 		e.Kind = Protocol

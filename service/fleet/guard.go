@@ -10,7 +10,7 @@ type Guard struct {
 	Keeper guard.Keeper // "" where nobody could: the device cannot be changed
 	Why    string       // why it is no better; "" for a device's own guard
 	Risk   string       // what may go wrong with it; "" likewise
-	// why the way back cannot be tried before a change is in effect; "" where it is, or the device has its own
+	// why the way back cannot be tried before a change is active; "" where it is, or the device has its own
 	Untried string
 }
 
@@ -31,7 +31,7 @@ const unreached = "the device has not been reached yet"
 // GuardOf works out a device's guard from what it announced.
 func GuardOf(capabilities []string) Guard {
 	caps := netconf.Capabilities(capabilities)
-	const alone = "only this service can send it back: if this service stops, or cannot reach the device, the change " +
+	const alone = "only this service can revert it: if this service stops, or cannot reach the device, the change " +
 		"stays there until it can again"
 	switch {
 	case len(capabilities) == 0:
@@ -43,7 +43,7 @@ func GuardOf(capabilities []string) Guard {
 			Keeper: guard.BySession,
 			Why: "its confirmed commit has no persist token (:confirmed-commit:1.0): the session that made it " +
 				"is the hold",
-			Risk: "it goes back by itself, and also as soon as this service stops or its session to the " +
+			Risk: "it reverts by itself, and also as soon as this service stops or its session to the " +
 				"device breaks",
 		}
 	case caps.Has(netconf.CapCandidate):
@@ -52,7 +52,7 @@ func GuardOf(capabilities []string) Guard {
 		return Guard{
 			Keeper: guard.ByService,
 			Why:    "it has no candidate datastore and no confirmed commit: the edit takes effect at once", Risk: alone,
-			Untried: "what would take the change back cannot be tried before the change is in effect; if the device " +
+			Untried: "whether the device can be reverted cannot be tested before the change is active; if the device " +
 				"refuses it then, the change stays there until somebody settles it on the device",
 		}
 	}

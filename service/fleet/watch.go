@@ -13,7 +13,7 @@ import (
 )
 
 // Watching keeps one idle session to each trusted device: a device that goes
-// is noticed, and reading one needs no new connection. Proofs of the way in
+// is noticed, and reading one needs no new connection. Proofs of management access
 // never use it.
 
 // How devices are watched.

@@ -311,7 +311,7 @@ func SetHolds(dir string, list []Hold) error {
 func (h Hold) String() string {
 	var devices []string
 	for _, d := range h.Devices {
-		devices = append(devices, fmt.Sprintf("%s (%s; taken back by %s)", d.Name, d.Address, d.Guard))
+		devices = append(devices, fmt.Sprintf("%s (%s; reverted by %s)", d.Name, d.Address, d.Guard))
 	}
 	slices.Sort(devices)
 	return fmt.Sprintf(

@@ -29,9 +29,9 @@ type Damaged struct {
 }
 
 func (e *Damaged) Error() string {
-	text := "a kept configuration is damaged"
+	text := "a stored configuration is damaged"
 	if len(e.Uses) > 0 {
-		text = "the kept configuration of " + strings.Join(e.Uses, ", ") + " is damaged"
+		text = "the stored configuration of " + strings.Join(e.Uses, ", ") + " is damaged"
 	}
 	return fmt.Sprintf("%s (%v)", text, e.Err)
 }
@@ -160,7 +160,7 @@ func (h *History) heal(ctx context.Context, d *Damaged) *tree.Node {
 				err = h.Mend(ctx, audit.Service, dev, last, n, "the device itself, which holds it")
 			}
 			if err != nil {
-				slog.Error("what is damaged could not be mended from its device", "device", u.Device, "error", err)
+				slog.Error("what is damaged could not be repaired from its device", "device", u.Device, "error", err)
 			}
 			return n
 		}()
@@ -219,7 +219,7 @@ func (h *History) Mend(
 ) error {
 	if got := Digest(n); got != rev.Digest {
 		return refusal.New(
-			refusal.Conflict, "", "%s is configuration %.12s, and revision %d of %s is %.12s: nothing was mended", from,
+			refusal.Conflict, "", "%s is configuration %.12s, and revision %d of %s is %.12s: nothing was repaired", from,
 			got, rev.Number, d.Name, rev.Digest,
 		)
 	}
@@ -234,7 +234,7 @@ func (h *History) Mend(
 		return tx.Record(
 			ledger.Entry{
 				Actor: by, Action: "revision.mend", Device: d.Name, Path: fmt.Sprintf("revision:%d", rev.Number),
-				Note: "its kept configuration was damaged; put in its place from " + from,
+				Note: "its stored configuration was damaged; put in its place from " + from,
 			},
 		)
 	})

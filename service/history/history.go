@@ -56,7 +56,7 @@ func (h *History) Keep(
 	return h.keep(ctx, s, n, change, actor, false)
 }
 
-// keep is Keep; on trial says that what the change made is not decided, or was taken
+// keep is Keep; on hold says that what the change made is not decided, or was taken
 // back again.
 func (h *History) keep(
 	ctx context.Context, s *fleet.Session, n *tree.Node, change int64, actor string, onTrial bool,
@@ -213,7 +213,7 @@ type Reading struct {
 	Running  *tree.Node
 
 	// Trial is set where this is what a commit on hold makes of the device: it
-	// may go back, and Revision is the one before it.
+	// may revert, and Revision is the one before it.
 	Trial bool
 }
 
@@ -304,7 +304,7 @@ func (h *History) Save(
 func same(a, b *tree.Node) bool { return a.WithoutDefaults().Digest() == b.WithoutDefaults().Digest() }
 
 // ToBuildOn is Read for what something is to be staged on: never what a commit on hold made of the device, as that may
-// go back.
+// revert.
 func (h *History) ToBuildOn(ctx context.Context, reach store.Reach, device, actor string) (Reading, error) {
 	r, err := h.Read(ctx, reach, device, actor)
 	if err == nil && r.Trial {

@@ -43,7 +43,7 @@ type Order struct {
 	Preview string   `json:"preview,omitempty"`
 	CutOff  []string `json:"cutOff,omitempty"` // devices whose lockout is accepted in words
 
-	Emergency string `json:"-"` // why others' agreement, where it is needed, is not waited for; never later than now
+	Emergency string `json:"-"` // why others' approval, where it is needed, is not waited for; never later than now
 }
 
 // When says when something is to be done, and how late at most.
@@ -61,5 +61,5 @@ type Start struct {
 	Works  []Work // on each device, in the order of the change's parts
 
 	Scheduled  int64            // the number on the schedule that it is begun by; 0 where a person began it
-	Unapproved *store.Emergency // is entered with its start where it goes without the agreement it needs
+	Unapproved *store.Emergency // is entered with its start where it goes without the approval it needs
 }

@@ -122,7 +122,7 @@ func (d *Decisions) PushBack(
 		if err != nil {
 			return o, c, nil, err
 		}
-		if c.State != lifecycle.Dropped && c.State != lifecycle.Kept {
+		if c.State != lifecycle.Dropped && c.State != lifecycle.Confirmed {
 			return o, c, nil, refusal.New(
 				refusal.Conflict,
 				"go on with it",
@@ -142,7 +142,7 @@ func (d *Decisions) PushBack(
 		return tx.Record(
 			ledger.Entry{
 				Actor: p.Name, Action: "outside.push-back", Device: dev.Name, Change: c.Number,
-				Note: fmt.Sprintf("outside change %d, revision %d is to be taken back", o.ID, o.Revision),
+				Note: fmt.Sprintf("outside change %d, revision %d is to be undone", o.ID, o.Revision),
 			},
 		)
 	})

@@ -222,7 +222,7 @@ func TestDuringHold(t *testing.T) {
 	assert.Equal(t, []string{"/ietf-system:system/contact", "meanwhile"}, []string{e.Path, e.After})
 	assert.Equal(t, c.Number, open(t, r, quay, 1)[0].During)
 	require.Eventually(t, func() bool { return confirm(t, r, c.Number) == nil }, 90*time.Second, 50*time.Millisecond)
-	require.Eventually(t, func() bool { return state() == "kept" }, 90*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return state() == "confirmed" }, 90*time.Second, 20*time.Millisecond)
 	o := open(t, r, quay, 1)[0]
 	assert.Equal(t, 1, o.Places)
 	d, err := r.Store.Device(t.Context(), store.Everything, quay)

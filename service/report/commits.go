@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"oakenlatch/core/diff"
+	"oakenlatch/core/guard"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/schema"
 	"oakenlatch/core/search"
@@ -86,7 +87,7 @@ func (r *Reports) fill(ctx context.Context, reach store.Reach, c store.Commit) (
 		}
 		out.Devices = append(out.Devices, d)
 	}
-	if c.State.Outcome == "kept" {
+	if c.State.Outcome == guard.Confirmed {
 		out.Confirmed = c.State.By
 	}
 	out.Staged, err = r.stagers(ctx, c)

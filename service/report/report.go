@@ -211,7 +211,7 @@ func (r *Report) effect(title string, c flow.Change) {
 		for _, k := range []struct {
 			name string
 			list []flow.Moved
-		}{{"newly permitted", c.Permitted}, {"newly denied", c.Denied}, {"told otherwise", c.Answered}} {
+		}{{"newly permitted", c.Permitted}, {"newly denied", c.Denied}, {"answered differently", c.Answered}} {
 			for _, m := range k.list {
 				s.Table.Rows = append(
 					s.Table.Rows,
@@ -316,7 +316,7 @@ func (r *Reports) happened(ctx context.Context, c store.Change, cm Commit, out *
 				"What it changed on "+d.Name,
 				map[bool]string{
 					true: "", false: "It is not there any more: the change is " + string(c.State) + ".",
-				}[c.State == lifecycle.Kept || c.State == lifecycle.Holding],
+				}[c.State == lifecycle.Confirmed || c.State == lifecycle.Holding],
 				df,
 			)
 		}

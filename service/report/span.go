@@ -95,7 +95,7 @@ func (r *Report) sum(commits []Commit, outside []store.Outside, s Span) {
 		}
 		count[state]++
 	}
-	for _, name := range []string{"kept", "reverted", "partly", "failed", "not decided yet"} {
+	for _, name := range []string{"confirmed", "reverted", "partly", "failed", "not decided yet"} {
 		if count[name] > 0 {
 			r.fact("Commits "+name, strconv.Itoa(count[name]))
 		}

@@ -79,7 +79,7 @@ func (o Origin) compare(d store.Device, doc *codec.Document) []string {
 		notes = append(
 			notes,
 			fmt.Sprintf(
-				"BEWARE: it is from %s and goes onto %s: names and addresses in it are the other's; carrying "+
+				"Warning: it is from %s and goes onto %s: names and addresses in it are the other's; carrying "+
 					"it over keeps those apart",
 				o.Device, d.Name,
 			),
@@ -88,7 +88,7 @@ func (o Origin) compare(d store.Device, doc *codec.Document) []string {
 		notes = append(
 			notes,
 			fmt.Sprintf(
-				"BEWARE: it is from the box %s %s; in its place stands %s %s now", o.Model, o.Serial, d.Model, d.Serial,
+				"Warning: it is from the box %s %s; in its place stands %s %s now", o.Model, o.Serial, d.Model, d.Serial,
 			),
 		)
 	}

@@ -166,7 +166,7 @@ func TestRestoreParts(t *testing.T) {
 	changes, err := r.Store.Changes(t.Context())
 	require.NoError(t, err)
 	for _, c := range changes {
-		assert.EqualValues(t, "kept", c.State)
+		assert.EqualValues(t, "confirmed", c.State)
 	}
 }
 
@@ -196,7 +196,7 @@ func TestUndoOfAPerson(t *testing.T) {
 		t.Context(), servicetest.Joss,
 		restore.Undo{By: "mara", Since: time.Now().Add(-2 * time.Hour), Until: time.Now().Add(-time.Hour)},
 	)
-	require.ErrorContains(t, err, "mara had nothing kept between")
+	require.ErrorContains(t, err, "mara had nothing confirmed between")
 	_, _, err = r.Restorer.Undo(t.Context(), servicetest.Joss, restore.Undo{Change: 1, By: "mara"})
 	require.ErrorContains(t, err, "one change, or one person's")
 	_, _, err = r.Restorer.Undo(t.Context(), servicetest.Joss, restore.Undo{Change: 1, Devices: []string{hall}})
@@ -209,7 +209,7 @@ func TestUndoOfAPerson(t *testing.T) {
 	assert.Equal(t, "Two", r.Value(quay, contact))
 }
 
-// What is on hold may go back: nothing is built on it, and a snapshot of it says
+// What is on hold may revert: nothing is built on it, and a snapshot of it says
 // so and holds it.
 func TestSnapshotOnHold(t *testing.T) {
 	t.Parallel()

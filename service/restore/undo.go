@@ -89,7 +89,7 @@ func (rs *Restorer) Undo(ctx context.Context, p access.Person, u Undo) (store.Ch
 	}
 	origin := fmt.Sprintf("undo of change %d", u.Change)
 	if u.Change == 0 {
-		origin = "undo of what " + u.By + " had kept since " + u.Since.UTC().Format(time.RFC3339)
+		origin = "undo of what " + u.By + " had confirmed since " + u.Since.UTC().Format(time.RFC3339)
 	}
 	return rs.stageBrought(ctx, p, c, true, out, origin)
 }
@@ -102,9 +102,9 @@ func (rs *Restorer) toUndo(ctx context.Context, p access.Person, u Undo) (map[in
 		if err != nil {
 			return nil, "", err
 		}
-		if c.State != lifecycle.Kept && c.State != lifecycle.Partly && c.State != lifecycle.Unsettled {
+		if c.State != lifecycle.Confirmed && c.State != lifecycle.Partly && c.State != lifecycle.Unsettled {
 			return nil, "", refusal.New(
-				refusal.Conflict, "what is not kept is on no device; see it",
+				refusal.Conflict, "what is not confirmed is on no device; see it",
 				"change %d is %s: there is nothing to undo", u.Change, c.State,
 			).Do(advice.ShowChange, u.Change)
 		}
@@ -120,7 +120,7 @@ func (rs *Restorer) toUndo(ctx context.Context, p access.Person, u Undo) (map[in
 	}
 	if len(list) == 0 {
 		return nil, "", refusal.New(
-			refusal.NotFound, "see the changes", "%s had nothing kept between %s and %s", u.By,
+			refusal.NotFound, "see the changes", "%s had nothing confirmed between %s and %s", u.By,
 			u.Since.UTC().Format(time.RFC3339), until.UTC().Format(time.RFC3339),
 		).Do(advice.ListChanges)
 	}

@@ -68,7 +68,7 @@ func TestChangeQueries(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(7, 8))
 	people := []string{"mara", "joss", "nell"}
 	states := []lifecycle.State{
-		lifecycle.Draft, lifecycle.Dropped, lifecycle.Holding, lifecycle.Unsettled, lifecycle.Kept,
+		lifecycle.Draft, lifecycle.Dropped, lifecycle.Holding, lifecycle.Unsettled, lifecycle.Confirmed,
 	}
 	pick := func(list []string) string { return list[rnd.IntN(len(list))] }
 	var changes []Change

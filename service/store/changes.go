@@ -406,7 +406,7 @@ func (s *Store) commitParts(ctx context.Context, commit int64) ([]CommitPart, er
 // them, that were kept in a period, newest first.
 func (s *Store) KeptBetween(ctx context.Context, person string, since, until time.Time) ([]Change, error) {
 	return many(s.ask(ctx, "SELECT "+changeColumns+
-		` FROM changes WHERE state = 'kept' AND (author = ?1 OR EXISTS (SELECT 1 FROM commits c WHERE c.change = number AND c.actor = ?1))
+		` FROM changes WHERE state = 'confirmed' AND (author = ?1 OR EXISTS (SELECT 1 FROM commits c WHERE c.change = number AND c.actor = ?1))
 		AND number IN (SELECT change FROM commits WHERE ended_at >= ?2 AND ended_at <= ?3)
 		ORDER BY (SELECT max(c.id) FROM commits c WHERE c.change = number) DESC`, person, timeText(since),
 		timeText(until)), scanChange)

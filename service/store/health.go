@@ -29,11 +29,11 @@ var (
 			"decided, nothing new is begun; make room",
 	)
 	ErrSick = errors.New(
-		"the disk of the records is ill: nothing of this was kept. What is on hold goes back by itself; have the " +
+		"the disk of the records fails: nothing of this was stored. What is on hold reverts by itself; have the " +
 			"disk mended, then start the service again",
 	)
 	ErrSlow = errors.New(
-		"the disk of the records does not answer: whether this was kept is not known yet. What is on hold goes back " +
+		"the disk of the records does not answer: whether this was stored is not known yet. What is on hold reverts " +
 			"by itself; see what the disk waits for",
 	)
 	ErrGone = errors.New(

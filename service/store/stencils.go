@@ -147,8 +147,8 @@ func (s *Store) scanBinding(r scanner) (b Binding, err error) {
 // every stencil.
 func (s *Store) InForce(ctx context.Context, stencil string) ([]Binding, error) {
 	return many(s.ask(ctx, "SELECT "+bindingColumns+` FROM bindings b JOIN changes c ON c.number = b.change
-		WHERE (c.state = 'kept' OR b.edit = 0) AND b.filled IS NOT NULL AND (?1 = '' OR b.stencil = ?1)
-		AND NOT EXISTS (SELECT 1 FROM bindings n JOIN changes d ON d.number = n.change WHERE n.stencil = b.stencil AND n.device = b.device AND n.id > b.id AND (d.state = 'kept' OR n.edit = 0))
+		WHERE (c.state = 'confirmed' OR b.edit = 0) AND b.filled IS NOT NULL AND (?1 = '' OR b.stencil = ?1)
+		AND NOT EXISTS (SELECT 1 FROM bindings n JOIN changes d ON d.number = n.change WHERE n.stencil = b.stencil AND n.device = b.device AND n.id > b.id AND (d.state = 'confirmed' OR n.edit = 0))
 		ORDER BY b.stencil, b.device`, stencil), s.scanBinding)
 }
 

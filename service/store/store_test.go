@@ -500,7 +500,7 @@ func TestLedgerOfDrafts(t *testing.T) {
 		return nil
 	})
 	assert.Equal(t, []string{"commit.start"}, reads("joss"))
-	write(t, s, func(tx *Tx) error { return tx.SetState(1, lifecycle.Kept, "", now) })
+	write(t, s, func(tx *Tx) error { return tx.SetState(1, lifecycle.Confirmed, "", now) })
 	assert.Equal(t, all, reads("joss"))
 }
 
@@ -535,10 +535,10 @@ func TestBindingsInForce(t *testing.T) {
 	assert.Empty(t, inForce(), "it is only staged")
 	bind(1, 2, 1, 0, "<there/>")
 	assert.Equal(t, []string{"2: version 1, name 1, <there/>"}, inForce(), "nothing had to be staged")
-	write(t, s, func(tx *Tx) error { return tx.SetState(1, lifecycle.Kept, "", now) })
+	write(t, s, func(tx *Tx) error { return tx.SetState(1, lifecycle.Confirmed, "", now) })
 	bind(2, 1, 2, 8, "<two/>")
 	assert.Equal(t, []string{"1: version 1, name 1, <one/>", "2: version 1, name 1, <there/>"}, inForce())
-	write(t, s, func(tx *Tx) error { return tx.SetState(2, lifecycle.Kept, "", now) })
+	write(t, s, func(tx *Tx) error { return tx.SetState(2, lifecycle.Confirmed, "", now) })
 	assert.Equal(t, []string{"1: version 2, name 2, <two/>", "2: version 1, name 1, <there/>"}, inForce())
 	bind(2, 2, 2, 9, "")
 	assert.Equal(t, []string{"1: version 2, name 2, <two/>"}, inForce())

@@ -19,10 +19,10 @@ import (
 // the database for itself.
 var (
 	ErrDamaged = errors.New(
-		"the database is damaged: stop the service, keep the file, and restore the newest backup into another folder " +
+		"the database is damaged: stop the service, do not delete the file, and restore the newest backup into another folder " +
 			"(oaken-latchd restore FILE --data DIR; docs/runbook.md)",
 	)
-	ErrFull   = errors.New("the disk of the records is full: nothing of this was kept; make room and try again")
+	ErrFull   = errors.New("the disk of the records is full: nothing of this was stored; make room and try again")
 	ErrLocked = errors.New(
 		"something else has the database open: another oaken-latchd, or whatever reads or copies it; end that (only " +
 			"oaken-latchd backup and doctor may read beside the service)",

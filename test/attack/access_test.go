@@ -246,7 +246,7 @@ func TestAdministrationByTwo(t *testing.T) {
 		require.NotNil(t, out.Proposal)
 		return out.Proposal.Number
 	}
-	agreement := func(who someone, n int64) int {
+	approval := func(who someone, n int64) int {
 		return who.ask("POST", fmt.Sprintf("/proposals/%d/agreement", n), nil, nil)
 	}
 
@@ -284,9 +284,9 @@ func TestAdministrationByTwo(t *testing.T) {
 	)
 	mara := signIn(t, s, "mara", stage.MaraPassword)
 	for _, n := range []int64{drop, void, grant, made, taken, moved} {
-		assert.Equal(t, http.StatusForbidden, agreement(admin, n), "one's own")
-		assert.Equal(t, http.StatusForbidden, agreement(someone{t, s.URL, tok.Token}, n), "a machine")
-		assert.Equal(t, http.StatusForbidden, agreement(mara, n), "who may not administer")
+		assert.Equal(t, http.StatusForbidden, approval(admin, n), "one's own")
+		assert.Equal(t, http.StatusForbidden, approval(someone{t, s.URL, tok.Token}, n), "a machine")
+		assert.Equal(t, http.StatusForbidden, approval(mara, n), "who may not administer")
 	}
 	assert.Len(t, rules(), 2)
 	assert.NotEqual(t, site, where())
@@ -296,16 +296,16 @@ func TestAdministrationByTwo(t *testing.T) {
 	assert.Equal(t, http.StatusForbidden, puppet.ask("GET", "/changes", nil, nil))
 	signIn(t, s, "agnes", "agnes's own password")
 
-	// With another's agreement it is, once.
-	assert.Equal(t, http.StatusOK, agreement(agnes, moved))
+	// With another's approval it is, once.
+	assert.Equal(t, http.StatusOK, approval(agnes, moved))
 	assert.Equal(t, site, where())
-	assert.Equal(t, http.StatusOK, agreement(agnes, drop))
+	assert.Equal(t, http.StatusOK, approval(agnes, drop))
 	assert.Len(t, rules(), 1)
-	assert.Equal(t, http.StatusNotFound, agreement(agnes, drop), "it waits no more")
-	assert.Equal(t, http.StatusOK, agreement(agnes, made))
+	assert.Equal(t, http.StatusNotFound, approval(agnes, drop), "it waits no more")
+	assert.Equal(t, http.StatusOK, approval(agnes, made))
 	assert.Equal(t, []string{"approve", "read"}, may("puppet"))
 	assert.Equal(t, http.StatusNoContent, agnes.ask("DELETE", fmt.Sprintf("/proposals/%d", grant), nil, nil))
-	assert.Equal(t, http.StatusNotFound, agreement(agnes, grant), "it was dropped")
+	assert.Equal(t, http.StatusNotFound, approval(agnes, grant), "it was dropped")
 	assert.NotContains(t, may("joss"), "administer")
 	assert.Contains(t, s.Do("admin", 0, "proposal", "list"), "agnes gets another password, from admin")
 	assert.Contains(t, s.Do("admin", 0, "rule", "drop", "2"), "It is not done yet")

@@ -226,7 +226,7 @@ func TestRecordRewritten(t *testing.T) {
 			assert.Contains(t, s.Do("admin", 0, "audit"), "witness tidewell/saltern: it saw")
 			// Without witnesses, who kept a checkpoint elsewhere tells, too.
 			out, status := s.Latch(
-				"admin", "audit", "verify", "--checkpoint", s.File("kept", strings.TrimSuffix(kept, "\n")),
+				"admin", "audit", "verify", "--checkpoint", s.File("confirmed", strings.TrimSuffix(kept, "\n")),
 			)
 			assert.Equal(t, 1, status, out)
 		})
@@ -323,7 +323,7 @@ func TestProofForOutsiders(t *testing.T) {
 	n := "17"
 	text := s.Do("admin", 0, "audit", "prove", n)
 	proof := s.File("proof", strings.TrimSuffix(text, "\n"))
-	kept := s.File("kept", strings.TrimSuffix(s.Do("admin", 0, "audit", "checkpoint"), "\n"))
+	kept := s.File("confirmed", strings.TrimSuffix(s.Do("admin", 0, "audit", "checkpoint"), "\n"))
 	s.edit(9)
 	extends := filepath.Join(s.Dir, "extends")
 	s.Do("admin", 0, "audit", "prove", "--since", kept, "--to", extends)

@@ -195,7 +195,7 @@ func (f *fleetBench) commits() error {
 				return err
 			}
 			return f.until(
-				c.Number, func(s guard.State) bool { return s.Outcome == guard.Kept && s.Phase == guard.Done },
+				c.Number, func(s guard.State) bool { return s.Outcome == guard.Confirmed && s.Phase == guard.Done },
 			)
 		})
 		if err != nil {

@@ -129,7 +129,7 @@ func oneListed(tx *store.Tx, rnd *rand.Rand, i int, ids []int64, now time.Time) 
 			return err
 		}
 		parts = append(parts, store.CommitPart{Device: id, Persist: "p"})
-		devices = append(devices, guard.Device{Name: name, Keeper: guard.ByDevice, Standing: guard.IsKept})
+		devices = append(devices, guard.Device{Name: name, Keeper: guard.ByDevice, Standing: guard.IsConfirmed})
 	}
 	if i%50 == 0 {
 		if err := tx.AddCoworker(c.Number, "bench", person, now); err != nil {
@@ -144,14 +144,14 @@ func oneListed(tx *store.Tx, rnd *rand.Rand, i int, ids []int64, now time.Time) 
 	if i > listedChanges-2000 && i%4 == 0 {
 		return nil // still a draft
 	}
-	state := guard.State{Phase: guard.Done, Outcome: guard.Kept, Devices: devices}
+	state := guard.State{Phase: guard.Done, Outcome: guard.Confirmed, Devices: devices}
 	k, err := tx.AddCommit(
 		store.Commit{Change: c.Number, Actor: person, Hold: 10 * time.Minute, Started: now, State: state, Parts: parts},
 	)
 	if err != nil {
 		return err
 	}
-	return errors.Join(tx.Journal(k.ID, nil, state, now), tx.SetState(c.Number, "kept", "", now))
+	return errors.Join(tx.Journal(k.ID, nil, state, now), tx.SetState(c.Number, "confirmed", "", now))
 }
 
 // lists measures what consoles and command lines ask for again and again, on much of everything.

@@ -87,7 +87,7 @@ func (f *fleetBench) crowded() error {
 				return err
 			}
 			if err := f.until(
-				c.Number, func(s guard.State) bool { return s.Outcome == guard.Kept && s.Phase == guard.Done },
+				c.Number, func(s guard.State) bool { return s.Outcome == guard.Confirmed && s.Phase == guard.Done },
 			); err != nil {
 				return err
 			}

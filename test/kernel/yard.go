@@ -13,7 +13,7 @@ func masked(address string, bits int) string {
 	return p.String()
 }
 
-// Yard is a configuration with every kind of way in that the modules can say: an
+// Yard is a configuration with every kind of management access that the modules can say: an
 // interface with a cable, a routed VLAN, interfaces on others with and without a
 // tag, an address that stands on no wire; filters, routes, accounts, the service.
 const Yard = `interfaces

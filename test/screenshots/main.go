@@ -106,7 +106,7 @@ func (c *client) all(lines ...string) error {
 	return nil
 }
 
-// prepare makes some history: a change that was kept, one under way in draft.
+// prepare makes some history: a change that was kept, one under management access draft.
 func (c *client) prepare() error {
 	login, err := c.login("mara")
 	if err != nil {
@@ -243,7 +243,7 @@ func consolePictures(c *client) error {
 		name, page string
 		wait       chromedp.Search
 	}{
-		{"hold", "/changes/5", browser.Button("Keep it")},
+		{"hold", "/changes/5", browser.Button("Confirm")},
 		{"desk", "/changes/9?device=saltern-quay", browser.Text("*", "Conflict at /system/location")},
 		{"now", "/", browser.Text("h3", "What needs a decision now")},
 		{"outside", "/outside?all=true&number=1", browser.Button("Take it as it is")},
@@ -253,7 +253,7 @@ func consolePictures(c *client) error {
 		{"device", "/devices/gannet-hall", browser.Text("pre", "zones")},
 		{"agreement", "/changes/1", browser.Text("*", "It needs 1 who did not work on it")},
 		{"compare", "/devices/saltern-quay?view=compare&a=rev:1&b=running", browser.Button("Bring back all of rev:1")},
-		{"safe", "/safe", browser.Button("Read all of it back")},
+		{"backups", "/backups", browser.Button("Read all of it back")},
 		{"audit", "/audit", browser.Text("a", "saltern-quay")},
 	} {
 		steps := []browser.Step{chromedp.Navigate(server + s.page), chromedp.WaitVisible(s.wait)}
@@ -307,7 +307,7 @@ func (c *client) pictures() error {
 		{
 			"history",
 			"latch confirm 5; echo; latch timeline saltern-quay --limit 6; echo; latch blame saltern-quay /system | " +
-				"head -5; echo; latch history saltern-quay /system/location; echo; latch undo 10; echo; latch safe",
+				"head -5; echo; latch history saltern-quay /system/location; echo; latch undo 10; echo; latch backups",
 		},
 		{
 			"audit",

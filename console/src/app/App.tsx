@@ -66,7 +66,7 @@ export function App() {
             <Route path="schedule" element={<SchedulePage session={session.data} />} />
             <Route path="stencils" element={<StencilsPage session={session.data} />} />
             <Route path="snapshots" element={<SnapshotsPage session={session.data} />} />
-            <Route path="safe" element={<SafePage session={session.data} />} />
+            <Route path="backups" element={<SafePage session={session.data} />} />
             <Route path="audit" element={<Audit session={session.data} />} />
             <Route path="access" element={<AccessPage session={session.data} />} />
             <Route path="*" element={<Trouble error={new Error("There is no such page.")} />} />

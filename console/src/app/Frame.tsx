@@ -18,7 +18,7 @@ const places = [
   { to: "/stencils", label: "Stencils" },
   { to: "/schedule", label: "Schedule" },
   { to: "/snapshots", label: "Snapshots" },
-  { to: "/safe", label: "Safe" },
+  { to: "/backups", label: "Backups" },
   { to: "/audit", label: "Audit" },
   { to: "/access", label: "Access" },
 ];
@@ -98,7 +98,7 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
             type="error"
             showIcon
             style={{ marginBottom: 16 }}
-            title="Nothing new can be begun: the records cannot be kept as they should"
+            title="Nothing new can be begun: the records cannot be written"
             description={attention.data.records}
           />
         )}

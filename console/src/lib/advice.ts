@@ -42,7 +42,7 @@ const outside: Where = (a) =>
 
 const access = page("Access", "/access");
 const changes = page("Changes", "/changes");
-const safe = page("Safe", "/safe");
+const safe = page("Backups", "/backups");
 const snapshots = page("Snapshots", "/snapshots");
 const stencils = page("Stencils", "/stencils");
 const audit = page("Audit", "/audit");

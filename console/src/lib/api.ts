@@ -18,7 +18,7 @@ function isProblem(v: unknown): v is Problem {
 
 let askAnew: ((second: Second) => Promise<boolean>) | undefined;
 
-/** Says who asks a person to show their second factor anew: true where they did. */
+/** Says who asks a person to show their second factor again: true where they did. */
 export const whenAskedAnew = (ask: typeof askAnew) => {
   askAnew = ask;
 };
@@ -33,7 +33,7 @@ async function sent(request: Request): Promise<Response> {
       type: "service",
       title: "The service does not answer",
       status: 0,
-      detail: "The service does not answer. What is on hold on devices goes back by itself",
+      detail: "The service does not answer. What is on hold on devices reverts by itself",
       next: [{ text: "check that oaken-latchd runs" }],
     });
   }
@@ -51,7 +51,7 @@ async function sent(request: Request): Promise<Response> {
   );
 }
 
-/** Sends a request. What is grave may ask for the second factor anew; shown, it is sent once more. */
+/** Sends a request. What is grave may ask for the second factor again; shown, it is sent once more. */
 async function sentAnew(request: Request): Promise<Response> {
   const again = request.clone();
   try {

@@ -6,7 +6,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
  */
 export const readsDevice = { readsDevice: true };
 
-/** A request that changes something; everything shown is asked for anew after it. */
+/** A request that changes something; everything shown is asked for again after it. */
 export function useAct<V, R = unknown>(act: (v: V) => Promise<R>) {
   const client = useQueryClient();
   return useMutation({ mutationFn: act, onSettled: () => client.invalidateQueries() });

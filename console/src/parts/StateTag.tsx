@@ -5,7 +5,7 @@ const looks: Record<string, { color: string; mark: string }> = {
   scheduled: { color: "geekblue", mark: "⏲" },
   applying: { color: "gold", mark: "→" },
   holding: { color: "orange", mark: "◔" },
-  kept: { color: "cyan", mark: "✓" },
+  confirmed: { color: "cyan", mark: "✓" },
   reverted: { color: "volcano", mark: "↩" },
   partly: { color: "magenta", mark: "≠" },
   unsettled: { color: "magenta", mark: "?" },

@@ -240,7 +240,7 @@ describe("access", () => {
     open("/changes/7");
     expect(await screen.findByText("It needs 1 who did not work on it: 1 missing.")).toBeTruthy();
     expect(screen.getByText(/otto agreed/)).toBeTruthy();
-    expect(screen.queryByText("Agree to what is shown…")).toBeNull();
+    expect(screen.queryByText("Approve what is shown…")).toBeNull();
     fireEvent.click(screen.getByText("Ask again"));
     await did("POST /changes/7/ask");
     const commit = screen.getByText("Commit on hold").closest("button") as HTMLButtonElement;
@@ -254,7 +254,7 @@ describe("access", () => {
   it("agrees to what is shown and to nothing else", async () => {
     as("otto", ["read", "approve"]);
     open("/changes/7");
-    fireEvent.click(await screen.findByText("Agree to what is shown…"));
+    fireEvent.click(await screen.findByText("Approve what is shown…"));
     fireEvent.click(await screen.findByText("Agree"));
     await did("POST /changes/7/approval");
     expect(sent("POST", "/changes/7/approval")).toEqual({ digest: "d1g" });
@@ -263,14 +263,14 @@ describe("access", () => {
   it("has emergencies stand out until somebody looked", async () => {
     open("/");
     expect(await screen.findByText("the quay is on fire")).toBeTruthy();
-    expect(screen.getByText("To be agreed to (1)")).toBeTruthy();
+    expect(screen.getByText("To be approved (1)")).toBeTruthy();
     fireEvent.change(screen.getByLabelText("what you found of emergency 3"), { target: { value: "it was right" } });
     fireEvent.click(screen.getByText("I looked at it"));
     await did("POST /emergencies/3/review");
     expect(sent("POST", "/emergencies/3/review")).toEqual({ text: "it was right" });
     expect(screen.getByText("rule 1 goes: all devices, 1")).toBeTruthy();
     fireEvent.click(screen.getByText("Agree…"));
-    fireEvent.click(await screen.findByText("I agree"));
+    fireEvent.click(await screen.findByText("Approve"));
     await did("POST /proposals/4/agreement");
     expect(screen.getByText(/it saw 9 entries, and the record has 7/)).toBeTruthy();
   });

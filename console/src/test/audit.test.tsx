@@ -117,20 +117,20 @@ describe("audit", () => {
 
   it("keeps a search, uses another's, and says what the whole ledger is", async () => {
     open("/audit?q=lamps");
-    fireEvent.click(await screen.findByRole("button", { name: "Keep this search…" }));
+    fireEvent.click(await screen.findByRole("button", { name: "Save this search…" }));
     fireEvent.change(await screen.findByLabelText("name of the search"), { target: { value: "mine" } });
     fireEvent.click(screen.getByRole("checkbox"));
-    fireEvent.click(screen.getByRole("button", { name: "Keep it" }));
+    fireEvent.click(screen.getByRole("button", { name: "Save it" }));
     await waitFor(() => {
       expect(asked.find((a) => a.method === "PUT")?.body).toEqual({ line: "lamps", shared: true });
     });
-    fireEvent.mouseDown(screen.getByRole("combobox", { name: "kept searches" }));
+    fireEvent.mouseDown(screen.getByRole("combobox", { name: "saved searches" }));
     fireEvent.click(await screen.findByText("nights (joss)"));
     await waitFor(() => {
       expect(queries("/audit").at(-1)?.get("q")).toBe("kind:commit");
     });
     fireEvent.click(screen.getByRole("button", { name: "Check the whole record" }));
     expect(await screen.findByText(/entry 3: its content does not match/)).toBeTruthy();
-    expect(screen.getByText(/gone back before entry 7/)).toBeTruthy();
+    expect(screen.getByText(/set back before entry 7/)).toBeTruthy();
   });
 });

@@ -238,8 +238,8 @@ describe("the change desk", () => {
     ]);
     answers["POST /changes/7/rebase"] = [];
     open("/changes/7");
-    expect(await screen.findByText(/it is not known whether it keeps the way in/)).toBeTruthy();
-    expect(screen.getByText(/cuts the way in to slip, behind it/)).toBeTruthy();
+    expect(await screen.findByText(/it is not known whether it keeps management access/)).toBeTruthy();
+    expect(screen.getByText(/cuts management access to slip, behind it/)).toBeTruthy();
     expect(screen.getByText(/Reserved by joss/)).toBeTruthy();
     fireEvent.click(screen.getByRole("button", { name: "Rebase onto what it holds now" }));
     await waitFor(() => {
@@ -257,7 +257,7 @@ describe("the change desk", () => {
     );
     answers["POST /changes/7/commit"] = { ...change, state: "applying" };
     open("/changes/7");
-    expect(await screen.findByText("Nobody could send it back.")).toBeTruthy();
+    expect(await screen.findByText("Nobody could revert it.")).toBeTruthy();
     expect(screen.getByRole("button", { name: "Commit on hold" }).hasAttribute("disabled")).toBe(true);
     fireEvent.change(screen.getByLabelText("name of what is cut off"), { target: { value: "quay" } });
     fireEvent.click(screen.getByRole("button", { name: "Commit on hold" }));

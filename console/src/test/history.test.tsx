@@ -104,7 +104,7 @@ const kept: Change = {
   number: 2,
   title: "Lamps",
   author: "mara",
-  state: "kept",
+  state: "confirmed",
   opened: at,
   updated: at,
   devices: ["quay"],
@@ -282,7 +282,7 @@ describe("history", () => {
   it("tells how safe it is, on the first page too, and reads an archive back", async () => {
     open("/");
     expect(await screen.findByText("1 of its copies did not read back whole")).toBeTruthy();
-    fireEvent.click(screen.getByText("Safe"));
+    fireEvent.click(screen.getByText("Backups"));
     expect(await screen.findByText("it is on this machine, and goes with it: no backup")).toBeTruthy();
     expect(screen.getByText("copy behind")).toBeTruthy();
     fireEvent.click(screen.getByRole("button", { name: "Read all of it back" }));
@@ -373,7 +373,7 @@ describe("history", () => {
       "/copies": [copy, { ...copy, id: 8, trouble: "its SHA-256 is another" }],
       "/copies/7": { ...copy, text: "<config/>" },
     });
-    open("/safe");
+    open("/backups");
     fireEvent.click(await screen.findByRole("button", { name: "Its copies" }));
     expect(await screen.findByText("its SHA-256 is another")).toBeTruthy();
     expect(screen.getAllByRole("link", { name: "Compare with now" })[0]?.getAttribute("href")).toBe(

@@ -201,7 +201,7 @@ describe("what needs a decision now", () => {
     for (const text of [
       "Not saved (1)",
       "Trouble (1)",
-      "Changed behind our back (1)",
+      "Changed outside (1)",
       "Your drafts (1)",
       "On the schedule (1)",
       "no answer",
@@ -210,7 +210,7 @@ describe("what needs a decision now", () => {
       "not named by the device: it does not tell",
       "Not told (1)",
       "it does not answer",
-      "Nothing new can be begun: the records cannot be kept as they should",
+      "Nothing new can be begun: the records cannot be written",
       "the disk of the records is full",
     ]) {
       expect(await screen.findByText(text)).toBeTruthy();
@@ -261,7 +261,7 @@ describe("a change", () => {
           device: "saltern-quay",
           guard: "service",
           guardWhy: "it has no confirmed commit",
-          risk: "only this service can send it back",
+          risk: "only this service can revert it",
           untried: "it takes effect at once",
         },
       ],
@@ -272,14 +272,14 @@ describe("a change", () => {
       clocks: [{ device: "saltern-quay", aheadSeconds: -95, off: true }],
     } satisfies Scheduled;
     open("/changes/7");
-    expect(await screen.findByText("saltern-quay: only this service can send it back")).toBeTruthy();
-    expect(screen.getByText("saltern-quay: the way back is not tried: it takes effect at once")).toBeTruthy();
-    expect(screen.getByRole("img", { name: "its way back is not tried" })).toBeTruthy();
+    expect(await screen.findByText("saltern-quay: only this service can revert it")).toBeTruthy();
+    expect(screen.getByText("saltern-quay: reverting is not tested: it takes effect at once")).toBeTruthy();
+    expect(screen.getByRole("img", { name: "reverting it is not tested" })).toBeTruthy();
     fireEvent.click(screen.getByText(/^How: when/));
     fireEvent.change(await screen.findByLabelText("probes"), { target: { value: "tcp 192.0.2.12:22" } });
     for (const choice of [
       "by itself, once every probe passes",
-      "go back at once",
+      "revert at once",
       "no",
       "prepare now, commit at my word (within 2 h)",
     ])
@@ -349,7 +349,7 @@ describe("a change", () => {
       parts: [{ ...part, read: false, trouble: "no answer" }],
     } satisfies Preview;
     const { unmount } = open("/changes/7");
-    expect(await screen.findByText("Not ready: see what must be mended first.")).toBeTruthy();
+    expect(await screen.findByText("Not ready: see what must be fixed first.")).toBeTruthy();
     expect(screen.getByRole("button", { name: "Commit on hold" }).hasAttribute("disabled")).toBe(true);
     unmount();
     answers["/me"] = { account: "joss", may: ["read", "stage", "commit", "approve", "audit"] } satisfies Session;
@@ -358,7 +358,7 @@ describe("a change", () => {
     expect(screen.queryByRole("button", { name: "Stage" })).toBeNull();
     expect(screen.queryByRole("button", { name: "take back" })).toBeNull();
   });
-  it("shows why it went back, and every device's last word", async () => {
+  it("shows why it reverted, and every device's last word", async () => {
     const reverted: Change = {
       ...draft,
       state: "reverted",
@@ -374,7 +374,7 @@ describe("a change", () => {
     };
     answers["/changes/7"] = reverted;
     open("/changes/7");
-    expect(await screen.findByText("It went back")).toBeTruthy();
+    expect(await screen.findByText("It was reverted")).toBeTruthy();
     expect(screen.getByText("the hold ended without a confirm")).toBeTruthy();
     expect(screen.getByText("its word")).toBeTruthy();
   });

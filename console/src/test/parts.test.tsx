@@ -161,7 +161,7 @@ describe("HoldBar", () => {
     page(<HoldBar change={holding} mayDecide />);
     expect(screen.getByText("1:05")).toBeTruthy();
     expect(screen.getByRole("region").textContent).toContain("is on hold on northmole-harbour");
-    await userEvent.click(screen.getByRole("button", { name: "Keep it" }));
+    await userEvent.click(screen.getByRole("button", { name: "Confirm" }));
     await waitFor(() => {
       expect(asked[0]).toBe("/changes/7/confirm");
     });
@@ -169,7 +169,7 @@ describe("HoldBar", () => {
   });
   it("leaves others without words", () => {
     page(<HoldBar change={holding} mayDecide={false} />);
-    for (const name of ["Keep it", "Go back now", "More time…"])
+    for (const name of ["Confirm", "Revert now", "More time…"])
       expect(screen.queryByRole("button", { name })).toBeNull();
   });
   it("tells each device's step, who guards it, and the probes", async () => {
@@ -191,14 +191,14 @@ describe("HoldBar", () => {
       />,
     );
     const bar = screen.getByRole("region");
-    expect(bar.textContent).toContain("on saltern-quay this service alone sends it back");
+    expect(bar.textContent).toContain("on saltern-quay this service alone reverts it");
     expect(bar.textContent).toContain("is about to end");
     await userEvent.click(screen.getByText(/Device by device: 2 held; 1 of 2 probes pass/));
     for (const text of ["guard: service", "connection refused", "all ring"])
       expect(await screen.findByText(text)).toBeTruthy();
-    expect(screen.getByRole("button", { name: "Keep it…" })).toBeTruthy();
+    expect(screen.getByRole("button", { name: "Confirm…" })).toBeTruthy();
   });
-  it("shows what is taken out before it goes back, and gives more time", async () => {
+  it("shows what is taken out before it reverts, and gives more time", async () => {
     const asked: string[] = [];
     stub((a) => {
       asked.push(`${a.method} ${a.path}${a.body === undefined ? "" : ` ${JSON.stringify(a.body)}`}`);
@@ -219,10 +219,10 @@ describe("HoldBar", () => {
     await waitFor(() => {
       expect(asked.some((a) => a.includes('/changes/7/hold {"addSeconds":1200}'))).toBe(true);
     });
-    await userEvent.click(screen.getByRole("button", { name: "Go back now" }));
+    await userEvent.click(screen.getByRole("button", { name: "Revert now" }));
     expect(await screen.findByRole("row", { name: "added: mtu: 9000" })).toBeTruthy();
     expect(asked.some((a) => a.includes("/revert"))).toBe(false);
-    await userEvent.click(screen.getAllByRole("button", { name: "Go back now" })[1] as HTMLElement);
+    await userEvent.click(screen.getAllByRole("button", { name: "Revert now" })[1] as HTMLElement);
     await waitFor(() => {
       expect(asked.some((a) => a.includes("/revert"))).toBe(true);
     });
@@ -247,7 +247,7 @@ describe("HoldBar", () => {
       <HoldBar
         change={held({
           phase: "reverting",
-          devices: [{ name: "saltern-quay", keeper: "service", standing: "going back", odd: true }],
+          devices: [{ name: "saltern-quay", keeper: "service", standing: "reverting", odd: true }],
         })}
         mayDecide
       />,
@@ -256,16 +256,16 @@ describe("HoldBar", () => {
       "/devices/saltern-quay?view=compare&a=running&b=before%3A7",
     );
     await userEvent.click(screen.getByRole("button", { name: "Leave saltern-quay as it is" }));
-    await userEvent.click(await screen.findByRole("button", { name: "Leave it" }));
+    await userEvent.click(await screen.findByRole("button", { name: "Accept it" }));
     await waitFor(() => {
-      expect(asked).toContain("/changes/7/leave");
+      expect(asked).toContain("/changes/7/accept-device");
     });
     vi.unstubAllGlobals();
   });
-  it("cannot be confirmed before the way in is proved", () => {
+  it("cannot be confirmed before it is proved that the device is reached", () => {
     page(<HoldBar change={held({ phase: "probing" })} mayDecide />);
-    expect(screen.getByRole("button", { name: "Keep it" }).hasAttribute("disabled")).toBe(true);
-    expect(screen.getByRole("region").textContent).toContain("the way in is being proved");
+    expect(screen.getByRole("button", { name: "Confirm" }).hasAttribute("disabled")).toBe(true);
+    expect(screen.getByRole("region").textContent).toContain("management access is being proved");
   });
 });
 
@@ -307,7 +307,7 @@ describe("verdicts and states", () => {
         remedies={{ mend: onMend, decide: vi.fn(), rebase: vi.fn(), validate: vi.fn(), busy: false }}
       />,
     );
-    fireEvent.click(screen.getByText("Stage the mend: put it x"));
+    fireEvent.click(screen.getByText("Stage the fix: put it x"));
     expect(onMend).toHaveBeenCalledWith(fix);
     expect(screen.getByText("the module of prefix x is not at hand")).toBeTruthy();
   });
@@ -343,7 +343,7 @@ describe("verdicts and states", () => {
         <DeviceState device={d} />
         <DeviceState device={{ ...d, heldBy: 4 }} />
         <DeviceState device={{ ...d, trusted: false }} />
-        <StateTag state="kept" />
+        <StateTag state="confirmed" />
       </>,
     );
     for (const text of ["✗ trouble", /held by change\s*4/, "✗ host key not accepted", "✓ kept"])

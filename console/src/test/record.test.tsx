@@ -33,7 +33,7 @@ const commit: CommitRecord = {
   ended: "2026-11-23T02:03:00Z",
   seconds: 180,
   holdSeconds: 600,
-  outcome: "kept",
+  outcome: "confirmed",
   newest: true,
   devices: ["quay"],
 };
@@ -162,7 +162,7 @@ describe("outside changes", () => {
 describe("commits", () => {
   it("lists who had a hand in each, narrows by person, and takes more pages", async () => {
     open("/commits?device=quay");
-    for (const text of ["mara, joss", "wren", "3 min", "kept"]) expect(await screen.findByText(text)).toBeTruthy();
+    for (const text of ["mara, joss", "wren", "3 min", "confirmed"]) expect(await screen.findByText(text)).toBeTruthy();
     expect(screen.getByRole("link", { name: "PDF" }).getAttribute("href")).toBe(
       "/api/v1/report?since=30d&device=quay&format=pdf",
     );
@@ -196,7 +196,7 @@ describe("receivers", () => {
     expect(await screen.findByText("loghost took it.")).toBeTruthy();
     fireEvent.change(screen.getByLabelText("Name"), { target: { value: "pier" } });
     fireEvent.change(screen.getByLabelText("Place"), { target: { value: "tcp://192.0.2.6:514" } });
-    fireEvent.click(screen.getByRole("button", { name: "Tell it from now on" }));
+    fireEvent.click(screen.getByRole("button", { name: "Start sending" }));
     await waitFor(() => {
       expect(sent("POST", "/receivers")).toEqual({
         name: "pier",

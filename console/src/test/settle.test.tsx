@@ -46,7 +46,7 @@ function show(what: React.ReactNode) {
 }
 
 describe("settling", () => {
-  it("reads nothing until it is told to, and sends back only what holds the change", async () => {
+  it("reads nothing until it is told to, and reverts only what holds the change", async () => {
     answers["/changes/7/unsettled"] = [
       { device: "saltern-slip", address: "a:1", holds: "change", pending: "no" },
       { device: "saltern-quay", address: "b:1", holds: "former", pending: "no" },
@@ -74,8 +74,8 @@ describe("settling", () => {
     show(<Settle change={change} />);
     fireEvent.click(screen.getByRole("button", { name: "Read its devices" }));
     await screen.findByText("not known: no answer");
-    screen.getByText("the change; its own timer still runs, and takes it back");
-    expect(screen.getByRole("button", { name: "Leave them as found…" }).closest("button")).toHaveProperty(
+    screen.getByText("the change; its own timer still runs, and reverts it");
+    expect(screen.getByRole("button", { name: "Accept them as found…" }).closest("button")).toHaveProperty(
       "disabled",
       true,
     );
@@ -85,7 +85,7 @@ describe("settling", () => {
     answers["/attention"] = {
       ...calm,
       unsettled: [change],
-      damaged: ["the kept configuration of saltern-quay revision 4 is damaged"],
+      damaged: ["the stored configuration of saltern-quay revision 4 is damaged"],
       lostHolds: [
         {
           change: 9,
@@ -99,7 +99,7 @@ describe("settling", () => {
     } satisfies Attention;
     show(<Now />);
     await screen.findByText("Change 7: Bigger frames");
-    screen.getByText(/taken back by this service alone/);
+    screen.getByText(/reverted by this service alone/);
     screen.getByText(/revision 4 is damaged/);
     expect(screen.queryByText(/Nothing waits for you/)).toBeNull();
     answers["/lost-holds/9"] = {};

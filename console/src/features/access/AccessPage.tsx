@@ -36,7 +36,7 @@ import { mayEverywhere, roles } from "../../lib/may";
 import { Trouble } from "../../parts/Trouble";
 import { when } from "../../lib/time";
 
-/** Who may do what: people, what lets in, and what needs the agreement of others. */
+/** Who may do what: people, what lets in, and what needs the approval of others. */
 export function AccessPage({ session }: { session: Session }) {
   const admin = mayEverywhere(session, "administer");
   return (
@@ -182,7 +182,7 @@ function Accounts() {
                   )}
                   {a.factors && (
                     <Popconfirm
-                      title={`Take all second factors of ${a.name} away?`}
+                      title={`Remove all second factors of ${a.name}?`}
                       description="For somebody who lost them. Until others are set up, the password alone lets in; its sessions end."
                       okText="Take them away"
                       onConfirm={() => {
@@ -195,7 +195,7 @@ function Accounts() {
                     </Popconfirm>
                   )}
                   <Popconfirm
-                    title={`Close account ${a.name} for good?`}
+                    title={`Close account ${a.name} permanently?`}
                     description="Its sessions and tokens end; its name is not given again."
                     okText="Close it"
                     onConfirm={() => {
@@ -388,7 +388,7 @@ function Rules({ admin }: { admin: boolean }) {
   const add = useAddRule();
   const [form] = Form.useForm<{ scope?: string; path?: string; needed: number; emergency: boolean; note?: string }>();
   return (
-    <Card size="small" title="What needs the agreement of others">
+    <Card size="small" title="What needs approval by others">
       <Typography.Paragraph type="secondary">
         A commit of such a change waits until as many agreed to its preview as the rule says, who did not work on it.
         What they agreed to falls when anything moves.
@@ -427,7 +427,7 @@ function Rules({ admin }: { admin: boolean }) {
             render: (_, r) =>
               admin && (
                 <Popconfirm
-                  title={`Take rule ${String(r.number)} away?`}
+                  title={`Remove rule ${String(r.number)}?`}
                   okText="Take it away"
                   onConfirm={() => {
                     drop.mutate(r.number);

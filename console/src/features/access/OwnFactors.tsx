@@ -101,8 +101,8 @@ export function OwnFactors() {
       title={<Space>Your own second factors{own.data?.required && <Tag color="gold">you have to have one</Tag>}</Space>}
     >
       <Typography.Paragraph type="secondary">
-        What you show beside your password when you sign in, and again before what is grave: an authenticator app&apos;s
-        code, or a passkey of this browser, your phone or a security key.
+        What you show beside your password when you sign in, and again before sensitive actions: an authenticator
+        app&apos;s code, or a passkey of this browser, your phone or a security key.
       </Typography.Paragraph>
       <Trouble error={own.error ?? drop.error ?? renew.error ?? begin.error ?? trouble} />
       {codes.length > 0 && (
@@ -129,7 +129,7 @@ export function OwnFactors() {
             key: "act",
             render: (_, f) => (
               <Popconfirm
-                title={`Take ${f.name} away?`}
+                title={`Remove ${f.name}?`}
                 okText="Take it away"
                 onConfirm={() => {
                   drop.mutate(f.id);
@@ -147,8 +147,8 @@ export function OwnFactors() {
         <Flex gap={12} align="center" style={{ marginTop: 8 }}>
           <Typography.Text type="secondary">{own.data.recovery} recovery codes are left.</Typography.Text>
           <Popconfirm
-            title="Have other recovery codes made?"
-            description="Those you have are worthless then."
+            title="Make new recovery codes?"
+            description="The old ones stop working."
             okText="Make them"
             onConfirm={() => {
               renew.mutate(undefined);

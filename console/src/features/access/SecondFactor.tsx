@@ -122,7 +122,7 @@ export function ShowAnew() {
       zIndex={2000}
     >
       <Flex vertical gap={8}>
-        <div>What you are about to do is grave. It counts for five minutes.</div>
+        <div>This is a sensitive action. Your second factor counts for five minutes.</div>
         {asking && (
           <SecondForm
             key={asking.second.ticket}

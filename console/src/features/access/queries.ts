@@ -50,7 +50,7 @@ export const useBeginFactor = () =>
     answer(api.POST("/me/factors", { body: v })),
   );
 
-// What these give is given once: it is taken before anything is asked for anew.
+// What these give is given once: it is taken before anything is asked for again.
 export const useAddFactor = (take: (added: FactorAdded) => void) =>
   useAct(async (v: Shown) => {
     take(await answer(api.POST("/me/factors/added", { body: v })));

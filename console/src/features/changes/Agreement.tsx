@@ -18,7 +18,7 @@ export function Agreement({ preview, session, mine }: { preview: Preview; sessio
   const digest = preview.digest;
   const own = x.have.some((g) => g.actor === session.account);
   return (
-    <Card size="small" title="The agreement of others" style={{ margin: "12px 0" }}>
+    <Card size="small" title="Approval by others" style={{ margin: "12px 0" }}>
       <Flex vertical gap={8}>
         <Alert
           showIcon
@@ -28,7 +28,7 @@ export function Agreement({ preview, session, mine }: { preview: Preview; sessio
               ? "No rule needs it; it was asked for."
               : x.missing > 0
                 ? `It needs ${String(x.needed)} who did not work on it: ${String(x.missing)} missing.`
-                : "As many agreed as it needs."
+                : "It has the approvals it needs."
           }
           description={x.rules.map((r) => (
             <div key={r.number}>
@@ -57,7 +57,7 @@ export function Agreement({ preview, session, mine }: { preview: Preview; sessio
         {x.fallen?.map((g) => (
           <div key={g.actor}>
             <Typography.Text type="danger">
-              ✕ {g.actor} agreed {when(g.at)} to preview <code>{g.digest}</code>: that has fallen
+              ✕ {g.actor} agreed {when(g.at)} to preview <code>{g.digest}</code>: no longer valid
             </Typography.Text>
           </div>
         ))}
@@ -102,7 +102,7 @@ export function Agreement({ preview, session, mine }: { preview: Preview; sessio
               }}
             />
             <Popconfirm
-              title={`Agree to change ${String(n)} as preview ${digest} shows it?`}
+              title={`Approve change ${String(n)} as preview ${digest} shows it?`}
               description="To nothing else: when anything moves, this falls."
               okText="Agree"
               onConfirm={() => {
@@ -110,7 +110,7 @@ export function Agreement({ preview, session, mine }: { preview: Preview; sessio
               }}
             >
               <Button type="primary" loading={approve.isPending}>
-                Agree to what is shown…
+                Approve what is shown…
               </Button>
             </Popconfirm>
           </Space.Compact>
@@ -123,7 +123,7 @@ export function Agreement({ preview, session, mine }: { preview: Preview; sessio
               unapprove.mutate(undefined);
             }}
           >
-            Take my agreement back
+            Withdraw my approval
           </Button>
         )}
         <Trouble error={ask.error ?? approve.error ?? unapprove.error} />

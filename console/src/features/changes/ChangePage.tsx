@@ -29,7 +29,7 @@ const editable = new Set(["draft", "failed", "reverted"]);
 const what: Partial<Record<string, string>> = {
   failed: "It failed; nothing of it is on any device",
   draft: "It was not begun",
-  reverted: "It went back",
+  reverted: "It was reverted",
   partly: "Its devices do not all hold the same",
   unsettled: "How it ended is not known",
 };
@@ -47,7 +47,7 @@ function Meanwhile({ change }: { change: Change }) {
       description={
         <>
           {o.who}.{" "}
-          {back && o.state === "open" && "That may have gone with what was taken back; it can be staged again. "}
+          {back && o.state === "open" && "It may have been lost when the change was reverted; it can be staged again. "}
           <Link to={`/outside?number=${String(o.number)}`}>See it and decide</Link>
         </>
       }
@@ -92,7 +92,7 @@ export function ChangePage({ session }: { session: Session }) {
           style={{ marginBottom: 12 }}
           showIcon
           type={now.state === "failed" ? "error" : "warning"}
-          title={what[now.state] ?? "It goes back"}
+          title={what[now.state] ?? "It reverts"}
           description={<span style={{ whiteSpace: "pre-wrap" }}>{now.reason}</span>}
         />
       )}
@@ -122,7 +122,7 @@ export function ChangePage({ session }: { session: Session }) {
         <ReportLinks path={`/changes/${String(number)}/report`} />
         {now.commit && <Link to={`/commits?change=${String(number)}`}>Its commits</Link>}
       </Space>
-      {now.state === "kept" && may(session, "stage") && <Undo number={number} />}
+      {now.state === "confirmed" && may(session, "stage") && <Undo number={number} />}
       {open && (
         <CommitForm
           preview={data}
@@ -150,7 +150,7 @@ function Undo({ number }: { number: number }) {
           Undo this change…
         </Button>
         <Typography.Text type="secondary">
-          Opens a change that takes it back, and nothing of what came after it.
+          Opens a change that undoes it, and nothing that came after it.
         </Typography.Text>
       </Space>
       <Trouble error={undo.error} />
@@ -270,7 +270,7 @@ function Standings({ change }: { change: Change }) {
   if (!change.commit) return null;
   return (
     <Card size="small" title="The last commit, device by device" style={{ marginBottom: 12 }}>
-      <Steps commit={change.commit} kept={change.state === "kept"} />
+      <Steps commit={change.commit} kept={change.state === "confirmed"} />
       <Typography.Text type="secondary">
         committed by {change.commit.actor} at {when(change.commit.started)}, on hold for{" "}
         {span(change.commit.holdSeconds)}

@@ -106,7 +106,7 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
               type="error"
               showIcon
               style={{ marginBottom: 8 }}
-              title={`${p.device}: the way back is not tried: ${p.untried ?? ""}`}
+              title={`${p.device}: reverting is not tested: ${p.untried ?? ""}`}
             />
           ))}
       {preview.ready &&
@@ -124,7 +124,7 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
           type="error"
           showIcon
           style={{ marginBottom: 8 }}
-          title={`${helpless.map((p) => p.device).join(", ")} would be cut off, and nobody could send it back. If that is meant, write the name:`}
+          title={`${helpless.map((p) => p.device).join(", ")} would be cut off, and nobody could revert it. If that is meant, write the name:`}
           description={
             <Input
               aria-label="name of what is cut off"
@@ -143,7 +143,7 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
           type="error"
           showIcon
           style={{ marginBottom: 8 }}
-          title="Others have to agree to it first. In an emergency it goes without them, for a reason that stands out until somebody looked at it:"
+          title="Others have to approve it first. In an emergency it goes without them, for a reason that stands out until somebody looked at it:"
           description={
             <Input
               aria-label="reason of the emergency"
@@ -165,10 +165,10 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
               ? "Ready to commit on hold."
               : preview.empty
                 ? "Nothing to commit."
-                : "Not ready: see what must be mended first."}
+                : "Not ready: see what must be fixed first."}
           </Typography.Text>{" "}
           <Typography.Text type="secondary">
-            It goes back unless it is kept in time.
+            It is reverted unless it is confirmed in time.
             {preview.ready && preview.digest && (
               <>
                 {" "}
@@ -332,11 +332,11 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
                     vertical
                     options={[
                       { value: false, label: "say so, and wait" },
-                      { value: true, label: "go back at once" },
+                      { value: true, label: "revert at once" },
                     ]}
                   />
                 </Choice>
-                <Choice label="Save to startup, once kept">
+                <Choice label="Save to startup once confirmed">
                   <Radio.Group
                     value={save}
                     onChange={(e) => {

@@ -2,7 +2,7 @@ import { Alert, Button, Collapse, Dropdown, Flex, Popconfirm, Progress, Typograp
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import type { Change, Commit, DeviceStanding } from "../../lib/documents";
-import { useHold, useLeave, useSay } from "./queries";
+import { useHold, useAccept, useSay } from "./queries";
 import { clock, span, when } from "../../lib/time";
 import { RevertDialog } from "./RevertDialog";
 import { Steps, counted } from "../record/Steps";
@@ -26,22 +26,23 @@ export function useSecondsLeft(secondsLeft: number): number {
 const doing: Record<string, string> = {
   idle: "is about to begin",
   preparing: "is being prepared: locking, writing and validating the candidate",
-  prepared: "is prepared: only the commit itself is left, nothing is in effect",
-  applying: "is being applied on trial",
-  probing: "is in effect on trial; the way in is being proved, the probes run",
+  prepared: "is prepared: only the commit itself is missing, nothing is active",
+  applying: "is being applied",
+  probing: "is active, on hold; a new session is opened to each device, the probes run",
   asking: "is being confirmed: every device is asked once more",
-  keeping: "is being confirmed",
-  settling: "is kept; startup is being saved",
-  reverting: "is going back",
+  confirming: "is being confirmed",
+  settling: "is confirmed; startup is being saved",
+  reverting: "is being reverted",
 };
 
 /** What ends a hold, and who sees to it. */
 function ending(commit: Commit): string {
   const alone = commit.devices.filter((d) => d.keeper === "service").map((d) => d.name);
   const at = `at ${when(commit.deadline)}`;
-  if (alone.length === 0) return `It goes back by itself ${at}.`;
-  if (alone.length === commit.devices.length) return `This service alone sends it back ${at}.`;
-  return `It goes back ${at}; on ${alone.join(", ")} this service alone sends it back.`;
+  if (alone.length === 0) return `It is reverted ${at} unless you confirm.`;
+  if (alone.length === commit.devices.length)
+    return `It is reverted, by this service alone, ${at} unless you confirm.`;
+  return `It is reverted ${at} unless you confirm, on ${alone.join(", ")} by this service alone.`;
 }
 
 /** The bar at the foot of every page while a commit is not decided. */
@@ -120,26 +121,26 @@ export function HoldBar({ change, mayDecide }: { change: Change; mayDecide: bool
 
 const more = [300, 1200, 3600, 86400];
 
-/** Whether a device does not go back though it is told to. */
-const isStuck = (d: DeviceStanding) => d.standing === "going back" && ((d.odd ?? false) || (d.refusals ?? 0) >= 3);
+/** Whether a device does not revert though it is told to. */
+const isStuck = (d: DeviceStanding) => d.standing === "reverting" && ((d.odd ?? false) || (d.refusals ?? 0) >= 3);
 
 /** What a person can say to a commit now. */
 function Words({ change, commit }: { change: Change; commit: Commit }) {
   const say = useSay(change.number);
   const hold = useHold(change.number);
-  const leave = useLeave(change.number);
+  const accept = useAccept(change.number);
   const [showing, setShowing] = useState(false);
   const awaiting = commit.phase === "awaiting";
   const failing = (commit.probes ?? []).filter((p) => p.result !== "passed");
-  const keep = (despite: boolean) => {
+  const confirm = (despite: boolean) => {
     say.mutate({ word: "confirm", despite });
   };
-  const keeping = say.isPending && say.variables.word === "confirm";
+  const confirming = say.isPending && say.variables.word === "confirm";
   if (commit.phase === "settling") return null;
   if (commit.phase === "reverting") {
     return (
       <Flex vertical gap={6}>
-        <Trouble error={leave.error} />
+        <Trouble error={accept.error} />
         {commit.devices.filter(isStuck).map((d) => (
           <Flex key={d.name} gap={10} align="center">
             <Link
@@ -149,18 +150,18 @@ function Words({ change, commit }: { change: Change; commit: Commit }) {
               What would have to be sent to {d.name}
             </Link>
             <Popconfirm
-              title={`Leave ${d.name} as it is?`}
+              title={`Accept ${d.name} as it is?`}
               description={
                 d.odd
                   ? "It holds neither its former configuration nor this change; what it holds then stands."
-                  : "It refuses to be sent back; what it holds then stands."
+                  : "It refuses to be reverted; what it holds then stands."
               }
-              okText="Leave it"
+              okText="Accept it"
               onConfirm={() => {
-                leave.mutate(d.name);
+                accept.mutate(d.name);
               }}
             >
-              <Button>Leave {d.name} as it is</Button>
+              <Button>Accept {d.name} as it is</Button>
             </Popconfirm>
           </Flex>
         ))}
@@ -177,7 +178,7 @@ function Words({ change, commit }: { change: Change; commit: Commit }) {
           }}
           loading={say.isPending && say.variables.word === "revert"}
         >
-          {commit.phase === "prepared" || commit.phase === "preparing" ? "Give it up" : "Go back now"}
+          {commit.phase === "prepared" || commit.phase === "preparing" ? "Give it up" : "Revert now"}
         </Button>
         {awaiting && (
           <Dropdown
@@ -209,27 +210,27 @@ function Words({ change, commit }: { change: Change; commit: Commit }) {
         {commit.phase !== "prepared" &&
           (failing.length > 0 && awaiting ? (
             <Popconfirm
-              title="Keep it though probes fail?"
+              title="Confirm though probes fail?"
               description={failing.map((p) => p.probe).join("; ")}
-              okText="Keep it anyway"
+              okText="Confirm anyway"
               onConfirm={() => {
-                keep(true);
+                confirm(true);
               }}
             >
-              <Button danger loading={keeping}>
-                Keep it…
+              <Button danger loading={confirming}>
+                Confirm…
               </Button>
             </Popconfirm>
           ) : (
             <Button
               type="primary"
               disabled={!awaiting}
-              loading={keeping}
+              loading={confirming}
               onClick={() => {
-                keep(false);
+                confirm(false);
               }}
             >
-              Keep it
+              Confirm
             </Button>
           ))}
       </Flex>

@@ -10,7 +10,7 @@ export function verdictOf(p: PartPreview): { mark: string; word: string; bad: bo
   if (p.conflicts?.length) return { mark: "⇄", word: "to be decided", bad: true };
   if (p.reserved) return { mark: "⊘", word: `reserved by ${p.reserved.holder}`, bad: true };
   if (p.forecasts?.some((f) => f.answer === "cuts")) return { mark: "✂", word: "would be cut off", bad: true };
-  if (p.untried && p.count > 0 && !p.blocker) return { mark: "!", word: "its way back is not tried", bad: true };
+  if (p.untried && p.count > 0 && !p.blocker) return { mark: "!", word: "reverting it is not tested", bad: true };
   if (p.blocker) return { mark: "✕", word: "not ready", bad: true };
   if (p.behind) return { mark: "↷", word: "behind", bad: false };
   return { mark: "✓", word: "ready", bad: false };

@@ -22,10 +22,10 @@ export function RevertDialog({
   return (
     <Modal
       open={open}
-      title={`Take change ${String(change.number)} back out of ${change.devices.join(", ")}?`}
+      title={`Revert change ${String(change.number)} on ${change.devices.join(", ")}?`}
       width={820}
-      okText="Go back now"
-      cancelText="Leave it on hold"
+      okText="Revert now"
+      cancelText="Keep it on hold"
       okButtonProps={{ danger: true, loading: busy }}
       onOk={onGo}
       onCancel={onClose}

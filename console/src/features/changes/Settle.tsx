@@ -17,7 +17,7 @@ const holds: Record<string, string> = {
 function found(u: Unsettled) {
   if (u.settled) return `settled: ${u.settled}, by ${u.by ?? ""} ${when(u.at)}`;
   if (u.error) return `not known: ${u.error}`;
-  return holds[u.holds] + (u.pending === "yes" ? "; its own timer still runs, and takes it back" : "");
+  return holds[u.holds] + (u.pending === "yes" ? "; its own timer still runs, and reverts it" : "");
 }
 
 /**
@@ -76,7 +76,7 @@ export function Settle({ change }: { change: Change }) {
               Send it back…
             </Button>
             <Popconfirm
-              title={`Leave ${open.map((u) => u.device).join(", ")} as found?`}
+              title={`Accept ${open.map((u) => u.device).join(", ")} as found?`}
               okText="Leave them"
               cancelText="No"
               description="What each holds then stands as the end of this change. Nothing is sent."
@@ -85,12 +85,12 @@ export function Settle({ change }: { change: Change }) {
               }}
             >
               <Button disabled={!known} loading={settle.isPending}>
-                Leave them as found…
+                Accept them as found…
               </Button>
             </Popconfirm>
             <Typography.Text type="secondary">
               Sending back opens a change, to be previewed with what came since and committed on hold. Settle this one
-              when that is kept.
+              when that is confirmed.
             </Typography.Text>
           </Space>
         )}

@@ -170,7 +170,7 @@ export function LoadForm({ number, devices }: { number: number; devices: string[
             }}
           />
           <TextEditor label="text" value={text} onChange={setText} height="160px" />
-          <Typography.Text type="secondary">XML, JSON or outline, told by its content.</Typography.Text>
+          <Typography.Text type="secondary">XML, JSON or outline, format detected automatically.</Typography.Text>
         </>
       )}
       {from === "device" && (

@@ -32,8 +32,8 @@ export function Verdicts({ part, remedies }: { part: PartPreview; remedies?: Rem
         <Alert
           type="info"
           showIcon
-          title={`Its management moves to ${part.movesTo}`}
-          description="On hold, the way in is proved there."
+          title={`New management address: ${part.movesTo}`}
+          description="On hold, it is proved that the device is reached there."
         />
       )}
       {part.reserved && (
@@ -71,7 +71,7 @@ export function Verdicts({ part, remedies }: { part: PartPreview; remedies?: Rem
         <Alert
           type="success"
           showIcon
-          title="Guarded by the device: it goes back by itself if nobody confirms, even if this service is dead."
+          title="Guarded by the device: it reverts by itself if nobody confirms, even if this service is dead."
         />
       ) : (
         <Alert
@@ -82,7 +82,7 @@ export function Verdicts({ part, remedies }: { part: PartPreview; remedies?: Rem
         />
       )}
       {part.untried && part.count > 0 && (
-        <Alert type="error" showIcon title="The way back is not tried" description={part.untried} />
+        <Alert type="error" showIcon title="Reverting is not tested" description={part.untried} />
       )}
       {part.unsaved && (
         <Alert
@@ -100,9 +100,9 @@ export function Verdicts({ part, remedies }: { part: PartPreview; remedies?: Rem
 }
 
 const answers = {
-  keeps: { type: "success", text: "keeps the way in" },
-  cuts: { type: "error", text: "cuts the way in" },
-  unknown: { type: "warning", text: "it is not known whether it keeps the way in" },
+  keeps: { type: "success", text: "keeps management access" },
+  cuts: { type: "error", text: "cuts management access" },
+  unknown: { type: "warning", text: "it is not known whether it keeps management access" },
 } as const;
 
 /** The lockout forecast, with the path that decides it. */
@@ -125,7 +125,7 @@ function Foretold({ forecast: f, own, helpless }: { forecast: Forecast; own: boo
           )}
           {helpless && (
             <div>
-              <strong>Nobody could send it back.</strong>
+              <strong>Nobody could revert it.</strong>
             </div>
           )}
         </>
@@ -268,7 +268,7 @@ function Told({ finding, onMend }: { finding: Finding; onMend?: Remedies["mend"]
                   onMend(fix);
                 }}
               >
-                Stage the mend: {fix.edit}
+                Stage the fix: {fix.edit}
                 {fix.path === finding.path ? " it" : ` ${fix.path}`}
                 {fix.value === undefined ? "" : ` ${fix.value}`}
               </Button>

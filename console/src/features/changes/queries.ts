@@ -42,7 +42,7 @@ export interface PreviewOptions {
   validate?: boolean;
 }
 
-/** The preview of a change as it was last updated; asked for anew when that moves. */
+/** The preview of a change as it was last updated; asked for again when that moves. */
 export const usePreview = (number: number, updated: string | undefined, options: PreviewOptions = {}, wanted = true) =>
   useQuery({
     queryKey: ["preview", number, updated, options],
@@ -145,7 +145,7 @@ export const useHints = (device: string | undefined, path: string, change: numbe
     retry: false,
     staleTime: 30_000,
     placeholderData: keepPreviousData,
-    meta: readsDevice, // it does not, but need not be asked for anew with every event
+    meta: readsDevice, // it does not, but need not be asked for again with every event
   });
 
 export const useCommit = (number: number) =>
@@ -179,9 +179,9 @@ export const useHold = (number: number) =>
     answer(api.POST("/changes/{number}/hold", { params: { path: { number } }, body: { addSeconds } })),
   );
 
-export const useLeave = (number: number) =>
+export const useAccept = (number: number) =>
   useAct((device: string) =>
-    answer(api.POST("/changes/{number}/leave", { params: { path: { number } }, body: { device } })),
+    answer(api.POST("/changes/{number}/accept-device", { params: { path: { number } }, body: { device } })),
   );
 
 export const useAsk = (change: number) =>

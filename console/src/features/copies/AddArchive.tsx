@@ -18,7 +18,7 @@ interface Entered extends SecretEntered {
 const places: Record<string, { label: string; hint: string }> = {
   folder: { label: "Folder", hint: "/mnt/vault/network, on another machine's disk" },
   sftp: { label: "SFTP", hint: "vault.example.net:22/srv/network" },
-  git: { label: "Git", hint: "a repository's URL or folder; one commit a kept change" },
+  git: { label: "Git", hint: "a repository's URL or folder; one commit for each confirmed change" },
 };
 
 /** A place that copies go to from now on. */
@@ -85,7 +85,7 @@ export function AddArchive() {
         )}
         <Flex gap={12} wrap align="end">
           <Form.Item name="afterChange" valuePropName="checked">
-            <Checkbox>after each kept change</Checkbox>
+            <Checkbox>after each confirmed change</Checkbox>
           </Form.Item>
           <Form.Item name="hours" label="Also every">
             <InputNumber min={1} max={8760} suffix="h" style={{ width: 110 }} />

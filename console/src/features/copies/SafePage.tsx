@@ -18,7 +18,7 @@ export function SafePage({ session }: { session: Session }) {
   return (
     <>
       <Typography.Title level={3} style={{ marginTop: 0 }}>
-        How safe it is
+        Backups
       </Typography.Title>
       <Trouble error={standing.error ?? archives.error} />
       {archives.data?.length === 0 && (

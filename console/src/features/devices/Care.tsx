@@ -56,7 +56,7 @@ export function Care({ device, session }: { device: Device; session: Session }) 
               care.mutate({ settings: { save } });
             }}
           />{" "}
-          save what is kept to its startup
+          save confirmed changes to its startup
         </span>
         <Button
           size="small"

@@ -113,7 +113,7 @@ function Details({ device: d, session }: { device: Device; session: Session }) {
               label: "Guard",
               children:
                 d.guard === "device"
-                  ? "the device goes back by itself"
+                  ? "the device reverts by itself"
                   : [`${d.guard}: ${d.guardWhy ?? ""}`, d.risk].filter(Boolean).join("; "),
             },
             { key: "seen", label: "Seen", children: when(d.seen) },

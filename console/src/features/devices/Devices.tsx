@@ -12,7 +12,7 @@ export function DeviceState({ device }: { device: Device }) {
   if (device.trouble) return <Tag color="red">✗ trouble</Tag>;
   if (device.reserved) return <Tag color="purple">⊘ reserved by {device.reserved.holder}</Tag>;
   if (device.unsaved) return <Tag color="gold">! not saved</Tag>;
-  return <Tag color="cyan">✓ well</Tag>;
+  return <Tag color="cyan">✓ OK</Tag>;
 }
 
 export function Devices() {

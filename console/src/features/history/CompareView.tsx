@@ -152,8 +152,8 @@ function FromFile({ device }: { device: string }) {
         </Button>
       </Upload>{" "}
       <Typography.Text type="secondary">
-        XML, JSON or outline, an instance data file or not: its content tells. A bundle is imported on the page of
-        snapshots.
+        XML, JSON or outline, an instance data file or not: the format is detected automatically. A bundle is imported
+        on the page of snapshots.
       </Typography.Text>{" "}
       <a href={`/api/v1/export?device=${encodeURIComponent(device)}`} download>
         Download what runs

@@ -12,7 +12,7 @@ const lanes: { name: string; kinds: string[]; light: string; dark: string; mark:
     mark: "✓",
   },
   { name: "outside", kinds: ["outside", "saved-outside"], light: "#a63d12", dark: "#f0926a", mark: "!" },
-  { name: "went back", kinds: ["reverted", "failed", "partly"], light: "#7437b5", dark: "#c39bf0", mark: "↩" },
+  { name: "reverted", kinds: ["reverted", "failed", "partly"], light: "#7437b5", dark: "#c39bf0", mark: "↩" },
   { name: "saved", kinds: ["saved"], light: "#4d6072", dark: "#a9bccd", mark: "s" },
   { name: "snapshots", kinds: ["snapshot"], light: "#1f6b66", dark: "#6cc4bd", mark: "#" },
 ];

@@ -87,8 +87,8 @@ function Waiting({ proposal: p }: { proposal: Proposal }) {
         </Popconfirm>
       ) : (
         <Popconfirm
-          title="Do you agree? With the last agreement it is done."
-          okText="I agree"
+          title="Do you approve? With the last approval it is done."
+          okText="Approve"
           cancelText="No"
           onConfirm={() => {
             agree.mutate(p.number);
@@ -201,7 +201,7 @@ export function Now() {
       </Pile>
       <Pile
         title="The record was altered"
-        what="Who watches over it from outside saw another one than this: somebody rewrote it, cut off its end, or put an older one back."
+        what="A witness saw another record than this one: somebody rewrote it, cut off its end, or restored an older one."
       >
         {(data?.denied ?? []).map((w) => (
           <span key={w.name}>
@@ -209,15 +209,15 @@ export function Now() {
           </span>
         ))}
       </Pile>
-      <Pile title="Damaged in the records" what="Kept configurations that cannot be read any more. All else is there.">
+      <Pile
+        title="Damaged in the records"
+        what="Stored configurations that cannot be read any more. All else is there."
+      >
         {(data?.damaged ?? []).map((text) => (
           <span key={text}>{text}</span>
         ))}
       </Pile>
-      <Pile
-        title="On hold"
-        what="In effect on trial, going back by itself unless confirmed. The bar at the foot decides."
-      >
+      <Pile title="On hold" what="Active, reverted at the time shown unless you confirm. The bar at the foot decides.">
         {(data?.holding ?? []).map((c) => (
           <Space key={c.number} wrap>
             <StateTag state={c.state} />
@@ -232,18 +232,18 @@ export function Now() {
       </Pile>
       <Pile
         title="Emergencies to be looked at"
-        what="Committed without the agreement that they needed. Somebody else than who did it says what they found."
+        what="Committed without the approval that they needed. Somebody else than who did it says what they found."
       >
         {(data?.emergencies ?? []).map((e) => (
           <Emergent key={e.number} emergency={e} />
         ))}
       </Pile>
-      <Pile title="Proposed" what="Acts of administration that wait until others who administer agree.">
+      <Pile title="Proposed" what="Administrative actions that wait for approval by other administrators.">
         {(data?.proposals ?? []).map((p) => (
           <Waiting key={p.number} proposal={p} />
         ))}
       </Pile>
-      <Pile title="To be agreed to" what="Others ask whether you agree to what their change does.">
+      <Pile title="To be approved" what="Others ask for your approval of their change.">
         {(data?.approve ?? []).map((c) => (
           <Space key={c.number} wrap>
             <Link to={`/changes/${String(c.number)}`}>
@@ -266,7 +266,7 @@ export function Now() {
           </Space>
         ))}
       </Pile>
-      <Pile title="Reserved" what="Kept to one person for a while; nobody else's commit touches them meanwhile.">
+      <Pile title="Reserved" what="Reserved for one person for a while; nobody else's commit changes them.">
         {(data?.reserved ?? []).map((r) => (
           <div key={r.device}>
             <Link to={`/devices/${r.device}`}>{r.device}</Link> by {r.holder} until {when(r.until)}: {r.reason}
@@ -279,7 +279,7 @@ export function Now() {
           </div>
         ))}
       </Pile>
-      <Pile title="Changed behind our back" what="Found on a device and not made by this service, and not decided yet.">
+      <Pile title="Changed outside" what="Found on a device and not made by this service, and not decided yet.">
         {(data?.outside ?? []).map((o) => (
           <Space key={o.number} wrap>
             <Link to={`/outside?number=${String(o.number)}`}>
@@ -317,7 +317,7 @@ export function Now() {
       <Pile title="Archives" what="Copies off this machine that are not made, or not whole.">
         {(data?.archives ?? []).map((a) => (
           <Space key={a.name} wrap>
-            <Link to="/safe">{a.name}</Link>
+            <Link to="/backups">{a.name}</Link>
             <span>
               {a.trouble ??
                 (a.damaged
@@ -332,7 +332,7 @@ export function Now() {
       <Pile title="Not copied" what="What runs there is in no archive yet.">
         {(data?.uncopied ?? []).map((s) => (
           <Space key={s.device}>
-            <Link to="/safe">{s.device}</Link>
+            <Link to="/backups">{s.device}</Link>
             <Typography.Text type="secondary">changed {when(s.changed)}</Typography.Text>
           </Space>
         ))}

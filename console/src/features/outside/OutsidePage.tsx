@@ -53,7 +53,7 @@ export function OutsideState({ outside: o }: { outside: Outside }) {
   return <Tag color={o.state === "silenced" ? "default" : "cyan"}>{o.state}</Tag>;
 }
 
-/** What was changed on devices behind the service's back, and what is to be made of it. */
+/** What was changed on devices outside this service, and what is to be made of it. */
 export function OutsidePage({ session }: { session: Session }) {
   const [query, setQuery] = useSearchParams();
   const all = query.get("all") === "true";
@@ -66,7 +66,7 @@ export function OutsidePage({ session }: { session: Session }) {
     <>
       <Flex justify="space-between" align="center" wrap gap={8} style={{ marginBottom: 12 }}>
         <Typography.Title level={3} style={{ margin: 0 }}>
-          Changed behind our back
+          Changed outside
         </Typography.Title>
         <Segmented
           aria-label="which"
@@ -91,7 +91,7 @@ export function OutsidePage({ session }: { session: Session }) {
         loading={list.isPending}
         dataSource={list.data ?? []}
         pagination={{ pageSize: 50, hideOnSinglePage: true }}
-        locale={{ emptyText: all ? "Nothing was ever changed behind our back." : "Nothing waits for a decision." }}
+        locale={{ emptyText: all ? "Nothing was ever changed outside." : "Nothing waits for a decision." }}
         onRow={(o) => ({
           onClick: () => {
             set({ number: String(o.number) });
@@ -253,7 +253,7 @@ function Decide({ outside: o }: { outside: Outside }) {
             Push it back…
           </Button>
           <Typography.Text type="secondary">
-            opens a change that takes it back, to be previewed and put on hold
+            opens a change that undoes it, to be previewed and put on hold
           </Typography.Text>
         </Flex>
         <Flex gap={8} wrap align="center">

@@ -348,7 +348,7 @@ function Answer({ v }: { v: Verified }) {
             <div key={n}>{n}</div>
           ))}
           {v.clockBack?.map((n) => (
-            <div key={n}>The service’s clock had gone back before entry {n}.</div>
+            <div key={n}>The service’s clock had been set back before entry {n}.</div>
           ))}
         </>
       }
@@ -367,11 +367,11 @@ function Kept({ line, session, onUse }: { line: string; session: Session; onUse:
   return (
     <>
       <Select
-        aria-label="kept searches"
-        placeholder="kept searches"
+        aria-label="saved searches"
+        placeholder="saved searches"
         style={{ width: 240 }}
         value={null}
-        notFoundContent="none is kept"
+        notFoundContent="none is saved"
         options={(kept.data ?? []).map((s) => ({
           value: `${s.owner} ${s.name}`,
           label: s.owner === session.account ? s.name : `${s.name} (${s.owner})`,
@@ -384,7 +384,7 @@ function Kept({ line, session, onUse }: { line: string; session: Session; onUse:
       {own ? (
         <>
           <Typography.Text type="secondary">
-            kept as {own.name}
+            saved as {own.name}
             {own.shared ? ", for all" : ""}
           </Typography.Text>
           <Button
@@ -400,8 +400,8 @@ function Kept({ line, session, onUse }: { line: string; session: Session; onUse:
       ) : (
         line && (
           <Popconfirm
-            title="Keep this search"
-            okText="Keep it"
+            title="Save this search"
+            okText="Save it"
             okButtonProps={{ disabled: !name.trim() }}
             icon={null}
             description={
@@ -436,7 +436,7 @@ function Kept({ line, session, onUse }: { line: string; session: Session; onUse:
               );
             }}
           >
-            <Button size="small">Keep this search…</Button>
+            <Button size="small">Save this search…</Button>
           </Popconfirm>
         )
       )}

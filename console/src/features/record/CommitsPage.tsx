@@ -8,7 +8,7 @@ import type { CommitRecord } from "../../lib/documents";
 import { useCommitRecord, useCommits } from "./queries";
 import { span, when, whenShort } from "../../lib/time";
 
-const colours: Record<string, string> = { kept: "cyan", reverted: "gold", failed: "red", partly: "magenta" };
+const colours: Record<string, string> = { confirmed: "cyan", reverted: "gold", failed: "red", partly: "magenta" };
 
 const Outcome = ({ commit: c }: { commit: CommitRecord }) => (
   <Tag color={colours[c.outcome ?? ""] ?? "orange"}>{c.outcome ?? "not decided"}</Tag>

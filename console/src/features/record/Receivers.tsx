@@ -32,7 +32,7 @@ export function Receivers({ session }: { session: Session }) {
         rowKey="name"
         pagination={false}
         dataSource={list.data ?? []}
-        locale={{ emptyText: "Nobody is told of anything yet." }}
+        locale={{ emptyText: "No receivers yet." }}
         columns={[
           { title: "Receiver", dataIndex: "name" },
           { title: "Kind", dataIndex: "kind" },
@@ -76,7 +76,7 @@ export function Receivers({ session }: { session: Session }) {
                     Try
                   </Button>
                   <Popconfirm
-                    title={`Tell ${r.name} nothing any more?`}
+                    title={`Stop sending to ${r.name}?`}
                     okText="Nothing any more"
                     onConfirm={() => {
                       retire.mutate(r.name);
@@ -180,7 +180,7 @@ function Add() {
       </Form.Item>
       <Trouble error={add.error} />
       <Button type="primary" htmlType="submit" loading={add.isPending}>
-        Tell it from now on
+        Start sending
       </Button>
     </Form>
   );

@@ -9,8 +9,8 @@ const looks: Record<string, { color: string; mark: string }> = {
   committing: { color: "gold", mark: "→" },
   held: { color: "orange", mark: "◔" },
   confirming: { color: "gold", mark: "→" },
-  kept: { color: "cyan", mark: "✓" },
-  "going back": { color: "volcano", mark: "↩" },
+  confirmed: { color: "cyan", mark: "✓" },
+  reverting: { color: "volcano", mark: "↩" },
   reverted: { color: "volcano", mark: "↩" },
   untouched: { color: "default", mark: "–" },
   left: { color: "red", mark: "!" },
@@ -18,10 +18,10 @@ const looks: Record<string, { color: string; mark: string }> = {
 
 /** What stands behind a hold on a device. */
 export const keeperText: Record<DeviceStanding["keeper"], string> = {
-  device: "the device goes back by itself, even if this service is dead",
-  session: "the device goes back by itself, and also when this service stops or its session to it breaks",
+  device: "the device reverts by itself, even if this service is dead",
+  session: "the device reverts by itself, and also when this service stops or its session to it breaks",
   service:
-    "only this service can send it back: if it stops, or cannot reach the device, the change stays there until it can again",
+    "only this service can revert it: if it stops, or cannot reach the device, the change stays there until it can again",
 };
 
 /** How a device stands, with what it said. */

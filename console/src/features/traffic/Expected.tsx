@@ -35,7 +35,7 @@ export function Expected({ preview, open }: { preview: Preview; open: boolean })
           />
         ))}
         {expected.length > 0 && beside.length === 0 && (
-          <Alert type="success" showIcon title="Nothing else is treated otherwise, proved." />
+          <Alert type="success" showIcon title="All other packets are treated as before, proved." />
         )}
         {beside.map((s) => (
           <Beside

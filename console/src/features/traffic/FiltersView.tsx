@@ -91,7 +91,7 @@ export function FiltersView({ device }: { device: string }) {
       {f?.clashes?.map((c) => (
         <div key={`${c.first} ${c.second}`}>
           <Typography.Text type="secondary">
-            Rules <bdi>{c.first}</bdi> and <bdi>{c.second}</bdi> do otherwise with the same packets, e.g.{" "}
+            Rules <bdi>{c.first}</bdi> and <bdi>{c.second}</bdi> treat the same packets differently, e.g.{" "}
             <bdi>{c.example}</bdi>; the first decides.
           </Typography.Text>
         </div>

@@ -18,7 +18,7 @@ export const placeWords = (c: TrafficChange): string => `${c.filter ? "filter" :
 const kinds = [
   ["permitted", "newly permitted", "blue", "+"],
   ["denied", "newly denied", "volcano", "−"],
-  ["answered", "denied, told otherwise", "default", "~"],
+  ["answered", "denied, answered differently", "default", "~"],
 ] as const;
 
 /** The packets that are treated otherwise, each part with an example and what decides it. */

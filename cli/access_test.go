@@ -145,7 +145,7 @@ func TestAccessCommands(t *testing.T) {
 			[]string{"Agreed to change 7 as preview d1g shows it, and to nothing else."},
 		},
 		"unapprove 7": {
-			Done, "DELETE /changes/7/approval", []string{"is taken back"},
+			Done, "DELETE /changes/7/approval", []string{"is withdrawn"},
 		},
 		"emergency list": {
 			Done, "", []string{"Emergency 3  change 7, Slip, by mara", "reason: on fire", "latch emergency review 3"},

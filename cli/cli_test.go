@@ -118,7 +118,7 @@ func TestVerdicts(t *testing.T) {
 		status int
 		says   string
 	}{
-		"confirmed": {Done, "kept, confirmed by mara"}, "reverted": {WentBack, "reverted: why"},
+		"confirmed": {Done, "confirmed by mara"}, "reverted": {WentBack, "reverted: why"},
 		"failed": {Refused, "Nothing of it is on any device"},
 	} {
 		doc := wire.Change{Number: 7, State: state, Reason: "why", Commit: &wire.Commit{Phase: "done", By: "mara"}}

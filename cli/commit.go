@@ -86,7 +86,7 @@ func (a *app) verdictText(c wire.Change) {
 	defer a.meanwhile(c)
 	switch c.State {
 	case "confirmed":
-		a.printf("Change %d is %s, confirmed by %s.\n", c.Number, a.paint(strong, "confirmed"), c.Commit.By)
+		a.printf("Change %d is %s by %s.\n", c.Number, a.paint(strong, "confirmed"), c.Commit.By)
 		for _, d := range c.Commit.Devices {
 			a.printf("  %s: %s\n", d.Name, savedText(d))
 		}

@@ -187,7 +187,8 @@ func readdress(a *app, fs *flag.FlagSet) func([]string) error {
 				return
 			}
 			a.printf(
-				"Change %d gives %s the new management address %s. On hold, it is proved that the device is reached there; once it is kept, "+
+				"Change %d gives %s the new management address %s. On hold, it is proved that the device is reached "+
+					"there; once it is confirmed, "+
 					"the device is reached there.\n",
 				n, in.Device, in.Address,
 			)

@@ -253,7 +253,7 @@ func TestEditText(t *testing.T) {
 	}
 	status, _, errs = run(t, d.ServeHTTP, editor(`echo "# mine" >> "$1"`), "edit", "7", "quay", "/vlans")
 	assert.Equal(t, Refused, status)
-	require.Contains(t, errs, "What you wrote is kept in ")
+	require.Contains(t, errs, "What you wrote is in ")
 	kept := strings.Fields(errs[strings.Index(errs, "kept in ")+8:])[0]
 	text, err := os.ReadFile(strings.TrimSuffix(kept, ";"))
 	require.NoError(t, err)

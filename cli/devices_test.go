@@ -85,7 +85,7 @@ func TestDeviceList(t *testing.T) {
 	assert.Zero(t, status)
 	assert.Equal(
 		t,
-		"DEVICE  SITE  ROLE    ADDRESS  STATE  CONFIG  GUARD   SEEN\nd       Quay  switch  a:1      well   rev "+
+		"DEVICE  SITE  ROLE    ADDRESS  STATE  CONFIG  GUARD   SEEN\nd       Quay  switch  a:1      OK     rev "+
 			"3   device  "+when(at)+"\n",
 		out,
 	)

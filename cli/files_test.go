@@ -58,7 +58,7 @@ func TestFilesWithoutADevice(t *testing.T) {
 	assert.Contains(
 		t, out, `error /harbour/berth=b1/beside: refers to "b9", which is not among /quay:harbour/berth/name`,
 	)
-	assert.Contains(t, out, "mended by: delete /harbour/berth=b1/beside")
+	assert.Contains(t, out, "fixed by: delete /harbour/berth=b1/beside")
 	status, _, errs = at("check", "DIR/broken")
 	assert.Equal(t, WrongUse, status)
 	assert.Contains(t, errs, "broken (read as outline): line 2, column 3: strikt is not under harbour; there is strict")
@@ -168,7 +168,7 @@ func TestFilesWithADevice(t *testing.T) {
 
 	status, out, _ = run(t, h, nil, "preview", "7")
 	assert.Equal(t, AnswerNo, status)
-	assert.Contains(t, out, "mended by: put /y 1 (stage it: latch fix 7 1)")
+	assert.Contains(t, out, "fixed by: put /y 1 (stage it: latch fix 7 1)")
 	status, _, errs = run(t, h, nil, "mend", "7", "1")
 	assert.Equal(t, Done, status, errs)
 	require.NotNil(t, staged.Value)

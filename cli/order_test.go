@@ -72,7 +72,7 @@ func TestOrders(t *testing.T) {
 			"commit 7 --hold 1d --first a,b --first c --save no --confirm probes --failed-probe revert " +
 				"--probe-within 1m",
 			`{"holdSeconds":86400,"waves":[["a","b"],["c"]],"probeWithinSeconds":60,"byProbes":true,"revertOnProbe":true,"save":false}`,
-			"It reverts by itself, on saltern by this service alone, at", 0,
+			"It is reverted, on saltern by this service alone, at", 0,
 		},
 		{"commit 7 --confirm maybe", "", "--confirm is hand or probes", 2}, {
 			"commit 7 --failed-probe x", "", "--failed-probe is wait or revert", 2,
@@ -106,8 +106,13 @@ func TestBegin(t *testing.T) {
 	ready := held(func(c *wire.Commit) { c.Phase, c.LapsesAt = guard.AllReady, at })
 	ready.State = "applying"
 	status, out, _ := run(
-		t, newDesk(map[string]any{"POST /changes/7/commit": ready, "GET /changes/7": ready}).ServeHTTP, nil, "prepare",
-		"7", "--for", "30m",
+		t,
+		newDesk(map[string]any{"POST /changes/7/commit": ready, "GET /changes/7": ready}).ServeHTTP,
+		nil,
+		"prepare",
+		"7",
+		"--for",
+		"30m",
 	)
 	assert.Zero(t, status)
 	assert.Contains(t, out, "only the commit itself is missing, nothing is active")
@@ -143,7 +148,11 @@ func TestWordsDuringAHold(t *testing.T) {
 		Commit: &wire.Commit{
 			Phase: guard.Done,
 			Devices: []guard.Device{
-				{Name: "d", Standing: guard.IsAccepted, Said: "left so by mara"}, {Name: "e", Standing: guard.IsReverted},
+				{
+					Name:     "d",
+					Standing: guard.IsAccepted,
+					Said:     "accepted so by mara",
+				}, {Name: "e", Standing: guard.IsReverted},
 			},
 		},
 	}
@@ -164,10 +173,10 @@ func TestWordsDuringAHold(t *testing.T) {
 		{"confirm 7 --despite-probes", `{"despite":true}`, "probe tcp a:1: failed: refused, since", kept, 0},
 		{"confirm 7", `{}`, "NOT saved to startup, as was asked: save it with latch device save d", kept, 0},
 		{
-			"leave 7 d --yes", `{"device":"d"}`,
-			"d: left: left so by mara\n  e: read back, it holds its former configuration", left, 0,
+			"accept 7 d --yes", `{"device":"d"}`,
+			"d: accepted: accepted so by mara\n  e: read back, it holds its former configuration", left, 0,
 		},
-		{"leave 7 d", "", "without a terminal, give --yes", left, 3},
+		{"accept 7 d", "", "without a terminal, give --yes", left, 3},
 	} {
 		d := newDesk(
 			map[string]any{
@@ -241,8 +250,10 @@ func TestScheduleCommands(t *testing.T) {
 func TestCareCommands(t *testing.T) {
 	lines := []diff.Line{{Mark: "+", Text: "contact: x"}}
 	answers := map[string]any{
-		"GET /devices/d/difference":    wire.Difference{Device: "d", Count: 1, Lines: lines},
-		"GET /devices/same/difference": wire.Difference{Device: "same"}, "POST /devices/d/save": wire.Device{Name: "d"},
+		"GET /devices/d/difference": wire.Difference{Device: "d", Count: 1, Lines: lines},
+		"GET /devices/same/difference": wire.Difference{
+			Device: "same",
+		}, "POST /devices/d/save": wire.Device{Name: "d"},
 		"PATCH /devices/d": wire.Device{Name: "d"}, "DELETE /devices/d/candidate": nil,
 		"DELETE /devices/d/sessions/12": nil,
 		"GET /devices/d/sessions": []wire.Visitor{

@@ -24,8 +24,11 @@ func TestRecordCommands(t *testing.T) {
 	changed := []diff.Line{{Mark: "~", Text: "contact: a → b"}}
 	outside := wire.Outside{
 		Number: 3, Device: "quay", Revision: 4, Before: 3, Since: at, Found: at, DeviceAt: at, ClockOff: true,
-		Who:  "named by the device: ops\u202e",
-		Told: []string{"running was changed: ops", "session ended (dropped): ops"}, Places: 1, During: 7, State: "open",
+		Who: "named by the device: ops\u202e",
+		Told: []string{
+			"running was changed: ops",
+			"session ended (dropped): ops",
+		}, Places: 1, During: 7, State: "open",
 		Listened: "it tells of its events", Lines: changed,
 	}
 	decided := outside
@@ -110,12 +113,13 @@ func TestRecordCommands(t *testing.T) {
 		},
 		"commits --who joss --since 7d": {
 			Done, "GET /commits limit=40&since=7d&who=joss",
-			[]string{"mara+joss / mara / wren", "3m", "confirmed", "not decided", "7 Lamps", "latch commits --before 5"},
+			[]string{"mara+joss / mara / wren", "3m", "confirmed", "not decided", "7 Lamps",
+				"latch commits --before 5"},
 		},
 		"commits show 5": {
 			Done, "GET /commits/5 context=1",
 			[]string{
-				"Commit 5 of change 7: Lamps  kept", "staged     mara, joss", "hold 10m", "note by wren",
+				"Commit 5 of change 7: Lamps  confirmed", "staged     mara, joss", "hold 10m", "note by wren",
 				"~ contact: a → b", "commit.confirm", "latch compare quay@change:7 quay@running",
 			},
 		},

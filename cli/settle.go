@@ -13,7 +13,8 @@ import (
 // settle shows what the devices hold of a change that was under way when the backup was taken
 // that the records come from, and carries out what a person says of them.
 func settle(a *app, fs *flag.FlagSet) func([]string) error {
-	keep := fs.Bool("accept", false, "accept the devices as they are: confirmed, reverted or neither, as they are found")
+	keep := fs.Bool("accept", false,
+		"accept the devices as they are: confirmed, reverted or neither, as they are found")
 	back := fs.Bool(
 		"send-back", false, "open a change that undoes it, to be previewed and committed like any other",
 	)

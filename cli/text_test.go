@@ -91,7 +91,7 @@ northmole  against what was last known (revision 3)
   error /x: is mandatory and not set
   lockout forecast: cuts: interface m is shut down (/interfaces/interface=m/enabled)
   way to gannet: unknown: it touches /odd, which this forecast does not understand
-  its management moves to 192.0.2.22:830: the hold's proof of management access goes there
+  new management address 192.0.2.22:830: the hold's proof of management access goes there
   the device itself says no: frames too large
   reserved by joss until `+when(at)+`: new fibre
   busy: the commit of change 9 is under way on it

@@ -412,7 +412,8 @@ func (a *app) filter(f flow.Sheet) {
 	}
 	for _, c := range f.Clashes {
 		a.printf(
-			"  rules %s and %s treat the same packets differently: %s; the first decides\n", tame(c.First), tame(c.Second),
+			"  rules %s and %s treat the same packets differently: %s; the first decides\n", tame(c.First),
+			tame(c.Second),
 			c.Example,
 		)
 	}

@@ -122,7 +122,7 @@ func TestTrafficCommands(t *testing.T) {
 			[]string{"Expectation 1 of change 7: permit tcp port 8443  at hall/hall-in"},
 		},
 		"expect list 7":   {Done, "", []string{"deny udp", "latch preview 7"}},
-		"expect drop 7 2": {Done, "DELETE /changes/7/expectations/2", []string{"is taken back"}},
+		"expect drop 7 2": {Done, "DELETE /changes/7/expectations/2", []string{"is removed"}},
 		"expect accept 7 hall hall-in": {
 			Done, `POST /changes/7/accept {"device":"hall","place":"hall-in"}`, []string{"is accepted, as it is now"},
 		},
@@ -133,7 +133,7 @@ func TestTrafficCommands(t *testing.T) {
 		"filter show hall/hall-in": {Done, "", []string{
 			"1. narrow  accept\n       fits     tcp port 1\n  2. wide  accept  redundant: without it all would be " +
 				"done alike\n       fits     any IPv4\n       decides  udp IPv4\n       …",
-			"3. old  drop  never reached", "rules a and b do otherwise with the same: tcp from x",
+			"3. old  drop  never reached", "rules a and b treat the same packets differently: tcp from x",
 			"These can all go, and every packet is treated as before, proved: old\n    latch delete CHANGE DEVICE /o",
 		}},
 		"filter show hall/hall-in --widest": {Done, "", []string{"1. wide  accept"}},

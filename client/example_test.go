@@ -59,7 +59,7 @@ func Example() {
 	// Output:
 	// ready: true
 	// on hold: holding <nil>
-	// confirmed: kept <nil>
+	// confirmed: confirmed <nil>
 }
 
 // What the service refuses says what is wrong and what to do next.

@@ -60,7 +60,7 @@ func TestConsole(t *testing.T) {
 	// Commit on hold; the countdown is on every page.
 	do(
 		"commit", chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Confirm")),
-		shows("It reverts by itself at"),
+		shows("It is reverted at"),
 	)
 	assert.Equal(t, "9000", s.Value(router, mtu))
 	do(

@@ -51,7 +51,7 @@ func TestFilesAndMending(t *testing.T) {
 	assert.Contains(t, out, "error /interfaces/interface=port3/type: is mandatory and not set")
 	assert.Contains(
 		t, out,
-		"mended by: put /interfaces/interface=port3/type iana-if-type:ethernetCsmacd (stage it: latch fix "+n+" 1)",
+		"fixed by: put /interfaces/interface=port3/type iana-if-type:ethernetCsmacd (stage it: latch fix "+n+" 1)",
 	)
 	s.Do("mara", 0, "fix", n, "1")
 	out = s.Do("mara", 0, "preview", n)

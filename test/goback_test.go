@@ -82,7 +82,7 @@ func TestWontGoBack(t *testing.T) {
 	s.Do("mara", 0, "accept", n, quay, "--yes")
 	s.Eventually(n, "partly", 90*time.Second)
 	out, _ = s.Latch("mara", "show", n)
-	assert.Contains(t, out, "left so by mara")
+	assert.Contains(t, out, "accepted so by mara")
 	assert.Contains(
 		t, out,
 		"It may have been lost when the change was reverted. See it: latch outside show 1    Stage it again: latch "+

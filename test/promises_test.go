@@ -42,7 +42,7 @@ func TestKept(t *testing.T) {
 	)
 
 	out = s.Do("mara", 0, "confirm", n)
-	assert.Contains(t, out, "kept, confirmed by mara")
+	assert.Contains(t, out, "confirmed by mara")
 	assert.Contains(t, out, "saved to startup")
 	assert.False(t, s.Devices[router].Pending())
 	assert.Equal(t, s.Devices[router].Running().Digest(), s.Devices[router].Startup().Digest())

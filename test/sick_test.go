@@ -203,7 +203,7 @@ func TestSickDisks(t *testing.T) {
 				out, status := s.Latch("mara", "show", n)
 				assert.Zero(t, status, out)
 				assert.Contains(t, out, "holding", out)
-				assert.Regexp(t, "reverts by itself|reverting", out)
+				assert.Regexp(t, "reverted .* unless you confirm|reverting", out)
 				out, status = s.Latch("mara", "devices")
 				assert.Zero(t, status, out)
 				assert.Contains(t, out, hall)

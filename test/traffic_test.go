@@ -50,7 +50,10 @@ func TestIntendedSlip(t *testing.T) {
 	)
 	s.Do("mara", 0, "expect", n, "permit tcp from 198.51.100.64/26 to 192.0.2.80 port 8443", "--at", hall+"/hall-in")
 	do(
-		"the surplus", chromedp.Navigate(s.URL+"/changes/"+n), shows("which nobody expects"), shows("198.51.0.1:50000"),
+		"the surplus",
+		chromedp.Navigate(s.URL+"/changes/"+n),
+		shows("which nobody expects"),
+		shows("198.51.0.1:50000"),
 		shows("delivered"),
 	)
 	assert.Contains(t, s.Do("mara", 1, "preview", n), "which nobody expects")
@@ -60,8 +63,11 @@ func TestIntendedSlip(t *testing.T) {
 
 	s.Do("mara", 0, "put", n, hall, rule+"/matches/ipv4/source-ipv4-network", "198.51.100.64/26")
 	do(
-		"mended", shows("All other packets are treated as before, proved."), chromedp.Click(browser.Button("Commit on hold")),
-		chromedp.WaitEnabled(browser.Button("Confirm")), chromedp.Click(browser.Button("Confirm")),
+		"mended",
+		shows("All other packets are treated as before, proved."),
+		chromedp.Click(browser.Button("Commit on hold")),
+		chromedp.WaitEnabled(browser.Button("Confirm")),
+		chromedp.Click(browser.Button("Confirm")),
 	)
 	s.Eventually(n, "confirmed", 90*time.Second)
 	assert.True(t, passes("198.51.100.70"))

@@ -116,7 +116,7 @@ func TestWorks(t *testing.T) {
 	for action, works := range map[string]bool{
 		"edit.put": true, "edit.drop": true, "edit.load": true, "part.decide": true, "part.rebase": true,
 		"expect.add": true, "change.open": true, "outside.push-back": true, "approval.give": false,
-		"commit.start": false, "config.changed": false, "change.kept": false, "emergency.review": false,
+		"commit.start": false, "config.changed": false, "change.confirmed": false, "emergency.review": false,
 		"change.share": false, "device.seen": false,
 	} {
 		assert.Equal(t, works, agree.Works(action), action)

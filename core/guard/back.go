@@ -87,7 +87,8 @@ func (m *machine) finish() {
 		count[d.Standing]++
 		switch {
 		case m.Phase == Settling && d.Settled:
-		case m.Phase == Reverting && (d.Standing == IsReverted || d.Standing == IsAccepted || d.Standing == IsUntouched):
+		case m.Phase == Reverting && (d.Standing == IsReverted || d.Standing == IsAccepted ||
+			d.Standing == IsUntouched):
 		default:
 			return
 		}

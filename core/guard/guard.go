@@ -67,7 +67,7 @@ const (
 	IsReverting Standing = "reverting"
 	IsReverted  Standing = "reverted"  // seen with its former configuration
 	IsUntouched Standing = "untouched" // nothing of it was ever in effect
-	IsAccepted  Standing = "accepted"  // not seen with its former configuration, and left so by a person's word
+	IsAccepted  Standing = "accepted"  // not seen with its former configuration, and accepted so by a person's word
 )
 
 // Device is one device's part of a commit.

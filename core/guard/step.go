@@ -83,7 +83,7 @@ func (m *machine) word() {
 		if d.Odd {
 			said = "holds neither the former nor the new configuration"
 		}
-		d.Standing, d.Said = IsAccepted, said+", and was left so by "+m.ev.By
+		d.Standing, d.Said = IsAccepted, said+", and was accepted so by "+m.ev.By
 		m.finish()
 	}
 }
@@ -220,7 +220,10 @@ func (m *machine) committed(d *Device, i int) {
 	case CommitUnknown:
 		m.doubt(d)
 		d.Standing, d.Said, d.Unreachable = Held, m.ev.Err, true
-		m.revert(fmt.Sprintf("%s did not answer the commit, which may have cut management access: %s", d.Name, m.ev.Err), "")
+		m.revert(
+			fmt.Sprintf("%s did not answer the commit, which may have cut management access: %s", d.Name, m.ev.Err),
+			"",
+		)
 		return
 	}
 	d.Standing = Held
@@ -242,7 +245,12 @@ func (m *machine) sessionLost(d *Device) {
 	switch {
 	case d.Standing == Ready && m.Phase == AllReady:
 		m.revert(
-			fmt.Sprintf("what was prepared on %s has lapsed: the session that held it ended: %s", d.Name, m.ev.Err), "",
+			fmt.Sprintf(
+				"what was prepared on %s has lapsed: the session that held it ended: %s",
+				d.Name,
+				m.ev.Err,
+			),
+			"",
 		)
 	case d.Standing == Held && d.Keeper == BySession:
 		m.revert(fmt.Sprintf("the session that was the hold on %s ended: %s", d.Name, m.ev.Err), "")

@@ -29,7 +29,8 @@ func (w world) check() error {
 			return fmt.Errorf("kept is said, but %s does not hold it for good: %+v", d.Name, b)
 		case (w.s.Outcome == guard.Reverted || w.s.Outcome == guard.Failed) && (b.changed || b.odd):
 			return fmt.Errorf("%s is said, but %s does not hold its former configuration", w.s.Outcome, d.Name)
-		case w.s.Outcome == guard.Partly && b.changed && d.Standing != guard.IsAccepted && d.Standing != guard.IsConfirmed:
+		case w.s.Outcome == guard.Partly && b.changed && d.Standing != guard.IsAccepted &&
+			d.Standing != guard.IsConfirmed:
 			return fmt.Errorf("%s holds the change, and is said to be %s", d.Name, d.Standing)
 		case d.Standing == guard.IsReverted && (b.changed || b.late || b.odd):
 			return fmt.Errorf("%s is said to have reverted and has not: %+v", d.Name, b)
@@ -255,7 +256,11 @@ func TestWalk(t *testing.T) {
 				how = fmt.Sprintf(", a part of them, with SEED=%d", seed)
 			}
 			fmt.Printf(
-				"tell: walked %-26s %8d states %9d transitions%s, ends: %v\n", c.name, len(k.seen), k.transitions, how,
+				"tell: walked %-26s %8d states %9d transitions%s, ends: %v\n",
+				c.name,
+				len(k.seen),
+				k.transitions,
+				how,
 				k.outcomes,
 			)
 			require.Greater(t, len(k.seen), 100)
@@ -297,7 +302,8 @@ func TestGoesWell(t *testing.T) {
 	require.Equal(
 		t,
 		[]guard.Phase{
-			guard.Preparing, guard.AllReady, guard.Applying, guard.Probing, guard.Awaiting, guard.Asking, guard.ConfirmingAll,
+			guard.Preparing, guard.AllReady, guard.Applying, guard.Probing, guard.Awaiting, guard.Asking,
+			guard.ConfirmingAll,
 			guard.Settling,
 		},
 		phases,
@@ -329,7 +335,7 @@ func TestWordsRefused(t *testing.T) {
 		}
 		return w.s.May(e)
 	}
-	require.ErrorContains(t, say(guard.Event{Kind: guard.SayConfirm}), "not in effect yet")
+	require.ErrorContains(t, say(guard.Event{Kind: guard.SayConfirm}), "not active yet")
 	w.runTo(t, guard.AllReady)
 	require.ErrorContains(t, say(guard.Event{Kind: guard.SayConfirm}), "prepared and not committed")
 	w.feed(guard.Event{Kind: guard.SayCommit, By: "mara"})
@@ -348,7 +354,11 @@ func TestWordsRefused(t *testing.T) {
 	require.ErrorContains(t, say(guard.Event{Kind: guard.SayAccept}), "northmole is not stuck")
 	require.ErrorContains(t, say(guard.Event{Kind: guard.SayAccept, Device: 4}), "no such device")
 	w.feed(guard.Event{Kind: guard.SayUntil, Until: epoch.Add(2 * hold), By: "mara"})
-	require.ErrorContains(t, say(guard.Event{Kind: guard.SayConfirm, Despite: true}), "hold until 2026-11-23T02:02:00Z")
+	require.ErrorContains(
+		t,
+		say(guard.Event{Kind: guard.SayConfirm, Despite: true}),
+		"hold until 2026-11-23T02:02:00Z",
+	)
 	w.feed(guard.Event{Kind: guard.SayRevert, By: "joss"})
 	require.ErrorContains(t, say(guard.Event{Kind: guard.SayConfirm}), "reverting: reverted by joss")
 }

@@ -150,7 +150,8 @@ func (v *Verifier) reach(e Entry) {
 			from = fmt.Sprintf("entry %d on", v.held.Size+1)
 		}
 		v.Find(
-			w.Size, "it is not what %s says: entries from %s were rewritten, and the chain sealed again", w.said(), from,
+			w.Size, "it is not what %s says: entries from %s were rewritten, and the chain sealed again", w.said(),
+			from,
 		)
 	}
 }

@@ -212,7 +212,8 @@ func through(s *flow.Space, before, after *device, was, now leg, moved bool) fou
 		f := before.dropped(s, was, was.need.set(s))
 		return is(
 			unsure, f.path,
-			"by its configuration as it is the device would not answer, though it does, so its management access is not "+
+			"by its configuration as it is the device would not answer, though it does, so its management "+
+				"access is not "+
 				"understood: %s",
 			f.why,
 		)

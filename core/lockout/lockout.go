@@ -72,7 +72,8 @@ func Forecast(before, after *tree.Node, w ManagementPath) Verdict {
 	}
 	was, f := newRoundTrip(before, w)
 	if f.state != open {
-		why := "by its configuration as it is the device would not answer, though it does, so its management access is not " +
+		why := "by its configuration as it is the device would not answer, though it does, so its management " +
+			"access is not " +
 			"understood: " + f.why
 		if f.path == "/interfaces" {
 			why += "; if it has another address in the network, set that"

@@ -49,7 +49,8 @@ func TestForecast(t *testing.T) {
 		answer      lockout.Answer
 		says        string
 	}{
-		{"nothing is touched", before, lockout.ManagementPath{}, lockout.Keeps, "nothing that management access rests on"},
+		{"nothing is touched", before, lockout.ManagementPath{}, lockout.Keeps,
+			"nothing that management access rests on"},
 		{
 			"a description", before + "    description: x\n", lockout.ManagementPath{}, lockout.Keeps,
 			"nothing that management access rests on",

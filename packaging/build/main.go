@@ -90,10 +90,12 @@ func build(bin, out, version string) error {
 		return err
 	}
 	return errors.Join(
-		write(out, version, "oaken-latch-service", "network changes that revert by themselves unless confirmed: the service and its "+
-			"web console\n"+
-			"Stages changes for routers, switches and firewalls over NETCONF, shows what they do,\nand commits them "+
-			"on a timer that rolls back unless somebody confirms.", service,
+		write(out, version, "oaken-latch-service",
+			"network changes that revert by themselves unless confirmed: the service and its "+
+				"web console\n"+
+				"Stages changes for routers, switches and firewalls over NETCONF, shows what they do,\nand "+
+				"commits them "+
+				"on a timer that rolls back unless somebody confirms.", service,
 			nfpm.Overridables{
 				Depends: []string{"adduser | systemd"}, Recommends: []string{"systemd"},
 				Suggests: []string{"oaken-latch-client", "git"},

@@ -107,7 +107,8 @@ var (
 	)
 	stuck = prometheus.NewDesc(
 		"oaken_latch_devices_stuck",
-		"Devices that do not revert though they are told to: a person has to look, and can accept them as they are.", nil, nil,
+		"Devices that do not revert though they are told to: a person has to look, and can accept them as they are.",
+		nil, nil,
 	)
 	outsides = prometheus.NewDesc(
 		"oaken_latch_outside_changes", "Outside changes by state; open ones are to be decided.", []string{"state"}, nil,

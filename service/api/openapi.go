@@ -27,7 +27,8 @@ var enums = map[reflect.Type][]any{
 		guard.Idle, guard.Preparing, guard.AllReady, guard.Applying, guard.Probing, guard.Awaiting, guard.Asking,
 		guard.ConfirmingAll, guard.Settling, guard.Reverting, guard.Done,
 	),
-	reflect.TypeFor[guard.Outcome](): values(guard.Undecided, guard.Confirmed, guard.Reverted, guard.Failed, guard.Partly),
+	reflect.TypeFor[guard.Outcome](): values(guard.Undecided, guard.Confirmed, guard.Reverted, guard.Failed,
+		guard.Partly),
 	reflect.TypeFor[guard.Standing](): values(
 		guard.Waiting, guard.InPrepare, guard.Ready, guard.Committing, guard.Held, guard.Confirming, guard.IsConfirmed,
 		guard.IsReverting, guard.IsReverted, guard.IsUntouched, guard.IsAccepted,

@@ -132,7 +132,8 @@ func TestReports(t *testing.T) {
 	happened := fmt.Sprintf("/changes/%d/report", n)
 	for path, shows := range map[string][]string{
 		happened: {
-			"What happened", "Commit 1", "otto", "confirmed and saved to startup", "commit.confirm", "TF-7", "東京", "Ölhafen",
+			"What happened", "Commit 1", "otto", "confirmed and saved to startup", "commit.confirm", "TF-7", "東京",
+			"Ölhafen",
 		},
 		fmt.Sprintf("/changes/%d/report", draft.Number): {
 			"What is planned", "planned value", "Lockout forecast", "Guard",

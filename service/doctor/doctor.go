@@ -308,7 +308,8 @@ func (e *examination) records() {
 		return
 	}
 	defer func() { _ = os.RemoveAll(tmp) }()
-	const restore = "do not delete the file, and restore the newest backup into another folder: oaken-latchd restore FILE " +
+	const restore = "do not delete the file, and restore the newest backup into another folder: oaken-latchd " +
+		"restore FILE " +
 		"--data DIR (docs/runbook.md)"
 	if _, err := backup.Copy(e.ctx, e.Dir, filepath.Join(tmp, store.File)); err != nil {
 		e.add(Wrong, "records", restore, "%v", err)

@@ -127,8 +127,10 @@ func TestSessionDiesAtEachStep(t *testing.T) {
 		{"get-config", 2, true, guard.Failed}, {"edit-config", 1, false, guard.Failed},
 		{"edit-config", 1, true, guard.Failed}, {"validate", 1, false, guard.Failed},
 		{"discard-changes", 1, true, guard.Failed}, {"edit-config", 2, true, guard.Failed},
-		{"commit", 1, false, guard.Reverted}, {"commit", 1, true, guard.Reverted}, {"unlock", 1, false, guard.Confirmed},
-		{"commit", 2, false, guard.Confirmed}, {"commit", 2, true, guard.Confirmed}, {"copy-config", 1, false, guard.Confirmed},
+		{"commit", 1, false, guard.Reverted}, {"commit", 1, true, guard.Reverted}, {"unlock", 1, false,
+			guard.Confirmed},
+		{"commit", 2, false, guard.Confirmed}, {"commit", 2, true, guard.Confirmed}, {"copy-config", 1, false,
+			guard.Confirmed},
 	} {
 		t.Run(fmt.Sprintf("%s %d after %t", step.name, step.nth, step.after), func(t *testing.T) {
 			t.Parallel()
@@ -194,7 +196,9 @@ func TestKeptOnOneIsWrittenBack(t *testing.T) {
 		on(
 			"lock", 5,
 			lab.Fault{
-				Refuse: netconf.RPCErrors{{Type: "protocol", Tag: "lock-denied", Info: "<session-id>99</session-id>"}},
+				Refuse: netconf.RPCErrors{
+					{Type: "protocol", Tag: "lock-denied", Info: "<session-id>99</session-id>"},
+				},
 			},
 		),
 	)
@@ -451,7 +455,9 @@ func TestRefusedCommits(t *testing.T) {
 		t, r.Engine.Say(t.Context(), n, guard.Event{Kind: guard.SayConfirm, By: "mara"}), "already reverted",
 	)
 	require.ErrorContains(
-		t, r.Engine.Say(t.Context(), other, guard.Event{Kind: guard.SayConfirm, By: "mara"}), "has not been committed",
+		t,
+		r.Engine.Say(t.Context(), other, guard.Event{Kind: guard.SayConfirm, By: "mara"}),
+		"has not been committed",
 	)
 	require.Eventually(
 		t, func() bool { return r.Engine.Holder(parts[0].Device.ID) == 0 }, time.Second, 10*time.Millisecond,

@@ -120,7 +120,7 @@ func TestRefusesToGoBack(t *testing.T) {
 	c, err := r.Store.Change(t.Context(), n)
 	require.NoError(t, err)
 	assert.EqualValues(t, "partly", c.State)
-	assert.True(t, strings.Contains(s.Devices[1].Said, "left so by mara"), s.Devices[1].Said)
+	assert.True(t, strings.Contains(s.Devices[1].Said, "accepted so by mara"), s.Devices[1].Said)
 }
 
 // Somebody edits running during a hold, and the device's own rollback takes that

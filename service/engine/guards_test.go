@@ -163,7 +163,7 @@ func TestDirectEditGoneWrong(t *testing.T) {
 		s := r.until(n, 20*time.Second, done)
 		assert.Equal(t, guard.Failed, s.Outcome)
 		assert.Contains(t, s.Reason, want)
-		assert.Contains(t, s.Reason, "taken back at once")
+		assert.Contains(t, s.Reason, "reverted at once")
 		r.truth(n, s, router)
 	}
 }

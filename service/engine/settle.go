@@ -64,7 +64,8 @@ func (h *deviceWorker) settleOnce(ctx context.Context) (saved bool, found guard.
 		if found != guard.FoundResult {
 			return errors.Join(
 				errors.New(
-					"read back after it was confirmed, its running is not what was committed: a restart or someone on the "+
+					"read back after it was confirmed, its running is not what was committed: a restart or "+
+						"someone on the "+
 						"device changed it at this moment",
 				),
 				h.run.e.history.NoteSaved(ctx, s, running),

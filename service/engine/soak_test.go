@@ -160,7 +160,8 @@ func (r *soak) schedule(seed int64) guard.Outcome {
 		if s.Outcome == guard.Partly && d.Standing == guard.IsConfirmed {
 			want = value
 		}
-		if notSaved := d.Standing == guard.IsConfirmed && !d.Saved && d.Said != ""; notSaved || d.Standing == guard.IsAccepted {
+		if notSaved := d.Standing == guard.IsConfirmed && !d.Saved && d.Said != ""; notSaved ||
+			d.Standing == guard.IsAccepted {
 			want = r.Value(name, contact)
 		}
 		if got := r.Value(name, contact); got != want || r.Devices[name].Pending() {

@@ -295,7 +295,7 @@ func TestLogins(t *testing.T) {
 			ssh.ConnMetadata, []byte,
 		) (*ssh.Permissions, error) {
 			return nil, fmt.Errorf("no")
-		}}, NewDevice{Password: "rope"}, "does not accept account u with the kept password"},
+		}}, NewDevice{Password: "rope"}, "does not accept account u with the stored password"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			f, _ := newFleet(t)

@@ -219,7 +219,8 @@ func (h *History) Mend(
 ) error {
 	if got := Digest(n); got != rev.Digest {
 		return refusal.New(
-			refusal.Conflict, "", "%s is configuration %.12s, and revision %d of %s is %.12s: nothing was repaired", from,
+			refusal.Conflict, "", "%s is configuration %.12s, and revision %d of %s is %.12s: nothing was repaired",
+			from,
 			got, rev.Number, d.Name, rev.Digest,
 		)
 	}

@@ -88,7 +88,8 @@ func (o Origin) compare(d store.Device, doc *codec.Document) []string {
 		notes = append(
 			notes,
 			fmt.Sprintf(
-				"Warning: it is from the box %s %s; in its place stands %s %s now", o.Model, o.Serial, d.Model, d.Serial,
+				"Warning: it is from the box %s %s; in its place stands %s %s now", o.Model, o.Serial, d.Model,
+				d.Serial,
 			),
 		)
 	}

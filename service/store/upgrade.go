@@ -19,7 +19,8 @@ import (
 // the database for itself.
 var (
 	ErrDamaged = errors.New(
-		"the database is damaged: stop the service, do not delete the file, and restore the newest backup into another folder " +
+		"the database is damaged: stop the service, do not delete the file, and restore the newest backup " +
+			"into another folder " +
 			"(oaken-latchd restore FILE --data DIR; docs/runbook.md)",
 	)
 	ErrFull   = errors.New("the disk of the records is full: nothing of this was stored; make room and try again")

@@ -327,7 +327,7 @@ func archiveMend(a *app, _ *flag.FlagSet) func([]string) error {
 			return err
 		}
 		return a.show(
-			map[string]string{"mended": id},
+			map[string]string{"repaired": id},
 			func() { a.printf("Copy %s stands in its place now; the record says so.\n", id) },
 		)
 	}

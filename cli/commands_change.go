@@ -151,7 +151,7 @@ func changeCommands() []command {
 			example: "latch settle\n" +
 				"latch settle 7\n" +
 				"latch settle 7 saltern-quay --accept\n" +
-				"latch settle 7 --send-back\n" +
+				"latch settle 7 --revert\n" +
 				"latch settle 7 --looked",
 		},
 		{

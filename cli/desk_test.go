@@ -151,9 +151,9 @@ func TestDeskCommands(t *testing.T) {
 		},
 		{
 			"unstage 7 --device quay --path /vlans", "DELETE /changes/7/edits device=quay&path=%2Fvlans",
-			"taken back as far as /vlans: edit 12: merge of v.outline at /, 1 line",
+			"removed below /vlans: edit 12: merge of v.outline at /, 1 line",
 		},
-		{"unstage 7 --all", "DELETE /changes/7/edits", "taken back: edit 4: put /s x (only) (joss"},
+		{"unstage 7 --all", "DELETE /changes/7/edits", "removed: edit 4: put /s x (only) (joss"},
 		{"share 7 joss", `POST /changes/7/coworkers {"account":"joss"}`, "On it are mara, joss."},
 		{"unshare 7 joss", "DELETE /changes/7/coworkers/joss", "latch unstage 7 --by joss"},
 		{"note 7 told", `POST /changes/7/notes {"text":"told"}`, "Noted"},
@@ -254,7 +254,7 @@ func TestEditText(t *testing.T) {
 	status, _, errs = run(t, d.ServeHTTP, editor(`echo "# mine" >> "$1"`), "edit", "7", "quay", "/vlans")
 	assert.Equal(t, Refused, status)
 	require.Contains(t, errs, "What you wrote is in ")
-	kept := strings.Fields(errs[strings.Index(errs, "kept in ")+8:])[0]
+	kept := strings.Fields(errs[strings.Index(errs, "What you wrote is in ")+21:])[0]
 	text, err := os.ReadFile(strings.TrimSuffix(kept, ";"))
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "# mine")

@@ -169,11 +169,11 @@ func TestFilesWithADevice(t *testing.T) {
 	status, out, _ = run(t, h, nil, "preview", "7")
 	assert.Equal(t, AnswerNo, status)
 	assert.Contains(t, out, "fixed by: put /y 1 (stage it: latch fix 7 1)")
-	status, _, errs = run(t, h, nil, "mend", "7", "1")
+	status, _, errs = run(t, h, nil, "fix", "7", "1")
 	assert.Equal(t, Done, status, errs)
 	require.NotNil(t, staged.Value)
 	assert.Equal(t, []string{"d", "put", "/y", "1"}, []string{staged.Devices[0], staged.Op, staged.Path, *staged.Value})
-	status, _, errs = run(t, h, nil, "mend", "7", "2")
+	status, _, errs = run(t, h, nil, "fix", "7", "2")
 	assert.Equal(t, WrongUse, status)
 	assert.Contains(t, errs, "change 7 has 1 finding with one")
 }

@@ -315,7 +315,7 @@ func (t *previewText) verdicts(p wire.PartPreview) {
 	if p.Helpless {
 		t.printf(
 			"  %s it would be cut off, and nobody could revert it; a commit must say so: --cut-off %s\n",
-			t.paint(alarm, "beware:"), p.Device,
+			t.paint(alarm, "warning:"), p.Device,
 		)
 	}
 }

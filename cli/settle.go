@@ -16,7 +16,7 @@ func settle(a *app, fs *flag.FlagSet) func([]string) error {
 	keep := fs.Bool("accept", false,
 		"accept the devices as they are: confirmed, reverted or neither, as they are found")
 	back := fs.Bool(
-		"send-back", false, "open a change that undoes it, to be previewed and committed like any other",
+		"revert", false, "open a change that undoes it, to be previewed and committed like any other",
 	)
 	looked := fs.Bool("looked", false, "of a hold that the records know nothing of: its devices were looked at")
 	yes := fs.Bool("yes", false, "do not ask")
@@ -34,7 +34,7 @@ func settle(a *app, fs *flag.FlagSet) func([]string) error {
 		devices := args[1:]
 		switch {
 		case *keep && *back || *looked && (*keep || *back || len(devices) > 0):
-			return wrongUse("one of --accept, --send-back and --looked; --looked names no device")
+			return wrongUse("one of --accept, --revert and --looked; --looked names no device")
 		case *looked:
 			if err := a.api().DropLostHold(a.ctx, n); err != nil {
 				return err
@@ -46,7 +46,7 @@ func settle(a *app, fs *flag.FlagSet) func([]string) error {
 		case *back:
 			out, err := a.api().Undo(
 				a.ctx,
-				wire.NewUndo{Change: n, Devices: devices, Title: fmt.Sprintf("Send back change %d after a restore", n)},
+				wire.NewUndo{Change: n, Devices: devices, Title: fmt.Sprintf("Revert change %d after a restore", n)},
 			)
 			if err != nil {
 				return err
@@ -164,7 +164,7 @@ func (a *app) unsettled(n int64, list []wire.Unsettled) {
 		return
 	}
 	if holding {
-		a.printf("Send it back, in a change that is previewed with what came since: latch settle %d --send-back\n", n)
+		a.printf("Send it back, in a change that is previewed with what came since: latch settle %d --revert\n", n)
 	}
-	a.printf("Leave it as it is: latch settle %d [DEVICE]... --accept\n", n)
+	a.printf("Accept it as it is: latch settle %d [DEVICE]... --accept\n", n)
 }

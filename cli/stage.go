@@ -324,9 +324,9 @@ func unstage(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		return a.show(list, func() {
 			for _, e := range list {
-				what := "taken back"
+				what := "removed"
 				if *path != "" && e.Op == "load" {
-					what = "taken back as far as " + *path
+					what = "removed below " + *path
 				}
 				a.printf("%s: %s\n", what, editLine(e))
 			}

@@ -98,7 +98,7 @@ northmole  against what was last known (revision 3)
   note: running here is not saved to startup; see it with: latch device save northmole
   guard: none: the device has no candidate datastore
   revert not tested: it takes effect at once
-  beware: it would be cut off, and nobody could revert it; a commit must say so: --cut-off northmole
+  warning: it would be cut off, and nobody could revert it; a commit must say so: --cut-off northmole
 
 A commit would, in about 3s until it is on hold:
   1. prepare: lock northmole

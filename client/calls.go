@@ -383,8 +383,8 @@ func (c *Client) CompleteSearch(ctx context.Context, query CompleteSearchQuery) 
 	return out, err
 }
 
-// ConfirmChange asks POST /api/v1/changes/:number/confirm: keep what is on hold; answers when it is decided. It needs
-// commit.
+// ConfirmChange asks POST /api/v1/changes/:number/confirm: confirm a commit on hold; answers when it is decided. It
+// needs commit.
 func (c *Client) ConfirmChange(ctx context.Context, change int64, in wire.Confirm) (out wire.Change, err error) {
 	err = c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/changes/" + strconv.FormatInt(change, 10) + "/confirm", in: in}, &out)
 	return out, err
@@ -1356,8 +1356,8 @@ func (c *Client) ProveFactor(ctx context.Context, in wire.Shown) error {
 	return c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/me/proof", in: in}, nil)
 }
 
-// PushBackOutside asks POST /api/v1/outside/:number/push-back: stage that an outside change is taken back, and
-// nothing that came after it; it is decided when that change is kept. It needs stage.
+// PushBackOutside asks POST /api/v1/outside/:number/push-back: stage the undoing of an outside change, and of nothing
+// that came after it; it is decided when that change is confirmed. It needs stage.
 func (c *Client) PushBackOutside(ctx context.Context, outside int64, in wire.NewPush) (out wire.Pushed, err error) {
 	err = c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/outside/" + strconv.FormatInt(outside, 10) + "/push-back", in: in}, &out)
 	return out, err

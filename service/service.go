@@ -185,8 +185,8 @@ func (s *Service) openFolder(opt Options) error {
 		why := err
 		if s.store, err = store.OpenFrozen(opt.Dir, why); err == nil {
 			s.logger.Error(
-				"the disk of the records cannot be written: what is on hold is taken up by a copy in memory and goes "+
-					"back; nothing is put on record, and nothing new is begun",
+				"the disk of the records cannot be written: what is on hold is taken up by a copy in memory and "+
+					"reverts; nothing is put on record, and nothing new is begun",
 				"folder", opt.Dir, "error", why,
 			)
 		}

@@ -321,7 +321,7 @@ func TestRestoredHold(t *testing.T) {
 	for _, name := range []string{router, "saltern-slip"} {
 		assert.Regexp(t, name+` +\S+ +the change`, out)
 	}
-	assert.Contains(t, out, "--send-back")
+	assert.Contains(t, out, "--revert")
 	_, status = s.Latch("mara", "put", n, router, "/system/contact", "x")
 	assert.Equal(t, 3, status, "it cannot be edited")
 	_, status = s.Latch("joss", "settle", n, "--keep", "--yes")
@@ -341,7 +341,7 @@ func TestRestoredHold(t *testing.T) {
 		chromedp.WaitVisible(browser.Text("*", "settled: kept, by mara")),
 		chromedp.WaitVisible(browser.Text("td", "the change")),
 	)
-	out = s.Do("mara", 0, "settle", n, "saltern-slip", "--send-back")
+	out = s.Do("mara", 0, "settle", n, "saltern-slip", "--revert")
 	assert.Contains(t, out, "Night desk", "it is previewed")
 	var list []wire.Change
 	require.NoError(t, json.Unmarshal([]byte(s.Do("mara", 0, "changes", "--json")), &list))

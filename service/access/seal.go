@@ -26,7 +26,7 @@ const KeyFile = folder.KeyFile
 // with it.
 var ErrKeyMissing = errors.New(
 	"the key file is not there, but secrets in the records are sealed with it: put it back (a backup holds it), or " +
-		"if it is lost for good: oaken-latchd rotate-key --lost, and give the devices' secrets again",
+		"if it is lost: oaken-latchd rotate-key --lost, and give the devices' secrets again",
 )
 
 // Sealer encrypts secrets for the database with a key that is not in it.

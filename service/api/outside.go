@@ -31,8 +31,8 @@ func (a *API) outsideRoutes() []route {
 		},
 		{
 			id: "pushBackOutside", method: "POST", path: "/outside/:number/push-back", needs: toStage,
-			summary: "Stage that an outside change is taken back, and nothing that came after it; it is decided when " +
-				"that change is kept",
+			summary: "Stage the undoing of an outside change, and of nothing that came after it; it is decided when " +
+				"that change is confirmed",
 			status: 201, in: wire.NewPush{}, out: wire.Pushed{}, handle: a.pushBack,
 		},
 		{

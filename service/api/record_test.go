@@ -94,7 +94,7 @@ func TestCommitRecords(t *testing.T) {
 	}
 	text := strings.Join(steps, " ")
 	for _, want := range []string{
-		"commit.start", "commit.prepared", "commit.applied", "change.holding", "commit.confirm", "change.kept",
+		"commit.start", "commit.prepared", "commit.applied", "change.holding", "commit.confirm", "change.confirmed",
 		"startup.saved",
 	} {
 		assert.Contains(t, text, want)

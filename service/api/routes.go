@@ -305,7 +305,7 @@ func (a *API) routes() []route {
 		},
 		{
 			id: "confirmChange", method: "POST", path: "/changes/:number/confirm", about: aChange, needs: toCommit,
-			summary: "Keep what is on hold; answers when it is decided",
+			summary: "Confirm a commit on hold; answers when it is decided",
 			in:      wire.Confirm{}, out: wire.Change{}, handle: a.confirm,
 		},
 		{

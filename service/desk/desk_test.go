@@ -294,7 +294,7 @@ func TestPreviewFindings(t *testing.T) {
 		"warning /interfaces/interface=port3/ipv4/address=10.64.0.1: the address 10.64.0.1 is on port1 already " +
 			"[delete /interfaces/interface=port3/ipv4/address=10.64.0.1]",
 		"hint /ietf-interfaces:interfaces/interface=port1/ietf-ip:ipv4/mtu: edit 3 sets what it was already; it can " +
-			"be taken back",
+			"be removed",
 	}, told)
 	assert.Zero(t, parts[0].Check.Unchecked, "the router's conditions are all decided here")
 }

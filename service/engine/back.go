@@ -98,8 +98,8 @@ func (h *deviceWorker) restore(ctx context.Context, s *fleet.Session) error {
 		places = append(places, c.Path.String())
 	}
 	return fmt.Errorf(
-		"someone changed the same place since, at %s; all else of the change was taken back: decide by hand what "+
-			"these should be, then say that it is left as it is",
+		"someone changed the same place since, at %s; all else of the change is reverted: decide by hand what "+
+			"these should be, then accept the device as it is",
 		strings.Join(places, ", "),
 	)
 }

@@ -180,7 +180,7 @@ func (r *Reports) planned(ctx context.Context, p access.Person, c store.Change, 
 			facts = append(facts, Fact{"Lockout forecast", plain(fmt.Sprintf("%s: %s", f.Answer, f.Because))})
 		}
 		if v.Guard.Untried != "" {
-			facts = append(facts, Fact{"Way back not tried", plain(v.Guard.Untried)})
+			facts = append(facts, Fact{"Revert not tested", plain(v.Guard.Untried)})
 		}
 		if h := v.Blocker(); h != "" {
 			facts = append(facts, Fact{"In the way", plain(h)})

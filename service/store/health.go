@@ -30,7 +30,7 @@ var (
 	)
 	ErrSick = errors.New(
 		"the disk of the records fails: nothing of this was stored. What is on hold reverts by itself; have the " +
-			"disk mended, then start the service again",
+			"disk repaired, then start the service again",
 	)
 	ErrSlow = errors.New(
 		"the disk of the records does not answer: whether this was stored is not known yet. What is on hold reverts " +

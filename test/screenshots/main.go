@@ -251,7 +251,7 @@ func consolePictures(c *client) error {
 		{"filters", "/devices/gannet-hall?view=filters", browser.Text("td", "operations-room")},
 		{"commit", "/commits/1", browser.Text("a", "Compare with now")},
 		{"device", "/devices/gannet-hall", browser.Text("pre", "zones")},
-		{"agreement", "/changes/1", browser.Text("*", "It needs 1 who did not work on it")},
+		{"approval", "/changes/1", browser.Text("*", "It needs 1 who did not work on it")},
 		{"compare", "/devices/saltern-quay?view=compare&a=rev:1&b=running", browser.Button("Bring back all of rev:1")},
 		{"backups", "/backups", browser.Button("Read all of it back")},
 		{"audit", "/audit", browser.Text("a", "saltern-quay")},
@@ -273,7 +273,7 @@ func consolePictures(c *client) error {
 				chromedp.ScrollIntoView(chromedp.Search(`//*[@role="alert"][contains(., "which nobody expects")]`)),
 			)
 		}
-		if s.name == "agreement" {
+		if s.name == "approval" {
 			steps = append(steps, chromedp.ScrollIntoView(browser.Button("Ask again")))
 		}
 		if err := shot(s.name, steps...); err != nil {

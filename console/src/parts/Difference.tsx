@@ -95,7 +95,7 @@ function Row({
       {onTakeBack && m && edit && (
         <button
           type="button"
-          aria-label={`take back ${l.path ?? ""}`}
+          aria-label={`remove ${l.path ?? ""}`}
           title="Take this line back"
           onClick={() => {
             onTakeBack(l);

@@ -139,11 +139,11 @@ describe("the change desk", () => {
     await waitFor(() => {
       expect(devices.getByText("quay").closest("button")?.getAttribute("aria-current")).toBe("true");
     });
-    fireEvent.click(screen.getByRole("button", { name: "take back /system/contact" }));
+    fireEvent.click(screen.getByRole("button", { name: "remove /system/contact" }));
     await waitFor(() => {
       expect(sent("DELETE", "/changes/7/edits")?.query).toBe("device=quay&path=%2Fsystem%2Fcontact");
     });
-    fireEvent.click(screen.getByRole("button", { name: "take back" }));
+    fireEvent.click(screen.getByRole("button", { name: "remove" }));
     await waitFor(() => {
       expect(sent("DELETE", "/changes/7/edits/4")).toBeTruthy();
     });
@@ -360,7 +360,7 @@ describe("the change desk", () => {
     fireEvent.click(screen.getByRole("button", { name: "Add" }));
     fireEvent.change(screen.getByLabelText("note"), { target: { value: "told them" } });
     fireEvent.click(screen.getByRole("button", { name: "Write it down" }));
-    fireEvent.click(screen.getByRole("button", { name: "take back all that joss staged" }));
+    fireEvent.click(screen.getByRole("button", { name: "remove all that joss staged" }));
     fireEvent.click(screen.getByRole("button", { name: "take off" }));
     fireEvent.change(screen.getByLabelText("title"), { target: { value: "Lamps, all" } });
     fireEvent.click(screen.getByRole("button", { name: "Rename" }));

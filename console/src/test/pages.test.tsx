@@ -327,7 +327,7 @@ describe("a change", () => {
     open("/changes/7");
     expect(await screen.findByText("Its devices do not all hold the same")).toBeTruthy();
     expect(screen.getByText("While it was on hold, somebody else changed 1 place of saltern-quay")).toBeTruthy();
-    expect(screen.getByText(/joss, in session 12. That may have gone/)).toBeTruthy();
+    expect(screen.getByText(/joss, in session 12. It may have been lost/)).toBeTruthy();
     expect(screen.getByRole("link", { name: "See it and decide" }).getAttribute("href")).toBe("/outside?number=3");
   });
   it("that waits on the schedule is taken off first", async () => {
@@ -356,7 +356,7 @@ describe("a change", () => {
     open("/changes/7");
     await screen.findByText(/mtu: 1500/);
     expect(screen.queryByRole("button", { name: "Stage" })).toBeNull();
-    expect(screen.queryByRole("button", { name: "take back" })).toBeNull();
+    expect(screen.queryByRole("button", { name: "remove" })).toBeNull();
   });
   it("shows why it reverted, and every device's last word", async () => {
     const reverted: Change = {

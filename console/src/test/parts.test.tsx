@@ -191,7 +191,7 @@ describe("HoldBar", () => {
       />,
     );
     const bar = screen.getByRole("region");
-    expect(bar.textContent).toContain("on saltern-quay this service alone reverts it");
+    expect(bar.textContent).toContain("on saltern-quay by this service alone");
     expect(bar.textContent).toContain("is about to end");
     await userEvent.click(screen.getByText(/Device by device: 2 held; 1 of 2 probes pass/));
     for (const text of ["guard: service", "connection refused", "all ring"])
@@ -255,7 +255,7 @@ describe("HoldBar", () => {
     expect(screen.getByRole("link", { name: "What would have to be sent to saltern-quay" }).getAttribute("href")).toBe(
       "/devices/saltern-quay?view=compare&a=running&b=before%3A7",
     );
-    await userEvent.click(screen.getByRole("button", { name: "Leave saltern-quay as it is" }));
+    await userEvent.click(screen.getByRole("button", { name: "Accept saltern-quay as it is" }));
     await userEvent.click(await screen.findByRole("button", { name: "Accept it" }));
     await waitFor(() => {
       expect(asked).toContain("/changes/7/accept-device");
@@ -265,7 +265,7 @@ describe("HoldBar", () => {
   it("cannot be confirmed before it is proved that the device is reached", () => {
     page(<HoldBar change={held({ phase: "probing" })} mayDecide />);
     expect(screen.getByRole("button", { name: "Confirm" }).hasAttribute("disabled")).toBe(true);
-    expect(screen.getByRole("region").textContent).toContain("management access is being proved");
+    expect(screen.getByRole("region").textContent).toContain("a new session is opened to each device");
   });
 });
 
@@ -304,7 +304,7 @@ describe("verdicts and states", () => {
             { severity: "warning", path: "/c", message: "odd" },
           ],
         }}
-        remedies={{ mend: onMend, decide: vi.fn(), rebase: vi.fn(), validate: vi.fn(), busy: false }}
+        remedies={{ fix: onMend, decide: vi.fn(), rebase: vi.fn(), validate: vi.fn(), busy: false }}
       />,
     );
     fireEvent.click(screen.getByText("Stage the fix: put it x"));
@@ -346,7 +346,7 @@ describe("verdicts and states", () => {
         <StateTag state="confirmed" />
       </>,
     );
-    for (const text of ["✗ trouble", /held by change\s*4/, "✗ host key not accepted", "✓ kept"])
+    for (const text of ["✗ trouble", /held by change\s*4/, "✗ host key not accepted", "✓ confirmed"])
       expect(screen.getByText(text)).toBeTruthy();
   });
 });

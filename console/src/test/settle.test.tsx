@@ -61,7 +61,7 @@ describe("settling", () => {
       expect(asked.find((a) => a.path === "/undo")?.body).toEqual({
         change: 7,
         devices: ["saltern-slip"],
-        title: "Send back change 7 after a restore",
+        title: "Revert change 7 after a restore",
       });
     });
   });

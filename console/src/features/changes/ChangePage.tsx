@@ -11,7 +11,7 @@ import { Trouble } from "../../parts/Trouble";
 import { useChange, useDesk, usePreview, useStage, useUnstage } from "./queries";
 import { useUnschedule } from "../schedule/queries";
 import { span, when, whenIn } from "../../lib/time";
-import { Agreement } from "./Agreement";
+import { Approvals } from "./Approvals";
 import { CommitForm } from "./CommitForm";
 import { Coworkers } from "./Coworkers";
 import { Expected } from "../traffic/Expected";
@@ -116,7 +116,7 @@ export function ChangePage({ session }: { session: Session }) {
         />
       )}
       <Expected preview={data} open={open} />
-      <Agreement preview={data} session={session} mine={mine} />
+      <Approvals preview={data} session={session} mine={mine} />
       {now.commit && <Standings change={now} />}
       <Space style={{ marginTop: 12 }}>
         <ReportLinks path={`/changes/${String(number)}/report`} />
@@ -176,7 +176,7 @@ function Desk({ part, preview, change, open, choose, context, setContext, valida
   const stage = useStage(change.number);
   const desk = useDesk(change.number);
   const remedies: Remedies = {
-    mend: (fix) => {
+    fix: (fix) => {
       stage.mutate({
         devices: [part.device],
         op: fix.edit,

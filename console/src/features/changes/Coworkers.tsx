@@ -59,7 +59,7 @@ export function Coworkers({ change, session, open }: { change: Change; session: 
                     unstage.mutate({ by: a });
                   }}
                 >
-                  take back all that {a} staged
+                  remove all that {a} staged
                 </Button>
               )}
             </Flex>

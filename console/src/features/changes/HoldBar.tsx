@@ -40,8 +40,7 @@ function ending(commit: Commit): string {
   const alone = commit.devices.filter((d) => d.keeper === "service").map((d) => d.name);
   const at = `at ${when(commit.deadline)}`;
   if (alone.length === 0) return `It is reverted ${at} unless you confirm.`;
-  if (alone.length === commit.devices.length)
-    return `It is reverted, by this service alone, ${at} unless you confirm.`;
+  if (alone.length === commit.devices.length) return `It is reverted, by this service alone, ${at} unless you confirm.`;
   return `It is reverted ${at} unless you confirm, on ${alone.join(", ")} by this service alone.`;
 }
 

@@ -136,7 +136,7 @@ export function EditList({ edits, onTakeBack }: { edits: Edit[]; onTakeBack?: ((
                 onTakeBack(e.id);
               }}
             >
-              take back
+              remove
             </Button>
           )}
         </div>

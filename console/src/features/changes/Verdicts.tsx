@@ -7,7 +7,7 @@ import { when } from "../../lib/time";
 
 /** What may be done about a part's verdicts; nothing of it where the change is not one's to edit. */
 export interface Remedies {
-  mend: (fix: NonNullable<Finding["fix"]>) => void;
+  fix: (fix: NonNullable<Finding["fix"]>) => void;
   decide: (path: string, keep: "mine" | "theirs") => void;
   rebase: () => void;
   validate: () => void;
@@ -64,7 +64,7 @@ export function Verdicts({ part, remedies }: { part: PartPreview; remedies?: Rem
         <Clash key={c.path} conflict={c} remedies={remedies} />
       ))}
       {part.findings?.map((f) => (
-        <Told key={f.path + f.message} finding={f} onMend={remedies?.mend} />
+        <Told key={f.path + f.message} finding={f} onFix={remedies?.fix} />
       ))}
       <Validated part={part} remedies={remedies} />
       {part.guard === "device" ? (
@@ -245,8 +245,8 @@ function Validated({ part, remedies }: { part: PartPreview; remedies: Remedies |
 
 const alertType = { error: "error", warning: "warning", hint: "info" } as const;
 
-/** One finding, with a button that stages its mend. */
-function Told({ finding, onMend }: { finding: Finding; onMend?: Remedies["mend"] | undefined }) {
+/** One finding, with a button that stages its fix. */
+function Told({ finding, onFix }: { finding: Finding; onFix?: Remedies["fix"] | undefined }) {
   const { fix } = finding;
   return (
     <Alert
@@ -258,14 +258,14 @@ function Told({ finding, onMend }: { finding: Finding; onMend?: Remedies["mend"]
           <Typography.Text type="secondary" style={{ fontSize: 12, wordBreak: "break-word" }}>
             <code>{finding.path}</code>
           </Typography.Text>
-          {fix && onMend && (
+          {fix && onFix && (
             <div>
               <Button
                 size="small"
                 type="link"
                 style={{ padding: 0, height: "auto", whiteSpace: "normal", textAlign: "left" }}
                 onClick={() => {
-                  onMend(fix);
+                  onFix(fix);
                 }}
               >
                 Stage the fix: {fix.edit}

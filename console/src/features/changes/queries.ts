@@ -76,7 +76,7 @@ export const useSendBack = (number: number) =>
   useAct((devices: string[]) =>
     answer(
       api.POST("/undo", {
-        body: { change: number, devices, title: `Send back change ${String(number)} after a restore` },
+        body: { change: number, devices, title: `Revert change ${String(number)} after a restore` },
       }),
     ),
   );

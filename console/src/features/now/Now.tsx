@@ -116,7 +116,7 @@ function Lost({ hold: h }: { hold: LostHold }) {
         <div key={d.name}>
           <Link to={`/devices/${d.name}`}>{d.name}</Link>{" "}
           <Typography.Text type="secondary">
-            {d.address}, taken back by {d.guard}
+            {d.address}, reverted by {d.guard}
           </Typography.Text>
         </div>
       ))}

@@ -7,7 +7,7 @@ import { Trouble } from "../../parts/Trouble";
 import { when } from "../../lib/time";
 
 /** Who else has to agree to a change, who has, and the word to do so. */
-export function Agreement({ preview, session, mine }: { preview: Preview; session: Session; mine: boolean }) {
+export function Approvals({ preview, session, mine }: { preview: Preview; session: Session; mine: boolean }) {
   const n = preview.change.number;
   const x = preview.approval;
   const ask = useAsk(n);

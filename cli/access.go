@@ -214,7 +214,7 @@ func tokenList(a *app, _ *flag.FlagSet) func([]string) error {
 				if t.Own {
 					name = "(this one)"
 				}
-				rows[i] = []string{t.ID, t.Account, t.Kind, tame(name), may, when(t.Used), t.Source, when(end)}
+				rows[i] = []string{t.ID, t.Account, t.Kind, name, may, when(t.Used), t.Source, when(end)}
 			}
 			a.table([]string{"ID", "ACCOUNT", "KIND", "NAME", "MAY", "USED", "FROM", "ENDS"}, rows)
 		})

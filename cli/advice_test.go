@@ -1,6 +1,11 @@
 package cli
 
 import (
+	"io"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -57,4 +62,43 @@ func TestAdviceInCommands(t *testing.T) {
 	)
 	assert.Equal(t, "wait", InCommands(advice.Words("wait")))
 	assert.Equal(t, "see it", InCommands(advice.Steps{{Text: "see it", Action: "of a later release"}}))
+}
+
+// Every command in the docs is one, with flags that it has.
+func TestCommandsInDocs(t *testing.T) {
+	pages, err := filepath.Glob("../docs/*.md")
+	require.NoError(t, err)
+	command := regexp.MustCompile("(?m)^ {4,}(?:\\$ )?latch ([a-z][^#;\n]*?)(?:  .*|[#;].*)?$|`latch ([a-z][^`\n]*)`")
+	looked := 0
+	for _, page := range append(pages, "../README.md") {
+		if strings.HasSuffix(page, "architecture.md") {
+			continue
+		}
+		text, err := os.ReadFile(page)
+		require.NoError(t, err)
+		for _, m := range command.FindAllStringSubmatch(string(text), -1) {
+			line := strings.TrimSpace(m[1] + m[2])
+			words := strings.Fields(line)
+			if slices.Contains([]string{"login", "complete", "completion"}, words[0]) {
+				continue
+			}
+			c, rest := find(words)
+			if !assert.NotNil(t, c, "%s: there is no command %q", page, line) {
+				continue
+			}
+			fs := flag.NewFlagSet(c.name, flag.ContinueOnError)
+			fs.SetOutput(io.Discard)
+			a := &app{}
+			a.globals(fs)
+			c.setup(a, fs)
+			for _, w := range rest {
+				if name, ok := strings.CutPrefix(w, "--"); ok && name != "" && name != "help" {
+					name, _, _ = strings.Cut(strings.TrimRight(name, ",.;]"), "=")
+					assert.NotNil(t, fs.Lookup(name), "%s: %q has no --%s", page, line, name)
+				}
+			}
+			looked++
+		}
+	}
+	assert.Greater(t, looked, 150)
 }

@@ -46,7 +46,7 @@ func noteText(note string) string {
 	if note == "" {
 		return ""
 	}
-	return ": " + tame(note)
+	return ": " + note
 }
 
 func ruleText(r wire.ApprovalRule) string {
@@ -131,7 +131,7 @@ func ruleList(a *app, _ *flag.FlagSet) func([]string) error {
 			for i, r := range list {
 				rows[i] = []string{
 					strconv.FormatInt(r.Number, 10), ruleText(r), count(r.Needed, "person", "persons"),
-					map[bool]string{true: "allowed, with a reason", false: "not allowed"}[r.Emergency], tame(r.Note),
+					map[bool]string{true: "allowed, with a reason", false: "not allowed"}[r.Emergency], r.Note,
 				}
 			}
 			a.table([]string{"RULE", "CHANGES OF", "NEED", "EMERGENCIES", "NOTE"}, rows)
@@ -149,7 +149,7 @@ func ruleList(a *app, _ *flag.FlagSet) func([]string) error {
 func (a *app) idle(r wire.ApprovalRule) {
 	if r.Idle != "" {
 		a.printf(
-			"%s rule %d (%s) keeps nothing back now: %s.\n", a.paint(alarm, "!"), r.Number, ruleText(r), tame(r.Idle),
+			"%s rule %d (%s) keeps nothing back now: %s.\n", a.paint(alarm, "!"), r.Number, ruleText(r), r.Idle,
 		)
 	}
 }
@@ -216,7 +216,7 @@ func (a *app) waits(p *wire.Proposal) bool {
 	a.printf(
 		"It is not done yet: a rule keeps it for others to agree to.\nProposal %d: %s. %s who may administer "+
 			"everything agree with: latch proposal agree %d\n",
-		p.Number, tame(p.Says), count(p.Missing, "other person", "other persons"), p.Number,
+		p.Number, p.Says, count(p.Missing, "other person", "other persons"), p.Number,
 	)
 	return true
 }
@@ -231,8 +231,8 @@ func proposalList(a *app, _ *flag.FlagSet) func([]string) error {
 			rows := make([][]string, len(list))
 			for i, p := range list {
 				rows[i] = []string{
-					strconv.FormatInt(p.Number, 10), when(p.At), tame(p.Actor), tame(p.Says),
-					tame(strings.Join(p.Agreed, ", ")), strconv.Itoa(p.Missing),
+					strconv.FormatInt(p.Number, 10), when(p.At), p.Actor, p.Says,
+					strings.Join(p.Agreed, ", "), strconv.Itoa(p.Missing),
 				}
 			}
 			a.table([]string{"PROPOSAL", "AT", "BY", "WHAT", "AGREED", "MISSING"}, rows)
@@ -252,7 +252,7 @@ func proposalAgree(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		for _, p := range list {
 			if strconv.FormatInt(p.Number, 10) == args[0] && !*yes && !a.agree(
-				fmt.Sprintf("%s proposes: %s. Do you agree?", tame(p.Actor), tame(p.Says)),
+				fmt.Sprintf("%s proposes: %s. Do you agree?", p.Actor, p.Says),
 			) {
 				return &exit{Refused, fmt.Errorf("proposal %s was not agreed to; --yes agrees without asking", args[0])}
 			}
@@ -300,11 +300,11 @@ func emergencyList(a *app, fs *flag.FlagSet) func([]string) error {
 			for _, e := range list {
 				a.printf(
 					"%s  change %d, %s, by %s %s\n  reason: %s\n",
-					a.paint(alarm, fmt.Sprintf("Emergency %d", e.Number)), e.Change, tame(e.Title), e.Actor, when(e.At),
-					tame(e.Reason),
+					a.paint(alarm, fmt.Sprintf("Emergency %d", e.Number)), e.Change, e.Title, e.Actor, when(e.At),
+					e.Reason,
 				)
 				if e.ReviewedBy != "" {
-					a.printf("  looked at by %s %s: %s\n", e.ReviewedBy, when(e.ReviewedAt), tame(e.Review))
+					a.printf("  looked at by %s %s: %s\n", e.ReviewedBy, when(e.ReviewedAt), e.Review)
 				} else {
 					a.printf("  nobody looked at it yet: latch emergency review %d WHAT YOU FOUND\n", e.Number)
 				}

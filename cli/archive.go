@@ -216,7 +216,7 @@ func (a *app) await(j wire.Job, result any) error {
 	progress := func(j wire.Job) {
 		if a.tty && !a.asJSON && j.Total > 0 {
 			shown = fmt.Sprintf("%d of %d  %s", j.Done, j.Total, clip.Line(j.Doing, 60))
-			_, _ = fmt.Fprintf(a.err, "\r\x1b[K%s", shown)
+			_, _ = fmt.Fprintf(a.err, toStart+"%s", shown)
 		}
 	}
 	id := j.ID
@@ -232,7 +232,7 @@ func (a *app) await(j wire.Job, result any) error {
 		return err
 	}
 	if shown != "" {
-		_, _ = fmt.Fprint(a.err, "\r\x1b[K")
+		_, _ = fmt.Fprint(a.err, toStart)
 	}
 	switch j.State {
 	case wire.JobStopped:
@@ -312,7 +312,7 @@ func archiveRead(a *app, _ *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		return a.show(k, func() { a.printf("%s", k.Text) })
+		return a.show(k, func() { _ = a.exact(k.Text) })
 	}
 }
 

@@ -7,7 +7,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"unicode"
 
 	"oakenlatch/client"
 	"oakenlatch/core/clip"
@@ -68,8 +67,8 @@ func auditList(a *app, fs *flag.FlagSet) func([]string) error {
 					what += ", " + e.Outcome.String()
 				}
 				rows[i] = []string{
-					fmt.Sprint(e.Seq), when(e.At), tame(e.Actor), tame(what), tame(about),
-					clip.Line(tame(whatText(e)), 90),
+					fmt.Sprint(e.Seq), when(e.At), e.Actor, what, about,
+					clip.Line(whatText(e), 90),
 				}
 			}
 			a.table([]string{"ENTRY", "AT", "WHO", "WHAT", "ABOUT", "DETAIL"}, rows)
@@ -105,7 +104,7 @@ func (a *app) pointed(line string, err error) error {
 	if _, serr := fmt.Sscanf(rest, "%d", &column); !found || serr != nil {
 		return err
 	}
-	_, _ = fmt.Fprintf(a.err, "  %s\n  %s^\n", tame(line), strings.Repeat(" ", column-1))
+	_, _ = fmt.Fprintf(a.err, "  %s\n  %s^\n", line, strings.Repeat(" ", column-1))
 	return err
 }
 
@@ -121,27 +120,6 @@ func whatText(e ledger.Entry) string {
 		return e.Path + " − " + e.Before
 	}
 	return e.Path + " " + e.Before + " → " + e.After
-}
-
-// tame shows what would act on a terminal, or turn the direction of text, as
-// what it is.
-func tame(text string) string {
-	bad := func(r rune) bool {
-		return unicode.IsControl(r) && r != '\n' && r != '\t' || unicode.Is(unicode.Cf, r) ||
-			r == unicode.ReplacementChar
-	}
-	if strings.IndexFunc(text, bad) < 0 {
-		return text
-	}
-	var b strings.Builder
-	for _, r := range text {
-		if bad(r) {
-			fmt.Fprintf(&b, `\u%04x`, r)
-		} else {
-			b.WriteRune(r)
-		}
-	}
-	return b.String()
 }
 
 func auditShow(a *app, _ *flag.FlagSet) func([]string) error {
@@ -170,7 +148,7 @@ func auditShow(a *app, _ *flag.FlagSet) func([]string) error {
 				{"after", e.After}, {"note", e.Note}, {"chained to", e.Prev}, {"digest", e.Hash},
 			} {
 				if row[1] != "" {
-					a.printf("%-11s %s\n", row[0], strings.ReplaceAll(tame(row[1]), "\n", "\n            "))
+					a.printf("%-11s %s\n", row[0], strings.ReplaceAll(row[1], "\n", "\n            "))
 				}
 			}
 		})
@@ -191,7 +169,7 @@ func auditExport(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		defer func() { _ = res.Body.Close() }()
 		if args[0] == "-" {
-			_, err = io.Copy(a.out, res.Body)
+			_, err = io.Copy(a.exactly(), res.Body)
 			return err
 		}
 		n, err := a.keepFile(args[0], res.Body)
@@ -223,7 +201,7 @@ func auditSaved(a *app, _ *flag.FlagSet) func([]string) error {
 		return a.show(list, func() {
 			rows := make([][]string, len(list))
 			for i, s := range list {
-				rows[i] = []string{tame(s.Name), s.Owner + map[bool]string{true: ", for all"}[s.Shared], tame(s.Line)}
+				rows[i] = []string{s.Name, s.Owner + map[bool]string{true: ", for all"}[s.Shared], s.Line}
 			}
 			a.table([]string{"NAME", "WHOSE", "LINE"}, rows)
 			if len(list) == 0 {

@@ -88,10 +88,10 @@ func (c *counting) Read(p []byte) (int, error) {
 	n, err := c.r.Read(p)
 	if c.read += int64(n); c.a.tty && !c.a.asJSON && c.read-c.told > 1<<20 {
 		c.told = c.read
-		_, _ = fmt.Fprintf(c.a.err, "\r\x1b[K%d MB", c.read>>20)
+		_, _ = fmt.Fprintf(c.a.err, toStart+"%d MB", c.read>>20)
 	}
 	if err != nil && c.told > 0 {
-		_, _ = fmt.Fprint(c.a.err, "\r\x1b[K")
+		_, _ = fmt.Fprint(c.a.err, toStart)
 	}
 	return n, err
 }

@@ -33,7 +33,7 @@ const (
 // Main runs the client as a process does.
 func Main(ctx context.Context, args []string) int {
 	a := &app{
-		in: os.Stdin, out: os.Stdout, err: os.Stderr, getenv: os.Getenv,
+		in: os.Stdin, out: &screen{os.Stdout}, err: &screen{os.Stderr}, getenv: os.Getenv,
 		tty: term.IsTerminal(int(os.Stdout.Fd())), ask: term.IsTerminal(int(os.Stdin.Fd())),
 	}
 	return a.run(ctx, args)
@@ -100,9 +100,9 @@ func (a *app) run(ctx context.Context, args []string) int {
 	case refused && a.asJSON:
 		_ = a.json(a.err, p)
 	case refused: // it may hold what a device said
-		_, _ = fmt.Fprintln(a.err, "latch:", tame(strings.Replace(text, p.Error(), told(p), 1)))
+		_, _ = fmt.Fprintln(a.err, "latch:", strings.Replace(text, p.Error(), told(p), 1))
 	case text != "":
-		_, _ = fmt.Fprintln(a.err, "latch:", tame(text))
+		_, _ = fmt.Fprintln(a.err, "latch:", text)
 	}
 	return statusOf(err)
 }
@@ -145,7 +145,7 @@ func (a *app) dispatch(args []string) error {
 	args = global.Args()
 	if len(args) == 0 || args[0] == "help" {
 		if len(args) == 2 && args[1] == "--man" {
-			a.printf("%s", manual().Roff())
+			_ = a.exact(manual().Roff())
 			return nil
 		}
 		if len(args) > 1 {
@@ -311,7 +311,7 @@ func (a *app) json(w io.Writer, v any) error {
 // show answers in JSON where that was asked for, otherwise as text writes it.
 func (a *app) show(v any, text func()) error {
 	if a.asJSON {
-		return a.json(a.out, v)
+		return a.json(a.exactly(), v)
 	}
 	text()
 	return nil

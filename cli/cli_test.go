@@ -35,7 +35,10 @@ func run(t *testing.T, h http.HandlerFunc, env map[string]string, args ...string
 		env["OAKEN_LATCH_SERVER"] = srv.URL
 	}
 	var out, errOut bytes.Buffer
-	a := &app{in: strings.NewReader(""), out: &out, err: &errOut, getenv: func(k string) string { return env[k] }}
+	a := &app{
+		in: strings.NewReader(""), out: &screen{&out}, err: &screen{&errOut},
+		getenv: func(k string) string { return env[k] },
+	}
 	status := a.run(t.Context(), args)
 	return status, out.String(), errOut.String()
 }

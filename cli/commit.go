@@ -222,7 +222,7 @@ func (a *app) meanwhile(c wire.Change) {
 	for _, o := range c.Meanwhile {
 		a.printf(
 			"While it was on hold, %s changed by somebody else: %s (outside change %d).\n", places(o.Places, o.Device),
-			tame(o.Who), o.Number,
+			o.Who, o.Number,
 		)
 		if o.State == "open" {
 			went := ""
@@ -385,7 +385,7 @@ func (f *follower) progress(c wire.Change) {
 		if !c.Commit.Deadline.IsZero() && c.Commit.Phase != guard.Reverting {
 			left = fmt.Sprintf("  %s left", spell(time.Duration(c.Commit.SecondsLeft)*time.Second))
 		}
-		f.a.printf("\r\x1b[K%s%s", clip.Line(line, 100), left)
+		f.a.printf("%s%s%s", toStart, clip.Line(line, 100), left)
 		f.live = true
 		return
 	}

@@ -108,7 +108,7 @@ func completion(a *app, _ *flag.FlagSet) func([]string) error {
 		if !ok {
 			return wrongUse("there is completion for bash, zsh and fish, not for %q", args[0])
 		}
-		a.printf("%s", script)
+		_ = a.exact(script)
 		return nil
 	}
 }

@@ -295,7 +295,7 @@ func TestCompletion(t *testing.T) {
 // Long output goes through a pager where there is a terminal; there is none here.
 func TestPager(t *testing.T) {
 	var b strings.Builder
-	a := &app{out: &b, err: io.Discard, getenv: func(string) string { return "" }, tty: true, ctx: t.Context()}
+	a := &app{out: &screen{&b}, err: io.Discard, getenv: func(string) string { return "" }, tty: true, ctx: t.Context()}
 	require.NoError(t, a.paged(func() error { a.printf("%s", fmt.Sprintln("line")); return nil }))
 	assert.Equal(t, "line\n", b.String())
 }

@@ -265,10 +265,10 @@ func config(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		return a.show(c, func() {
 			if *asXML {
-				a.printf("%s", c.XML)
+				_ = a.exact(c.XML)
 				return
 			}
-			a.printf("%s", c.Outline)
+			_ = a.exact(c.Outline)
 		})
 	}
 }

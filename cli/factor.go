@@ -144,7 +144,7 @@ func factorAdd(a *app, fs *flag.FlagSet) func([]string) error {
 			return a.show(added, func() {
 				a.printf(
 					"Second factor %s (%s) is set up: from now on, signing in asks for it.\n", added.Factor.ID,
-					tame(added.Factor.Name),
+					added.Factor.Name,
 				)
 				a.recoveryCodes(added.Codes)
 			})
@@ -183,7 +183,7 @@ func picture(text string) string {
 	const rim = 2
 	var b strings.Builder
 	for y := -rim; y < code.Size+rim; y += 2 {
-		b.WriteString("\x1b[30;107m")
+		b.WriteString(own("[30;107m"))
 		for x := -rim; x < code.Size+rim; x++ {
 			b.WriteString(
 				map[[2]bool]string{
@@ -191,7 +191,7 @@ func picture(text string) string {
 				}[[2]bool{code.Black(x, y), code.Black(x, y+1)}],
 			)
 		}
-		b.WriteString("\x1b[0m\n")
+		b.WriteString(own("[0m") + "\n")
 	}
 	return b.String()
 }

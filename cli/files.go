@@ -361,20 +361,20 @@ func compare(a *app, fs *flag.FlagSet) func([]string) error {
 func (a *app) rendering(s *schema.Schema, d *diff.Difference, sides [2]side, as string, context int) {
 	switch as {
 	case "unified":
-		a.printf("%s", d.Unified(sides[0].name, sides[1].name, max(context, 0)))
+		_ = a.exact(d.Unified(sides[0].name, sides[1].name, max(context, 0)))
 		return
 	case "edit-config":
 		w := &markup.Writer{Indent: "  "}
 		w.Start(markup.Name{Space: codec.NetconfNS, Local: "config"})
 		codec.EncodeEdit(w, s, d.Edits())
 		w.End()
-		a.printf("%s\n", w.Bytes())
+		_ = a.exact(string(w.Bytes()) + "\n")
 		return
 	case "yang-patch":
-		a.printf("%s", d.YangPatchXML(s, "compare"))
+		_ = a.exact(string(d.YangPatchXML(s, "compare")))
 		return
 	case "yang-patch-json":
-		a.printf("%s", d.YangPatchJSON(s, "compare"))
+		_ = a.exact(string(d.YangPatchJSON(s, "compare")))
 		return
 	case "groups":
 		a.groups(d.Groups())
@@ -440,7 +440,7 @@ func convert(a *app, fs *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		_, err = a.out.Write(text)
+		err = a.exact(string(text))
 		return err
 	}
 }

@@ -26,7 +26,7 @@ func outsideList(a *app, fs *flag.FlagSet) func([]string) error {
 			for i, o := range list {
 				rows[i] = []string{
 					fmt.Sprint(o.Number), when(o.Found), o.Device, count(o.Places, "place", "places"), outsideState(o),
-					clip.Line(tame(o.Who), 90),
+					clip.Line(o.Who, 90),
 				}
 			}
 			if len(rows) == 0 && !*all {
@@ -78,7 +78,7 @@ func (a *app) outside(o wire.Outside) {
 	)
 	row := func(name, text string) {
 		if text != "" {
-			a.printf("%-10s %s\n", name, strings.ReplaceAll(tame(text), "\n", "\n           "))
+			a.printf("%-10s %s\n", name, strings.ReplaceAll(text, "\n", "\n           "))
 		}
 	}
 	row("who", o.Who)
@@ -153,7 +153,7 @@ func pushing(
 			return err
 		}
 		if a.asJSON {
-			return a.json(a.out, out)
+			return a.json(a.exactly(), out)
 		}
 		return a.brought(wire.BroughtBack{Change: out.Change, Title: out.Title, Parts: out.Parts})
 	}
@@ -205,7 +205,7 @@ func outsideSilences(a *app, _ *flag.FlagSet) func([]string) error {
 			for i, s := range list {
 				rows[i] = []string{
 					fmt.Sprint(s.Number), s.Path, everywhere(s.Device), s.Actor, s.At.UTC().Format(time.DateOnly),
-					clip.Line(tame(s.Note), 60),
+					clip.Line(s.Note, 60),
 				}
 			}
 			a.table([]string{"NUMBER", "PATH", "ON", "BY", "SINCE", "NOTE"}, rows)

@@ -17,9 +17,9 @@ func (a *app) page(text string) error {
 	if pager == "" {
 		pager = "less -RFX"
 	}
-	f, terminal := a.out.(*os.File)
+	f := a.terminal()
 	high := 0
-	if terminal {
+	if f != nil {
 		if _, h, err := term.GetSize(int(f.Fd())); err == nil {
 			high = h
 		}
@@ -31,7 +31,7 @@ func (a *app) page(text string) error {
 		return err
 	}
 	cmd := exec.CommandContext(a.ctx, program, words[1:]...)
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = strings.NewReader(text), a.out, a.err
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = strings.NewReader(tamed(text)), f, raw(a.err)
 	if strings.HasSuffix(words[0], "less") && len(words) == 1 {
 		cmd.Env = append(os.Environ(), "LESS=RFX")
 	}
@@ -41,7 +41,7 @@ func (a *app) page(text string) error {
 
 // width is how many columns there are to write in.
 func (a *app) width() int {
-	if f, ok := a.out.(*os.File); ok && a.tty {
+	if f := a.terminal(); f != nil {
 		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w >= 40 {
 			return w
 		}

@@ -314,7 +314,7 @@ func TestPast(t *testing.T) {
 
 func TestSides(t *testing.T) {
 	var b bytes.Buffer
-	a := &app{out: &b, getenv: func(string) string { return "" }}
+	a := &app{out: &screen{&b}, getenv: func(string) string { return "" }}
 	a.sides(
 		[]diff.Line{
 			{Mark: " ", Text: "system"},

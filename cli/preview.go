@@ -55,7 +55,7 @@ func preview(a *app, fs *flag.FlagSet) func([]string) error {
 					if len(p.Parts) > 1 && *as != "unified" {
 						a.printf("# %s\n", part.Device)
 					}
-					a.printf("%s", part.Rendered)
+					_ = a.exact(part.Rendered)
 				}
 			})
 		})

@@ -89,7 +89,7 @@ func (a *app) verified(v wire.Verified) {
 	case wire.Vouched:
 		a.printf("The record is what was seen from outside, up to entry %d of %d.\n", v.Vouched, v.Last)
 		a.printf(
-			"  seen by %s, %s\n", tame(strings.Join(v.VouchedBy, ", ")),
+			"  seen by %s, %s\n", strings.Join(v.VouchedBy, ", "),
 			whenOr(v.VouchedAt, "at a time that is not known"),
 		)
 		if v.Vouched < v.Last {
@@ -115,28 +115,28 @@ func (a *app) verified(v wire.Verified) {
 		}
 		a.printf("%s %s:\n", a.paint(alarm, "The record was altered,"), what)
 		for _, f := range v.Findings {
-			a.printf("  %s\n", tame(f.String()))
+			a.printf("  %s\n", f.String())
 		}
 		if int64(len(v.Findings)) < v.Wrong {
 			a.printf("  and %d more\n", v.Wrong-int64(len(v.Findings)))
 		}
 		if v.Vouched > 0 {
-			a.printf("Up to entry %d it is what %s saw.\n", v.Vouched, tame(strings.Join(v.VouchedBy, ", ")))
+			a.printf("Up to entry %d it is what %s saw.\n", v.Vouched, strings.Join(v.VouchedBy, ", "))
 		}
 	}
 	if v.Held > 0 {
 		a.printf(
 			"It is as it was signed at entry %d, %s, with key %s.\n", v.Held,
-			whenOr(v.HeldAt, "at a time that is not known"), tame(v.Key),
+			whenOr(v.HeldAt, "at a time that is not known"), v.Key,
 		)
 	}
 	for _, w := range v.Witnesses {
 		if w.Trouble != "" && !w.Denies {
-			a.printf("  note: witness %s did not sign it as it is now: %s\n", tame(w.Name), tame(w.Trouble))
+			a.printf("  note: witness %s did not sign it as it is now: %s\n", w.Name, w.Trouble)
 		}
 	}
 	for _, n := range v.Notes {
-		a.printf("  note: %s\n", tame(n))
+		a.printf("  note: %s\n", n)
 	}
 	for _, seq := range v.ClockBack {
 		a.printf("  note: the service's clock had been set back before entry %d: latch audit show %d\n", seq, seq)
@@ -228,7 +228,7 @@ func auditCheckpoint(a *app, _ *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		return a.show(c, func() { a.printf("%s", c.Checkpoint) })
+		return a.show(c, func() { _ = a.exact(c.Checkpoint) })
 	}
 }
 
@@ -241,7 +241,7 @@ func auditKey(a *app, _ *flag.FlagSet) func([]string) error {
 		return a.show(named, func() {
 			for _, k := range named {
 				if k.Now {
-					a.printf("%s\n", tame(k.Key))
+					a.printf("%s\n", k.Key)
 				}
 			}
 			for _, k := range named {
@@ -249,12 +249,12 @@ func auditKey(a *app, _ *flag.FlagSet) func([]string) error {
 				case k.Now:
 				case k.Leads:
 					_, _ = fmt.Fprintf(
-						a.err, "before: %s, from entry %d on; it signed the next one in\n", tame(k.Key), k.Entry,
+						a.err, "before: %s, from entry %d on; it signed the next one in\n", k.Key, k.Entry,
 					)
 				default:
 					_, _ = fmt.Fprintf(
 						a.err, "before: %s, from entry %d on; it did not sign the next one in: latch audit show %d\n",
-						tame(k.Key), k.Entry, k.Entry,
+						k.Key, k.Entry, k.Entry,
 					)
 				}
 			}
@@ -290,7 +290,7 @@ func auditProve(a *app, fs *flag.FlagSet) func([]string) error {
 			}
 		}
 		if *to == "-" {
-			return a.show(p, func() { a.printf("%s", p.Proof) })
+			return a.show(p, func() { _ = a.exact(p.Proof) })
 		}
 		if _, err := a.keepFile(*to, strings.NewReader(p.Proof)); err != nil {
 			return err
@@ -434,14 +434,14 @@ func hasWitness(c ledger.Checkpoint, key string) bool {
 
 func (a *app) checked(file string, c checked, witnesses int) {
 	if c.Answer == wire.Altered {
-		a.printf("%s %s\n", a.paint(alarm, file+" does not hold:"), tame(c.Why))
+		a.printf("%s %s\n", a.paint(alarm, file+" does not hold:"), c.Why)
 		return
 	}
 	switch {
 	case c.Entry != nil:
 		e := c.Entry
 		a.printf(
-			"Entry %d is in the record %s, which had %s.\n", e.Seq, tame(c.Origin),
+			"Entry %d is in the record %s, which had %s.\n", e.Seq, c.Origin,
 			count(int(c.Entries), "entry", "entries"),
 		)
 		for _, row := range [][2]string{
@@ -449,23 +449,23 @@ func (a *app) checked(file string, c checked, witnesses int) {
 			{"device", e.Device}, {"path", e.Path}, {"before", e.Before}, {"after", e.After}, {"note", e.Note},
 		} {
 			if row[1] != "" {
-				a.printf("  %-8s %s\n", row[0], strings.ReplaceAll(tame(row[1]), "\n", "\n           "))
+				a.printf("  %-8s %s\n", row[0], strings.ReplaceAll(row[1], "\n", "\n           "))
 			}
 		}
 	default:
 		a.printf(
 			"The record %s, of %d entries, goes on from the checkpoint of %d: nothing of that was rewritten.\n",
-			tame(c.Origin), c.Entries, c.From,
+			c.Origin, c.Entries, c.From,
 		)
 	}
 	if c.Key != "" {
-		a.printf("It is signed with %s.\n", tame(c.Key))
+		a.printf("It is signed with %s.\n", c.Key)
 	}
 	for _, w := range c.By {
-		a.printf("Witness %s saw it at %s.\n", tame(w.Name), when(w.At))
+		a.printf("Witness %s saw it at %s.\n", w.Name, when(w.At))
 	}
 	if c.Why != "" {
-		a.printf("%s %s\n", a.paint(alarm, "But:"), tame(c.Why))
+		a.printf("%s %s\n", a.paint(alarm, "But:"), c.Why)
 	} else if witnesses == 0 {
 		a.printf(
 			"That rests on the key alone: who has that could sign another record. Ask for a witness, too: " +

@@ -22,7 +22,7 @@ func receiverList(a *app, _ *flag.FlagSet) func([]string) error {
 				state := "OK"
 				if r.Trouble != "" {
 					state = fmt.Sprintf(
-						"since %s: %s; %s behind", when(r.Since), clip.Line(tame(r.Trouble), 80),
+						"since %s: %s; %s behind", when(r.Since), clip.Line(r.Trouble, 80),
 						count(int(r.Behind), "entry", "entries"),
 					)
 				}
@@ -30,7 +30,7 @@ func receiverList(a *app, _ *flag.FlagSet) func([]string) error {
 				if line == "" {
 					line = "everything"
 				}
-				rows[i] = []string{r.Name, r.Kind, r.Place, tame(line), fmt.Sprint(r.Told), state}
+				rows[i] = []string{r.Name, r.Kind, r.Place, line, fmt.Sprint(r.Told), state}
 			}
 			a.table([]string{"RECEIVER", "KIND", "PLACE", "IS TOLD OF", "TOLD", "STATE"}, rows)
 			if len(list) == 0 {

@@ -37,7 +37,7 @@ func commits(a *app, fs *flag.FlagSet) func([]string) error {
 			for i, c := range page.Commits {
 				rows[i] = []string{
 					fmt.Sprint(c.Number), when(c.Started), took(c), outcomeText(c), perDevice(c),
-					strings.Join(c.Devices, ","), clip.Line(tame(fmt.Sprintf("%d %s", c.Change, c.Title)), 50),
+					strings.Join(c.Devices, ","), clip.Line(fmt.Sprintf("%d %s", c.Change, c.Title), 50),
 				}
 			}
 			a.table(
@@ -94,7 +94,7 @@ func commitShow(a *app, fs *flag.FlagSet) func([]string) error {
 
 func (a *app) commitRecord(c wire.CommitRecord) {
 	a.printf(
-		"%s  %s\n", a.paint(strong, fmt.Sprintf("Commit %d of change %d: %s", c.Number, c.Change, tame(c.Title))),
+		"%s  %s\n", a.paint(strong, fmt.Sprintf("Commit %d of change %d: %s", c.Number, c.Change, c.Title)),
 		outcomeText(c),
 	)
 	for _, row := range [][2]string{
@@ -104,11 +104,11 @@ func (a *app) commitRecord(c wire.CommitRecord) {
 		{"devices", strings.Join(c.Devices, ", ")},
 	} {
 		if row[1] != "" {
-			a.printf("  %-10s %s\n", row[0], tame(row[1]))
+			a.printf("  %-10s %s\n", row[0], row[1])
 		}
 	}
 	for _, n := range c.Notes {
-		a.printf("  note by %s, %s: %s\n", n.Actor, when(n.At), strings.ReplaceAll(tame(n.Text), "\n", "\n      "))
+		a.printf("  note by %s, %s: %s\n", n.Actor, when(n.At), strings.ReplaceAll(n.Text, "\n", "\n      "))
 	}
 	for _, p := range c.Parts {
 		a.printf("\n%s  %s\n", a.paint(strong, p.Device), count(p.Count, "place", "places"))
@@ -119,8 +119,8 @@ func (a *app) commitRecord(c wire.CommitRecord) {
 		rows := make([][]string, len(c.Steps))
 		for i, e := range c.Steps {
 			rows[i] = []string{
-				"  " + e.At.UTC().Format("15:04:05.000"), tame(e.Actor), e.Action, e.Device,
-				clip.Line(tame(whatText(e)), 90),
+				"  " + e.At.UTC().Format("15:04:05.000"), e.Actor, e.Action, e.Device,
+				clip.Line(whatText(e), 90),
 			}
 		}
 		a.table([]string{"  AT (UTC)", "WHO", "WHAT", "DEVICE", "DETAIL"}, rows)
@@ -147,7 +147,7 @@ func (a *app) reportTo(file, form string, take func(form string) (*client.Downlo
 	}
 	defer func() { _ = res.Body.Close() }()
 	if file == "-" {
-		_, err = io.Copy(a.out, res.Body)
+		_, err = io.Copy(a.exactly(), res.Body)
 		return err
 	}
 	n, err := a.keepFile(file, res.Body)

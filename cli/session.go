@@ -102,7 +102,7 @@ func login(a *app, fs *flag.FlagSet) func([]string) error {
 				a.printf(
 					"Also signed in: since %s, from %s, last used %s. If that is not you: latch token end %s, and "+
 						"latch account password\n",
-					when(t.Created), tame(t.Source), when(t.Used), tame(t.ID),
+					when(t.Created), t.Source, when(t.Used), t.ID,
 				)
 			}
 		})

@@ -285,7 +285,7 @@ func (a *app) inEditor(text string) (edited, file string, err error) {
 	}
 	words := append(strings.Fields(editor), file)
 	cmd := exec.CommandContext(a.ctx, words[0], words[1:]...)
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = a.in, a.err, a.err
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = a.in, raw(a.err), raw(a.err)
 	if err := cmd.Run(); err != nil {
 		return "", file, &exit{
 			WrongUse, fmt.Errorf("the editor %q failed: %w; nothing was staged, the text is in %s", editor, err, file),

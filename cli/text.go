@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"strings"
-	"text/tabwriter"
 	"time"
 
 	"oakenlatch/core/clip"
@@ -15,7 +14,7 @@ func (a *app) paint(style, text string) string {
 	if !a.tty || a.getenv("NO_COLOR") != "" || style == "" {
 		return text
 	}
-	return "\x1b[" + style + "m" + text + "\x1b[0m"
+	return own("["+style+"m") + text + own("[0m")
 }
 
 // The styles of the client.
@@ -71,18 +70,6 @@ func (a *app) sides(lines []diff.Line, old, now string) {
 func fill(s string, n int) string {
 	s = clip.To(s, n)
 	return s + strings.Repeat(" ", n-len([]rune(s)))
-}
-
-// table aligns rows; cells hold no tabs.
-func (a *app) table(head []string, rows [][]string) {
-	w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
-	if len(rows) > 0 {
-		_, _ = fmt.Fprintln(w, strings.Join(head, "\t"))
-	}
-	for _, r := range rows {
-		_, _ = fmt.Fprintln(w, strings.Join(r, "\t"))
-	}
-	_ = w.Flush()
 }
 
 // when tells a time with its zone.

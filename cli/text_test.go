@@ -258,7 +258,7 @@ func TestAuditText(t *testing.T) {
 func TestColour(t *testing.T) {
 	var out bytes.Buffer
 	env := map[string]string{}
-	a := &app{out: &out, tty: true, getenv: func(k string) string { return env[k] }}
+	a := &app{out: &screen{&out}, tty: true, getenv: func(k string) string { return env[k] }}
 	a.difference([]diff.Line{{Mark: "+", Text: "x"}})
 	assert.Equal(t, "  \x1b[38;5;33m+ x\x1b[0m\n", out.String())
 	env["NO_COLOR"] = "1"

@@ -16,7 +16,7 @@ import (
 // effects tells what becomes of traffic on a device.
 func (a *app) effects(list []flow.Change) {
 	for _, c := range list {
-		what := "traffic, " + tame(c.Where())
+		what := "traffic, " + c.Where()
 		if len(c.On) > 0 {
 			what += " (on " + strings.Join(c.On, ", ") + ")"
 		}
@@ -44,8 +44,8 @@ func (a *app) moved(c flow.Change) {
 	} {
 		for _, m := range k.list {
 			a.printf(
-				"    %s: %s\n      e.g. %s: %s; before: %s\n", a.paint(k.paint, k.name), tame(m.Packets), m.Example,
-				tame(m.After.String()), tame(m.Before.String()),
+				"    %s: %s\n      e.g. %s: %s; before: %s\n", a.paint(k.paint, k.name), m.Packets, m.Example,
+				m.After.String(), m.Before.String(),
 			)
 		}
 	}
@@ -56,7 +56,7 @@ func (a *app) moved(c flow.Change) {
 		)
 	}
 	for _, f := range c.DependsOn {
-		a.printf("    %s %s\n", a.paint(alarm, "depends on:"), tame(f))
+		a.printf("    %s %s\n", a.paint(alarm, "depends on:"), f)
 	}
 }
 
@@ -66,7 +66,7 @@ func (a *app) traffic(p wire.Preview) {
 		a.printf("\nExpected of the traffic:\n")
 	}
 	for _, e := range p.Expected {
-		a.printf("  %d. %s%s\n", e.Number, tame(e.Line), atPlace(e.Place))
+		a.printf("  %d. %s%s\n", e.Number, e.Line, atPlace(e.Place))
 		switch {
 		case e.Trouble != "":
 			a.printf("     %s\n", a.paint(alarm, "not known: "+e.Trouble))
@@ -84,11 +84,11 @@ func (a *app) traffic(p wire.Preview) {
 		}
 		for _, m := range e.Missing {
 			a.printf(
-				"     missing: %s\n       e.g. %s: %s in %s\n", m.Packets, m.Example, tame(m.By.String()), m.Filter,
+				"     missing: %s\n       e.g. %s: %s in %s\n", m.Packets, m.Example, m.By.String(), m.Filter,
 			)
 		}
 		for _, f := range e.DependsOn {
-			a.printf("     %s %s\n", a.paint(alarm, "depends on:"), tame(f))
+			a.printf("     %s %s\n", a.paint(alarm, "depends on:"), f)
 		}
 	}
 	if len(p.Expected) > 0 && len(p.Beside) == 0 {
@@ -99,7 +99,7 @@ func (a *app) traffic(p wire.Preview) {
 		if s.AcceptedBy != "" {
 			head = "Side effect, accepted by " + s.AcceptedBy + " " + when(s.AcceptedAt)
 		}
-		a.printf("  %s at %s of %s, which nobody expects:\n", head, tame(s.Where()), s.Device)
+		a.printf("  %s at %s of %s, which nobody expects:\n", head, s.Where(), s.Device)
 		if s.Trouble != "" {
 			a.printf("    %s\n", s.Trouble)
 		}
@@ -128,7 +128,7 @@ func (a *app) blocked(p wire.Preview) {
 		if s.AcceptedBy == "" {
 			a.printf(
 				"  what it does at %s of %s is not expected; accept it by name with: latch expect accept %d %s %s\n",
-				tame(s.Where()), s.Device, p.Change.Number, s.Device, quoted(tame(s.Name())),
+				s.Where(), s.Device, p.Change.Number, s.Device, quoted(s.Name()),
 			)
 		}
 	}
@@ -152,7 +152,7 @@ func expect(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		return a.show(e, func() {
 			a.printf(
-				"Expectation %d of change %s: %s%s\nNext: latch preview %s\n", e.Number, args[0], tame(e.Line),
+				"Expectation %d of change %s: %s%s\nNext: latch preview %s\n", e.Number, args[0], e.Line,
 				atPlace(e.Place), args[0],
 			)
 		})
@@ -172,7 +172,7 @@ func expectList(a *app, _ *flag.FlagSet) func([]string) error {
 		return a.show(list, func() {
 			rows := make([][]string, len(list))
 			for i, e := range list {
-				rows[i] = []string{fmt.Sprint(e.Number), tame(e.Line), e.Place, e.Actor, when(e.At)}
+				rows[i] = []string{fmt.Sprint(e.Number), e.Line, e.Place, e.Actor, when(e.At)}
 			}
 			a.table([]string{"NUMBER", "EXPECTED", "AT", "BY", "SINCE"}, rows)
 			a.printf("Whether it is delivered: latch preview %s\n", args[0])
@@ -337,7 +337,7 @@ func filterList(a *app, fs *flag.FlagSet) func([]string) error {
 						where = append(where, at.Interface+" "+at.Direction)
 					}
 				}
-				rows = append(rows, []string{tame(f.Name), count(f.Count, "rule", "rules"), attachedTo(where)})
+				rows = append(rows, []string{f.Name, count(f.Count, "rule", "rules"), attachedTo(where)})
 			}
 			a.table([]string{"FILTER", "RULES", "WORKS ON"}, rows)
 			if len(rows) == 0 {
@@ -383,7 +383,7 @@ func filterShow(a *app, fs *flag.FlagSet) func([]string) error {
 
 func (a *app) filter(f flow.Sheet) {
 	a.printf(
-		"%s  %s, what no rule fits is dropped\n", a.paint(strong, "Filter "+tame(f.Name)),
+		"%s  %s, what no rule fits is dropped\n", a.paint(strong, "Filter "+f.Name),
 		count(f.Count, "rule", "rules"),
 	)
 	if f.Trouble != "" {
@@ -397,13 +397,13 @@ func (a *app) filter(f flow.Sheet) {
 		case "redundant":
 			mark = "  " + a.paint(alarm, "redundant: without it all would be done alike")
 		}
-		a.printf("  %d. %s  %s%s\n", i+1, tame(r.Name), r.Action, mark)
+		a.printf("  %d. %s  %s%s\n", i+1, r.Name, r.Action, mark)
 		for _, l := range r.Fits {
-			a.printf("       fits     %s\n", tame(l))
+			a.printf("       fits     %s\n", l)
 		}
 		if !slices.Equal(r.Fits, r.Decides) && r.Standing != "never-reached" {
 			for _, l := range r.Decides {
-				a.printf("       decides  %s\n", tame(l))
+				a.printf("       decides  %s\n", l)
 			}
 		}
 		if r.More {
@@ -412,15 +412,15 @@ func (a *app) filter(f flow.Sheet) {
 	}
 	for _, c := range f.Clashes {
 		a.printf(
-			"  rules %s and %s treat the same packets differently: %s; the first decides\n", tame(c.First),
-			tame(c.Second),
+			"  rules %s and %s treat the same packets differently: %s; the first decides\n", c.First,
+			c.Second,
 			c.Example,
 		)
 	}
 	if len(f.Clean) > 0 {
 		a.printf(
 			"  These can all go, and every packet is treated as before, proved: %s\n",
-			tame(strings.Join(f.Clean, ", ")),
+			strings.Join(f.Clean, ", "),
 		)
 		for _, r := range f.Rules {
 			if slices.Contains(f.Clean, r.Name) {
@@ -471,7 +471,7 @@ func (a *app) traced(t flow.Traced) {
 		return
 	}
 	a.printf(
-		"%s: %s\n", tame(t.Packets),
+		"%s: %s\n", t.Packets,
 		a.paint(
 			strong,
 			map[string]string{
@@ -485,11 +485,11 @@ func (a *app) traced(t flow.Traced) {
 		if p.Permitted {
 			verdict = "permitted"
 		}
-		a.printf("  %s: %s\n    e.g. %s\n", verdict, tame(p.Packets), p.Example)
+		a.printf("  %s: %s\n    e.g. %s\n", verdict, p.Packets, p.Example)
 		for _, s := range p.Way {
-			a.printf("      %s: %s\n", s.Filter, tame(s.By.String()))
+			a.printf("      %s: %s\n", s.Filter, s.By.String())
 			for _, m := range s.Not {
-				a.printf("        not %s: %s\n", tame(m.Rule), tame(m.Why))
+				a.printf("        not %s: %s\n", m.Rule, m.Why)
 			}
 		}
 	}

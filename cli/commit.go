@@ -143,8 +143,8 @@ func (a *app) holdText(c wire.Change) {
 	)
 	a.probes(c.Commit.Probes)
 	a.printf(
-		"It is reverted%s at %s (in %s) unless you confirm.\n", reverter(c.Commit.Devices), when(c.Commit.Deadline),
-		spell(time.Duration(c.Commit.SecondsLeft)*time.Second),
+		"It is reverted at %s (in %s) unless you confirm%s.\n", when(c.Commit.Deadline),
+		spell(time.Duration(c.Commit.SecondsLeft)*time.Second), reverter(c.Commit.Devices),
 	)
 	if c.Commit.ByProbes {
 		a.printf("It is confirmed by itself once every probe passes.\n")
@@ -167,9 +167,9 @@ func reverter(devices []guard.Device) string {
 	case 0:
 		return ""
 	case len(devices):
-		return ", by this service alone,"
+		return "; by this service alone"
 	}
-	return ", on " + strings.Join(weak, ", ") + " by this service alone,"
+	return "; on " + strings.Join(weak, ", ") + " by this service alone"
 }
 
 func (a *app) probes(list []wire.ProbeResult) {
@@ -521,8 +521,8 @@ func showChange(a *app, _ *flag.FlagSet) func([]string) error {
 			a.probes(c.Commit.Probes)
 			if c.State == lifecycle.Holding && c.Commit.Phase == guard.Awaiting {
 				a.printf(
-					"  active, reverted%s at %s (in %s) unless you confirm\n", reverter(c.Commit.Devices),
-					when(c.Commit.Deadline), spell(time.Duration(c.Commit.SecondsLeft)*time.Second),
+					"  active, reverted at %s (in %s) unless you confirm%s\n", when(c.Commit.Deadline),
+					spell(time.Duration(c.Commit.SecondsLeft)*time.Second), reverter(c.Commit.Devices),
 				)
 			}
 			if c.Commit.Phase == guard.AllReady {

@@ -72,7 +72,7 @@ func TestOrders(t *testing.T) {
 			"commit 7 --hold 1d --first a,b --first c --save no --confirm probes --failed-probe revert " +
 				"--probe-within 1m",
 			`{"holdSeconds":86400,"waves":[["a","b"],["c"]],"probeWithinSeconds":60,"byProbes":true,"revertOnProbe":true,"save":false}`,
-			"It is reverted, on saltern by this service alone, at", 0,
+			"unless you confirm; on saltern by this service alone", 0,
 		},
 		{"commit 7 --confirm maybe", "", "--confirm is hand or probes", 2}, {
 			"commit 7 --failed-probe x", "", "--failed-probe is wait or revert", 2,

@@ -55,9 +55,9 @@ func TestAgreementInTheConsole(t *testing.T) {
 		shows("The ferry sails at six."), shows("It needs 1 who did not work on it"),
 	)
 	do(
-		"agree", chromedp.Click(browser.Button("Agree to what is shown")),
-		chromedp.WaitVisible(chromedp.Search(`//div[contains(@class,"popover")]//button[normalize-space(.)="Agree"]`)),
-		chromedp.Click(chromedp.Search(`//div[contains(@class,"popover")]//button[normalize-space(.)="Agree"]`)),
+		"agree", chromedp.Click(browser.Button("Approve what is shown")),
+		chromedp.WaitVisible(chromedp.Search(`//div[contains(@class,"popover")]//button[normalize-space(.)="Approve"]`)),
+		chromedp.Click(chromedp.Search(`//div[contains(@class,"popover")]//button[normalize-space(.)="Approve"]`)),
 		shows("It has the approvals it needs."),
 	)
 	do(

@@ -139,7 +139,8 @@ func TestDeviceTroubles(t *testing.T) {
 	out = s.Do("admin", 3, "config", router)
 	assert.Contains(t, out, "has not been accepted yet")
 	assert.Contains(t, out, "latch device trust "+router)
-	assert.Contains(t, s.Do("admin", 3, "device", "trust", router, "--fingerprint", "SHA256:other"), "nothing was kept")
+	assert.Contains(t, s.Do("admin", 3, "device", "trust", router, "--fingerprint", "SHA256:other"),
+		"nothing was stored")
 	assert.Contains(t, s.Do("admin", 3, "device", "trust", router), "was not accepted")
 	s.Do("admin", 0, "device", "trust", router, "--fingerprint", ssh.FingerprintSHA256(d.HostKey))
 	// A wrong password on the device.

@@ -78,7 +78,7 @@ func TestConsole(t *testing.T) {
 		) != first
 	}, 90*time.Second, 300*time.Millisecond, "the countdown runs")
 	do("confirm", chromedp.Click(browser.Button("Confirm")), chromedp.WaitNotPresent(browser.Button("Confirm")))
-	do("confirmed", chromedp.Click(browser.Text("a", "Changes")), shows("✓ kept"))
+	do("confirmed", chromedp.Click(browser.Text("a", "Changes")), shows("✓ confirmed"))
 	assert.EqualValues(t, "confirmed", s.Change("1").State)
 	assert.Equal(t, s.Devices[router].Running().Digest(), s.Devices[router].Startup().Digest())
 

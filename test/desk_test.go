@@ -135,8 +135,8 @@ func TestConsoleDesk(t *testing.T) {
 		chromedp.WaitNotPresent(browser.Text("*", "Decided by mara: /system/contact")),
 	)
 	do(
-		"a line is taken back", chromedp.Click(chromedp.Search(`//button[@aria-label="take back /system/location"]`)),
-		chromedp.WaitNotPresent(chromedp.Search(`//button[@aria-label="take back /system/location"]`)),
+		"a line is removed", chromedp.Click(chromedp.Search(`//button[@aria-label="remove /system/location"]`)),
+		chromedp.WaitNotPresent(chromedp.Search(`//button[@aria-label="remove /system/location"]`)),
 	)
 	do(
 		"a path is completed", browser.Type("path", "/system/dns-resolver/sea"), shows("/system/dns-resolver/search"),

@@ -233,7 +233,7 @@ func TestPasskey(t *testing.T) {
 	assert.NotContains(t, rules(), "/system")
 	do(
 		"not now", chromedp.Click(chromedp.Search(`//button[contains(@class,"ant-modal-close")]`)),
-		shows("this is grave"),
+		shows("this is a sensitive action"),
 	)
 	assert.NotContains(t, rules(), "/system")
 	do(

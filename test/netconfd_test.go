@@ -141,7 +141,7 @@ func TestNetconfdWithoutCandidate(t *testing.T) {
 	assert.Contains(t, out, "the change stays there until it can again")
 	out = s.Do("mara", 0, "commit", n, "--hold", "2m")
 	assert.Contains(t, out, "guard islet: only this service can revert it")
-	assert.Contains(t, out, "This service reverts it at")
+	assert.Contains(t, out, "unless you confirm; by this service alone")
 	assert.Contains(t, contact(), "nobody")
 	assert.Contains(t, s.Do("mara", 0, "revert", n, "--yes"), "reverted by mara")
 	assert.Contains(t, contact(), "nothing at /system")

@@ -33,7 +33,7 @@ func TestKept(t *testing.T) {
 	assert.Equal(t, "1500", s.Value(router, mtu), "nothing typed takes effect by itself")
 
 	out = s.Do("mara", 0, "commit", n, "--hold", "2m")
-	assert.Contains(t, out, "in effect, on hold")
+	assert.Contains(t, out, "is active, on hold")
 	assert.Equal(t, "9000", s.Value(router, mtu))
 	assert.True(t, s.Devices[router].Pending(), "the device's own timer runs")
 	assert.NotEqual(
@@ -46,8 +46,8 @@ func TestKept(t *testing.T) {
 	assert.Contains(t, out, "saved to startup")
 	assert.False(t, s.Devices[router].Pending())
 	assert.Equal(t, s.Devices[router].Running().Digest(), s.Devices[router].Startup().Digest())
-	assert.Contains(t, s.Do("mara", 3, "confirm", n), "already kept")
-	assert.Contains(t, s.Do("mara", 3, "put", n, router, mtu, "1400"), "is kept and can no longer be edited")
+	assert.Contains(t, s.Do("mara", 3, "confirm", n), "already confirmed")
+	assert.Contains(t, s.Do("mara", 3, "put", n, router, mtu, "1400"), "is confirmed and can no longer be edited")
 
 	var page wire.Audit
 	require.NoError(t, json.Unmarshal([]byte(s.Do("mara", 0, "audit", "change:"+n, "--json", "--limit", "200")), &page))

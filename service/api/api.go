@@ -156,6 +156,7 @@ func (a *API) Handler() http.Handler {
 	e.Use(a.within, a.headers, a.calledRight, a.recovered, a.ownOnly)
 	e.Use(middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: MaxBody, Skipper: large}))
 	e.Use(middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: MaxLoad}))
+	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{MinLength: worthPacking, Skipper: unpacked}))
 	for _, r := range a.routes() {
 		e.Add(r.method, r.url(), a.serve(r))
 	}

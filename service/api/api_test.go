@@ -1,10 +1,12 @@
 package api
 
 import (
+	"compress/gzip"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net/http"
 	"net/http/httptest"
@@ -204,6 +206,43 @@ func TestConsoleFiles(t *testing.T) {
 			js.Header().Get("Referrer-Policy"),
 		},
 	)
+}
+
+// Answers and the console's files are sent packed to who takes them so, and as they are to others; streams are not.
+func TestPacked(t *testing.T) {
+	t.Parallel()
+	a := newAPI(t, fstest.MapFS{
+		"index.html": {Data: []byte("<html>the console")}, "assets/a.js": {Data: []byte("plain")},
+		"assets/a.js.br": {Data: []byte("brotli")}, "assets/a.js.gz": {Data: []byte("gzip")},
+		"assets/b.js": {Data: []byte("small")},
+	})
+	h := a.Handler()
+	get := func(path, accept string) *httptest.ResponseRecorder {
+		req := httptest.NewRequest("GET", path, nil)
+		req.Header.Set("Accept-Encoding", accept)
+		rec := httptest.NewRecorder()
+		h.ServeHTTP(rec, req)
+		require.Equal(t, http.StatusOK, rec.Code, path)
+		return rec
+	}
+	for _, c := range [][4]string{
+		{"/assets/a.js", "gzip, deflate, br", "br", "brotli"}, {"/assets/a.js", "br;q=0, gzip;q=0.5", "gzip", "gzip"},
+		{"/assets/a.js", "", "", "plain"}, {"/assets/a.js", "identity", "", "plain"}, {"/assets/b.js", "br, gzip", "",
+			"small"},
+	} {
+		res := get(c[0], c[1])
+		assert.Equal(t, c[2:], []string{res.Header().Get("Content-Encoding"), res.Body.String()}, c)
+		assert.Contains(t, res.Header().Get("Content-Type"), "javascript")
+		assert.Contains(t, res.Header().Values("Vary"), "Accept-Encoding")
+	}
+	doc := get(prefix+"/openapi.json", "gzip")
+	assert.Equal(t, "gzip", doc.Header().Get("Content-Encoding"))
+	z, err := gzip.NewReader(doc.Body)
+	require.NoError(t, err)
+	text, err := io.ReadAll(z)
+	require.NoError(t, err)
+	assert.JSONEq(t, get(prefix+"/openapi.json", "").Body.String(), string(text))
+	assert.Less(t, doc.Body.Len()*4, len(text))
 }
 
 func TestProblems(t *testing.T) {

@@ -10,10 +10,13 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"mime"
 	"net"
 	"net/http"
+	"path"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -241,6 +244,46 @@ func (a *API) ownOnly(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
+// worthPacking is from how many bytes on an answer is compressed.
+const worthPacking = 1400
+
+// unpacked reports whether an answer is sent as it is: streams, whose events are to arrive at once; what is packed by
+// itself; and the console's files, which are packed when it is built.
+func unpacked(c *echo.Context) bool {
+	return c.Path() == prefix+"/events" || c.Path() == "/metrics" || !strings.HasPrefix(c.Path(), prefix)
+}
+
+// packings are how the console's files are there, the smallest first (console/scripts/pack.mjs).
+var packings = []struct{ coding, suffix string }{{"br", ".br"}, {"gzip", ".gz"}}
+
+// packed gives the name under which a file is there in a coding that whoever asks takes (RFC 9110, section 12.5.3), and
+// the coding; the name itself and "" where it is not.
+func packed(files fs.FS, name, accept string) (string, string) {
+	for _, p := range packings {
+		if !accepts(accept, p.coding) {
+			continue
+		}
+		if st, err := fs.Stat(files, name+p.suffix); err == nil && !st.IsDir() {
+			return name + p.suffix, p.coding
+		}
+	}
+	return name, ""
+}
+
+// accepts reports whether Accept-Encoding names a coding, and not with a weight of 0.
+func accepts(header, coding string) bool {
+	for part := range strings.SplitSeq(header, ",") {
+		name, weight, _ := strings.Cut(part, ";")
+		if !strings.EqualFold(strings.TrimSpace(name), coding) {
+			continue
+		}
+		q, given := strings.CutPrefix(strings.TrimSpace(weight), "q=")
+		v, err := strconv.ParseFloat(q, 64)
+		return !given || err != nil || v > 0
+	}
+	return false
+}
+
 // console serves the console's files; every page of it is index.html, with the
 // nonce that its style sheets carry.
 func (a *API) console(c *echo.Context) error {
@@ -249,6 +292,14 @@ func (a *API) console(c *echo.Context) error {
 		if st, err := fs.Stat(a.Console, name); err == nil && !st.IsDir() {
 			if strings.HasPrefix(name, "assets/") {
 				c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			c.Response().Header().Add("Vary", "Accept-Encoding")
+			as, coding := packed(a.Console, name, c.Request().Header.Get("Accept-Encoding"))
+			if coding != "" && c.Request().Header.Get("Range") == "" {
+				c.Response().Header().Set("Content-Encoding", coding)
+				c.Response().Header().Set("Content-Type", cmp.Or(mime.TypeByExtension(path.Ext(name)),
+					"application/octet-stream"))
+				name = as
 			}
 			return c.FileFS(name, a.Console)
 		}

@@ -1,16 +1,16 @@
 import { ConfigProvider, Spin } from "antd";
-import { useState } from "react";
+import { Suspense, useState } from "react";
 import { Route, Routes } from "react-router";
-import { SignIn } from "../features/access/SignIn";
 import { Frame } from "./Frame";
-import { page } from "./page";
-import { ShowAnew } from "../features/access/SecondFactor";
+import { page } from "../parts/page";
 import { Trouble } from "../parts/Trouble";
 import { nonce } from "../lib/nonce";
 import { useLive } from "./live";
 import { useSession } from "../features/access/queries";
 import { dark, light } from "../lib/theme";
 
+const SignIn = page(() => import("../features/access/SignIn").then((m) => m.SignIn));
+const ShowAnew = page(() => import("../features/access/SecondFactor").then((m) => m.ShowAnew));
 const AccessPage = page(() => import("../features/access/AccessPage").then((m) => m.AccessPage));
 const Audit = page(() => import("../features/record/Audit").then((m) => m.Audit));
 const ChangePage = page(() => import("../features/changes/ChangePage").then((m) => m.ChangePage));
@@ -43,8 +43,10 @@ export function App() {
     <ConfigProvider theme={look === "dark" ? dark : light} csp={{ nonce }}>
       {session.isPending && <Spin fullscreen />}
       <Trouble error={session.error} />
-      {session.data === null && <SignIn />}
-      {session.data && <ShowAnew />}
+      <Suspense fallback={null}>
+        {session.data === null && <SignIn />}
+        {session.data && <ShowAnew />}
+      </Suspense>
       {session.data?.lacks && (
         <Routes>
           <Route element={<Frame session={session.data} look={look} setLook={choose} />}>

@@ -5,9 +5,11 @@ import type { Session } from "../lib/documents";
 import { useAct } from "../lib/query";
 import { useAttention } from "../features/now/queries";
 import { answer, api } from "../lib/api";
-import { HoldBar } from "../features/changes/HoldBar";
+import { page } from "../parts/page";
 import { Others } from "../features/access/Others";
 import { may } from "../lib/may";
+
+const HoldBar = page(() => import("../features/changes/HoldBar").then((m) => m.HoldBar));
 
 const places = [
   { to: "/", label: "Now" },
@@ -108,17 +110,19 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
         </Suspense>
       </main>
       <div style={{ position: "sticky", bottom: 0, zIndex: 5 }}>
-        {attention.data?.holding.map((c) => (
-          <HoldBar
-            key={c.number}
-            change={c}
-            mayDecide={
-              may(session, "administer") ||
-              session.account === c.author ||
-              (c.coworkers ?? []).includes(session.account)
-            }
-          />
-        ))}
+        <Suspense fallback={null}>
+          {attention.data?.holding.map((c) => (
+            <HoldBar
+              key={c.number}
+              change={c}
+              mayDecide={
+                may(session, "administer") ||
+                session.account === c.author ||
+                (c.coworkers ?? []).includes(session.account)
+              }
+            />
+          ))}
+        </Suspense>
       </div>
     </Flex>
   );

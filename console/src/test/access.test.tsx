@@ -255,7 +255,7 @@ describe("access", () => {
     as("otto", ["read", "approve"]);
     open("/changes/7");
     fireEvent.click(await screen.findByText("Approve what is shown…"));
-    fireEvent.click(await screen.findByText("Agree"));
+    fireEvent.click(await screen.findByText("Approve"));
     await did("POST /changes/7/approval");
     expect(sent("POST", "/changes/7/approval")).toEqual({ digest: "d1g" });
   });
@@ -269,7 +269,7 @@ describe("access", () => {
     await did("POST /emergencies/3/review");
     expect(sent("POST", "/emergencies/3/review")).toEqual({ text: "it was right" });
     expect(screen.getByText("rule 1 goes: all devices, 1")).toBeTruthy();
-    fireEvent.click(screen.getByText("Agree…"));
+    fireEvent.click(screen.getByText("Approve…"));
     fireEvent.click(await screen.findByText("Approve"));
     await did("POST /proposals/4/agreement");
     expect(screen.getByText(/it saw 9 entries, and the record has 7/)).toBeTruthy();

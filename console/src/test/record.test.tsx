@@ -152,7 +152,7 @@ describe("outside changes", () => {
     await waitFor(() => {
       expect(asked.some((a) => a.path === "/outside" && a.query === "all=true")).toBe(true);
     });
-    fireEvent.click(await screen.findByRole("button", { name: "Take that back" }));
+    fireEvent.click(await screen.findByRole("button", { name: "Remove it" }));
     await waitFor(() => {
       expect(asked.some((a) => a.method === "DELETE" && a.path === "/silences/2")).toBe(true);
     });

@@ -215,7 +215,7 @@ describe("traffic", () => {
     await waitFor(() => {
       expect(asked.find((a) => a.path === "/changes/7/accept")?.body).toEqual({ device: "hall", place: "hall-in" });
     });
-    fireEvent.click(screen.getAllByRole("button", { name: "Take it back" })[0] ?? document.body);
+    fireEvent.click(screen.getAllByRole("button", { name: "Remove it" })[0] ?? document.body);
     await waitFor(() => {
       expect(asked.some((a) => a.method === "DELETE" && a.path === "/changes/7/expectations/1")).toBe(true);
     });

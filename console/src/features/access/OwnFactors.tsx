@@ -2,6 +2,7 @@ import { Alert, Button, Card, Flex, Form, Input, Popconfirm, QRCode, Space, Tabl
 import { useState } from "react";
 import type { Factor, FactorBegun } from "../../lib/documents";
 import { useAddFactor, useBeginFactor, useDropFactor, useFactors, useNewCodes } from "./queries";
+import { forgetCodes, unread } from "./unread";
 import { Trouble } from "../../parts/Trouble";
 import { when } from "../../lib/time";
 
@@ -16,14 +17,6 @@ async function makePasskey(begun: FactorBegun): Promise<unknown> {
   if (!(made instanceof PublicKeyCredential)) throw new Error("The browser made no passkey.");
   return made.toJSON();
 }
-
-// Codes that were given and not read yet: with the first second factor the page is built anew around them.
-let unread: string[] = [];
-
-/** Forgets codes that were not read: somebody else may sign in here. */
-export const forgetCodes = () => {
-  unread = [];
-};
 
 const Codes = ({ codes, read }: { codes: string[]; read: () => void }) => (
   <Alert
@@ -55,10 +48,10 @@ export function OwnFactors() {
   const own = useFactors();
   const [form] = Form.useForm<{ name: string; password?: string }>();
   const [trouble, setTrouble] = useState<Error | null>(null);
-  const [codes, setCodes] = useState(unread);
+  const [codes, setCodes] = useState(unread.codes);
   const give = (list: string[] | undefined) => {
     if (!list?.length) return;
-    unread = list;
+    unread.codes = list;
     setCodes(list);
   };
   const begin = useBeginFactor();
@@ -109,7 +102,7 @@ export function OwnFactors() {
         <Codes
           codes={codes}
           read={() => {
-            unread = [];
+            forgetCodes();
             setCodes([]);
           }}
         />

@@ -6,7 +6,7 @@ import { answer, api } from "../../lib/api";
 import { SecondForm, secondOf } from "./SecondFactor";
 import { Trouble } from "../../parts/Trouble";
 import { useAct } from "../../lib/query";
-import { forgetCodes } from "./OwnFactors";
+import { forgetCodes } from "./unread";
 import { tellOthers } from "./Others";
 
 interface Fields {

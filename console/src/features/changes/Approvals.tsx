@@ -104,7 +104,7 @@ export function Approvals({ preview, session, mine }: { preview: Preview; sessio
             <Popconfirm
               title={`Approve change ${String(n)} as preview ${digest} shows it?`}
               description="To nothing else: when anything moves, this falls."
-              okText="Agree"
+              okText="Approve"
               onConfirm={() => {
                 approve.mutate({ digest, ...(note && { note }) });
               }}

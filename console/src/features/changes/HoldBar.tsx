@@ -40,8 +40,8 @@ function ending(commit: Commit): string {
   const alone = commit.devices.filter((d) => d.keeper === "service").map((d) => d.name);
   const at = `at ${when(commit.deadline)}`;
   if (alone.length === 0) return `It is reverted ${at} unless you confirm.`;
-  if (alone.length === commit.devices.length) return `It is reverted, by this service alone, ${at} unless you confirm.`;
-  return `It is reverted ${at} unless you confirm, on ${alone.join(", ")} by this service alone.`;
+  if (alone.length === commit.devices.length) return `It is reverted ${at} unless you confirm; by this service alone.`;
+  return `It is reverted ${at} unless you confirm; on ${alone.join(", ")} by this service alone.`;
 }
 
 /** The bar at the foot of every page while a commit is not decided. */

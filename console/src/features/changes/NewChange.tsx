@@ -1,71 +1,34 @@
-import { Button, Form, Input, Modal } from "antd";
-import { useState } from "react";
-import { useNavigate } from "react-router";
-import { Trouble } from "../../parts/Trouble";
-import { useOpenChange } from "./queries";
+import { Button } from "antd";
+import { Suspense, useState } from "react";
+import { page } from "../../parts/page";
 
-interface Fields {
-  title: string;
-  ticket?: string;
-}
+const NewChangeForm = page(() => import("./NewChangeForm").then((m) => m.NewChangeForm));
 
-/** The button that opens a change, and its form. */
+/** The button that opens a change. */
 export function NewChange() {
   const [shown, setShown] = useState(false);
-  const [form] = Form.useForm<Fields>();
-  const open = useOpenChange();
-  const go = useNavigate();
+  const [asked, setAsked] = useState(false);
   return (
     <>
       <Button
         type="primary"
         onClick={() => {
+          setAsked(true);
           setShown(true);
         }}
       >
         Open a change
       </Button>
-      <Modal
-        title="Open a change"
-        open={shown}
-        okText="Open"
-        onCancel={() => {
-          setShown(false);
-        }}
-        onOk={() => {
-          form.submit();
-        }}
-        confirmLoading={open.isPending}
-      >
-        <Trouble error={open.error} />
-        <Form<Fields>
-          form={form}
-          layout="vertical"
-          requiredMark={false}
-          onFinish={(f) => {
-            open.mutate(
-              { title: f.title, ticket: f.ticket ?? "" },
-              {
-                onSuccess: (c) => {
-                  setShown(false);
-                  void go(`/changes/${String(c.number)}`);
-                },
-              },
-            );
-          }}
-        >
-          <Form.Item
-            name="title"
-            label="What is it for?"
-            rules={[{ required: true, message: "Say in a few words what it is for." }]}
-          >
-            <Input maxLength={200} />
-          </Form.Item>
-          <Form.Item name="ticket" label="Ticket (if there is one)">
-            <Input maxLength={100} />
-          </Form.Item>
-        </Form>
-      </Modal>
+      <Suspense fallback={null}>
+        {asked && (
+          <NewChangeForm
+            shown={shown}
+            onClose={() => {
+              setShown(false);
+            }}
+          />
+        )}
+      </Suspense>
     </>
   );
 }

@@ -2,7 +2,7 @@ import { Alert, Button, Flex, Input, Radio, Select, Typography } from "antd";
 import { useState } from "react";
 import type { Part } from "../../lib/documents";
 import { LoadedList } from "./LoadedList";
-import { TextEditor } from "../../parts/TextEditor";
+import { TextEditor } from "../../parts/editor";
 import { Trouble } from "../../parts/Trouble";
 import { fetchPart, useLoad } from "./queries";
 import { useDevices } from "../devices/queries";

@@ -12,7 +12,7 @@ import { useAttention, useLookedAfter } from "./queries";
 import { useSession } from "../access/queries";
 import { when, whenIn } from "../../lib/time";
 import { NewChange } from "../changes/NewChange";
-import { OutsideState } from "../outside/OutsidePage";
+import { OutsideState } from "../outside/OutsideState";
 
 function Pile({ title, what, children }: { title: string; what: string; children: ReactNode[] }) {
   if (children.length === 0) return null;
@@ -95,7 +95,7 @@ function Waiting({ proposal: p }: { proposal: Proposal }) {
           }}
         >
           <Button size="small" loading={agree.isPending}>
-            Agree…
+            Approve…
           </Button>
         </Popconfirm>
       )}

@@ -18,6 +18,7 @@ import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { Session } from "../../lib/documents";
 import { BroughtBack } from "../history/BroughtBack";
+import { OutsideState } from "./OutsideState";
 import { Difference } from "../../parts/Difference";
 import { Trouble } from "../../parts/Trouble";
 import { useDevices } from "../devices/queries";
@@ -34,24 +35,6 @@ import {
 } from "./queries";
 import { when, whenShort } from "../../lib/time";
 import { may } from "../../lib/may";
-
-/** What became of an outside change, in one word and colour. */
-export function OutsideState({ outside: o }: { outside: Outside }) {
-  if (o.state === "open" && o.change)
-    return (
-      <Tag color="geekblue">
-        being pushed back by <Link to={`/changes/${String(o.change)}`}>change {o.change}</Link>
-      </Tag>
-    );
-  if (o.state === "open") return <Tag color="volcano">! to be decided</Tag>;
-  if (o.state === "opened")
-    return (
-      <Tag color="geekblue">
-        goes on in <Link to={`/changes/${String(o.change)}`}>change {o.change}</Link>
-      </Tag>
-    );
-  return <Tag color={o.state === "silenced" ? "default" : "cyan"}>{o.state}</Tag>;
-}
 
 /** What was changed on devices outside this service, and what is to be made of it. */
 export function OutsidePage({ session }: { session: Session }) {
@@ -331,7 +314,7 @@ function Silences({ session }: { session: Session }) {
                 off.mutate(s.number);
               }}
             >
-              Take that back
+              Remove it
             </Button>
           )}
         </Flex>

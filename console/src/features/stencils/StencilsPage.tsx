@@ -2,7 +2,7 @@ import { Alert, Button, Card, Col, Flex, Input, Row, Typography } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Saved, Session, Stencil } from "../../lib/documents";
-import { TextEditor } from "../../parts/TextEditor";
+import { TextEditor } from "../../parts/editor";
 import { Trouble } from "../../parts/Trouble";
 import { useSaveShared, useSaveStencil, useShared, useStencil, useStencils } from "./queries";
 import { when } from "../../lib/time";

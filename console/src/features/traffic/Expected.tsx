@@ -136,7 +136,7 @@ function One({ expectation: e, onDrop }: { expectation: Expectation; onDrop?: ((
           ))}
           {onDrop && (
             <Button size="small" type="link" style={{ padding: 0 }} onClick={onDrop}>
-              Take it back
+              Remove it
             </Button>
           )}
         </>

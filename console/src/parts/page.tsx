@@ -1,5 +1,5 @@
 import { lazy, type ComponentType } from "react";
-import { Trouble } from "../parts/Trouble";
+import { Trouble } from "./Trouble";
 
 const gone = new Error("This page could not be loaded. The service may be another release by now: reload the console.");
 

@@ -4,6 +4,7 @@ import tseslint from "typescript-eslint";
 
 export default tseslint.config(
   { ignores: ["dist", "node_modules"] },
+  { files: ["scripts/**"], languageOptions: { globals: { console: "readonly", process: "readonly" } } },
   js.configs.recommended,
   ...tseslint.configs.strict,
   hooks.configs.flat["recommended-latest"],

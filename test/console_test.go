@@ -138,7 +138,7 @@ func TestConsole(t *testing.T) {
 	assert.Contains(t, s.Do("mara", 0, "show", late), "draft")
 
 	do("audit", chromedp.Click(browser.Text("a", "Audit")), shows("commit.confirmed"), shows("config.changed"))
-	do("device", chromedp.Navigate(s.URL+"/devices/"+router), shows("Management, the only management access"))
+	do("device", chromedp.Navigate(s.URL+"/devices/"+router), shows("Management, the only way in"))
 	do("no such page", chromedp.Navigate(s.URL+"/nothing"), shows("no such page"))
 	do("sign out", chromedp.Click(browser.Button("Sign out")), chromedp.WaitVisible(browser.Field("Account")))
 	mu.Lock()

@@ -63,7 +63,7 @@ func TestWontGoBack(t *testing.T) {
 	}, 90*time.Second, 300*time.Millisecond)
 	require.Eventually(t, func() bool {
 		out, _ = s.Latch("mara", "revert", n, "--yes")
-		return strings.Contains(out, "does not revert; it is tried on")
+		return strings.Contains(out, "does not revert; this is tried again")
 	}, 60*time.Second, 300*time.Millisecond, "a second word is no circle: it is answered with how it stands")
 	assert.Contains(t, out, "latch compare "+quay+" "+quay+"@before:"+n+" --as edit-config")
 	assert.Contains(t, out, "While it was on hold, 1 place of "+router+" was changed by somebody else")

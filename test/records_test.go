@@ -338,7 +338,7 @@ func TestRestoredHold(t *testing.T) {
 	)
 	look(
 		"restored read", chromedp.Click(browser.Button("Read its devices")),
-		chromedp.WaitVisible(browser.Text("*", "settled: kept, by mara")),
+		chromedp.WaitVisible(browser.Text("*", "settled: confirmed, by mara")),
 		chromedp.WaitVisible(browser.Text("td", "the change")),
 	)
 	out = s.Do("mara", 0, "settle", n, "saltern-slip", "--revert")

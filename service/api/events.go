@@ -37,7 +37,22 @@ func (a *API) events(c *call) (any, error) {
 		return nil, err
 	}
 	q.After = last
-	return stream(func(w http.ResponseWriter) error { return a.streamEntries(c, q, w) }), nil
+	var pulse int64
+	if err := c.numbers(map[string]*int64{"pulse": &pulse}); err != nil {
+		return nil, err
+	}
+	alive := sign{every: beat, text: ": here\n\n"}
+	if pulse > 0 {
+		alive = sign{every: time.Duration(min(pulse, 60)) * time.Second, text: "event: pulse\ndata: {}\n\n"}
+	}
+	return stream(func(w http.ResponseWriter) error { return a.streamEntries(c, q, alive, w) }), nil
+}
+
+// sign is what a silent stream says from time to time: browsers show scripts no comments, and a page has to know
+// whether it still hears the service.
+type sign struct {
+	every time.Duration
+	text  string
 }
 
 // event is what of an entry is told to somebody: all of it where they may audit what it is about;
@@ -57,7 +72,7 @@ func (a *API) event(c *call, e ledger.Entry, devices map[string]store.Device) (k
 }
 
 // streamEntries writes a stream until what let it in ends, or somebody goes.
-func (a *API) streamEntries(c *call, q store.LedgerQuery, w http.ResponseWriter) error {
+func (a *API) streamEntries(c *call, q store.LedgerQuery, alive sign, w http.ResponseWriter) error {
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	w.WriteHeader(http.StatusOK)
@@ -108,7 +123,7 @@ func (a *API) streamEntries(c *call, q store.LedgerQuery, w http.ResponseWriter)
 		if len(list) == q.Limit {
 			continue
 		}
-		if !a.waitForEntries(c, w, health.C, &ill, added, fewer, until) {
+		if !a.waitForEntries(c, w, alive, health.C, &ill, added, fewer, until) {
 			return nil
 		}
 	}
@@ -118,14 +133,15 @@ func (a *API) streamEntries(c *call, q store.LedgerQuery, w http.ResponseWriter)
 // lives, and that something is wrong with the records, or no longer: nothing is entered where they are ill, and
 // everybody has to know of it.
 func (a *API) waitForEntries(
-	c *call, w http.ResponseWriter, health <-chan time.Time, ill *string, added, fewer <-chan struct{}, until time.Time,
+	c *call, w http.ResponseWriter, alive sign, health <-chan time.Time, ill *string, added, fewer <-chan struct{},
+	until time.Time,
 ) bool {
 	flush := http.NewResponseController(w)
 	tell := func(write func() error) bool {
 		_ = flush.SetWriteDeadline(time.Now().Add(writeEvent))
 		return write() == nil && flush.Flush() == nil
 	}
-	asked, silent := time.After(until.Sub(a.Log.Now())), time.After(beat)
+	asked, silent := time.After(until.Sub(a.Log.Now())), time.After(alive.every)
 	for {
 		select {
 		case <-added:
@@ -146,7 +162,7 @@ func (a *API) waitForEntries(
 			}
 		case <-silent:
 			return tell(func() error {
-				_, err := fmt.Fprint(w, ": here\n\n")
+				_, err := fmt.Fprint(w, alive.text)
 				return err
 			})
 		case <-c.ctx.Done():

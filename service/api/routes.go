@@ -24,7 +24,7 @@ func (a *API) routes() []route {
 			id: "streamEvents", method: "GET", path: "/events", needs: toRead,
 			summary: "What happens, as it is written (server-sent events): entries of the ledger for those who may " +
 				"audit, and for those who may read that something they see has moved; resumes after Last-Event-ID",
-			streams: []string{"text/event-stream"}, lasts: true, handle: a.events,
+			query: []string{"pulse"}, streams: []string{"text/event-stream"}, lasts: true, handle: a.events,
 		},
 		{
 			id: "metrics", method: "GET", path: metricsPath, needs: toReadAll,

@@ -1,4 +1,4 @@
-import { Alert, Button, Flex, Segmented, Spin, Typography, theme } from "antd";
+import { Alert, Button, ConfigProvider, Flex, Segmented, Spin, Typography, theme } from "antd";
 import { Suspense } from "react";
 import { NavLink, Outlet } from "react-router";
 import type { Session } from "../lib/documents";
@@ -8,6 +8,8 @@ import { answer, api } from "../lib/api";
 import { page } from "../parts/page";
 import { Others } from "../features/access/Others";
 import { may } from "../lib/may";
+import { useLost } from "../lib/contact";
+import { when } from "../lib/time";
 
 const HoldBar = page(() => import("../features/changes/HoldBar").then((m) => m.HoldBar));
 
@@ -29,6 +31,7 @@ const places = [
 export function Frame({ session, look, setLook }: { session: Session; look: string; setLook: (l: string) => void }) {
   const { token } = theme.useToken();
   const attention = useAttention();
+  const lost = useLost();
   const out = useAct(() => answer(api.POST("/logout")));
   return (
     <Flex vertical style={{ minHeight: "100vh", background: token.colorBgLayout }}>
@@ -85,45 +88,58 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
           Sign out
         </Button>
       </Flex>
-      <main
-        style={{
-          flex: 1,
-          padding: "20px 24px",
-          maxWidth: 1500,
-          width: "100%",
-          margin: "0 auto",
-          boxSizing: "border-box",
-        }}
-      >
-        {attention.data?.records && (
+      {lost && (
+        <div style={{ position: "sticky", top: 0, zIndex: 20 }}>
           <Alert
+            banner
             type="error"
-            showIcon
-            style={{ marginBottom: 16 }}
-            title="Nothing new can be begun: the records cannot be written"
-            description={attention.data.records}
+            role="alert"
+            title={`No contact with the service since ${when(lost.toISOString())}`}
+            description="What is shown is as it was then. Nothing can be changed here until the service answers. Commits on hold are reverted at their time by their devices, or by the service, unless somebody confirmed them."
           />
-        )}
-        <Others />
-        <Suspense fallback={<Spin style={{ display: "block", margin: "64px auto" }} />}>
-          <Outlet />
-        </Suspense>
-      </main>
-      <div style={{ position: "sticky", bottom: 0, zIndex: 5 }}>
-        <Suspense fallback={null}>
-          {attention.data?.holding.map((c) => (
-            <HoldBar
-              key={c.number}
-              change={c}
-              mayDecide={
-                may(session, "administer") ||
-                session.account === c.author ||
-                (c.coworkers ?? []).includes(session.account)
-              }
+        </div>
+      )}
+      <ConfigProvider componentDisabled={lost !== undefined}>
+        <main
+          style={{
+            flex: 1,
+            padding: "20px 24px",
+            maxWidth: 1500,
+            width: "100%",
+            margin: "0 auto",
+            boxSizing: "border-box",
+          }}
+        >
+          {attention.data?.records && (
+            <Alert
+              type="error"
+              showIcon
+              style={{ marginBottom: 16 }}
+              title="Nothing new can be begun: the records cannot be written"
+              description={attention.data.records}
             />
-          ))}
-        </Suspense>
-      </div>
+          )}
+          <Others />
+          <Suspense fallback={<Spin style={{ display: "block", margin: "64px auto" }} />}>
+            <Outlet />
+          </Suspense>
+        </main>
+        <div style={{ position: "sticky", bottom: 0, zIndex: 5 }}>
+          <Suspense fallback={null}>
+            {attention.data?.holding.map((c) => (
+              <HoldBar
+                key={c.number}
+                change={c}
+                mayDecide={
+                  may(session, "administer") ||
+                  session.account === c.author ||
+                  (c.coworkers ?? []).includes(session.account)
+                }
+              />
+            ))}
+          </Suspense>
+        </div>
+      </ConfigProvider>
     </Flex>
   );
 }

@@ -1,5 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
+import { hear, lose, silence } from "../lib/contact";
 import { happened, touches, type Happened } from "../lib/touched";
 
 /**
@@ -28,22 +29,52 @@ export function useLive(signedIn: boolean) {
     const told = (e: MessageEvent<string>) => {
       refresh(happened(e.data));
     };
+    let quiet: number | undefined; // fires where nothing was heard for too long
+    let again: number | undefined; // opens a new stream
+    let gone = false; // contact was lost; what happened meanwhile is asked for once it is back
+    const alive = () => {
+      window.clearTimeout(quiet);
+      quiet = window.setTimeout(broken, silence);
+      hear();
+      if (gone) {
+        refresh(undefined);
+        void client.refetchQueries({ predicate: (q) => q.state.status === "error" });
+      }
+      gone = false;
+    };
     const close = () => {
+      window.clearTimeout(quiet);
+      window.clearTimeout(again);
       events?.close();
       events = undefined;
+    };
+    const broken = () => {
+      close();
+      gone = true;
+      lose();
+      again = window.setTimeout(listen, 1000);
+    };
+    const listen = () => {
+      events = new EventSource("/api/v1/events?pulse=1");
+      quiet = window.setTimeout(broken, silence);
+      for (const kind of ["entry", "moved"])
+        events.addEventListener(kind, (e: MessageEvent<string>) => {
+          told(e);
+          alive();
+        });
+      events.addEventListener("pulse", alive);
+      events.addEventListener("open", alive);
+      events.addEventListener("error", () => {
+        // What let it in may have ended: then it is for the page to sign in.
+        void client.invalidateQueries({ queryKey: ["me"] });
+        broken();
+      });
     };
     const look = () => {
       if (document.visibilityState !== "visible") {
         close();
       } else if (!events) {
-        events = new EventSource("/api/v1/events");
-        events.addEventListener("entry", told);
-        events.addEventListener("moved", told);
-        let opened = false; // by itself, after it broke off: what happened meanwhile is asked for
-        events.addEventListener("open", () => {
-          if (opened) refresh(undefined);
-          opened = true;
-        });
+        listen();
         refresh(undefined);
       }
     };

@@ -5,6 +5,7 @@ import type { Problem, Second } from "./documents";
 /** What the service said no with. */
 export class ApiError extends Error {
   readonly problem: Problem;
+  readonly at = new Date();
 
   constructor(problem: Problem) {
     super([problem.detail, ...(problem.next ?? []).map((s) => s.text)].join("; "));

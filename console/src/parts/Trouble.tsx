@@ -2,6 +2,7 @@ import { Alert, Button, Space } from "antd";
 import { Link, useLocation } from "react-router";
 import { placeOf } from "../lib/advice";
 import { ApiError } from "../lib/api";
+import { heardAfter, useLost } from "../lib/contact";
 import type { Step } from "../lib/documents";
 
 /** One step of advice: its words, and the way to where it is done, unless that is here. */
@@ -22,7 +23,10 @@ function NextStep({ step }: { step: Step }) {
 
 /** An error as the service told it: what is wrong and what to do. */
 export function Trouble({ error }: { error: Error | null }) {
+  useLost(); // it is looked at again when contact is lost, or is back
   if (!error) return null;
+  // That there was no answer is no longer so once the service is heard again.
+  if (error instanceof ApiError && error.problem.status === 0 && heardAfter(error.at)) return null;
   const p = error instanceof ApiError ? error.problem : undefined;
   return (
     <Alert

@@ -59,11 +59,12 @@ export function answering(answers: Record<string, unknown>, asked: Asked[]) {
   vi.stubGlobal(
     "EventSource",
     class {
-      addEventListener() {
-        return undefined;
+      beats: number[] = [];
+      addEventListener(kind: string, told: () => void) {
+        if (kind === "pulse") this.beats.push(window.setInterval(told, 500));
       }
       close() {
-        return undefined;
+        for (const b of this.beats) window.clearInterval(b);
       }
     },
   );

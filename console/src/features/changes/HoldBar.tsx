@@ -3,6 +3,7 @@ import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import type { Change, Commit, DeviceStanding } from "../../lib/documents";
 import { useHold, useAccept, useSay } from "./queries";
+import { useLost } from "../../lib/contact";
 import { clock, span, when } from "../../lib/time";
 import { RevertDialog } from "./RevertDialog";
 import { Steps, counted } from "../record/Steps";
@@ -49,6 +50,7 @@ export function HoldBar({ change, mayDecide }: { change: Change; mayDecide: bool
   const { token } = theme.useToken();
   const commit = change.commit;
   const left = useSecondsLeft(commit?.secondsLeft ?? 0);
+  const lost = useLost();
   if (!commit) return null;
   const awaiting = commit.phase === "awaiting";
   const urgent = commit.ending ?? left < 15;
@@ -63,7 +65,7 @@ export function HoldBar({ change, mayDecide }: { change: Change; mayDecide: bool
         padding: "10px 24px",
       }}
     >
-      {awaiting && commit.ending && (
+      {awaiting && commit.ending && !lost && (
         <Alert
           banner
           type="error"
@@ -77,13 +79,14 @@ export function HoldBar({ change, mayDecide }: { change: Change; mayDecide: bool
             type="circle"
             size={56}
             percent={Math.min(100, (100 * left) / commit.holdSeconds)}
-            format={() => clock(left)}
+            format={() => (lost ? "?" : clock(left))}
             strokeColor={urgent ? token.colorError : token.colorWarning}
           />
         )}
         <div style={{ flex: 1, minWidth: 260 }}>
           <Typography.Text strong>
             <Link to={`/changes/${String(change.number)}`}>Change {change.number}</Link>{" "}
+            {lost && "was, when the service was last heard: "}
             {awaiting ? `is on hold on ${change.devices.join(", ")}` : (doing[commit.phase] ?? commit.phase)}
           </Typography.Text>
           <br />

@@ -10,6 +10,7 @@ import { StateTag } from "../../parts/StateTag";
 import { Trouble } from "../../parts/Trouble";
 import { useAttention, useLookedAfter } from "./queries";
 import { useSession } from "../access/queries";
+import { useLost } from "../../lib/contact";
 import { when, whenIn } from "../../lib/time";
 import { NewChange } from "../changes/NewChange";
 import { OutsideState } from "../outside/OutsideState";
@@ -140,6 +141,7 @@ function Lost({ hold: h }: { hold: LostHold }) {
 /** What needs a decision now. */
 export function Now() {
   const { data, error } = useAttention();
+  const lost = useLost();
   const calm =
     data &&
     data.holding.length +
@@ -167,7 +169,7 @@ export function Now() {
         <NewChange />
       </Flex>
       <Trouble error={error} />
-      {calm && (
+      {calm && !lost && (
         <Card style={{ marginBottom: 16 }}>
           <Empty
             image={Empty.PRESENTED_IMAGE_SIMPLE}

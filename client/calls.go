@@ -1604,11 +1604,25 @@ func (c *Client) StopJob(ctx context.Context, job int64) error {
 	return c.ask(ctx, request{method: http.MethodDelete, path: "/api/v1/jobs/" + strconv.FormatInt(job, 10)}, nil)
 }
 
+// StreamEventsQuery says what [Client.StreamEvents] is asked for. What is left out does not matter.
+type StreamEventsQuery struct {
+	// Every how many seconds an event named pulse says that the stream lives; none if it is left out.
+	Pulse int64
+}
+
+func (q StreamEventsQuery) values() url.Values {
+	v := url.Values{}
+	if q.Pulse != 0 {
+		v.Set("pulse", strconv.FormatInt(q.Pulse, 10))
+	}
+	return v
+}
+
 // StreamEvents asks GET /api/v1/events: what happens, as it is written (server-sent events): entries of the ledger
 // for those who may audit, and for those who may read that something they see has moved; resumes after Last-Event-ID.
 // It needs read.
-func (c *Client) StreamEvents(ctx context.Context) (*Download, error) {
-	return c.download(ctx, request{method: http.MethodGet, path: "/api/v1/events"})
+func (c *Client) StreamEvents(ctx context.Context, query StreamEventsQuery) (*Download, error) {
+	return c.download(ctx, request{method: http.MethodGet, path: "/api/v1/events", query: query.values()})
 }
 
 // TakeSnapshot asks POST /api/v1/snapshots: name the state that devices are in now. It needs stage.

@@ -3,6 +3,7 @@ package test
 import (
 	"context"
 	"errors"
+	"os"
 	"sync"
 	"testing"
 	"time"
@@ -164,4 +165,44 @@ func text(t *testing.T, ctx context.Context, sel string) string {
 	out, err := chromedp.Run(ctx, chromedp.Text(chromedp.Search(sel)))
 	require.NoError(t, err)
 	return out
+}
+
+// The service goes while a hold is shown: that is said within seconds, with since when, nothing is counted down and
+// nothing can be pressed. It comes back, and so does the page, by itself.
+func TestLostContact(t *testing.T) {
+	t.Parallel()
+	s, n := holding(t, "10m")
+	ctx := chromium(t, func(string) {})
+	do := func(what string, steps ...browser.Step) {
+		t.Helper()
+		require.NoError(t, browser.Do(ctx, what, steps...))
+	}
+	require.NoError(t, browser.SignIn(ctx, s.URL, "/", "mara", maraPassword))
+	lost := browser.Text("*", "No contact with the service since")
+	do("the hold", chromedp.WaitEnabled(browser.Button("Confirm")), chromedp.WaitNotPresent(lost))
+	for range 2 {
+		s.Kill()
+		gone := time.Now()
+		do("it is gone", chromedp.WaitVisible(lost))
+		assert.Less(t, time.Since(gone), 15*time.Second, "said soon, on a machine that has much to do")
+		do(
+			"nothing can be pressed", chromedp.WaitVisible(browser.Text("*", "was, when the service was last heard")),
+			chromedp.WaitReady(chromedp.Search(`//button[normalize-space(.)="Confirm" and @disabled]`)),
+			chromedp.WaitReady(chromedp.Search(`//button[normalize-space(.)="Open a change" and @disabled]`)),
+		)
+		s.Start()
+		do(
+			"it is back", chromedp.WaitNotPresent(lost), chromedp.WaitEnabled(browser.Button("Confirm")),
+			chromedp.WaitNotPresent(browser.Text("*", "The service does not answer")),
+		)
+	}
+	do("confirm", chromedp.Click(browser.Button("Confirm")), chromedp.WaitNotPresent(browser.Button("Confirm")))
+	s.Eventually(n, "confirmed", 90*time.Second)
+	if dir := os.Getenv("PICTURES"); dir != "" {
+		s.Kill()
+		do("once more", chromedp.WaitVisible(lost))
+		png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(dir+"/lost.png", png, 0o600))
+	}
 }

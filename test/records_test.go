@@ -354,7 +354,7 @@ func TestRestoredHold(t *testing.T) {
 	assert.Contains(t, s.Do("mara", 0, "settle", n), "its former configuration")
 	out = s.Do("mara", 0, "settle", n, "--accept", "--yes")
 	assert.Contains(t, out, "partly")
-	assert.Contains(t, s.Change(n).Reason, router+" kept, saltern-slip reverted")
+	assert.Contains(t, s.Change(n).Reason, router+" confirmed, saltern-slip reverted")
 	_, status = s.Latch("mara", "settle", n)
 	assert.Equal(t, 3, status, "it has its end")
 	assert.Contains(t, s.Do("mara", 6, "audit", "verify"), "consistent in itself")

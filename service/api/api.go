@@ -156,9 +156,13 @@ func (a *API) Handler() http.Handler {
 	e.Use(a.within, a.headers, a.calledRight, a.recovered, a.ownOnly)
 	e.Use(middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: MaxBody, Skipper: large}))
 	e.Use(middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: MaxLoad}))
-	e.Use(middleware.GzipWithConfig(middleware.GzipConfig{MinLength: worthPacking, Skipper: unpacked}))
+	pack := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: worthPacking})
 	for _, r := range a.routes() {
-		e.Add(r.method, r.url(), a.serve(r))
+		if len(r.streams) > 0 { // events are to arrive at once, and files are packed by themselves
+			e.Add(r.method, r.url(), a.serve(r))
+		} else {
+			e.Add(r.method, r.url(), a.serve(r), pack)
+		}
 	}
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", a.ready)

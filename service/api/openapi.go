@@ -131,10 +131,11 @@ var parameterDocs = map[string]parameterDoc{
 	},
 	"wait": {kind: "integer", says: "How many seconds to wait for its end.", like: 10},
 	"pulse": {
-		kind: "integer", says: "Every how many seconds an event named pulse says that the stream lives; none if it is left out.",
+		kind: "integer", says: "Every how many seconds an event named pulse says that the stream lives; none " +
+			"if it is left out.",
 		like: 1,
 	},
-	"way":  {kind: "string", says: "A way through the network.", like: "in"},
+	"way": {kind: "string", says: "A way through the network.", like: "in"},
 	"packets": {
 		kind: "string", says: "Packets, as in a line of an expectation.", like: "tcp from 192.0.2.0/24 to any port 22",
 	},

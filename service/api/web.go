@@ -247,12 +247,6 @@ func (a *API) ownOnly(next echo.HandlerFunc) echo.HandlerFunc {
 // worthPacking is from how many bytes on an answer is compressed.
 const worthPacking = 1400
 
-// unpacked reports whether an answer is sent as it is: streams, whose events are to arrive at once; what is packed by
-// itself; and the console's files, which are packed when it is built.
-func unpacked(c *echo.Context) bool {
-	return c.Path() == prefix+"/events" || c.Path() == "/metrics" || !strings.HasPrefix(c.Path(), prefix)
-}
-
 // packings are how the console's files are there, the smallest first (console/scripts/pack.mjs).
 var packings = []struct{ coding, suffix string }{{"br", ".br"}, {"gzip", ".gz"}}
 

@@ -4,6 +4,7 @@ import { LoadedList } from "./LoadedList";
 import { Trouble } from "../../parts/Trouble";
 import { useBind } from "./queries";
 import { useStencil, useStencils } from "../stencils/queries";
+import { disabledIf } from "../../lib/disabled";
 
 /** Stages what a stencil sets on the devices that are chosen. */
 export function BindForm({ number, devices }: { number: number; devices: string[] }) {
@@ -49,14 +50,20 @@ export function BindForm({ number, devices }: { number: number; devices: string[
           </Flex>
           <pre style={{ maxHeight: 160, overflow: "auto", margin: "8px 0" }}>{stencil.data.text}</pre>
           <Flex gap={8}>
-            <Button type="primary" ghost htmlType="submit" loading={bind.isPending} disabled={devices.length === 0}>
+            <Button
+              type="primary"
+              ghost
+              htmlType="submit"
+              loading={bind.isPending}
+              {...disabledIf(devices.length === 0)}
+            >
               Stage on {devices.length === 1 ? devices[0] : `${String(devices.length)} devices`}
             </Button>
             <Button
               onClick={() => {
                 bind.mutate({ stencil: name, change: number, devices, off: true });
               }}
-              disabled={devices.length === 0}
+              {...disabledIf(devices.length === 0)}
             >
               Take off what it set
             </Button>

@@ -18,6 +18,7 @@ import type { Scheduled, NewCommit, PartPreview, Preview } from "../../lib/docum
 import { Trouble } from "../../parts/Trouble";
 import { useCommit, useSay, useScheduleCommit } from "./queries";
 import { ownZone, span, whenIn } from "../../lib/time";
+import { disabledIf } from "../../lib/disabled";
 
 const units = [
   { value: 1, label: "seconds" },
@@ -223,7 +224,7 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
         </Space.Compact>
         <Button
           type="primary"
-          disabled={!(preview.ready || urgent) || unsaid || (start === "at" && !at)}
+          {...disabledIf(!(preview.ready || urgent) || unsaid || (start === "at" && !at))}
           loading={commit.isPending || schedule.isPending}
           onClick={go}
         >

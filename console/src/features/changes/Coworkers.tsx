@@ -4,6 +4,7 @@ import type { Change, Session } from "../../lib/documents";
 import { Trouble } from "../../parts/Trouble";
 import { useDesk, useUnstage } from "./queries";
 import { when } from "../../lib/time";
+import { disabledIf } from "../../lib/disabled";
 
 /** Who works on a change, and what was written down with it. */
 export function Coworkers({ change, session, open }: { change: Change; session: Session; open: boolean }) {
@@ -75,7 +76,7 @@ export function Coworkers({ change, session, open }: { change: Change; session: 
                 }}
               />
               <Button
-                disabled={!account}
+                {...disabledIf(!account)}
                 loading={desk.isPending}
                 onClick={() => {
                   desk.mutate(
@@ -113,7 +114,7 @@ export function Coworkers({ change, session, open }: { change: Change; session: 
         />
         <Button
           style={{ marginTop: 6 }}
-          disabled={!text.trim()}
+          {...disabledIf(!text.trim())}
           onClick={() => {
             desk.mutate(
               { note: text },

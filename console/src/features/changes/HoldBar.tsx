@@ -8,6 +8,7 @@ import { clock, span, when } from "../../lib/time";
 import { RevertDialog } from "./RevertDialog";
 import { Steps, counted } from "../record/Steps";
 import { Trouble } from "../../parts/Trouble";
+import { disabledIf } from "../../lib/disabled";
 
 /** Seconds left, counted on from what the service said last. */
 export function useSecondsLeft(secondsLeft: number): number {
@@ -226,7 +227,7 @@ function Words({ change, commit }: { change: Change; commit: Commit }) {
           ) : (
             <Button
               type="primary"
-              disabled={!awaiting}
+              {...disabledIf(!awaiting)}
               loading={confirming}
               onClick={() => {
                 confirm(false);

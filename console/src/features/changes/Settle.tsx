@@ -5,6 +5,7 @@ import { BroughtBack } from "../history/BroughtBack";
 import { Trouble } from "../../parts/Trouble";
 import { useSendBack, useSettle, useUnsettled } from "./queries";
 import { when } from "../../lib/time";
+import { disabledIf } from "../../lib/disabled";
 
 const holds: Record<string, string> = {
   former: "its former configuration",
@@ -67,7 +68,7 @@ export function Settle({ change }: { change: Change }) {
         {open.length > 0 && (
           <Space wrap>
             <Button
-              disabled={!open.some((u) => u.holds === "change" || u.holds === "neither")}
+              {...disabledIf(!open.some((u) => u.holds === "change" || u.holds === "neither"))}
               loading={back.isPending}
               onClick={() => {
                 back.mutate(open.filter((u) => u.holds === "change" || u.holds === "neither").map((u) => u.device));
@@ -84,7 +85,7 @@ export function Settle({ change }: { change: Change }) {
                 settle.mutate(open.map((u) => u.device));
               }}
             >
-              <Button disabled={!known} loading={settle.isPending}>
+              <Button {...disabledIf(!known)} loading={settle.isPending}>
                 Accept them as found…
               </Button>
             </Popconfirm>

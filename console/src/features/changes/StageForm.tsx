@@ -3,6 +3,7 @@ import { useState } from "react";
 import type { Hint } from "../../lib/documents";
 import { Trouble } from "../../parts/Trouble";
 import { useHints, useStage } from "./queries";
+import { disabledIf } from "../../lib/disabled";
 
 interface Fields {
   op: "put" | "delete" | "move";
@@ -88,7 +89,13 @@ export function StageForm({ number, devices }: { number: number; devices: string
               />
             </Form.Item>
           )}
-          <Button htmlType="submit" type="primary" ghost loading={stage.isPending} disabled={devices.length === 0}>
+          <Button
+            htmlType="submit"
+            type="primary"
+            ghost
+            loading={stage.isPending}
+            {...disabledIf(devices.length === 0)}
+          >
             Stage
           </Button>
         </Flex>

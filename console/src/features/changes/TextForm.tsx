@@ -6,6 +6,7 @@ import { TextEditor } from "../../parts/editor";
 import { Trouble } from "../../parts/Trouble";
 import { fetchPart, useLoad } from "./queries";
 import { useDevices } from "../devices/queries";
+import { disabledIf } from "../../lib/disabled";
 
 /** Edits what is staged on a device as an outline. */
 export function EditText({ number, device }: { number: number; device: string }) {
@@ -74,7 +75,7 @@ export function EditText({ number, device }: { number: number; device: string })
               ghost
               onClick={save}
               loading={load.isPending}
-              disabled={text === part.outline || text.trim() === ""}
+              {...disabledIf(text === part.outline || text.trim() === "")}
             >
               Stage the text
             </Button>
@@ -200,7 +201,7 @@ export function LoadForm({ number, devices }: { number: number; devices: string[
         ghost
         style={{ alignSelf: "start" }}
         loading={load.isPending}
-        disabled={devices.length === 0 || (from === "text" ? text.trim() === "" : !source)}
+        {...disabledIf(devices.length === 0 || (from === "text" ? text.trim() === "" : !source))}
         onClick={go}
       >
         Stage on {devices.length === 1 ? devices[0] : `${String(devices.length)} devices`}

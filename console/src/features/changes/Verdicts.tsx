@@ -4,6 +4,7 @@ import type { Conflict, Finding, Forecast, PartPreview, Revision } from "../../l
 import { Difference } from "../../parts/Difference";
 import { TrafficEffect } from "../traffic/Traffic";
 import { when } from "../../lib/time";
+import { disabledIf } from "../../lib/disabled";
 
 /** What may be done about a part's verdicts; nothing of it where the change is not one's to edit. */
 export interface Remedies {
@@ -197,7 +198,7 @@ function Clash({ conflict: c, remedies }: { conflict: Conflict; remedies: Remedi
               {remedies && s.name !== "was" && c.keep !== s.name && (
                 <Button
                   size="small"
-                  disabled={remedies.busy}
+                  {...disabledIf(remedies.busy)}
                   onClick={() => {
                     remedies.decide(c.path, s.name);
                   }}

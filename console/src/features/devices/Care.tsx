@@ -6,6 +6,7 @@ import { Trouble } from "../../parts/Trouble";
 import { useCare, useStoreDifference, useVisitors } from "./queries";
 import { when } from "../../lib/time";
 import { may } from "../../lib/may";
+import { disabledIf } from "../../lib/disabled";
 
 /** What can be done to a device beside commits: saving, restarting, clearing up. */
 export function Care({ device, session }: { device: Device; session: Session }) {
@@ -51,7 +52,7 @@ export function Care({ device, session }: { device: Device; session: Session }) 
             aria-label="save to startup"
             size="small"
             checked={device.save}
-            disabled={!admin}
+            {...disabledIf(!admin)}
             onChange={(save) => {
               care.mutate({ settings: { save } });
             }}
@@ -78,7 +79,7 @@ export function Care({ device, session }: { device: Device; session: Session }) 
           <Button
             size="small"
             danger
-            disabled={!free}
+            {...disabledIf(!free)}
             onClick={() => {
               setRestarting(true);
             }}

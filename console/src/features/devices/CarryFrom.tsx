@@ -4,6 +4,7 @@ import { BroughtBack } from "../history/BroughtBack";
 import { Trouble } from "../../parts/Trouble";
 import { useCarry } from "./queries";
 import { useDevices } from "./queries";
+import { disabledIf } from "../../lib/disabled";
 
 /** What another device holds, staged on this one; what is this one's own stays. */
 export function CarryFrom({ device }: { device: string }) {
@@ -38,7 +39,7 @@ export function CarryFrom({ device }: { device: string }) {
         />
         <Button
           size="small"
-          disabled={!from || !place.trim()}
+          {...disabledIf(!from || !place.trim())}
           loading={carry.isPending}
           onClick={() => {
             carry.mutate({ from: from ?? "", place: place.trim(), onto: device });

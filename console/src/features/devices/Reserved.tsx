@@ -5,6 +5,7 @@ import { Trouble } from "../../parts/Trouble";
 import { useAskFor, useRelease, useReserve } from "./queries";
 import { when } from "../../lib/time";
 import { may } from "../../lib/may";
+import { disabledIf } from "../../lib/disabled";
 
 /** Reserving a device for oneself, asking whoever has it, and ending that. */
 export function Reserved({ device, session }: { device: Device; session: Session }) {
@@ -62,7 +63,7 @@ export function Reserved({ device, session }: { device: Device; session: Session
             }}
           />
           <Button
-            disabled={!text.trim()}
+            {...disabledIf(!text.trim())}
             loading={ask.isPending}
             onClick={() => {
               ask.mutate(text, {
@@ -102,7 +103,7 @@ export function Reserved({ device, session }: { device: Device; session: Session
             h
           </span>
           <Button
-            disabled={!reason.trim()}
+            {...disabledIf(!reason.trim())}
             loading={reserve.isPending}
             onClick={() => {
               reserve.mutate({ reason, seconds: hours * 3600 });

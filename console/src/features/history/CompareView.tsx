@@ -9,6 +9,7 @@ import { Trouble } from "../../parts/Trouble";
 import { whenShort } from "../../lib/time";
 import { CarryFrom } from "../devices/CarryFrom";
 import { may } from "../../lib/may";
+import { disabledIf } from "../../lib/disabled";
 
 export interface Pair {
   a: string;
@@ -105,7 +106,7 @@ export function CompareView({ device, session, pair, setPair }: Props) {
         <Flex gap={8} style={{ marginTop: 12 }} align="center" wrap>
           <Button
             type="primary"
-            disabled={picked.size === 0}
+            {...disabledIf(picked.size === 0)}
             loading={restore.isPending}
             onClick={() => {
               restore.mutate({ from: pair.a, devices: [device], paths: [...picked] });

@@ -10,6 +10,7 @@ import { Trouble } from "../../parts/Trouble";
 import { useDevices } from "../devices/queries";
 import { when } from "../../lib/time";
 import { may } from "../../lib/may";
+import { disabledIf } from "../../lib/disabled";
 
 /** Names for the state of devices at one moment. */
 export function SnapshotsPage({ session }: { session: Session }) {
@@ -95,7 +96,7 @@ function Take({ onTaken }: { onTaken: (n: number) => void }) {
           aria-label="site of the snapshot"
           placeholder="all sites"
           value={site}
-          disabled={of.length > 0}
+          {...disabledIf(of.length > 0)}
           onChange={setSite}
           options={sites.map((s) => ({ value: s, label: s }))}
         />
@@ -109,7 +110,7 @@ function Take({ onTaken }: { onTaken: (n: number) => void }) {
         />
         <Button
           type="primary"
-          disabled={!name.trim()}
+          {...disabledIf(!name.trim())}
           loading={take.isPending}
           onClick={() => {
             take.mutate(
@@ -155,7 +156,7 @@ function One({ number, mayEdit }: { number: number; mayEdit: boolean }) {
                 </Button>
                 <Button
                   size="small"
-                  disabled={s.protected ?? false}
+                  {...disabledIf(s.protected ?? false)}
                   onClick={() => {
                     relabel.mutate({ retired: true });
                   }}
@@ -296,7 +297,7 @@ function Words({ snapshot: s, onSave }: { snapshot: Snapshot; onSave: (name: str
       <div>
         <Button
           size="small"
-          disabled={!name.trim() || (name === s.name && note === (s.note ?? ""))}
+          {...disabledIf(!name.trim() || (name === s.name && note === (s.note ?? "")))}
           onClick={() => {
             onSave(name, note);
           }}

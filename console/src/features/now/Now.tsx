@@ -14,6 +14,7 @@ import { useLost } from "../../lib/contact";
 import { when, whenIn } from "../../lib/time";
 import { NewChange } from "../changes/NewChange";
 import { OutsideState } from "../outside/OutsideState";
+import { disabledIf } from "../../lib/disabled";
 
 function Pile({ title, what, children }: { title: string; what: string; children: ReactNode[] }) {
   if (children.length === 0) return null;
@@ -49,7 +50,7 @@ function Emergent({ emergency: e }: { emergency: Emergency }) {
           }}
         />
         <Button
-          disabled={text.trim() === ""}
+          {...disabledIf(text.trim() === "")}
           loading={review.isPending}
           onClick={() => {
             review.mutate({ number: e.number, text });

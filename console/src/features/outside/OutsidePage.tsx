@@ -35,6 +35,7 @@ import {
 } from "./queries";
 import { when, whenShort } from "../../lib/time";
 import { may } from "../../lib/may";
+import { disabledIf } from "../../lib/disabled";
 
 /** What was changed on devices outside this service, and what is to be made of it. */
 export function OutsidePage({ session }: { session: Session }) {
@@ -216,7 +217,7 @@ function Decide({ outside: o }: { outside: Outside }) {
           />
           <Button
             type="primary"
-            disabled={note.trim() === ""}
+            {...disabledIf(note.trim() === "")}
             loading={adopt.isPending}
             onClick={() => {
               adopt.mutate(note);
@@ -227,7 +228,7 @@ function Decide({ outside: o }: { outside: Outside }) {
         </Space.Compact>
         <Flex gap={8} wrap align="center">
           <Button
-            disabled={Boolean(o.change)}
+            {...disabledIf(Boolean(o.change))}
             loading={push.isPending}
             onClick={() => {
               push.mutate(undefined);
@@ -274,7 +275,7 @@ function Decide({ outside: o }: { outside: Outside }) {
               if (path) silence.mutate({ device: o.device, path, note: `from outside change ${String(o.number)}` });
             }}
           >
-            <Button disabled={!path} loading={silence.isPending}>
+            <Button {...disabledIf(!path)} loading={silence.isPending}>
               It always moves…
             </Button>
           </Popconfirm>

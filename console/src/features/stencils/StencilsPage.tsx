@@ -7,6 +7,7 @@ import { Trouble } from "../../parts/Trouble";
 import { useSaveShared, useSaveStencil, useShared, useStencil, useStencils } from "./queries";
 import { when } from "../../lib/time";
 import { may } from "../../lib/may";
+import { disabledIf } from "../../lib/disabled";
 
 /** Stencils and shared values: pieces of configuration defined once. */
 export function StencilsPage({ session }: { session: Session }) {
@@ -127,7 +128,7 @@ function Edit({ stencil, mayEdit }: { stencil: Stencil | undefined; mayEdit: boo
           />
           <Button
             type="primary"
-            disabled={!name || text === stencil?.text}
+            {...disabledIf(!name || text === stencil?.text)}
             loading={save.isPending}
             onClick={() => {
               save.mutate({ name, text, note, from: stencil?.version });
@@ -254,7 +255,7 @@ function SharedValues({ mayEdit }: { mayEdit: boolean }) {
             }}
           />
           <Button
-            disabled={!name || !items.trim()}
+            {...disabledIf(!name || !items.trim())}
             loading={save.isPending}
             onClick={() => {
               save.mutate({

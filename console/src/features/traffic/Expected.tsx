@@ -5,6 +5,7 @@ import { MovedList, placeName, placeWords, ruling } from "./Traffic";
 import { Trouble } from "../../parts/Trouble";
 import type { Expectation, SideEffect } from "../../lib/documents";
 import { useAcceptEffect, useExpect, useUnexpect } from "./queries";
+import { disabledIf } from "../../lib/disabled";
 
 /** What traffic a change is meant to permit or deny, what of it is so, and what it does beside it. */
 export function Expected({ preview, open }: { preview: Preview; open: boolean }) {
@@ -70,7 +71,7 @@ export function Expected({ preview, open }: { preview: Preview; open: boolean })
               style={{ maxWidth: 260 }}
             />
             <Button
-              disabled={line.trim() === ""}
+              {...disabledIf(line.trim() === "")}
               loading={add.isPending}
               onClick={() => {
                 add.mutate(

@@ -55,13 +55,13 @@ func deviceRestart(a *app, fs *flag.FlagSet) func([]string) error {
 			a.lostByRestart(d)
 		}
 		question := fmt.Sprintf("Restart %s now?", args[0])
-		if due.at != "" {
+		if due.given() {
 			question = fmt.Sprintf("Restart %s at %s?", args[0], due.at)
 		}
 		if !*yes && !a.agree(question) {
 			return &exit{Refused, fmt.Errorf("%s was not restarted; without a terminal, give --yes", args[0])}
 		}
-		if due.at == "" {
+		if !due.given() {
 			if err := a.api().RestartDevice(a.ctx, args[0]); err != nil {
 				return err
 			}

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"sort"
 	"strings"
 
 	"golang.org/x/term"
@@ -27,7 +26,8 @@ const (
 	Refused     = 3
 	Unreachable = 4 // the service, or a device
 	WentBack    = 5
-	Unvouched   = 6 // consistent in itself, but nobody outside vouches for it
+	Interrupted = 130 // by the person, Ctrl-C
+	Unvouched   = 6   // consistent in itself, but nobody outside vouches for it
 )
 
 // Main runs the client as a process does.
@@ -94,6 +94,10 @@ func (a *app) run(ctx context.Context, args []string) int {
 	if err == nil || errors.Is(err, flag.ErrHelp) {
 		return Done
 	}
+	if ctx.Err() != nil {
+		_, _ = fmt.Fprintln(a.err, "latch: interrupted; what the service was asked to do goes on there")
+		return Interrupted
+	}
 	var p *wire.Problem
 	refused := errors.As(err, &p)
 	switch text := err.Error(); {
@@ -133,7 +137,7 @@ func (a *app) dispatch(args []string) error {
 	a.globals(global)
 	if err := global.Parse(args); err != nil {
 		if errors.Is(err, flag.ErrHelp) {
-			a.overview(a.out)
+			a.overview()
 			return err
 		}
 		return wrongUse("%v; see latch --help", err)
@@ -149,9 +153,9 @@ func (a *app) dispatch(args []string) error {
 			return nil
 		}
 		if len(args) > 1 {
-			return a.dispatch(append(args[1:], "--help"))
+			return a.helpAbout(args[1:])
 		}
-		a.overview(a.out)
+		a.overview()
 		if len(args) == 0 {
 			return &exit{status: WrongUse}
 		}
@@ -159,7 +163,7 @@ func (a *app) dispatch(args []string) error {
 	}
 	cmd, rest := find(args)
 	if cmd == nil {
-		return wrongUse("there is no command %q%s; see latch --help", args[0], didYouMean(args))
+		return a.noCommand(args)
 	}
 	return a.execute(cmd, rest)
 }
@@ -187,20 +191,6 @@ func find(args []string) (*command, []string) {
 	return nil, nil
 }
 
-func didYouMean(args []string) string {
-	var fit []string
-	for _, c := range commands() {
-		first, _, _ := strings.Cut(c.name, " ")
-		if strings.HasPrefix(c.name, args[0]) || first == args[0] {
-			fit = append(fit, c.name)
-		}
-	}
-	if len(fit) == 0 {
-		return ""
-	}
-	return ", but there is " + strings.Join(fit, ", ")
-}
-
 func (a *app) execute(c *command, args []string) error {
 	fs := flag.NewFlagSet("latch "+c.name, flag.ContinueOnError)
 	fs.SetOutput(io.Discard)
@@ -212,7 +202,7 @@ func (a *app) execute(c *command, args []string) error {
 		return err
 	}
 	if err != nil {
-		return wrongUse("%v; see latch %s --help", err, c.name)
+		return wrongUse("%v%s; see latch %s --help", err, nearestFlag(fs, err), c.name)
 	}
 	if len(pos) < c.min || len(pos) > c.max {
 		return wrongUse("latch %s takes: %s; see latch %s --help", c.name, orNothing(c.args), c.name)
@@ -251,22 +241,6 @@ func interspersed(fs *flag.FlagSet, args []string) ([]string, error) {
 	return append(pos, tail...), nil
 }
 
-func (a *app) overview(w io.Writer) {
-	_, _ = fmt.Fprint(w, "latch: stage changes for network devices, see what they do, commit them on hold\n\n")
-	for _, c := range commands() {
-		_, _ = fmt.Fprintf(w, "  %-46s %s\n", strings.TrimSpace("latch "+c.name+" "+c.args), c.summary)
-	}
-	_, _ = fmt.Fprint(w, about)
-}
-
-const about = `
-Every command takes --help (with an example), --json and --server URL. The
-environment OAKEN_LATCH_SERVER and OAKEN_LATCH_TOKEN serve all of them.
-latch --version says which release it is.
-Exit status: 0 done, 1 the answer is no, 2 wrong use, 3 refused, 4 not
-reachable, 5 reverted.
-`
-
 // manual is the manual page: the help of all commands.
 func manual() wire.Manual {
 	m := wire.Manual{
@@ -286,19 +260,6 @@ func manual() wire.Manual {
 		m.Commands = append(m.Commands, one)
 	}
 	return m
-}
-
-func (a *app) help(c *command, fs *flag.FlagSet) {
-	a.printf("latch %s\n    %s\n", strings.TrimSpace(c.name+" "+c.args), c.summary)
-	var names []string
-	fs.VisitAll(func(f *flag.Flag) { names = append(names, f.Name) })
-	sort.Strings(names)
-	a.printf("\nFlags:\n")
-	for _, n := range names {
-		f := fs.Lookup(n)
-		a.printf("  --%-16s %s\n", f.Name, f.Usage)
-	}
-	a.printf("\nExample:\n  %s\n", strings.ReplaceAll(c.example, "\n", "\n  "))
 }
 
 func (a *app) json(w io.Writer, v any) error {

@@ -66,19 +66,62 @@ func TestInterspersed(t *testing.T) {
 
 // Every command has help with an example, and the overview names it.
 func TestHelp(t *testing.T) {
-	_, overview, _ := run(t, nil, nil, "--help")
+	_, all, _ := run(t, nil, nil, "help", "all")
 	for _, c := range commands() {
 		status, out, _ := run(t, nil, nil, append(strings.Fields(c.name), "--help")...)
 		assert.Zero(t, status, c.name)
 		assert.Contains(t, out, "Example:\n  latch "+c.name, c.name)
 		assert.Contains(t, out, "--json", c.name)
-		assert.Contains(t, overview, "latch "+c.name, c.name)
+		assert.Contains(t, all, "latch "+c.name, c.name)
 	}
 	status, _, _ := run(t, nil, nil)
 	assert.Equal(t, WrongUse, status)
 	status, out, _ := run(t, nil, nil, "help", "device", "add")
 	assert.Zero(t, status)
 	assert.Contains(t, out, "--address")
+
+	_, overview, _ := run(t, nil, nil, "--help")
+	last := -1
+	for _, name := range daily {
+		at := strings.Index(overview, "  latch "+name+" ")
+		assert.Greater(t, at, last, "%s stands where it comes in a day's work", name)
+		last = at
+	}
+	assert.Less(t, strings.Count(overview, "\n"), 32, "it fits a terminal")
+	told := 0
+	for _, theme := range themes {
+		status, out, _ := run(t, nil, nil, "help", theme.name)
+		assert.Zero(t, status)
+		assert.Contains(t, overview, "latch help "+theme.name)
+		told += strings.Count(out, "\n")
+	}
+	assert.Equal(t, strings.Count(all, "\n"), told, "each command has its theme")
+}
+
+// Who mistypes is told what may have been meant; a group without its second word is shown.
+func TestSlips(t *testing.T) {
+	for typed, want := range map[string]string{
+		"comit 7":                  `there is no command "comit"; did you mean latch commit?`,
+		"prevew 7":                 `did you mean latch preview?`,
+		"device ad quay":           `there is no command "device ad"; did you mean latch device add?`,
+		"archive lsit":             `did you mean latch archive list?`,
+		"xyzzy":                    `there is no command "xyzzy"; see latch --help`,
+		"commit 7 --hodl 5m":       `did you mean --hold?; see latch commit --help`,
+		"commit 7 --nothing-alike": `flag provided but not defined: -nothing-alike; see latch commit --help`,
+		"archive":                  `latch archive needs one of these words after it`,
+	} {
+		status, _, errs := run(t, nil, nil, strings.Fields(typed)...)
+		assert.Equal(t, WrongUse, status, typed)
+		assert.Contains(t, errs, want, typed)
+	}
+	for _, asked := range []string{"archive --help", "help archive"} {
+		status, out, _ := run(t, nil, nil, strings.Fields(asked)...)
+		assert.Zero(t, status, asked)
+		assert.Equal(t, len(groupOf("archive")), strings.Count(out, "\n"), asked)
+	}
+	assert.Equal(t, 1, slips("hodl", "hold"))
+	assert.Equal(t, 3, slips("kitten", "sitting"))
+	assert.Equal(t, 4, slips("", "hold"))
 }
 
 func TestExitStatuses(t *testing.T) {

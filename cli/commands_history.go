@@ -5,7 +5,7 @@ func historyCommands() []command {
 	return []command{
 		{
 			name: "config", args: "DEVICE [PATH]", min: 1, max: 2, setup: config,
-			summary: "what is there",
+			summary: "a device's configuration, or what is at a path in it",
 			example: "latch config northmole-harbour /interfaces/interface=port1\n" +
 				"latch config northmole-harbour --from startup --xml",
 		},
@@ -22,7 +22,8 @@ func historyCommands() []command {
 		},
 		{
 			name: "compare", args: "A B", min: 2, max: 2, setup: compare,
-			summary: "two configurations: files, or devices as NAME or NAME@PLACE: startup, rev:N, startup:N, " +
+			summary: "compare two configurations: files, or devices as NAME or NAME@PLACE: startup, rev:N, " +
+				"startup:N, " +
 				"snapshot:NAME, at:TIME, before:N, change:N",
 			example: "latch compare northmole-harbour northmole-harbour@startup\n" +
 				"latch compare saltern-quay@rev:3 saltern-quay@snapshot:'Before winter' --as sides\n" +

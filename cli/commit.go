@@ -35,7 +35,7 @@ func commit(a *app, fs *flag.FlagSet) func([]string) error {
 			return err
 		case c.Commit != nil && c.Commit.Phase == guard.AllReady:
 			return a.begin(n, o, due, enough)
-		case due.at != "":
+		case due.given():
 			return a.scheduleCommit(n, in, due)
 		}
 		return a.start(n, in, enough)
@@ -45,7 +45,7 @@ func commit(a *app, fs *flag.FlagSet) func([]string) error {
 // begin commits what was prepared: how is settled already.
 func (a *app) begin(n int64, o *orderFlags, due *scheduleFlags, enough func(wire.Change) bool) error {
 	given := o.given()
-	if due.at != "" {
+	if due.given() {
 		given = append(given, "--at")
 	}
 	if len(given) > 0 {

@@ -125,12 +125,17 @@ func yesOrNo(name, text string) (*bool, error) {
 // scheduleFlags say when something is to be done.
 type scheduleFlags struct {
 	at, zone string
+	in       span // from now on
 	late     span
 }
+
+// given reports whether it is not to be done at once.
+func (d *scheduleFlags) given() bool { return d.at != "" || d.in != 0 }
 
 func newScheduleFlags(fs *flag.FlagSet, doing string) *scheduleFlags {
 	d := &scheduleFlags{late: span(time.Minute)}
 	fs.StringVar(&d.at, "at", "", doing+` at a time: 02:00, "2026-11-24 02:00" or 2026-11-24T02:00:00Z`)
+	fs.Var(&d.in, "in", "the same, counted from now: 90s, 10m, 2h, 1d")
 	fs.StringVar(&d.zone, "zone", "", "the time's zone, e.g. Europe/Paris; this machine's if left out")
 	fs.Var(&d.late, "late", "how late it may begin if the service was down then; later than that it is missed")
 	return d
@@ -145,6 +150,13 @@ func (d *scheduleFlags) due(now time.Time) (wire.NewSchedule, error) {
 		}
 	} else if name = zone.String(); name == "Local" {
 		name = localZone(now)
+	}
+	if d.in != 0 {
+		if d.at != "" || d.in < 0 {
+			return wire.NewSchedule{}, wrongUse("--at or --in, one of them, and --in is a time to come")
+		}
+		at := now.Add(time.Duration(d.in)).Truncate(time.Second)
+		return wire.NewSchedule{At: at, Zone: name, LatenessSeconds: d.late.seconds()}, nil
 	}
 	at, err := moment(d.at, zone, now)
 	if err != nil {

@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
+	"flag"
 	"net/http"
+	"net/http/httptest"
 	"strings"
 	"sync"
 	"testing"
@@ -291,4 +294,43 @@ func TestCareCommands(t *testing.T) {
 		assert.Equal(t, c.status, status, c.args+errOut)
 		assert.Contains(t, out+errOut, c.says, c.args)
 	}
+}
+
+// What is to be done later is said by a time, or by how long it is until then.
+func TestInAndAt(t *testing.T) {
+	now := time.Date(2026, 11, 24, 1, 30, 0, 0, time.UTC)
+	due := func(args ...string) (wire.NewSchedule, error) {
+		fs := flag.NewFlagSet("x", flag.ContinueOnError)
+		d := newScheduleFlags(fs, "x")
+		require.NoError(t, fs.Parse(args))
+		assert.True(t, d.given(), args)
+		return d.due(now)
+	}
+	for _, args := range [][]string{{"--in", "30m"}, {"--at", "02:00", "--zone", "UTC"}} {
+		at, err := due(args...)
+		require.NoError(t, err)
+		assert.True(t, at.At.Equal(now.Add(30*time.Minute)), "%v: %s", args, at.At)
+	}
+	_, err := due("--in", "30m", "--at", "02:00")
+	require.ErrorContains(t, err, "one of them")
+}
+
+// Whoever presses Ctrl-C is told that the service goes on, with a status of its own.
+func TestInterrupted(t *testing.T) {
+	ctx, stop := context.WithCancel(t.Context())
+	var out, errs strings.Builder
+	srv := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter,
+		r *http.Request) {
+		stop()
+		<-r.Context().Done()
+	}))
+	defer srv.Close()
+	a := &app{
+		in: strings.NewReader(""), out: &screen{&out}, err: &screen{&errs},
+		getenv: func(k string) string {
+			return map[string]string{"OAKEN_LATCH_SERVER": srv.URL, "OAKEN_LATCH_TOKEN": "t"}[k]
+		},
+	}
+	assert.Equal(t, Interrupted, a.run(ctx, []string{"devices"}))
+	assert.Contains(t, errs.String(), "goes on there")
 }

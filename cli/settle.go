@@ -164,7 +164,7 @@ func (a *app) unsettled(n int64, list []wire.Unsettled) {
 		return
 	}
 	if holding {
-		a.printf("Send it back, in a change that is previewed with what came since: latch settle %d --revert\n", n)
+		a.printf("Undo it, in a change that is previewed with what came since: latch settle %d --revert\n", n)
 	}
 	a.printf("Accept it as it is: latch settle %d [DEVICE]... --accept\n", n)
 }

@@ -36,7 +36,8 @@ const entries = 1_000_000
 func made(rnd *rand.Rand, i int) ledger.Entry {
 	kinds := []string{
 		"edit.put", "edit.load", "edit.drop", "commit.prepared", "commit.applied", "commit.confirmed", "config.changed",
-		"config.added", "device.seen", "change.holding", "change.kept", "login", "revision.change", "startup.saved",
+		"config.added", "device.seen", "change.holding", "change.confirmed", "login", "revision.change",
+		"startup.saved",
 	}
 	e := ledger.Entry{
 		Actor: fmt.Sprintf("person%02d", rnd.IntN(40)), Action: kinds[rnd.IntN(len(kinds))],

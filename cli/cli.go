@@ -34,7 +34,8 @@ const (
 func Main(ctx context.Context, args []string) int {
 	a := &app{
 		in: os.Stdin, out: &screen{os.Stdout}, err: &screen{os.Stderr}, getenv: os.Getenv,
-		tty: term.IsTerminal(int(os.Stdout.Fd())), ask: term.IsTerminal(int(os.Stdin.Fd())),
+		tty: term.IsTerminal(int(os.Stdout.Fd())) && os.Getenv("TERM") != "dumb",
+		ask: term.IsTerminal(int(os.Stdin.Fd())),
 	}
 	return a.run(ctx, args)
 }
@@ -44,7 +45,7 @@ type app struct {
 	in       io.Reader
 	out, err io.Writer
 	getenv   func(string) string
-	tty      bool // out is a terminal
+	tty      bool // out is a terminal that has styles and can go back
 	ask      bool // in is a terminal
 
 	server, token, pin string

@@ -77,7 +77,7 @@ func TestTwoPersons(t *testing.T) {
 	)
 	no(
 		"nell", "POST", one+"/schedule", wire.NewSchedule{Commit: &hold, At: time.Now().Add(time.Hour)},
-		"needs the agreement",
+		"needs the approval",
 	)
 	no("otto", "POST", one+"/approval", wire.Approve{Digest: p.Digest}, "private to them")
 	d.ok("nell", "POST", one+"/ask", wire.NewNote{Text: "The ferry sails at six."}, nil)

@@ -102,7 +102,7 @@ func TestExpectations(t *testing.T) {
 	p = preview()
 	assert.Equal(t, []any{"", false}, []any{p.Beside[0].AcceptedBy, p.Ready})
 
-	// Too narrow is not delivered; right is, and does nothing else.
+	// Too narrow is not met; right is, and does nothing else.
 	load("198.51.100.64/27")
 	p = preview()
 	assert.Equal(
@@ -113,7 +113,7 @@ func TestExpectations(t *testing.T) {
 		},
 	)
 	_, problem, _ = d.do("nell", "POST", at+"/commit", wire.NewCommit{HoldSeconds: 60}, nil)
-	assert.Contains(t, problem.Detail, "expectation 1 is not delivered")
+	assert.Contains(t, problem.Detail, "expectation 1 is not met")
 	assert.Contains(
 		t, problem.Detail, "for example tcp from 198.51.100.97:50000 to 192.0.2.80:8443: drop by rule nothing-else",
 	)

@@ -299,7 +299,7 @@ func (r *Reports) happened(ctx context.Context, c store.Change, cm Commit, out *
 	for i, d := range cm.State.Devices {
 		stands := string(d.Standing)
 		if d.Saved {
-			stands += ", saved to startup"
+			stands += " and saved to startup"
 		}
 		devices.Rows = append(
 			devices.Rows, []string{d.Name, plain(cm.Devices[i].Site), string(d.Keeper), stands, plain(d.Said)},

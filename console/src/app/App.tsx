@@ -34,7 +34,7 @@ export function App() {
       localStorage.getItem(lookKey) ?? (window.matchMedia("(prefers-color-scheme: dark)").matches ? "dark" : "light"),
   );
   const session = useSession();
-  useLive(Boolean(session.data));
+  useLive(Boolean(session.data && !session.data.lacks));
   const choose = (l: string) => {
     localStorage.setItem(lookKey, l);
     setLook(l);

@@ -67,7 +67,20 @@ export function useLive(signedIn: boolean) {
       events.addEventListener("error", () => {
         // What let it in may have ended: then it is for the page to sign in.
         void client.invalidateQueries({ queryKey: ["me"] });
-        broken();
+        // A stream that is refused is an answer: who may not read has contact, and no stream.
+        const refused = events?.readyState === EventSource.CLOSED;
+        close();
+        if (!refused) {
+          broken();
+          return;
+        }
+        fetch("/healthz", { cache: "no-store", signal: AbortSignal.timeout(silence) })
+          .then((res) => {
+            if (!res.ok) throw new Error(res.statusText);
+            hear();
+            again = window.setTimeout(listen, 30_000);
+          })
+          .catch(broken);
       });
     };
     const look = () => {

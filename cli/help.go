@@ -49,7 +49,8 @@ func (a *app) overview() {
 	for _, t := range themes {
 		a.printf("  latch help %-10s %s (%d)\n", t.name, t.about, len(t.commands()))
 	}
-	a.printf("  latch help %-10s all of them\n  latch help %-10s one of them, with its flags and an example\n", "all", "COMMAND")
+	a.printf("  latch help %-10s all of them\n  latch help %-10s one of them, with its flags and an example\n", "all",
+		"COMMAND")
 	a.printf("%s", about)
 }
 
@@ -135,7 +136,8 @@ func nearestFlag(fs *flag.FlagSet, err error) string {
 	return ""
 }
 
-// nearest gives the name that a word with a slip was meant for: one that begins with it, or the one that is made of it by
+// nearest gives the name that a word with a slip was meant for: one that begins with it,
+	or the one that is made of it by
 // the fewest slips, a third of its letters at most; "" where there is none.
 func nearest(typed string, names []string) string {
 	best, least := "", max(1, len([]rune(typed))/3)+1

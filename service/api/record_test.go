@@ -139,7 +139,8 @@ func TestReports(t *testing.T) {
 			"What is planned", "planned value", "Lockout forecast", "Guard",
 		},
 		"/report?since=1d": {
-			"All that happened", "Outside change 1", "moved by hand", "to be decided", "The ledger", "Commits confirmed",
+			"All that happened", "Outside change 1", "moved by hand", "to be decided", "The ledger",
+			"Commits confirmed",
 		},
 		"/report?since=1d&device=" + quay:  {"What happened on " + quay, "Outside change 1"},
 		"/report?since=1d&who=otto":        {"What otto did", "edit.put"},

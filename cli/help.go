@@ -136,9 +136,8 @@ func nearestFlag(fs *flag.FlagSet, err error) string {
 	return ""
 }
 
-// nearest gives the name that a word with a slip was meant for: one that begins with it,
-	or the one that is made of it by
-// the fewest slips, a third of its letters at most; "" where there is none.
+// nearest gives the name that a word with a slip was meant for: one that begins with it, or the one that is made of it
+// by the fewest slips, a third of its letters at most; "" where there is none.
 func nearest(typed string, names []string) string {
 	best, least := "", max(1, len([]rune(typed))/3)+1
 	for _, name := range names {

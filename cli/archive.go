@@ -409,13 +409,19 @@ func kept(a *app, _ *flag.FlagSet) func([]string) error {
 		err = a.show(list, func() {
 			var rows [][]string
 			for _, s := range list {
-				state := "all of it"
+				state := "complete"
 				if s.Copy == 0 {
 					state, uncopied = "not copied", true
 				}
 				if len(s.Behind) > 0 {
 					behind++
-					state = a.paint(alarm, strings.Join(s.Behind, " and ")+" behind")
+					var says []string
+					for _, b := range s.Behind {
+						says = append(says, map[string]string{
+							"startup": "not saved to startup", "copy": "newest not copied",
+						}[b])
+					}
+					state = a.paint(alarm, strings.Join(says, ", "))
 				}
 				copied := when(s.Copied)
 				if s.Copy != 0 {
@@ -429,7 +435,7 @@ func kept(a *app, _ *flag.FlagSet) func([]string) error {
 					},
 				)
 			}
-			a.table([]string{"DEVICE", "CHANGED", "SAVED", "COPIED", "SAFE"}, rows)
+			a.table([]string{"DEVICE", "CHANGED", "SAVED", "COPIED", "BACKUP"}, rows)
 			if uncopied && behind == 0 {
 				a.printf("Nothing is copied off this machine: see latch archive add --help\n")
 			}

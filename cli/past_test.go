@@ -297,7 +297,7 @@ func TestPast(t *testing.T) {
 			},
 		},
 		"backups": {
-			AnswerNo, "", []string{"startup and copy behind", "revision 1 in away", "all of it"},
+			AnswerNo, "", []string{"not saved to startup, newest not copied", "revision 1 in away", "complete"},
 		},
 	} {
 		k := keeper(t)

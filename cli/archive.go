@@ -399,7 +399,7 @@ func archiveRestore(a *app, fs *flag.FlagSet) func([]string) error {
 	}
 }
 
-func kept(a *app, _ *flag.FlagSet) func([]string) error {
+func backups(a *app, _ *flag.FlagSet) func([]string) error {
 	return func([]string) error {
 		list, err := a.api().ListStandings(a.ctx)
 		if err != nil {

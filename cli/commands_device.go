@@ -117,7 +117,7 @@ func deviceCommands() []command {
 				"northmole-harbour",
 		},
 		{
-			name: "backups", setup: kept,
+			name: "backups", setup: backups,
 			summary: "what is not saved to startup, and what has no copy on another machine",
 			example: "latch backups",
 		},

@@ -1756,7 +1756,7 @@ func (c *Client) WhoAmI(ctx context.Context) (out wire.Session, err error) {
 	return out, err
 }
 
-// WithdrawApproval asks DELETE /api/v1/changes/:number/approval: take one's approval back. It needs approve.
+// WithdrawApproval asks DELETE /api/v1/changes/:number/approval: withdraw one's approval. It needs approve.
 func (c *Client) WithdrawApproval(ctx context.Context, change int64) error {
 	return c.ask(ctx, request{method: http.MethodDelete, path: "/api/v1/changes/" + strconv.FormatInt(change, 10) + "/approval"}, nil)
 }

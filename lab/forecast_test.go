@@ -22,7 +22,7 @@ import (
 	"oakenlatch/test/pace"
 )
 
-// yard is a device with everything that a management access may rest on: management on a
+// yard is a device with everything that management access may rest on: management on a
 // routed VLAN or on an interface that stands on another, filters both ways,
 // routes, accounts, the service's own settings.
 const yard = `

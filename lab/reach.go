@@ -58,7 +58,7 @@ func (m *Management) putUp(cfg *tree.Node) {
 }
 
 // reaches works out whether a connection to an address of the device comes
-// about: the packet finds its management access, the answer its way out, and the service
+// about: the packet finds its way there, the answer its way out, and the service
 // is there. The lab's rules are written apart from what forecasts them, and held
 // against the kernel with it (test/kernel).
 func (m Management) reaches(cfg *tree.Node, address netip.Addr) bool {

@@ -33,7 +33,7 @@ func login(password string, key ssh.PublicKey) ssh.ClientConfig {
 	}
 }
 
-// Each management access which a device cannot be reached is its own error, in time.
+// Each way in which a device cannot be reached is its own error, in time.
 func TestDialFails(t *testing.T) {
 	whole := &Server{Capabilities: []string{CapBase11}, Handler: refusing{}}
 	address, key := listen(t, func(c net.Conn, cfg *ssh.ServerConfig) { _ = whole.ServeSSH(c, cfg) })

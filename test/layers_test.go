@@ -7,6 +7,7 @@ import (
 	"go/parser"
 	"go/scanner"
 	"go/token"
+	"iter"
 	"os"
 	"os/exec"
 	"regexp"
@@ -271,18 +272,30 @@ func TestNoErrorOfNothing(t *testing.T) {
 	assert.Greater(t, branches, 50, "the branches were found")
 }
 
+// goFiles gives the syntax of our Go files by patterns, without tests.
+func goFiles(t *testing.T, patterns ...string) iter.Seq2[string, *ast.File] {
+	t.Helper()
+	out, err := exec.Command("git", append([]string{"-C", "..", "ls-files"}, patterns...)...).Output()
+	require.NoError(t, err)
+	return func(yield func(string, *ast.File) bool) {
+		for _, name := range strings.Fields(string(out)) {
+			if strings.HasSuffix(name, "_test.go") || !strings.HasSuffix(name, ".go") {
+				continue
+			}
+			file, err := parser.ParseFile(token.NewFileSet(), "../"+name, nil, 0)
+			require.NoError(t, err)
+			if !yield(name, file) {
+				return
+			}
+		}
+	}
+}
+
 // What to do next is data of the service: only who shows it knows commands (core/advice).
 func TestCommandsAreTheClients(t *testing.T) {
-	out, err := exec.Command("git", "-C", "..", "ls-files", "core/*.go", "service/*.go", "wire/*.go").Output()
-	require.NoError(t, err)
 	command := regexp.MustCompile(`(^|[^-])\blatch [a-z]`)
 	looked := 0
-	for _, name := range strings.Fields(string(out)) {
-		if strings.HasSuffix(name, "_test.go") {
-			continue
-		}
-		file, err := parser.ParseFile(token.NewFileSet(), "../"+name, nil, 0)
-		require.NoError(t, err)
+	for name, file := range goFiles(t, "core/*.go", "service/*.go", "wire/*.go") {
 		ast.Inspect(file, func(n ast.Node) bool {
 			if lit, ok := n.(*ast.BasicLit); ok && lit.Kind == token.STRING {
 				looked++
@@ -297,8 +310,6 @@ func TestCommandsAreTheClients(t *testing.T) {
 // What is advised has words, and no more arguments than its action has: a mistake there would be met first by somebody
 // who is being told what to do.
 func TestAdviceIsWellFormed(t *testing.T) {
-	out, err := exec.Command("git", "-C", "..", "ls-files", "service/*.go").Output()
-	require.NoError(t, err)
 	params := map[string]int{}
 	file, err := parser.ParseFile(token.NewFileSet(), "../core/advice/action.go", nil, 0)
 	require.NoError(t, err)
@@ -312,12 +323,7 @@ func TestAdviceIsWellFormed(t *testing.T) {
 		return true
 	})
 	advised := map[string]bool{}
-	for _, name := range strings.Fields(string(out)) {
-		if strings.HasSuffix(name, "_test.go") {
-			continue
-		}
-		file, err := parser.ParseFile(token.NewFileSet(), "../"+name, nil, 0)
-		require.NoError(t, err)
+	for name, file := range goFiles(t, "service/*.go") {
 		ast.Inspect(file, func(n ast.Node) bool {
 			call, ok := n.(*ast.CallExpr)
 			if !ok {

@@ -15,7 +15,7 @@ type Login struct {
 // /login/second, and by whoever is signed in at /me/proof.
 type Second struct {
 	Anew    bool     `json:"anew,omitempty"`    // one is signed in already
-	Ticket  string   `json:"ticket"`            // to be reverted with the answer
+	Ticket  string   `json:"ticket"`            // to be sent with the answer
 	Ways    []string `json:"ways"`              // code, passkey, recovery
 	Passkey any      `json:"passkey,omitempty"` // what the browser is asked for (WebAuthn Level 3, section 5.5)
 }

@@ -177,7 +177,7 @@ type Settings struct {
 
 	// How its management is seen from the network, for the lockout forecast:
 	// its address and port, and our address, as packets have them there; and the
-	// devices on the way. Empty reverts to what is learned.
+	// devices on the way. Empty goes by what is learned.
 	SeenAs   *string   `json:"seenAs,omitempty"`
 	SeenFrom *string   `json:"seenFrom,omitempty"`
 	Via      *[]string `json:"via,omitempty"`

@@ -175,7 +175,7 @@ type Verified struct {
 	Wrong     int64            `json:"wrong,omitempty"`
 	Findings  []ledger.Finding `json:"findings"`            // at most a hundred of what is wrong
 	Notes     []string         `json:"notes,omitempty"`     // what limits what was checked
-	ClockBack []int64          `json:"clockBack,omitempty"` // entries before which the service's clock had reverted
+	ClockBack []int64          `json:"clockBack,omitempty"` // entries before which the service's clock had been set back
 	Held      int64            `json:"held,omitempty"`      // the newest entry with a checkpoint that holds
 	HeldAt    time.Time        `json:"heldAt,omitzero"`
 	Key       string           `json:"key,omitempty"` // that signed it

@@ -1,6 +1,6 @@
 // Packs what was built: beside each text file one by brotli and one by gzip, where that is smaller. The service hands out
 // what a browser takes (service/api/web.go).
-import { readdirSync, readFileSync, statSync, writeFileSync } from "node:fs";
+import { existsSync, readdirSync, readFileSync, statSync, writeFileSync } from "node:fs";
 import { join } from "node:path";
 import { brotliCompressSync, constants, gzipSync } from "node:zlib";
 
@@ -38,8 +38,7 @@ const further = 150_000;
 const assets = readdirSync("dist/assets").filter((n) => /\.(js|css)$/.test(n));
 const sent = (name) => {
   const file = join("dist/assets", name);
-  return statSync(assets.includes(name) && readdirSync("dist/assets").includes(`${name}.br`) ? `${file}.br` : file)
-    .size;
+  return statSync(existsSync(`${file}.br`) ? `${file}.br` : file).size;
 };
 
 /** All that a file imports, whole; what is imported when it is needed is not among it. */

@@ -5,7 +5,7 @@ import (
 	"slices"
 )
 
-// Action is something a person can do, whichever management access they use.
+// Action is something a person can do, with the client or in the console.
 type Action string
 
 // The actions that are advised, by what they are about.

@@ -1,4 +1,4 @@
-// Package agree says whose approval to a change counts: of persons who did not work on it, to
+// Package agree says whose approval of a change counts: of persons who did not work on it, to
 // exactly what it is now, who may still agree. It knows no rules and no devices: what is needed is
 // given.
 package agree

@@ -58,7 +58,7 @@ func (m *machine) seenGoingBack(d *Device, i int) {
 		d.Standing, d.Said = IsReverted, ""
 		m.finish()
 	default:
-		// Perhaps a part of it was taken, or reverted to another place: writing the
+		// Perhaps a part of it was taken, or came back at another place: writing the
 		// former one back mends that. Where it does not, somebody may have changed the
 		// same: a person decides then, or it reverts after all.
 		if m.ev.Found == FoundOther && d.Refusals == 0 && (!d.Odd || d.Said == "") {

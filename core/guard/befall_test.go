@@ -96,8 +96,8 @@ func (w world) befalls(i int) []world {
 		no.refuses = true
 		with(no, true)
 	}
-	if w.s.Outcome == guard.Confirmed && b.changed && !b.saved &&
-		!d.Settled { // it loses power before it could be saved
+	// it loses power before it could be saved
+	if w.s.Outcome == guard.Confirmed && b.changed && !b.saved && !d.Settled {
 		with(box{lost: true}, true)
 	}
 	return out

@@ -29,12 +29,12 @@ const (
 	Preparing     Phase = "preparing"  // nothing is active anywhere
 	AllReady      Phase = "prepared"   // only the commit itself is left; a person's word is awaited
 	Applying      Phase = "applying"   // commits are on their way
-	Probing       Phase = "probing"    // in effect; management access is being proved, the probes run
-	Awaiting      Phase = "awaiting"   // in effect; a person's word is awaited
+	Probing       Phase = "probing"    // active; management access is being proved, the probes run
+	Awaiting      Phase = "awaiting"   // active; a person's word is awaited
 	Asking        Phase = "asking"     // confirm was said; every device is asked once more
 	ConfirmingAll Phase = "confirming" // confirms are on their way
-	Settling      Phase = "settling"   // kept; startup is being saved
-	Reverting     Phase = "reverting"  // reverting
+	Settling      Phase = "settling"   // confirmed; startup is being saved
+	Reverting     Phase = "reverting"  // the former configurations are put back
 	Done          Phase = "done"
 )
 
@@ -132,7 +132,7 @@ type State struct {
 	Deadline      time.Time       `json:"deadline,omitzero"`    // when the hold ends
 	NewDeadline   time.Time       `json:"newDeadline,omitzero"` // asked for, while the devices' timers are being set
 	Warned        bool            `json:"warned,omitempty"`     // that the hold is about to end
-	Reason        string          `json:"reason,omitempty"`     // why it reverted or failed
+	Reason        string          `json:"reason,omitempty"`     // why it was reverted or failed
 	By            string          `json:"by,omitempty"`         // whose word decided
 	Devices       []Device        `json:"devices"`
 	Probes        []ProbeStanding `json:"probes,omitempty"`
@@ -232,7 +232,7 @@ const (
 	SayConfirm    EventKind = "say-confirm"
 	SayRevert     EventKind = "say-revert"
 	SayUntil      EventKind = "say-until"  // the hold is to end at Until
-	SayAccept     EventKind = "say-accept" // leave a device that does not revert as it is
+	SayAccept     EventKind = "say-accept" // accept a device as it is that does not revert
 	Tick          EventKind = "tick"
 	Restarted     EventKind = "restarted"
 )

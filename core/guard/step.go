@@ -221,8 +221,7 @@ func (m *machine) committed(d *Device, i int) {
 		m.doubt(d)
 		d.Standing, d.Said, d.Unreachable = Held, m.ev.Err, true
 		m.revert(
-			fmt.Sprintf("%s did not answer the commit, which may have cut management access: %s", d.Name, m.ev.Err),
-			"",
+			fmt.Sprintf("%s did not answer the commit, which may have cut management access: %s", d.Name, m.ev.Err), "",
 		)
 		return
 	}
@@ -245,12 +244,7 @@ func (m *machine) sessionLost(d *Device) {
 	switch {
 	case d.Standing == Ready && m.Phase == AllReady:
 		m.revert(
-			fmt.Sprintf(
-				"what was prepared on %s has lapsed: the session that held it ended: %s",
-				d.Name,
-				m.ev.Err,
-			),
-			"",
+			fmt.Sprintf("what was prepared on %s has lapsed: the session that held it ended: %s", d.Name, m.ev.Err), "",
 		)
 	case d.Standing == Held && d.Keeper == BySession:
 		m.revert(fmt.Sprintf("the session that was the hold on %s ended: %s", d.Name, m.ev.Err), "")

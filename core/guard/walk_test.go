@@ -257,10 +257,7 @@ func TestWalk(t *testing.T) {
 			}
 			fmt.Printf(
 				"tell: walked %-26s %8d states %9d transitions%s, ends: %v\n",
-				c.name,
-				len(k.seen),
-				k.transitions,
-				how,
+				c.name, len(k.seen), k.transitions, how,
 				k.outcomes,
 			)
 			require.Greater(t, len(k.seen), 100)
@@ -355,9 +352,7 @@ func TestWordsRefused(t *testing.T) {
 	require.ErrorContains(t, say(guard.Event{Kind: guard.SayAccept, Device: 4}), "no such device")
 	w.feed(guard.Event{Kind: guard.SayUntil, Until: epoch.Add(2 * hold), By: "mara"})
 	require.ErrorContains(
-		t,
-		say(guard.Event{Kind: guard.SayConfirm, Despite: true}),
-		"hold until 2026-11-23T02:02:00Z",
+		t, say(guard.Event{Kind: guard.SayConfirm, Despite: true}), "hold until 2026-11-23T02:02:00Z",
 	)
 	w.feed(guard.Event{Kind: guard.SayRevert, By: "joss"})
 	require.ErrorContains(t, say(guard.Event{Kind: guard.SayConfirm}), "reverting: reverted by joss")

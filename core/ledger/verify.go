@@ -69,7 +69,7 @@ type Verifier struct {
 	Findings []Finding // at most a hundred; Wrong counts all
 	Wrong    int64
 	Notes    []string // what limits what was checked
-	Back     []int64  // entries before which the clock had reverted, at most a hundred
+	Back     []int64  // entries before which the clock had been set back, at most a hundred
 
 	last    Entry
 	tree    Edge

@@ -14,7 +14,7 @@ const (
 	MomentSavedOutside MomentKind = "saved-outside"
 	MomentSnapshot     MomentKind = "snapshot"
 	MomentHolding      MomentKind = "holding"  // a commit is under way
-	MomentReverted     MomentKind = "reverted" // one reverted
+	MomentReverted     MomentKind = "reverted" // one was reverted
 	MomentFailed       MomentKind = "failed"
 	MomentPartly       MomentKind = "partly"
 )

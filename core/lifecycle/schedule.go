@@ -1,6 +1,6 @@
 package lifecycle
 
-// ScheduledKind is scheduled commits and restarts.
+// ScheduledKind is what is to be done at a time.
 type ScheduledKind string
 
 // What can be scheduled.

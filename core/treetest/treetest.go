@@ -93,7 +93,7 @@ func Schema() *schema.Schema {
 	return schema.Compile(Modules, schema.Options{Features: map[string][]string{"quay": {"tides", "ice", "summer"}}})
 }
 
-// Tree makes a random configuration. Small sizes make accidental approval
+// Tree makes a random configuration. Small sizes make accidental agreement
 // between two of them likely, which is where comparing and merging is hard.
 func Tree(r *rand.Rand, s *schema.Schema) *tree.Node {
 	var out []*tree.Node

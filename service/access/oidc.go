@@ -26,7 +26,7 @@ import (
 // their groups may do here.
 type OIDC struct {
 	Issuer, Client, Secret string
-	Redirect               string // where they are reverted to
+	Redirect               string // where they are sent afterwards
 	NameClaim, GroupsClaim string
 	Scopes                 []string          // beside openid
 	Grants                 map[string]Grants // by group

@@ -118,7 +118,7 @@ func (a *Accounts) createdPasskey(q asked, answer []byte) ([]byte, error) {
 	return json.Marshal(keptPasskey{q.site.Host, *c})
 }
 
-// showsPasskey checks what a passkey signed. One whose count reverts was copied, and is refused
+// showsPasskey checks what a passkey signed. One whose count decreases was copied, and is refused
 // (WebAuthn Level 3, section 6.1.1).
 func (a *Accounts) showsPasskey(ctx context.Context, q asked, list []store.Factor, answer []byte) (string, error) {
 	if q.challenge == nil {

@@ -37,7 +37,7 @@ func (a *API) approvalRoutes() []route {
 		},
 		{
 			id: "withdrawApproval", method: "DELETE", path: "/changes/:number/approval", about: aChange,
-			needs: toApprove, summary: "Take one's approval back", status: 204, handle: a.unapprove,
+			needs: toApprove, summary: "Withdraw one's approval", status: 204, handle: a.unapprove,
 		},
 		{
 			id: "listEmergencies", method: "GET", path: "/emergencies", needs: toRead,

@@ -100,7 +100,7 @@ func (a *Approvals) Of(
 	return out, nil
 }
 
-// approval gives what it rests on whose approval to a change counts.
+// approval gives what it rests on whose approval of a change counts.
 func (a *Approvals) approval(ctx context.Context, number int64, digest string) (agree.Facts, error) {
 	f := agree.Facts{Digest: digest}
 	var err error
@@ -299,7 +299,7 @@ func (a *Approvals) DropRule(ctx context.Context, p access.Person, id int64) err
 	})
 }
 
-// Unapprove takes one's approval back.
+// Unapprove withdraws one's approval.
 func (a *Approvals) Unapprove(ctx context.Context, p access.Person, number int64) error {
 	return a.log.Write(ctx, func(tx *audit.Tx) error {
 		if err := tx.Unapprove(number, p.Name); errors.Is(err, store.ErrNotFound) {

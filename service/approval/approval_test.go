@@ -71,7 +71,7 @@ func (r *office) stands(change int64) approval.Approval {
 	return seen.Approval
 }
 
-// A rule asks for approval to what is on its devices, at its path or around or below it, and to nothing else. Of
+// A rule asks for approval of what is on its devices, at its path or around or below it, and to nothing else. Of
 // several the one that asks for most counts, and an emergency is possible where each of them lets it.
 func TestWhatRulesFallOn(t *testing.T) {
 	r := newOffice(t)

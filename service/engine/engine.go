@@ -61,7 +61,7 @@ type Engine struct {
 // Timing is how long an engine waits where a device needs time.
 type Timing struct {
 	// Effect is how long a device is given to put a commit into effect before
-	// it is proved that the device is reached. Looking sooner would prove that the device is still reached as it was.
+	// it is proved that the device is reached. Looking sooner would prove nothing but that it was reached before.
 	Effect time.Duration
 
 	// Pause is before an action that was tried before. Polling faster than every

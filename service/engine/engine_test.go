@@ -127,10 +127,9 @@ func TestSessionDiesAtEachStep(t *testing.T) {
 		{"get-config", 2, true, guard.Failed}, {"edit-config", 1, false, guard.Failed},
 		{"edit-config", 1, true, guard.Failed}, {"validate", 1, false, guard.Failed},
 		{"discard-changes", 1, true, guard.Failed}, {"edit-config", 2, true, guard.Failed},
-		{"commit", 1, false, guard.Reverted}, {"commit", 1, true, guard.Reverted}, {"unlock", 1, false,
-			guard.Confirmed},
-		{"commit", 2, false, guard.Confirmed}, {"commit", 2, true, guard.Confirmed}, {"copy-config", 1, false,
-			guard.Confirmed},
+		{"commit", 1, false, guard.Reverted}, {"commit", 1, true, guard.Reverted},
+		{"unlock", 1, false, guard.Confirmed}, {"commit", 2, false, guard.Confirmed},
+		{"commit", 2, true, guard.Confirmed}, {"copy-config", 1, false, guard.Confirmed},
 	} {
 		t.Run(fmt.Sprintf("%s %d after %t", step.name, step.nth, step.after), func(t *testing.T) {
 			t.Parallel()

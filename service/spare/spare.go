@@ -20,28 +20,30 @@ const pause = 10 * time.Second
 
 var kept struct {
 	mu    sync.Mutex
-	files []*os.File
-	given time.Time // when they were given up last; zero: they are kept, or never were
+	files []*os.File // all of them, or none
+	given bool       // they were given up, and could not be had again yet
+	next  time.Time  // when it is tried to have them again
 }
 
-// Keep takes the files, as many as can be had, and reports whether that is all.
+// Keep takes the files, and reports whether it has them: all, or none, for whoever needs one goes first.
 func Keep() bool {
 	kept.mu.Lock()
 	defer kept.mu.Unlock()
-	if !kept.given.IsZero() && time.Since(kept.given) < pause {
+	if len(kept.files) > 0 {
+		return true
+	}
+	if time.Now().Before(kept.next) {
 		return false
 	}
 	for len(kept.files) < Files {
 		f, err := os.Open(os.DevNull)
 		if err != nil {
-			if !kept.given.IsZero() {
-				give() // whoever needs one goes first
-			}
+			give()
 			return false
 		}
 		kept.files = append(kept.files, f)
 	}
-	kept.given = time.Time{}
+	kept.given = false
 	return true
 }
 
@@ -49,7 +51,7 @@ func Keep() bool {
 func Short() bool {
 	kept.mu.Lock()
 	defer kept.mu.Unlock()
-	return !kept.given.IsZero()
+	return kept.given
 }
 
 // Open does what opens a file for a device, once more if there was none left: then those that are kept are given up.
@@ -60,6 +62,7 @@ func Open[T any](open func() (T, error)) (T, error) {
 	}
 	kept.mu.Lock()
 	give()
+	kept.given = true
 	kept.mu.Unlock()
 	return open()
 }
@@ -69,5 +72,5 @@ func give() {
 	for _, f := range kept.files {
 		_ = f.Close()
 	}
-	kept.files, kept.given = nil, time.Now()
+	kept.files, kept.next = nil, time.Now().Add(pause)
 }

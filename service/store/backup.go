@@ -76,7 +76,7 @@ func (s *Store) Release(ctx context.Context) (n int64, err error) {
 	return n, err
 }
 
-// Settle ends what was under management access a database that was taken out of a backup:
+// Settle ends what was under way in a database that was taken out of a backup:
 // how a commit ended is not known, and what was on the schedule may have been
 // taken off since.
 func (s *Store) Settle(ctx context.Context, at time.Time, record func(tx *Tx, e ledger.Entry) error) error {

@@ -245,7 +245,7 @@ func (tx *Tx) SetBox(id int64, model, serial string) error {
 	return affected(tx.exec("UPDATE devices SET model = ?, serial = ? WHERE id = ?", model, serial, id))
 }
 
-// Replace puts another box in a device's place: its management access is another, its host
+// Replace puts another box in a device's place: it is reached elsewhere, its host
 // key is nobody's yet, and of what the old one was nothing is known any more.
 func (tx *Tx) Replace(d Device) error {
 	return affected(tx.exec(`UPDATE devices SET address = ?, account = ?, auth = ?, secret = ?, host_key = '', module_list = '', told_from = '',

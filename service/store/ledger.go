@@ -43,7 +43,7 @@ func (tx *Tx) lastEntry() (ledgerEnd, error) {
 }
 
 // AppendLedger adds an entry behind the last one and gives it with its place.
-// Where the clock reverted since then, that is kept too.
+// Where the clock was set back since then, that is kept too.
 func (tx *Tx) AppendLedger(e ledger.Entry) (ledger.Entry, error) {
 	last, err := tx.lastEntry()
 	if err != nil {
@@ -242,7 +242,7 @@ func (s *Store) LedgerLength(ctx context.Context) (int64, error) {
 }
 
 // between gives the entries between which those of a time are. Times grow from
-// one entry to the next but where the clock reverted: between two such places
+// one entry to the next but where the clock was set back: between two such places
 // they are found by halving.
 func (s *Store) between(ctx context.Context, since, until time.Time) (first, last int64, err error) {
 	starts, err := many(

@@ -17,7 +17,7 @@ import (
 )
 
 // filled gives records with entries that differ in everything that can be asked
-// for; the clock reverts now and then.
+// for; the clock is set back now and then.
 func filled(t *testing.T, n int) (*Store, []ledger.Entry) {
 	s := open(t, t.TempDir())
 	r := rand.New(rand.NewPCG(7, 11))

@@ -106,7 +106,7 @@ func (c *client) all(lines ...string) error {
 	return nil
 }
 
-// prepare makes some history: a change that was kept, one under management access draft.
+// prepare makes some history: a change that was confirmed, one in draft.
 func (c *client) prepare() error {
 	login, err := c.login("mara")
 	if err != nil {

@@ -21,7 +21,7 @@ const DevicePage = page(() => import("../features/devices/DevicePage").then((m) 
 const Devices = page(() => import("../features/devices/Devices").then((m) => m.Devices));
 const Now = page(() => import("../features/now/Now").then((m) => m.Now));
 const OutsidePage = page(() => import("../features/outside/OutsidePage").then((m) => m.OutsidePage));
-const SafePage = page(() => import("../features/copies/SafePage").then((m) => m.SafePage));
+const BackupsPage = page(() => import("../features/copies/BackupsPage").then((m) => m.BackupsPage));
 const SchedulePage = page(() => import("../features/schedule/SchedulePage").then((m) => m.SchedulePage));
 const SnapshotsPage = page(() => import("../features/history/SnapshotsPage").then((m) => m.SnapshotsPage));
 const StencilsPage = page(() => import("../features/stencils/StencilsPage").then((m) => m.StencilsPage));
@@ -68,7 +68,7 @@ export function App() {
             <Route path="schedule" element={<SchedulePage session={session.data} />} />
             <Route path="stencils" element={<StencilsPage session={session.data} />} />
             <Route path="snapshots" element={<SnapshotsPage session={session.data} />} />
-            <Route path="backups" element={<SafePage session={session.data} />} />
+            <Route path="backups" element={<BackupsPage session={session.data} />} />
             <Route path="audit" element={<Audit session={session.data} />} />
             <Route path="access" element={<AccessPage session={session.data} />} />
             <Route path="*" element={<Trouble error={new Error("There is no such page.")} />} />

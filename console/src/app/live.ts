@@ -30,11 +30,10 @@ export function useLive(signedIn: boolean) {
       refresh(happened(e.data));
     };
     let quiet: number | undefined; // fires where nothing was heard for too long
-    let again: number | undefined; // opens a new stream
+    let again: number | undefined; // tries once more
+    let asking: AbortController | undefined;
     let gone = false; // contact was lost; what happened meanwhile is asked for once it is back
-    const alive = () => {
-      window.clearTimeout(quiet);
-      quiet = window.setTimeout(broken, silence);
+    const heard = () => {
       hear();
       if (gone) {
         refresh(undefined);
@@ -42,9 +41,15 @@ export function useLive(signedIn: boolean) {
       }
       gone = false;
     };
+    const alive = () => {
+      window.clearTimeout(quiet);
+      quiet = window.setTimeout(broken, silence);
+      heard();
+    };
     const close = () => {
       window.clearTimeout(quiet);
       window.clearTimeout(again);
+      asking?.abort();
       events?.close();
       events = undefined;
     };
@@ -53,6 +58,24 @@ export function useLive(signedIn: boolean) {
       gone = true;
       lose();
       again = window.setTimeout(listen, 1000);
+    };
+    // A stream that is refused is an answer: who may not read, or has too many streams, has contact. So the service is
+    // asked a few times whether it lives, then for the stream again.
+    const ask = (times: number) => {
+      const own = (asking = new AbortController());
+      fetch("/healthz", { cache: "no-store", signal: AbortSignal.any([own.signal, AbortSignal.timeout(silence)]) })
+        .then((res) => {
+          if (!res.ok) throw new Error(res.statusText);
+          if (own.signal.aborted) return;
+          heard();
+          again = window.setTimeout(() => {
+            if (times > 0) ask(times - 1);
+            else listen();
+          }, 2000);
+        })
+        .catch(() => {
+          if (!own.signal.aborted) broken();
+        });
     };
     const listen = () => {
       events = new EventSource("/api/v1/events?pulse=1");
@@ -67,20 +90,10 @@ export function useLive(signedIn: boolean) {
       events.addEventListener("error", () => {
         // What let it in may have ended: then it is for the page to sign in.
         void client.invalidateQueries({ queryKey: ["me"] });
-        // A stream that is refused is an answer: who may not read has contact, and no stream.
         const refused = events?.readyState === EventSource.CLOSED;
         close();
-        if (!refused) {
-          broken();
-          return;
-        }
-        fetch("/healthz", { cache: "no-store", signal: AbortSignal.timeout(silence) })
-          .then((res) => {
-            if (!res.ok) throw new Error(res.statusText);
-            hear();
-            again = window.setTimeout(listen, 30_000);
-          })
-          .catch(broken);
+        if (refused) ask(10);
+        else broken();
       });
     };
     const look = () => {

@@ -42,7 +42,7 @@ const outside: Where = (a) =>
 
 const access = page("Access", "/access");
 const changes = page("Changes", "/changes");
-const safe = page("Backups", "/backups");
+const backups = page("Backups", "/backups");
 const snapshots = page("Snapshots", "/snapshots");
 const stencils = page("Stencils", "/stencils");
 const audit = page("Audit", "/audit");
@@ -86,12 +86,12 @@ const places: Record<Action, Where> = {
   "show-outside": outside,
   "list-silences": outside,
   "list-receivers": page("Who is told", "/audit?receivers=true"),
-  "list-archives": safe,
-  "add-archive": safe,
-  "trust-archive": safe,
-  "verify-archive": safe,
-  "list-copies": safe,
-  "mend-from-copy": safe,
+  "list-archives": backups,
+  "add-archive": backups,
+  "trust-archive": backups,
+  "verify-archive": backups,
+  "list-copies": backups,
+  "mend-from-copy": backups,
   "verify-record": audit,
   "verify-against": onTheCommandLine,
   "watch-record": onTheCommandLine,

@@ -52,7 +52,7 @@ async function sent(request: Request): Promise<Response> {
   );
 }
 
-/** Sends a request. What is grave may ask for the second factor again; shown, it is sent once more. */
+/** Sends a request. A sensitive action may ask for the second factor again; shown, it is sent once more. */
 async function sentAnew(request: Request): Promise<Response> {
   const again = request.clone();
   try {

@@ -87,8 +87,10 @@ export function HoldBar({ change, mayDecide }: { change: Change; mayDecide: bool
         <div style={{ flex: 1, minWidth: 260 }}>
           <Typography.Text strong>
             <Link to={`/changes/${String(change.number)}`}>Change {change.number}</Link>{" "}
-            {lost && "was, when the service was last heard: "}
-            {awaiting ? `is on hold on ${change.devices.join(", ")}` : (doing[commit.phase] ?? commit.phase)}
+            {awaiting
+              ? `${lost ? "was" : "is"} on hold on ${change.devices.join(", ")}`
+              : (doing[commit.phase] ?? commit.phase)}
+            {lost && ", when the service was last heard"}
           </Typography.Text>
           <br />
           <Typography.Text type="secondary">

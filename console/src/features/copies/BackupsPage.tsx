@@ -12,7 +12,7 @@ import { AddArchive } from "./AddArchive";
 import { may, mayEverywhere } from "../../lib/may";
 
 /** How what is saved stands, and where copies of it are. */
-export function SafePage({ session }: { session: Session }) {
+export function BackupsPage({ session }: { session: Session }) {
   const standing = useStanding();
   const archives = useArchives();
   return (

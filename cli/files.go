@@ -338,16 +338,13 @@ func compare(a *app, fs *flag.FlagSet) func([]string) error {
 				trees[i] = trees[i].WithoutDefaults()
 			}
 		}
-		if *path != "" {
-			p, err := tree.ParsePath(s, *path)
-			if err != nil {
-				return wrongUse("%v", err)
-			}
-			trees[0], trees[1] = trees[0].Cut(p), trees[1].Cut(p)
+		p, err := tree.ParsePath(s, *path)
+		if err != nil {
+			return wrongUse("%v", err)
 		}
-		d := diff.Compare(trees[0], trees[1])
+		d := diff.Compare(trees[0], trees[1]).Below(p)
 		if err := a.show(
-			append([]diff.Item{}, d.Items()...), func() { a.rendering(s, d, sides, *as, *context) },
+			append([]diff.Item{}, d.Items()...), func() { a.rendering(s, d, p, sides, *as, *context) },
 		); err != nil {
 			return err
 		}
@@ -358,10 +355,13 @@ func compare(a *app, fs *flag.FlagSet) func([]string) error {
 	}
 }
 
-func (a *app) rendering(s *schema.Schema, d *diff.Difference, sides [2]side, as string, context int) {
+func (a *app) rendering(
+	s *schema.Schema, d *diff.Difference, path tree.Path, sides [2]side, as string, context int,
+) {
 	switch as {
 	case "unified":
-		_ = a.exact(d.Unified(sides[0].name, sides[1].name, max(context, 0)))
+		there := diff.Compare(d.Old.Cut(path), d.New.Cut(path))
+		_ = a.exact(there.Unified(sides[0].name, sides[1].name, max(context, 0)))
 		return
 	case "edit-config":
 		w := &markup.Writer{Indent: "  "}

@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"oakenlatch/client"
+	"oakenlatch/core/check"
+	"oakenlatch/core/diff"
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/core/lockout"
 	"oakenlatch/wire"
@@ -28,6 +30,7 @@ func preview(a *app, fs *flag.FlagSet) func([]string) error {
 	)
 	device := fs.String("device", "", "this device only")
 	by := fs.String("by", "", "the edits of this person only")
+	path := fs.String("path", "", "only what differs at this path or below")
 	people := fs.Bool("people", false, "beside each line, who staged it and when")
 	validate := fs.Bool("validate", false, "have the devices judge the result, without committing it")
 	return func(args []string) error {
@@ -40,11 +43,15 @@ func preview(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		p, err := a.api().PreviewChange(a.ctx, n, client.PreviewChangeQuery{
 			Context: context, As: *as, Device: *device, By: *by, Validate: *validate,
+			Path: *path,
 		})
 		if err != nil {
 			return err
 		}
-		t := previewText{app: a, whole: *whole, people: *people, by: *by, partial: *device != "" || *by != ""}
+		t := previewText{
+			app: a, whole: *whole, people: *people, by: *by, path: *path,
+			partial: *device != "" || *by != "" || *path != "",
+		}
 		err = a.paged(func() error {
 			return a.show(p, func() {
 				if *as == "lines" {
@@ -70,10 +77,11 @@ func preview(a *app, fs *flag.FlagSet) func([]string) error {
 type previewText struct {
 	*app
 	whole, people, partial bool
-	by                     string
-	offered                int // mends so far
+	by, path               string
+	offered                int // fixes so far
 }
 
+// preview writes what it comes to first, then what is wrong, then the differences, then the details.
 func (t *previewText) preview(p wire.Preview) {
 	c := p.Change
 	head := fmt.Sprintf("%s, by %s", c.State, coworkers(c))
@@ -81,6 +89,7 @@ func (t *previewText) preview(p wire.Preview) {
 		head += ", " + c.Ticket
 	}
 	t.printf("%s  %s\n", t.paint(strong, fmt.Sprintf("Change %d  %s", c.Number, c.Title)), head)
+	t.verdict(p)
 	for _, n := range c.Notes {
 		t.printf("  note of %s, %s: %s\n", n.Actor, when(n.At), n.Text)
 	}
@@ -90,7 +99,70 @@ func (t *previewText) preview(p wire.Preview) {
 	for _, part := range p.Parts {
 		t.part(part, p.Against, c.Number)
 	}
+	t.legend(p)
+	for _, part := range p.Parts {
+		if t.path == "" || part.Count > 0 {
+			t.details(part, p)
+		}
+	}
 	t.end(p)
+}
+
+// verdict is one line of what it comes to, and then what is wrong.
+func (t *previewText) verdict(p wire.Preview) {
+	switch {
+	case p.Verdict == "":
+		return
+	case p.Level == "not-ready":
+		t.printf("%s\n", t.paint(alarm, p.Verdict))
+	default:
+		t.printf("%s\n", t.paint(strong, p.Verdict))
+	}
+	if len(p.Trouble) > 0 {
+		t.printf("\n")
+	}
+	for _, x := range p.Trouble {
+		word := t.paint(alarm, "  stops   ")
+		if !x.Stops {
+			word = "  careful "
+		}
+		where := x.Device
+		if x.Path != "" {
+			where += " " + x.Path
+		}
+		if where != "" {
+			where += ": "
+		}
+		t.printf("%s%s%s\n", word, strings.TrimLeft(where, " "), x.Text)
+	}
+	for _, part := range p.Parts {
+		for _, x := range part.Conflicts {
+			t.conflict(x)
+			t.printf("    choose one: latch decide %d %s %s mine|theirs\n", p.Change.Number, part.Device, x.Path)
+		}
+	}
+}
+
+// legend tells what the marks that are seen mean.
+func (t *previewText) legend(p wire.Preview) {
+	seen := map[string]bool{}
+	for _, part := range p.Parts {
+		for _, l := range part.Lines {
+			seen[l.Mark] = true
+		}
+	}
+	var parts []string
+	for _, m := range []struct{ mark, says string }{
+		{diff.MarkAdded, "added"}, {diff.MarkRemoved, "removed"}, {diff.MarkChanged, "changed"},
+		{diff.MarkMoved, "moved"},
+	} {
+		if seen[m.mark] {
+			parts = append(parts, t.paint(markStyle[m.mark], m.mark)+" "+m.says)
+		}
+	}
+	if len(parts) > 0 {
+		t.printf("\n  %s; unmarked: unchanged, … more of the same\n", strings.Join(parts, ", "))
+	}
 }
 
 func (t *previewText) end(p wire.Preview) {
@@ -102,13 +174,13 @@ func (t *previewText) end(p wire.Preview) {
 		t.printf("\nThis is what it did, from the record. How it stands: latch show %d\n", n)
 		return
 	case len(p.Parts) == 0:
-		t.printf("\nThe change is empty: nothing is staged.\nNext: latch put %d DEVICE PATH VALUE\n", n)
+		t.printf("\nNext: latch put %d DEVICE PATH VALUE\n", n)
 		return
 	case t.partial:
 		t.printf("\nThis is a part of the change. The whole: latch preview %d\n", n)
 		return
 	case p.Empty:
-		t.printf("\nThe change would change nothing: the devices hold all of it already.\n")
+		t.printf("\n%s\n", p.Verdict)
 		return
 	}
 	if len(p.Steps) > 0 {
@@ -121,10 +193,10 @@ func (t *previewText) end(p wire.Preview) {
 		t.printf("Preview %s, %s: what is committed is this, or it is refused.\n", p.Digest, when(p.At))
 	}
 	if p.Ready {
-		t.printf("\nReady%s. Next: latch commit %d --hold 10m\n", t.cutting(p), n)
+		t.printf("\n%s\nNext: latch commit %d --hold 10m\n", p.Verdict, n)
 		return
 	}
-	t.printf("\n%s\n", t.paint(alarm, "Not ready:"))
+	t.printf("\n%s\n", t.paint(alarm, p.Verdict))
 	for _, part := range p.Parts {
 		if part.Blocker != "" {
 			t.printf("  %s\n", part.Blocker)
@@ -138,33 +210,7 @@ func (t *previewText) end(p wire.Preview) {
 	}
 }
 
-// cutting warns of a commit that would cut devices off, and of a way back that nobody
-// has tried.
-func (t *previewText) cutting(p wire.Preview) string {
-	var off, untried []string
-	for _, part := range p.Parts {
-		for _, f := range part.Forecasts {
-			if f.Answer == "cuts" && !slices.Contains(off, f.Device) {
-				off = append(off, f.Device)
-			}
-		}
-		if part.Untried != "" && part.Count > 0 {
-			untried = append(untried, part.Device)
-		}
-	}
-	var buts []string
-	if len(off) > 0 {
-		buts = append(buts, "it would cut us off from "+strings.Join(off, ", "))
-	}
-	if len(untried) > 0 {
-		buts = append(buts, "reverting it is not tested on "+strings.Join(untried, ", "))
-	}
-	if len(buts) == 0 {
-		return ""
-	}
-	return ", " + t.paint(alarm, "but "+strings.Join(buts, ", and "))
-}
-
+// part writes what differs on a device.
 func (t *previewText) part(p wire.PartPreview, against string, change int64) {
 	where := "against running as just read"
 	switch {
@@ -181,26 +227,49 @@ func (t *previewText) part(p wire.PartPreview, against string, change int64) {
 		t.lines(p)
 	}
 	switch {
+	case p.Elsewhere > 0 && p.Count == 0:
+		t.printf("  nothing at %s; %s elsewhere\n", t.path, count(p.Elsewhere, "change", "changes"))
+	case p.Elsewhere > 0:
+		t.printf("  %s more elsewhere than at %s\n", count(p.Elsewhere, "change", "changes"), t.path)
 	case p.Count == 0 && against == "record":
 		t.printf("  nothing was sent to it yet\n")
 	case p.Count == 0:
 		t.printf("  nothing would change here\n")
 	}
-	for _, e := range p.Edits {
-		t.printf("  %s\n", t.paint(dim, editLine(e)))
-	}
-	t.base(p, change)
+}
+
+// details writes what else there is to know of a device: who staged what, what was found, what keeps guard.
+func (t *previewText) details(p wire.PartPreview, of wire.Preview) {
+	t.printf("\n%s\n", t.paint(strong, p.Device+", details"))
+	t.edits(p.Edits)
+	t.base(p, of.Change.Number)
 	for _, f := range p.Findings {
-		t.finding(f)
+		if f.Severity == check.Hint || f.Fix != nil || of.Verdict == "" { // the others were told at the top
+			t.finding(f)
+		}
 		if f.Fix != nil {
 			t.offered++
-			t.printf("    %s (stage it: latch fix %d %d)\n", fixText(f.Fix), change, t.offered)
+			t.printf("    %s (stage it: latch fix %d %d)\n", fixText(f.Fix), of.Change.Number, t.offered)
 		}
 	}
-	if against == "record" {
-		return
+	if of.Against != "record" {
+		t.verdicts(p)
 	}
-	t.verdicts(p)
+}
+
+// edits writes the staged edits, those that were superseded in one line unless all is wanted.
+func (t *previewText) edits(list []wire.Edit) {
+	var old []string
+	for _, e := range list {
+		if e.Superseded && !t.whole {
+			old = append(old, fmt.Sprint(e.ID))
+			continue
+		}
+		t.printf("  %s\n", t.paint(dim, editLine(e)))
+	}
+	if len(old) > 0 {
+		t.printf("  %s\n", t.paint(dim, "superseded by later ones: "+strings.Join(old, ", ")+" (all of it: --whole)"))
+	}
 }
 
 // lines shows the difference, with who staged each line where that is wanted.
@@ -241,11 +310,6 @@ func (t *previewText) base(p wire.PartPreview, change int64) {
 	for _, x := range p.Decided {
 		t.printf("  decided by %s, %s: %s\n", x.Actor, when(x.At), x.Path)
 		t.conflict(x)
-	}
-	for _, x := range p.Conflicts {
-		t.printf("  %s %s: %s\n", t.paint(alarm, "conflict"), x.Path, x.Why)
-		t.conflict(x)
-		t.printf("    choose one: latch decide %d %s %s mine|theirs\n", change, p.Device, x.Path)
 	}
 }
 

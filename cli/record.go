@@ -17,6 +17,7 @@ func commits(a *app, fs *flag.FlagSet) func([]string) error {
 	who := fs.String("who", "", "those this person staged, committed or confirmed")
 	device := fs.String("device", "", "those on this device")
 	change := fs.Int64("change", 0, "those of this change")
+	path := fs.String("path", "", "those that made a difference at this path or below")
 	since := fs.String("since", "", "begun since: 7d, 02:00, 2026-11-20")
 	until := fs.String("until", "", "begun until")
 	before := fs.Int64("before", 0, "only those before this one, for the next page")
@@ -27,7 +28,7 @@ func commits(a *app, fs *flag.FlagSet) func([]string) error {
 		}
 		page, err := a.api().ListCommits(a.ctx, client.ListCommitsQuery{
 			Who: *who, Device: *device, Change: *change, Since: *since, Until: *until, Limit: int64(*limit),
-			Before: *before,
+			Before: *before, Path: *path,
 		})
 		if err != nil {
 			return err
@@ -45,10 +46,10 @@ func commits(a *app, fs *flag.FlagSet) func([]string) error {
 				rows,
 			)
 			switch {
+			case page.Next != 0:
+				a.printf("Older ones: the same, with --before %d\n", page.Next)
 			case len(rows) == 0:
 				a.printf("Nothing was committed.\n")
-			case page.Next != 0:
-				a.printf("Older ones: latch commits --before %d\n", page.Next)
 			}
 		})
 	}
@@ -79,12 +80,13 @@ func perDevice(c wire.CommitRecord) string {
 
 func commitShow(a *app, fs *flag.FlagSet) func([]string) error {
 	context := fs.Int("context", 1, "unchanged neighbours shown around each line")
+	path := fs.String("path", "", "only what differs at this path or below")
 	return func(args []string) error {
 		commit, err := numbered("a commit", args[0], "latch commits")
 		if err != nil {
 			return err
 		}
-		c, err := a.api().GetCommit(a.ctx, commit, client.GetCommitQuery{Context: context})
+		c, err := a.api().GetCommit(a.ctx, commit, client.GetCommitQuery{Context: context, Path: *path})
 		if err != nil {
 			return err
 		}

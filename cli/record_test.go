@@ -114,7 +114,7 @@ func TestRecordCommands(t *testing.T) {
 		"commits --who joss --since 7d": {
 			Done, "GET /commits limit=40&since=7d&who=joss",
 			[]string{"mara+joss / mara / wren", "3m", "confirmed", "not decided", "7 Lamps",
-				"latch commits --before 5"},
+				"Older ones: the same, with --before 5"},
 		},
 		"commits show 5": {
 			Done, "GET /commits/5 context=1",

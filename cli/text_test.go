@@ -61,6 +61,11 @@ var everything = wire.Preview{
 			Holder: "joss", Until: at, Reason: "new fibre",
 		}, Blocker: "northmole cannot be changed",
 	}},
+	Level: "not-ready", Verdict: "Not ready: 1 change on northmole. 2 things stop a commit.",
+	Trouble: []wire.Trouble{
+		{Stops: true, Device: "northmole", Path: "/x", Text: "is mandatory and not set"},
+		{Stops: true, Text: "1 approval is missing"}, {Device: "northmole", Text: "reverting it is not tested"},
+	},
 	Digest: "abc123", At: at, Steps: []string{"prepare: lock northmole"}, EstimateSeconds: 3,
 }
 
@@ -69,10 +74,23 @@ func TestPreviewTellsEverything(t *testing.T) {
 	status, out, _ := run(t, answer(200, everything), nil, "preview", "7")
 	assert.Equal(t, AnswerNo, status)
 	assert.Equal(t, `Change 7  Bigger frames  draft, by mara, TF-2
+Not ready: 1 change on northmole. 2 things stop a commit.
+
+  stops   northmole /x: is mandatory and not set
+  stops   1 approval is missing
+  careful northmole: reverting it is not tested
+      was     1500
+      mine    9000
+      theirs  1400
+    choose one: latch decide 7 northmole /x/mtu mine|theirs
 
 northmole  against what was last known (revision 3)
     interfaces
   ~   mtu: 1500 → 9000
+
+  ~ changed; unmarked: unchanged, … more of the same
+
+northmole, details
   edit 4: put /x/mtu 9000 (mara, `+when(at)+`)
   not reached: northmole (a:1): no answer
   behind: the device moved on since revision 3, where this started (latch rebase 7 northmole):
@@ -83,12 +101,6 @@ northmole  against what was last known (revision 3)
       was     a
       mine    b
     * theirs  c
-  conflict /x/mtu: changed here and on the device
-      was     1500
-      mine    9000
-      theirs  1400
-    choose one: latch decide 7 northmole /x/mtu mine|theirs
-  error /x: is mandatory and not set
   lockout forecast: cuts: interface m is shut down (/interfaces/interface=m/enabled)
   way to gannet: unknown: it touches /odd, which this forecast does not understand
   new management address 192.0.2.22:830: the hold's proof of management access goes there
@@ -104,7 +116,7 @@ A commit would, in about 3s until it is on hold:
   1. prepare: lock northmole
 Preview abc123, `+when(at)+`: what is committed is this, or it is refused.
 
-Not ready:
+Not ready: 1 change on northmole. 2 things stop a commit.
   northmole cannot be changed
 `, out)
 	status, out, _ = run(t, answer(200, everything), nil, "preview", "7", "--json")
@@ -117,14 +129,13 @@ Not ready:
 func TestPreviewEndings(t *testing.T) {
 	part := []wire.PartPreview{{Device: "d", Read: true, Guard: wire.Guard{Guard: "device"}}}
 	for want, p := range map[string]wire.Preview{
-		"Ready. Next: latch commit 7": {Against: "running", Ready: true, Parts: part},
-		"Ready, but it would cut us off from e, and reverting it is not tested on d. Next: " +
-			"latch commit 7": {Against: "running", Ready: true, Parts: []wire.PartPreview{{
-			Device: "d", Read: true, Count: 1, Guard: wire.Guard{Guard: "service", Untried: "at once"},
-			Forecasts: []wire.Forecast{{Device: "e", Answer: "cuts"}},
-		}}},
-		"would change nothing":         {Against: "running", Empty: true, Parts: part},
-		"The change is empty":          {Against: "running", Empty: true},
+		"Ready: 1 change on d.\nNext: latch commit 7": {
+			Against: "running", Ready: true, Parts: part, Level: "ready", Verdict: "Ready: 1 change on d.",
+		},
+		"holds it already": {Against: "running", Empty: true, Parts: part, Verdict: "d holds it already."},
+		"The change is empty": {
+			Against: "running", Empty: true, Verdict: "The change is empty: nothing is staged.",
+		},
 		"what it did, from the record": {Against: "record", Parts: part},
 		"nothing was sent to it yet":   {Against: "record", Parts: part},
 	} {

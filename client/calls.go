@@ -631,12 +631,17 @@ func (c *Client) GetChange(ctx context.Context, change int64) (out wire.Change, 
 type GetCommitQuery struct {
 	// How many unchanged neighbours are shown beside each changed line.
 	Context *int
+	// A path in the configuration (RFC 8040 section 3.5.3, without prefixes where they are not needed).
+	Path string
 }
 
 func (q GetCommitQuery) values() url.Values {
 	v := url.Values{}
 	if q.Context != nil {
 		v.Set("context", strconv.Itoa(*q.Context))
+	}
+	if q.Path != "" {
+		v.Set("path", q.Path)
 	}
 	return v
 }
@@ -878,6 +883,8 @@ type ListCommitsQuery struct {
 	Device string
 	// The number of a change.
 	Change int64
+	// A path in the configuration (RFC 8040 section 3.5.3, without prefixes where they are not needed).
+	Path string
 	// Since then, as in a line to search by.
 	Since string
 	// Until then, as in a line to search by.
@@ -899,6 +906,9 @@ func (q ListCommitsQuery) values() url.Values {
 	if q.Change != 0 {
 		v.Set("change", strconv.FormatInt(q.Change, 10))
 	}
+	if q.Path != "" {
+		v.Set("path", q.Path)
+	}
 	if q.Since != "" {
 		v.Set("since", q.Since)
 	}
@@ -915,7 +925,8 @@ func (q ListCommitsQuery) values() url.Values {
 }
 
 // ListCommits asks GET /api/v1/commits: every commit, newest first, with who had a hand in it; by a person (who
-// staged, committed or confirmed), of a device, of a change; before is a place in it. It needs read.
+// staged, committed or confirmed), of a device, of a change, that made a difference at or below a path; before is a
+// place in it. It needs read.
 func (c *Client) ListCommits(ctx context.Context, query ListCommitsQuery) (out wire.CommitRecords, err error) {
 	err = c.ask(ctx, request{method: http.MethodGet, path: "/api/v1/commits", query: query.values()}, &out)
 	return out, err
@@ -1303,6 +1314,8 @@ type PreviewChangeQuery struct {
 	By string
 	// In another form.
 	As string
+	// A path in the configuration (RFC 8040 section 3.5.3, without prefixes where they are not needed).
+	Path string
 	// Have the devices judge the result, without committing it.
 	Validate bool
 }
@@ -1321,6 +1334,9 @@ func (q PreviewChangeQuery) values() url.Values {
 	if q.As != "" {
 		v.Set("as", q.As)
 	}
+	if q.Path != "" {
+		v.Set("path", q.Path)
+	}
 	if q.Validate {
 		v.Set("validate", "true")
 	}
@@ -1329,8 +1345,8 @@ func (q PreviewChangeQuery) values() url.Values {
 
 // PreviewChange asks GET /api/v1/changes/:number/preview: what the change would do; context is the number of
 // unchanged neighbours shown, as another form of the difference (unified, edit-config, yang-patch, yang-patch-json,
-// outline or xml for the whole result), by one person's edits, validate=true has the devices judge the result. It
-// needs read.
+// outline or xml for the whole result), by one person's edits, only what lies at or below a path, validate=true has
+// the devices judge the result. It needs read.
 func (c *Client) PreviewChange(ctx context.Context, change int64, query PreviewChangeQuery) (out wire.Preview, err error) {
 	err = c.ask(ctx, request{method: http.MethodGet, path: "/api/v1/changes/" + strconv.FormatInt(change, 10) + "/preview", query: query.values()}, &out)
 	return out, err

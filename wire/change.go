@@ -95,6 +95,8 @@ type Edit struct {
 	Lines  int       `json:"lines"`            // how many nodes it touches
 	Actor  string    `json:"actor"`
 	At     time.Time `json:"at"`
+
+	Superseded bool `json:"superseded,omitempty"` // later edits touched all its lines again
 }
 
 // Staged tells what an edit did to one part.
@@ -136,6 +138,12 @@ type Preview struct {
 	Parts   []PartPreview `json:"parts"`
 	Against string        `json:"against"` // "running", or "record" once it was committed
 
+	// What it comes to, against running: one line, and what is wrong, what stops a commit first.
+	Level   string    `json:"level,omitempty"` // nothing, not-ready, with-care or ready
+	Verdict string    `json:"verdict,omitempty"`
+	Trouble []Trouble `json:"trouble,omitempty"`
+	Path    string    `json:"path,omitempty"` // the differences are only what lies there or below
+
 	// Digest names what was shown: a commit that gives it commits that and
 	// nothing else. Empty where only a part of the change was asked for.
 	Digest string    `json:"digest,omitempty"`
@@ -150,6 +158,14 @@ type Preview struct {
 	EstimateSeconds int64    `json:"estimateSeconds,omitempty"`
 }
 
+// Trouble is one thing that is wrong with a change.
+type Trouble struct {
+	Stops  bool   `json:"stops"`            // it cannot be committed because of that
+	Device string `json:"device,omitempty"` // none: it is about the whole change
+	Path   string `json:"path,omitempty"`
+	Text   string `json:"text"`
+}
+
 // PartPreview is what a change would do on one device.
 type PartPreview struct {
 	Device    string          `json:"device"`
@@ -157,6 +173,7 @@ type PartPreview struct {
 	Tag       string          `json:"tag"` // of the part, for If-Match
 	Edits     []Edit          `json:"edits"`
 	Count     int             `json:"count"`
+	Elsewhere int             `json:"elsewhere,omitempty"` // changes that lie elsewhere than at the path that was asked for
 	Lines     []diff.Line     `json:"lines"`
 	Items     []diff.Item     `json:"items"`
 	Rendered  string          `json:"rendered,omitempty"` // in the form that was asked for

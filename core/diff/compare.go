@@ -37,6 +37,7 @@ type Change struct {
 
 	after *tree.Node // of a placed one: the entry before it
 	up    *Change    // what it stands in, nil at the top
+	of    *Change    // the one this was narrowed from, nil where it is whole
 }
 
 // Path leads to the node. It is made when it is asked for: most changes of a
@@ -75,6 +76,8 @@ func (c *Change) After() []string {
 type Difference struct {
 	Old, New *tree.Node
 	Changes  []*Change
+
+	all []*Change // of a narrowed one: those of the whole
 }
 
 // Compare gives the difference between two configurations of one schema.

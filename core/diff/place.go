@@ -131,15 +131,31 @@ func update(n *tree.Node, p tree.Path, f func(*tree.Node) *tree.Node) *tree.Node
 	return n.Patched([]tree.Patch{{Schema: p[0].Node, Node: update(child, p[1:], f), Place: place}}, n.Annotations())
 }
 
-// Trace tells which of several steps touched a line last. The trees are the
-// configuration before the first step and after each of them.
-func Trace(trees []*tree.Node) map[string]int {
-	out := map[string]int{}
+// Traced tells what several steps did to the lines that they touched.
+type Traced struct {
+	Last       map[string]int // the step that touched a line last, by the line's path
+	Superseded []int          // the steps of whose lines each was touched again later
+}
+
+// Trace follows the lines that several steps touch. The trees are the configuration before the first step and after
+// each of them.
+func Trace(trees []*tree.Node) Traced {
+	out := Traced{Last: map[string]int{}}
+	touched := make([]bool, len(trees))
 	for i := 1; i < len(trees); i++ {
 		for _, l := range Compare(trees[i-1], trees[i]).Lines(0) {
 			if l.Path != "" {
-				out[l.Path] = i - 1
+				out.Last[l.Path], touched[i-1] = i-1, true
 			}
+		}
+	}
+	stands := map[int]bool{}
+	for _, i := range out.Last {
+		stands[i] = true
+	}
+	for i, t := range touched {
+		if t && !stands[i] {
+			out.Superseded = append(out.Superseded, i)
 		}
 	}
 	return out

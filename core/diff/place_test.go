@@ -144,7 +144,7 @@ func TestPlaceAndTrace(t *testing.T) {
 	assert.Equal(t, "depot\n  word: z\n", codec.OutlineText(three))
 	four := do(three, diff.Onto(read("depot\n  crate [7]\n    label: new\n")))
 	assert.Equal(t, "depot\n  crate [7]\n    label: new\n  word: z\n", codec.OutlineText(four))
-	who := diff.Trace([]*tree.Node{zero, one, two, three, four})
+	who := diff.Trace([]*tree.Node{zero, one, two, three, four}).Last
 	for p, step := range map[string]int{
 		"/depot/word=z": 1, "/depot/word=x": 1, "/depot/crate=1": 2, "/depot/crate=7/label": 3,
 		"/depot/crate=1/seal/by": 2,

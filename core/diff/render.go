@@ -50,7 +50,11 @@ func (d *Difference) Lines(context int) []Line {
 		return nil
 	}
 	r := renderer{context: context}
-	r.children(d.Old, d.New, d.Changes, 0)
+	all := d.Changes
+	if d.all != nil {
+		all = d.all
+	}
+	r.children(d.Old, d.New, d.Changes, all, 0)
 	return r.lines
 }
 
@@ -80,12 +84,13 @@ func (r *renderer) add(mark string, depth int, text string, path tree.Path) {
 type slot struct {
 	same   *tree.Node
 	change *Change
+	beside bool // it changes, but is not what the difference was narrowed to
 }
 
 // children renders the siblings at one level: changes, and around them the
-// unchanged neighbours.
-func (r *renderer) children(old, new *tree.Node, changes []*Change, depth int) {
-	slots := weave(new, changes)
+// unchanged neighbours. Of all that changes there, only changes are told.
+func (r *renderer) children(old, new *tree.Node, changes, all []*Change, depth int) {
+	slots := weave(old, new, changes, all)
 	near := make([]bool, len(slots))
 	for i, s := range slots {
 		if s.change == nil {
@@ -101,7 +106,7 @@ func (r *renderer) children(old, new *tree.Node, changes []*Change, depth int) {
 		case s.change != nil:
 			r.change(s.change, depth)
 			gap = false
-		case near[i]:
+		case near[i] && !s.beside:
 			text := codec.Heads(s.same)[0]
 			if len(s.same.Children()) > 0 && hidden(s.same) {
 				text += " …"
@@ -125,43 +130,23 @@ func hidden(n *tree.Node) bool {
 	return false
 }
 
-// weave puts the changes among the unchanged children of the new side, the
-// removed ones where canonical order has them.
-func weave(new *tree.Node, changes []*Change) []slot {
-	changed := map[*tree.Node]*Change{}
-	var gone []*Change
+// weave puts the changes among the unchanged children, each removed one where it stood.
+func weave(old, new *tree.Node, changes, all []*Change) []slot {
+	told := make(map[*Change]*Change, len(changes))
 	for _, c := range changes {
-		if c.New == nil {
-			gone = append(gone, c)
-		} else {
-			changed[c.New] = c
+		told[c] = c
+		if c.of != nil {
+			told[c.of] = c
 		}
 	}
 	var out []slot
-	for _, n := range new.Children() {
-		if n.Schema() != nil && n.Schema().KeyIndex() >= 0 {
-			continue
+	joint(old, new, all, func(a, b *tree.Node, c *Change) {
+		if b == nil && c.Kind == Moved {
+			return // told where it stands now
 		}
-		for len(gone) > 0 && goesBefore(gone[0].Old, n) {
-			out = append(out, slot{change: gone[0]})
-			gone = gone[1:]
-		}
-		out = append(out, slot{same: n, change: changed[n]})
-	}
-	for _, c := range gone {
-		out = append(out, slot{change: c})
-	}
+		out = append(out, slot{same: b, change: told[c], beside: c != nil && told[c] == nil})
+	})
 	return out
-}
-
-func goesBefore(gone, n *tree.Node) bool {
-	if !sameGroup(gone, n) {
-		return before(gone, n)
-	}
-	if gone.Schema() == nil || gone.Schema().UserOrdered {
-		return false
-	}
-	return tree.CompareKeys(gone.Keys(), n.Keys()) < 0
 }
 
 func (r *renderer) change(c *Change, depth int) {
@@ -177,11 +162,11 @@ func (r *renderer) change(c *Change, depth int) {
 		}
 		r.add(MarkMoved, depth, codec.Heads(c.New)[0]+place, c.Path())
 		if len(c.Children) > 0 {
-			r.children(c.Old, c.New, c.Children, depth+1)
+			r.inside(c, depth)
 		}
 	case Contains:
 		r.add(MarkSame, depth, codec.Heads(c.New)[0], nil)
-		r.children(c.Old, c.New, c.Children, depth+1)
+		r.inside(c, depth)
 	case Changed:
 		old, now := codec.Heads(c.Old), codec.Heads(c.New)
 		switch {
@@ -191,12 +176,21 @@ func (r *renderer) change(c *Change, depth int) {
 			return
 		default: // its metadata
 			r.changed(depth, old[0], now[0], now[0], c.Path())
-			r.children(c.Old, c.New, c.Children, depth+1)
+			r.inside(c, depth)
 			return
 		}
 		r.subtree(MarkRemoved, c.Old, c.Path(), depth)
 		r.subtree(MarkAdded, c.New, c.Path(), depth)
 	}
+}
+
+// inside renders what is below both sides of a change.
+func (r *renderer) inside(c *Change, depth int) {
+	all := c.Children
+	if c.of != nil {
+		all = c.of.Children
+	}
+	r.children(c.Old, c.New, c.Children, all, depth+1)
 }
 
 func (r *renderer) changed(depth int, old, now, short string, path tree.Path) {

@@ -122,39 +122,17 @@ func (u *unified) whole(mark string, n *tree.Node, depth int) {
 
 // children walks the siblings of both sides at once.
 func (u *unified) children(old, new *tree.Node, changes []*Change, depth int) {
-	byOld, byNew := map[*tree.Node]*Change{}, map[*tree.Node]*Change{}
-	for _, c := range changes {
-		if c.Old != nil {
-			byOld[c.Old] = c
-		}
-		if c.New != nil {
-			byNew[c.New] = c
-		}
-	}
-	key := func(n *tree.Node) bool { return n.Schema() != nil && n.Schema().KeyIndex() >= 0 }
-	a, b := old.Children(), new.Children()
-	for i, j := 0, 0; i < len(a) || j < len(b); {
+	joint(old, new, changes, func(a, b *tree.Node, c *Change) {
 		switch {
-		case i < len(a) && key(a[i]):
-			i++
-		case j < len(b) && key(b[j]):
-			j++
-		case i < len(a) && goes(byOld[a[i]]):
-			u.whole("-", a[i], depth)
-			i++
-		case j < len(b) && comes(byNew[b[j]]):
-			u.whole("+", b[j], depth)
-			j++
+		case b == nil:
+			u.whole("-", a, depth)
+		case a == nil:
+			u.whole("+", b, depth)
 		default:
-			u.pair(a[i], b[j], byNew[b[j]], depth)
-			i, j = i+1, j+1
+			u.pair(a, b, c, depth)
 		}
-	}
+	})
 }
-
-// goes and comes hold for what stands on one side only, or elsewhere.
-func goes(c *Change) bool  { return c != nil && (c.Kind == Removed || c.Kind == Moved) }
-func comes(c *Change) bool { return c != nil && (c.Kind == Added || c.Kind == Moved) }
 
 func (u *unified) pair(a, b *tree.Node, c *Change, depth int) {
 	switch {

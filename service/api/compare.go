@@ -57,15 +57,15 @@ func (a *API) compare(c *call) (any, error) {
 	}
 	left, right := x.Running.WithoutDefaults(), y.Running.WithoutDefaults()
 	if len(path) > 0 {
-		out.Path, left, right = path.String(), left.Cut(path), right.Cut(path)
+		out.Path = path.String()
 	}
 	v := a.page(c).Redactor(x.Device)
 	if v == nil {
 		v = a.page(c).Redactor(y.Device)
 	}
-	df := v.Difference(diff.Compare(left, right))
+	df := v.Difference(diff.Compare(left, right)).Below(path)
 	out.Count, out.Lines, out.Items = df.Count(), documents.Lines(df, context), documents.Items(df)
-	out.Rendered = documents.Rendered(df, x.Schema, c.QueryParam("as"), out.A, out.B, context)
+	out.Rendered = documents.Rendered(df, path, x.Schema, c.QueryParam("as"), out.A, out.B, context)
 	return out, nil
 }
 

@@ -6,6 +6,7 @@ import (
 
 	"oakenlatch/core/lifecycle"
 	"oakenlatch/service/desk"
+	"oakenlatch/service/documents"
 	"oakenlatch/service/refusal"
 )
 
@@ -27,10 +28,11 @@ func (a *API) preview(c *call) (any, error) {
 			refusal.Invalid, "give one of"+strings.Join(forms, " "), "%q is no form of a preview", as,
 		)
 	}
+	look := documents.Look{Context: context, As: as, Path: c.QueryParam("path")}
 	switch ch.State {
 	case lifecycle.Draft, lifecycle.Failed, lifecycle.Reverted, lifecycle.Scheduled:
 	default:
-		return a.page(c).Done(ch, context)
+		return a.page(c).Done(ch, look)
 	}
 	opt := desk.Options{
 		Device: c.QueryParam("device"), By: c.QueryParam("by"), TryOut: c.QueryParam("validate") == "true",
@@ -39,5 +41,5 @@ func (a *API) preview(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.page(c).Preview(ch.Number, verdicts, seen, context, as)
+	return a.page(c).Preview(ch.Number, verdicts, seen, look)
 }

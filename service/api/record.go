@@ -5,12 +5,14 @@ import (
 	"fmt"
 	"net/http"
 	"strconv"
+	"strings"
 	"time"
 
 	"oakenlatch/core/advice"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/search"
 	"oakenlatch/service/audit"
+	"oakenlatch/service/documents"
 	"oakenlatch/service/refusal"
 	"oakenlatch/service/report"
 	"oakenlatch/service/store"
@@ -23,15 +25,16 @@ func (a *API) recordRoutes() []route {
 		{
 			id: "listCommits", method: "GET", path: "/commits", needs: toRead,
 			summary: "Every commit, newest first, with who had a hand in it; by a person (who staged, committed or " +
-				"confirmed), of a device, of a change; before is a place in it",
+				"confirmed), of a device, of a change, that made a difference at or below a path; before is a place in it",
 			out:   wire.CommitRecords{},
-			query: []string{"who", "device", "change", "since", "until", "before", "limit"}, handle: a.commits,
+			query: []string{"who", "device", "change", "path", "since", "until", "before", "limit"},
+			handle: a.commits,
 		},
 		{
 			id: "getCommit", method: "GET", path: "/commits/:number", needs: toRead,
 			summary: "One commit: what it made of each device, its steps, who staged what; context is the number of " +
 				"unchanged neighbours",
-			out: wire.CommitRecord{}, query: []string{"context"}, handle: a.commitRecord,
+			out: wire.CommitRecord{}, query: []string{"context", "path"}, handle: a.commitRecord,
 		},
 		{
 			id: "changeReport", method: "GET", path: "/changes/:number/report", about: aChange, needs: toRead,
@@ -76,7 +79,14 @@ func (c *call) numbers(wanted map[string]*int64) (err error) {
 }
 
 func (a *API) commits(c *call) (any, error) {
-	q := store.CommitQuery{Person: c.QueryParam("who"), Limit: 50}
+	q := report.Filter{
+		CommitQuery: store.CommitQuery{Person: c.QueryParam("who"), Limit: 50}, Path: c.QueryParam("path"),
+	}
+	if q.Path != "" && !strings.HasPrefix(q.Path, "/") {
+		return nil, refusal.New(
+			refusal.Invalid, "write it as in /interfaces", "path is %q, a path starts with /", q.Path,
+		)
+	}
 	var err error
 	if q.Since, q.Until, err = a.times(c); err != nil {
 		return nil, err
@@ -91,16 +101,13 @@ func (a *API) commits(c *call) (any, error) {
 	if limit > 500 {
 		return nil, refusal.New(refusal.Invalid, "", "limit is %d, at most 500 are given at once", limit)
 	}
-	q.Limit = int(limit) + 1
-	list, err := a.Reports.Commits(c.ctx, c.person.Reach(), q)
+	q.Limit = int(limit)
+	var out wire.CommitRecords
+	list, next, err := a.Reports.Commits(c.ctx, c.person.Reach(), q)
 	if err != nil {
 		return nil, err
 	}
-	out := wire.CommitRecords{}
-	if len(list) == q.Limit {
-		list = list[:limit]
-		out.Next = list[limit-1].ID
-	}
+	out.Next = next
 	out.Commits, err = a.page(c).CommitRecords(list)
 	return out, err
 }
@@ -129,7 +136,7 @@ func (a *API) commitRecord(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.page(c).WholeCommit(r, made, steps, context)
+	return a.page(c).WholeCommit(r, made, steps, documents.Look{Context: context, Path: c.QueryParam("path")})
 }
 
 // formOf reads how a report is wanted.

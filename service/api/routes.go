@@ -181,8 +181,9 @@ func (a *API) routes() []route {
 			id: "previewChange", method: "GET", path: "/changes/:number/preview", about: aChange, needs: toRead,
 			summary: "What the change would do; context is the number of unchanged neighbours shown, as another form " +
 				"of the difference (unified, edit-config, yang-patch, yang-patch-json, outline or xml for the whole " +
-				"result), by one person's edits, validate=true has the devices judge the result",
-			out: wire.Preview{}, query: []string{"context", "device", "by", "as", "validate"}, handle: a.preview,
+				"result), by one person's edits, only what lies at or below a path, validate=true has the " +
+				"devices judge the result",
+			out: wire.Preview{}, query: []string{"context", "device", "by", "as", "path", "validate"}, handle: a.preview,
 		},
 		{
 			id: "shareChange", method: "POST", path: "/changes/:number/coworkers", about: aChange, needs: toStage,

@@ -164,7 +164,7 @@ func together(works []Work, which Which) error {
 		if which.Path == "" || w.Device.Name != which.Device || err != nil {
 			continue
 		}
-		if i, ok := diff.Trace(w.Steps)[path.String()]; ok {
+		if i, ok := diff.Trace(w.Steps).Last[path.String()]; ok {
 			e := w.Edits[i]
 			return refusal.New(
 				refusal.Conflict, "remove the whole edit",

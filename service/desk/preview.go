@@ -64,6 +64,7 @@ type Verdict struct {
 	work    Work
 	fallen  []check.Finding  // what the device deletes by itself
 	staged  map[string]int64 // the edit that last touched a line, by the line's path; nil where there is only one
+	passed  map[int64]bool   // edits whose lines later edits all touched again
 	from    string           // our address as the device tells it, "" where it does not
 	running *tree.Node
 	result  *tree.Node
@@ -108,6 +109,9 @@ func (v Verdict) StagedBy(path string) int64 {
 	}
 	return v.staged[path]
 }
+
+// Superseded tells whether later edits touched all the lines of an edit again.
+func (v Verdict) Superseded(edit int64) bool { return v.passed[edit] }
 
 // Options are how a preview is wanted.
 type Options struct {
@@ -272,7 +276,7 @@ func (d *Desk) meet(ctx context.Context, v *Verdict, number int64, w Work, now h
 	}
 	v.running, v.result, v.Conflicts, v.Decided, v.fallen = now.Running, m.result, m.open, m.agreed, m.fallen
 	v.Difference = diff.Compare(now.Running, m.result)
-	v.staged = stagedBy(w, v.Difference)
+	v.trace(w)
 	if tree.Same(now.Running, w.Former) {
 		return nil
 	}
@@ -286,16 +290,19 @@ func (d *Desk) meet(ctx context.Context, v *Verdict, number int64, w Work, now h
 	return err
 }
 
-// stagedBy tells for each changed line which edit staged it.
-func stagedBy(w Work, d *diff.Difference) map[string]int64 {
-	if d.Empty() || len(w.Edits) < 2 {
-		return nil
+// trace tells which edit staged each line, and which edits were superseded.
+func (v *Verdict) trace(w Work) {
+	if len(w.Edits) < 2 {
+		return
 	}
-	out := map[string]int64{}
-	for path, step := range diff.Trace(w.Steps) {
-		out[path] = w.Edits[step].ID
+	v.staged, v.passed = map[string]int64{}, map[int64]bool{}
+	traced := diff.Trace(w.Steps)
+	for path, step := range traced.Last {
+		v.staged[path] = w.Edits[step].ID
 	}
-	return out
+	for _, step := range traced.Superseded {
+		v.passed[w.Edits[step].ID] = true
+	}
 }
 
 // find gathers the findings on the result.

@@ -31,11 +31,11 @@ func Items(d *diff.Difference) []diff.Item {
 	return []diff.Item{}
 }
 
-// Rendered gives a difference in another form; "" for one there is not.
-func Rendered(d *diff.Difference, s *schema.Schema, as, old, now string, context int) string {
+// Rendered gives a difference that was narrowed to a path, or not, in another form; "" for one there is not.
+func Rendered(d *diff.Difference, path tree.Path, s *schema.Schema, as, old, now string, context int) string {
 	switch as {
-	case "unified":
-		return d.Unified(old, now, context)
+	case "unified": // a patch of the outlines of what lies there
+		return diff.Compare(d.Old.Cut(path), d.New.Cut(path)).Unified(old, now, context)
 	case "edit-config":
 		w := &markup.Writer{Indent: "  "}
 		w.Start(markup.Name{Space: codec.NetconfNS, Local: "config"})

@@ -75,7 +75,9 @@ func TestHandfulOfQueries(t *testing.T) {
 	require.NoError(t, err)
 	require.GreaterOrEqual(t, len(snapshots), 3, "each commit takes one")
 	reports := &report.Reports{Store: r.Store, Log: r.Log, Fleet: r.Fleet, History: r.History, Desk: r.Desk}
-	commits, err := reports.Commits(ctx, store.Everything, store.CommitQuery{Limit: 10})
+	commits, _, err := reports.Commits(
+		ctx, store.Everything, report.Filter{CommitQuery: store.CommitQuery{Limit: 10}},
+	)
 	require.NoError(t, err)
 	require.Len(t, commits, 3)
 
@@ -184,7 +186,7 @@ func TestPreviewDocument(t *testing.T) {
 		t.Helper()
 		verdicts, seen, err := r.Desk.Preview(ctx, servicetest.Mara, n, desk.Options{})
 		require.NoError(t, err)
-		out, err := r.Documents.Page(ctx, servicetest.Mara).Preview(n, verdicts, seen, 0, as)
+		out, err := r.Documents.Page(ctx, servicetest.Mara).Preview(n, verdicts, seen, documents.Look{As: as})
 		require.NoError(t, err)
 		return out
 	}
@@ -206,7 +208,7 @@ func TestPreviewDocument(t *testing.T) {
 	r.Keep(servicetest.Mara, n)
 	change, err := r.Store.Change(ctx, n)
 	require.NoError(t, err)
-	done, err := r.Documents.Page(ctx, servicetest.Mara).Done(change, 0)
+	done, err := r.Documents.Page(ctx, servicetest.Mara).Done(change, documents.Look{})
 	require.NoError(t, err)
 	assert.Equal(t, "record", done.Against)
 	require.Len(t, done.Parts, 2)

@@ -11,6 +11,7 @@ import (
 	"oakenlatch/core/diff"
 	"oakenlatch/core/guard"
 	"oakenlatch/core/markup"
+	"oakenlatch/core/tree"
 	"oakenlatch/netconf"
 	"oakenlatch/service/desk"
 	"oakenlatch/service/fleet"
@@ -18,10 +19,16 @@ import (
 	"oakenlatch/wire"
 )
 
-// Preview tells what a commit would do now: what was worked out of each part, as a person may see it, in another form
-// besides where as names one.
+// Look is how a preview is looked at.
+type Look struct {
+	Context int    // unchanged neighbours that are shown
+	As      string // another form besides, "" for none
+	Path    string // only what differs there or below, "" for all
+}
+
+// Preview tells what a commit would do now: what was worked out of each part, as a person may see it.
 func (p *Page) Preview(
-	number int64, verdicts []desk.Verdict, seen desk.Seen, context int, as string,
+	number int64, verdicts []desk.Verdict, seen desk.Seen, look Look,
 ) (out wire.Preview, err error) {
 	out = wire.Preview{
 		Parts: []wire.PartPreview{}, Empty: true, Ready: true, Against: "running", Digest: seen.Digest, At: seen.At,
@@ -29,16 +36,34 @@ func (p *Page) Preview(
 	if out.Change, err = p.Change(p.ctx, p.person, number); err != nil {
 		return out, err
 	}
-	for _, v := range verdicts {
+	focus := focus{path: look.Path}
+	shown := make([]desk.Verdict, len(verdicts))
+	for i, v := range verdicts {
 		v = v.Redacted(p.RedactorOf(v.Device))
-		part, err := p.part(v, context)
+		shown[i] = v
+		all := v.Difference
+		path, there := focus.on(v.Schema, v.Device)
+		v.Difference = narrowed(all, path, there)
+		part, err := p.part(v, look.Context)
 		if err != nil {
 			return out, err
 		}
-		part.Rendered = rendered(v, as, context)
+		part.Elsewhere = all.Count() - part.Count
+		if there {
+			part.Rendered = rendered(v, path, look.As, look.Context)
+		}
 		out.Ready = out.Ready && part.Blocker == ""
 		out.Empty = out.Empty && v.Idle && len(v.Conflicts) == 0
 		out.Parts = append(out.Parts, part)
+	}
+	if err := focus.nowhere(); err != nil {
+		return out, err
+	}
+	out.Path = look.Path
+	sum := desk.Sum(shown, seen)
+	out.Level, out.Verdict = string(sum.Level), sum.Text
+	for _, t := range sum.Trouble {
+		out.Trouble = append(out.Trouble, wire.Trouble(t))
 	}
 	traffic(&out, seen.Traffic)
 	out.Approval = Approval(seen.Approval)
@@ -51,16 +76,16 @@ func (p *Page) Preview(
 }
 
 // rendered gives a part in another form: the difference, or the whole result.
-func rendered(v desk.Verdict, as string, context int) string {
+func rendered(v desk.Verdict, path tree.Path, as string, context int) string {
 	switch d, s := v.Difference, v.Schema; as {
 	case "outline":
-		return codec.OutlineText(d.New)
+		return codec.OutlineText(d.New.Cut(path))
 	case "xml":
-		return string(codec.XML(s, d.New, markup.Name{Space: netconf.BaseNS, Local: "config"}))
+		return string(codec.XML(s, d.New.Cut(path), markup.Name{Space: netconf.BaseNS, Local: "config"}))
 	case "json":
-		return string(codec.JSON(s, d.New))
+		return string(codec.JSON(s, d.New.Cut(path)))
 	default:
-		return Rendered(d, s, as, v.Device+" running", v.Device+" result", context)
+		return Rendered(d, path, s, as, v.Device+" running", v.Device+" result", context)
 	}
 }
 
@@ -84,7 +109,9 @@ func (p *Page) part(v desk.Verdict, context int) (wire.PartPreview, error) {
 		out.Groups = v.Difference.Groups()
 	}
 	for _, e := range v.Edits {
-		out.Edits = append(out.Edits, p.Edit(v.Device, e))
+		doc := p.Edit(v.Device, e)
+		doc.Superseded = v.Superseded(e.ID)
+		out.Edits = append(out.Edits, doc)
 	}
 	if v.Reserved != nil {
 		r := Reservation(v.Device, *v.Reserved)
@@ -179,8 +206,9 @@ func plural(n int, what string) string {
 }
 
 // Done tells what the last commit of a change did, from the record.
-func (p *Page) Done(ch store.Change, context int) (out wire.Preview, err error) {
-	out = wire.Preview{Parts: []wire.PartPreview{}, Against: "record"}
+func (p *Page) Done(ch store.Change, look Look) (out wire.Preview, err error) {
+	out = wire.Preview{Parts: []wire.PartPreview{}, Against: "record", Path: look.Path}
+	focus := focus{path: look.Path}
 	if out.Change, err = p.Change(p.ctx, p.person, ch.Number); err != nil {
 		return out, err
 	}
@@ -214,12 +242,20 @@ func (p *Page) Done(ch store.Change, context int) (out wire.Preview, err error) 
 			if err != nil {
 				return out, err
 			}
+			s, err := p.Fleet.Schema(p.ctx, d)
+			if err != nil {
+				return out, err
+			}
 			df = p.Redactor(d).Difference(df)
-			part.Count, part.Lines, part.Items = df.Count(), Lines(df, context), Items(df)
+			all := df.Count()
+			path, there := focus.on(s, d.Name)
+			df = narrowed(df, path, there)
+			part.Count, part.Lines, part.Items = df.Count(), Lines(df, look.Context), Items(df)
+			part.Elsewhere = all - part.Count
 		}
 		out.Parts = append(out.Parts, part)
 	}
-	return out, nil
+	return out, focus.nowhere()
 }
 
 func (d *Documents) recorded(ctx context.Context, dev store.Device, cp store.CommitPart) (*diff.Difference, error) {

@@ -38,20 +38,34 @@ func (p *Page) CommitRecords(list []report.Commit) ([]wire.CommitRecord, error) 
 
 // WholeCommit tells besides what it made of each device, its steps, and who staged what.
 func (p *Page) WholeCommit(
-	r report.Commit, made map[string]*diff.Difference, steps []ledger.Entry, context int,
+	r report.Commit, made map[string]*diff.Difference, steps []ledger.Entry, look Look,
 ) (wire.CommitRecord, error) {
 	list, err := p.CommitRecords([]report.Commit{r})
 	if err != nil {
 		return wire.CommitRecord{}, err
 	}
 	out := list[0]
+	focus := focus{path: look.Path}
 	for _, d := range r.Devices {
-		if df := p.Redactor(d).Difference(made[d.Name]); df != nil {
-			out.Parts = append(
-				out.Parts,
-				wire.CommitPart{Device: d.Name, Count: df.Count(), Lines: Lines(df, context), Items: Items(df)},
-			)
+		df := p.Redactor(d).Difference(made[d.Name])
+		if df == nil {
+			continue
 		}
+		s, err := p.Fleet.Schema(p.ctx, d)
+		if err != nil {
+			return out, err
+		}
+		path, there := focus.on(s, d.Name)
+		if df = narrowed(df, path, there); df.Empty() && look.Path != "" {
+			continue
+		}
+		out.Parts = append(
+			out.Parts,
+			wire.CommitPart{Device: d.Name, Count: df.Count(), Lines: Lines(df, look.Context), Items: Items(df)},
+		)
+	}
+	if err := focus.nowhere(); err != nil {
+		return out, err
 	}
 	out.Steps = steps
 	edits, err := p.Store.Edits(p.ctx, r.Change.Number)

@@ -49,24 +49,76 @@ func (c Commit) Took() time.Duration {
 	return c.Ended.Sub(c.Started)
 }
 
-// Commits lists those commits that are on devices within reach alone, newest first.
-func (r *Reports) Commits(ctx context.Context, reach store.Reach, q store.CommitQuery) ([]Commit, error) {
-	list, err := r.Store.Commits(ctx, q)
-	if err != nil {
-		return nil, err
+// Filter is which commits are wanted.
+type Filter struct {
+	store.CommitQuery
+	Path string // those that made a difference there or below, "" for all
+}
+
+// mostLookedAt is how many commits are looked at for one page of those that touch a path.
+const mostLookedAt = 2000
+
+// Commits lists commits that are on devices within reach alone, newest first, and where the next page begins: 0 where
+// there is none.
+func (r *Reports) Commits(ctx context.Context, reach store.Reach, f Filter) (out []Commit, next int64, err error) {
+	q := f.CommitQuery
+	for looked := 0; ; looked += q.Limit {
+		list, err := r.Store.Commits(ctx, q)
+		if err != nil {
+			return nil, 0, err
+		}
+		for _, c := range list {
+			if len(out) == f.Limit {
+				return out, q.Before, nil
+			}
+			q.Before = c.ID
+			one, err := r.fill(ctx, reach, c)
+			if store.OutOfReach(err) {
+				continue
+			}
+			if err == nil && f.Path != "" {
+				var touched bool
+				if touched, err = r.touches(ctx, one, f.Path); err == nil && !touched {
+					continue
+				}
+			}
+			if err != nil {
+				return nil, 0, err
+			}
+			out = append(out, one)
+		}
+		if len(list) < q.Limit {
+			return out, 0, nil
+		}
+		if looked > mostLookedAt {
+			return out, q.Before, nil
+		}
 	}
-	out := make([]Commit, 0, len(list))
-	for _, c := range list {
-		one, err := r.fill(ctx, reach, c)
-		if store.OutOfReach(err) {
+}
+
+// touches tells whether a commit made a difference at a path or below it, on a device whose schema has it.
+func (r *Reports) touches(ctx context.Context, c Commit, text string) (bool, error) {
+	for i, p := range c.Parts {
+		if p.Base == "" || p.Result == "" || p.Base == p.Result {
 			continue
 		}
+		s, err := r.Fleet.Schema(ctx, c.Devices[i])
 		if err != nil {
-			return nil, err
+			return false, err
 		}
-		out = append(out, one)
+		path, err := tree.ParsePath(s, text)
+		if err != nil {
+			continue // another kind of device
+		}
+		base, result, err := r.sides(ctx, s, p)
+		if err != nil {
+			return false, err
+		}
+		if !diff.Compare(base, result).Below(path).Empty() {
+			return true, nil
+		}
 	}
-	return out, nil
+	return false, nil
 }
 
 func (r *Reports) fill(ctx context.Context, reach store.Reach, c store.Commit) (Commit, error) {
@@ -140,17 +192,23 @@ func (r *Reports) Made(ctx context.Context, c Commit) (map[string]*diff.Differen
 		if err != nil {
 			return nil, err
 		}
-		base, err := r.tree(ctx, s, p.Base)
-		if err != nil {
-			return nil, err
-		}
-		result, err := r.tree(ctx, s, p.Result)
+		base, result, err := r.sides(ctx, s, p)
 		if err != nil {
 			return nil, err
 		}
 		out[c.Devices[i].Name] = diff.Compare(base, result)
 	}
 	return out, nil
+}
+
+// sides gives what a commit found on a device, and what it made of it.
+func (r *Reports) sides(
+	ctx context.Context, s *schema.Schema, p store.CommitPart,
+) (base, result *tree.Node, err error) {
+	if base, err = r.tree(ctx, s, p.Base); err == nil {
+		result, err = r.tree(ctx, s, p.Result)
+	}
+	return base, result, err
 }
 
 func (r *Reports) tree(ctx context.Context, s *schema.Schema, digest string) (*tree.Node, error) {

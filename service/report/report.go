@@ -120,7 +120,7 @@ func (r *Reports) ForChange(ctx context.Context, p access.Person, number int64) 
 	if err != nil {
 		return out, err
 	}
-	commits, err := r.Commits(ctx, p.Reach(), store.CommitQuery{Change: number, Limit: 50})
+	commits, _, err := r.Commits(ctx, p.Reach(), Filter{CommitQuery: store.CommitQuery{Change: number, Limit: 50}})
 	if err != nil {
 		return out, err
 	}
@@ -168,8 +168,16 @@ func (r *Reports) planned(ctx context.Context, p access.Person, c store.Change, 
 	if len(verdicts) == 0 {
 		out.add(Section{Title: "Nothing is staged", Text: "The change has no part on any device."})
 	}
+	for i := range verdicts {
+		verdicts[i] = verdicts[i].Redacted(r.Log.Redactor) // a report goes to whom it goes
+	}
+	out.verdict(desk.Sum(verdicts, seen))
 	for _, v := range verdicts {
-		v = v.Redacted(r.Log.Redactor) // a report goes to whom it goes
+		if v.Difference != nil && !v.Difference.Empty() {
+			out.difference("What it would change on "+v.Device, "", v.Difference)
+		}
+	}
+	for _, v := range verdicts {
 		facts := []Fact{
 			{"Base", fmt.Sprintf("revision %d of %s", v.Base.Number, stamp(v.Base.At))}, {"Guard", v.Guard.Name()},
 		}
@@ -186,9 +194,6 @@ func (r *Reports) planned(ctx context.Context, p access.Person, c store.Change, 
 			facts = append(facts, Fact{"In the way", plain(h)})
 		}
 		out.add(Section{Title: v.Device, Facts: facts})
-		if v.Difference != nil && !v.Difference.Empty() {
-			out.difference("What it would change on "+v.Device, "", v.Difference)
-		}
 		out.findings(v)
 		for _, c := range v.Effects {
 			out.effect("Traffic on "+v.Device+", "+c.Name(), c)
@@ -196,6 +201,22 @@ func (r *Reports) planned(ctx context.Context, p access.Person, c store.Change, 
 	}
 	out.traffic(seen.Traffic)
 	return nil
+}
+
+// verdict adds what it comes to, before anything else.
+func (r *Report) verdict(sum desk.Summary) {
+	s := Section{Title: "Verdict", Text: plain(sum.Text)}
+	for _, t := range sum.Trouble {
+		if s.Table == nil {
+			s.Table = &Table{Head: []string{"", "Device", "Path", "What is wrong"}, Wide: 3}
+		}
+		does := "needs a second look"
+		if t.Stops {
+			does = "stops a commit"
+		}
+		s.Table.Rows = append(s.Table.Rows, []string{does, t.Device, plain(t.Path), plain(t.Text)})
+	}
+	r.add(s)
 }
 
 // effect adds what becomes of traffic at one place.

@@ -43,10 +43,11 @@ func (r *Reports) ForSpan(ctx context.Context, p access.Person, s Span) (Report,
 			return out, fmt.Errorf("device %s: %w", s.Device, err)
 		}
 	}
-	commits, err := r.Commits(
-		ctx, p.Reach(),
-		store.CommitQuery{Person: s.Person, Device: device.ID, Since: s.Since, Until: s.Until, Limit: mostRows},
-	)
+	commits, _, err := r.Commits(ctx, p.Reach(), Filter{
+		CommitQuery: store.CommitQuery{
+			Person: s.Person, Device: device.ID, Since: s.Since, Until: s.Until, Limit: mostRows,
+		},
+	})
 	if err != nil {
 		return out, err
 	}

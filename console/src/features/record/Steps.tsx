@@ -13,7 +13,7 @@ const looks: Record<string, { color: string; mark: string }> = {
   reverting: { color: "volcano", mark: "↩" },
   reverted: { color: "volcano", mark: "↩" },
   untouched: { color: "default", mark: "–" },
-  left: { color: "red", mark: "!" },
+  accepted: { color: "red", mark: "!" },
 };
 
 /** What stands behind a hold on a device. */

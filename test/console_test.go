@@ -140,7 +140,7 @@ func TestConsole(t *testing.T) {
 
 	do("audit", chromedp.Click(browser.Text("a", "Audit")), shows("commit.confirmed"), shows("config.changed"))
 	do("device", chromedp.Navigate(s.URL+"/devices/"+router), shows("Management, the only way in"))
-	do("no such page", chromedp.Navigate(s.URL+"/nothing"), shows("no such page"))
+	do("no such page", chromedp.Navigate(s.URL+"/nothing"), shows("There is no such page"))
 	do("sign out", chromedp.Click(browser.Button("Sign out")), chromedp.WaitVisible(browser.Field("Account")))
 	mu.Lock()
 	defer mu.Unlock()

@@ -25,9 +25,10 @@ func (a *API) recordRoutes() []route {
 		{
 			id: "listCommits", method: "GET", path: "/commits", needs: toRead,
 			summary: "Every commit, newest first, with who had a hand in it; by a person (who staged, committed or " +
-				"confirmed), of a device, of a change, that made a difference at or below a path; before is a place in it",
-			out:   wire.CommitRecords{},
-			query: []string{"who", "device", "change", "path", "since", "until", "before", "limit"},
+				"confirmed), of a device, of a change, that made a difference at or below a path; before is a " +
+				"place in it",
+			out:    wire.CommitRecords{},
+			query:  []string{"who", "device", "change", "path", "since", "until", "before", "limit"},
 			handle: a.commits,
 		},
 		{

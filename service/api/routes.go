@@ -183,7 +183,8 @@ func (a *API) routes() []route {
 				"of the difference (unified, edit-config, yang-patch, yang-patch-json, outline or xml for the whole " +
 				"result), by one person's edits, only what lies at or below a path, validate=true has the " +
 				"devices judge the result",
-			out: wire.Preview{}, query: []string{"context", "device", "by", "as", "path", "validate"}, handle: a.preview,
+			out: wire.Preview{}, query: []string{"context", "device", "by", "as", "path", "validate"},
+			handle: a.preview,
 		},
 		{
 			id: "shareChange", method: "POST", path: "/changes/:number/coworkers", about: aChange, needs: toStage,

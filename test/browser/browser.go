@@ -72,7 +72,7 @@ func search(format string, args ...any) chromedp.Search {
 // Text finds the innermost element of a kind that shows a text, and Button,
 // Field and Row do so for what people press, fill in and read.
 func Text(kind, text string) chromedp.Search {
-	return search(`//%s[contains(normalize-space(.), %q)]`, kind, text)
+	return search(`//body//%s[contains(normalize-space(.), %q)]`, kind, text) // the title of the window is not meant
 }
 
 // Button finds a button by its words.

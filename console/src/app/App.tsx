@@ -1,7 +1,8 @@
 import { ConfigProvider, Spin } from "antd";
-import { Suspense, useState } from "react";
+import { Suspense, useEffect, useState } from "react";
 import { Route, Routes } from "react-router";
 import { Frame } from "./Frame";
+import { NotFound } from "./NotFound";
 import { page } from "../parts/page";
 import { Trouble } from "../parts/Trouble";
 import { nonce } from "../lib/nonce";
@@ -33,6 +34,9 @@ export function App() {
     () =>
       localStorage.getItem(lookKey) ?? (window.matchMedia("(prefers-color-scheme: dark)").matches ? "dark" : "light"),
   );
+  useEffect(() => {
+    document.documentElement.dataset["look"] = look;
+  }, [look]);
   const session = useSession();
   useLive(Boolean(session.data && !session.data.lacks));
   const choose = (l: string) => {
@@ -71,7 +75,7 @@ export function App() {
             <Route path="backups" element={<BackupsPage session={session.data} />} />
             <Route path="audit" element={<Audit session={session.data} />} />
             <Route path="access" element={<AccessPage session={session.data} />} />
-            <Route path="*" element={<Trouble error={new Error("There is no such page.")} />} />
+            <Route path="*" element={<NotFound />} />
           </Route>
         </Routes>
       )}

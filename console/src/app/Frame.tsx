@@ -1,6 +1,6 @@
-import { Alert, Button, ConfigProvider, Flex, Segmented, Spin, Typography, theme } from "antd";
-import { Suspense } from "react";
-import { NavLink, Outlet } from "react-router";
+import { Alert, Button, ConfigProvider, Drawer, Flex, Segmented, Spin, Typography, theme } from "antd";
+import { Suspense, useEffect, useRef, useState } from "react";
+import { NavLink, Outlet, useLocation } from "react-router";
 import type { Session } from "../lib/documents";
 import { useAct } from "../lib/query";
 import { useAttention } from "../features/now/queries";
@@ -10,84 +10,96 @@ import { Others } from "../features/access/Others";
 import { may } from "../lib/may";
 import { useLost } from "../lib/contact";
 import { when } from "../lib/time";
+import { footID } from "../parts/Foot";
+import { places } from "./places";
 
 const HoldBar = page(() => import("../features/changes/HoldBar").then((m) => m.HoldBar));
+const Palette = page(() => import("./Palette").then((m) => m.Palette));
 
-const places = [
-  { to: "/", label: "Now" },
-  { to: "/changes", label: "Changes" },
-  { to: "/commits", label: "Commits" },
-  { to: "/devices", label: "Devices" },
-  { to: "/outside", label: "Outside" },
-  { to: "/stencils", label: "Stencils" },
-  { to: "/schedule", label: "Schedule" },
-  { to: "/snapshots", label: "Snapshots" },
-  { to: "/backups", label: "Backups" },
-  { to: "/audit", label: "Audit" },
-  { to: "/access", label: "Access" },
-];
-
-/** Every page's frame: the board at the top, the page, the holds at the foot. */
+/** Every page's frame: the board at the top, the page, the next step and the holds at the foot. */
 export function Frame({ session, look, setLook }: { session: Session; look: string; setLook: (l: string) => void }) {
   const { token } = theme.useToken();
   const attention = useAttention();
   const lost = useLost();
   const out = useAct(() => answer(api.POST("/logout")));
+  const [menu, setMenu] = useState(false);
+  const main = useFocus();
+  const signOut = () => {
+    out.mutate(undefined);
+  };
+  const looks = (
+    <Segmented size="small" value={look} onChange={setLook} options={["light", "dark"]} aria-label="look" />
+  );
+  const shown = places.filter((p) => !p.may || p.may.some((m) => may(session, m)));
   return (
-    <Flex vertical style={{ minHeight: "100vh", background: token.colorBgLayout }}>
-      <Flex
-        component="header"
-        align="center"
-        gap={14}
-        style={{
-          background: "#43301f",
-          color: "#f3e7d3",
-          padding: "0 24px",
-          height: 52,
-          borderBottom: "3px solid #c79a55",
+    <Flex vertical style={{ minHeight: "100vh", background: token.colorBgLayout, color: token.colorText }}>
+      <a className="skip" href="#page">
+        To the page
+      </a>
+      <header className="board">
+        <img src="/latch.svg" alt="" width={26} height={26} />
+        <Typography.Text strong className="name" style={{ color: "#f3e7d3", fontSize: 16, whiteSpace: "nowrap" }}>
+          Oaken Latch
+        </Typography.Text>
+        <nav aria-label="places">
+          {shown.map((p) => (
+            <NavLink key={p.to} to={p.to} end={p.to === "/"}>
+              {p.label}
+            </NavLink>
+          ))}
+        </nav>
+        <Suspense fallback={null}>
+          <Palette session={session} />
+        </Suspense>
+        <span className="look">{looks}</span>
+        <span
+          className="whose"
+          title={`${session.account} may: ${session.may.join(" ")}`}
+          style={{ whiteSpace: "nowrap", maxWidth: 90, overflow: "hidden", textOverflow: "ellipsis" }}
+        >
+          {session.account}
+        </span>
+        <Button size="small" className="out" onClick={signOut}>
+          Sign out
+        </Button>
+        <Button
+          className="menu"
+          aria-label="menu"
+          aria-expanded={menu}
+          onClick={() => {
+            setMenu(true);
+          }}
+        >
+          ☰
+        </Button>
+      </header>
+      <Drawer
+        title={session.account}
+        open={menu}
+        size={280}
+        onClose={() => {
+          setMenu(false);
         }}
       >
-        <Flex align="center" gap={10}>
-          <img src="/latch.svg" alt="" width={26} height={26} />
-          <Typography.Text strong style={{ color: "#f3e7d3", fontSize: 16, whiteSpace: "nowrap" }}>
-            Oaken Latch
-          </Typography.Text>
-        </Flex>
-        <Flex component="nav" gap={2} style={{ flex: 1 }} aria-label="places">
-          {places.map((p) => (
+        <nav aria-label="all places" className="places">
+          {shown.map((p) => (
             <NavLink
               key={p.to}
               to={p.to}
               end={p.to === "/"}
-              style={({ isActive }) => ({
-                color: "#f3e7d3",
-                padding: "6px 9px",
-                fontSize: 14,
-                borderRadius: 4,
-                background: isActive ? "#6b4d31" : "transparent",
-                textDecoration: "none",
-              })}
+              onClick={() => {
+                setMenu(false);
+              }}
             >
               {p.label}
             </NavLink>
           ))}
+        </nav>
+        <Flex vertical gap={14} align="start" style={{ marginTop: 16 }}>
+          {looks}
+          <Button onClick={signOut}>Sign out</Button>
         </Flex>
-        <Segmented size="small" value={look} onChange={setLook} options={["light", "dark"]} aria-label="look" />
-        <span
-          title={`${session.account} may: ${session.may.join(" ")}`}
-          style={{ whiteSpace: "nowrap", maxWidth: 110, overflow: "hidden", textOverflow: "ellipsis" }}
-        >
-          {session.account}
-        </span>
-        <Button
-          size="small"
-          onClick={() => {
-            out.mutate(undefined);
-          }}
-        >
-          Sign out
-        </Button>
-      </Flex>
+      </Drawer>
       {lost && (
         <div style={{ position: "sticky", top: 0, zIndex: 20 }}>
           <Alert
@@ -100,16 +112,7 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
         </div>
       )}
       <ConfigProvider componentDisabled={lost !== undefined}>
-        <main
-          style={{
-            flex: 1,
-            padding: "20px 24px",
-            maxWidth: 1500,
-            width: "100%",
-            margin: "0 auto",
-            boxSizing: "border-box",
-          }}
-        >
+        <main id="page" ref={main} tabIndex={-1} className="page">
           {attention.data?.records && (
             <Alert
               type="error"
@@ -124,7 +127,8 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
             <Outlet />
           </Suspense>
         </main>
-        <div style={{ position: "sticky", bottom: 0, zIndex: 5 }}>
+        <div className="foot">
+          <div id={footID} />
           <Suspense fallback={null}>
             {attention.data?.holding.map((c) => (
               <HoldBar
@@ -142,4 +146,36 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
       </ConfigProvider>
     </Flex>
   );
+}
+
+/**
+ * Keeps the focus somewhere sensible: on the page when another one was gone to, and also when what had the focus is no
+ * longer there, as a button that did its work.
+ */
+function useFocus() {
+  const main = useRef<HTMLElement>(null);
+  const { pathname } = useLocation();
+  const first = useRef(true);
+  useEffect(() => {
+    if (first.current) first.current = false;
+    else main.current?.focus({ preventScroll: true });
+  }, [pathname]);
+  useEffect(() => {
+    let had: Element | null = null;
+    const got = (e: FocusEvent) => {
+      had = e.target as Element;
+    };
+    const watch = new MutationObserver(() => {
+      if (!had || had.isConnected || document.activeElement !== document.body) return;
+      had = null;
+      main.current?.focus({ preventScroll: true });
+    });
+    document.addEventListener("focusin", got);
+    watch.observe(document.body, { childList: true, subtree: true });
+    return () => {
+      document.removeEventListener("focusin", got);
+      watch.disconnect();
+    };
+  }, []);
+  return main;
 }

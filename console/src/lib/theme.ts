@@ -9,6 +9,12 @@ export const marks: Record<string, { light: string; dark: string; name: string }
   "↕": { light: "#4d6072", dark: "#a9bccd", name: "moved" },
 };
 
+/** The colour of a mark on a background. */
+export function markColour(mark: string, background: string): string | undefined {
+  const m = marks[mark];
+  return m && (background.toLowerCase() === "#ffffff" ? m.light : m.dark);
+}
+
 const common = {
   borderRadius: 4,
   fontSize: 14,
@@ -16,14 +22,25 @@ const common = {
   motion: !window.matchMedia("(prefers-reduced-motion: reduce)").matches,
 };
 
+// The library's own texts beside the main one, and its colours for warnings, are too pale to be read by everybody: these
+// have at least 4.5 to 1 on what they stand on (WCAG 2.2, 1.4.3). The words on tags: main.css.
 export const light: ThemeConfig = {
   algorithm: theme.defaultAlgorithm,
   token: {
     ...common,
     colorPrimary: "#1f6b66",
     colorBgLayout: "#f5f1ea",
-    colorLink: "#1f6b66",
-    colorWarning: "#b9770e",
+    colorLink: "#185a55",
+    colorWarning: "#8a5a00",
+    colorWarningBg: "#fdf3dc",
+    colorWarningBorder: "#d2a548",
+    colorError: "#b3261e",
+    colorText: "#1f1d1b",
+    colorTextSecondary: "#57524b",
+    colorTextTertiary: "#5f5a53",
+    colorTextDescription: "#57524b",
+    colorTextPlaceholder: "#6b665f",
+    colorTextQuaternary: "#6b665f",
   },
 };
 
@@ -31,9 +48,19 @@ export const dark: ThemeConfig = {
   algorithm: theme.darkAlgorithm,
   token: {
     ...common,
-    colorPrimary: "#3d9a93",
+    colorPrimary: "#2a7a74",
     colorBgLayout: "#131a1a",
     colorBgContainer: "#1b2424",
-    colorLink: "#6cc4bd",
+    colorLink: "#7fd0c9",
+    colorWarning: "#e0a53c",
+    colorWarningBg: "#2f2613",
+    colorWarningBorder: "#7a5b1c",
+    colorError: "#ff8078",
+    colorText: "#ecebe8",
+    colorTextSecondary: "#b9b7b2",
+    colorTextTertiary: "#adaba6",
+    colorTextDescription: "#b9b7b2",
+    colorTextPlaceholder: "#a3a19c",
+    colorTextQuaternary: "#a3a19c",
   },
 };

@@ -2,7 +2,7 @@ import VirtualList from "@rc-component/virtual-list";
 import { theme } from "antd";
 import type { CSSProperties } from "react";
 import type { DiffLine, Edit } from "../lib/documents";
-import { marks } from "../lib/theme";
+import { markColour, marks } from "../lib/theme";
 import { whenShort } from "../lib/time";
 
 /** From how many lines on only those in sight are drawn. */
@@ -32,7 +32,7 @@ export function Difference({ lines, who, tell = false, onTakeBack, height = 460 
   const byID = who && new Map(who.map((e) => [e.id, e]));
   if (lines.length <= many) {
     return (
-      <div role="table" aria-label="difference" style={{ ...style, overflowX: "auto" }}>
+      <div role="table" aria-label="difference" tabIndex={0} style={{ ...style, overflowX: "auto" }}>
         {lines.map((l, i) => (
           <Row key={i} line={l} edit={byID?.get(l.edit ?? 0)} tell={tell} onTakeBack={onTakeBack} />
         ))}
@@ -41,7 +41,7 @@ export function Difference({ lines, who, tell = false, onTakeBack, height = 460 
   }
   const widest = Math.max(...lines.map((l) => l.text.length + l.depth * 2)) * 8 + (tell ? 330 : 60);
   return (
-    <div role="table" aria-label="difference" aria-rowcount={lines.length} style={style}>
+    <div role="table" aria-label="difference" tabIndex={0} aria-rowcount={lines.length} style={style}>
       <VirtualList
         data={lines.map((line, key) => ({ line, key }))}
         height={height}
@@ -70,13 +70,11 @@ function Row({
 }) {
   const { token } = theme.useToken();
   const m = marks[l.mark];
-  const isDark = token.colorBgContainer !== "#ffffff";
-  const colour = m ? (isDark ? m.dark : m.light) : token.colorTextSecondary;
+  const colour = markColour(l.mark, token.colorBgContainer) ?? token.colorTextSecondary;
   return (
     <div
       role="row"
       title={l.path}
-      aria-label={m ? `${m.name}: ${l.text}` : l.text}
       style={{
         display: "flex",
         color: colour,
@@ -85,25 +83,32 @@ function Row({
         whiteSpace: "pre",
       }}
     >
-      <span style={{ width: 24, textAlign: "center", fontWeight: 700, flex: "none" }}>{l.mark}</span>
-      <span style={{ paddingLeft: `${String(l.depth * 1.4)}em`, flex: 1 }}>{l.text}</span>
+      <span role="cell" style={{ width: 24, textAlign: "center", fontWeight: 700, flex: "none" }}>
+        <span aria-hidden>{l.mark}</span>
+        {m && <span className="only-heard">{`${m.name}:`}</span>}
+      </span>
+      <span role="cell" style={{ paddingLeft: `${String(l.depth * 1.4)}em`, flex: 1 }}>
+        {l.text}
+      </span>
       {tell && edit && (
-        <span style={{ color: token.colorTextSecondary, paddingLeft: 16, fontSize: 12 }}>
+        <span role="cell" style={{ color: token.colorTextSecondary, paddingLeft: 16, fontSize: 12 }}>
           {edit.actor}, edit {edit.id}, {whenShort(edit.at)}
         </span>
       )}
       {onTakeBack && m && edit && (
-        <button
-          type="button"
-          aria-label={`remove ${l.path ?? ""}`}
-          title="Take this line back"
-          onClick={() => {
-            onTakeBack(l);
-          }}
-          style={{ all: "unset", cursor: "pointer", padding: "0 8px", color: token.colorTextSecondary }}
-        >
-          ✕
-        </button>
+        <span role="cell">
+          <button
+            type="button"
+            className="take-back"
+            aria-label={`remove ${l.path ?? ""}`}
+            title="Take this line back"
+            onClick={() => {
+              onTakeBack(l);
+            }}
+          >
+            ✕
+          </button>
+        </span>
       )}
     </div>
   );

@@ -1,6 +1,6 @@
 import { Checkbox, theme } from "antd";
 import type { DiffLine } from "../lib/documents";
-import { marks } from "../lib/theme";
+import { markColour, marks } from "../lib/theme";
 
 interface Props {
   lines: DiffLine[];
@@ -22,11 +22,11 @@ function sides(l: DiffLine): [string | undefined, string | undefined] {
 /** A difference in two columns, with parts of it to be picked. */
 export function Sides({ lines, old, now, picked, onPick }: Props) {
   const { token } = theme.useToken();
-  const dark = token.colorBgContainer !== "#ffffff";
   const cell = { flex: 1, minWidth: 0, whiteSpace: "pre-wrap", overflowWrap: "anywhere" } as const;
   return (
     <div
       role="table"
+      tabIndex={0}
       aria-label="side by side"
       style={{ fontFamily: token.fontFamilyCode, fontSize: 13, lineHeight: "21px" }}
     >
@@ -39,13 +39,17 @@ export function Sides({ lines, old, now, picked, onPick }: Props) {
           marginBottom: 4,
         }}
       >
-        <span style={{ width: 52 }} />
-        <strong style={cell}>{old}</strong>
-        <strong style={cell}>{now}</strong>
+        <span role="cell" style={{ width: 52 }} />
+        <strong role="columnheader" style={cell}>
+          {old}
+        </strong>
+        <strong role="columnheader" style={cell}>
+          {now}
+        </strong>
       </div>
       {lines.map((l, i) => {
         const m = marks[l.mark];
-        const colour = m ? (dark ? m.dark : m.light) : token.colorTextSecondary;
+        const colour = markColour(l.mark, token.colorBgContainer) ?? token.colorTextSecondary;
         const [left, right] = sides(l);
         const indent = `${String(l.depth * 1.4)}em`;
         return (
@@ -53,7 +57,6 @@ export function Sides({ lines, old, now, picked, onPick }: Props) {
             role="row"
             key={i}
             title={l.path}
-            aria-label={m ? `${m.name}: ${l.text}` : l.text}
             style={{
               display: "flex",
               color: colour,
@@ -61,7 +64,7 @@ export function Sides({ lines, old, now, picked, onPick }: Props) {
               borderLeft: `3px solid ${m ? colour : "transparent"}`,
             }}
           >
-            <span style={{ width: 25, textAlign: "center", flex: "none" }}>
+            <span role="cell" style={{ width: 25, textAlign: "center", flex: "none" }}>
               {onPick && m && l.path && (
                 <Checkbox
                   aria-label={`pick ${l.path}`}
@@ -72,11 +75,19 @@ export function Sides({ lines, old, now, picked, onPick }: Props) {
                 />
               )}
             </span>
-            <span style={{ width: 24, textAlign: "center", fontWeight: 700, flex: "none" }}>{l.mark}</span>
-            <span style={{ ...cell, paddingLeft: indent, borderRight: `1px solid ${token.colorBorderSecondary}` }}>
+            <span role="cell" style={{ width: 24, textAlign: "center", fontWeight: 700, flex: "none" }}>
+              <span aria-hidden>{l.mark}</span>
+              {m && <span className="only-heard">{`${m.name}:`}</span>}
+            </span>
+            <span
+              role="cell"
+              style={{ ...cell, paddingLeft: indent, borderRight: `1px solid ${token.colorBorderSecondary}` }}
+            >
               {left}
             </span>
-            <span style={{ ...cell, paddingLeft: `calc(${indent} + 8px)` }}>{right}</span>
+            <span role="cell" style={{ ...cell, paddingLeft: `calc(${indent} + 8px)` }}>
+              {right}
+            </span>
           </div>
         );
       })}

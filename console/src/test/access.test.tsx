@@ -218,7 +218,8 @@ describe("access", () => {
     await did("POST /tokens");
     expect(await screen.findByText("SHOWN-ONCE")).toBeTruthy();
     fireEvent.change(screen.getByLabelText("Devices"), { target: { value: "site=Saltern" } });
-    fireEvent.click(screen.getByText("Make the rule"));
+    fireEvent.click(screen.getByText("Make the rule…"));
+    fireEvent.click(await screen.findByText("Make it"));
     await did("POST /rules");
     expect(sent("POST", "/rules")).toEqual({ scope: "site=Saltern", needed: 1, emergency: true });
     fireEvent.change(screen.getByLabelText("As it is"), { target: { value: "old password" } });
@@ -232,21 +233,22 @@ describe("access", () => {
     open("/access");
     expect(await screen.findByText("nightly")).toBeTruthy();
     expect(screen.queryByText("Accounts")).toBeNull();
-    expect(screen.queryByText("Make the rule")).toBeNull();
+    expect(screen.queryByText("Make the rule…")).toBeNull();
   });
 
   it("asks others to agree, and lets an emergency go for a reason", async () => {
     as("mara", ["read", "stage", "commit", "approve"]);
-    open("/changes/7");
+    open("/changes/7?view=approval");
     expect(await screen.findByText("It needs 1 who did not work on it: 1 missing.")).toBeTruthy();
     expect(screen.getByText(/otto agreed/)).toBeTruthy();
     expect(screen.queryByText("Approve what is shown…")).toBeNull();
     fireEvent.click(screen.getByText("Ask again"));
     await did("POST /changes/7/ask");
-    const commit = screen.getByText("Commit on hold").closest("button") as HTMLButtonElement;
-    expect(commit.disabled).toBe(true);
+    fireEvent.click(screen.getByRole("button", { name: "Commit as an emergency…" }));
+    const commit = await screen.findByRole("button", { name: "Commit as an emergency" });
+    expect(commit.hasAttribute("disabled")).toBe(true);
     fireEvent.change(screen.getByLabelText("reason of the emergency"), { target: { value: "on fire" } });
-    fireEvent.click(await screen.findByText("Commit as an emergency"));
+    fireEvent.click(commit);
     await did("POST /changes/7/commit");
     expect(sent("POST", "/changes/7/commit")).toMatchObject({ emergency: "on fire", preview: "d1g" });
   });
@@ -254,6 +256,7 @@ describe("access", () => {
   it("agrees to what is shown and to nothing else", async () => {
     as("otto", ["read", "approve"]);
     open("/changes/7");
+    fireEvent.click(await screen.findByRole("button", { name: "To the approval" }));
     fireEvent.click(await screen.findByText("Approve what is shown…"));
     fireEvent.click(await screen.findByText("Approve"));
     await did("POST /changes/7/approval");

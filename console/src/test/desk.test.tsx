@@ -126,6 +126,11 @@ afterEach(() => {
   vi.unstubAllGlobals();
 });
 
+/** Opens the ways to stage. */
+const staging = async () => {
+  fireEvent.click(await screen.findByRole("button", { name: "Stage…" }));
+};
+
 const sent = (method: string, path: string) => asked.find((a) => a.method === method && a.path === path);
 
 describe("the change desk", () => {
@@ -143,12 +148,13 @@ describe("the change desk", () => {
     await waitFor(() => {
       expect(sent("DELETE", "/changes/7/edits")?.query).toBe("device=quay&path=%2Fsystem%2Fcontact");
     });
-    fireEvent.click(screen.getByRole("button", { name: "remove" }));
+    fireEvent.click(screen.getByRole("checkbox", { name: "who staged it" }));
+    expect(screen.getByText(/mara, edit 4/)).toBeTruthy();
+    fireEvent.click(screen.getByRole("tab", { name: "Edits (1)" }));
+    fireEvent.click(await screen.findByRole("button", { name: "remove edit 4" }));
     await waitFor(() => {
       expect(sent("DELETE", "/changes/7/edits/4")).toBeTruthy();
     });
-    fireEvent.click(screen.getByRole("checkbox", { name: "who staged it" }));
-    expect(screen.getByText(/mara, edit 4/)).toBeTruthy();
   });
   it("lists the newest changes, and older ones when they are asked for", async () => {
     answers["/changes"] = Array.from({ length: 200 }, (_, i) => ({ ...change, number: 300 - i }));
@@ -164,6 +170,7 @@ describe("the change desk", () => {
   it("asks whether one more value or the only one is meant", async () => {
     answers["POST /changes/7/edits"] = [];
     open("/changes/7");
+    await staging();
     fireEvent.change(await screen.findByLabelText("path"), { target: { value: "/system/dns-resolver/search" } });
     fireEvent.change(screen.getByLabelText("value"), { target: { value: "b.example" } });
     fireEvent.click(await screen.findByLabelText("the only one, the others go"));
@@ -203,7 +210,7 @@ describe("the change desk", () => {
       }),
     ]);
     answers["POST /changes/7/decide"] = {};
-    open("/changes/7");
+    open("/changes/7?view=details");
     for (const text of [
       "was it",
       "mine it",
@@ -211,7 +218,6 @@ describe("the change desk", () => {
       "Decided by joss: /system/location",
       /change 6 of joss: Other/,
       /by whom is not known/,
-      "✕ quay moved on",
     ])
       expect(await screen.findByText(text)).toBeTruthy();
     fireEvent.click(screen.getByRole("button", { name: "keep mine at /system/contact" }));
@@ -237,7 +243,7 @@ describe("the change desk", () => {
       }),
     ]);
     answers["POST /changes/7/rebase"] = [];
-    open("/changes/7");
+    open("/changes/7?view=details");
     expect(await screen.findByText(/it is not known whether it keeps management access/)).toBeTruthy();
     expect(screen.getByText(/cuts management access to slip, behind it/)).toBeTruthy();
     expect(screen.getByText(/Reserved by joss/)).toBeTruthy();
@@ -257,8 +263,10 @@ describe("the change desk", () => {
     );
     answers["POST /changes/7/commit"] = { ...change, state: "applying" };
     open("/changes/7");
-    expect(await screen.findByText("Nobody could revert it.")).toBeTruthy();
+    fireEvent.click(await screen.findByRole("button", { name: "Commit on hold…" }));
+    expect(await screen.findByText(/nobody could revert it. If that is meant, write the name/)).toBeTruthy();
     expect(screen.getByRole("button", { name: "Commit on hold" }).hasAttribute("disabled")).toBe(true);
+    expect(sent("POST", "/changes/7/commit")).toBeUndefined();
     fireEvent.change(screen.getByLabelText("name of what is cut off"), { target: { value: "quay" } });
     fireEvent.click(screen.getByRole("button", { name: "Commit on hold" }));
     await waitFor(() => {
@@ -284,6 +292,7 @@ describe("the change desk", () => {
       },
     ];
     open("/changes/7");
+    await staging();
     fireEvent.click(await screen.findByRole("tab", { name: "Edit as text" }));
     fireEvent.change(await screen.findByLabelText("path to edit"), { target: { value: "/system" } });
     fireEvent.click(screen.getByRole("button", { name: "Edit as text" }));
@@ -299,6 +308,7 @@ describe("the change desk", () => {
     answers["POST /changes/7/load"] = [];
     answers["POST /stencils/clock/bind"] = [];
     open("/changes/7");
+    await staging();
     fireEvent.click(await screen.findByRole("tab", { name: "File or copy" }));
     fireEvent.change(await screen.findByLabelText("text"), { target: { value: "vlans" } });
     fireEvent.click(screen.getByRole("button", { name: "Stage on quay" }));

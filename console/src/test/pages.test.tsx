@@ -225,7 +225,8 @@ describe("a change", () => {
     open("/changes/7");
     expect(await screen.findByRole("row", { name: "changed: mtu: 1500 → 9000" })).toBeTruthy();
     expect(screen.getByText("Ready to commit on hold.")).toBeTruthy();
-    fireEvent.change(screen.getByLabelText("path"), { target: { value: "/x/mtu" } });
+    fireEvent.click(screen.getByRole("button", { name: "Stage…" }));
+    fireEvent.change(await screen.findByLabelText("path"), { target: { value: "/x/mtu" } });
     fireEvent.change(screen.getByLabelText("value"), { target: { value: "9000" } });
     fireEvent.click(screen.getByRole("button", { name: "Stage" }));
     expect(await screen.findByText("search keeps several values")).toBeTruthy();
@@ -272,10 +273,8 @@ describe("a change", () => {
       clocks: [{ device: "saltern-quay", aheadSeconds: -95, off: true }],
     } satisfies Scheduled;
     open("/changes/7");
-    expect(await screen.findByText("saltern-quay: only this service can revert it")).toBeTruthy();
-    expect(screen.getByText("saltern-quay: reverting is not tested: it takes effect at once")).toBeTruthy();
-    expect(screen.getByRole("img", { name: "reverting it is not tested" })).toBeTruthy();
-    fireEvent.click(screen.getByText(/^How: when/));
+    expect(await screen.findByRole("img", { name: "reverting it is not tested" })).toBeTruthy();
+    fireEvent.click(screen.getByRole("button", { name: "How…" }));
     fireEvent.change(await screen.findByLabelText("probes"), { target: { value: "tcp 192.0.2.12:22" } });
     for (const choice of [
       "by itself, once every probe passes",
@@ -284,6 +283,8 @@ describe("a change", () => {
       "prepare now, commit at my word (within 2 h)",
     ])
       fireEvent.click(screen.getByLabelText(choice));
+    fireEvent.click(screen.getByRole("button", { name: "Prepare, and wait…" }));
+    expect(await screen.findByText("saltern-quay: reverting is not tested: it takes effect at once")).toBeTruthy();
     fireEvent.click(screen.getByRole("button", { name: "Prepare, and wait" }));
     await waitFor(() => {
       expect(asked.find((a) => a.path.endsWith("/commit"))?.body).toEqual({
@@ -297,9 +298,10 @@ describe("a change", () => {
       });
     });
     fireEvent.click(screen.getByLabelText(/^at a time/));
-    expect(screen.getByRole("button", { name: "Put on the schedule" }).hasAttribute("disabled")).toBe(true);
+    expect(screen.getByRole("button", { name: "Put on the schedule…" }).hasAttribute("disabled")).toBe(true);
     fireEvent.change(screen.getByLabelText("time"), { target: { value: "2026-11-24T02:00" } });
-    fireEvent.click(screen.getByRole("button", { name: "Put on the schedule" }));
+    fireEvent.click(screen.getByRole("button", { name: "Put on the schedule…" }));
+    fireEvent.click(await screen.findByRole("button", { name: "Put on the schedule" }));
     expect(await screen.findByText(/On the schedule: it goes on hold at 24 Nov 2026, 02:00:00/)).toBeTruthy();
     expect(screen.getByText(/1 min 35 s behind/)).toBeTruthy();
   });
@@ -373,7 +375,7 @@ describe("a change", () => {
       },
     };
     answers["/changes/7"] = reverted;
-    open("/changes/7");
+    open("/changes/7?view=commit");
     expect(await screen.findByText("It was reverted")).toBeTruthy();
     expect(screen.getByText("the hold ended without a confirm")).toBeTruthy();
     expect(screen.getByText("its word")).toBeTruthy();

@@ -192,8 +192,8 @@ describe("HoldBar", () => {
     );
     const bar = screen.getByRole("region");
     expect(bar.textContent).toContain("on saltern-quay by this service alone");
-    expect(bar.textContent).toContain("is about to end");
-    await userEvent.click(screen.getByText(/Device by device: 2 held; 1 of 2 probes pass/));
+    expect(bar.textContent).toContain("About to end");
+    await userEvent.click(screen.getByRole("button", { name: "Devices: 2 held; 1 of 2 probes pass" }));
     for (const text of ["guard: service", "connection refused", "all ring"])
       expect(await screen.findByText(text)).toBeTruthy();
     expect(screen.getByRole("button", { name: "Confirm…" })).toBeTruthy();
@@ -283,12 +283,11 @@ describe("verdicts and states", () => {
           guardWhy: "no candidate",
           behind: true,
           moved: [],
-          conflicts: [{ path: "/a", base: "1", mine: "2", theirs: "3", why: "both" }],
           findings: [{ severity: "error", path: "/b", message: "is mandatory" }],
         }}
       />,
     );
-    for (const text of ["Cannot be changed", "Conflict at /a", "/b", "Behind: the device moved on since revision 3"])
+    for (const text of ["Cannot be changed", "/b", "Behind: the device moved on since revision 3"])
       expect(screen.getByText(text)).toBeTruthy();
   });
   it("stages the mend that a finding offers", () => {

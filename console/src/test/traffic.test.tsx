@@ -190,7 +190,7 @@ describe("traffic", () => {
   });
 
   it("shows on a change's desk what is permitted and denied, what was expected, and what nobody expects", async () => {
-    open("/changes/7");
+    open("/changes/7?view=traffic");
     expect((await screen.findAllByText("tcp from 198.51.0.0/16 port 8443")).length).toBe(2);
     for (const text of [
       "Traffic, filter hall-in, on hall0 ingress",

@@ -9,8 +9,6 @@ import {
   Popconfirm,
   Select,
   Space,
-  Switch,
-  Table,
   Tag,
   Typography,
 } from "antd";
@@ -19,7 +17,6 @@ import type { Account, ApprovalRule, Token } from "../../lib/documents";
 import {
   useAccounts,
   useAddAccount,
-  useAddRule,
   useAddToken,
   useCloseAccount,
   useDropRule,
@@ -33,6 +30,9 @@ import {
 import type { Session } from "../../lib/documents";
 import { OwnFactors } from "./OwnFactors";
 import { mayEverywhere, roles } from "../../lib/may";
+import { NewRule } from "./NewRule";
+import { PageTitle } from "../../parts/Headings";
+import { Rows } from "../../parts/Rows";
 import { Trouble } from "../../parts/Trouble";
 import { when } from "../../lib/time";
 
@@ -41,9 +41,7 @@ export function AccessPage({ session }: { session: Session }) {
   const admin = mayEverywhere(session, "administer");
   return (
     <Flex vertical gap={16}>
-      <Typography.Title level={3} style={{ margin: 0 }}>
-        Who may do what
-      </Typography.Title>
+      <PageTitle>Who may do what</PageTitle>
       {session.lacks && (
         <Alert
           type="warning"
@@ -106,7 +104,7 @@ function Accounts() {
   return (
     <Card size="small" title="Accounts">
       <Trouble error={list.error ?? close.error ?? set.error ?? reset.error} />
-      <Table<Account>
+      <Rows<Account>
         size="small"
         rowKey="name"
         pagination={false}
@@ -269,7 +267,7 @@ function Tokens({ session }: { session: Session }) {
           }
         />
       )}
-      <Table<Token>
+      <Rows<Token>
         size="small"
         rowKey="id"
         pagination={false}
@@ -385,8 +383,6 @@ function Tokens({ session }: { session: Session }) {
 function Rules({ admin }: { admin: boolean }) {
   const list = useRules();
   const drop = useDropRule();
-  const add = useAddRule();
-  const [form] = Form.useForm<{ scope?: string; path?: string; needed: number; emergency: boolean; note?: string }>();
   return (
     <Card size="small" title="What needs approval by others">
       <Typography.Paragraph type="secondary">
@@ -394,7 +390,7 @@ function Rules({ admin }: { admin: boolean }) {
         What they agreed to falls when anything moves.
       </Typography.Paragraph>
       <Trouble error={list.error ?? drop.error} />
-      <Table<ApprovalRule>
+      <Rows<ApprovalRule>
         size="small"
         rowKey="number"
         pagination={false}
@@ -441,55 +437,7 @@ function Rules({ admin }: { admin: boolean }) {
           },
         ]}
       />
-      {admin && (
-        <Form
-          name="rule"
-          form={form}
-          layout="vertical"
-          style={{ marginTop: 12 }}
-          initialValues={{ needed: 1, emergency: true }}
-          onFinish={(v) => {
-            add.mutate(
-              {
-                needed: v.needed,
-                emergency: v.emergency,
-                ...(v.scope && { scope: v.scope }),
-                ...(v.path && { path: v.path }),
-                ...(v.note && { note: v.note }),
-              },
-              {
-                onSuccess: () => {
-                  form.resetFields();
-                },
-              },
-            );
-          }}
-        >
-          <Flex gap={12} align="start" wrap>
-            <Form.Item name="scope" label="Devices" extra="all, if left out">
-              <Input placeholder="tag=edge" />
-            </Form.Item>
-            <Form.Item name="path" label="Path" extra="anywhere, if left out">
-              <Input placeholder="/acls" />
-            </Form.Item>
-            <Form.Item name="needed" label="Persons">
-              <InputNumber min={1} max={5} />
-            </Form.Item>
-            <Form.Item name="emergency" label="Emergencies" valuePropName="checked">
-              <Switch checkedChildren="possible" unCheckedChildren="never" />
-            </Form.Item>
-            <Form.Item name="note" label="Note" style={{ flex: 1, minWidth: 160 }}>
-              <Input />
-            </Form.Item>
-            <Form.Item label=" ">
-              <Button htmlType="submit" loading={add.isPending}>
-                Make the rule
-              </Button>
-            </Form.Item>
-          </Flex>
-          <Trouble error={add.error} />
-        </Form>
-      )}
+      {admin && <NewRule />}
     </Card>
   );
 }

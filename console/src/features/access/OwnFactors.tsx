@@ -1,8 +1,9 @@
-import { Alert, Button, Card, Flex, Form, Input, Popconfirm, QRCode, Space, Table, Tag, Typography } from "antd";
+import { Alert, Button, Card, Flex, Form, Input, Popconfirm, QRCode, Space, Tag, Typography } from "antd";
 import { useState } from "react";
 import type { Factor, FactorBegun } from "../../lib/documents";
 import { useAddFactor, useBeginFactor, useDropFactor, useFactors, useNewCodes } from "./queries";
 import { forgetCodes, unread } from "./unread";
+import { Rows } from "../../parts/Rows";
 import { Trouble } from "../../parts/Trouble";
 import { when } from "../../lib/time";
 
@@ -107,7 +108,7 @@ export function OwnFactors() {
           }}
         />
       )}
-      <Table<Factor>
+      <Rows<Factor>
         size="small"
         rowKey="id"
         pagination={false}

@@ -1,6 +1,7 @@
 import { AutoComplete, Button, Flex, Form, Select, Typography } from "antd";
 import { useState } from "react";
 import { LoadedList } from "./LoadedList";
+import { Code } from "../../parts/Code";
 import { Trouble } from "../../parts/Trouble";
 import { useBind } from "./queries";
 import { useStencil, useStencils } from "../stencils/queries";
@@ -48,7 +49,7 @@ export function BindForm({ number, devices }: { number: number; devices: string[
               </Form.Item>
             ))}
           </Flex>
-          <pre style={{ maxHeight: 160, overflow: "auto", margin: "8px 0" }}>{stencil.data.text}</pre>
+          <Code label="the stencil" text={stencil.data.text} style={{ maxHeight: 160, margin: "8px 0" }} />
           <Flex gap={8}>
             <Button
               type="primary"

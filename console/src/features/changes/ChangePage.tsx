@@ -1,7 +1,8 @@
-import { Alert, Button, Card, Col, Flex, Row, Space, Spin, Tag, Typography } from "antd";
+import { Alert, Button, Card, Flex, Space, Spin, Tabs, Tag, Typography } from "antd";
 import { useState } from "react";
+import type { ReactNode } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import type { Change, DiffLine, Scheduled, PartPreview, Preview, Session } from "../../lib/documents";
+import type { Change, Scheduled, PartPreview, Preview, Session } from "../../lib/documents";
 import { useUndo } from "../history/queries";
 import { BroughtBack } from "../history/BroughtBack";
 import { StateTag } from "../../parts/StateTag";
@@ -14,13 +15,18 @@ import { span, when, whenIn } from "../../lib/time";
 import { Approvals } from "./Approvals";
 import { CommitForm } from "./CommitForm";
 import { Coworkers } from "./Coworkers";
+import { TrafficEffect } from "../traffic/Traffic";
 import { Expected } from "../traffic/Expected";
-import { EditList, PartList } from "./PartList";
+import { EditList, PartList, PlaceTree } from "./PartList";
 import { PartView } from "./PartView";
 import { Settle } from "./Settle";
 import { StagePanel } from "./StagePanel";
 import { Verdicts } from "./Verdicts";
-import type { Remedies } from "./Verdicts";
+import type { Remedies } from "./Remedies";
+import { Verdict } from "./Verdict";
+import { Foot } from "../../parts/Foot";
+import { PageTitle } from "../../parts/Headings";
+import { placesOf } from "../../lib/focus";
 import { may } from "../../lib/may";
 
 const editable = new Set(["draft", "failed", "reverted"]);
@@ -55,7 +61,7 @@ function Meanwhile({ change }: { change: Change }) {
   ));
 }
 
-/** A change's desk: what is staged, what it does, what is wrong, the next step. */
+/** A change's desk: what it comes to, what is wrong, the difference, and then all else, each one click away. */
 export function ChangePage({ session }: { session: Session }) {
   const number = Number(useParams().number);
   const [search, setSearch] = useSearchParams();
@@ -67,6 +73,8 @@ export function ChangePage({ session }: { session: Session }) {
     context,
     validate: validate !== undefined && validate === updated,
   });
+  const doing = useDeskActs(number);
+  const [staging, setStaging] = useState<boolean>();
   if (change.error) return <Trouble error={change.error} />;
   if (isPending || !change.data)
     return (
@@ -80,16 +88,46 @@ export function ChangePage({ session }: { session: Session }) {
     (now.author === session.account || (now.coworkers ?? []).includes(session.account)) && may(session, "stage");
   const open = mine && editable.has(now.state);
   const part = data.parts.find((p) => p.device === search.get("device")) ?? data.parts[0];
-  const choose = (device: string) => {
-    setSearch({ device }, { replace: true });
+  const go = (to: Record<string, string>) => {
+    const next = new URLSearchParams(search);
+    for (const [key, value] of Object.entries(to)) {
+      if (value) next.set(key, value);
+      else next.delete(key);
+    }
+    setSearch(next, { replace: true });
   };
+  const remedies = (device: string): Remedies => ({
+    ...doing.remedies(device),
+    validate: () => {
+      setValidate(updated);
+    },
+  });
+  // An empty change is there to be filled.
+  const panel = open && (staging ?? data.parts.length === 0);
   return (
     <>
-      <Heading change={now} session={session} open={open} />
-      <Trouble error={error} />
+      <Heading
+        change={now}
+        session={session}
+        open={open}
+        stage={
+          open && (
+            <Button
+              size="small"
+              aria-expanded={panel}
+              onClick={() => {
+                setStaging(!panel);
+              }}
+            >
+              {panel ? "Close staging" : "Stage…"}
+            </Button>
+          )
+        }
+      />
+      <Trouble error={error ?? doing.error} />
       {now.reason && (
         <Alert
-          style={{ marginBottom: 12 }}
+          style={{ marginBottom: 8 }}
           showIcon
           type={now.state === "failed" ? "error" : "warning"}
           title={what[now.state] ?? "It reverts"}
@@ -99,30 +137,102 @@ export function ChangePage({ session }: { session: Session }) {
       {now.state === "unsettled" && (mine || may(session, "administer")) && <Settle change={now} />}
       <Meanwhile change={now} />
       {now.scheduled && <OnSchedule due={now.scheduled} mine={mine || may(session, "administer")} />}
-      {open && <StagePanel number={number} chosen={part?.device} />}
-      {!part && <Alert type="info" showIcon title="The change is empty: nothing is staged." />}
+      <Verdict
+        preview={data}
+        choose={(device) => {
+          go({ device, view: "details", place: "" });
+        }}
+        remedies={open ? remedies : undefined}
+      />
+      {panel && <StagePanel number={number} chosen={part?.device} />}
       {part && (
-        <Desk
-          part={part}
-          preview={data}
-          change={now}
-          open={open}
-          choose={choose}
-          context={context}
-          setContext={setContext}
-          validate={() => {
-            setValidate(updated);
-          }}
-        />
+        <div className={`desk${data.parts.length < 2 && placesOf(part).length < 3 ? " alone" : ""}`}>
+          {(data.parts.length > 1 || placesOf(part).length > 2) && (
+            <Card size="small">
+              {data.parts.length > 1 && (
+                <PartList
+                  parts={data.parts}
+                  chosen={part.device}
+                  choose={(device) => {
+                    go({ device, place: "" });
+                  }}
+                />
+              )}
+              <PlaceTree
+                part={part}
+                place={search.get("place") ?? ""}
+                go={(place) => {
+                  go({ place, view: "" });
+                }}
+              />
+            </Card>
+          )}
+          <Card size="small" styles={{ body: { paddingTop: 0 } }} style={{ minWidth: 0 }}>
+            <Tabs
+              size="small"
+              activeKey={search.get("view") ?? "difference"}
+              onChange={(view) => {
+                go({ view: view === "difference" ? "" : view });
+              }}
+              items={views({
+                part,
+                preview: data,
+                change: now,
+                session,
+                mine,
+                open,
+                remedies: open ? remedies(part.device) : undefined,
+                difference: (
+                  <PartView
+                    key={part.device}
+                    part={part}
+                    preview={data}
+                    updated={now.updated}
+                    context={context}
+                    setContext={setContext}
+                    place={search.get("place") ?? ""}
+                    onTakeBack={
+                      open
+                        ? (line) => {
+                            doing.unstage({ device: part.device, path: line.path ?? "" });
+                          }
+                        : undefined
+                    }
+                  />
+                ),
+                takeBack: open
+                  ? (id) => {
+                      doing.unstage({ id });
+                    }
+                  : undefined,
+              })}
+            />
+          </Card>
+        </div>
       )}
-      <Expected preview={data} open={open} />
-      <Approvals preview={data} session={session} mine={mine} />
-      {now.commit && <Standings change={now} />}
-      <Space style={{ marginTop: 12 }}>
+      {!part && <Approvals preview={data} session={session} mine={mine} />}
+      <Space wrap>
         <ReportLinks path={`/changes/${String(number)}/report`} />
         {now.commit && <Link to={`/commits?change=${String(number)}`}>Its commits</Link>}
       </Space>
       {now.state === "confirmed" && may(session, "stage") && <Undo number={number} />}
+      {!mine && data.digest && (data.approval?.missing ?? 0) > 0 && may(session, "approve") && (
+        <Foot>
+          <div role="region" aria-label="next step" className="foot-line foot-plain">
+            <strong className="foot-words">
+              {data.approval?.missing} {data.approval?.missing === 1 ? "approval is" : "approvals are"} missing.
+            </strong>
+            <Button
+              type="primary"
+              onClick={() => {
+                go({ view: "approval" });
+              }}
+            >
+              To the approval
+            </Button>
+          </div>
+        </Foot>
+      )}
       {open && (
         <CommitForm
           preview={data}
@@ -133,6 +243,97 @@ export function ChangePage({ session }: { session: Session }) {
       )}
     </>
   );
+}
+
+/** What can be done on the desk beside staging. */
+function useDeskActs(number: number) {
+  const unstage = useUnstage(number);
+  const stage = useStage(number);
+  const desk = useDesk(number);
+  return {
+    error: unstage.error ?? stage.error ?? desk.error,
+    unstage: unstage.mutate,
+    remedies: (device: string): Omit<Remedies, "validate"> => ({
+      fix: (fix) => {
+        stage.mutate({
+          devices: [device],
+          op: fix.edit,
+          path: fix.path,
+          ...(fix.value === undefined ? {} : { value: fix.value }),
+        });
+      },
+      decide: (path, keep) => {
+        desk.mutate({ decide: { device, path, keep } });
+      },
+      rebase: () => {
+        desk.mutate({ rebase: [device] });
+      },
+      busy: desk.isPending,
+    }),
+  };
+}
+
+interface ViewsOf {
+  part: PartPreview;
+  preview: Preview;
+  change: Change;
+  session: Session;
+  mine: boolean;
+  open: boolean;
+  remedies: Remedies | undefined;
+  difference: ReactNode;
+  takeBack: ((id: number) => void) | undefined;
+}
+
+/** What there is to see of a change, each behind a tab. */
+function views({ part, preview, change, session, mine, open, remedies, difference, takeBack }: ViewsOf) {
+  const ahead = preview.against === "running";
+  const several = preview.parts.length > 1;
+  const tabs = [{ key: "difference", label: "Difference", children: difference }];
+  if (ahead)
+    tabs.push({
+      key: "details",
+      label: several ? `Details of ${part.device}` : "Details",
+      children: <Verdicts part={part} remedies={remedies} />,
+    });
+  tabs.push({
+    key: "edits",
+    label: `Edits (${String(part.edits.length)})`,
+    children: <EditList edits={part.edits} onTakeBack={takeBack} />,
+  });
+  if ((preview.expected ?? []).length > 0 || preview.parts.some((p) => p.effects?.length))
+    tabs.push({
+      key: "traffic",
+      label: "Traffic",
+      children: (
+        <Flex vertical gap={8}>
+          {part.effects?.map((c) => (
+            <TrafficEffect key={(c.filter ?? "") + (c.interface ?? "") + (c.direction ?? "")} change={c} />
+          ))}
+          <Expected preview={preview} open={open} />
+        </Flex>
+      ),
+    });
+  if (preview.approval)
+    tabs.push({
+      key: "approval",
+      label: preview.approval.missing > 0 ? `Approval (${String(preview.approval.missing)} missing)` : "Approval",
+      children: <Approvals preview={preview} session={session} mine={mine} />,
+    });
+  if ((preview.steps ?? []).length > 0)
+    tabs.push({
+      key: "steps",
+      label: "What a commit does",
+      children: (
+        <ol style={{ margin: 0, paddingLeft: 20 }}>
+          {preview.steps?.map((s) => (
+            <li key={s}>{s}</li>
+          ))}
+        </ol>
+      ),
+    });
+  if (change.commit) tabs.push({ key: "commit", label: "Last commit", children: <Standings change={change} /> });
+  return tabs;
 }
 
 /** Takes a kept change back, in a change of its own. */
@@ -159,109 +360,36 @@ function Undo({ number }: { number: number }) {
   );
 }
 
-interface DeskProps {
-  part: PartPreview;
-  preview: Preview;
+function Heading({
+  change,
+  session,
+  open,
+  stage,
+}: {
   change: Change;
+  session: Session;
   open: boolean;
-  choose: (device: string) => void;
-  context: number;
-  setContext: (n: number) => void;
-  validate: () => void;
-}
-
-/** Devices and edits on one side, the difference in the middle, verdicts beside it. */
-function Desk({ part, preview, change, open, choose, context, setContext, validate }: DeskProps) {
-  const unstage = useUnstage(change.number);
-  const stage = useStage(change.number);
-  const desk = useDesk(change.number);
-  const remedies: Remedies = {
-    fix: (fix) => {
-      stage.mutate({
-        devices: [part.device],
-        op: fix.edit,
-        path: fix.path,
-        ...(fix.value === undefined ? {} : { value: fix.value }),
-      });
-    },
-    decide: (path, keep) => {
-      desk.mutate({ decide: { device: part.device, path, keep } });
-    },
-    rebase: () => {
-      desk.mutate({ rebase: [part.device] });
-    },
-    validate,
-    busy: desk.isPending,
-  };
-  const takeBack = (line: DiffLine) => {
-    unstage.mutate({ device: part.device, path: line.path ?? "" });
-  };
-  const ahead = preview.against === "running";
+  stage: ReactNode;
+}) {
   return (
-    <>
-      <Trouble error={unstage.error ?? stage.error ?? desk.error} />
-      <Row gutter={12} wrap={false} style={{ marginBottom: 12 }}>
-        <Col flex="250px">
-          <Card size="small">
-            <PartList parts={preview.parts} chosen={part.device} choose={choose} />
-            <EditList
-              edits={part.edits}
-              onTakeBack={
-                open
-                  ? (id) => {
-                      unstage.mutate({ id });
-                    }
-                  : undefined
-              }
-            />
-          </Card>
-        </Col>
-        <Col flex="auto" style={{ minWidth: 0 }}>
-          <Card size="small">
-            <PartView
-              key={part.device}
-              part={part}
-              preview={preview}
-              updated={change.updated}
-              context={context}
-              setContext={setContext}
-              onTakeBack={open ? takeBack : undefined}
-            />
-          </Card>
-        </Col>
-        {ahead && (
-          <Col flex="320px">
-            <Verdicts part={part} remedies={open ? remedies : undefined} />
-          </Col>
-        )}
-      </Row>
-    </>
-  );
-}
-
-function Heading({ change, session, open }: { change: Change; session: Session; open: boolean }) {
-  return (
-    <Flex justify="space-between" align="start" style={{ marginBottom: 12 }}>
-      <div>
-        <Space align="center" wrap>
-          <Typography.Title level={3} style={{ margin: 0 }}>
-            Change {change.number}: {change.title}
-          </Typography.Title>
-          <StateTag state={change.state} />
-        </Space>
-        <div>
-          <Typography.Text type="secondary">
-            by {change.author}, opened {when(change.opened)}
-            {change.ticket && `, ticket ${change.ticket}`}
-          </Typography.Text>
-          {(change.coworkers ?? []).map((a) => (
-            <Tag key={a} style={{ marginLeft: 8 }}>
-              with {a}
-            </Tag>
-          ))}
-        </div>
-      </div>
-      <Coworkers change={change} session={session} open={open} />
+    <Flex justify="space-between" align="center" wrap gap={8}>
+      <Space align="center" wrap size={[10, 2]}>
+        <PageTitle title={`Change ${String(change.number)}: ${change.title}`}>
+          Change {change.number}: {change.title}
+        </PageTitle>
+        <StateTag state={change.state} />
+        <Typography.Text type="secondary">
+          by {change.author}, opened {when(change.opened)}
+          {change.ticket && `, ticket ${change.ticket}`}
+        </Typography.Text>
+        {(change.coworkers ?? []).map((a) => (
+          <Tag key={a}>with {a}</Tag>
+        ))}
+      </Space>
+      <Space>
+        {stage}
+        <Coworkers change={change} session={session} open={open} />
+      </Space>
     </Flex>
   );
 }

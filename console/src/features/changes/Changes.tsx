@@ -1,8 +1,10 @@
-import { Button, Flex, Input, Select, Table, Typography } from "antd";
+import { Button, Flex, Input, Select } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Change } from "../../lib/documents";
 import { StateTag, states } from "../../parts/StateTag";
+import { PageTitle } from "../../parts/Headings";
+import { Rows } from "../../parts/Rows";
 import { Trouble } from "../../parts/Trouble";
 import { useChanges, type ChangesWanted } from "./queries";
 import { when } from "../../lib/time";
@@ -15,9 +17,7 @@ export function Changes() {
   return (
     <>
       <Flex justify="space-between" align="center" style={{ marginBottom: 16 }}>
-        <Typography.Title level={3} style={{ margin: 0 }}>
-          Changes
-        </Typography.Title>
+        <PageTitle>Changes</PageTitle>
         <NewChange />
       </Flex>
       <Flex gap={8} style={{ marginBottom: 8 }}>
@@ -43,7 +43,7 @@ export function Changes() {
         />
       </Flex>
       <Trouble error={found.error} />
-      <Table<Change>
+      <Rows<Change>
         size="small"
         rowKey="number"
         loading={found.isPending}

@@ -1,6 +1,7 @@
 import { Button, Drawer, Flex, Form, Input, Tag, Typography } from "antd";
 import { useState } from "react";
 import type { Change, Session } from "../../lib/documents";
+import { SubTitle } from "../../parts/Headings";
 import { Trouble } from "../../parts/Trouble";
 import { useDesk, useUnstage } from "./queries";
 import { when } from "../../lib/time";
@@ -34,7 +35,7 @@ export function Coworkers({ change, session, open }: { change: Change; session: 
         size="default"
       >
         <Trouble error={desk.error ?? unstage.error} />
-        <Typography.Title level={5}>On it</Typography.Title>
+        <SubTitle>On it</SubTitle>
         <Flex vertical gap={6}>
           <span>
             {change.author} <Tag>author</Tag>
@@ -94,7 +95,7 @@ export function Coworkers({ change, session, open }: { change: Change; session: 
             </Flex>
           )}
         </Flex>
-        <Typography.Title level={5}>Notes</Typography.Title>
+        <SubTitle>Notes</SubTitle>
         {notes.map((n) => (
           <div key={n.at + n.actor} style={{ marginBottom: 10 }}>
             <div style={{ whiteSpace: "pre-wrap" }}>{n.text}</div>
@@ -145,7 +146,7 @@ export function Coworkers({ change, session, open }: { change: Change; session: 
 function Rename({ change, save }: { change: Change; save: (v: { title: string; ticket: string }) => void }) {
   return (
     <>
-      <Typography.Title level={5}>Title and ticket</Typography.Title>
+      <SubTitle>Title and ticket</SubTitle>
       <Form<{ title: string; ticket: string }>
         layout="vertical"
         initialValues={{ title: change.title, ticket: change.ticket ?? "" }}

@@ -1,12 +1,13 @@
-import { Collapse, Typography } from "antd";
+import { Collapse, Typography, theme } from "antd";
 import type { ReactNode } from "react";
 import type { DiffGroup } from "../../lib/documents";
-import { marks } from "../../lib/theme";
+import { markColour } from "../../lib/theme";
 
 const markOf = { added: "+", removed: "−", changed: "~", moved: "↕" } as const;
 
 /** A large difference: like changes together, every line one click away. */
 export function Groups({ groups, children }: { groups: DiffGroup[]; children: ReactNode }) {
+  const { token } = theme.useToken();
   return (
     <>
       <div role="list" aria-label="like changes together">
@@ -14,7 +15,7 @@ export function Groups({ groups, children }: { groups: DiffGroup[]; children: Re
           const mark = g.kind === "within" ? "~" : markOf[g.kind];
           return (
             <div role="listitem" key={g.kind + g.place + (g.old ?? "") + (g.new ?? "")} style={{ marginBottom: 6 }}>
-              <span style={{ color: marks[mark]?.light, fontWeight: 700 }}>
+              <span style={{ color: markColour(mark, token.colorBgContainer), fontWeight: 700 }}>
                 {mark} {g.count}×
               </span>{" "}
               <code>{g.place}</code>

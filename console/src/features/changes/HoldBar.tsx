@@ -1,4 +1,4 @@
-import { Alert, Button, Collapse, Dropdown, Flex, Popconfirm, Progress, Typography, theme } from "antd";
+import { Button, Drawer, Dropdown, Flex, Popconfirm, theme } from "antd";
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import type { Change, Commit, DeviceStanding } from "../../lib/documents";
@@ -9,6 +9,7 @@ import { RevertDialog } from "./RevertDialog";
 import { Steps, counted } from "../record/Steps";
 import { Trouble } from "../../parts/Trouble";
 import { disabledIf } from "../../lib/disabled";
+import { useWarning } from "./warning";
 
 /** Seconds left, counted on from what the service said last. */
 export function useSecondsLeft(secondsLeft: number): number {
@@ -46,80 +47,109 @@ function ending(commit: Commit): string {
   return `It is reverted ${at} unless you confirm; on ${alone.join(", ")} by this service alone.`;
 }
 
-/** The bar at the foot of every page while a commit is not decided. */
+/** At how many seconds before its end a hold is spoken of, for those who do not see the clock. */
+const spoken = [300, 60, 30, 10];
+
+/** Tells the state of a hold to who listens: when it changes, and a few times before its end. */
+function Spoken({ change, left, lost }: { change: Change; left: number; lost: boolean }) {
+  const commit = change.commit;
+  if (!commit || lost) return null;
+  const near = spoken.findLast((s) => left <= s);
+  const text =
+    commit.phase === "awaiting"
+      ? `Change ${String(change.number)} is on hold. ${near === undefined ? ending(commit) : `It is reverted in less than ${span(near)} unless you confirm.`}`
+      : `Change ${String(change.number)} ${doing[commit.phase] ?? commit.phase}.`;
+  return (
+    <div role="status" className="only-heard">
+      {text}
+    </div>
+  );
+}
+
+/** The line at the foot of every page while a commit is not decided. */
 export function HoldBar({ change, mayDecide }: { change: Change; mayDecide: boolean }) {
   const { token } = theme.useToken();
   const commit = change.commit;
   const left = useSecondsLeft(commit?.secondsLeft ?? 0);
   const lost = useLost();
+  const [shown, setShown] = useState(false);
+  const awaiting = commit?.phase === "awaiting";
+  useWarning(change, awaiting && !lost ? left : undefined);
   if (!commit) return null;
-  const awaiting = commit.phase === "awaiting";
   const urgent = commit.ending ?? left < 15;
   const odd = commit.devices.filter((d) => d.said);
+  const passing = (commit.probes ?? []).filter((p) => p.result === "passed").length;
+  const words = [
+    `${change.title}.`,
+    awaiting && ending(commit),
+    awaiting && commit.byProbes && "It is confirmed by itself once every probe passes.",
+    commit.newDeadline && `The devices' timers are being set for a hold until ${when(commit.newDeadline)}.`,
+    commit.phase === "prepared" && `It lapses at ${when(commit.lapsesAt)}, or when a device moves on.`,
+    commit.reason && `${commit.reason}.`,
+    ...odd.map((d) => `${d.name}: ${d.said ?? ""}.`),
+  ]
+    .filter(Boolean)
+    .join(" ");
   return (
     <div
       role="region"
       aria-label={`change ${String(change.number)} on hold`}
       style={{
         background: token.colorWarningBg,
-        borderTop: `2px solid ${urgent && awaiting ? token.colorError : token.colorWarning}`,
-        padding: "10px 24px",
+        borderTop: `3px solid ${urgent && awaiting ? token.colorError : token.colorWarning}`,
       }}
     >
-      {awaiting && commit.ending && !lost && (
-        <Alert
-          banner
-          type="error"
-          title={`The hold of change ${String(change.number)} is about to end.`}
-          style={{ marginBottom: 8 }}
-        />
-      )}
-      <Flex align="center" gap={20} wrap>
+      <Spoken change={change} left={left} lost={lost !== undefined} />
+      <div className="foot-line">
         {awaiting && (
-          <Progress
-            type="circle"
-            size={56}
-            percent={Math.min(100, (100 * left) / commit.holdSeconds)}
-            format={() => (lost ? "?" : clock(left))}
-            strokeColor={urgent ? token.colorError : token.colorWarning}
-          />
+          <strong
+            role="timer"
+            aria-label="time left"
+            style={{
+              fontSize: 20,
+              fontVariantNumeric: "tabular-nums",
+              minWidth: 60,
+              color: urgent && !lost ? token.colorError : token.colorText,
+            }}
+          >
+            {lost ? "?" : clock(left)}
+          </strong>
         )}
-        <div style={{ flex: 1, minWidth: 260 }}>
-          <Typography.Text strong>
-            <Link to={`/changes/${String(change.number)}`}>Change {change.number}</Link>{" "}
+        <span className="foot-words" title={words}>
+          <strong>
+            {awaiting && commit.ending && !lost && "About to end: "}
+            <Link to={`/changes/${String(change.number)}`} style={{ textDecoration: "underline" }}>
+              Change {change.number}
+            </Link>{" "}
             {awaiting
               ? `${lost ? "was" : "is"} on hold on ${change.devices.join(", ")}`
               : (doing[commit.phase] ?? commit.phase)}
             {lost && ", when the service was last heard"}
-          </Typography.Text>
-          <br />
-          <Typography.Text type="secondary">
-            {change.title}
-            {awaiting && `. ${ending(commit)}`}
-            {awaiting && commit.byProbes && " It is confirmed by itself once every probe passes."}
-            {commit.newDeadline && ` The devices' timers are being set for a hold until ${when(commit.newDeadline)}.`}
-            {commit.phase === "prepared" && `. It lapses at ${when(commit.lapsesAt)}, or when a device moves on.`}
-            {commit.reason && `. ${commit.reason}.`}
-            {odd.map((d) => ` ${d.name}: ${d.said ?? ""}.`)}
-          </Typography.Text>
-        </div>
+          </strong>{" "}
+          {words}
+        </span>
+        <Button
+          aria-haspopup="dialog"
+          onClick={() => {
+            setShown(true);
+          }}
+        >
+          Devices: {counted(commit.devices)}
+          {commit.probes && `; ${String(passing)} of ${String(commit.probes.length)} probes pass`}
+        </Button>
         {mayDecide && <Words change={change} commit={commit} />}
-      </Flex>
-      <Collapse
-        ghost
-        size="small"
-        items={[
-          {
-            key: "steps",
-            label: `Device by device: ${counted(commit.devices)}${commit.probes ? `; ${String(commit.probes.filter((p) => p.result === "passed").length)} of ${String(commit.probes.length)} probes pass` : ""}`,
-            children: (
-              <div style={{ maxHeight: 220, overflowY: "auto" }}>
-                <Steps commit={commit} />
-              </div>
-            ),
-          },
-        ]}
-      />
+      </div>
+      <Drawer
+        title={`Change ${String(change.number)}, device by device`}
+        open={shown}
+        size={480}
+        onClose={() => {
+          setShown(false);
+        }}
+      >
+        <p>{words}</p>
+        <Steps commit={commit} />
+      </Drawer>
     </div>
   );
 }
@@ -176,7 +206,7 @@ function Words({ change, commit }: { change: Change; commit: Commit }) {
   return (
     <Flex vertical gap={6} align="end">
       <Trouble error={say.error ?? hold.error} />
-      <Flex gap={10}>
+      <Flex gap={8} wrap>
         <Button
           onClick={() => {
             setShowing(true);

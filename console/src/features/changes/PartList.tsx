@@ -2,6 +2,7 @@ import VirtualList from "@rc-component/virtual-list";
 import { Button, Input, Tooltip, Typography, theme } from "antd";
 import { useState } from "react";
 import type { Edit, PartPreview } from "../../lib/documents";
+import { placesOf } from "../../lib/focus";
 import { whenShort } from "../../lib/time";
 
 /** A part's verdict in one mark, with the word for it. */
@@ -61,16 +62,10 @@ export function PartList({
               onClick={() => {
                 choose(p.device);
               }}
+              className="device-row"
               style={{
-                all: "unset",
-                cursor: "pointer",
-                boxSizing: "border-box",
-                width: "100%",
                 height: 34,
                 padding: "4px 8px",
-                display: "flex",
-                gap: 8,
-                alignItems: "center",
                 background: here ? token.colorFillSecondary : undefined,
                 borderLeft: `3px solid ${here ? token.colorPrimary : "transparent"}`,
               }}
@@ -79,7 +74,7 @@ export function PartList({
                 <span
                   role="img"
                   aria-label={v.word}
-                  style={{ color: v.bad ? "#a63d12" : token.colorPrimary, fontWeight: 700, width: 16 }}
+                  style={{ color: v.bad ? token.colorError : token.colorPrimary, fontWeight: 700, width: 16 }}
                 >
                   {v.mark}
                 </span>
@@ -101,46 +96,98 @@ export function PartList({
   );
 }
 
-/** What is staged on a device, each to be taken back. */
-export function EditList({ edits, onTakeBack }: { edits: Edit[]; onTakeBack?: ((id: number) => void) | undefined }) {
+/** The places at which a device differs, with how much; one that is chosen is all that is shown. */
+export function PlaceTree({ part, place, go }: { part: PartPreview; place: string; go: (place: string) => void }) {
+  const { token } = theme.useToken();
+  const places = placesOf(part);
+  if (places.length < 3) return null;
+  const row = (path: string, name: string, depth: number, count: number) => (
+    <li key={path}>
+      <button
+        type="button"
+        aria-current={path === place}
+        style={{
+          paddingLeft: 6 + depth * 12,
+          background: path === place ? token.colorFillSecondary : undefined,
+          borderLeft: `3px solid ${path === place ? token.colorPrimary : "transparent"}`,
+        }}
+        onClick={() => {
+          go(path);
+        }}
+      >
+        <span>{name}</span>
+        <Typography.Text type="secondary" style={{ fontSize: 12 }}>
+          {count}
+        </Typography.Text>
+      </button>
+    </li>
+  );
   return (
-    <div role="list" aria-label="staged edits" style={{ maxHeight: 320, overflowY: "auto" }}>
-      {edits.map((e) => (
-        <div
-          role="listitem"
-          key={e.id}
-          style={{ padding: "6px 0", borderTop: "1px solid rgba(128,128,128,.2)", fontSize: 12 }}
+    <nav aria-label="places that differ" style={{ borderTop: `1px solid ${token.colorSplit}`, marginTop: 8 }}>
+      <ul className="places-of">
+        {row("", "everything", 0, part.count)}
+        {places.map((p) => row(p.path, p.name, p.depth, p.count))}
+      </ul>
+    </nav>
+  );
+}
+
+/** What is staged on a device, each to be taken back; what later edits superseded is folded. */
+export function EditList({ edits, onTakeBack }: { edits: Edit[]; onTakeBack?: ((id: number) => void) | undefined }) {
+  const [all, setAll] = useState(false);
+  const old = edits.filter((e) => e.superseded);
+  return (
+    <>
+      <ul aria-label="staged edits" style={{ listStyle: "none", margin: 0, padding: 0 }}>
+        {edits
+          .filter((e) => all || !e.superseded)
+          .map((e) => (
+            <li key={e.id} style={{ padding: "6px 0", borderTop: "1px solid rgba(128,128,128,.2)", fontSize: 13 }}>
+              <div style={{ overflowWrap: "anywhere" }}>
+                <strong>{e.id}</strong>{" "}
+                {e.op === "load" ? (e.mode === "stencil" || e.mode === "rebase" ? "load" : e.mode) : e.op}{" "}
+                <code>{e.op === "load" ? e.source : e.path.replace(/[a-z0-9-]+:(?=[a-z])/g, "")}</code>
+                {e.value && (
+                  <>
+                    {" "}
+                    <code>{e.value}</code>
+                  </>
+                )}
+                {e.op === "put" && e.mode && ` (${e.mode})`}
+                {e.op === "load" && `, ${String(e.lines)} ${e.lines === 1 ? "line" : "lines"}`}
+                {e.superseded && <Typography.Text type="secondary"> superseded by later ones</Typography.Text>}
+              </div>
+              <Typography.Text type="secondary" style={{ fontSize: 12 }}>
+                {e.actor}, {whenShort(e.at)}
+              </Typography.Text>
+              {onTakeBack && (
+                <Button
+                  size="small"
+                  type="link"
+                  aria-label={`remove edit ${String(e.id)}`}
+                  onClick={() => {
+                    onTakeBack(e.id);
+                  }}
+                >
+                  remove
+                </Button>
+              )}
+            </li>
+          ))}
+      </ul>
+      {old.length > 0 && (
+        <Button
+          size="small"
+          aria-expanded={all}
+          onClick={() => {
+            setAll(!all);
+          }}
         >
-          <div style={{ wordBreak: "break-word" }}>
-            <strong>{e.id}</strong>{" "}
-            {e.op === "load" ? (e.mode === "stencil" || e.mode === "rebase" ? "load" : e.mode) : e.op}{" "}
-            <code>{e.op === "load" ? e.source : e.path.replace(/[a-z0-9-]+:(?=[a-z])/g, "")}</code>
-            {e.value && (
-              <>
-                {" "}
-                <code>{e.value}</code>
-              </>
-            )}
-            {e.op === "put" && e.mode && ` (${e.mode})`}
-            {e.op === "load" && `, ${String(e.lines)} ${e.lines === 1 ? "line" : "lines"}`}
-          </div>
-          <Typography.Text type="secondary" style={{ fontSize: 12 }}>
-            {e.actor}, {whenShort(e.at)}
-          </Typography.Text>
-          {onTakeBack && (
-            <Button
-              size="small"
-              type="link"
-              style={{ fontSize: 12, padding: "0 6px", height: 18 }}
-              onClick={() => {
-                onTakeBack(e.id);
-              }}
-            >
-              remove
-            </Button>
-          )}
-        </div>
-      ))}
-    </div>
+          {all
+            ? "Hide what was superseded"
+            : `${String(old.length)} superseded by later ${old.length === 1 ? "edits is" : "edits are"} hidden`}
+        </Button>
+      )}
+    </>
   );
 }

@@ -1,8 +1,11 @@
-import { Checkbox, Flex, InputNumber, Segmented, Select, Spin, Typography, theme } from "antd";
+import { Button, Checkbox, InputNumber, Popover, Select, Spin, Typography, theme } from "antd";
 import { useState } from "react";
 import type { DiffLine, PartPreview, Preview } from "../../lib/documents";
 import { Difference } from "../../parts/Difference";
 import { Groups } from "./Groups";
+import { linesAt } from "../../lib/focus";
+import { markColour, marks } from "../../lib/theme";
+import { Code } from "../../parts/Code";
 import { Trouble } from "../../parts/Trouble";
 import { usePreview } from "./queries";
 
@@ -20,11 +23,13 @@ interface Props {
   updated: string;
   context: number;
   setContext: (n: number) => void;
+  /** The only place that is shown, "" for all. */
+  place: string;
   onTakeBack?: ((line: DiffLine) => void) | undefined;
 }
 
 /** What a part does, in the form that is wanted. */
-export function PartView({ part, preview, updated, context, setContext, onTakeBack }: Props) {
+export function PartView({ part, preview, updated, context, setContext, place, onTakeBack }: Props) {
   const [form, setForm] = useState("lines");
   const [person, setPerson] = useState("");
   const [who, setWho] = useState(false);
@@ -33,11 +38,13 @@ export function PartView({ part, preview, updated, context, setContext, onTakeBa
   const other = usePreview(
     preview.change.number,
     updated,
-    { device: part.device, as: form, by: person, context },
+    { device: part.device, as: form, by: person, context, ...(place && form !== "lines" && { path: place }) },
     ahead && (form !== "lines" || person !== ""),
   );
   const shown = person ? other.data?.parts[0] : part;
-  const lines = shown && <Difference lines={shown.lines} who={shown.edits} tell={who} onTakeBack={onTakeBack} />;
+  const lines = shown && (
+    <Difference lines={linesAt(shown.lines, place)} who={shown.edits} tell={who} onTakeBack={onTakeBack} />
+  );
   const where = !ahead
     ? "as committed"
     : part.read
@@ -45,70 +52,62 @@ export function PartView({ part, preview, updated, context, setContext, onTakeBa
       : `against revision ${String(part.base)}, the last known`;
   return (
     <>
-      <Flex justify="space-between" align="baseline" wrap gap={8} style={{ marginBottom: 8 }}>
-        <Typography.Title level={5} style={{ margin: 0 }}>
-          {part.device}{" "}
-          <Typography.Text type="secondary" style={{ fontWeight: 400, fontSize: 13 }}>
-            {where}
-          </Typography.Text>
-        </Typography.Title>
+      <div className="desk-tools">
+        <strong>{part.device}</strong>
+        <Typography.Text type="secondary">{where}</Typography.Text>
         {ahead && (
-          <Flex gap={10} align="center" wrap>
-            {people.length > 1 && (
-              <Select
-                aria-label="whose"
-                size="small"
-                value={person}
-                onChange={setPerson}
-                style={{ width: 130 }}
-                options={[
-                  { value: "", label: "everybody's" },
-                  ...people.map((p) => ({ value: p, label: `${p}'s alone` })),
-                ]}
-              />
-            )}
-            {form === "lines" && (
-              <Checkbox
-                checked={who}
-                onChange={(e) => {
-                  setWho(e.target.checked);
-                }}
-              >
-                who staged it
-              </Checkbox>
-            )}
-            <span>
-              context{" "}
-              <InputNumber
-                aria-label="context"
-                size="small"
-                min={0}
-                max={99}
-                value={context}
-                onChange={(v) => {
-                  setContext(v ?? 2);
-                }}
-                style={{ width: 56 }}
-              />
-            </span>
-          </Flex>
+          <Select
+            aria-label="form"
+            size="small"
+            value={form}
+            onChange={setForm}
+            options={forms}
+            style={{ width: 140 }}
+          />
         )}
-      </Flex>
-      {ahead && (
-        <Segmented
-          size="small"
-          value={form}
-          onChange={setForm}
-          options={forms}
-          aria-label="form"
-          style={{ marginBottom: 8 }}
-        />
-      )}
+        {ahead && people.length > 1 && (
+          <Select
+            aria-label="whose"
+            size="small"
+            value={person}
+            onChange={setPerson}
+            style={{ width: 130 }}
+            options={[{ value: "", label: "everybody's" }, ...people.map((p) => ({ value: p, label: `${p}'s alone` }))]}
+          />
+        )}
+        {ahead && form === "lines" && (
+          <Checkbox
+            checked={who}
+            onChange={(e) => {
+              setWho(e.target.checked);
+            }}
+          >
+            who staged it
+          </Checkbox>
+        )}
+        {ahead && (
+          <span>
+            context{" "}
+            <InputNumber
+              aria-label="context"
+              size="small"
+              min={0}
+              max={99}
+              value={context}
+              onChange={(v) => {
+                setContext(v ?? 2);
+              }}
+              style={{ width: 56 }}
+            />
+          </span>
+        )}
+        <Legend />
+      </div>
       <Trouble error={form === "lines" && !person ? null : other.error} />
       {form !== "lines" && <Rendered text={other.data?.parts[0]?.rendered} />}
       {form === "lines" && shown && (
         <>
-          {shown.groups ? <Groups groups={shown.groups}>{lines}</Groups> : shown.count > 0 && lines}
+          {shown.groups && !place ? <Groups groups={shown.groups}>{lines}</Groups> : shown.count > 0 && lines}
           {shown.count === 0 && (
             <Typography.Text type="secondary">
               {ahead ? "Nothing would change here." : "Nothing was sent to it yet."}
@@ -121,14 +120,30 @@ export function PartView({ part, preview, updated, context, setContext, onTakeBa
 }
 
 function Rendered({ text }: { text: string | undefined }) {
-  const { token } = theme.useToken();
   if (text === undefined) return <Spin />;
+  return <Code label="rendered" text={text} />;
+}
+
+/** What the marks of a difference mean. */
+function Legend() {
+  const { token } = theme.useToken();
   return (
-    <pre
-      aria-label="rendered"
-      style={{ margin: 0, fontFamily: token.fontFamilyCode, fontSize: 13, overflow: "auto", maxHeight: 520 }}
+    <Popover
+      trigger="click"
+      title="The marks"
+      content={
+        <ul style={{ listStyle: "none", margin: 0, padding: 0 }}>
+          {Object.entries(marks).map(([mark, m]) => (
+            <li key={mark}>
+              <strong style={{ color: markColour(mark, token.colorBgContainer) }}>{mark}</strong> {m.name}
+            </li>
+          ))}
+          <li>no mark: unchanged, shown to see where one is</li>
+          <li>…: more that is unchanged</li>
+        </ul>
+      }
     >
-      {text}
-    </pre>
+      <Button size="small">Marks</Button>
+    </Popover>
   );
 }

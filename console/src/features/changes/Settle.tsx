@@ -1,7 +1,8 @@
-import { Button, Card, Flex, Popconfirm, Space, Table, Typography } from "antd";
+import { Button, Card, Flex, Popconfirm, Space, Typography } from "antd";
 import { useState } from "react";
 import type { Change, Unsettled } from "../../lib/documents";
 import { BroughtBack } from "../history/BroughtBack";
+import { Rows } from "../../parts/Rows";
 import { Trouble } from "../../parts/Trouble";
 import { useSendBack, useSettle, useUnsettled } from "./queries";
 import { when } from "../../lib/time";
@@ -52,7 +53,7 @@ export function Settle({ change }: { change: Change }) {
         </Space>
         <Trouble error={error} />
         {data && (
-          <Table<Unsettled>
+          <Rows<Unsettled>
             size="small"
             rowKey="device"
             pagination={false}

@@ -13,25 +13,23 @@ export function StagePanel({ number, chosen }: { number: number; chosen: string 
   const devices = picked && picked.at === chosen ? picked.list : chosen ? [chosen] : [];
   return (
     <Card size="small" style={{ marginBottom: 12 }} styles={{ body: { paddingTop: 4 } }}>
+      <Flex gap={6} align="center">
+        on
+        <Select
+          aria-label="device"
+          mode="multiple"
+          maxTagCount={2}
+          placeholder="device"
+          style={{ minWidth: 230 }}
+          value={devices}
+          onChange={(list) => {
+            setPicked({ at: chosen, list });
+          }}
+          options={(all.data ?? []).map((d) => ({ value: d.name }))}
+        />
+      </Flex>
       <Tabs
         size="small"
-        tabBarExtraContent={
-          <Flex gap={6} align="center">
-            on
-            <Select
-              aria-label="device"
-              mode="multiple"
-              maxTagCount={2}
-              placeholder="device"
-              style={{ minWidth: 230 }}
-              value={devices}
-              onChange={(list) => {
-                setPicked({ at: chosen, list });
-              }}
-              options={(all.data ?? []).map((d) => ({ value: d.name }))}
-            />
-          </Flex>
-        }
         items={[
           { key: "value", label: "Value", children: <StageForm number={number} devices={devices} /> },
           {

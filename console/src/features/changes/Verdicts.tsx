@@ -1,31 +1,16 @@
-import { Alert, Button, Flex, Tag, Typography } from "antd";
+import { Alert, Button, Flex, Typography } from "antd";
 import { Link } from "react-router";
-import type { Conflict, Finding, Forecast, PartPreview, Revision } from "../../lib/documents";
+import type { Finding, Forecast, PartPreview, Revision } from "../../lib/documents";
 import { Difference } from "../../parts/Difference";
-import { TrafficEffect } from "../traffic/Traffic";
 import { when } from "../../lib/time";
-import { disabledIf } from "../../lib/disabled";
-
-/** What may be done about a part's verdicts; nothing of it where the change is not one's to edit. */
-export interface Remedies {
-  fix: (fix: NonNullable<Finding["fix"]>) => void;
-  decide: (path: string, keep: "mine" | "theirs") => void;
-  rebase: () => void;
-  validate: () => void;
-  busy: boolean;
-}
+import type { Remedies } from "./Remedies";
+import { Clash } from "./Clash";
 
 /** Every verdict on one part of a change. */
 export function Verdicts({ part, remedies }: { part: PartPreview; remedies?: Remedies | undefined }) {
   return (
     <Flex vertical gap={8} className="verdicts" role="region" aria-label={`verdicts on ${part.device}`}>
       {!part.read && <Alert type="error" showIcon title="Not reached" description={part.trouble} />}
-      {part.conflicts?.map((c) => (
-        <Clash key={c.path} conflict={c} remedies={remedies} />
-      ))}
-      {part.effects?.map((c) => (
-        <TrafficEffect key={(c.filter ?? "") + (c.interface ?? "") + (c.direction ?? "")} change={c} />
-      ))}
       {part.forecasts?.map((f, i) => (
         <Foretold key={f.device} forecast={f} own={i === 0} helpless={i === 0 && (part.helpless ?? false)} />
       ))}
@@ -159,56 +144,6 @@ function Behind({ part, remedies }: { part: PartPreview; remedies: Remedies | un
               Rebase onto what it holds now
             </Button>
           )}
-        </>
-      }
-    />
-  );
-}
-
-/** A place that both changed, three ways, to be decided by a person. */
-function Clash({ conflict: c, remedies }: { conflict: Conflict; remedies: Remedies | undefined }) {
-  const sides = [
-    { name: "was", text: c.base },
-    { name: "mine", text: c.mine },
-    { name: "theirs", text: c.theirs },
-  ] as const;
-  return (
-    <Alert
-      type={c.keep ? "info" : "error"}
-      showIcon
-      title={c.keep ? `Decided by ${c.actor ?? ""}: ${c.path}` : `Conflict at ${c.path}`}
-      description={
-        <>
-          <div>{c.keep ? when(c.at) : c.why}</div>
-          {sides.map((s) => (
-            <Flex key={s.name} gap={8} align="baseline">
-              <span style={{ width: 46, flex: "none" }}>{s.name}</span>
-              <pre
-                style={{
-                  margin: 0,
-                  flex: 1,
-                  maxHeight: 120,
-                  overflow: "auto",
-                  fontWeight: c.keep === s.name ? 700 : 400,
-                }}
-              >
-                {s.text}
-              </pre>
-              {c.keep === s.name && <Tag color="cyan">kept</Tag>}
-              {remedies && s.name !== "was" && c.keep !== s.name && (
-                <Button
-                  size="small"
-                  {...disabledIf(remedies.busy)}
-                  onClick={() => {
-                    remedies.decide(c.path, s.name);
-                  }}
-                  aria-label={`keep ${s.name} at ${c.path}`}
-                >
-                  {s.name === "mine" ? "overwrite" : "leave it"}
-                </Button>
-              )}
-            </Flex>
-          ))}
         </>
       }
     />

@@ -1,4 +1,4 @@
-import { Alert, Button, Card, Flex, Popconfirm, Progress, Space, Table, Tag, Typography } from "antd";
+import { Alert, Button, Card, Flex, Popconfirm, Progress, Space, Tag, Typography } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Session } from "../../lib/documents";
@@ -6,6 +6,8 @@ import type { Archive, Job, Standing, Copied, VerifiedArchive } from "../../lib/
 import { useArchives, useCopyNow, useJob, useSetArchive, useStanding, useStopJob, useVerifyArchive } from "./queries";
 import { Copies } from "./Copies";
 import { HostKey } from "../devices/HostKey";
+import { PageTitle } from "../../parts/Headings";
+import { Rows } from "../../parts/Rows";
 import { Trouble } from "../../parts/Trouble";
 import { span, when } from "../../lib/time";
 import { AddArchive } from "./AddArchive";
@@ -17,9 +19,7 @@ export function BackupsPage({ session }: { session: Session }) {
   const archives = useArchives();
   return (
     <>
-      <Typography.Title level={3} style={{ marginTop: 0 }}>
-        Backups
-      </Typography.Title>
+      <PageTitle>Backups</PageTitle>
       <Trouble error={standing.error ?? archives.error} />
       {archives.data?.length === 0 && (
         <Alert
@@ -31,7 +31,7 @@ export function BackupsPage({ session }: { session: Session }) {
         />
       )}
       <Card size="small" title="Devices" style={{ marginBottom: 16 }}>
-        <Table<Standing>
+        <Rows<Standing>
           size="small"
           rowKey="device"
           pagination={{ pageSize: 50, hideOnSinglePage: true }}

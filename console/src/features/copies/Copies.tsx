@@ -1,9 +1,11 @@
-import { Button, Modal, Table, Typography, theme } from "antd";
+import { Button, Modal, Typography } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Copy } from "../../lib/documents";
 import { useCopies, useCopyText } from "./queries";
 import { when } from "../../lib/time";
+import { Rows } from "../../parts/Rows";
+import { Code } from "../../parts/Code";
 import { Trouble } from "../../parts/Trouble";
 
 /** The copies that an archive holds, each to be read and compared as it is there. */
@@ -13,7 +15,7 @@ export function Copies({ archive }: { archive: string }) {
   return (
     <>
       <Trouble error={list.error} />
-      <Table<Copy>
+      <Rows<Copy>
         size="small"
         rowKey="id"
         dataSource={list.data ?? []}
@@ -71,7 +73,6 @@ export function Copies({ archive }: { archive: string }) {
 
 /** A copy, read from the archive and compared with its digest there and then. */
 function Text({ copy, onClose }: { copy: Copy; onClose: () => void }) {
-  const { token } = theme.useToken();
   const found = useCopyText(copy.id);
   return (
     <Modal open onCancel={onClose} footer={null} width={900} title={`${copy.name}, as ${copy.archive} has it`}>
@@ -82,11 +83,7 @@ function Text({ copy, onClose }: { copy: Copy; onClose: () => void }) {
           {found.data.bytes} bytes, SHA-256 {found.data.sha256.slice(0, 16)}…, whole.
         </Typography.Paragraph>
       )}
-      {found.data && (
-        <pre style={{ fontFamily: token.fontFamilyCode, fontSize: 12, maxHeight: "60vh", overflow: "auto" }}>
-          {found.data.text}
-        </pre>
-      )}
+      {found.data && <Code label="the copy" text={found.data.text} style={{ maxHeight: "60vh" }} />}
     </Modal>
   );
 }

@@ -1,7 +1,8 @@
-import { Alert, Button, Card, Flex, Modal, Popconfirm, Spin, Switch, Table, Typography } from "antd";
+import { Alert, Button, Card, Flex, Modal, Popconfirm, Spin, Switch, Typography } from "antd";
 import { useState } from "react";
 import type { Device, Session, Visitor } from "../../lib/documents";
 import { Difference } from "../../parts/Difference";
+import { Rows } from "../../parts/Rows";
 import { Trouble } from "../../parts/Trouble";
 import { useCare, useStoreDifference, useVisitors } from "./queries";
 import { when } from "../../lib/time";
@@ -156,7 +157,7 @@ function Visitors({ name, admin, end }: { name: string; admin: boolean; end: (id
   const { data, error, isPending } = useVisitors(name, true);
   if (error) return <Trouble error={error} />;
   return (
-    <Table<Visitor>
+    <Rows<Visitor>
       size="small"
       rowKey="id"
       loading={isPending}

@@ -1,8 +1,10 @@
-import { Alert, Card, Descriptions, Segmented, Space, Spin, Tabs, Typography, theme } from "antd";
+import { Alert, Card, Descriptions, Segmented, Space, Spin, Tabs, Typography } from "antd";
 import { useState } from "react";
-import { useParams, useSearchParams } from "react-router";
+import { Link, useParams, useSearchParams } from "react-router";
 import type { Clock, Device, Session } from "../../lib/documents";
 import { HostKey } from "./HostKey";
+import { Code } from "../../parts/Code";
+import { PageTitle } from "../../parts/Headings";
 import { Trouble } from "../../parts/Trouble";
 import { useConfig, useDevice } from "./queries";
 import { span, when } from "../../lib/time";
@@ -23,12 +25,18 @@ export function DevicePage({ session }: { session: Session }) {
   const device = useDevice(name);
   const d = device.data;
   const here = on(session, d);
+  if (!d && device.error)
+    return (
+      <>
+        <PageTitle title={`Device ${name}`}>There is no device {name} that you could see</PageTitle>
+        <Trouble error={device.error} />
+        <Link to="/devices">All devices</Link>
+      </>
+    );
   return (
     <>
       <Space align="center" style={{ marginBottom: 16 }}>
-        <Typography.Title level={3} style={{ margin: 0 }}>
-          {name}
-        </Typography.Title>
+        <PageTitle title={`Device ${name}`}>{name}</PageTitle>
         {d && <DeviceState device={d} />}
       </Space>
       <Trouble error={device.error} />
@@ -167,7 +175,6 @@ function Details({ device: d, session }: { device: Device; session: Session }) {
 
 /** What a device holds: by the record, where no device is asked, or read from it when a person says so. */
 function Configuration({ device }: { device: Device }) {
-  const { token } = theme.useToken();
   const known = device.revision ? `rev:${String(device.revision)}` : undefined;
   const [datastore, setDatastore] = useState<string>();
   const from = datastore ?? known;
@@ -203,9 +210,7 @@ function Configuration({ device }: { device: Device }) {
             : `Read from the device, ${when(config.data.read)}.`}
         </Typography.Paragraph>
       )}
-      <pre style={{ margin: 0, fontFamily: token.fontFamilyCode, fontSize: 13, overflowX: "auto" }}>
-        {config.data?.outline}
-      </pre>
+      <Code label="configuration" text={config.data?.outline} />
     </Card>
   );
 }

@@ -1,6 +1,8 @@
-import { Table, Tag, Typography } from "antd";
+import { Tag } from "antd";
 import { Link } from "react-router";
 import type { Device } from "../../lib/documents";
+import { PageTitle } from "../../parts/Headings";
+import { Rows } from "../../parts/Rows";
 import { Trouble } from "../../parts/Trouble";
 import { useDevices } from "./queries";
 import { when } from "../../lib/time";
@@ -19,11 +21,9 @@ export function Devices() {
   const { data, error, isPending } = useDevices();
   return (
     <>
-      <Typography.Title level={3} style={{ marginTop: 0 }}>
-        Devices
-      </Typography.Title>
+      <PageTitle>Devices</PageTitle>
       <Trouble error={error} />
-      <Table<Device>
+      <Rows<Device>
         size="small"
         rowKey="name"
         loading={isPending}

@@ -3,6 +3,7 @@ import { useMemo, useState } from "react";
 import { Link } from "react-router";
 import type { RevisionDoc } from "../../lib/documents";
 import { useBlame } from "./queries";
+import { Code } from "../../parts/Code";
 import { Trouble } from "../../parts/Trouble";
 import { when, whenShort } from "../../lib/time";
 
@@ -58,6 +59,7 @@ export function BlameView({ device }: { device: string }) {
       {show === "there" && (
         <div
           role="table"
+          tabIndex={0}
           aria-label="blame"
           style={{ fontFamily: token.fontFamilyCode, fontSize: 13, lineHeight: "21px", overflowX: "auto" }}
         >
@@ -75,6 +77,7 @@ export function BlameView({ device }: { device: string }) {
                 title={r ? `${l.path}: revision ${String(r.number)}, ${when(r.at)}` : l.path}
               >
                 <span
+                  role="cell"
                   style={{
                     width: 380,
                     flex: "none",
@@ -103,6 +106,7 @@ export function BlameView({ device }: { device: string }) {
                   )}
                 </span>
                 <span
+                  aria-hidden
                   style={{
                     width: 5,
                     flex: "none",
@@ -111,7 +115,9 @@ export function BlameView({ device }: { device: string }) {
                     marginRight: 10,
                   }}
                 />
-                <span style={{ paddingLeft: `${String(l.depth * 1.4)}em` }}>{l.text}</span>
+                <span role="cell" style={{ paddingLeft: `${String(l.depth * 1.4)}em` }}>
+                  {l.text}
+                </span>
               </div>
             );
           })}
@@ -140,7 +146,7 @@ export function BlameView({ device }: { device: string }) {
                 )}
                 , {when(r?.at)}
               </Typography.Text>
-              <pre style={{ margin: "2px 0 0 20px", fontSize: 12 }}>{g.was}</pre>
+              <Code label={`what was at ${g.path}`} text={g.was} style={{ margin: "2px 0 0 20px" }} />
             </div>
           );
         })}

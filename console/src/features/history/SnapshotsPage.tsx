@@ -6,6 +6,7 @@ import type { Snapshot } from "../../lib/documents";
 import { useMoved, useRelabel, useRestore, useSnapshot, useSnapshots, useTakeSnapshot } from "./queries";
 import { BroughtBack } from "./BroughtBack";
 import { ImportBundle } from "./ImportBundle";
+import { PageTitle } from "../../parts/Headings";
 import { Trouble } from "../../parts/Trouble";
 import { useDevices } from "../devices/queries";
 import { when } from "../../lib/time";
@@ -21,9 +22,7 @@ export function SnapshotsPage({ session }: { session: Session }) {
   const mayEdit = may(session, "stage");
   return (
     <>
-      <Typography.Title level={3} style={{ marginTop: 0 }}>
-        Snapshots
-      </Typography.Title>
+      <PageTitle>Snapshots</PageTitle>
       <Trouble error={list.error} />
       <Row gutter={16}>
         <Col flex="460px">

@@ -7,6 +7,7 @@ import { useAgreeTo, useDropProposal } from "../access/queries";
 import { useReview } from "../changes/queries";
 import type { LostHold } from "../../lib/documents";
 import { StateTag } from "../../parts/StateTag";
+import { PageTitle } from "../../parts/Headings";
 import { Trouble } from "../../parts/Trouble";
 import { useAttention, useLookedAfter } from "./queries";
 import { useSession } from "../access/queries";
@@ -164,9 +165,7 @@ export function Now() {
   return (
     <>
       <Flex justify="space-between" align="center" style={{ marginBottom: 16 }}>
-        <Typography.Title level={3} style={{ margin: 0 }}>
-          What needs a decision now
-        </Typography.Title>
+        <PageTitle>What needs a decision now</PageTitle>
         <NewChange />
       </Flex>
       <Trouble error={error} />

@@ -10,7 +10,6 @@ import {
   Segmented,
   Select,
   Space,
-  Table,
   Tag,
   Typography,
 } from "antd";
@@ -20,6 +19,8 @@ import type { Session } from "../../lib/documents";
 import { BroughtBack } from "../history/BroughtBack";
 import { OutsideState } from "./OutsideState";
 import { Difference } from "../../parts/Difference";
+import { PageTitle } from "../../parts/Headings";
+import { Rows } from "../../parts/Rows";
 import { Trouble } from "../../parts/Trouble";
 import { useDevices } from "../devices/queries";
 import type { Outside, Pushed } from "../../lib/documents";
@@ -49,9 +50,7 @@ export function OutsidePage({ session }: { session: Session }) {
   return (
     <>
       <Flex justify="space-between" align="center" wrap gap={8} style={{ marginBottom: 12 }}>
-        <Typography.Title level={3} style={{ margin: 0 }}>
-          Changed outside
-        </Typography.Title>
+        <PageTitle>Changed outside</PageTitle>
         <Segmented
           aria-label="which"
           value={all ? "all" : "open"}
@@ -69,7 +68,7 @@ export function OutsidePage({ session }: { session: Session }) {
         nobody, that is said, and why that may be.
       </Typography.Paragraph>
       <Trouble error={list.error} />
-      <Table<Outside>
+      <Rows<Outside>
         size="small"
         rowKey="number"
         loading={list.isPending}

@@ -9,7 +9,6 @@ import {
   Input,
   Popconfirm,
   Select,
-  Table,
   Tag,
   Typography,
 } from "antd";
@@ -21,6 +20,8 @@ import { Difference } from "../../parts/Difference";
 import { PaceChart } from "./PaceChart";
 import { SearchLine } from "./SearchLine";
 import { Receivers } from "./Receivers";
+import { PageTitle } from "../../parts/Headings";
+import { Rows } from "../../parts/Rows";
 import { Trouble } from "../../parts/Trouble";
 import { when, whenShort } from "../../lib/time";
 import type { Session } from "../../lib/documents";
@@ -45,9 +46,7 @@ export function Audit({ session }: { session: Session }) {
   return (
     <>
       <Flex justify="space-between" align="center" style={{ marginBottom: 12 }} wrap gap={8}>
-        <Typography.Title level={3} style={{ margin: 0 }}>
-          Who did what, when
-        </Typography.Title>
+        <PageTitle>Who did what, when</PageTitle>
         <Whole />
       </Flex>
       <SearchLine line={line} onSearch={search} status={found.error ? "error" : ""} />
@@ -85,7 +84,7 @@ export function Audit({ session }: { session: Session }) {
           )}
         </Card>
       )}
-      <Table<LedgerEntry>
+      <Rows<LedgerEntry>
         size="small"
         rowKey="seq"
         loading={found.isPending && !found.error}

@@ -1,7 +1,9 @@
-import { Button, Card, Descriptions, Flex, Input, Select, Table, Tag, Typography } from "antd";
+import { Button, Card, Descriptions, Flex, Input, Select, Tag } from "antd";
 import { Link, useParams, useSearchParams } from "react-router";
 import { Difference } from "../../parts/Difference";
 import { ReportLinks } from "./ReportLinks";
+import { PageTitle } from "../../parts/Headings";
+import { Rows } from "../../parts/Rows";
 import { Trouble } from "../../parts/Trouble";
 import { useDevices } from "../devices/queries";
 import type { CommitRecord } from "../../lib/documents";
@@ -31,9 +33,7 @@ export function CommitsPage() {
   return (
     <>
       <Flex justify="space-between" align="center" wrap gap={8} style={{ marginBottom: 12 }}>
-        <Typography.Title level={3} style={{ margin: 0 }}>
-          What was committed
-        </Typography.Title>
+        <PageTitle>What was committed</PageTitle>
         <ReportLinks
           path={`/report?${new URLSearchParams(Object.fromEntries(Object.entries({ since: "30d", ...filter }).filter(([k]) => k !== "change"))).toString()}`}
         />
@@ -74,7 +74,7 @@ export function CommitsPage() {
         />
       </Flex>
       <Trouble error={found.error} />
-      <Table<CommitRecord>
+      <Rows<CommitRecord>
         size="small"
         rowKey="number"
         loading={found.isPending && !found.error}
@@ -163,9 +163,7 @@ export function CommitPage() {
   return (
     <>
       <Flex justify="space-between" align="center" wrap gap={8} style={{ marginBottom: 12 }}>
-        <Typography.Title level={3} style={{ margin: 0 }}>
-          Commit {c.number}
-        </Typography.Title>
+        <PageTitle title={`Commit ${String(c.number)}`}>Commit {c.number}</PageTitle>
         <ReportLinks path={`/changes/${String(c.change)}/report`} />
       </Flex>
       <Card size="small" style={{ marginBottom: 16 }}>
@@ -197,7 +195,7 @@ export function CommitPage() {
         </Card>
       ))}
       <Card size="small" title="Steps">
-        <Table
+        <Rows
           size="small"
           rowKey="seq"
           pagination={{ pageSize: 100, hideOnSinglePage: true }}

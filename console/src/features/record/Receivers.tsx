@@ -1,6 +1,7 @@
-import { Alert, Button, Flex, Form, Input, Popconfirm, Select, Table, Typography } from "antd";
+import { Alert, Button, Flex, Form, Input, Popconfirm, Select, Typography } from "antd";
 import type { Session } from "../../lib/documents";
 import { SearchLine } from "./SearchLine";
+import { Rows } from "../../parts/Rows";
 import { Trouble } from "../../parts/Trouble";
 import type { NewReceiver, Receiver } from "../../lib/documents";
 import { useAddReceiver, useReceivers, useRetireReceiver, useTryReceiver } from "./queries";
@@ -27,7 +28,7 @@ export function Receivers({ session }: { session: Session }) {
       </Typography.Text>
       <Trouble error={list.error ?? retire.error ?? attempt.error} />
       {attempt.isSuccess && <Alert type="success" showIcon title={`${attempt.variables} took it.`} />}
-      <Table<Receiver>
+      <Rows<Receiver>
         size="small"
         rowKey="name"
         pagination={false}

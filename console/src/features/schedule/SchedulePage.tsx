@@ -1,6 +1,8 @@
-import { Button, Popconfirm, Table, Tag, Typography } from "antd";
+import { Button, Popconfirm, Tag, Typography } from "antd";
 import { Link } from "react-router";
 import type { Scheduled, Session } from "../../lib/documents";
+import { PageTitle } from "../../parts/Headings";
+import { Rows } from "../../parts/Rows";
 import { Trouble } from "../../parts/Trouble";
 import { useSchedule, useUnschedule } from "./queries";
 import { whenIn } from "../../lib/time";
@@ -20,15 +22,13 @@ export function SchedulePage({ session }: { session: Session }) {
   const off = useUnschedule();
   return (
     <>
-      <Typography.Title level={3} style={{ marginTop: 0 }}>
-        Schedule
-      </Typography.Title>
+      <PageTitle>Schedule</PageTitle>
       <Typography.Paragraph type="secondary">
         A commit at a time is checked when it is scheduled and again when it is due. What the service slept through is
         missed, or begun within the lateness that was allowed; nothing runs late in silence.
       </Typography.Paragraph>
       <Trouble error={error ?? off.error} />
-      <Table<Scheduled>
+      <Rows<Scheduled>
         size="small"
         rowKey="id"
         loading={isPending}

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Saved, Session, Stencil } from "../../lib/documents";
 import { TextEditor } from "../../parts/editor";
+import { PageTitle } from "../../parts/Headings";
 import { Trouble } from "../../parts/Trouble";
 import { useSaveShared, useSaveStencil, useShared, useStencil, useStencils } from "./queries";
 import { when } from "../../lib/time";
@@ -16,7 +17,7 @@ export function StencilsPage({ session }: { session: Session }) {
   const mayEdit = may(session, "stage");
   return (
     <>
-      <Typography.Title level={3}>Stencils and shared values</Typography.Title>
+      <PageTitle>Stencils and shared values</PageTitle>
       <Trouble error={list.error} />
       <Row gutter={16}>
         <Col flex="300px">

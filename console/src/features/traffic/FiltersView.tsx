@@ -1,6 +1,7 @@
-import { Alert, Button, Card, Flex, Input, Segmented, Spin, Table, Tag, Typography } from "antd";
+import { Alert, Button, Card, Flex, Input, Segmented, Spin, Tag, Typography } from "antd";
 import { useState } from "react";
 import { ruling } from "./Traffic";
+import { Rows } from "../../parts/Rows";
 import { Trouble } from "../../parts/Trouble";
 import type { FilterRule, Traced } from "../../lib/documents";
 import { useFilter, useFilters, useTrace } from "./queries";
@@ -42,7 +43,7 @@ export function FiltersView({ device }: { device: string }) {
           title={`These can all go, and every packet is treated as before, proved: ${f.clean.join(", ")}`}
         />
       )}
-      <Table<FilterRule>
+      <Rows<FilterRule>
         size="small"
         rowKey={(r) => r.path + r.name}
         loading={found.isPending && !found.error}

@@ -52,6 +52,7 @@ func TestAgreementInTheConsole(t *testing.T) {
 	require.NoError(t, browser.SignIn(ctx, s.URL, "/", "joss", "joss's own password"))
 	do(
 		"what waits for joss", shows("To be approved (1)"), chromedp.Navigate(s.URL+"/changes/"+n),
+		chromedp.Click(browser.Button("To the approval")),
 		shows("The ferry sails at six."), shows("It needs 1 who did not work on it"),
 	)
 	do(

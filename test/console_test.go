@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -54,29 +55,24 @@ func TestConsole(t *testing.T) {
 		}
 	}
 	do("pick the device", browser.Pick("device", router))
-	do("stage", append(stage(mtu, "9000"), shows("mtu: 1500 → 9000"), shows("Guarded by the device"))...)
+	do("stage", append(stage(mtu, "9000"), shows("mtu: 1500 → 9000"), shows("Ready: 1 change on northmole-harbour"))...)
 	do("a wrong path", append(stage("/interfaces/interfase=port1", "x"), shows("there is interface"))...)
 	assert.Equal(t, "1500", s.Value(router, mtu))
 
 	// Commit on hold; the countdown is on every page.
 	do(
 		"commit", chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Confirm")),
-		shows("It is reverted at"),
+		shows("is on hold on northmole-harbour"),
 	)
 	assert.Equal(t, "9000", s.Value(router, mtu))
 	do(
 		"another page", chromedp.Click(browser.Text("a", "Devices")), shows("held by change 1"),
 		chromedp.WaitVisible(browser.Button("Confirm")),
 	)
-	first := text(
-		t, ctx,
-		`//*[@role="region"]//*[contains(@class,"ant-progress-text") or contains(@class,"ant-progress-indicator")]`,
-	)
+	const countdown = `//*[@role="timer"]`
+	first := text(t, ctx, countdown)
 	require.Eventually(t, func() bool {
-		return text(
-			t, ctx,
-			`//*[@role="region"]//*[contains(@class,"ant-progress-text") or contains(@class,"ant-progress-indicator")]`,
-		) != first
+		return text(t, ctx, countdown) != first
 	}, 90*time.Second, 300*time.Millisecond, "the countdown runs")
 	do("confirm", chromedp.Click(browser.Button("Confirm")), chromedp.WaitNotPresent(browser.Button("Confirm")))
 	do("confirmed", chromedp.Click(browser.Text("a", "Changes")), shows("✓ confirmed"))
@@ -88,14 +84,14 @@ func TestConsole(t *testing.T) {
 	n := s.Open("mara", router+" "+mtu+" 1400")
 	do(
 		"second change", chromedp.Navigate(s.URL+"/changes/"+n), chromedp.WaitEnabled(browser.Button("Commit on hold")),
-		chromedp.Click(browser.Text("span", "How: when, which device first, probes, saving")),
-		chromedp.WaitVisible(browser.Field("probes")),
+		chromedp.Click(browser.Button("How…")), chromedp.WaitVisible(browser.Field("probes")),
 		browser.Type("probes", "state "+router+" /interfaces/interface=port1/oper-status up"),
+		chromedp.KeyEvent(kb.Escape), chromedp.Sleep(600*time.Millisecond),
 		chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Confirm")),
 	)
 	do(
-		"its steps", chromedp.Click(browser.Text("span", "Device by device: 1 held; 1 of 1 probes pass")),
-		shows("it is up"), shows("guard: device"),
+		"its steps", chromedp.Click(browser.Button("Devices: 1 held; 1 of 1 probes pass")),
+		shows("it is up"), shows("guard: device"), chromedp.KeyEvent(kb.Escape), chromedp.Sleep(600*time.Millisecond),
 	)
 	before := s.Change(n).Commit.Deadline
 	do(

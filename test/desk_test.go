@@ -124,22 +124,23 @@ func TestConsoleDesk(t *testing.T) {
 	require.NoError(t, browser.SignIn(ctx, s.URL, "/changes/"+n, "mara", maraPassword))
 	do(
 		"a conflict, three ways", shows("Conflict at /system/contact"), shows("Joss"),
-		shows("Not ready: see what must be fixed first."),
+		shows("1 thing stops a commit."),
 	)
 	do(
 		"is decided", chromedp.Click(chromedp.Search(`//button[@aria-label="keep mine at /system/contact"]`)),
-		shows("Decided by mara: /system/contact"), shows("Ready to commit on hold."),
+		shows("Ready to commit on hold."), tab("Details"), shows("Decided by mara: /system/contact"),
 	)
 	do(
 		"and rebased", chromedp.Click(browser.Button("Rebase onto what it holds now")),
-		chromedp.WaitNotPresent(browser.Text("*", "Decided by mara: /system/contact")),
+		chromedp.WaitNotPresent(browser.Text("*", "Decided by mara: /system/contact")), tab("Difference"),
 	)
 	do(
 		"a line is removed", chromedp.Click(chromedp.Search(`//button[@aria-label="remove /system/location"]`)),
 		chromedp.WaitNotPresent(chromedp.Search(`//button[@aria-label="remove /system/location"]`)),
 	)
 	do(
-		"a path is completed", browser.Type("path", "/system/dns-resolver/sea"), shows("/system/dns-resolver/search"),
+		"a path is completed", chromedp.Click(browser.Button("Stage…")), chromedp.Sleep(300*time.Millisecond),
+		browser.Type("path", "/system/dns-resolver/sea"), shows("/system/dns-resolver/search"),
 		browser.Type("path", "rch"), browser.Type("value", "quay.example"), chromedp.Sleep(600*time.Millisecond),
 		chromedp.Click(browser.Text("span", "the only one, the others go")), chromedp.Click(browser.Button("Stage")),
 		shows("this makes it the only one"),
@@ -190,7 +191,8 @@ func TestConsoleDesk(t *testing.T) {
 		browser.Type("name", "who"), chromedp.Click(browser.Button("Save a version")), shows("Saved as version 1"),
 	)
 	do(
-		"is bound", chromedp.Navigate(s.URL+"/changes/"+big+"?device="+quay), shows("Line by line"), tab("Stencil"),
+		"is bound", chromedp.Navigate(s.URL+"/changes/"+big+"?device="+quay), shows("Line by line"),
+		chromedp.Click(browser.Button("Stage…")), chromedp.Sleep(300*time.Millisecond), tab("Stencil"),
 		chromedp.Sleep(600*time.Millisecond), browser.Pick("stencil", "who, version 1"), shows("contact: {contact}"),
 	)
 	assert.Contains(t, s.Do("mara", 0, "stencils"), "who")

@@ -71,7 +71,7 @@ func TestEverybody(t *testing.T) {
 func (s *stage) furnished() []view {
 	n := s.Open("mara", router+" /system/contact Mara", quay+" /system/location Here", quay+" /vlans/vlan=40/name lamps")
 	s.Do("mara", 0, "put", n, quay, "/interfaces/interface=quay6/description", "no type")
-	s.Do("mara", 0, "put", n, quay, "/vlans/vlan=40/name", "lamps again")
+	s.Do("mara", 0, "put", n, quay, "/system/location", "There")
 	s.Do("mara", 0, "delete", n, hall, "/acls/acl=hall-in/aces/ace=booking")
 	s.Do("mara", 0, "share", n, "joss")
 	s.Do("mara", 0, "note", n, "Ask the quay first.")
@@ -112,7 +112,7 @@ func (s *stage) furnished() []view {
 		{"stencils", "/stencils", "None yet", nil},
 		{"schedule", "/schedule", "waiting", nil},
 		{"snapshots", "/snapshots", "before-the-fair", nil},
-		{"backups", "/backups", "Copied away", nil},
+		{"backups", "/backups", "Nothing is copied off this machine", nil},
 		{"audit", "/audit", "commit.confirmed", nil},
 		{"entry", "/audit?entry=5", "Entry 5", nil},
 		{"access", "/access", "Who may do what", nil},

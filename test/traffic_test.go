@@ -43,7 +43,7 @@ func TestIntendedSlip(t *testing.T) {
 		require.NoError(t, browser.Do(ctx, what, steps...))
 	}
 	shows := func(text string) browser.Step { return chromedp.WaitVisible(browser.Text("*", text)) }
-	require.NoError(t, browser.SignIn(ctx, s.URL, "/changes/"+n, "mara", maraPassword))
+	require.NoError(t, browser.SignIn(ctx, s.URL, "/changes/"+n+"?view=traffic", "mara", maraPassword))
 	do(
 		"a wrong line", shows("newly permitted"), browser.Type("expectation", "permit tcp from 198.51.100.64/33"),
 		chromedp.Click(browser.Button("Expect it")), shows("198.51.100.64/33"),
@@ -51,7 +51,7 @@ func TestIntendedSlip(t *testing.T) {
 	s.Do("mara", 0, "expect", n, "permit tcp from 198.51.100.64/26 to 192.0.2.80 port 8443", "--at", hall+"/hall-in")
 	do(
 		"the surplus",
-		chromedp.Navigate(s.URL+"/changes/"+n),
+		chromedp.Navigate(s.URL+"/changes/"+n+"?view=traffic"),
 		shows("which nobody expects"),
 		shows("198.51.0.1:50000"),
 		shows("delivered"),

@@ -1,4 +1,4 @@
-import { Alert, Button, ConfigProvider, Drawer, Flex, Segmented, Spin, Typography, theme } from "antd";
+import { Alert, Button, ConfigProvider, Drawer, Flex, Modal, Spin, Typography, theme } from "antd";
 import { Suspense, useEffect, useRef, useState } from "react";
 import { NavLink, Outlet, useLocation } from "react-router";
 import type { Session } from "../lib/documents";
@@ -10,6 +10,7 @@ import { Others } from "../features/access/Others";
 import { may } from "../lib/may";
 import { useLost } from "../lib/contact";
 import { when } from "../lib/time";
+import { drafts, dropDrafts, setDraftOwner } from "../lib/draft";
 import { footID } from "../parts/Foot";
 import { places } from "./places";
 
@@ -19,16 +20,31 @@ const Palette = page(() => import("./Palette").then((m) => m.Palette));
 /** Every page's frame: the board at the top, the page, the next step and the holds at the foot. */
 export function Frame({ session, look, setLook }: { session: Session; look: string; setLook: (l: string) => void }) {
   const { token } = theme.useToken();
+  setDraftOwner(session.account);
   const attention = useAttention();
   const lost = useLost();
   const out = useAct(() => answer(api.POST("/logout")));
   const [menu, setMenu] = useState(false);
   const main = useFocus();
-  const signOut = () => {
+  const [asking, setAsking] = useState(0);
+  const leave = () => {
+    dropDrafts();
     out.mutate(undefined);
   };
+  const signOut = () => {
+    if (drafts() > 0) setAsking(drafts());
+    else leave();
+  };
+  const other = look === "dark" ? "light" : "dark";
   const looks = (
-    <Segmented size="small" value={look} onChange={setLook} options={["light", "dark"]} aria-label="look" />
+    <Button
+      size="small"
+      onClick={() => {
+        setLook(other);
+      }}
+    >
+      {other}
+    </Button>
   );
   const shown = places.filter((p) => !p.may || p.may.some((m) => may(session, m)));
   return (
@@ -100,6 +116,18 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
           <Button onClick={signOut}>Sign out</Button>
         </Flex>
       </Drawer>
+      <Modal
+        title="Sign out?"
+        open={asking > 0}
+        okText="Sign out"
+        onOk={leave}
+        onCancel={() => {
+          setAsking(0);
+        }}
+      >
+        {asking === 1 ? "One text was" : `${String(asking)} texts were`} typed and not sent. Signing out drops{" "}
+        {asking === 1 ? "it" : "them"}.
+      </Modal>
       {lost && (
         <div style={{ position: "sticky", top: 0, zIndex: 20 }}>
           <Alert

@@ -48,7 +48,7 @@ export const dark: ThemeConfig = {
   algorithm: theme.darkAlgorithm,
   token: {
     ...common,
-    colorPrimary: "#2a7a74",
+    colorPrimary: "#5cc9c0",
     colorBgLayout: "#131a1a",
     colorBgContainer: "#1b2424",
     colorLink: "#7fd0c9",
@@ -63,4 +63,5 @@ export const dark: ThemeConfig = {
     colorTextPlaceholder: "#a3a19c",
     colorTextQuaternary: "#a3a19c",
   },
+  components: { Button: { primaryColor: "#05201d" } },
 };

@@ -11,6 +11,7 @@ export function Rows<T extends object>({ columns = [], className, ...rest }: Tab
       className={`rows ${className ?? ""}`}
       columns={columns.map((c) => ({
         ...c,
+        title: c.title ?? <span className="only-heard">what can be done</span>,
         onCell: (row, i) => ({
           ...c.onCell?.(row, i),
           "data-label": typeof c.title === "string" ? c.title : "",

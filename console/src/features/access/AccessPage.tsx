@@ -1,17 +1,4 @@
-import {
-  Alert,
-  Button,
-  Card,
-  Flex,
-  Form,
-  Input,
-  InputNumber,
-  Popconfirm,
-  Select,
-  Space,
-  Tag,
-  Typography,
-} from "antd";
+import { Alert, Button, Card, Flex, Form, Input, InputNumber, Popconfirm, Select, Space, Tag, Typography } from "antd";
 import { useState } from "react";
 import type { Account, ApprovalRule, Token } from "../../lib/documents";
 import {

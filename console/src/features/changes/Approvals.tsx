@@ -1,8 +1,8 @@
 import { Alert, Button, Card, Flex, Input, Popconfirm, Space, Typography } from "antd";
-import { useState } from "react";
 import { useApprove, useAsk, useUnapprove } from "./queries";
 import type { Preview, Session } from "../../lib/documents";
 import { may } from "../../lib/may";
+import { useDraft } from "../../lib/draft";
 import { Trouble } from "../../parts/Trouble";
 import { when } from "../../lib/time";
 
@@ -13,7 +13,7 @@ export function Approvals({ preview, session, mine }: { preview: Preview; sessio
   const ask = useAsk(n);
   const approve = useApprove(n);
   const unapprove = useUnapprove(n);
-  const [note, setNote] = useState("");
+  const [note, setNote] = useDraft(`approval ${String(n)}`);
   if (!x || !preview.digest) return null;
   const digest = preview.digest;
   const own = x.have.some((g) => g.actor === session.account);
@@ -84,7 +84,11 @@ export function Approvals({ preview, session, mine }: { preview: Preview; sessio
             <Button
               loading={ask.isPending}
               onClick={() => {
-                ask.mutate(note);
+                ask.mutate(note, {
+                  onSuccess: () => {
+                    setNote("");
+                  },
+                });
               }}
             >
               {x.askedBy ? "Ask again" : "Ask for it"}
@@ -106,7 +110,14 @@ export function Approvals({ preview, session, mine }: { preview: Preview; sessio
               description="To nothing else: when anything moves, this falls."
               okText="Approve"
               onConfirm={() => {
-                approve.mutate({ digest, ...(note && { note }) });
+                approve.mutate(
+                  { digest, ...(note && { note }) },
+                  {
+                    onSuccess: () => {
+                      setNote("");
+                    },
+                  },
+                );
               }}
             >
               <Button type="primary" loading={approve.isPending}>

@@ -33,7 +33,7 @@ export function Clash({
               <pre
                 style={{
                   margin: 0,
-                  flex: "1 1 200px",
+                  flex: "0 1 auto",
                   minWidth: 0,
                   whiteSpace: "pre-wrap",
                   overflowWrap: "anywhere",

@@ -5,13 +5,14 @@ import { SubTitle } from "../../parts/Headings";
 import { Trouble } from "../../parts/Trouble";
 import { useDesk, useUnstage } from "./queries";
 import { when } from "../../lib/time";
+import { useDraft } from "../../lib/draft";
 import { disabledIf } from "../../lib/disabled";
 
 /** Who works on a change, and what was written down with it. */
 export function Coworkers({ change, session, open }: { change: Change; session: Session; open: boolean }) {
   const [shown, setShown] = useState(false);
   const [account, setAccount] = useState("");
-  const [text, setText] = useState("");
+  const [text, setText] = useDraft(`note ${String(change.number)}`);
   const desk = useDesk(change.number);
   const unstage = useUnstage(change.number);
   const author = session.account === change.author;

@@ -1,6 +1,7 @@
 import { Form, Input, Modal } from "antd";
 import { useNavigate } from "react-router";
 import { Trouble } from "../../parts/Trouble";
+import { fieldsOf, keepFields } from "../../lib/draft";
 import { useOpenChange } from "./queries";
 
 interface Fields {
@@ -27,6 +28,10 @@ export function NewChangeForm({ shown, onClose }: { shown: boolean; onClose: () 
       <Trouble error={open.error} />
       <Form<Fields>
         form={form}
+        initialValues={fieldsOf<Fields>("new change")}
+        onValuesChange={(_, all: Fields) => {
+          keepFields("new change", all);
+        }}
         layout="vertical"
         requiredMark={false}
         onFinish={(f) => {
@@ -34,6 +39,8 @@ export function NewChangeForm({ shown, onClose }: { shown: boolean; onClose: () 
             { title: f.title, ticket: f.ticket ?? "" },
             {
               onSuccess: (c) => {
+                keepFields("new change", {});
+                form.resetFields();
                 onClose();
                 void go(`/changes/${String(c.number)}`);
               },

@@ -3,6 +3,7 @@ import { useState } from "react";
 import type { Hint } from "../../lib/documents";
 import { Trouble } from "../../parts/Trouble";
 import { useHints, useStage } from "./queries";
+import { fieldsOf, keepFields } from "../../lib/draft";
 import { disabledIf } from "../../lib/disabled";
 
 interface Fields {
@@ -15,7 +16,8 @@ interface Fields {
 /** Stages one edit on the devices that are chosen. Nothing of it reaches them. */
 export function StageForm({ number, devices }: { number: number; devices: string[] }) {
   const [form] = Form.useForm<Fields>();
-  const [path, setPath] = useState("");
+  const draft = `stage ${String(number)}`;
+  const [path, setPath] = useState(fieldsOf<Fields>(draft).path ?? "");
   const op = Form.useWatch("op", form) ?? "put";
   const stage = useStage(number);
   const hints = useHints(devices[0], path || "/", number);
@@ -27,7 +29,9 @@ export function StageForm({ number, devices }: { number: number; devices: string
       { devices, op: f.op, path: f.path, ...value, ...several },
       {
         onSuccess: () => {
-          form.resetFields(["path", "value", "several"]);
+          keepFields(draft, {});
+          form.setFieldsValue({ path: "", value: "" });
+          form.resetFields(["several"]);
           setPath("");
         },
       },
@@ -51,9 +55,10 @@ export function StageForm({ number, devices }: { number: number; devices: string
       <Form<Fields>
         form={form}
         onFinish={finish}
-        initialValues={{ op: "put" }}
+        initialValues={{ op: "put", ...fieldsOf<Fields>(draft) }}
         requiredMark={false}
-        onValuesChange={(v: Partial<Fields>) => {
+        onValuesChange={(v: Partial<Fields>, all: Fields) => {
+          keepFields(draft, { path: all.path, value: all.value });
           if (v.path !== undefined) setPath(v.path);
         }}
       >

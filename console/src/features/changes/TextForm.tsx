@@ -6,21 +6,28 @@ import { TextEditor } from "../../parts/editor";
 import { Trouble } from "../../parts/Trouble";
 import { fetchPart, useLoad } from "./queries";
 import { useDevices } from "../devices/queries";
+import { useDraft } from "../../lib/draft";
 import { disabledIf } from "../../lib/disabled";
 
 /** Edits what is staged on a device as an outline. */
 export function EditText({ number, device }: { number: number; device: string }) {
   const [path, setPath] = useState("/");
-  const [part, setPart] = useState<Part>();
-  const [text, setText] = useState("");
+  // What is edited, and the text so far: as they were if the page was left meanwhile.
+  const name = `text ${String(number)} ${device}`;
+  const [kept, keep] = useDraft(name);
+  const editing = kept === "" ? undefined : (JSON.parse(kept) as { part: Part; text: string });
+  const part = editing?.part;
+  const text = editing?.text ?? "";
+  const setPart = (p: Part | undefined, t = "") => {
+    keep(p === undefined ? "" : JSON.stringify({ part: p, text: t }));
+  };
   const [error, setError] = useState<Error | null>(null);
   const load = useLoad(number);
   const fetch = () => {
     setError(null);
     fetchPart(number, device, path).then(
       (p) => {
-        setPart(p);
-        setText(p.outline);
+        setPart(p, p.outline);
         load.reset();
       },
       (e: unknown) => {
@@ -68,7 +75,13 @@ export function EditText({ number, device }: { number: number; device: string })
           <Typography.Text type="secondary">
             What stands here will stand at <code>{part.path}</code> of {part.device}, and nothing else.
           </Typography.Text>
-          <TextEditor label="outline" value={text} onChange={setText} />
+          <TextEditor
+            label="outline"
+            value={text}
+            onChange={(t) => {
+              setPart(part, t);
+            }}
+          />
           <Flex gap={8}>
             <Button
               type="primary"
@@ -106,7 +119,7 @@ export function LoadForm({ number, devices }: { number: number; devices: string[
   const [from, setFrom] = useState<"text" | "device">("text");
   const [mode, setMode] = useState("merge");
   const [path, setPath] = useState("");
-  const [text, setText] = useState("");
+  const [text, setText] = useDraft(`load ${String(number)}`);
   const [name, setName] = useState("a text");
   const [source, setSource] = useState<string>();
   const [where, setWhere] = useState("running");
@@ -115,7 +128,11 @@ export function LoadForm({ number, devices }: { number: number; devices: string[
   const takesPath = mode === "replace-at" || (from === "device" && mode === "merge");
   const go = () => {
     const common = { devices, mode, ...(takesPath && path && { path }) };
-    load.mutate(from === "text" ? { ...common, text, name } : { ...common, fromDevice: source ?? "", from: where });
+    load.mutate(from === "text" ? { ...common, text, name } : { ...common, fromDevice: source ?? "", from: where }, {
+      onSuccess: () => {
+        setText("");
+      },
+    });
   };
   const take = (f: File | undefined) => {
     if (!f) return;

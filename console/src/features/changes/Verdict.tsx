@@ -76,7 +76,7 @@ export function Verdict({
         </ul>
       )}
       {conflicts.length > 0 && (
-        <Flex vertical gap={8} style={{ marginBottom: 8 }}>
+        <Flex vertical gap={8} className="verdicts" style={{ marginBottom: 8 }}>
           {conflicts.map(({ device, c }) => (
             <Clash key={device + c.path} device={device} conflict={c} remedies={remedies?.(device)} />
           ))}

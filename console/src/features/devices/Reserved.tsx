@@ -1,6 +1,7 @@
 import { Alert, Button, Card, Flex, Input, InputNumber, Popconfirm } from "antd";
 import { useState } from "react";
 import type { Device, Session } from "../../lib/documents";
+import { useDraft } from "../../lib/draft";
 import { Trouble } from "../../parts/Trouble";
 import { useAskFor, useRelease, useReserve } from "./queries";
 import { when } from "../../lib/time";
@@ -9,9 +10,9 @@ import { disabledIf } from "../../lib/disabled";
 
 /** Reserving a device for oneself, asking whoever has it, and ending that. */
 export function Reserved({ device, session }: { device: Device; session: Session }) {
-  const [reason, setReason] = useState("");
+  const [reason, setReason] = useDraft(`reservation ${device.name}`);
   const [hours, setHours] = useState(2);
-  const [text, setText] = useState("");
+  const [text, setText] = useDraft(`ask ${device.name}`);
   const reserve = useReserve(device.name);
   const release = useRelease(device.name);
   const ask = useAskFor(device.name);
@@ -106,7 +107,14 @@ export function Reserved({ device, session }: { device: Device; session: Session
             {...disabledIf(!reason.trim())}
             loading={reserve.isPending}
             onClick={() => {
-              reserve.mutate({ reason, seconds: hours * 3600 });
+              reserve.mutate(
+                { reason, seconds: hours * 3600 },
+                {
+                  onSuccess: () => {
+                    setReason("");
+                  },
+                },
+              );
             }}
           >
             Reserve it for me

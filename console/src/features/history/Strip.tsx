@@ -109,6 +109,7 @@ export function Strip({ moments, chosen, onChoose }: Props) {
                 strokeWidth={2}
               />
               <text
+                aria-hidden
                 x={cx}
                 y={cy + 4}
                 fontSize={12}

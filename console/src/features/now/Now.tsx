@@ -1,6 +1,5 @@
 import { Button, Card, Empty, Flex, Input, Popconfirm, Space, Typography } from "antd";
 import type { ReactNode } from "react";
-import { useState } from "react";
 import { Link } from "react-router";
 import type { Emergency, Proposal } from "../../lib/documents";
 import { useAgreeTo, useDropProposal } from "../access/queries";
@@ -8,6 +7,7 @@ import { useReview } from "../changes/queries";
 import type { LostHold } from "../../lib/documents";
 import { StateTag } from "../../parts/StateTag";
 import { PageTitle } from "../../parts/Headings";
+import { useDraft } from "../../lib/draft";
 import { Trouble } from "../../parts/Trouble";
 import { useAttention, useLookedAfter } from "./queries";
 import { useSession } from "../access/queries";
@@ -31,7 +31,7 @@ function Pile({ title, what, children }: { title: string; what: string; children
 
 function Emergent({ emergency: e }: { emergency: Emergency }) {
   const review = useReview();
-  const [text, setText] = useState("");
+  const [text, setText] = useDraft(`emergency ${String(e.number)}`);
   return (
     <div>
       <Typography.Text type="danger" strong>
@@ -54,7 +54,14 @@ function Emergent({ emergency: e }: { emergency: Emergency }) {
           {...disabledIf(text.trim() === "")}
           loading={review.isPending}
           onClick={() => {
-            review.mutate({ number: e.number, text });
+            review.mutate(
+              { number: e.number, text },
+              {
+                onSuccess: () => {
+                  setText("");
+                },
+              },
+            );
           }}
         >
           I looked at it

@@ -21,6 +21,7 @@ import { OutsideState } from "./OutsideState";
 import { Difference } from "../../parts/Difference";
 import { PageTitle } from "../../parts/Headings";
 import { Rows } from "../../parts/Rows";
+import { useDraft } from "../../lib/draft";
 import { Trouble } from "../../parts/Trouble";
 import { useDevices } from "../devices/queries";
 import type { Outside, Pushed } from "../../lib/documents";
@@ -196,7 +197,7 @@ function Decide({ outside: o }: { outside: Outside }) {
   const goOn = useGoOn(o.number);
   const silence = useSilence();
   const devices = useDevices();
-  const [note, setNote] = useState("");
+  const [note, setNote] = useDraft(`outside ${String(o.number)}`);
   const [onto, setOnto] = useState<string[]>([]);
   const paths = [...new Set((o.lines ?? []).map((l) => l.path).filter((p): p is string => Boolean(p)))];
   const [path, setPath] = useState<string>();
@@ -219,7 +220,11 @@ function Decide({ outside: o }: { outside: Outside }) {
             {...disabledIf(note.trim() === "")}
             loading={adopt.isPending}
             onClick={() => {
-              adopt.mutate(note);
+              adopt.mutate(note, {
+                onSuccess: () => {
+                  setNote("");
+                },
+              });
             }}
           >
             Take it as it is

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import type { Saved, Session, Stencil } from "../../lib/documents";
 import { TextEditor } from "../../parts/editor";
 import { PageTitle } from "../../parts/Headings";
+import { useDraft } from "../../lib/draft";
 import { Trouble } from "../../parts/Trouble";
 import { useSaveShared, useSaveStencil, useShared, useStencil, useStencils } from "./queries";
 import { when } from "../../lib/time";
@@ -80,7 +81,8 @@ function Existing({ name, mayEdit }: { name: string; mayEdit: boolean }) {
 
 function Edit({ stencil, mayEdit }: { stencil: Stencil | undefined; mayEdit: boolean }) {
   const [name, setName] = useState(stencil?.name ?? "");
-  const [text, setText] = useState(stencil?.text ?? "system\n  contact: {contact}\n");
+  const [typed, setText] = useDraft(`stencil ${stencil ? `${stencil.name} ${String(stencil.version)}` : ""}`);
+  const text = typed || (stencil?.text ?? "system\n  contact: {contact}\n");
   const [note, setNote] = useState("");
   const save = useSaveStencil();
   return (
@@ -132,7 +134,14 @@ function Edit({ stencil, mayEdit }: { stencil: Stencil | undefined; mayEdit: boo
             {...disabledIf(!name || text === stencil?.text)}
             loading={save.isPending}
             onClick={() => {
-              save.mutate({ name, text, note, from: stencil?.version });
+              save.mutate(
+                { name, text, note, from: stencil?.version },
+                {
+                  onSuccess: () => {
+                    setText("");
+                  },
+                },
+              );
             }}
           >
             Save a version

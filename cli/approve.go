@@ -157,14 +157,18 @@ func (a *app) idle(r wire.ApprovalRule) {
 func ruleAdd(a *app, fs *flag.FlagSet) func([]string) error {
 	scope := fs.String(
 		"on", "",
-		"devices: site=NAME, role=NAME, tag=NAME or device=NAME; all if left out; or administration: dropping rules, "+
-			"and who may do what",
+		"devices: site=NAME, role=NAME, tag=NAME or device=NAME; or administration: dropping rules, and who may do "+
+			"what",
 	)
+	all := fs.Bool("all", false, "instead of --on: all devices, those to come too")
 	path := fs.String("path", "", "only where a change touches this path or below")
 	needed := fs.Int("persons", 1, "how many have to agree")
 	emergency := fs.Bool("emergency", false, "a commit without them is possible, for a reason")
 	note := fs.String("note", "", "why")
 	return func([]string) error {
+		if *all == (*scope != "") {
+			return wrongUse("whose changes? Give --on tag=NAME and the like, or --all for all devices")
+		}
 		r, err := a.api().AddRule(
 			a.ctx,
 			wire.NewRule{Scope: *scope, Path: *path, Needed: *needed, Emergency: *emergency, Note: *note},

@@ -165,9 +165,15 @@ func changeCommands() []command {
 			example: "latch unschedule 7",
 		},
 		{
-			name: "watch", args: "CHANGE", min: 1, max: 1, setup: watch,
-			summary: "follow a commit until it is decided",
-			example: "latch watch 7",
+			name: "watch", args: "[CHANGE]", max: 1, setup: watch,
+			summary: "follow a commit until it is decided, or everything as it happens",
+			example: "latch watch 7\n" +
+				"latch watch --all",
+		},
+		{
+			name: "now", setup: now,
+			summary: "what waits for a decision: holds, approvals, outside changes, trouble, drafts",
+			example: "latch now",
 		},
 		{
 			name: "show", args: "CHANGE", min: 1, max: 1, setup: showChange,

@@ -415,8 +415,15 @@ func steps(devices []guard.Device) string {
 	return " (" + strings.Join(names, ", ") + ")"
 }
 
-func watch(a *app, _ *flag.FlagSet) func([]string) error {
+func watch(a *app, fs *flag.FlagSet) func([]string) error {
+	all := fs.Bool("all", false, "instead of one commit: everything that happens, as it happens")
 	return func(args []string) error {
+		if *all && len(args) == 0 {
+			return a.watchAll()
+		}
+		if *all || len(args) == 0 {
+			return wrongUse("give one: the number of a change, or --all")
+		}
 		n, err := changeNumber(args[0])
 		if err != nil {
 			return err

@@ -165,12 +165,7 @@ func checkFile(a *app, fs *flag.FlagSet) func([]string) error {
 		if err != nil {
 			return err
 		}
-		res := check.Tree(s, doc.Content)
-		res.Findings = append(res.Findings, check.Lint(s, nil, doc.Content)...)
-		hidden := map[string]bool{}
-		hiddenAt(doc.Content, nil, hidden)
-		// What a name stands for is not known here: the device's own values are put in its place when this is loaded.
-		res.Findings = slices.DeleteFunc(res.Findings, func(f check.Finding) bool { return hidden[f.Path] })
+		res, hidden := check.Document(s, doc.Content), redact.Names(doc.Content)
 		answer := struct {
 			File      string          `json:"file"`
 			Format    codec.Format    `json:"format"`
@@ -181,7 +176,7 @@ func checkFile(a *app, fs *flag.FlagSet) func([]string) error {
 			Reasons   []string        `json:"reasons,omitempty"`
 		}{
 			args[0], doc.Format, doc.Content.Count(), append([]check.Finding{}, res.Findings...),
-			append([]string{}, unread(doc.Content, nil)...), res.Unchecked, res.Reasons,
+			append([]string{}, doc.Content.Undescribed()...), res.Unchecked, res.Reasons,
 		}
 		err = a.show(answer, func() {
 			for _, f := range res.Findings {
@@ -228,33 +223,6 @@ func verdict(list []check.Finding) string {
 		"%s, %s, %s", count(by[check.Error], "error", "errors"), count(by[check.Warning], "warning", "warnings"),
 		count(by[check.Hint], "hint", "hints"),
 	)
-}
-
-// hiddenAt collects the places where the name of a hidden value stands.
-func hiddenAt(n *tree.Node, at tree.Path, into map[string]bool) {
-	for c := range n.Each() {
-		if s := c.Schema(); s != nil && s.IsLeaf() {
-			if s.Secret() && redact.IsName(c.Value()) {
-				into[at.Down(c).String()] = true
-			}
-			continue
-		}
-		hiddenAt(c, at.Down(c), into)
-	}
-}
-
-// unread lists what of a configuration no module describes.
-func unread(n *tree.Node, at tree.Path) []string {
-	var out []string
-	for c := range n.Each() {
-		switch {
-		case c.Schema() == nil:
-			out = append(out, at.Down(c).String())
-		case c.Len() > 0:
-			out = append(out, unread(c, at.Down(c))...)
-		}
-	}
-	return out
 }
 
 func (a *app) finding(f check.Finding) {

@@ -8,7 +8,7 @@ import (
 
 // daily are the commands of a day's work, in its order.
 var daily = []string{
-	"open", "put", "delete", "preview", "commit", "confirm", "extend", "revert", "undo", "compare", "config", "blame",
+	"now", "open", "put", "delete", "preview", "commit", "confirm", "extend", "revert", "undo", "compare", "config", "blame",
 	"audit",
 }
 

@@ -1386,6 +1386,13 @@ func (c *Client) ReadCopy(ctx context.Context, copy int64) (out wire.CopyText, e
 	return out, err
 }
 
+// ReadText asks POST /api/v1/devices/:name/text: read a configuration by the device's modules, judge it, and write it
+// as outline, xml or json; nothing is staged. It needs read.
+func (c *Client) ReadText(ctx context.Context, device string, in wire.NewText) (out wire.TextRead, err error) {
+	err = c.ask(ctx, request{method: http.MethodPost, path: "/api/v1/devices/" + url.PathEscape(device) + "/text", in: in}, &out)
+	return out, err
+}
+
 // Readdress asks POST /api/v1/changes/:number/readdress: say where a part moves its device's management to. It needs
 // stage.
 func (c *Client) Readdress(ctx context.Context, change int64, in wire.Readdress) (out wire.Change, err error) {

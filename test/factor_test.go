@@ -121,7 +121,7 @@ func TestFactorsAreAsked(t *testing.T) {
 			wire.NewAccount{Name: "eve", Password: "a long password of eve", May: []string{"read"}}, &p,
 		),
 	)
-	s.Do("admin", 0, "rule", "add", "--persons", "1", "--path", "/system")
+	s.Do("admin", 0, "rule", "add", "--all", "--persons", "1", "--path", "/system")
 
 	// Lost: somebody else who administers takes it away.
 	s.Do(
@@ -227,8 +227,9 @@ func TestPasskey(t *testing.T) {
 	s.Start("--second-factor", "administer")
 	rules := func() string { return s.Do("mara", 0, "rule", "list") }
 	do(
-		"a rule", chromedp.Navigate(url+"/access"), browser.Type("Path", "/system"),
-		chromedp.Click(browser.Button("Make the rule")), shows("Show your second factor again"),
+		"a rule", chromedp.Navigate(url+"/access"), browser.Type("Devices", "all devices"),
+		browser.Type("Path", "/system"), chromedp.Click(browser.Button("Make the rule…")),
+		shows("It holds for everybody, you too."), chromedp.Click(browser.Button("Make it")), shows("Show your second factor again"),
 	)
 	assert.NotContains(t, rules(), "/system")
 	do(
@@ -237,7 +238,8 @@ func TestPasskey(t *testing.T) {
 	)
 	assert.NotContains(t, rules(), "/system")
 	do(
-		"shown", chromedp.Click(browser.Button("Make the rule")), chromedp.Click(browser.Button("Show a passkey")),
+		"shown", chromedp.Click(browser.Button("Make the rule…")), chromedp.Sleep(600*time.Millisecond),
+		chromedp.Click(browser.Button("Make it")), chromedp.Click(browser.Button("Show a passkey")),
 		chromedp.WaitVisible(browser.Text("code", "/system")),
 	)
 	assert.Contains(t, rules(), "/system")

@@ -28,7 +28,8 @@ func TestWontGoBack(t *testing.T) {
 	assert.Contains(
 		t, out, "revert not tested: whether the device can be reverted cannot be tested before the change is active",
 	)
-	assert.Contains(t, out, "Ready, but reverting it is not tested on "+quay+". Next: latch commit "+n)
+	assert.Contains(t, out, "careful "+quay+": reverting it is not tested")
+	assert.Contains(t, out, "Next: latch commit "+n)
 
 	complaints := ""
 	ctx := chromium(t, func(text string) { complaints += text + "\n" })

@@ -79,7 +79,7 @@ func TestBehindOurBack(t *testing.T) {
 	require.NoError(t, browser.SignIn(ctx, s.URL, "/", "mara", maraPassword))
 	do(
 		"the first page", shows("Changed outside (2)"), chromedp.Click(browser.Text("a", quay+", 1 place")),
-		chromedp.WaitVisible(chromedp.Search(`//*[@role="row" and contains(@aria-label, "by night")]`)),
+		chromedp.WaitVisible(chromedp.Search(`//*[@role="row" and contains(., "by night")]`)),
 	)
 	do(
 		"adopt", browser.Type("note", "Joss, by night"), chromedp.Click(browser.Button("Take it as it is")),

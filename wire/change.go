@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"oakenlatch/core/check"
+	"oakenlatch/core/codec"
 	"oakenlatch/core/diff"
 	"oakenlatch/core/flow"
 	"oakenlatch/core/lifecycle"
@@ -119,6 +120,23 @@ type Loaded struct {
 	Groups []diff.Group `json:"groups,omitempty"`
 	Notes  []string     `json:"notes,omitempty"`
 	Tag    string       `json:"tag"`
+}
+
+// NewText is a configuration to be read: XML, JSON or an outline, and as what it is wanted anew.
+type NewText struct {
+	Text string `json:"text" raw:"true"`
+	As   string `json:"as,omitempty"` // outline, xml or json
+}
+
+// TextRead is what was read.
+type TextRead struct {
+	Format    codec.Format    `json:"format"` // it was read as
+	Values    int             `json:"values"`
+	Text      string          `json:"text"` // in the format that was asked for
+	Findings  []check.Finding `json:"findings"`
+	Unread    []string        `json:"unread"` // what no module describes
+	Unchecked int             `json:"unchecked"`
+	Reasons   []string        `json:"reasons,omitempty"` // why that is left to a device
 }
 
 // Part is a part of a change as it is staged so far, for being edited as text.

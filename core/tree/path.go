@@ -376,3 +376,18 @@ func (n *Node) Cut(p Path) *Node {
 	}
 	return n.With(keep)
 }
+
+// Undescribed gives the paths of what no module describes.
+func (n *Node) Undescribed() []string { return n.undescribed(nil) }
+
+func (n *Node) undescribed(at Path) (out []string) {
+	for c := range n.Each() {
+		switch {
+		case c.Schema() == nil:
+			out = append(out, at.Down(c).String())
+		case c.Len() > 0:
+			out = append(out, c.undescribed(at.Down(c))...)
+		}
+	}
+	return out
+}

@@ -118,6 +118,12 @@ func (a *API) routes() []route {
 			out:     wire.Clock{}, handle: a.clock,
 		},
 		{
+			id: "readText", method: "POST", path: "/devices/:name/text", about: aDevice, needs: toRead,
+			summary: "Read a configuration by the device's modules, judge it, and write it as outline, xml or json; " +
+				"nothing is staged",
+			in: wire.NewText{}, out: wire.TextRead{}, handle: a.textRead,
+		},
+		{
 			id: "deviceModules", method: "GET", path: "/devices/:name/modules", about: aDevice, needs: toRead,
 			summary: "The YANG modules the device handed out",
 			out:     wire.Modules{}, handle: a.modules,

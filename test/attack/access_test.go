@@ -222,7 +222,7 @@ func TestAdministrationByTwo(t *testing.T) {
 		"admin", 0, "account", "add", "agnes", "--may", "read,stage,commit,approve,audit,administer", "--password-file",
 		s.File("pw-agnes", "agnes's own password"),
 	)
-	s.Do("admin", 0, "rule", "add", "--persons", "1")
+	s.Do("admin", 0, "rule", "add", "--all", "--persons", "1")
 	s.Do("admin", 0, "rule", "add", "--on", "administration")
 	admin, agnes := signIn(t, s, "admin", stage.AdminPassword), signIn(t, s, "agnes", "agnes's own password")
 	may := func(name string) []string {

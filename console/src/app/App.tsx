@@ -67,7 +67,7 @@ export function App() {
             <Route path="commits" element={<CommitsPage />} />
             <Route path="commits/:number" element={<CommitPage />} />
             <Route path="outside" element={<OutsidePage session={session.data} />} />
-            <Route path="devices" element={<Devices />} />
+            <Route path="devices" element={<Devices session={session.data} />} />
             <Route path="devices/:name" element={<DevicePage session={session.data} />} />
             <Route path="schedule" element={<SchedulePage session={session.data} />} />
             <Route path="stencils" element={<StencilsPage session={session.data} />} />

@@ -1,6 +1,7 @@
 import { Input, Modal, Typography, theme } from "antd";
 import { useQuery } from "@tanstack/react-query";
-import { useDeferredValue, useState } from "react";
+import type { InputRef } from "antd";
+import { useDeferredValue, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { answer, api } from "../lib/api";
 import type { Session } from "../lib/documents";
@@ -55,6 +56,7 @@ export function Find({ session, close, keys }: { session: Session; close: () => 
   const { token } = theme.useToken();
   const [text, setText] = useState("");
   const [at, setAt] = useState(0);
+  const field = useRef<InputRef>(null);
   const go = useNavigate();
   const wanted = useDeferredValue(text.trim());
   const names = useNames(/^\d+$/.test(wanted) || wanted.startsWith("/") ? "" : wanted);
@@ -67,9 +69,19 @@ export function Find({ session, close, keys }: { session: Session; close: () => 
     f.act?.();
   };
   return (
-    <Modal open title="Find anything" onCancel={close} footer={null} destroyOnHidden style={{ top: 60 }}>
+    <Modal
+      open
+      title="Find anything"
+      onCancel={close}
+      footer={null}
+      destroyOnHidden
+      style={{ top: 60 }}
+      afterOpenChange={(shown) => {
+        if (shown) field.current?.focus();
+      }}
+    >
       <Input
-        autoFocus
+        ref={field}
         role="combobox"
         aria-label="what to find"
         aria-expanded={found.length > 0}
@@ -134,9 +146,9 @@ function search(text: string, names: ReturnType<typeof useNames>, session: Sessi
       { kind: "commits", name: text, says: "that made a difference there", to: `/commits?${q({ path: text })}` },
       { kind: "audit", name: text, says: "what was done there", to: `/audit?${q({ q: `path:${text}` })}` },
       ...(names.devices ?? []).slice(0, most).map((d) => ({
-        kind: "who changed it on",
+        kind: "its life on",
         name: d.name,
-        to: `/devices/${d.name}?${q({ view: "blame", path: text })}`,
+        to: `/devices/${d.name}?${q({ view: "life", path: text })}`,
       })),
     ];
   const has = (name: string) => name.toLowerCase().includes(text.toLowerCase());

@@ -118,6 +118,7 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
       </Drawer>
       <Modal
         title="Sign out?"
+        destroyOnHidden
         open={asking > 0}
         okText="Sign out"
         onOk={leave}

@@ -70,7 +70,10 @@ export function useLive(signedIn: boolean) {
           heard();
           again = window.setTimeout(() => {
             if (times > 0) ask(times - 1);
-            else listen();
+            else {
+              refresh(undefined); // nobody tells what happened
+              listen();
+            }
           }, 2000);
         })
         .catch(() => {

@@ -109,3 +109,5 @@ export type Witness = Schemas["Witness"];
 
 /** Who would send a device back during a hold, and what that means. */
 export type Guard = Pick<Device, "guard" | "guardWhy" | "risk" | "untried">;
+export type NewDevice = Schemas["NewDevice"];
+export type LifeStep = Schemas["LifeStep"];

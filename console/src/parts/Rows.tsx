@@ -11,7 +11,7 @@ export function Rows<T extends object>({ columns = [], className, ...rest }: Tab
       className={`rows ${className ?? ""}`}
       columns={columns.map((c) => ({
         ...c,
-        title: c.title ?? <span className="only-heard">what can be done</span>,
+        title: c.title === undefined || c.title === "" ? <span className="only-heard">what can be done</span> : c.title,
         onCell: (row, i) => ({
           ...c.onCell?.(row, i),
           "data-label": typeof c.title === "string" ? c.title : "",

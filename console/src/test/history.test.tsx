@@ -186,7 +186,7 @@ describe("history", () => {
   it("draws what happened in lanes, the newest chosen, and compares from there", async () => {
     open("/devices/quay?view=timeline");
     const strip = within(await screen.findByRole("listbox", { name: "timeline" }));
-    expect(strip.getAllByRole("option").map((o) => o.getAttribute("aria-label")?.split(":")[0])).toEqual([
+    expect(strip.getAllByRole("option").map((o) => o.getAttribute("aria-label")?.split(":")[0]?.slice(2))).toEqual([
       "changes",
       "changes",
       "outside",

@@ -85,6 +85,7 @@ export function NewRule() {
       <Modal
         open={wanted !== undefined}
         title="Make this rule?"
+        destroyOnHidden
         okText="Make it"
         onCancel={() => {
           setWanted(undefined);

@@ -19,6 +19,7 @@ import { TrafficEffect } from "../traffic/Traffic";
 import { Expected } from "../traffic/Expected";
 import { EditList, PartList, PlaceTree } from "./PartList";
 import { PartView } from "./PartView";
+import { Readdress } from "./Readdress";
 import { Settle } from "./Settle";
 import { StagePanel } from "./StagePanel";
 import { Verdicts } from "./Verdicts";
@@ -102,8 +103,9 @@ export function ChangePage({ session }: { session: Session }) {
       setValidate(updated);
     },
   });
-  // An empty change is there to be filled.
-  const panel = open && (staging ?? data.parts.length === 0);
+  // An empty change is there to be filled; what was opened for that stays open.
+  if (staging === undefined) setStaging(data.parts.length === 0);
+  const panel = open && (staging ?? false);
   return (
     <>
       <Heading
@@ -294,7 +296,12 @@ function views({ part, preview, change, session, mine, open, remedies, differenc
     tabs.push({
       key: "details",
       label: several ? `Details of ${part.device}` : "Details",
-      children: <Verdicts part={part} remedies={remedies} />,
+      children: (
+        <Flex vertical gap={12}>
+          <Verdicts part={part} remedies={remedies} />
+          {open && <Readdress key={part.device} number={change.number} part={part} />}
+        </Flex>
+      ),
     });
   tabs.push({
     key: "edits",

@@ -176,6 +176,7 @@ function Mind({
     <Modal
       title={`Commit change ${String(preview.change.number)}: mind this first`}
       open={shown}
+      destroyOnHidden
       onCancel={close}
       okText={emergency ? "Commit as an emergency" : verb}
       okButtonProps={disabledIf(unsaid)}

@@ -6,7 +6,7 @@ import { useHold, useAccept, useSay } from "./queries";
 import { useLost } from "../../lib/contact";
 import { clock, span, when } from "../../lib/time";
 import { RevertDialog } from "./RevertDialog";
-import { Steps, counted } from "../record/Steps";
+import { Progressed, Steps, counted } from "../record/Steps";
 import { Trouble } from "../../parts/Trouble";
 import { disabledIf } from "../../lib/disabled";
 import { useWarning } from "./warning";
@@ -148,6 +148,7 @@ export function HoldBar({ change, mayDecide }: { change: Change; mayDecide: bool
         }}
       >
         <p>{words}</p>
+        <Progressed devices={commit.devices} />
         <Steps commit={commit} />
       </Drawer>
     </div>

@@ -1,4 +1,6 @@
 import { Form, Input, Modal } from "antd";
+import type { InputRef } from "antd";
+import { useRef } from "react";
 import { useNavigate } from "react-router";
 import { Trouble } from "../../parts/Trouble";
 import { fieldsOf, keepFields } from "../../lib/draft";
@@ -12,6 +14,7 @@ interface Fields {
 /** The form that opens a change. */
 export function NewChangeForm({ shown, onClose }: { shown: boolean; onClose: () => void }) {
   const [form] = Form.useForm<Fields>();
+  const title = useRef<InputRef>(null);
   const open = useOpenChange();
   const go = useNavigate();
   return (
@@ -20,6 +23,9 @@ export function NewChangeForm({ shown, onClose }: { shown: boolean; onClose: () 
       open={shown}
       okText="Open"
       onCancel={onClose}
+      afterOpenChange={(open) => {
+        if (open) title.current?.focus();
+      }}
       onOk={() => {
         form.submit();
       }}
@@ -53,11 +59,14 @@ export function NewChangeForm({ shown, onClose }: { shown: boolean; onClose: () 
           label="What is it for?"
           rules={[{ required: true, message: "Say in a few words what it is for." }]}
         >
-          <Input maxLength={200} />
+          <Input ref={title} maxLength={200} />
         </Form.Item>
         <Form.Item name="ticket" label="Ticket (if there is one)">
           <Input maxLength={100} />
         </Form.Item>
+        <button type="submit" hidden tabIndex={-1} aria-hidden>
+          Open
+        </button>
       </Form>
     </Modal>
   );

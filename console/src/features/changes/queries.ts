@@ -201,3 +201,8 @@ export const useReview = () =>
   useAct((v: { number: number; text: string }) =>
     answer(api.POST("/emergencies/{id}/review", { params: { path: { id: v.number } }, body: { text: v.text } })),
   );
+
+export const useReaddress = (change: number) =>
+  useAct((v: { device: string; address: string; seenAs?: string }) =>
+    answer(api.POST("/changes/{number}/readdress", { params: { path: { number: change } }, body: v })),
+  );

@@ -3,7 +3,16 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Session } from "../../lib/documents";
 import type { Archive, Job, Standing, Copied, VerifiedArchive } from "../../lib/documents";
-import { useArchives, useCopyNow, useJob, useSetArchive, useStanding, useStopJob, useVerifyArchive } from "./queries";
+import {
+  useArchives,
+  useCopyNow,
+  useJob,
+  useSetArchive,
+  useStanding,
+  useStopJob,
+  useRebuild,
+  useVerifyArchive,
+} from "./queries";
 import { Copies } from "./Copies";
 import { HostKey } from "../devices/HostKey";
 import { PageTitle } from "../../parts/Headings";
@@ -81,6 +90,7 @@ export function BackupsPage({ session }: { session: Session }) {
 
 function One({ archive: a, session }: { archive: Archive; session: Session }) {
   const verify = useVerifyArchive();
+  const rebuild = useRebuild();
   const copy = useCopyNow();
   const set = useSetArchive(a.name);
   const [id, setID] = useState<number>();
@@ -108,6 +118,20 @@ function One({ archive: a, session }: { archive: Archive; session: Session }) {
               >
                 <Button size="small" type="text">
                   Retire…
+                </Button>
+              </Popconfirm>
+            )}
+            {mayEverywhere(session, "administer") && (
+              <Popconfirm
+                title={`Make devices and revisions again from ${a.name}?`}
+                description="For records that were lost: what is there already stays as it is, and no device is asked."
+                okText="Make them again"
+                onConfirm={() => {
+                  rebuild.mutate(a.name, begun);
+                }}
+              >
+                <Button size="small" loading={rebuild.isPending}>
+                  Restore from it…
                 </Button>
               </Popconfirm>
             )}
@@ -166,7 +190,7 @@ function One({ archive: a, session }: { archive: Archive; session: Session }) {
           />
         )}
         {a.caveat && <Alert type="warning" showIcon title={a.caveat} />}
-        <Trouble error={verify.error ?? copy.error ?? set.error} />
+        <Trouble error={verify.error ?? rebuild.error ?? copy.error ?? set.error} />
         <Work id={id} />
         {a.copies > 0 && (
           <div>

@@ -43,3 +43,7 @@ export const useJob = (id: number | undefined) =>
   });
 
 export const useStopJob = () => useAct((id: number) => answer(api.DELETE("/jobs/{id}", { params: { path: { id } } })));
+
+/** Makes devices and revisions again from nothing but an archive. */
+export const useRebuild = () =>
+  useAct((name: string) => answer(api.POST("/archives/{name}/rebuild", { params: { path: { name } } })));

@@ -77,6 +77,20 @@ export function Care({ device, session }: { device: Device; session: Session }) 
           Who is on it
         </Button>
         {admin && (
+          <Popconfirm
+            title={`Discard what is in the candidate of ${device.name}?`}
+            description="Whatever somebody else left there, uncommitted, is gone with it. It goes on record first."
+            okText="Discard it"
+            onConfirm={() => {
+              care.mutate("clear");
+            }}
+          >
+            <Button size="small" {...disabledIf(!free)} loading={care.isPending && care.variables === "clear"}>
+              Discard its candidate…
+            </Button>
+          </Popconfirm>
+        )}
+        {admin && (
           <Button
             size="small"
             danger

@@ -10,6 +10,8 @@ import { useConfig, useDevice } from "./queries";
 import { span, when } from "../../lib/time";
 import { BlameView } from "../history/BlameView";
 import { Care } from "./Care";
+import { LifeView } from "../history/LifeView";
+import { ReadText } from "./ReadText";
 import { CompareView } from "../history/CompareView";
 import { DeviceState } from "./Devices";
 import { FiltersView } from "../traffic/FiltersView";
@@ -72,6 +74,21 @@ export function DevicePage({ session }: { session: Session }) {
           },
           { key: "filters", label: "Filters", children: <FiltersView device={name} /> },
           { key: "blame", label: "Who set it", children: <BlameView device={name} /> },
+          {
+            key: "life",
+            label: "Life of a value",
+            children: (
+              <LifeView
+                key={query.get("path") ?? ""}
+                device={name}
+                path={query.get("path") ?? ""}
+                go={(path) => {
+                  setQuery({ view: "life", path });
+                }}
+              />
+            ),
+          },
+          { key: "text", label: "Check a text", children: <ReadText device={name} /> },
           {
             key: "compare",
             label: "Compare and bring back",

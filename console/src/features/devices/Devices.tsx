@@ -1,27 +1,35 @@
-import { Tag } from "antd";
+import { Flex, Tag } from "antd";
 import { Link } from "react-router";
-import type { Device } from "../../lib/documents";
+import type { Device, Session } from "../../lib/documents";
 import { PageTitle } from "../../parts/Headings";
 import { Rows } from "../../parts/Rows";
 import { Trouble } from "../../parts/Trouble";
 import { useDevices } from "./queries";
+import { stateOf } from "./state";
+import { AddDevice } from "./AddDevice";
+import { SiteMap } from "./SiteMap";
+import { mayEverywhere } from "../../lib/may";
 import { when } from "../../lib/time";
 
 /** How a device is, in one word and mark. */
 export function DeviceState({ device }: { device: Device }) {
-  if (!device.trusted) return <Tag color="red">✗ host key not accepted</Tag>;
-  if (device.heldBy) return <Tag color="orange">◔ held by change {device.heldBy}</Tag>;
-  if (device.trouble) return <Tag color="red">✗ trouble</Tag>;
-  if (device.reserved) return <Tag color="purple">⊘ reserved by {device.reserved.holder}</Tag>;
-  if (device.unsaved) return <Tag color="gold">! not saved</Tag>;
-  return <Tag color="cyan">✓ OK</Tag>;
+  const s = stateOf(device);
+  return (
+    <Tag color={s.color}>
+      {s.mark} {s.text}
+    </Tag>
+  );
 }
 
-export function Devices() {
+export function Devices({ session }: { session: Session }) {
   const { data, error, isPending } = useDevices();
   return (
     <>
-      <PageTitle>Devices</PageTitle>
+      <Flex justify="space-between" align="center" wrap gap={8}>
+        <PageTitle>Devices</PageTitle>
+        {mayEverywhere(session, "administer") && <AddDevice />}
+      </Flex>
+      <SiteMap devices={data ?? []} />
       <Trouble error={error} />
       <Rows<Device>
         size="small"
@@ -29,7 +37,7 @@ export function Devices() {
         loading={isPending}
         dataSource={data ?? []}
         pagination={{ pageSize: 50, hideOnSinglePage: true }}
-        locale={{ emptyText: "No devices yet. Add one with: latch device add" }}
+        locale={{ emptyText: "No devices yet." }}
         columns={[
           { title: "Device", dataIndex: "name", render: (n: string) => <Link to={`/devices/${n}`}>{n}</Link> },
           { title: "State", key: "state", render: (_, d) => <DeviceState device={d} /> },

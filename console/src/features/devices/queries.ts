@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { answer, api } from "../../lib/api";
-import type { HostKey, Settings } from "../../lib/documents";
+import type { HostKey, NewDevice, Settings } from "../../lib/documents";
 import { readsDevice, useAct } from "../../lib/query";
 
 export const useDevices = () => useQuery({ queryKey: ["devices"], queryFn: () => answer(api.GET("/devices")) });
@@ -58,7 +58,7 @@ export const useVisitors = (name: string, wanted: boolean) =>
   });
 
 /** What is done to a device beside commits. */
-export type CareAct = "save" | "restart" | "clock" | { settings: Settings } | { endSession: string };
+export type CareAct = "save" | "restart" | "clock" | "clear" | { settings: Settings } | { endSession: string };
 
 export const useCare = (name: string) =>
   useAct((v: CareAct): Promise<unknown> => {
@@ -70,6 +70,8 @@ export const useCare = (name: string) =>
         return answer(api.POST("/devices/{name}/restart", { params }));
       case "clock":
         return answer(api.GET("/devices/{name}/clock", { params }));
+      case "clear":
+        return answer(api.DELETE("/devices/{name}/candidate", { params }));
     }
     if ("settings" in v) return answer(api.PATCH("/devices/{name}", { params, body: v.settings }));
     return answer(api.DELETE("/devices/{name}/sessions/{id}", { params: { path: { name, id: v.endSession } } }));
@@ -112,3 +114,13 @@ export function useTrust(of: KeyOf) {
     },
   });
 }
+
+export const addDevice = (d: NewDevice) => answer(api.POST("/devices", { body: d }));
+
+export const useAddDevice = () => useAct(addDevice);
+
+/** Reads a text by a device's modules; nothing is staged. */
+export const useReadText = (name: string) =>
+  useAct((v: { text: string; as: string }) =>
+    answer(api.POST("/devices/{name}/text", { params: { path: { name } }, body: v })),
+  );

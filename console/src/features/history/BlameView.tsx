@@ -1,23 +1,11 @@
 import { Card, Input, Segmented, Typography, theme } from "antd";
 import { useMemo, useState } from "react";
 import { Link } from "react-router";
-import type { RevisionDoc } from "../../lib/documents";
 import { useBlame } from "./queries";
 import { Code } from "../../parts/Code";
 import { Trouble } from "../../parts/Trouble";
+import { whose } from "./whose";
 import { when, whenShort } from "../../lib/time";
-
-/** Whose a revision is, in a word. */
-function whose(r: RevisionDoc): string {
-  if (r.author ?? r.actor) return r.author ?? r.actor ?? "";
-  const words: Record<string, string> = {
-    outside: "outside",
-    first: "first read",
-    replaced: "new box",
-    rebuilt: "archive",
-  };
-  return words[r.source] ?? r.source;
-}
 
 /** The configuration with who last set each line; and what was removed. */
 export function BlameView({ device }: { device: string }) {

@@ -69,21 +69,7 @@ export function Strip({ moments, chosen, onChoose }: Props) {
           const date = m.at.slice(0, 10);
           const fresh = ordered[x - 1]?.m.at.slice(0, 10) !== date;
           return (
-            <g
-              key={index}
-              role="option"
-              aria-selected={index === chosen}
-              aria-label={`${l.name}: ${m.text}, ${when(m.at)}`}
-              tabIndex={0}
-              className="moment"
-              onClick={() => {
-                onChoose(index);
-              }}
-              onKeyDown={(e) => {
-                if (e.key === "Enter" || e.key === " ") onChoose(index);
-              }}
-            >
-              <title>{`${m.text}, ${whenShort(m.at)}`}</title>
+            <g key={index} role="presentation">
               {fresh && (
                 <text x={cx - 10} y={14} fontSize={11} fill={token.colorTextSecondary}>
                   {date}
@@ -99,26 +85,41 @@ export function Strip({ moments, chosen, onChoose }: Props) {
                   strokeDasharray="2 4"
                 />
               )}
-              {index === chosen && <line x1={cx} x2={cx} y1={20} y2={height} stroke={colour} strokeWidth={1} />}
-              <circle
-                cx={cx}
-                cy={cy}
-                r={index === chosen ? 13 : 10}
-                fill={index === chosen ? colour : token.colorBgContainer}
-                stroke={colour}
-                strokeWidth={2}
-              />
-              <text
-                aria-hidden
-                x={cx}
-                y={cy + 4}
-                fontSize={12}
-                fontWeight={700}
-                textAnchor="middle"
-                fill={index === chosen ? token.colorBgContainer : colour}
+              <g
+                role="option"
+                aria-selected={index === chosen}
+                aria-label={`${m.kind === "holding" ? "…" : l.mark} ${l.name}: ${m.text}, ${when(m.at)}`}
+                tabIndex={0}
+                className="moment"
+                onClick={() => {
+                  onChoose(index);
+                }}
+                onKeyDown={(e) => {
+                  if (e.key === "Enter" || e.key === " ") onChoose(index);
+                }}
               >
-                {m.kind === "holding" ? "…" : l.mark}
-              </text>
+                <title>{`${m.text}, ${whenShort(m.at)}`}</title>
+                {index === chosen && <line x1={cx} x2={cx} y1={20} y2={height} stroke={colour} strokeWidth={1} />}
+                <circle
+                  cx={cx}
+                  cy={cy}
+                  r={index === chosen ? 13 : 10}
+                  fill={index === chosen ? colour : token.colorBgContainer}
+                  stroke={colour}
+                  strokeWidth={2}
+                />
+                <text
+                  aria-hidden
+                  x={cx}
+                  y={cy + 4}
+                  fontSize={12}
+                  fontWeight={700}
+                  textAnchor="middle"
+                  fill={index === chosen ? token.colorBgContainer : colour}
+                >
+                  {m.kind === "holding" ? "…" : l.mark}
+                </text>
+              </g>
             </g>
           );
         })}

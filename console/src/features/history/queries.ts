@@ -22,6 +22,15 @@ export const useBlame = (name: string, path: string) =>
     retry: false,
   });
 
+/** What happened at a path and below it. */
+export const useLife = (name: string, path: string) =>
+  useQuery({
+    queryKey: ["life", name, path],
+    queryFn: () => answer(api.GET("/devices/{name}/history", { params: { path: { name }, query: { path } } })),
+    enabled: path !== "",
+    retry: false,
+  });
+
 /** Any two configurations; places such as running may make the service read the device. */
 export const useComparison = (a: string, b: string, path: string, context: number) =>
   useQuery({

@@ -13,13 +13,24 @@ import {
   Typography,
 } from "antd";
 import { useState } from "react";
+import type { ReactNode } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { LedgerEntry, Verified } from "../../lib/documents";
-import { useAudit, useEntry, useForgetSearch, usePace, useSaveSearch, useSearches, useVerify } from "./queries";
+import {
+  useAudit,
+  useEntry,
+  useForgetSearch,
+  usePace,
+  useSaveSearch,
+  useSearches,
+  useSignCheckpoint,
+  useVerify,
+} from "./queries";
 import { Difference } from "../../parts/Difference";
 import { PaceChart } from "./PaceChart";
 import { SearchLine } from "./SearchLine";
 import { Receivers } from "./Receivers";
+import { Code } from "../../parts/Code";
 import { PageTitle } from "../../parts/Headings";
 import { Rows } from "../../parts/Rows";
 import { Trouble } from "../../parts/Trouble";
@@ -47,7 +58,7 @@ export function Audit({ session }: { session: Session }) {
     <>
       <Flex justify="space-between" align="center" style={{ marginBottom: 12 }} wrap gap={8}>
         <PageTitle>Who did what, when</PageTitle>
-        <Whole />
+        <Whole session={session} />
       </Flex>
       <SearchLine line={line} onSearch={search} status={found.error ? "error" : ""} />
       <Flex gap={12} style={{ margin: "8px 0 12px" }} align="center" wrap>
@@ -120,14 +131,20 @@ export function Audit({ session }: { session: Session }) {
             width: 170,
             render: (at: string) => <span title={when(at)}>{whenShort(at)}</span>,
           },
-          { title: "Who", dataIndex: "actor", width: 100 },
+          {
+            title: "Who",
+            dataIndex: "actor",
+            width: 100,
+            render: (w: string) => <Narrow by={`who:${w}`} shows={w} line={line} go={search} />,
+          },
           {
             title: "What",
             dataIndex: "action",
             width: 190,
             render: (_, e) => (
               <>
-                {e.action} {e.outcome && <Tag color="volcano">{e.outcome}</Tag>}
+                <Narrow by={`kind:${e.action}`} shows={e.action} line={line} go={search} />{" "}
+                {e.outcome && <Tag color="volcano">{e.outcome}</Tag>}
               </>
             ),
           },
@@ -163,7 +180,13 @@ export function Audit({ session }: { session: Session }) {
                 </Link>
               ),
           },
-          { title: "Detail", key: "detail", render: (_, e) => <What entry={e} /> },
+          {
+            title: "Detail",
+            key: "detail",
+            render: (_, e) => (
+              <What entry={e} narrow={(by, shows) => <Narrow by={by} shows={shows} line={line} go={search} />} />
+            ),
+          },
         ]}
       />
       {found.hasNextPage && (
@@ -204,14 +227,32 @@ export function Audit({ session }: { session: Session }) {
   );
 }
 
-function What({ entry }: { entry: LedgerEntry }) {
+/** A value of the record; a click on it narrows the search to entries that have it. */
+function Narrow({ by, shows, line, go }: { by: string; shows: string; line: string; go: (line: string) => void }) {
   return (
-    <span style={{ wordBreak: "break-word" }}>
-      {entry.path && (
-        <code>
-          <bdi>{entry.path}</bdi>
-        </code>
-      )}{" "}
+    <button
+      type="button"
+      className="narrow"
+      title={`Search for ${by}`}
+      aria-label={`${shows}: search for it`}
+      onClick={(e) => {
+        e.stopPropagation();
+        if (!line.split(/\s+/).includes(by)) go(`${line} ${by}`.trim());
+      }}
+    >
+      {shows}
+    </button>
+  );
+}
+
+/** A value that is searched for as a whole. */
+const exact = (key: string, value: string) =>
+  /[\s"]/.test(value) ? `${key}:"${value.replaceAll('"', "")}"` : `${key}:${value}`;
+
+function What({ entry, narrow }: { entry: LedgerEntry; narrow: (by: string, shows: string) => ReactNode }) {
+  return (
+    <span style={{ overflowWrap: "anywhere" }}>
+      {entry.path && <code>{narrow(exact("path", entry.path), entry.path)}</code>}{" "}
       {entry.before && (
         <>
           <bdi>{entry.before.split("\n")[0]}</bdi> →{" "}
@@ -269,19 +310,55 @@ function Entry({ seq }: { seq: number }) {
 }
 
 /** Whether the ledger is whole. */
-function Whole() {
+function Whole({ session }: { session: Session }) {
   const verify = useVerify();
+  const sign = useSignCheckpoint();
   return (
     <Flex vertical gap={6} align="end">
-      <Button
-        loading={verify.isPending}
-        onClick={() => {
-          verify.mutate(undefined);
-        }}
-      >
-        Check the whole record
-      </Button>
-      <Trouble error={verify.error} />
+      <Flex gap={6} wrap justify="end">
+        {may(session, "audit") && (
+          <Button
+            loading={sign.isPending}
+            onClick={() => {
+              sign.mutate(undefined);
+            }}
+          >
+            Sign a checkpoint
+          </Button>
+        )}
+        <Button
+          loading={verify.isPending}
+          onClick={() => {
+            verify.mutate(undefined);
+          }}
+        >
+          Check the whole record
+        </Button>
+      </Flex>
+      <Trouble error={verify.error ?? sign.error} />
+      {sign.data && (
+        <Alert
+          type="success"
+          showIcon
+          title={`The record of ${String(sign.data.entries)} entries is signed, ${when(sign.data.at)}. Keep this elsewhere.`}
+          description={
+            <>
+              <Code label="checkpoint" text={sign.data.checkpoint} />
+              <a
+                href={`data:text/plain;charset=utf-8,${encodeURIComponent(sign.data.checkpoint)}`}
+                download={`checkpoint-${String(sign.data.entries)}.txt`}
+              >
+                Save it
+              </a>
+              {sign.data.witnesses.map((w) => (
+                <div key={w.name}>
+                  {w.name}: {w.trouble ?? "signed it, too"}
+                </div>
+              ))}
+            </>
+          }
+        />
+      )}
       {verify.data && <Answer v={verify.data} />}
     </Flex>
   );

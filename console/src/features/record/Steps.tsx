@@ -1,4 +1,4 @@
-import { Flex, Tag, Tooltip, Typography } from "antd";
+import { Flex, Tag, Tooltip, Typography, theme } from "antd";
 import type { Commit, DeviceStanding, ProbeResult } from "../../lib/documents";
 import { when } from "../../lib/time";
 
@@ -50,6 +50,35 @@ export function Step({ device, kept }: { device: DeviceStanding; kept?: boolean 
       )}
       {device.said && <span>{device.said}</span>}
     </Flex>
+  );
+}
+
+/** How far a commit is over its devices: a part of the bar for each step that some of them are at. */
+export function Progressed({ devices }: { devices: DeviceStanding[] }) {
+  const { token } = theme.useToken();
+  const number = new Map<string, number>();
+  for (const d of devices) number.set(d.standing, (number.get(d.standing) ?? 0) + 1);
+  const tone: Record<string, string> = {
+    held: token.colorWarning,
+    confirmed: token.colorPrimary,
+    reverted: token.colorError,
+    reverting: token.colorError,
+    accepted: token.colorError,
+  };
+  return (
+    <div
+      role="img"
+      aria-label={`of ${String(devices.length)} devices: ${counted(devices)}`}
+      style={{ display: "flex", height: 14, gap: 2, margin: "0 0 12px" }}
+    >
+      {[...number].map(([standing, n]) => (
+        <div
+          key={standing}
+          title={`${String(n)} ${standing}`}
+          style={{ flex: n, background: tone[standing] ?? token.colorTextTertiary, borderRadius: 2 }}
+        />
+      ))}
+    </div>
   );
 }
 

@@ -80,3 +80,6 @@ export const useTryReceiver = () =>
 
 export const useRetireReceiver = () =>
   useAct((name: string) => answer(api.DELETE("/receivers/{name}", { params: { path: { name } } })));
+
+/** Signs what the record is now, to be kept elsewhere. */
+export const useSignCheckpoint = () => useAct(() => answer(api.POST("/audit/checkpoint")));

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"golang.org/x/term"
@@ -106,10 +107,19 @@ func (a *app) run(ctx context.Context, args []string) int {
 		_ = a.json(a.err, p)
 	case refused: // it may hold what a device said
 		_, _ = fmt.Fprintln(a.err, "latch:", strings.Replace(text, p.Error(), told(p), 1))
+	case text != "" && (a.asJSON || slices.Contains(args, "--json")): // also where it went wrong before that was read
+		_ = a.json(a.err, wire.Problem{
+			Type: wire.ProblemPrefix + statusNames[statusOf(err)], Title: "latch", Detail: text,
+		})
 	case text != "":
 		_, _ = fmt.Fprintln(a.err, "latch:", text)
 	}
 	return statusOf(err)
+}
+
+// statusNames are the types of problems that the client itself tells of, by its exit status.
+var statusNames = map[int]string{
+	AnswerNo: "answer-no", WrongUse: "invalid", Refused: "refused", Unreachable: "unreachable", WentBack: "reverted",
 }
 
 // statusOf gives the exit status an error stands for.

@@ -1,71 +1,13 @@
 package cli
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
-	"os"
-	"path/filepath"
 	"strconv"
-	"strings"
 
 	"oakenlatch/client"
 )
-
-// remembered is what a login leaves for the next commands.
-type remembered struct {
-	Server string `json:"server"`
-	Token  string `json:"token"`
-	Pin    string `json:"pin,omitempty"` // of the server's key, where a person accepted it
-}
-
-func (a *app) sessionFile() string {
-	dir := a.getenv("XDG_CONFIG_HOME")
-	if dir == "" {
-		dir = filepath.Join(a.getenv("HOME"), ".config")
-	}
-	return filepath.Join(dir, "oaken-latch", "session.json")
-}
-
-// settings fills in server and token: flag, then environment, then login.
-func (a *app) settings() {
-	var r remembered
-	if b, err := os.ReadFile(a.sessionFile()); err == nil {
-		_ = json.Unmarshal(b, &r) // a broken file is as good as none
-	}
-	if a.server == "" {
-		a.server = a.getenv("OAKEN_LATCH_SERVER")
-	}
-	if a.server == "" {
-		a.server = r.Server
-	}
-	a.server = strings.TrimRight(a.server, "/")
-	a.token = a.getenv("OAKEN_LATCH_TOKEN")
-	if a.token == "" && (r.Server == a.server) {
-		a.token = r.Token // a token goes only to the server it came from
-	}
-	a.pin = a.getenv("OAKEN_LATCH_PIN")
-	if a.pin == "" && r.Server == a.server {
-		a.pin = r.Pin
-	}
-}
-
-func (a *app) remember(r remembered) error {
-	file := a.sessionFile()
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return err
-	}
-	b, err := json.Marshal(r)
-	if err != nil {
-		return err
-	}
-	tmp := file + ".new"
-	if err := os.WriteFile(tmp, b, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(tmp, file)
-}
 
 // api is the service, asked as who is signed in. Where it is not said which service, every call says so.
 func (a *app) api() *client.Client {

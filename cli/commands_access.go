@@ -132,6 +132,12 @@ func accessCommands() []command {
 			example: "latch login --server http://127.0.0.1:8640 --user mara --password-file pw",
 		},
 		{
+			name: "use", args: "[NAME]", max: 1, setup: use,
+			summary: "which of several servers is asked from now on; without a name, those there are",
+			example: "latch use harbour\n" +
+				"latch login --server https://latch.tidewell.example --user mara --name harbour",
+		},
+		{
 			name: "logout", setup: logout,
 			summary: "sign out",
 			example: "latch logout",

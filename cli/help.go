@@ -8,8 +8,8 @@ import (
 
 // daily are the commands of a day's work, in its order.
 var daily = []string{
-	"now", "open", "put", "delete", "preview", "commit", "confirm", "extend", "revert", "undo", "compare", "config", "blame",
-	"audit",
+	"now", "open", "put", "delete", "preview", "commit", "confirm", "extend", "revert", "undo", "compare", "config",
+	"blame", "audit",
 }
 
 // themes are all commands by what they are about.
@@ -25,9 +25,8 @@ var themes = []struct {
 }
 
 const about = `
-Every command takes --help (with an example), --json and --server URL. The
-environment OAKEN_LATCH_SERVER and OAKEN_LATCH_TOKEN serve all of them.
-latch --version says which release it is.
+Every command takes --help (with an example), --json and --server URL, also by
+the environment: OAKEN_LATCH_SERVER, OAKEN_LATCH_TOKEN. The release: --version.
 Exit status: 0 done, 1 the answer is no, 2 wrong use, 3 refused, 4 not
 reachable, 5 reverted, 6 vouched for by nobody outside, 130 interrupted.
 `

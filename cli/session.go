@@ -60,6 +60,7 @@ func login(a *app, fs *flag.FlagSet) func([]string) error {
 		"the key that the server is to show, as oaken-latchd prints it when it starts; asked about if nobody "+
 			"vouches for it",
 	)
+	name := fs.String("name", "", "call this server so, for latch use")
 	return func([]string) error {
 		if *pin != "" {
 			a.pin = *pin
@@ -87,7 +88,7 @@ func login(a *app, fs *flag.FlagSet) func([]string) error {
 		if err := a.acquainted(enter); err != nil {
 			return err
 		}
-		if err := a.remember(remembered{Server: a.server, Token: s.Token, Pin: a.pin}); err != nil {
+		if err := a.remember(remembered{Name: *name, Server: a.server, Token: s.Token, Pin: a.pin}); err != nil {
 			return &exit{Refused, fmt.Errorf("signed in, but the session cannot be stored: %w", err)}
 		}
 		return a.show(s, func() {

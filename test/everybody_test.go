@@ -69,7 +69,9 @@ func TestEverybody(t *testing.T) {
 
 // furnished fills the service with something of everything, and gives the pages to see it on.
 func (s *stage) furnished() []view {
-	n := s.Open("mara", router+" /system/contact Mara", quay+" /system/location Here", quay+" /vlans/vlan=40/name lamps")
+	n := s.Open(
+		"mara", router+" /system/contact Mara", quay+" /system/location Here", quay+" /vlans/vlan=40/name lamps",
+	)
 	s.Do("mara", 0, "put", n, quay, "/interfaces/interface=quay6/description", "no type")
 	s.Do("mara", 0, "put", n, quay, "/system/location", "There")
 	s.Do("mara", 0, "delete", n, hall, "/acls/acl=hall-in/aces/ace=booking")

@@ -229,7 +229,8 @@ func TestPasskey(t *testing.T) {
 	do(
 		"a rule", chromedp.Navigate(url+"/access"), browser.Type("Devices", "all devices"),
 		browser.Type("Path", "/system"), chromedp.Click(browser.Button("Make the rule…")),
-		shows("It holds for everybody, you too."), chromedp.Click(browser.Button("Make it")), shows("Show your second factor again"),
+		shows("It holds for everybody, you too."), chromedp.Click(browser.Button("Make it")),
+		shows("Show your second factor again"),
 	)
 	assert.NotContains(t, rules(), "/system")
 	do(

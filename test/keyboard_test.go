@@ -75,8 +75,8 @@ func (k keys) push(name string) {
 	k.press(kb.Enter)
 }
 
-// A whole change by keyboard alone: signed in, opened, staged, committed, more time given, reverted; and one of somebody
-// else approved.
+// A whole change by keyboard alone: signed in, opened, staged, committed, reverted; and one of somebody else found and
+// approved.
 func TestKeyboard(t *testing.T) {
 	pace.Long(t)
 	t.Parallel()
@@ -85,7 +85,8 @@ func TestKeyboard(t *testing.T) {
 	ask := s.Open("joss", quay+" /system/contact Joss")
 	s.Do("joss", 0, "ask", ask)
 	k := keys{t, chromium(t, func(text string) { t.Error("page: " + text) })}
-	require.NoError(t, browser.Do(k.ctx, "open", chromedp.Navigate(s.URL), chromedp.WaitVisible(browser.Field("Account"))))
+	err := browser.Do(k.ctx, "open", chromedp.Navigate(s.URL), chromedp.WaitVisible(browser.Field("Account")))
+	require.NoError(t, err)
 
 	k.to("Account")
 	k.press("mara")

@@ -27,7 +27,7 @@ func (a *API) textRead(c *call) (any, error) {
 	doc, err := codec.Decoder{Schema: s, Stands: redact.IsName}.Read([]byte(in.Text))
 	if err != nil {
 		return nil, refusal.New(
-			refusal.Invalid, "mend the text there", "read as %s: %v", codec.Recognise([]byte(in.Text)), err,
+			refusal.Invalid, "correct the text there", "read as %s: %v", codec.Recognise([]byte(in.Text)), err,
 		)
 	}
 	res := check.Document(s, doc.Content)

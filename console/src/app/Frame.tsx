@@ -71,7 +71,7 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
         <span
           className="whose"
           title={`${session.account} may: ${session.may.join(" ")}`}
-          style={{ whiteSpace: "nowrap", maxWidth: 90, overflow: "hidden", textOverflow: "ellipsis" }}
+          style={{ whiteSpace: "nowrap", maxWidth: 110, flexShrink: 0, overflow: "hidden", textOverflow: "ellipsis" }}
         >
           {session.account}
         </span>

@@ -27,6 +27,18 @@ export function whenShort(iso: string | undefined): string {
     .replaceAll(" ", "\u00a0");
 }
 
+/** A time of today in short, with its zone; of another day with the day. */
+export function timeOfDay(iso: string | undefined, now = new Date()): string {
+  if (!iso) return "never";
+  if (new Date(iso).toDateString() !== now.toDateString()) return whenShort(iso);
+  return new Intl.DateTimeFormat("en-GB", {
+    hour: "2-digit",
+    minute: "2-digit",
+    second: "2-digit",
+    timeZoneName: "short",
+  }).format(new Date(iso));
+}
+
 /** Seconds as m:ss, h:mm:ss from an hour on, or days from two days on. */
 export function clock(seconds: number): string {
   const s = Math.max(0, Math.round(seconds));

@@ -14,7 +14,7 @@ import { Difference } from "../parts/Difference";
 import { HoldBar } from "../features/changes/HoldBar";
 import { StateTag } from "../parts/StateTag";
 import { Trouble } from "../parts/Trouble";
-import { clock, span, when, whenIn, whenShort } from "../lib/time";
+import { clock, span, timeOfDay, when, whenIn, whenShort } from "../lib/time";
 import { stub } from "./answering";
 import { quietPart } from "./documents";
 
@@ -70,6 +70,9 @@ describe("times", () => {
   it("always tells the zone", () => {
     expect(when("2026-11-23T02:00:00Z")).toMatch(/2026.*(UTC|GMT|[A-Z]{2,})/);
     expect(whenShort("2026-11-23T02:00:00Z")).not.toContain(" ");
+    const today = new Date("2026-11-23T02:30:00Z");
+    expect(timeOfDay("2026-11-23T02:00:00Z", today)).toMatch(/^\d\d:00:00 \S+$/);
+    expect(timeOfDay("2026-11-25T02:00:00Z", today)).toContain("Nov");
     expect(when(undefined)).toBe("never");
   });
 });

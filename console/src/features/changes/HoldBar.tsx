@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import type { Change, Commit, DeviceStanding } from "../../lib/documents";
 import { useHold, useAccept, useSay } from "./queries";
 import { useLost } from "../../lib/contact";
-import { clock, span, when } from "../../lib/time";
+import { clock, span, timeOfDay, when } from "../../lib/time";
 import { RevertDialog } from "./RevertDialog";
 import { Progressed, Steps, counted } from "../record/Steps";
 import { Trouble } from "../../parts/Trouble";
@@ -41,10 +41,10 @@ const doing: Record<string, string> = {
 /** What ends a hold, and who sees to it. */
 function ending(commit: Commit): string {
   const alone = commit.devices.filter((d) => d.keeper === "service").map((d) => d.name);
-  const at = `at ${when(commit.deadline)}`;
-  if (alone.length === 0) return `It is reverted ${at} unless you confirm.`;
-  if (alone.length === commit.devices.length) return `It is reverted ${at} unless you confirm; by this service alone.`;
-  return `It is reverted ${at} unless you confirm; on ${alone.join(", ")} by this service alone.`;
+  const at = `Reverted at ${timeOfDay(commit.deadline)} unless you confirm`;
+  if (alone.length === 0) return `${at}.`;
+  if (alone.length === commit.devices.length) return `${at}; by this service alone.`;
+  return `${at}; on ${alone.join(", ")} by this service alone.`;
 }
 
 /** At how many seconds before its end a hold is spoken of, for those who do not see the clock. */
@@ -57,7 +57,7 @@ function Spoken({ change, left, lost }: { change: Change; left: number; lost: bo
   const near = spoken.findLast((s) => left <= s);
   const text =
     commit.phase === "awaiting"
-      ? `Change ${String(change.number)} is on hold. ${near === undefined ? ending(commit) : `It is reverted in less than ${span(near)} unless you confirm.`}`
+      ? `Change ${String(change.number)} is on hold. ${near === undefined ? ending(commit) : `Reverted in less than ${span(near)} unless you confirm.`}`
       : `Change ${String(change.number)} ${doing[commit.phase] ?? commit.phase}.`;
   return (
     <div role="status" className="only-heard">
@@ -80,8 +80,8 @@ export function HoldBar({ change, mayDecide }: { change: Change; mayDecide: bool
   const odd = commit.devices.filter((d) => d.said);
   const passing = (commit.probes ?? []).filter((p) => p.result === "passed").length;
   const words = [
-    `${change.title}.`,
     awaiting && ending(commit),
+    `${change.title}.`,
     awaiting && commit.byProbes && "It is confirmed by itself once every probe passes.",
     commit.newDeadline && `The devices' timers are being set for a hold until ${when(commit.newDeadline)}.`,
     commit.phase === "prepared" && `It lapses at ${when(commit.lapsesAt)}, or when a device moves on.`,

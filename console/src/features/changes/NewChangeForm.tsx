@@ -64,9 +64,7 @@ export function NewChangeForm({ shown, onClose }: { shown: boolean; onClose: () 
         <Form.Item name="ticket" label="Ticket (if there is one)">
           <Input maxLength={100} />
         </Form.Item>
-        <button type="submit" hidden tabIndex={-1} aria-hidden>
-          Open
-        </button>
+        <input type="submit" hidden tabIndex={-1} />
       </Form>
     </Modal>
   );

@@ -6,12 +6,12 @@ import { NotFound } from "./NotFound";
 import { page } from "../parts/page";
 import { Trouble } from "../parts/Trouble";
 import { nonce } from "../lib/nonce";
+import { ShowAnew } from "../features/access/ShowAnew";
 import { useLive } from "./live";
 import { useSession } from "../features/access/queries";
 import { dark, light } from "../lib/theme";
 
 const SignIn = page(() => import("../features/access/SignIn").then((m) => m.SignIn));
-const ShowAnew = page(() => import("../features/access/SecondFactor").then((m) => m.ShowAnew));
 const AccessPage = page(() => import("../features/access/AccessPage").then((m) => m.AccessPage));
 const Audit = page(() => import("../features/record/Audit").then((m) => m.Audit));
 const ChangePage = page(() => import("../features/changes/ChangePage").then((m) => m.ChangePage));

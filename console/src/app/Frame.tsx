@@ -1,4 +1,4 @@
-import { Alert, Button, ConfigProvider, Drawer, Flex, Modal, Spin, Typography, theme } from "antd";
+import { Alert, Button, ConfigProvider, Flex, Spin, Typography, theme } from "antd";
 import { Suspense, useEffect, useRef, useState } from "react";
 import { NavLink, Outlet, useLocation } from "react-router";
 import type { Session } from "../lib/documents";
@@ -15,6 +15,8 @@ import { footID } from "../parts/Foot";
 import { places } from "./places";
 
 const HoldBar = page(() => import("../features/changes/HoldBar").then((m) => m.HoldBar));
+const Menu = page(() => import("./Menu").then((m) => m.Menu));
+const AskToLeave = page(() => import("./Menu").then((m) => m.AskToLeave));
 const Palette = page(() => import("./Palette").then((m) => m.Palette));
 
 /** Every page's frame: the board at the top, the page, the next step and the holds at the foot. */
@@ -89,46 +91,28 @@ export function Frame({ session, look, setLook }: { session: Session; look: stri
           ☰
         </Button>
       </header>
-      <Drawer
-        title={session.account}
-        open={menu}
-        size={280}
-        onClose={() => {
-          setMenu(false);
-        }}
-      >
-        <nav aria-label="all places" className="places">
-          {shown.map((p) => (
-            <NavLink
-              key={p.to}
-              to={p.to}
-              end={p.to === "/"}
-              onClick={() => {
-                setMenu(false);
-              }}
-            >
-              {p.label}
-            </NavLink>
-          ))}
-        </nav>
-        <Flex vertical gap={14} align="start" style={{ marginTop: 16 }}>
-          {looks}
-          <Button onClick={signOut}>Sign out</Button>
-        </Flex>
-      </Drawer>
-      <Modal
-        title="Sign out?"
-        destroyOnHidden
-        open={asking > 0}
-        okText="Sign out"
-        onOk={leave}
-        onCancel={() => {
-          setAsking(0);
-        }}
-      >
-        {asking === 1 ? "One text was" : `${String(asking)} texts were`} typed and not sent. Signing out drops{" "}
-        {asking === 1 ? "it" : "them"}.
-      </Modal>
+      <Suspense fallback={null}>
+        {menu && (
+          <Menu
+            account={session.account}
+            places={shown}
+            look={looks}
+            signOut={signOut}
+            close={() => {
+              setMenu(false);
+            }}
+          />
+        )}
+        {asking > 0 && (
+          <AskToLeave
+            texts={asking}
+            leave={leave}
+            stay={() => {
+              setAsking(0);
+            }}
+          />
+        )}
+      </Suspense>
       {lost && (
         <div style={{ position: "sticky", top: 0, zIndex: 20 }}>
           <Alert

@@ -1,7 +1,7 @@
 import { Alert, Button, Flex, Form, Input, Modal } from "antd";
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import type { Second, Shown } from "../../lib/documents";
-import { ApiError, answer, api, whenAskedAnew } from "../../lib/api";
+import { ApiError, answer, api } from "../../lib/api";
 import { Trouble } from "../../parts/Trouble";
 
 /** Has the browser show a passkey. */
@@ -86,35 +86,13 @@ export function SecondForm({ second, show }: { second: Second; show: (shown: Sho
   );
 }
 
-interface Asking {
-  second: Second;
-  answer: (shown: boolean) => void;
-}
-
 /** Asks a person who is signed in to show their second factor again, where something grave needs it. */
-export function ShowAnew() {
-  const [asking, setAsking] = useState<Asking>();
-  useEffect(() => {
-    whenAskedAnew(
-      (second) =>
-        new Promise((answer) => {
-          setAsking({ second, answer });
-        }),
-    );
-    return () => {
-      whenAskedAnew(undefined);
-    };
-  }, []);
-  const end = (shown: boolean) => {
-    asking?.answer(shown);
-    setAsking(undefined);
-  };
+export function AskAnew({ second, end }: { second: Second; end: (shown: boolean) => void }) {
   return (
     <Modal
       title="Show your second factor again"
-      open={asking !== undefined}
+      open
       footer={null}
-      destroyOnHidden
       onCancel={() => {
         end(false);
       }}
@@ -123,16 +101,14 @@ export function ShowAnew() {
     >
       <Flex vertical gap={8}>
         <div>This is a sensitive action. Your second factor counts for five minutes.</div>
-        {asking && (
-          <SecondForm
-            key={asking.second.ticket}
-            second={asking.second}
-            show={async (shown) => {
-              await answer(api.POST("/me/proof", { body: shown }));
-              end(true);
-            }}
-          />
-        )}
+        <SecondForm
+          key={second.ticket}
+          second={second}
+          show={async (shown) => {
+            await answer(api.POST("/me/proof", { body: shown }));
+            end(true);
+          }}
+        />
       </Flex>
     </Modal>
   );

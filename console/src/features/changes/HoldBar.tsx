@@ -9,7 +9,7 @@ import { RevertDialog } from "./RevertDialog";
 import { Progressed, Steps, counted } from "../record/Steps";
 import { Trouble } from "../../parts/Trouble";
 import { disabledIf } from "../../lib/disabled";
-import { useWarning } from "./warning";
+import { mayTell, useWarning } from "./warning";
 
 /** Seconds left, counted on from what the service said last. */
 export function useSecondsLeft(secondsLeft: number): number {
@@ -150,8 +150,26 @@ export function HoldBar({ change, mayDecide }: { change: Change; mayDecide: bool
         <p>{words}</p>
         <Progressed devices={commit.devices} />
         <Steps commit={commit} />
+        <Warned />
       </Drawer>
     </div>
+  );
+}
+
+/** Offers to be told when a hold is about to end, where the browser can and was not told yet whether it may. */
+function Warned() {
+  const [may, setMay] = useState(mayTell);
+  if (may === "denied") return null;
+  if (may === "granted") return <p>You are told here, with a sound, a minute before a hold ends.</p>;
+  return (
+    <Button
+      style={{ marginTop: 12 }}
+      onClick={() => {
+        void Notification.requestPermission().then(setMay);
+      }}
+    >
+      Tell me when a hold is about to end…
+    </Button>
   );
 }
 

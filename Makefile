@@ -12,7 +12,7 @@ COMMIT := $(shell git rev-parse HEAD 2>/dev/null)$(shell git diff --quiet HEAD -
 WHEN := $(shell TZ=UTC git log -1 --format=%cd --date='format-local:%Y-%m-%d %H:%M:%S UTC' 2>/dev/null)
 LDFLAGS := -X 'oakenlatch/wire.builtOf=$(COMMIT)' -X 'oakenlatch/wire.builtWhen=$(WHEN)'
 
-.PHONY: describe packages demo demo-reset tour build test check go-test console-test bench soak judge audit fuzz screenshots clean
+.PHONY: describe docs packages demo demo-reset tour build test check go-test console-test bench soak judge audit fuzz screenshots clean
 
 ## demo: build all, run the service with its lab on loopback (Ctrl-C stops it)
 demo: build
@@ -21,6 +21,10 @@ demo: build
 ## demo-reset: forget the demo's records and devices
 demo-reset:
 	rm -rf $(DEMO_DATA)
+
+## docs: what the README shows of the client, made anew from the tour through a running demo
+docs: build
+	@bash scripts/tour.sh http://$(LISTEN) | $(GO) run ./test/tour/docs README.md
 
 ## tour: the client through the whole story, against a running demo
 tour: build

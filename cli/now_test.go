@@ -78,8 +78,10 @@ func TestWatchAll(t *testing.T) {
 		}
 		w.Header().Set("Content-Type", "text/event-stream")
 		_, _ = fmt.Fprintf(
-			w, "id: %d\nevent: entry\ndata: {\"seq\":%d,\"actor\":\"mara\",\"action\":\"edit.put\",\"device\":\"quay\","+
-				"\"change\":7,\"path\":\"/x\",\"after\":\"v%d\"}\n\nevent: pulse\ndata: {}\n\n", n, n, n,
+			w,
+			"id: %d\nevent: entry\ndata: {\"seq\":%d,\"actor\":\"mara\",\"action\":\"edit.put\","+
+				"\"device\":\"quay\",\"change\":7,\"path\":\"/x\",\"after\":\"v%d\"}\n\nevent: pulse\ndata: {}\n\n",
+			n, n, n,
 		)
 	}))
 	defer s.Close()

@@ -87,7 +87,9 @@ func (a *app) remember(r remembered) error {
 	if r.Name == "" {
 		r.Name = hostOf(r.Server)
 	}
-	all.Servers = slices.DeleteFunc(all.Servers, func(x remembered) bool { return x.Server == r.Server || x.Name == r.Name })
+	all.Servers = slices.DeleteFunc(all.Servers, func(x remembered) bool {
+		return x.Server == r.Server || x.Name == r.Name
+	})
 	all.Servers, all.Using = append(all.Servers, r), r.Name
 	return a.keep(all)
 }

@@ -8,7 +8,7 @@ export OAKEN_LATCH_SERVER=$server
 HOME=$(mktemp -d)
 export HOME XDG_CONFIG_HOME=$HOME
 trap 'rm -rf "$HOME"' EXIT
-export PATH=$PWD/bin:$PATH
+export PATH=${BIN:-$PWD/bin}:$PATH
 unexpected=0
 
 say() { printf '\n# %s\n' "$*"; }

@@ -131,6 +131,9 @@ func (s *stage) judged(t *testing.T, ctx context.Context, l look, v view, source
 		run(fmt.Sprintf(`localStorage.setItem("oaken-latch-look", %q)`, l.theme)),
 		chromedp.Navigate(s.URL + v.path), chromedp.WaitVisible(browser.Text("*", v.shows)),
 	}
+	if len(v.steps) > 0 { // what comes to the foot moves what is pressed there
+		steps = append(steps, chromedp.Sleep(800*time.Millisecond))
+	}
 	steps = append(append(steps, v.steps...), chromedp.Sleep(400*time.Millisecond))
 	err := browser.Do(ctx, v.name, steps...)
 	if dir := os.Getenv("PICTURES"); dir != "" {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -89,7 +90,7 @@ func (a *app) verified(v wire.Verified) {
 	case wire.Vouched:
 		a.printf("The record is what was seen from outside, up to entry %d of %d.\n", v.Vouched, v.Last)
 		a.printf(
-			"  seen by %s, %s\n", strings.Join(v.VouchedBy, ", "),
+			"  seen by %s, %s\n", strings.Join(slices.Sorted(slices.Values(v.VouchedBy)), ", "),
 			whenOr(v.VouchedAt, "at a time that is not known"),
 		)
 		if v.Vouched < v.Last {
@@ -121,7 +122,10 @@ func (a *app) verified(v wire.Verified) {
 			a.printf("  and %d more\n", v.Wrong-int64(len(v.Findings)))
 		}
 		if v.Vouched > 0 {
-			a.printf("Up to entry %d it is what %s saw.\n", v.Vouched, strings.Join(v.VouchedBy, ", "))
+			a.printf(
+				"Up to entry %d it is what %s saw.\n", v.Vouched,
+				strings.Join(slices.Sorted(slices.Values(v.VouchedBy)), ", "),
+			)
 		}
 	}
 	if v.Held > 0 {

@@ -62,7 +62,7 @@ func TestConsole(t *testing.T) {
 	// Commit on hold; the countdown is on every page.
 	do(
 		"commit", chromedp.Click(browser.Button("Commit on hold")), chromedp.WaitEnabled(browser.Button("Confirm")),
-		shows("is on hold on northmole-harbour"),
+		shows("On northmole-harbour:"),
 	)
 	assert.Equal(t, "9000", s.Value(router, mtu))
 	do(

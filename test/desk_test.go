@@ -123,7 +123,8 @@ func TestConsoleDesk(t *testing.T) {
 
 	require.NoError(t, browser.SignIn(ctx, s.URL, "/changes/"+n, "mara", maraPassword))
 	do(
-		"a conflict, three ways", shows("Conflict at /system/contact"), shows("Joss"),
+		"a conflict, three ways", chromedp.Click(browser.Button("Decide the conflict…")),
+		shows("Conflict at /system/contact"), shows("Joss"),
 		shows("1 thing stops a commit."),
 	)
 	do(

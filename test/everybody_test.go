@@ -98,6 +98,7 @@ func (s *stage) furnished() []view {
 		{"details", change + "&view=details", "Lockout forecast", nil},
 		{"edits", change + "&view=edits", "superseded by later", nil},
 		{"staging", change, "stop a commit", []browser.Step{press("Stage…"), dialog("Edit as text")}},
+		{"conflict", change, "stop a commit", []browser.Step{press("Decide the conflict…"), dialog("keep theirs")}},
 		{"people", change, "stop a commit", []browser.Step{press("People and notes"), dialog("Write it down")}},
 		{"how", change, "stop a commit", []browser.Step{press("How…"), dialog("When a probe fails")}},
 		{"confirmed", "/changes/" + done, "Undo this change", nil},

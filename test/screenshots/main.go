@@ -244,7 +244,7 @@ func consolePictures(c *client) error {
 		wait       chromedp.Search
 	}{
 		{"hold", "/changes/5", browser.Button("Confirm")},
-		{"desk", "/changes/9?device=saltern-quay", browser.Text("*", "Conflict at /system/location")},
+		{"desk", "/changes/9?device=saltern-quay", browser.Button("Decide the conflict…")},
 		{"now", "/", browser.Text("h1", "What needs a decision now")},
 		{"outside", "/outside?all=true&number=1", browser.Button("Take it as it is")},
 		{"traffic", "/changes/1?view=traffic", browser.Text("*", "which nobody expects")},

@@ -211,6 +211,7 @@ describe("the change desk", () => {
     ]);
     answers["POST /changes/7/decide"] = {};
     open("/changes/7?view=details");
+    fireEvent.click(await screen.findByRole("button", { name: "Decide the conflict…" }));
     for (const text of [
       "was it",
       "mine it",

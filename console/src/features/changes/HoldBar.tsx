@@ -81,6 +81,7 @@ export function HoldBar({ change, mayDecide }: { change: Change; mayDecide: bool
   const passing = (commit.probes ?? []).filter((p) => p.result === "passed").length;
   const words = [
     awaiting && ending(commit),
+    `On ${change.devices.join(", ")}:`,
     `${change.title}.`,
     awaiting && commit.byProbes && "It is confirmed by itself once every probe passes.",
     commit.newDeadline && `The devices' timers are being set for a hold until ${when(commit.newDeadline)}.`,
@@ -121,9 +122,7 @@ export function HoldBar({ change, mayDecide }: { change: Change; mayDecide: bool
             <Link to={`/changes/${String(change.number)}`} style={{ textDecoration: "underline" }}>
               Change {change.number}
             </Link>{" "}
-            {awaiting
-              ? `${lost ? "was" : "is"} on hold on ${change.devices.join(", ")}`
-              : (doing[commit.phase] ?? commit.phase)}
+            {awaiting ? (lost ? "was on hold" : "is on hold") : (doing[commit.phase] ?? commit.phase)}
             {lost && ", when the service was last heard"}
           </strong>{" "}
           {words}

@@ -5,7 +5,7 @@ import type { Remedies } from "./Remedies";
 import { Clash } from "./Clash";
 
 /** How many troubles are told before the rest is asked for. */
-const few = 4;
+const few = 2;
 
 /** What a change comes to, in one line, and then what is wrong with it. */
 export function Verdict({
@@ -19,6 +19,7 @@ export function Verdict({
 }) {
   const { token } = theme.useToken();
   const [all, setAll] = useState(false);
+  const [deciding, setDeciding] = useState(false);
   if (preview.against !== "running") return null; // the record tells what it did
   const colour = {
     ready: token.colorPrimary,
@@ -40,7 +41,7 @@ export function Verdict({
       </div>
       {troubles.length > 0 && (
         <ul className="troubles" aria-label="what is wrong">
-          {shown.map((t) => (
+          {shown.map((t, i) => (
             <li key={(t.device ?? "") + (t.path ?? "") + t.text}>
               <Typography.Text type={t.stops ? "danger" : "warning"} strong>
                 {t.stops ? "✕ stops" : "! careful"}
@@ -57,25 +58,38 @@ export function Verdict({
                   {t.device}
                 </Button>
               )}{" "}
-              {t.path && <code>{t.path}</code>} <bdi>{t.text}</bdi>
+              {t.path && <code>{t.path}</code>} <bdi>{t.text}</bdi>{" "}
+              {i === shown.length - 1 && troubles.length > few && (
+                <Button
+                  size="small"
+                  aria-expanded={all}
+                  onClick={() => {
+                    setAll(!all);
+                  }}
+                >
+                  {all ? "Fewer" : `${String(troubles.length - few)} more`}
+                </Button>
+              )}
             </li>
           ))}
-          {troubles.length > few && (
-            <li>
-              <Button
-                size="small"
-                aria-expanded={all}
-                onClick={() => {
-                  setAll(!all);
-                }}
-              >
-                {all ? "Fewer" : `${String(troubles.length - few)} more`}
-              </Button>
-            </li>
-          )}
         </ul>
       )}
       {conflicts.length > 0 && (
+        <Button
+          size="small"
+          danger
+          aria-expanded={deciding}
+          style={{ marginBottom: 8 }}
+          onClick={() => {
+            setDeciding(!deciding);
+          }}
+        >
+          {deciding
+            ? "Close the conflicts"
+            : `Decide ${conflicts.length === 1 ? "the conflict" : `${String(conflicts.length)} conflicts`}…`}
+        </Button>
+      )}
+      {deciding && conflicts.length > 0 && (
         <Flex vertical gap={8} className="verdicts" style={{ marginBottom: 8 }}>
           {conflicts.map(({ device, c }) => (
             <Clash key={device + c.path} device={device} conflict={c} remedies={remedies?.(device)} />

@@ -22,7 +22,7 @@ demo: build
 demo-reset:
 	rm -rf $(DEMO_DATA)
 
-## docs: what the README shows of the client, made anew from the tour through a running demo
+## docs: what the README shows of the client, made again from the tour through a running demo
 docs: build
 	@bash scripts/tour.sh http://$(LISTEN) | $(GO) run ./test/tour/docs README.md
 

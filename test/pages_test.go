@@ -16,7 +16,7 @@ import (
 	"oakenlatch/test/tour"
 )
 
-// What the README shows of the client is what it says on the tour through the demo; make docs writes it anew.
+// What the README shows of the client is what it says on the tour through the demo; make docs writes it again.
 func TestPagesShowWhatIsSo(t *testing.T) {
 	pace.Long(t)
 	t.Parallel()
@@ -46,7 +46,7 @@ func TestPagesShowWhatIsSo(t *testing.T) {
 	list, compared := tour.Compare(string(text), tour.Transcript(string(said)))
 	for _, d := range list {
 		t.Errorf(
-			"README.md, line %d: %s\nshows\n%s\nit answers\n%s\nmake docs writes it anew", d.Line(), d.Command,
+			"README.md, line %d: %s\nshows\n%s\nit answers\n%s\nmake docs writes it again", d.Line(), d.Command,
 			strings.Join(d.Lines, "\n"), strings.Join(d.Now, "\n"),
 		)
 	}

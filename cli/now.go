@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"errors"
 	"flag"
 	"fmt"
 	"strings"
 	"time"
 
+	"oakenlatch/client"
 	"oakenlatch/core/clip"
 	"oakenlatch/core/ledger"
 	"oakenlatch/wire"
@@ -160,19 +162,21 @@ func troubleText(d wire.Device) string {
 // watchAll tells what happens, as it happens, until it is interrupted. A stream that breaks is gone on from where it
 // broke.
 func (a *app) watchAll() error {
-	last := ""
+	last, wait := "", glance
 	for {
 		for e, err := range a.api().Events(a.ctx, last) {
 			if a.ctx.Err() != nil {
 				return a.ctx.Err()
 			}
+			var gone *client.Unreachable
+			if err != nil && (last == "" || !errors.As(err, &gone)) {
+				return err // it never began, or is refused by now
+			}
 			if err != nil {
-				if last == "" {
-					return err // it never began
-				}
 				_, _ = fmt.Fprintf(a.err, "latch: %v; trying again\n", err)
 				break
 			}
+			wait = glance
 			if e.ID != "" {
 				last = e.ID
 			}
@@ -198,10 +202,14 @@ func (a *app) watchAll() error {
 		select {
 		case <-a.ctx.Done():
 			return a.ctx.Err()
-		case <-time.After(glance):
+		case <-time.After(wait):
+			wait = min(2*wait, longest)
 		}
 	}
 }
+
+// longest is how long a stream that broke is waited for between two tries, at most.
+const longest = 5 * time.Second
 
 func changeNamed(n int64) string {
 	if n == 0 {

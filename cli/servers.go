@@ -49,12 +49,22 @@ func (a *app) sessionFile() string {
 	return filepath.Join(dir, "oaken-latch", "session.json")
 }
 
-// known reads what is remembered; a broken file is as good as none.
-func (a *app) known() (s servers) {
-	if b, err := os.ReadFile(a.sessionFile()); err == nil && json.Unmarshal(b, &s) != nil {
-		s = servers{}
+// known reads what is remembered; a broken file is as good as none. One server alone is how it was before there
+// were several.
+func (a *app) known() servers {
+	var s struct {
+		servers
+		remembered
 	}
-	return s
+	b, err := os.ReadFile(a.sessionFile())
+	if err != nil || json.Unmarshal(b, &s) != nil {
+		return servers{}
+	}
+	if one := s.remembered; one.Server != "" && len(s.Servers) == 0 {
+		one.Name = hostOf(one.Server)
+		return servers{Using: one.Name, Servers: []remembered{one}}
+	}
+	return s.servers
 }
 
 // settings fills in server and token: flag, then environment, then login. A token goes only to the server it came from.
@@ -157,6 +167,9 @@ func use(a *app, fs *flag.FlagSet) func([]string) error {
 				return
 			}
 			a.printf("From now on %s is asked, %s.\n", r.Name, r.Server)
+			if other := a.getenv("OAKEN_LATCH_SERVER"); other != "" && other != r.Server {
+				a.printf("In this shell OAKEN_LATCH_SERVER goes before: it names %s\n", other)
+			}
 			if r.Token == "" {
 				a.printf("Nobody is signed in there: latch login --user NAME\n")
 			}

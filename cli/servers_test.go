@@ -78,4 +78,8 @@ func TestServers(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(home, ".config", "oaken-latch", "session.json"), []byte("{"), 0o600))
 	_, out = latch("use", "--json")
 	assert.Equal(t, "[]\n", out)
+	old := `{"server":"http://192.0.2.1:8640","token":"t"}`
+	require.NoError(t, os.WriteFile(filepath.Join(home, ".config", "oaken-latch", "session.json"), []byte(old), 0o600))
+	_, out = latch("use")
+	assert.Regexp(t, `→ +192.0.2.1:8640 +http://192.0.2.1:8640 +signed in`, out, "as an earlier release left it")
 }

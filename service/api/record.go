@@ -11,6 +11,7 @@ import (
 	"oakenlatch/core/advice"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/search"
+	"oakenlatch/core/tree"
 	"oakenlatch/service/audit"
 	"oakenlatch/service/documents"
 	"oakenlatch/service/refusal"
@@ -105,6 +106,10 @@ func (a *API) commits(c *call) (any, error) {
 	q.Limit = int(limit)
 	var out wire.CommitRecords
 	list, next, err := a.Reports.Commits(c.ctx, c.person.Reach(), q)
+	var no *tree.PathError
+	if errors.As(err, &no) {
+		return nil, refusal.New(refusal.Invalid, "", "%v", no)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -66,8 +66,12 @@ func Sum(list []Verdict, seen Seen) Summary {
 	default:
 		s.Level = AllReady
 	}
+	head := headOf[s.Level]
+	if seen.Digest == "" { // of a part there is nothing to commit
+		head = "This part alone"
+	}
 	s.Text = fmt.Sprintf(
-		"%s: %s. %s %s", headOf[s.Level], sumOf(active), undoneBy(active), wrong(stops, len(s.Trouble)-stops),
+		"%s: %s. %s %s", head, sumOf(active), undoneBy(active), wrong(stops, len(s.Trouble)-stops),
 	)
 	return s
 }

@@ -37,6 +37,9 @@ func TestSummary(t *testing.T) {
 		Text: "Ready: 1 change on " + router + ". Unless you confirm, the device reverts it by itself. " +
 			"Nothing is wrong.",
 	}, sum(n))
+	list, seen, err := r.Desk.Preview(t.Context(), servicetest.Mara, n, desk.Options{By: "mara"})
+	require.NoError(t, err)
+	assert.Contains(t, desk.Sum(list, seen).Text, "This part alone: 1 change on "+router+".", "a part is never ready")
 	put(quay, "/system/contact", "x")
 	assert.Contains(t, sum(n).Text, "2 changes on "+router+" and "+quay+". Unless you confirm, each device reverts it")
 	put(slip, "/system/contact", "x")
@@ -61,7 +64,7 @@ func TestSummary(t *testing.T) {
 		}, s.Trouble[0], "what stops a commit comes first",
 	)
 	assert.Contains(t, s.Text, "1 thing stops a commit, 1 needs a second look.")
-	_, err := r.Desk.Ready(t.Context(), store.Everything, n, "mara", order.Order{})
+	_, err = r.Desk.Ready(t.Context(), store.Everything, n, "mara", order.Order{})
 	require.ErrorContains(t, err, "is mandatory and not set")
 }
 

@@ -62,6 +62,8 @@ const mostLookedAt = 2000
 // there is none.
 func (r *Reports) Commits(ctx context.Context, reach store.Reach, f Filter) (out []Commit, next int64, err error) {
 	q := f.CommitQuery
+	known := false
+	var wrong error // why the path is none of any device that was looked at
 	for looked := 0; ; looked += q.Limit {
 		list, err := r.Store.Commits(ctx, q)
 		if err != nil {
@@ -78,8 +80,17 @@ func (r *Reports) Commits(ctx context.Context, reach store.Reach, f Filter) (out
 			}
 			if err == nil && f.Path != "" {
 				var touched bool
-				if touched, err = r.touches(ctx, one, f.Path); err == nil && !touched {
+				var no *tree.PathError
+				touched, err = r.touches(ctx, one, f.Path)
+				if errors.As(err, &no) {
+					wrong = err
 					continue
+				}
+				if err == nil {
+					known = true
+					if !touched {
+						continue
+					}
 				}
 			}
 			if err != nil {
@@ -88,7 +99,10 @@ func (r *Reports) Commits(ctx context.Context, reach store.Reach, f Filter) (out
 			out = append(out, one)
 		}
 		if len(list) < q.Limit {
-			return out, 0, nil
+			if known {
+				wrong = nil
+			}
+			return out, 0, wrong
 		}
 		if looked > mostLookedAt {
 			return out, q.Before, nil
@@ -96,8 +110,11 @@ func (r *Reports) Commits(ctx context.Context, reach store.Reach, f Filter) (out
 	}
 }
 
-// touches tells whether a commit made a difference at a path or below it, on a device whose schema has it.
+// touches tells whether a commit made a difference at a path or below it, on a device whose schema has it; a PathError
+// where none has.
 func (r *Reports) touches(ctx context.Context, c Commit, text string) (bool, error) {
+	var wrong error
+	known := false
 	for i, p := range c.Parts {
 		if p.Base == "" || p.Result == "" || p.Base == p.Result {
 			continue
@@ -108,8 +125,10 @@ func (r *Reports) touches(ctx context.Context, c Commit, text string) (bool, err
 		}
 		path, err := tree.ParsePath(s, text)
 		if err != nil {
-			continue // another kind of device
+			wrong = err // another kind of device
+			continue
 		}
+		known = true
 		base, result, err := r.sides(ctx, s, p)
 		if err != nil {
 			return false, err
@@ -118,7 +137,10 @@ func (r *Reports) touches(ctx context.Context, c Commit, text string) (bool, err
 			return true, nil
 		}
 	}
-	return false, nil
+	if known {
+		wrong = nil
+	}
+	return false, wrong
 }
 
 func (r *Reports) fill(ctx context.Context, reach store.Reach, c store.Commit) (Commit, error) {

@@ -1,12 +1,15 @@
 import { Button } from "antd";
 import { Suspense, useState } from "react";
 import { useSearchParams } from "react-router";
+import { useSession } from "../access/queries";
+import { may } from "../../lib/may";
 import { page } from "../../parts/page";
 
 const NewChangeForm = page(() => import("./NewChangeForm").then((m) => m.NewChangeForm));
 
-/** The button that opens a change. */
+/** The button that opens a change, for who may. */
 export function NewChange() {
+  const session = useSession().data;
   const [search, setSearch] = useSearchParams();
   const wanted = search.get("new") !== null; // by who came here to open one
   const [pressed, setPressed] = useState(false);
@@ -16,6 +19,7 @@ export function NewChange() {
     setPressed(false);
     if (wanted) setSearch({}, { replace: true });
   };
+  if (session && !may(session, "stage")) return null;
   return (
     <>
       <Button

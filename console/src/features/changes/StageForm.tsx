@@ -142,7 +142,7 @@ function About({ hint }: { hint: Hint }) {
   return (
     <Descriptions
       size="small"
-      column={2}
+      column={{ xs: 1, sm: 2 }}
       style={{ marginTop: 8 }}
       items={items.map((i) => ({ key: i.label, label: i.label, children: i.text }))}
     />

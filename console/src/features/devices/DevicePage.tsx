@@ -121,7 +121,7 @@ function Details({ device: d, session }: { device: Device; session: Session }) {
       >
         <Descriptions
           size="small"
-          column={2}
+          column={{ xs: 1, sm: 2 }}
           items={[
             { key: "site", label: "Site", children: [d.role, d.site].filter(Boolean).join(", ") },
             {

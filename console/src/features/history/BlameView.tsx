@@ -67,7 +67,7 @@ export function BlameView({ device }: { device: string }) {
                 <span
                   role="cell"
                   style={{
-                    width: 380,
+                    width: "min(380px, 42vw)",
                     flex: "none",
                     color: token.colorTextSecondary,
                     overflow: "hidden",

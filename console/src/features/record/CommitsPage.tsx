@@ -169,7 +169,7 @@ export function CommitPage() {
       <Card size="small" style={{ marginBottom: 16 }}>
         <Descriptions
           size="small"
-          column={2}
+          column={{ xs: 1, sm: 2 }}
           items={rows.filter(([, v]) => v).map(([label, children]) => ({ key: label, label, children }))}
         />
       </Card>

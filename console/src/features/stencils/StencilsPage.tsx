@@ -1,4 +1,4 @@
-import { Alert, Button, Card, Col, Flex, Input, Row, Typography } from "antd";
+import { Alert, Button, Card, Flex, Input, Typography } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Saved, Session, Stencil } from "../../lib/documents";
@@ -20,8 +20,8 @@ export function StencilsPage({ session }: { session: Session }) {
     <>
       <PageTitle>Stencils and shared values</PageTitle>
       <Trouble error={list.error} />
-      <Row gutter={16}>
-        <Col flex="300px">
+      <div className="desk stencils">
+        <div>
           <Card
             size="small"
             title="Stencils"
@@ -58,12 +58,12 @@ export function StencilsPage({ session }: { session: Session }) {
             ))}
           </Card>
           <SharedValues mayEdit={mayEdit} />
-        </Col>
-        <Col flex="auto" style={{ minWidth: 0, width: 0 }}>
+        </div>
+        <div style={{ minWidth: 0 }}>
           {name === "" && <Edit key="new" stencil={undefined} mayEdit={mayEdit} />}
           {name && <Existing key={name} name={name} mayEdit={mayEdit} />}
-        </Col>
-      </Row>
+        </div>
+      </div>
     </>
   );
 }

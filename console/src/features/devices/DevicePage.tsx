@@ -1,5 +1,6 @@
 import { Alert, Card, Descriptions, Segmented, Space, Spin, Tabs, Typography } from "antd";
-import { useState } from "react";
+import { Suspense, useState } from "react";
+import type { ReactNode } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import type { Clock, Device, Session } from "../../lib/documents";
 import { HostKey } from "./HostKey";
@@ -10,15 +11,17 @@ import { useConfig, useDevice } from "./queries";
 import { span, when } from "../../lib/time";
 import { BlameView } from "../history/BlameView";
 import { Care } from "./Care";
-import { LifeView } from "../history/LifeView";
-import { ReadText } from "./ReadText";
 import { CompareView } from "../history/CompareView";
 import { DeviceState } from "./Devices";
-import { FiltersView } from "../traffic/FiltersView";
 import { ReplaceBox } from "./ReplaceBox";
 import { Reserved } from "./Reserved";
 import { Timeline } from "../history/Timeline";
 import { may, on } from "../../lib/may";
+import { page } from "../../parts/page";
+
+const LifeView = page(() => import("../history/LifeView").then((m) => m.LifeView));
+const ReadText = page(() => import("./ReadText").then((m) => m.ReadText));
+const FiltersView = page(() => import("../traffic/FiltersView").then((m) => m.FiltersView));
 
 export function DevicePage({ session }: { session: Session }) {
   const name = useParams().name ?? "";
@@ -72,23 +75,41 @@ export function DevicePage({ session }: { session: Session }) {
               />
             ),
           },
-          { key: "filters", label: "Filters", children: <FiltersView device={name} /> },
+          {
+            key: "filters",
+            label: "Filters",
+            children: (
+              <Later>
+                <FiltersView device={name} />
+              </Later>
+            ),
+          },
           { key: "blame", label: "Who set it", children: <BlameView device={name} /> },
           {
             key: "life",
             label: "Life of a value",
             children: (
-              <LifeView
-                key={query.get("path") ?? ""}
-                device={name}
-                path={query.get("path") ?? ""}
-                go={(path) => {
-                  setQuery({ view: "life", path });
-                }}
-              />
+              <Later>
+                <LifeView
+                  key={query.get("path") ?? ""}
+                  device={name}
+                  path={query.get("path") ?? ""}
+                  go={(path) => {
+                    setQuery({ view: "life", path });
+                  }}
+                />
+              </Later>
             ),
           },
-          { key: "text", label: "Check a text", children: <ReadText device={name} /> },
+          {
+            key: "text",
+            label: "Check a text",
+            children: (
+              <Later>
+                <ReadText device={name} />
+              </Later>
+            ),
+          },
           {
             key: "compare",
             label: "Compare and bring back",
@@ -108,6 +129,9 @@ export function DevicePage({ session }: { session: Session }) {
     </>
   );
 }
+
+/** What is loaded when it is looked at. */
+const Later = ({ children }: { children: ReactNode }) => <Suspense fallback={<Spin />}>{children}</Suspense>;
 
 /** What is known of a device, and what is done to it beside commits. */
 function Details({ device: d, session }: { device: Device; session: Session }) {

@@ -47,7 +47,11 @@ func TestPhone(t *testing.T) {
 		),
 		shows("It has the approvals it needs."),
 	)
-	do("the menu", press("☰"), settle, chromedp.Click(browser.Text("a", "Changes")), shows("Any state"), settle)
+	do(
+		"the menu", press("☰"), settle,
+		chromedp.Click(chromedp.Search(`//nav[@aria-label="all places"]//a[normalize-space(.)="Changes"]`)),
+		shows("Any state"), settle,
+	)
 	do(
 		"commit", chromedp.Navigate(s.URL+"/changes/"+n), shows("Nothing is wrong."), press("Commit on hold"),
 		chromedp.WaitEnabled(browser.Button("Confirm")),

@@ -96,7 +96,7 @@ func TestHistory(t *testing.T) {
 	// Undo: what came after stays; what was set again since is a conflict, decided by a person.
 	assert.Contains(t, s.Do("mara", 0, "undo", first), "1 place was set again since")
 	out = s.Do("mara", 1, "preview", "3")
-	assert.Contains(t, out, "conflict "+contact)
+	assert.Contains(t, out, contact+": conflict: ")
 	assert.Contains(t, out, "− ")
 	s.Do("mara", 0, "decide", "3", quay, contact, "theirs")
 	s.Do("mara", 0, "preview", "3")

@@ -180,7 +180,7 @@ func TestTwoPeople(t *testing.T) {
 	s.Do("mara", 0, "confirm", a)
 	out := s.Do("joss", 1, "preview", b)
 	assert.Contains(t, out, "behind: the device moved on")
-	assert.Contains(t, out, "conflict /interfaces/interface=port1/ipv4/mtu: changed here and on the device")
+	assert.Contains(t, out, "/interfaces/interface=port1/ipv4/mtu: conflict: changed here and on the device")
 	assert.Contains(t, s.Do("joss", 3, "commit", b), "both changed the same")
 	assert.Equal(t, "9000", s.Value(router, mtu), "the first stays")
 

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"oakenlatch/core/codec"
 	"oakenlatch/core/guard"
 	"oakenlatch/core/ledger"
 	"oakenlatch/core/lifecycle"
@@ -49,6 +50,18 @@ func TestAnswersOfDevices(t *testing.T) {
 	var modules wire.Modules
 	d.ok("vera", "GET", "/devices/twin/modules", nil, &modules)
 	assert.NotEmpty(t, modules)
+	var read wire.TextRead
+	text := wire.NewText{Text: "system\n  contact: Mara\nvlans\n", As: "json"}
+	status, problem, _ := d.do("abel", "POST", "/devices/twin/text", text, nil)
+	assert.Equal(t, http.StatusUnprocessableEntity, status)
+	assert.Contains(t, problem.Detail, "vlans", "there are none on a router")
+	text.Text = "system\n  contact: Mara\n"
+	d.ok("abel", "POST", "/devices/twin/text", text, &read)
+	assert.Equal(t, []any{codec.FormatOutline, 1}, []any{read.Format, read.Values})
+	assert.JSONEq(t, `{"ietf-system:system":{"contact":"Mara"}}`, read.Text)
+	text.As = "pdf"
+	status, _, _ = d.do("abel", "POST", "/devices/twin/text", text, nil)
+	assert.Equal(t, http.StatusUnprocessableEntity, status)
 	d.ok("abel", "POST", "/devices/twin/replace", wire.NewDevice{
 		Address: box.Address, Account: lab.User, Password: lab.Password,
 	}, &dev)

@@ -297,7 +297,7 @@ func consolePictures(c *client) error {
 // pictures draws the client's main commands in a terminal window.
 func (c *client) pictures() error {
 	for _, p := range []struct{ name, script string }{
-		{"preview", "latch preview 3"},
+		{"preview", "latch preview 3 --context 0"},
 		{
 			"commit",
 			"latch commit 5 --hold 5m --first saltern-quay --probe 'state saltern-quay " +

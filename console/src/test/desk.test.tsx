@@ -186,7 +186,7 @@ describe("the change desk", () => {
     });
   });
   it("shows each side of a conflict, and keeps the one that is chosen", async () => {
-    answers["/changes/7/preview"] = preview([
+    const moved = preview([
       part("quay", {
         behind: true,
         blocker: "quay moved on",
@@ -209,6 +209,12 @@ describe("the change desk", () => {
         ],
       }),
     ]);
+    answers["/changes/7/preview"] = {
+      ...moved,
+      trouble: [
+        { stops: true, device: "quay", path: "/system/contact", text: "conflict: changed here and on the device" },
+      ],
+    };
     answers["POST /changes/7/decide"] = {};
     open("/changes/7?view=details");
     fireEvent.click(await screen.findByRole("button", { name: "Decide the conflict…" }));

@@ -9,13 +9,22 @@ import { useDevices } from "../devices/queries";
 import { useDraft } from "../../lib/draft";
 import { disabledIf } from "../../lib/disabled";
 
+/** What was being edited; nothing where that cannot be read. */
+function editingOf(kept: string): { part: Part; text: string } | undefined {
+  try {
+    return kept === "" ? undefined : (JSON.parse(kept) as { part: Part; text: string });
+  } catch {
+    return undefined;
+  }
+}
+
 /** Edits what is staged on a device as an outline. */
 export function EditText({ number, device }: { number: number; device: string }) {
   const [path, setPath] = useState("/");
   // What is edited, and the text so far: as they were if the page was left meanwhile.
   const name = `text ${String(number)} ${device}`;
   const [kept, keep] = useDraft(name);
-  const editing = kept === "" ? undefined : (JSON.parse(kept) as { part: Part; text: string });
+  const editing = editingOf(kept);
   const part = editing?.part;
   const text = editing?.text ?? "";
   const setPart = (p: Part | undefined, t = "") => {

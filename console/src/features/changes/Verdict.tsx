@@ -69,25 +69,24 @@ export function Verdict({
                 >
                   {all ? "Fewer" : `${String(troubles.length - few)} more`}
                 </Button>
+              )}{" "}
+              {i === shown.length - 1 && conflicts.length > 0 && (
+                <Button
+                  size="small"
+                  danger
+                  aria-expanded={deciding}
+                  onClick={() => {
+                    setDeciding(!deciding);
+                  }}
+                >
+                  {deciding
+                    ? "Close the conflicts"
+                    : `Decide ${conflicts.length === 1 ? "the conflict" : `${String(conflicts.length)} conflicts`}…`}
+                </Button>
               )}
             </li>
           ))}
         </ul>
-      )}
-      {conflicts.length > 0 && (
-        <Button
-          size="small"
-          danger
-          aria-expanded={deciding}
-          style={{ marginBottom: 8 }}
-          onClick={() => {
-            setDeciding(!deciding);
-          }}
-        >
-          {deciding
-            ? "Close the conflicts"
-            : `Decide ${conflicts.length === 1 ? "the conflict" : `${String(conflicts.length)} conflicts`}…`}
-        </Button>
       )}
       {deciding && conflicts.length > 0 && (
         <Flex vertical gap={8} className="verdicts" style={{ marginBottom: 8 }}>

@@ -160,44 +160,33 @@ func troubleText(d wire.Device) string {
 }
 
 // watchAll tells what happens, as it happens, until it is interrupted. A stream that breaks is gone on from where it
-// broke.
+// broke. Who may not audit is told that something moved, and where.
 func (a *app) watchAll() error {
-	last, wait := "", glance
+	last, begun, wait := "", false, glance
 	for {
 		for e, err := range a.api().Events(a.ctx, last) {
 			if a.ctx.Err() != nil {
 				return a.ctx.Err()
 			}
 			var gone *client.Unreachable
-			if err != nil && (last == "" || !errors.As(err, &gone)) {
+			if err != nil && (!begun || !errors.As(err, &gone)) {
 				return err // it never began, or is refused by now
 			}
 			if err != nil {
-				_, _ = fmt.Fprintf(a.err, "latch: %v; trying again\n", err)
+				lost := ""
+				if last == "" {
+					lost = "; what happens meanwhile is not told"
+				}
+				_, _ = fmt.Fprintf(a.err, "latch: %v; trying again%s\n", err, lost)
 				break
 			}
-			wait = glance
+			begun, wait = true, glance
 			if e.ID != "" {
 				last = e.ID
 			}
-			if e.Kind != "entry" {
-				continue
-			}
-			if a.asJSON {
-				if err := a.exact(string(e.Data) + "\n"); err != nil {
-					return err
-				}
-				continue
-			}
-			var entry ledger.Entry
-			if err := e.Read(&entry); err != nil {
+			if err := a.happened(e); err != nil {
 				return err
 			}
-			about := strings.TrimSpace(entry.Device + " " + changeNamed(entry.Change))
-			a.printf(
-				"%s  %-10s %-22s %-24s %s\n", entry.At.Local().Format("15:04:05 MST"), entry.Actor, entry.Action, about,
-				clip.Line(whatText(entry), 120),
-			)
 		}
 		select {
 		case <-a.ctx.Done():
@@ -206,6 +195,32 @@ func (a *app) watchAll() error {
 			wait = min(2*wait, longest)
 		}
 	}
+}
+
+// happened writes what one event tells.
+func (a *app) happened(e client.Event) error {
+	if e.Kind != "entry" && e.Kind != "moved" {
+		return nil
+	}
+	if a.asJSON {
+		return a.exact(string(e.Data) + "\n")
+	}
+	var entry ledger.Entry
+	err := e.Read(&entry)
+	if e.Kind == "moved" {
+		var m wire.Moved
+		err = e.Read(&m)
+		entry = ledger.Entry{At: m.At, Actor: "–", Action: m.About, Device: m.Device, Change: m.Change}
+	}
+	if err != nil {
+		return err
+	}
+	about := strings.TrimSpace(entry.Device + " " + changeNamed(entry.Change))
+	a.printf(
+		"%s  %-10s %-22s %-24s %s\n", entry.At.Local().Format("15:04:05 MST"), entry.Actor, entry.Action, about,
+		clip.Line(whatText(entry), 120),
+	)
+	return nil
 }
 
 // longest is how long a stream that broke is waited for between two tries, at most.

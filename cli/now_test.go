@@ -94,3 +94,30 @@ func TestWatchAll(t *testing.T) {
 	}
 	assert.Contains(t, errOut.String(), "trying again")
 }
+
+// A stream that told nothing yet and breaks is gone on with too, and that something may be missing is said; one that
+// never began is an error; who may not audit is told what moved.
+func TestWatchAllBegins(t *testing.T) {
+	var asked atomic.Int32
+	ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
+	defer stop()
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/event-stream")
+		switch asked.Add(1) {
+		case 1: // nothing, and it breaks
+		case 2:
+			_, _ = fmt.Fprint(w, "id: 4\nevent: moved\ndata: {\"seq\":4,\"device\":\"quay\",\"about\":\"commit\"}\n\n")
+		default:
+			stop()
+		}
+	}))
+	defer s.Close()
+	var out, errOut strings.Builder
+	a := &app{ctx: ctx, out: &out, err: &errOut, getenv: func(string) string { return "" }, server: s.URL}
+	require.ErrorIs(t, a.watchAll(), context.Canceled)
+	assert.Contains(t, errOut.String(), "what happens meanwhile is not told")
+	assert.Regexp(t, `commit +quay`, out.String())
+	s.Close()
+	a = &app{ctx: t.Context(), out: &out, err: &errOut, getenv: a.getenv, server: s.URL}
+	require.Error(t, a.watchAll(), "nobody is there")
+}

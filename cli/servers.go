@@ -97,11 +97,22 @@ func (a *app) remember(r remembered) error {
 	if r.Name == "" {
 		r.Name = hostOf(r.Server)
 	}
+	if _, taken := all.named(r.Name); taken && old.Name != r.Name {
+		r.Name = r.Server
+	}
 	all.Servers = slices.DeleteFunc(all.Servers, func(x remembered) bool {
 		return x.Server == r.Server || x.Name == r.Name
 	})
 	all.Servers, all.Using = append(all.Servers, r), r.Name
 	return a.keep(all)
+}
+
+// mayName refuses a name that another server has already: its session would be lost.
+func (a *app) mayName(name string) error {
+	if r, taken := a.known().named(name); taken && r.Server != a.server {
+		return wrongUse("%s is %s here already; take another name, or: latch use %s --forget", name, r.Server, name)
+	}
+	return nil
 }
 
 // hostOf calls a server by its host and port.

@@ -59,6 +59,12 @@ func TestServers(t *testing.T) {
 	assert.Regexp(t, `→ +harbour +`+one.URL+` +signed in`, out)
 	assert.Regexp(t, ` island +`+two.URL+` +signed in`, out)
 
+	asked = nil
+	status, out = latch("login", "--server", two.URL, "--user", "mara", "--password-file", file, "--name", "harbour")
+	assert.Equal(t, WrongUse, status, "the session at the other would be lost")
+	assert.Contains(t, out, "harbour is "+one.URL+" here already")
+	assert.Empty(t, asked)
+
 	status, out = latch("use", "nowhere")
 	assert.Equal(t, WrongUse, status)
 	assert.Contains(t, out, "latch use lists those there are")

@@ -68,6 +68,9 @@ func login(a *app, fs *flag.FlagSet) func([]string) error {
 		if *user == "" {
 			return wrongUse("latch login needs --user NAME")
 		}
+		if err := a.mayName(*name); err != nil {
+			return err
+		}
 		password, err := a.secretFrom(*file, "password of "+*user)
 		if err != nil {
 			return err

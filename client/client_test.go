@@ -258,7 +258,9 @@ func TestEvents(t *testing.T) {
 		}
 		got = append(got, e)
 	}
-	require.Len(t, got, 2)
+	require.Len(t, got, 3)
+	assert.Equal(t, client.Event{Kind: client.Opened}, got[0])
+	got = got[1:]
 	var first struct{ A string }
 	require.NoError(t, got[0].Read(&first))
 	assert.Equal(t, "entry 7", got[0].Kind+" "+got[0].ID)

@@ -12,10 +12,15 @@ import (
 
 // Event is one of the service's stream (server-sent events).
 type Event struct {
-	ID   string // to go on from; "" where one cannot
-	Kind string // entry: an entry of the ledger (wire.Entry); moved: something has moved (wire.Moved); and others
+	ID string // to go on from; "" where one cannot
+	// Opened, once the service answers; entry: an entry of the ledger (wire.Entry); moved: something has moved
+	// (wire.Moved); and others.
+	Kind string
 	Data json.RawMessage
 }
+
+// Opened is the kind of the first event of a stream, which the client itself makes: from there on nothing is missed.
+const Opened = "opened"
 
 // mostEvent is how long a line of the stream may be, in bytes.
 const mostEvent = 64 << 20
@@ -34,6 +39,9 @@ func (c *Client) Events(ctx context.Context, after string) iter.Seq2[Event, erro
 			return
 		}
 		defer func() { _ = d.Body.Close() }()
+		if !yield(Event{Kind: Opened}, nil) {
+			return
+		}
 		lines := bufio.NewScanner(d.Body)
 		lines.Buffer(nil, mostEvent)
 		var e Event

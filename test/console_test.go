@@ -55,7 +55,9 @@ func TestConsole(t *testing.T) {
 		}
 	}
 	do("pick the device", browser.Pick("device", router))
-	do("stage", append(stage(mtu, "9000"), shows("mtu: 1500 → 9000"), shows("Ready: 1 change on northmole-harbour"))...)
+	do("stage", append(
+		stage(mtu, "9000"), shows("mtu: 1500 → 9000"), shows("Ready, with care: 1 change on northmole-harbour"),
+	)...)
 	do("a wrong path", append(stage("/interfaces/interfase=port1", "x"), shows("there is interface"))...)
 	assert.Equal(t, "1500", s.Value(router, mtu))
 

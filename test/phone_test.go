@@ -53,7 +53,7 @@ func TestPhone(t *testing.T) {
 		shows("Any state"), settle,
 	)
 	do(
-		"commit", chromedp.Navigate(s.URL+"/changes/"+n), shows("Nothing is wrong."), press("Commit on hold"),
+		"commit", chromedp.Navigate(s.URL+"/changes/"+n), shows("Nothing wrong was found."), press("Commit on hold"),
 		chromedp.WaitEnabled(browser.Button("Confirm")),
 	)
 	assert.Equal(t, "Mara", s.Value(router, "/system/contact"))

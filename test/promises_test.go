@@ -29,7 +29,7 @@ func TestKept(t *testing.T) {
 	out := s.Do("mara", 0, "preview", n)
 	assert.Contains(t, out, "~       mtu: 1500 → 9000")
 	assert.Contains(t, out, "−   interface [port4]")
-	assert.Contains(t, out, "Nothing is wrong.\nNext: latch commit "+n)
+	assert.Contains(t, out, "1 needs a second look.\nNext: latch commit "+n)
 	assert.Equal(t, "1500", s.Value(router, mtu), "nothing typed takes effect by itself")
 
 	out = s.Do("mara", 0, "commit", n, "--hold", "2m")

@@ -147,7 +147,7 @@ func undoneBy(list []Verdict) string {
 func wrong(stops, care int) string {
 	switch {
 	case stops+care == 0:
-		return "Nothing is wrong."
+		return "Nothing wrong was found."
 	case care == 0:
 		return fmt.Sprintf("%s a commit.", standsIn(stops))
 	case stops == 0:
@@ -203,7 +203,11 @@ func (v Verdict) trouble() (out []Trouble) {
 	}
 	for i, f := range v.Forecasts {
 		switch {
-		case f.Answer != lockout.Cuts:
+		case f.Answer == lockout.Keeps:
+		case f.Answer == lockout.Unknown && i == 0:
+			add(false, f.Path, "whether it keeps management access is not known: %s", f.Because)
+		case f.Answer == lockout.Unknown:
+			add(false, f.Path, "whether %s stays reachable is not known: %s", f.Device, f.Because)
 		case i == 0 && v.Helpless():
 			add(false, f.Path, "it would be cut off, and nobody could revert it: %s", f.Because)
 		case i == 0:

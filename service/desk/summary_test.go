@@ -35,7 +35,7 @@ func TestSummary(t *testing.T) {
 	assert.Equal(t, desk.Summary{
 		Level: desk.AllReady,
 		Text: "Ready: 1 change on " + router + ". Unless you confirm, the device reverts it by itself. " +
-			"Nothing is wrong.",
+			"Nothing wrong was found.",
 	}, sum(n))
 	list, seen, err := r.Desk.Preview(t.Context(), servicetest.Mara, n, desk.Options{By: "mara"})
 	require.NoError(t, err)
@@ -53,7 +53,11 @@ func TestSummary(t *testing.T) {
 	s = sum(n)
 	assert.Equal(t, desk.WithCare, s.Level, "the address is on port1 already")
 	assert.Contains(t, s.Text, "Ready, with care: 4 changes on 3 devices.")
-	assert.Contains(t, s.Text, "1 needs a second look.")
+	assert.Contains(t, s.Text, "2 need a second look.")
+	assert.Contains(
+		t, s.Trouble[0].Text+s.Trouble[1].Text, "whether it keeps management access is not known",
+		"an address moves, and nobody told how the device is seen",
+	)
 
 	put(router, "/interfaces/interface=port9/description", "no type")
 	s = sum(n)
@@ -63,7 +67,7 @@ func TestSummary(t *testing.T) {
 			Stops: true, Device: router, Path: "/interfaces/interface=port9/type", Text: "is mandatory and not set",
 		}, s.Trouble[0], "what stops a commit comes first",
 	)
-	assert.Contains(t, s.Text, "1 thing stops a commit, 1 needs a second look.")
+	assert.Contains(t, s.Text, "1 thing stops a commit, 2 need a second look.")
 	_, err = r.Desk.Ready(t.Context(), store.Everything, n, "mara", order.Order{})
 	require.ErrorContains(t, err, "is mandatory and not set")
 }

@@ -163,7 +163,7 @@ describe("HoldBar", () => {
     });
     page(<HoldBar change={holding} mayDecide />);
     expect(screen.getByText("1:05")).toBeTruthy();
-    expect(screen.getByRole("region").textContent).toContain("is on hold Reverted at");
+    expect(screen.getByRole("region").textContent).toContain("is on hold. Reverted at");
     await userEvent.click(screen.getByRole("button", { name: "Confirm" }));
     await waitFor(() => {
       expect(asked[0]).toBe("/changes/7/confirm");

@@ -103,6 +103,46 @@ export function ChangePage({ session }: { session: Session }) {
       setValidate(updated);
     },
   });
+  const place = search.get("place") ?? "";
+  const several = data.parts.length > 1;
+  const places = part ? placesOf(part) : [];
+  // Where there is little, all of it is seen at once; what narrows it can always be left.
+  const aside = several || places.length > 2 || place !== "";
+  const tabs = part
+    ? views({
+        part,
+        preview: data,
+        change: now,
+        session,
+        mine,
+        open,
+        remedies: open ? remedies(part.device) : undefined,
+        difference: (
+          <PartView
+            key={part.device}
+            part={part}
+            preview={data}
+            updated={now.updated}
+            context={context}
+            setContext={setContext}
+            place={place}
+            onTakeBack={
+              open
+                ? (line) => {
+                    doing.unstage({ device: part.device, path: line.path ?? "" });
+                  }
+                : undefined
+            }
+          />
+        ),
+        takeBack: open
+          ? (id) => {
+              doing.unstage({ id });
+            }
+          : undefined,
+      })
+    : [];
+  const view = tabs.find((t) => t.key === search.get("view"))?.key ?? "difference";
   // An empty change is there to be filled; what was opened for that stays open.
   if (staging === undefined) setStaging(data.parts.length === 0);
   const panel = open && (staging ?? false);
@@ -148,10 +188,10 @@ export function ChangePage({ session }: { session: Session }) {
       />
       {panel && <StagePanel number={number} chosen={part?.device} />}
       {part && (
-        <div className={`desk${data.parts.length < 2 && placesOf(part).length < 3 ? " alone" : ""}`}>
-          {(data.parts.length > 1 || placesOf(part).length > 2) && (
+        <div className={`desk${aside ? "" : " alone"}`}>
+          {aside && (
             <Card size="small">
-              {data.parts.length > 1 && (
+              {several && (
                 <PartList
                   parts={data.parts}
                   chosen={part.device}
@@ -160,54 +200,26 @@ export function ChangePage({ session }: { session: Session }) {
                   }}
                 />
               )}
-              <PlaceTree
-                part={part}
-                place={search.get("place") ?? ""}
-                go={(place) => {
-                  go({ place, view: "" });
-                }}
-              />
+              {(places.length > 2 || place !== "") && (
+                <PlaceTree
+                  part={part}
+                  places={places}
+                  place={place}
+                  go={(to) => {
+                    go({ place: to, view: "" });
+                  }}
+                />
+              )}
             </Card>
           )}
           <Card size="small" styles={{ body: { paddingTop: 0 } }} style={{ minWidth: 0 }}>
             <Tabs
               size="small"
-              activeKey={search.get("view") ?? "difference"}
-              onChange={(view) => {
-                go({ view: view === "difference" ? "" : view });
+              activeKey={view}
+              onChange={(to) => {
+                go({ view: to === "difference" ? "" : to });
               }}
-              items={views({
-                part,
-                preview: data,
-                change: now,
-                session,
-                mine,
-                open,
-                remedies: open ? remedies(part.device) : undefined,
-                difference: (
-                  <PartView
-                    key={part.device}
-                    part={part}
-                    preview={data}
-                    updated={now.updated}
-                    context={context}
-                    setContext={setContext}
-                    place={search.get("place") ?? ""}
-                    onTakeBack={
-                      open
-                        ? (line) => {
-                            doing.unstage({ device: part.device, path: line.path ?? "" });
-                          }
-                        : undefined
-                    }
-                  />
-                ),
-                takeBack: open
-                  ? (id) => {
-                      doing.unstage({ id });
-                    }
-                  : undefined,
-              })}
+              items={tabs}
             />
           </Card>
         </div>

@@ -149,7 +149,16 @@ export function CommitForm({ preview, again }: { preview: Preview; again: () => 
 
 /** What is to be known of a part before it is committed, "" for nothing. */
 const cautionOf = (p: PartPreview): string =>
-  p.count === 0 ? "" : p.untried ? `reverting is not tested: ${p.untried}` : (p.risk ?? "");
+  p.count === 0
+    ? ""
+    : p.untried
+      ? `reverting is not tested: ${p.untried}`
+      : (p.risk ??
+        p.forecasts
+          ?.filter((f) => f.answer === "cuts")
+          .map((f) => `it would cut off ${f.device}: ${f.because}`)
+          .join("; ") ??
+        "");
 
 /** What has to be known, and said, before it is committed. */
 function Mind({

@@ -2,7 +2,7 @@ import { Button, Drawer, Dropdown, Flex, Popconfirm, theme } from "antd";
 import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import type { Change, Commit, DeviceStanding } from "../../lib/documents";
-import { useHold, useAccept, useSay } from "./queries";
+import { useAccept, useAskAgain, useHold, useSay } from "./queries";
 import { useLost } from "../../lib/contact";
 import { clock, span, timeOfDay, when } from "../../lib/time";
 import { RevertDialog } from "./RevertDialog";
@@ -74,7 +74,8 @@ export function HoldBar({ change, mayDecide }: { change: Change; mayDecide: bool
   const lost = useLost();
   const [shown, setShown] = useState(false);
   const awaiting = commit?.phase === "awaiting";
-  useWarning(change, awaiting && !lost ? left : undefined);
+  const ask = useAskAgain(change.number);
+  useWarning(change, awaiting && !lost ? left : undefined, ask);
   if (!commit) return null;
   const urgent = commit.ending ?? left < 15;
   const odd = commit.devices.filter((d) => d.said);
@@ -123,7 +124,7 @@ export function HoldBar({ change, mayDecide }: { change: Change; mayDecide: bool
               Change {change.number}
             </Link>{" "}
             {awaiting ? (lost ? "was on hold" : "is on hold") : (doing[commit.phase] ?? commit.phase)}
-            {lost && ", when the service was last heard"}
+            {lost && ", when the service was last heard"}.
           </strong>{" "}
           {words}
         </span>

@@ -2,7 +2,7 @@ import VirtualList from "@rc-component/virtual-list";
 import { Button, Input, Tooltip, Typography, theme } from "antd";
 import { useState } from "react";
 import type { Edit, PartPreview } from "../../lib/documents";
-import { placesOf } from "../../lib/focus";
+import type { PlaceCount } from "../../lib/focus";
 import { whenShort } from "../../lib/time";
 
 /** A part's verdict in one mark, with the word for it. */
@@ -97,10 +97,18 @@ export function PartList({
 }
 
 /** The places at which a device differs, with how much; one that is chosen is all that is shown. */
-export function PlaceTree({ part, place, go }: { part: PartPreview; place: string; go: (place: string) => void }) {
+export function PlaceTree({
+  part,
+  places,
+  place,
+  go,
+}: {
+  part: PartPreview;
+  places: PlaceCount[];
+  place: string;
+  go: (place: string) => void;
+}) {
   const { token } = theme.useToken();
-  const places = placesOf(part);
-  if (places.length < 3) return null;
   const row = (path: string, name: string, depth: number, count: number) => (
     <li key={path}>
       <button

@@ -42,9 +42,8 @@ export function PartView({ part, preview, updated, context, setContext, place, o
     ahead && (form !== "lines" || person !== ""),
   );
   const shown = person ? other.data?.parts[0] : part;
-  const lines = shown && (
-    <Difference lines={linesAt(shown.lines, place)} who={shown.edits} tell={who} onTakeBack={onTakeBack} />
-  );
+  const there = shown ? linesAt(shown.lines, place) : [];
+  const lines = shown && <Difference lines={there} who={shown.edits} tell={who} onTakeBack={onTakeBack} />;
   const where = !ahead
     ? "as committed"
     : part.read
@@ -107,7 +106,12 @@ export function PartView({ part, preview, updated, context, setContext, place, o
       {form !== "lines" && <Rendered text={other.data?.parts[0]?.rendered} />}
       {form === "lines" && shown && (
         <>
-          {shown.groups && !place ? <Groups groups={shown.groups}>{lines}</Groups> : shown.count > 0 && lines}
+          {shown.groups && !place ? <Groups groups={shown.groups}>{lines}</Groups> : there.length > 0 && lines}
+          {place && shown.count > 0 && there.length === 0 && (
+            <Typography.Text type="secondary">
+              Nothing differs at <code>{place}</code>; {shown.count} elsewhere.
+            </Typography.Text>
+          )}
           {shown.count === 0 && (
             <Typography.Text type="secondary">
               {ahead ? "Nothing would change here." : "Nothing was sent to it yet."}

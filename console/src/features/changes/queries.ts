@@ -1,4 +1,5 @@
-import { keepPreviousData, useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useCallback } from "react";
 import { answer, api, given, ifTag } from "../../lib/api";
 import type { Decide, NewChange, NewCommit, NewSchedule, NewEdit, NewLoad } from "../../lib/documents";
 import { readsDevice, useAct } from "../../lib/query";
@@ -206,3 +207,13 @@ export const useReaddress = (change: number) =>
   useAct((v: { device: string; address: string; seenAs?: string }) =>
     answer(api.POST("/changes/{number}/readdress", { params: { path: { number: change } }, body: v })),
   );
+
+/** Asks at once how a change stands; what is shown of holds is asked for again, too. */
+export function useAskAgain(number: number) {
+  const client = useQueryClient();
+  return useCallback(async () => {
+    const found = await answer(api.GET("/changes/{number}", { params: { path: { number } } }));
+    void client.invalidateQueries({ queryKey: ["attention"] });
+    return found;
+  }, [client, number]);
+}

@@ -1,4 +1,4 @@
-import { useEffect, useRef } from "react";
+import { useEffect, useState } from "react";
 import type { Change } from "../../lib/documents";
 import { clock } from "../../lib/time";
 
@@ -10,12 +10,14 @@ export const mayTell = () => ("Notification" in window ? Notification.permission
 
 /**
  * Warns of a hold about to end to who looks elsewhere: the title of the window counts down, and once, where the person
- * allowed it, a notification is shown and a sound made. left is in seconds; undefined where nothing is counted.
+ * allowed it, a notification is shown and a sound made. A page that is not looked at hears nothing of the service, so
+ * it asks first whether the hold is still there and about to end. left is in seconds; undefined where nothing is counted.
  */
-export function useWarning(change: Change, left: number | undefined) {
-  const told = useRef(false);
+export function useWarning(change: Change, left: number | undefined, ask: () => Promise<Change>) {
+  const { number, title } = change;
   const near = left !== undefined && left > 0 && left <= soon;
-  const seconds = near ? Math.ceil(left) : undefined;
+  const [sure, setSure] = useState(false);
+  const seconds = near && sure ? Math.ceil(left) : undefined;
   useEffect(() => {
     if (seconds === undefined) return;
     const was = document.title.replace(/^\([^)]*\) /, "");
@@ -25,18 +27,26 @@ export function useWarning(change: Change, left: number | undefined) {
     };
   }, [seconds]);
   useEffect(() => {
-    if (!near) {
-      told.current = false;
-      return;
-    }
-    if (told.current || mayTell() !== "granted") return;
-    told.current = true;
-    new Notification(`Change ${String(change.number)}: the hold is about to end`, {
-      body: `${change.title}: it is reverted in less than a minute unless you confirm.`,
-      tag: `hold-${String(change.number)}`,
-    });
-    beep();
-  }, [near, change.number, change.title]);
+    if (!near) return;
+    let here = true;
+    ask().then(
+      ({ commit }) => {
+        if (!here || commit?.phase !== "awaiting" || commit.secondsLeft > soon) return;
+        setSure(true);
+        if (mayTell() !== "granted") return;
+        new Notification(`Change ${String(number)}: the hold is about to end`, {
+          body: `${title}: it is reverted in less than a minute unless you confirm.`,
+          tag: `hold-${String(number)}`,
+        });
+        beep();
+      },
+      () => undefined, // no contact: what is not known is not told
+    );
+    return () => {
+      here = false;
+      setSure(false);
+    };
+  }, [near, number, title, ask]);
 }
 
 /** A short sound; nothing where the browser allows none. */
